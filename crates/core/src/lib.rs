@@ -1,1 +1,29 @@
-//! core
+//! The rules of the job and all of its computation, as pure functions.
+//!
+//! * [`stats`]: intervals, tests, sample sizes; [`trial`]: planning, assignment, reading, verdict.
+//! * [`consent`], [`suppression`], [`caps`], [`clearance`]: who may get a mailing, and why not.
+//! * [`bounce`], [`upkeep`]: what a failure means, and what it does to an address.
+//! * [`response`]: human or machine; [`report`]: rates with their intervals.
+//! * [`address`], [`table`]: reading what people import; [`message`]: what a mailing must have.
+//! * [`token`]: the signed links in messages.
+//!
+//! What it is not: no file, no socket, no database, no clock, no thread. Time comes in as an
+//! [`Instant`], randomness as a seed, so every decision can be made again from its record.
+
+pub mod address;
+pub mod bounce;
+pub mod caps;
+pub mod clearance;
+pub mod consent;
+mod instant;
+pub mod message;
+pub mod report;
+pub mod response;
+pub mod stats;
+pub mod suppression;
+pub mod table;
+pub mod token;
+pub mod trial;
+pub mod upkeep;
+
+pub use instant::{DAY, HOUR, Instant, MINUTE, SECOND};

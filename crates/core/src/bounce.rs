@@ -1,0 +1,218 @@
+//! What a failure means: category and class of an SMTP reply or a delivery report.
+//!
+//! Enhanced code (RFC 3463) first, then the text where the code is generic, then the basic reply
+//! code. A block (about us) never counts against the address.
+
+use serde::{Deserialize, Serialize};
+
+/// Whose fault it is, and for how long.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum FailureClass {
+    /// The address's fault, for good.
+    Permanent,
+    /// The address's or its host's, passing.
+    Temporary,
+    /// About us: reputation, policy, content, authentication.
+    Block,
+    /// Can't be told: counts for nothing.
+    Unknown,
+}
+
+/// What went wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[repr(u8)]
+pub enum Category {
+    NoSuchAddress = 1,
+    NoSuchDomain = 2,
+    MailboxFull = 3,
+    MailboxDisabled = 4,
+    Deferred = 5,
+    TooLarge = 6,
+    Policy = 7,
+    Content = 8,
+    Authentication = 9,
+    Routing = 10,
+    Unknown = 11,
+}
+
+impl Category {
+    pub const ALL: [Self; 11] = [
+        Self::NoSuchAddress, Self::NoSuchDomain, Self::MailboxFull, Self::MailboxDisabled, Self::Deferred,
+        Self::TooLarge, Self::Policy, Self::Content, Self::Authentication, Self::Routing, Self::Unknown,
+    ];
+
+    #[must_use]
+    pub fn class(self) -> FailureClass {
+        match self {
+            Self::NoSuchAddress | Self::NoSuchDomain | Self::MailboxDisabled => FailureClass::Permanent,
+            Self::MailboxFull | Self::Deferred | Self::Routing => FailureClass::Temporary,
+            Self::TooLarge | Self::Policy | Self::Content | Self::Authentication => FailureClass::Block,
+            Self::Unknown => FailureClass::Unknown,
+        }
+    }
+
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::NoSuchAddress => "no such address",
+            Self::NoSuchDomain => "no such domain",
+            Self::MailboxFull => "mailbox full",
+            Self::MailboxDisabled => "mailbox disabled",
+            Self::Deferred => "deferred by the host",
+            Self::TooLarge => "message too large",
+            Self::Policy => "blocked by reputation or policy",
+            Self::Content => "content refused",
+            Self::Authentication => "sender authentication failed",
+            Self::Routing => "routing failure",
+            Self::Unknown => "reason unknown",
+        }
+    }
+
+    #[must_use]
+    pub fn from_code(code: i64) -> Self {
+        Self::ALL.into_iter().find(|&c| c as i64 == code).unwrap_or(Self::Unknown)
+    }
+}
+
+/// An SMTP reply: basic code, enhanced code where the host gave one, text.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Reply {
+    pub code: u16,
+    pub enhanced: Option<(u8, u16, u16)>,
+    pub text: String,
+}
+
+impl Reply {
+    /// Reads `550 5.1.1 no such user`, or just `5.1.1 no such user`.
+    #[must_use]
+    pub fn parse(line: &str) -> Self {
+        let mut words = line.trim().splitn(3, [' ', '-']);
+        let first = words.next().unwrap_or_default();
+        let (code, rest) = match first.parse::<u16>() {
+            Ok(code) if (200..600).contains(&code) => (code, line.trim()[first.len()..].trim_start_matches([' ', '-'])),
+            _ => (0, line.trim()),
+        };
+        let status = rest.split_whitespace().next().unwrap_or_default();
+        match parse_status(status) {
+            Some(enhanced) => {
+                Self { code, enhanced: Some(enhanced), text: rest[status.len()..].trim().to_owned() }
+            }
+            None => Self { code, enhanced: None, text: rest.to_owned() },
+        }
+    }
+
+    #[must_use]
+    pub fn accepted(&self) -> bool {
+        (200..300).contains(&self.code)
+    }
+
+    /// Should the same message be tried again? Follows the reply's first digit.
+    #[must_use]
+    pub fn try_again(&self) -> bool {
+        (400..500).contains(&self.code) || self.code == 0
+    }
+
+    /// The line as it is stored and shown.
+    #[must_use]
+    pub fn line(&self) -> String {
+        match self.enhanced {
+            Some((c, s, d)) => format!("{} {c}.{s}.{d} {}", self.code, self.text),
+            None => format!("{} {}", self.code, self.text),
+        }
+    }
+
+    /// What the reply says went wrong.
+    #[must_use]
+    pub fn category(&self) -> Category {
+        let first = self.enhanced.map_or(self.code / 100, |(c, _, _)| u16::from(c));
+        let permanent = first == 5;
+        let by_text = category_of_text(&self.text);
+        match self.enhanced.map(|(_, subject, detail)| (subject, detail)) {
+            // Generic codes give way to what the host says in words.
+            Some((1, 0) | (7, 1) | (_, 0)) if by_text.is_some() => by_text.unwrap_or(Category::Unknown),
+            Some((1, 1 | 6)) if permanent => Category::NoSuchAddress,
+            Some((1, 2 | 10)) if permanent => Category::NoSuchDomain,
+            Some((1, 1)) => Category::Deferred,
+            Some((2, 1)) if permanent => Category::MailboxDisabled,
+            Some((2, 2)) => Category::MailboxFull,
+            Some((2, 3) | (3, 4)) => Category::TooLarge,
+            Some((4, 7 | 1 | 5) | (7, 0) | (2, 1) | (3, 1 | 2)) if !permanent => Category::Deferred,
+            Some((4, 4 | 6 | 3)) => Category::Routing,
+            Some((6, _)) => Category::Content,
+            Some((7, 8 | 9 | 20..=29)) => Category::Authentication,
+            Some((7, _)) => Category::Policy,
+            _ => by_text.unwrap_or(match self.code {
+                421 | 450 | 451 => Category::Deferred,
+                452 | 552 => Category::MailboxFull,
+                _ => Category::Unknown,
+            }),
+        }
+    }
+}
+
+/// Reads `5.1.1`.
+#[must_use]
+pub fn parse_status(text: &str) -> Option<(u8, u16, u16)> {
+    let mut parts = text.split('.');
+    let class = parts.next()?.parse().ok().filter(|c| matches!(c, 2 | 4 | 5))?;
+    let subject = parts.next()?.parse().ok().filter(|s| *s < 1000)?;
+    let detail = parts.next()?.parse().ok().filter(|s| *s < 1000)?;
+    parts.next().is_none().then_some((class, subject, detail))
+}
+
+fn category_of_text(text: &str) -> Option<Category> {
+    const PHRASES: &[(&str, Category)] = &[
+        ("over quota", Category::MailboxFull),
+        ("mailbox full", Category::MailboxFull),
+        ("mailbox is full", Category::MailboxFull),
+        ("quota exceeded", Category::MailboxFull),
+        ("greylist", Category::Deferred),
+        ("try again later", Category::Deferred),
+        ("blocklist", Category::Policy),
+        ("reputation", Category::Policy),
+        ("complaint", Category::Policy),
+        ("policy", Category::Policy),
+        ("spam", Category::Content),
+        ("disabled", Category::MailboxDisabled),
+        ("no such user", Category::NoSuchAddress),
+        ("user unknown", Category::NoSuchAddress),
+        ("unknown user", Category::NoSuchAddress),
+        ("no such address", Category::NoSuchAddress),
+        ("does not exist", Category::NoSuchAddress),
+        ("no mailbox here", Category::NoSuchAddress),
+        ("no such domain", Category::NoSuchDomain),
+        ("too large", Category::TooLarge),
+    ];
+    let text = text.to_lowercase();
+    PHRASES.iter().find(|(phrase, _)| text.contains(phrase)).map(|&(_, c)| c)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("550 5.1.1 no such user here", Category::NoSuchAddress, FailureClass::Permanent, false)]
+    #[case("550 User unknown", Category::NoSuchAddress, FailureClass::Permanent, false)]
+    #[case("552 5.2.2 mailbox full", Category::MailboxFull, FailureClass::Temporary, false)]
+    #[case("451 4.7.1 greylisted, try again later", Category::Deferred, FailureClass::Temporary, true)]
+    #[case("550 5.7.1 blocked: reputation", Category::Policy, FailureClass::Block, false)]
+    #[case("554 5.7.1 no such user", Category::NoSuchAddress, FailureClass::Permanent, false)]
+    #[case("550 5.7.26 unauthenticated", Category::Authentication, FailureClass::Block, false)]
+    #[case("550 5.2.1 account disabled", Category::MailboxDisabled, FailureClass::Permanent, false)]
+    #[case("599 what", Category::Unknown, FailureClass::Unknown, false)]
+    fn classifies(#[case] line: &str, #[case] category: Category, #[case] class: FailureClass, #[case] again: bool) {
+        let reply = Reply::parse(line);
+        assert_eq!((reply.category(), reply.category().class(), reply.try_again()), (category, class, again));
+        assert!(!reply.accepted());
+    }
+
+    #[test]
+    fn accepts_on_2xx() {
+        assert!(Reply::parse("250 2.0.0 queued as 1f").accepted());
+        assert!(Reply::parse("250-ok").accepted());
+    }
+}

@@ -1,0 +1,37 @@
+use serde::{Deserialize, Serialize};
+use std::ops::{Add, Sub};
+
+pub const SECOND: i64 = 1_000;
+pub const MINUTE: i64 = 60 * SECOND;
+pub const HOUR: i64 = 60 * MINUTE;
+pub const DAY: i64 = 24 * HOUR;
+
+/// A point in time: milliseconds since 1970-01-01 UTC.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Instant(pub i64);
+
+impl Instant {
+    /// "Thu 16 Apr 2026, 18:40" in UTC.
+    #[must_use]
+    pub fn words(self) -> String {
+        jiff::Timestamp::from_millisecond(self.0).map_or_else(
+            |_| "at an unknown time".to_owned(),
+            |t| t.strftime("%a %-d %b %Y, %H:%M").to_string(),
+        )
+    }
+}
+
+impl Add<i64> for Instant {
+    type Output = Self;
+    fn add(self, millis: i64) -> Self {
+        Self(self.0.saturating_add(millis))
+    }
+}
+
+impl Sub for Instant {
+    type Output = i64;
+    fn sub(self, other: Self) -> i64 {
+        self.0.saturating_sub(other.0)
+    }
+}

@@ -1,0 +1,195 @@
+//! Reading a table somebody exported: which encoding, which delimiter, is there a header?
+
+use serde::{Deserialize, Serialize};
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Encoding {
+    Utf8,
+    Utf16Le,
+    Utf16Be,
+    /// The superset of Latin-1 that browsers and spreadsheets mean by it.
+    Windows1252,
+}
+
+/// Why a file can't be read as a table.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum TableError {
+    #[error("The file is empty. Export it again and look that it holds rows.")]
+    Empty,
+    #[error("This is no table of text: it holds binary data, as pictures, archives and workbooks do. Save it as CSV and choose that file.")]
+    Binary,
+    #[error("No column holds mail addresses. Look that the file has one address per row, and that it is a CSV or TSV file.")]
+    NoAddressColumn,
+}
+
+/// Tells the encoding from the first bytes (a few kilobytes are enough).
+///
+/// # Errors
+/// When there is nothing in it, or it is no text.
+pub fn detect_encoding(head: &[u8]) -> Result<Encoding, TableError> {
+    match head {
+        [] => return Err(TableError::Empty),
+        [0xFF, 0xFE, ..] => return Ok(Encoding::Utf16Le),
+        [0xFE, 0xFF, ..] => return Ok(Encoding::Utf16Be),
+        _ => {}
+    }
+    let zeros = |parity: usize| head.iter().skip(parity).step_by(2).filter(|b| **b == 0).count();
+    let half = head.len() / 2;
+    if half > 4 && zeros(1) > half * 2 / 3 && zeros(0) == 0 {
+        return Ok(Encoding::Utf16Le);
+    }
+    if half > 4 && zeros(0) > half * 2 / 3 && zeros(1) == 0 {
+        return Ok(Encoding::Utf16Be);
+    }
+    if head.iter().any(|b| *b == 0 || (*b < 9)) {
+        return Err(TableError::Binary);
+    }
+    Ok(match std::str::from_utf8(head) {
+        Ok(_) => Encoding::Utf8,
+        // A character cut off at the end of the sample is no sign of another encoding.
+        Err(e) if e.error_len().is_none() => Encoding::Utf8,
+        Err(_) => Encoding::Windows1252,
+    })
+}
+
+/// The delimiter of a table, from its first lines: the one that splits most lines into the same
+/// number (two or more) of fields, fields in double quotes left whole. A single column has none of
+/// them, and the comma does for it.
+#[must_use]
+pub fn detect_delimiter(text: &str) -> u8 {
+    let lines: Vec<&str> = text.lines().filter(|l| !l.trim().is_empty()).take(50).collect();
+    let score = |delimiter: u8| {
+        let counts: Vec<usize> = lines.iter().map(|l| fields(l, delimiter)).collect();
+        let typical = counts.iter().copied().max_by_key(|c| counts.iter().filter(|d| *d == c).count()).unwrap_or(1);
+        if typical < 2 {
+            return 0;
+        }
+        counts.iter().filter(|c| **c == typical).count() * 100 + typical.min(99)
+    };
+    b",;\t|".iter().copied().max_by_key(|d| (score(*d), *d == b',')).unwrap_or(b',')
+}
+
+fn fields(line: &str, delimiter: u8) -> usize {
+    let mut quoted = false;
+    1 + line
+        .bytes()
+        .filter(|b| {
+            quoted ^= *b == b'"';
+            *b == delimiter && !quoted
+        })
+        .count()
+}
+
+/// Is the first record a header? It is when it holds no address and a later record does.
+#[must_use]
+pub fn has_header(records: &[Vec<String>]) -> bool {
+    let holds = |r: &[String]| r.iter().any(|c| crate::address::Address::parse(c).is_ok());
+    match records {
+        [] => false,
+        [only] => !holds(only),
+        [first, rest @ ..] => !holds(first) && (rest.iter().any(|r| holds(r)) || first.iter().all(|c| !c.is_empty())),
+    }
+}
+
+/// A contact field that a column can be mapped to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Field {
+    Address,
+    GivenName,
+    FamilyName,
+    Country,
+    TimeZone,
+    Source,
+}
+
+/// Proposes a mapping from header words and, for the address, from the cells.
+///
+/// # Errors
+/// When no column can hold the address.
+pub fn propose_mapping(records: &[Vec<String>], header: bool) -> Result<Vec<Option<Field>>, TableError> {
+    let width = records.iter().map(Vec::len).max().unwrap_or(0);
+    let body = &records[usize::from(header).min(records.len())..];
+    let addresses = |c: usize| {
+        body.iter().filter(|r| r.get(c).is_some_and(|v| crate::address::Address::parse(v).is_ok())).count()
+    };
+    let mut mapping: Vec<Option<Field>> = vec![None; width];
+    let by_name = |name: &str| -> Option<Field> {
+        let name: String = name.to_lowercase().chars().filter(|c| c.is_alphanumeric()).collect();
+        Some(match name.as_str() {
+            "email" | "mail" | "address" | "emailaddress" | "mailaddress" | "kontakt" => Field::Address,
+            "givenname" | "firstname" | "given" | "first" | "forename" => Field::GivenName,
+            "familyname" | "lastname" | "surname" | "family" | "last" => Field::FamilyName,
+            "country" | "land" | "countrycode" => Field::Country,
+            "timezone" | "zone" | "tz" => Field::TimeZone,
+            "source" | "origin" | "joinedvia" => Field::Source,
+            _ => return None,
+        })
+    };
+    if header && let Some(names) = records.first() {
+        for (c, name) in names.iter().enumerate() {
+            let field = by_name(name);
+            if field.is_some() && !mapping.contains(&field) {
+                mapping[c] = field;
+            }
+        }
+    }
+    let best = (0..width).max_by_key(|c| (addresses(*c), width - c)).filter(|c| addresses(*c) > 0);
+    let named = mapping.iter().position(|m| *m == Some(Field::Address));
+    match (named, best) {
+        (Some(n), Some(b)) if addresses(n) == 0 => {
+            mapping[n] = None;
+            mapping[b] = Some(Field::Address);
+        }
+        (None, Some(b)) => mapping[b] = Some(Field::Address),
+        (None, None) => return Err(TableError::NoAddressColumn),
+        _ => {}
+    }
+    Ok(mapping)
+}
+
+/// A cell made safe for spreadsheets: text that would run as a formula gets an apostrophe.
+#[must_use]
+pub fn neutral_cell(cell: &str) -> String {
+    if cell.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{cell}") } else { cell.to_owned() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(b"a,b\n", Ok(Encoding::Utf8))]
+    #[case(b"\xFF\xFEa\0", Ok(Encoding::Utf16Le))]
+    #[case(b"a\0d\0d\0r\0e\0s\0s\0", Ok(Encoding::Utf16Le))]
+    #[case(b"caf\xE9,1\n", Ok(Encoding::Windows1252))]
+    #[case(b"", Err(TableError::Empty))]
+    #[case(b"\x89PNG\r\n\x1a\n\0\0\0\x0d", Err(TableError::Binary))]
+    fn encodings(#[case] head: &[u8], #[case] want: Result<Encoding, TableError>) {
+        assert_eq!(detect_encoding(head), want);
+    }
+
+    #[rstest]
+    #[case("a,b\n1,2\n", b',')]
+    #[case("a;b;c\n1,5;2;3\n1,6;2;3\n", b';')]
+    #[case("a\tb\n\"x,y\"\t2\n", b'\t')]
+    #[case("mail\na@tern.example\n", b',')]
+    fn delimiters(#[case] text: &str, #[case] want: u8) {
+        assert_eq!(detect_delimiter(text), want);
+    }
+
+    #[test]
+    fn finds_the_address_column_by_name_or_by_content() {
+        let rows = |r: &[&[&str]]| r.iter().map(|r| r.iter().map(|c| (*c).to_owned()).collect()).collect::<Vec<Vec<String>>>();
+        let named = rows(&[&["First name", "E-mail"], &["Wren", "wren@tern.example"]]);
+        assert!(has_header(&named));
+        assert_eq!(propose_mapping(&named, true).unwrap(), [Some(Field::GivenName), Some(Field::Address)]);
+        let bare = rows(&[&["Wren", "wren@tern.example"]]);
+        assert!(!has_header(&bare));
+        assert_eq!(propose_mapping(&bare, false).unwrap(), [None, Some(Field::Address)]);
+        assert_eq!(propose_mapping(&rows(&[&["a", "b"], &["1", "2"]]), true), Err(TableError::NoAddressColumn));
+        assert_eq!(neutral_cell("=1+1"), "'=1+1");
+    }
+}

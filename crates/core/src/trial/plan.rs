@@ -1,0 +1,185 @@
+//! A trial's plan, and what it can find with the people there are.
+
+use crate::stats::StatsError;
+use crate::stats::sample_size::{minimum_detectable_effect, sample_size_two_proportions};
+use crate::{HOUR, Instant};
+use serde::{Deserialize, Serialize};
+
+/// What is compared. The denominator is always everyone assigned.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Metric {
+    HumanOpen,
+    HumanClick,
+    Reply,
+}
+
+impl Metric {
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::HumanOpen => "human opens",
+            Self::HumanClick => "human clicks",
+            Self::Reply => "replies",
+        }
+    }
+}
+
+/// A plan as it is written and, unchanged, sealed.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct Plan {
+    pub question: String,
+    pub metric: Metric,
+    /// Smallest effect worth having, as a difference of rates (0.01 is one point).
+    pub effect: f64,
+    pub alpha: f64,
+    pub power: f64,
+    /// Share of the cleared people who take part.
+    pub pilot_share: f64,
+    pub window_hours: i64,
+    /// What goes out on no call: an arm, or nobody gets anything.
+    pub on_no_call: Option<usize>,
+    /// Largest tolerable rise of leaving and of complaints, as differences of rates.
+    pub leaving_margin: f64,
+    pub complaint_margin: f64,
+}
+
+/// Why a plan can't be sealed.
+#[derive(Debug, Clone, PartialEq, thiserror::Error)]
+pub enum PlanError {
+    #[error("Write the question the trial answers, in a sentence.")]
+    Question,
+    #[error("The pilot would be {people} people, {per_arm} in an arm. At least {least} in each are needed for any reading: raise the pilot share, or send without a trial.")]
+    TooFew { people: u64, per_arm: u64, least: u64 },
+    #[error("A window of {0} h is not between 1 and 720 hours.")]
+    Window(i64),
+    #[error("A pilot share of {0} is not between 1% and 100%.")]
+    Share(f64),
+    #[error("The smallest effect worth having must be between 0.1 and 50 points.")]
+    Effect,
+    #[error("A margin must be between 0 and 20 points.")]
+    Margin,
+    #[error("A trial compares two variants or more: give the mailing a second subject.")]
+    OneArm,
+    #[error("Arm {0} goes out on no call, but the mailing has no such variant.")]
+    NoSuchArm(char),
+    #[error(transparent)]
+    Stats(#[from] StatsError),
+}
+
+/// Fewer people than this in an arm make the normal approximation of the test meaningless.
+pub const LEAST_PER_ARM: u64 = 30;
+
+impl Plan {
+    /// Checks everything that doesn't depend on the audience.
+    ///
+    /// # Errors
+    /// The first thing that is wrong, with what to do.
+    pub fn check(&self, arms: usize) -> Result<(), PlanError> {
+        if self.question.trim().is_empty() {
+            return Err(PlanError::Question);
+        }
+        if arms < 2 {
+            return Err(PlanError::OneArm);
+        }
+        if !(1..=720).contains(&self.window_hours) {
+            return Err(PlanError::Window(self.window_hours));
+        }
+        if !(0.01..=1.0).contains(&self.pilot_share) {
+            return Err(PlanError::Share(self.pilot_share));
+        }
+        if !(0.001..=0.5).contains(&self.effect) {
+            return Err(PlanError::Effect);
+        }
+        if ![self.leaving_margin, self.complaint_margin].iter().all(|m| (0.0..=0.2).contains(m)) {
+            return Err(PlanError::Margin);
+        }
+        if let Some(arm) = self.on_no_call.filter(|a| *a >= arms) {
+            return Err(PlanError::NoSuchArm(super::letter(arm)));
+        }
+        for (name, value) in [("alpha", self.alpha), ("power", self.power)] {
+            crate::stats::open_unit(name, value)?;
+        }
+        Ok(())
+    }
+
+    /// How many of `cleared` people take part: a whole number for every arm.
+    #[must_use]
+    #[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+    pub fn pilot_size(&self, cleared: u64, arms: usize) -> u64 {
+        let arms = arms as u64;
+        ((cleared as f64 * self.pilot_share).round() as u64).min(cleared) / arms * arms
+    }
+
+    /// Refuses a pilot too small to read.
+    ///
+    /// # Errors
+    /// [`PlanError::TooFew`] with the numbers.
+    pub fn check_size(&self, cleared: u64, arms: usize) -> Result<u64, PlanError> {
+        let people = self.pilot_size(cleared, arms);
+        let per_arm = people / arms as u64;
+        if per_arm < LEAST_PER_ARM {
+            return Err(PlanError::TooFew { people, per_arm, least: LEAST_PER_ARM });
+        }
+        Ok(people)
+    }
+
+    /// When a person's responses stop counting.
+    #[must_use]
+    pub fn window_end(&self, handed_over: Instant) -> Instant {
+        handed_over + self.window_hours * HOUR
+    }
+}
+
+/// What a plan can find with the people there are; moves as the share moves.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Outlook {
+    pub cleared: u64,
+    pub pilot: u64,
+    pub per_arm: u64,
+    pub rollout: u64,
+    /// Rate of the metric in past mailings, over everyone handed over.
+    pub baseline: f64,
+    /// The smallest rise the pilot finds with the plan's power; null when none would be.
+    pub smallest_effect: Option<f64>,
+    /// People per arm needed for the smallest effect worth having.
+    pub needed_per_arm: Option<u64>,
+    pub warnings: Vec<String>,
+}
+
+/// Works out what the plan can do. `maturity` is the share of eventual responses that past
+/// mailings had by the end of the window, `machine_share` the share of opens taken for machines'.
+#[must_use]
+#[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+pub fn outlook(plan: &Plan, arms: usize, cleared: u64, baseline: f64, maturity: Option<f64>, machine_share: Option<f64>) -> Outlook {
+    let pilot = plan.pilot_size(cleared, arms);
+    let per_arm = pilot / (arms.max(1) as u64);
+    let comparisons = (arms.saturating_sub(1)).max(1) as f64;
+    let alpha = plan.alpha / comparisons;
+    let n = per_arm as f64;
+    let smallest = minimum_detectable_effect(baseline, n, n, alpha, plan.power, 2).ok();
+    let needed = sample_size_two_proportions(baseline, plan.effect, alpha, plan.power, 1.0, 2)
+        .ok()
+        .map(|s| s.n_a.ceil() as u64);
+    let mut warnings = Vec::new();
+    if let Err(e) = plan.check_size(cleared, arms) {
+        warnings.push(e.to_string());
+    } else if let (Some(d), Some(needed)) = (smallest, needed)
+        && d > plan.effect
+    {
+        warnings.push(format!(
+            "Too few people for the effect you want: it finds {:.1} points, you want {:.1}. {needed} per arm would do; raise the share or accept a larger effect.",
+            d * 100.0, plan.effect * 100.0
+        ));
+    }
+    if let Some(m) = maturity.filter(|m| *m < 0.8) {
+        warnings.push(format!(
+            "By {} h past mailings had {:.0}% of their responses: under 80%, so a slower arm would look worse than it is. Lengthen the window.",
+            plan.window_hours, m * 100.0
+        ));
+    }
+    if let Some(m) = machine_share.filter(|m| *m > 1.0 / 3.0 && plan.metric == Metric::HumanOpen) {
+        warnings.push(format!("{:.0}% of past opens were machines': clicks would be a surer metric than opens.", m * 100.0));
+    }
+    Outlook { cleared, pilot, per_arm, rollout: cleared - pilot, baseline, smallest_effect: smallest, needed_per_arm: needed, warnings }
+}
