@@ -11,7 +11,7 @@ use crate::{DAY, Instant};
 use serde::{Deserialize, Serialize};
 
 /// Why someone is held or barred, in the order in which reasons count.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 #[repr(u8)]
 pub enum Reason {
@@ -99,7 +99,7 @@ impl Reasons {
 }
 
 /// What a mailing's class means for the rules.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Class {
     Marketing,
@@ -108,7 +108,7 @@ pub enum Class {
 }
 
 /// What a mailing does with people over the cap.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum OverCap {
     Hold,
@@ -207,7 +207,7 @@ pub fn clear(person: &Person<'_>, rules: &Rules, at: Instant) -> Outcome {
 }
 
 /// One step of the sluice.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema)]
 pub struct Step {
     pub reason: Reason,
     /// People whose first reason this is.
@@ -218,7 +218,7 @@ pub struct Step {
 }
 
 /// The picture of a clearance: selected people, what each rule takes off, who is left.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct Sluice {
     pub selected: u64,
     pub cleared: u64,

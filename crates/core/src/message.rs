@@ -22,7 +22,7 @@ pub struct Draft {
     pub postal_address: String,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Level {
     /// Stops the mailing.
@@ -32,7 +32,7 @@ pub enum Level {
 }
 
 /// Something the check found, where, and what to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 pub struct Finding {
     pub level: Level,
     /// `subject A`, `html`, `text` or `letterhead`.
@@ -42,7 +42,7 @@ pub struct Finding {
 }
 
 /// A link of the message, counted under a readable name.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 pub struct Link {
     pub url: String,
     pub name: String,

@@ -11,7 +11,7 @@ pub const THIN_BELOW: u64 = 100;
 pub const LEVEL: f64 = 0.95;
 
 /// `count` of `of`, with Wilson's 95% interval.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
 pub struct Rate {
     pub count: u64,
     pub of: u64,

@@ -7,7 +7,7 @@ use crate::bounce::{Category, FailureClass};
 use crate::{DAY, HOUR, Instant};
 use serde::{Deserialize, Serialize};
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 #[repr(u8)]
 pub enum MailStatus {

@@ -1,1 +1,9 @@
-//! post
+//! Mail formats: bytes in, values out; values in, bytes out.
+//!
+//! * [`compose`]: a mailing's message as MIME, with the headers that let people leave in one click.
+//! * [`inbound`]: delivery reports (RFC 3464), feedback reports (RFC 5965), auto-replies, replies.
+//!
+//! No socket and no file: transports live in the server, the simulated network in the stand-ins.
+
+pub mod compose;
+pub mod inbound;

@@ -1,1 +1,25 @@
-//! store
+//! The store: one SQLite file, one writer, many readers.
+//!
+//! * [`Store`]: opening, migrations, group commit. Readers see the last committed state and never
+//!   wait for the writer (WAL); a write is answered after its transaction is on disk.
+//! * One module per aggregate: [`contacts`], [`imports`], [`ledger`], [`mailings`], [`clearing`],
+//!   [`sends`], [`responses`], [`trials`], [`findings`], [`settings`].
+//!
+//! Rows are mapped here; no rule is decided here: those are in `rinse-core`.
+
+pub mod clearing;
+pub mod contacts;
+mod db;
+pub mod findings;
+pub mod imports;
+pub mod ledger;
+pub mod mailings;
+pub mod responses;
+pub mod sends;
+pub mod settings;
+pub mod trials;
+
+pub use db::{Connection, Store, StoreError};
+
+/// Result of a store call.
+pub type Result<T> = std::result::Result<T, StoreError>;

@@ -5,7 +5,7 @@ use super::special::chi_square_sf;
 use serde::Serialize;
 
 /// A chi-square test.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
 pub struct ChiSquare {
     pub statistic: f64,
     pub df: u32,

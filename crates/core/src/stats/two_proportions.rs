@@ -6,7 +6,7 @@ use super::{Arm, StatsError, z_of_level};
 use serde::Serialize;
 
 /// The comparison of arm b with arm a; differences are b minus a.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
 pub struct Comparison {
     pub difference: f64,
     /// Newcombe's hybrid score limits (Stat Med 17:873-890, method 10).

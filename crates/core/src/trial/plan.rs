@@ -6,7 +6,7 @@ use crate::{HOUR, Instant};
 use serde::{Deserialize, Serialize};
 
 /// What is compared. The denominator is always everyone assigned.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Metric {
     HumanOpen,
@@ -26,7 +26,7 @@ impl Metric {
 }
 
 /// A plan as it is written and, unchanged, sealed.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema, Deserialize)]
 pub struct Plan {
     pub question: String,
     pub metric: Metric,
@@ -132,7 +132,7 @@ impl Plan {
 }
 
 /// What a plan can find with the people there are; moves as the share moves.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
 pub struct Outlook {
     pub cleared: u64,
     pub pilot: u64,

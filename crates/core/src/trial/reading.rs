@@ -9,7 +9,7 @@ use crate::stats::{Arm, StatsError};
 use serde::{Deserialize, Serialize};
 
 /// What was counted for an arm.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, utoipa::ToSchema, Deserialize)]
 pub struct ArmCounts {
     pub assigned: u64,
     pub handed_over: u64,
@@ -25,7 +25,7 @@ pub struct ArmCounts {
 }
 
 /// How a guardrail came out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Guard {
     Within,
@@ -34,7 +34,7 @@ pub enum Guard {
 }
 
 /// A guardrail of the challenger against the control.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct Guardrail {
     pub name: &'static str,
     pub margin: f64,
@@ -42,7 +42,7 @@ pub struct Guardrail {
     pub state: Guard,
 }
 
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case", tag = "kind", content = "arm")]
 pub enum Verdict {
     /// The arm goes out.
@@ -65,7 +65,7 @@ impl Verdict {
 }
 
 /// The whole reading: all that led to the verdict.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct Reading {
     pub verdict: Verdict,
     pub sentence: String,
@@ -82,7 +82,7 @@ pub struct Reading {
 }
 
 /// An arm as the table shows it.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct ArmRow {
     pub letter: char,
     pub counts: ArmCounts,

@@ -1,0 +1,161 @@
+//! Composing: placeholders filled, links signed, parts and headers put together.
+
+use mail_builder::MessageBuilder;
+use mail_builder::headers::address::Address;
+use mail_builder::headers::raw::Raw;
+use minijinja::{Environment, Value};
+use rinse_core::message::{Prepared, TemplateError, engine};
+use rinse_core::token::{Kind, Signer};
+use std::collections::BTreeMap;
+
+/// Why a message could not be made.
+#[derive(Debug, thiserror::Error)]
+pub enum ComposeError {
+    #[error("A placeholder could not be filled: {0}")]
+    Placeholder(#[from] minijinja::Error),
+    #[error(transparent)]
+    Template(#[from] TemplateError),
+    #[error("The message could not be written: {0}")]
+    Io(#[from] std::io::Error),
+}
+
+/// What a letterhead gives to every message.
+#[derive(Debug, Clone)]
+pub struct Sender {
+    pub name: String,
+    pub address: String,
+    pub postal_address: String,
+}
+
+impl Sender {
+    /// The domain of the from address.
+    #[must_use]
+    pub fn domain(&self) -> &str {
+        self.address.rsplit_once('@').map_or("", |(_, d)| d)
+    }
+}
+
+/// A mailing ready to be composed for many people.
+pub struct Composer {
+    env: Environment<'static>,
+    subjects: usize,
+    links: usize,
+    sender: Sender,
+    base_url: String,
+    signer: Signer,
+}
+
+/// The person a message is for; an absent value takes the placeholder's default.
+#[derive(Debug, Clone, Copy)]
+pub struct To<'a> {
+    pub address: &'a str,
+    pub given_name: Option<&'a str>,
+    pub family_name: Option<&'a str>,
+    pub country: Option<&'a str>,
+}
+
+/// A composed message with its envelope.
+#[derive(Debug, Clone)]
+pub struct Composed {
+    pub message_id: String,
+    /// Signed return path: reports about this message come back to it.
+    pub return_path: String,
+    pub to: String,
+    pub bytes: Vec<u8>,
+}
+
+impl Composer {
+    /// Compiles a mailing's templates once.
+    ///
+    /// # Errors
+    /// When a template can't be read.
+    pub fn new(prepared: &Prepared, subjects: &[String], sender: Sender, base_url: &str, signer: Signer) -> Result<Self, ComposeError> {
+        let mut env = engine(false);
+        env.add_template_owned("body.html", prepared.html.clone())?;
+        env.add_template_owned("body.txt", prepared.text.clone())?;
+        for (i, s) in subjects.iter().enumerate() {
+            env.add_template_owned(format!("subject{i}.txt"), s.clone())?;
+        }
+        Ok(Self { env, subjects: subjects.len().max(1), links: prepared.links.len(), sender, base_url: base_url.trim_end_matches('/').to_owned(), signer })
+    }
+
+    /// The message for one person and one send.
+    ///
+    /// # Errors
+    /// When a placeholder fails for this person.
+    pub fn compose(&self, send: i64, arm: usize, to: To<'_>, at_seconds: i64) -> Result<Composed, ComposeError> {
+        let url = |what: &str, kind, n| format!("{}/{what}/{}", self.base_url, self.signer.link(kind, send, n));
+        let unsubscribe = url("u", Kind::Unsubscribe, 0);
+        let mut values: BTreeMap<String, Value> = BTreeMap::new();
+        let mut put = |name: &str, value: Option<&str>| {
+            if let Some(v) = value.filter(|v| !v.is_empty()) {
+                values.insert(name.to_owned(), Value::from(v));
+            }
+        };
+        put("given_name", to.given_name);
+        put("family_name", to.family_name);
+        put("country", to.country);
+        put("email", Some(to.address));
+        put("postal_address", Some(&self.sender.postal_address));
+        put("sender_name", Some(&self.sender.name));
+        // Our own links hold nothing that needs escaping, and stay readable in the source.
+        let mut put_link = |name: String, link: String| values.insert(name, Value::from_safe_string(link));
+        put_link("unsubscribe_url".into(), unsubscribe.clone());
+        put_link("open_url".into(), url("o", Kind::Open, 0));
+        for n in 0..self.links {
+            put_link(format!("link_{n}"), url("c", Kind::Click, u32::try_from(n).unwrap_or(0)));
+        }
+        let values = Value::from(values);
+        let render = |name: &str| -> Result<String, ComposeError> { Ok(self.env.get_template(name)?.render(&values)?) };
+        let subject = render(&format!("subject{}.txt", arm.min(self.subjects - 1)))?.replace(['\r', '\n'], " ");
+        let domain = self.sender.domain();
+        let message_id = format!("{send}.{}@{domain}", self.signer.mailbox(Kind::Return, send));
+        let return_path = format!("back+{}@{domain}", self.signer.mailbox(Kind::Return, send));
+        let reply_to = format!("reply+{}@{domain}", self.signer.mailbox(Kind::Reply, send));
+        let bytes = MessageBuilder::new()
+            .from((self.sender.name.as_str(), self.sender.address.as_str()))
+            .to(Address::new_address(None::<&str>, to.address))
+            .reply_to(reply_to.as_str())
+            .subject(subject)
+            .date(at_seconds)
+            .message_id(message_id.as_str())
+            .header("List-Unsubscribe", Raw::new(format!("<{unsubscribe}>")))
+            .header("List-Unsubscribe-Post", Raw::new("List-Unsubscribe=One-Click"))
+            .text_body(render("body.txt")?)
+            .html_body(render("body.html")?)
+            .write_to_vec()?;
+        Ok(Composed { message_id, return_path, to: to.address.to_owned(), bytes })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use mail_parser::{HeaderValue, MessageParser};
+    use rinse_core::message::prepare;
+
+    #[test]
+    fn an_independent_parser_reads_back_parts_headers_and_links() {
+        let signer = Signer::new(b"k");
+        let html = "<body><p>Hello {{ given_name|default(\"friend\") }}</p><a href=\"https://skerry-light.example/b?x=1&amp;y=2\">Book</a> {{ postal_address }} <a href=\"{{ unsubscribe_url }}\">Leave</a></body>";
+        let prepared = prepare(html, "Hello {{ given_name|default(\"friend\") }}: https://skerry-light.example/b?x=1&y=2 {{ unsubscribe_url }}").unwrap();
+        let sender = Sender { name: "Skerry Light".into(), address: "post@skerry-light.example".into(), postal_address: "1 Quay & Co".into() };
+        let c = Composer::new(&prepared, &["Tide, {{ given_name|default(\"friend\") }}: é".into()], sender, "http://127.0.0.1:1", signer.clone()).unwrap();
+        let to = To { address: "wren@tern.example", given_name: Some("<Wren>"), family_name: None, country: None };
+        let m = c.compose(7, 0, to, 1_700_000_000).unwrap();
+        let parsed = MessageParser::default().parse(&m.bytes).unwrap();
+        assert_eq!(parsed.subject(), Some("Tide, <Wren>: é"));
+        assert_eq!(parsed.message_id(), Some(m.message_id.as_str()));
+        assert_eq!(parsed.header_raw("List-Unsubscribe-Post").map(str::trim), Some("List-Unsubscribe=One-Click"));
+        assert!(matches!(parsed.header("Content-Type"), Some(HeaderValue::ContentType(t)) if t.c_subtype.as_deref() == Some("alternative")));
+        let (html, text) = (parsed.body_html(0).unwrap(), parsed.body_text(0).unwrap());
+        assert!(html.contains("Hello &lt;Wren&gt;") && html.contains("1 Quay &amp; Co") && text.contains("Hello <Wren>"));
+        let token = html.split("/c/").nth(1).unwrap().split('"').next().unwrap();
+        assert_eq!(signer.read_link(Kind::Click, token), Some((7, 0)));
+        assert!(html.contains("/o/") && text.contains("/u/"));
+        let mailbox = m.return_path.strip_prefix("back+").unwrap().split('@').next().unwrap();
+        assert_eq!(signer.read_mailbox(Kind::Return, mailbox), Some(7));
+        let nameless = c.compose(8, 0, To { given_name: None, ..to }, 0).unwrap();
+        assert!(String::from_utf8_lossy(&nameless.bytes).contains("Hello friend"));
+    }
+}

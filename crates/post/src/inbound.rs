@@ -1,0 +1,126 @@
+//! What came in: told apart by its structure, never by its subject line.
+
+use mail_parser::{MessageParser, MimeHeaders, PartType};
+use rinse_core::bounce::{Reply, parse_status};
+
+/// One recipient of a delivery report.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Recipient {
+    pub address: String,
+    /// `failed`, `delayed`, `delivered`, … (RFC 3464 section 2.3.3), in lower case.
+    pub action: String,
+    pub reply: Reply,
+}
+
+/// A message that came in, by kind.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Inbound {
+    DeliveryStatus(Vec<Recipient>),
+    /// RFC 5965; only `abuse` is a complaint.
+    Feedback { kind: String },
+    AutoReply,
+    Reply,
+    Other,
+}
+
+/// Tells what a raw message is. Nothing in it can make this fail: what can't be read is `Other`.
+#[must_use]
+pub fn read(raw: &[u8]) -> Inbound {
+    let Some(message) = MessageParser::default().parse(raw) else { return Inbound::Other };
+    for part in &message.parts {
+        let kind = part.content_type().map(|t| (t.c_type.to_lowercase(), t.c_subtype.as_deref().unwrap_or_default().to_lowercase()));
+        let body = match &part.body {
+            PartType::Text(t) | PartType::Html(t) => t.as_bytes(),
+            PartType::Binary(b) | PartType::InlineBinary(b) => b.as_ref(),
+            _ => continue,
+        };
+        match kind.as_ref().map(|(t, s)| (t.as_str(), s.as_str())) {
+            Some(("message", "delivery-status" | "global-delivery-status")) => return delivery_status(body),
+            Some(("message", "feedback-report")) => {
+                let kind = groups(body).into_iter().flatten().find(|(n, _)| n == "feedback-type").map_or_else(String::new, |(_, v)| v.to_lowercase());
+                return Inbound::Feedback { kind };
+            }
+            _ => {}
+        }
+    }
+    let header = |name: &str| message.header_raw(name).map(|v| v.trim().to_lowercase());
+    let automatic = header("Auto-Submitted").is_some_and(|v| v != "no")
+        || header("Precedence").is_some_and(|v| v == "auto_reply")
+        || header("X-Auto-Response-Suppress").is_some();
+    if automatic {
+        Inbound::AutoReply
+    } else if header("In-Reply-To").is_some() || header("References").is_some() {
+        Inbound::Reply
+    } else {
+        Inbound::Other
+    }
+}
+
+/// The header groups of a status or feedback part, names in lower case, folded lines joined.
+fn groups(body: &[u8]) -> Vec<Vec<(String, String)>> {
+    let text = String::from_utf8_lossy(body);
+    let mut out: Vec<Vec<(String, String)>> = vec![Vec::new()];
+    for line in text.lines() {
+        if line.trim().is_empty() {
+            if out.last().is_some_and(|g| !g.is_empty()) {
+                out.push(Vec::new());
+            }
+        } else if line.starts_with([' ', '\t']) {
+            if let Some((_, value)) = out.last_mut().and_then(|g| g.last_mut()) {
+                value.push(' ');
+                value.push_str(line.trim());
+            }
+        } else if let Some((name, value)) = line.split_once(':') {
+            if let Some(group) = out.last_mut() {
+                group.push((name.trim().to_lowercase(), value.trim().to_owned()));
+            }
+        }
+    }
+    out
+}
+
+fn delivery_status(body: &[u8]) -> Inbound {
+    let mut recipients = Vec::new();
+    for group in groups(body) {
+        let get = |name: &str| group.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str());
+        // "rfc822; wren@tern.example", "smtp; 550 5.1.1 …"
+        let after_type = |v: &str| v.split_once(';').map_or(v, |(_, rest)| rest).trim().to_owned();
+        let Some(address) = get("final-recipient").or_else(|| get("original-recipient")).map(after_type) else { continue };
+        let mut reply = get("diagnostic-code").map(after_type).map_or_else(|| Reply::parse(""), |d| Reply::parse(&d));
+        if reply.enhanced.is_none() {
+            reply.enhanced = get("status").and_then(|s| parse_status(s.split_whitespace().next().unwrap_or_default()));
+        }
+        recipients.push(Recipient { address, action: get("action").unwrap_or_default().to_lowercase(), reply });
+    }
+    Inbound::DeliveryStatus(recipients)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rinse_core::bounce::Category;
+
+    const REPORT: &str = "From: MAILER-DAEMON@fulmar.example\r\nTo: back@skerry-light.example\r\nSubject: Undelivered\r\nMIME-Version: 1.0\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nSorry.\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.fulmar.example\r\n\r\nFinal-Recipient: rfc822; wren@fulmar.example\r\nAction: failed\r\nStatus: 5.0.0\r\nDiagnostic-Code: smtp; 550 5.1.1 no such\r\n user here\r\n--b--\r\n";
+
+    #[test]
+    fn reads_reports() {
+        let Inbound::DeliveryStatus(r) = read(REPORT.as_bytes()) else { panic!("not a report") };
+        assert_eq!((r[0].address.as_str(), r[0].action.as_str()), ("wren@fulmar.example", "failed"));
+        assert_eq!(r[0].reply.category(), Category::NoSuchAddress);
+        let feedback = REPORT.replace("delivery-status", "feedback-report").replace("Reporting-MTA: dns; mx.fulmar.example", "Feedback-Type: abuse");
+        assert_eq!(read(feedback.as_bytes()), Inbound::Feedback { kind: "abuse".into() });
+        assert_eq!(read(b"In-Reply-To: <a@b>\r\nSubject: Re: x\r\n\r\nhi"), Inbound::Reply);
+        assert_eq!(read(b"In-Reply-To: <a@b>\r\nAuto-Submitted: auto-replied\r\n\r\naway"), Inbound::AutoReply);
+        assert_eq!(read(b"Subject: Undelivered mail\r\n\r\nbuy"), Inbound::Other);
+    }
+
+    proptest! {
+        #[test]
+        fn never_panics(cut in 0usize..600, noise in prop::collection::vec(any::<u8>(), 0..40)) {
+            let mut raw = REPORT.as_bytes()[..cut.min(REPORT.len())].to_vec();
+            raw.extend(noise);
+            let _ = read(&raw);
+        }
+    }
+}

@@ -1,0 +1,315 @@
+//! The mail network: hosts answer, mailboxes fill, people act later.
+//!
+//! What will happen is kept in a file of its own (`world.db`), so that the world goes on after the
+//! application was stopped, or killed, in the middle of a send.
+
+use crate::people::{Draws, traits};
+use crate::scenario::{Domain, Scenario};
+use mail_parser::MessageParser;
+use rinse_core::bounce::Reply;
+use rinse_core::{DAY, HOUR, Instant, SECOND};
+use rusqlite::{Connection, OptionalExtension, params};
+use std::path::Path;
+
+/// Something that reaches the application from outside.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Event {
+    pub seq: i64,
+    pub at: Instant,
+    pub what: What,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum What {
+    /// An HTTP request: `GET`, `HEAD`, or a one-click `POST`.
+    Http { method: String, url: String, agent: String },
+    /// A raw message to an address of ours.
+    Mail { to: String, raw: Vec<u8> },
+}
+
+/// A message handed to the network, with its envelope.
+#[derive(Debug, Clone, Copy)]
+pub struct Handed<'a> {
+    pub message_id: &'a str,
+    pub return_path: &'a str,
+    pub to: &'a str,
+    pub bytes: &'a [u8],
+}
+
+/// The simulated network.
+pub struct Network {
+    db: Connection,
+    scenario: Scenario,
+    start: Instant,
+}
+
+/// The world's own failures; they never speak of the application's data.
+pub type Result<T> = rusqlite::Result<T>;
+
+const BROWSERS: [&str; 3] = ["Reader/5.1 (phone)", "Reader/4.9 (desk)", "PostLook/2.3"];
+
+impl Network {
+    /// Opens the world in a folder. `start` is when its year begins.
+    ///
+    /// # Errors
+    /// When its file can't be opened.
+    pub fn open(folder: &Path, scenario: Scenario, start: Instant) -> Result<Self> {
+        let db = Connection::open(folder.join("world.db"))?;
+        db.pragma_update(None, "journal_mode", "WAL")?;
+        db.pragma_update(None, "synchronous", "NORMAL")?;
+        db.execute_batch(
+            "CREATE TABLE IF NOT EXISTS accepted (message_id TEXT PRIMARY KEY, address TEXT NOT NULL) WITHOUT ROWID;
+             CREATE TABLE IF NOT EXISTS greeted (message_id TEXT PRIMARY KEY) WITHOUT ROWID;
+             CREATE TABLE IF NOT EXISTS domain (name TEXT PRIMARY KEY, delivered INTEGER NOT NULL DEFAULT 0, complaints INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID;
+             CREATE TABLE IF NOT EXISTS event (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, method TEXT, target TEXT NOT NULL, agent TEXT NOT NULL DEFAULT '', raw BLOB);
+             CREATE INDEX IF NOT EXISTS event_at ON event (at, seq);",
+        )?;
+        Ok(Self { db, scenario, start })
+    }
+
+    /// Hands over a batch. Every message that is accepted, and what will come of it, is on record
+    /// before the replies are given.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn hand_over(&self, now: Instant, batch: &[Handed<'_>]) -> Result<Vec<Reply>> {
+        let tx = self.db.unchecked_transaction()?;
+        let replies = batch.iter().map(|m| self.one(now, m)).collect::<Result<_>>()?;
+        tx.commit()?;
+        Ok(replies)
+    }
+
+    /// Was this message accepted before?
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn holds(&self, message_id: &str) -> Result<bool> {
+        self.db.prepare_cached("SELECT EXISTS (SELECT 1 FROM accepted WHERE message_id = ?1)")?.query_row([message_id], |r| r.get(0))
+    }
+
+    /// When the next thing happens.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn next_at(&self) -> Result<Option<Instant>> {
+        self.db.prepare_cached("SELECT min(at) FROM event")?.query_row([], |r| r.get::<_, Option<i64>>(0)).map(|t| t.map(Instant))
+    }
+
+    /// What happens before `until`, at most `limit` of it, in order. It stays until [`Self::done`].
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn due(&self, until: Instant, limit: usize) -> Result<Vec<Event>> {
+        let mut s = self.db.prepare_cached("SELECT seq, at, method, target, agent, raw FROM event WHERE at < ?1 ORDER BY at, seq LIMIT ?2")?;
+        s.query_map(params![until.0, i64::try_from(limit).unwrap_or(1000)], |r| {
+            let (method, target): (Option<String>, String) = (r.get(2)?, r.get(3)?);
+            let what = match method {
+                Some(method) => What::Http { method, url: target, agent: r.get(4)? },
+                None => What::Mail { to: target, raw: r.get(5)? },
+            };
+            Ok(Event { seq: r.get(0)?, at: Instant(r.get(1)?), what })
+        })?
+        .collect()
+    }
+
+    /// Forgets events that were delivered.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn done(&self, events: &[Event]) -> Result<()> {
+        let tx = self.db.unchecked_transaction()?;
+        for e in events {
+            self.db.prepare_cached("DELETE FROM event WHERE seq = ?1")?.execute([e.seq])?;
+        }
+        tx.commit()
+    }
+
+    fn http(&self, at: Instant, method: &str, url: &str, agent: &str) -> Result<()> {
+        self.db.prepare_cached("INSERT INTO event (at, method, target, agent) VALUES (?1,?2,?3,?4)")?.execute(params![at.0, method, url, agent])?;
+        Ok(())
+    }
+
+    fn mail(&self, at: Instant, to: &str, raw: &str) -> Result<()> {
+        self.db.prepare_cached("INSERT INTO event (at, target, raw) VALUES (?1,?2,?3)")?.execute(params![at.0, to, raw.as_bytes()])?;
+        Ok(())
+    }
+
+    fn one(&self, now: Instant, m: &Handed<'_>) -> Result<Reply> {
+        if self.holds(m.message_id)? {
+            return Ok(Reply::parse("250 2.0.0 already queued"));
+        }
+        let host = m.to.rsplit_once('@').map_or("", |(_, d)| d);
+        let domain = self.scenario.domain(host);
+        let t = traits(self.scenario.seed, m.to, domain.gone);
+        let mut d = Draws::new(self.scenario.seed, m.message_id);
+        #[allow(clippy::cast_precision_loss)]
+        let year = (now - self.start) as f64 / (365 * DAY) as f64;
+        let gone = year >= t.gone_at || m.to.starts_with("gone.");
+        if domain.greylist
+            && self.db.prepare_cached("INSERT INTO greeted VALUES (?1) ON CONFLICT DO NOTHING")?.execute([m.message_id])? > 0
+        {
+            return Ok(Reply::parse("451 4.7.1 greylisted, try again later"));
+        }
+        if gone && !domain.late_reports {
+            return Ok(Reply::parse("550 5.1.1 no such user here"));
+        }
+        // A mailbox is full for a month at a time, so that failures come in runs.
+        #[allow(clippy::cast_possible_truncation)]
+        let month = (year * 6.0) as i64;
+        if Draws::new(self.scenario.seed, &format!("{}#{month}", m.to)).chance(domain.full) {
+            return Ok(Reply::parse("552 5.2.2 mailbox full"));
+        }
+        if domain.strict && self.reputation(host)? {
+            return Ok(Reply::parse("550 5.7.1 blocked: reputation of the sender, see our policy"));
+        }
+        self.db.prepare_cached("INSERT INTO accepted VALUES (?1, ?2)")?.execute([m.message_id, m.to])?;
+        self.db.prepare_cached("INSERT INTO domain (name, delivered) VALUES (?1, 1) ON CONFLICT DO UPDATE SET delivered = delivered + 1")?.execute([host])?;
+        if gone {
+            let after = HOUR + d.below(6 * 3600).try_into().unwrap_or(0) * SECOND;
+            self.mail(now + after, m.return_path, &delivery_report(host, m, "5.1.1", "550 5.1.1 no such user here"))?;
+        } else {
+            self.will_act(now, m, &domain, &mut d)?;
+        }
+        Ok(Reply::parse("250 2.0.0 queued"))
+    }
+
+    /// Does the host block us: more than 4 complaints in a thousand, after the first 1,500?
+    fn reputation(&self, host: &str) -> Result<bool> {
+        Ok(self
+            .db
+            .prepare_cached("SELECT delivered > 1500 AND complaints * 250 > delivered FROM domain WHERE name = ?1")?
+            .query_row([host], |r| r.get(0))
+            .optional()?
+            .unwrap_or(false))
+    }
+
+    fn will_act(&self, now: Instant, m: &Handed<'_>, domain: &Domain, d: &mut Draws) -> Result<()> {
+        let Some(message) = MessageParser::default().parse(m.bytes) else { return Ok(()) };
+        let html = message.body_html(0).unwrap_or_default();
+        let (mut links, pixel) = (after(&html, "href=\"", "/c/"), after(&html, "src=\"", "/o/"));
+        links.dedup();
+        let leave = message.header_raw("List-Unsubscribe").map(|v| v.trim().trim_start_matches('<').trim_end_matches('>').to_owned());
+        let t = traits(self.scenario.seed, m.to, domain.gone);
+        let secs = |d: &mut Draws, from: usize, to: usize| i64::try_from(from + d.below(to - from)).unwrap_or(0) * SECOND;
+        if let Some(pixel) = pixel.first().filter(|_| d.chance(domain.proxy)) {
+            self.http(now + secs(d, 12, 240), "GET", pixel, "GullPost-ImageProxy/2")?;
+        }
+        if domain.scanner {
+            for (i, link) in links.iter().enumerate() {
+                let method = if i == 0 { "HEAD" } else { "GET" };
+                self.http(now + secs(d, 1, 4), method, link, "Mozilla/5.0 (gateway)")?;
+            }
+        }
+        // Hours until they look, with a long tail.
+        #[allow(clippy::cast_possible_truncation)]
+        let delay = ((t.delay_hours * (0.9 * d.normal()).exp()).clamp(0.02, 500.0) * 3_600_000.0) as i64 + 30 * SECOND;
+        let looks = now + delay;
+        let odds = t.open + self.scenario.taste(message.subject().unwrap_or_default());
+        if d.chance(1.0 / (1.0 + (-odds).exp())) {
+            let agent = if domain.proxy > 0.0 { "GullPost-ImageProxy/2" } else { BROWSERS[d.below(BROWSERS.len())] };
+            if let Some(pixel) = pixel.first() {
+                self.http(looks, "GET", pixel, agent)?;
+            }
+            let web = BROWSERS[d.below(BROWSERS.len())];
+            if !links.is_empty() && d.chance(t.click) {
+                let link = &links[d.below(links.len())];
+                self.http(looks + secs(d, 15, 400), "GET", link, web)?;
+            }
+            if d.chance(0.006) {
+                self.mail(looks + secs(d, 120, 9000), &reply_to(&message, m), &answer(m, "", "Thank you, we shall come by at Easter."))?;
+            }
+        }
+        if let Some(leave) = leave.filter(|_| d.chance(t.leave)) {
+            self.http(looks + secs(d, 30, 600), "POST", &leave, "PostLook/2.3")?;
+        }
+        if d.chance(t.complain) {
+            let host = m.to.rsplit_once('@').map_or("", |(_, h)| h);
+            self.db.prepare_cached("UPDATE domain SET complaints = complaints + 1 WHERE name = ?1")?.execute([host])?;
+            self.mail(looks + secs(d, 60, 6000), m.return_path, &feedback_report(host, m))?;
+        }
+        if d.chance(0.004) {
+            self.mail(now + secs(d, 20, 90), &reply_to(&message, m), &answer(m, "Auto-Submitted: auto-replied\r\n", "I am away until Monday."))?;
+        }
+        Ok(())
+    }
+}
+
+/// The values after `mark` that contain `has`, up to the closing quote.
+fn after(html: &str, mark: &str, has: &str) -> Vec<String> {
+    html.split(mark).skip(1).filter_map(|rest| rest.split('"').next()).filter(|v| v.contains(has)).map(|v| v.replace("&amp;", "&")).collect()
+}
+
+fn reply_to(message: &mail_parser::Message<'_>, m: &Handed<'_>) -> String {
+    message.reply_to().and_then(|a| a.first()).and_then(|a| a.address()).map_or_else(|| m.return_path.to_owned(), str::to_owned)
+}
+
+fn answer(m: &Handed<'_>, extra: &str, words: &str) -> String {
+    format!("From: {}\r\nSubject: Re: your letter\r\nIn-Reply-To: <{}>\r\n{extra}Content-Type: text/plain; charset=utf-8\r\n\r\n{words}\r\n", m.to, m.message_id)
+}
+
+/// A delivery report as RFC 3464 has it.
+fn delivery_report(host: &str, m: &Handed<'_>, status: &str, said: &str) -> String {
+    format!(
+        "From: Mail Delivery <postmaster@{host}>\r\nTo: {rp}\r\nSubject: Undelivered mail\r\nMIME-Version: 1.0\r\nAuto-Submitted: auto-replied\r\n\
+         Content-Type: multipart/report; report-type=delivery-status; boundary=\"part\"\r\n\r\n--part\r\nContent-Type: text/plain\r\n\r\nYour message could not be delivered.\r\n\
+         --part\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.{host}\r\n\r\nFinal-Recipient: rfc822; {to}\r\nAction: failed\r\nStatus: {status}\r\nDiagnostic-Code: smtp; {said}\r\n\
+         --part\r\nContent-Type: text/rfc822-headers\r\n\r\nMessage-ID: <{id}>\r\n--part--\r\n",
+        rp = m.return_path, to = m.to, id = m.message_id
+    )
+}
+
+/// A feedback report as RFC 5965 has it.
+fn feedback_report(host: &str, m: &Handed<'_>) -> String {
+    format!(
+        "From: Abuse desk <abuse@{host}>\r\nTo: {rp}\r\nSubject: Complaint about a message\r\nMIME-Version: 1.0\r\n\
+         Content-Type: multipart/report; report-type=feedback-report; boundary=\"part\"\r\n\r\n--part\r\nContent-Type: text/plain\r\n\r\nThis is a complaint about a message.\r\n\
+         --part\r\nContent-Type: message/feedback-report\r\n\r\nFeedback-Type: abuse\r\nUser-Agent: Desk/1\r\nVersion: 1\r\nOriginal-Rcpt-To: {to}\r\n\
+         --part\r\nContent-Type: text/rfc822-headers\r\n\r\nMessage-ID: <{id}>\r\n--part--\r\n",
+        rp = m.return_path, to = m.to, id = m.message_id
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn world() -> (tempfile::TempDir, Network) {
+        let dir = tempfile::tempdir().unwrap();
+        let n = Network::open(dir.path(), Scenario::skerry_light(), Instant(0)).unwrap();
+        (dir, n)
+    }
+
+    fn reply(n: &Network, id: &str, to: &str) -> Reply {
+        let bytes = b"Subject: tide\r\nContent-Type: text/html\r\n\r\n<img src=\"http://h/o/x\"><a href=\"http://h/c/1\">a</a>";
+        n.hand_over(Instant(0), &[Handed { message_id: id, return_path: "back@s.example", to, bytes }]).unwrap().remove(0)
+    }
+
+    #[test]
+    fn domains_have_their_characters() {
+        let (_dir, n) = world();
+        assert_eq!(reply(&n, "a", "x@slowpost.example").code, 451);
+        assert!(reply(&n, "a", "x@slowpost.example").accepted());
+        assert_eq!(reply(&n, "b", "gone.x@fulmar.example").enhanced, Some((5, 1, 1)));
+        assert!(reply(&n, "c", "gone.x@oldlamp.example").accepted(), "it reports later");
+        for i in 0..50 {
+            reply(&n, &format!("g{i}"), &format!("p{i}@gull.example"));
+        }
+        let soon = n.due(Instant(5 * 60 * SECOND), 1000).unwrap();
+        let fetched = soon.iter().filter(|e| matches!(&e.what, What::Http { agent, .. } if agent.contains("Proxy"))).count();
+        assert!(fetched > 35, "{fetched} of 50 fetched");
+        let report = n.due(Instant(DAY), 5000).unwrap().into_iter().find_map(|e| match e.what {
+            What::Mail { raw, .. } if String::from_utf8_lossy(&raw).contains("delivery-status") => Some(raw),
+            _ => None,
+        });
+        assert!(matches!(rinse_post::inbound::read(&report.unwrap()), rinse_post::inbound::Inbound::DeliveryStatus(r) if r.len() == 1));
+    }
+
+    #[test]
+    fn a_message_it_has_is_not_taken_twice() {
+        let (_dir, n) = world();
+        assert!(reply(&n, "a", "x@tern.example").accepted() && n.holds("a").unwrap() && !n.holds("z").unwrap());
+        let before = n.due(Instant(i64::MAX), 100).unwrap();
+        reply(&n, "a", "x@tern.example");
+        assert_eq!(n.due(Instant(i64::MAX), 100).unwrap(), before);
+    }
+}

@@ -1,0 +1,64 @@
+//! The scenario file: what is true in the simulated world.
+
+use serde::Deserialize;
+
+#[derive(Debug, Clone, Deserialize)]
+pub struct Scenario {
+    pub seed: u64,
+    pub taste: Vec<Taste>,
+    pub domain: Vec<Domain>,
+}
+
+/// How subjects change the chance to open, in log-odds.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Taste {
+    pub subject_has: String,
+    pub open: f64,
+}
+
+/// A mailbox domain's character.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Domain {
+    pub name: String,
+    pub share: f64,
+    #[serde(default)]
+    pub proxy: f64,
+    #[serde(default)]
+    pub gone: f64,
+    #[serde(default)]
+    pub full: f64,
+    #[serde(default)]
+    pub scanner: bool,
+    #[serde(default)]
+    pub greylist: bool,
+    #[serde(default)]
+    pub strict: bool,
+    #[serde(default)]
+    pub late_reports: bool,
+}
+
+impl Scenario {
+    /// The scenario that ships with Rinse.
+    ///
+    /// # Panics
+    /// Never in a released build: a test reads the file.
+    #[must_use]
+    pub fn skerry_light() -> Self {
+        toml::from_str(include_str!("scenario.toml")).unwrap_or_else(|e| panic!("scenario.toml: {e}"))
+    }
+
+    /// The character of a domain; one that isn't in the file is an ordinary one.
+    #[must_use]
+    pub fn domain(&self, name: &str) -> Domain {
+        self.domain.iter().find(|d| d.name == name).cloned().unwrap_or(Domain {
+            name: name.to_owned(), share: 0.0, proxy: 0.0, gone: 0.0, full: 0.0, scanner: false, greylist: false, strict: false, late_reports: false,
+        })
+    }
+
+    /// The true effect of a subject on the log-odds of an open.
+    #[must_use]
+    pub fn taste(&self, subject: &str) -> f64 {
+        let subject = subject.to_lowercase();
+        self.taste.iter().filter(|t| subject.contains(&t.subject_has)).map(|t| t.open).sum()
+    }
+}

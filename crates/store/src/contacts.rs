@@ -1,0 +1,296 @@
+//! Contacts: the list with paging, sorting and search, and one person whole.
+
+use crate::{Result, StoreError};
+use rinse_core::Instant;
+use rinse_core::address::Address;
+use rinse_core::bounce::Category;
+use rinse_core::consent::Consent;
+use rinse_core::response::Machine;
+use rinse_core::upkeep::MailStatus;
+use rusqlite::{Connection, OptionalExtension, Row, ToSql, params};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A row of the contact list.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct ContactRow {
+    pub id: i64,
+    pub address: String,
+    pub given_name: Option<String>,
+    pub family_name: Option<String>,
+    pub country: Option<String>,
+    pub added_at: i64,
+    pub consent: Consent,
+    pub status: MailStatus,
+    pub status_until: Option<i64>,
+}
+
+const COLUMNS: &str = "c.id, c.address, c.given_name, c.family_name, c.country, c.added_at, c.consent, c.status, c.status_until";
+
+fn row(r: &Row<'_>) -> rusqlite::Result<ContactRow> {
+    Ok(ContactRow {
+        id: r.get(0)?, address: r.get(1)?, given_name: r.get(2)?, family_name: r.get(3)?, country: r.get(4)?,
+        added_at: r.get(5)?, consent: Consent::from_code(r.get(6)?), status: MailStatus::from_code(r.get(7)?), status_until: r.get(8)?,
+    })
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Sort {
+    Address,
+    FamilyName,
+    AddedAt,
+}
+
+impl Sort {
+    fn column(self) -> &'static str {
+        match self {
+            Self::Address => "c.address_key",
+            Self::FamilyName => "c.family_name COLLATE NOCASE",
+            Self::AddedAt => "c.added_at",
+        }
+    }
+}
+
+/// What the list shows.
+#[derive(Debug, Clone)]
+pub struct Query {
+    /// Beginning of an address, a given or family name, or `@` and a domain.
+    pub search: String,
+    pub list: Option<i64>,
+    pub status: Option<i64>,
+    pub sort: Sort,
+    pub descending: bool,
+    pub page: u32,
+    pub size: u32,
+}
+
+/// A page of the contact list.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Page {
+    pub rows: Vec<ContactRow>,
+    /// How many match; counted up to 10,000 when searching.
+    pub matching: i64,
+    pub all: i64,
+}
+
+fn upper_bound(prefix: &str) -> String {
+    format!("{prefix}\u{10FFFF}")
+}
+
+/// One page. A search looks at beginnings, so that it stays on the indexes at a million rows.
+///
+/// # Errors
+/// When the database fails.
+pub fn page(c: &Connection, q: &Query) -> Result<Page> {
+    let all = c.prepare_cached("SELECT count(*) FROM contact")?.query_row([], |r| r.get(0))?;
+    let (mut wheres, mut values): (Vec<String>, Vec<Box<dyn ToSql>>) = (Vec::new(), Vec::new());
+    let search = q.search.trim().to_lowercase();
+    if let Some(domain) = search.strip_prefix('@') {
+        values.extend([Box::new(domain.to_owned()) as Box<dyn ToSql>, Box::new(upper_bound(domain))]);
+        wheres.push("c.domain_id IN (SELECT id FROM domain WHERE name >= ?1 AND name < ?2)".into());
+    } else if !search.is_empty() {
+        values.extend([Box::new(search.clone()) as Box<dyn ToSql>, Box::new(upper_bound(&search))]);
+        wheres.push("c.id IN (SELECT id FROM contact WHERE address_key >= ?1 AND address_key < ?2
+            UNION SELECT id FROM contact WHERE family_name COLLATE NOCASE >= ?1 AND family_name COLLATE NOCASE < ?2
+            UNION SELECT id FROM contact WHERE given_name COLLATE NOCASE >= ?1 AND given_name COLLATE NOCASE < ?2)".into());
+    }
+    if let Some(list) = q.list {
+        values.push(Box::new(list));
+        wheres.push(format!("c.id IN (SELECT contact_id FROM list_member WHERE list_id = ?{})", values.len()));
+    }
+    if let Some(status) = q.status {
+        values.push(Box::new(status));
+        wheres.push(format!("c.status = ?{}", values.len()));
+    }
+    let filter = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
+    let refs: Vec<&dyn ToSql> = values.iter().map(AsRef::as_ref).collect();
+    let matching = if wheres.is_empty() {
+        all
+    } else {
+        c.prepare_cached(&format!("SELECT count(*) FROM (SELECT 1 FROM contact c {filter} LIMIT 10000)"))?.query_row(refs.as_slice(), |r| r.get(0))?
+    };
+    let direction = if q.descending { "DESC" } else { "ASC" };
+    let (limit, offset) = (q.size.clamp(1, 200), q.page.saturating_mul(q.size));
+    // The page's ids come from the index alone; only then are the rows fetched.
+    let sql = format!(
+        "SELECT {COLUMNS} FROM (SELECT c.id FROM contact c {filter} ORDER BY {} {direction}, c.id {direction} LIMIT {limit} OFFSET {offset}) p
+         JOIN contact c ON c.id = p.id ORDER BY {} {direction}, c.id {direction}",
+        q.sort.column(), q.sort.column()
+    );
+    let rows = c.prepare_cached(&sql)?.query_map(refs.as_slice(), row)?.collect::<rusqlite::Result<_>>()?;
+    Ok(Page { rows, matching, all })
+}
+
+/// The contacts with these ids, at most 200, in the order of their addresses.
+///
+/// # Errors
+/// When the database fails.
+pub fn by_ids(c: &Connection, ids: &[i64]) -> Result<Vec<ContactRow>> {
+    let list = std::rc::Rc::new(ids.iter().copied().map(rusqlite::types::Value::from).collect::<Vec<_>>());
+    let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM contact c WHERE c.id IN rarray(?1) ORDER BY c.address_key LIMIT 200"))?;
+    Ok(s.query_map([list], row)?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// A message to a person.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Message {
+    pub send_id: i64,
+    pub mailing_id: i64,
+    pub mailing: String,
+    pub subject: String,
+    pub arm: i64,
+    pub state: String,
+    pub at: i64,
+    pub accepted_at: Option<i64>,
+    pub failed_at: Option<i64>,
+    pub category: Option<String>,
+    pub reply: Option<String>,
+}
+
+/// A response of a person, told apart as human or machine.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Response {
+    pub at: i64,
+    pub kind: String,
+    pub mailing: String,
+    pub link: Option<String>,
+    pub agent: String,
+    pub judged: String,
+    pub human: bool,
+}
+
+/// A person, whole.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Contact {
+    #[serde(flatten)]
+    pub row: ContactRow,
+    pub zone: Option<String>,
+    pub source: Option<String>,
+    pub lists: Vec<String>,
+    pub topics_left: Vec<String>,
+    pub ledger: Vec<crate::ledger::Entry>,
+    pub messages: Vec<Message>,
+    pub responses: Vec<Response>,
+    /// The sentence behind the mail status.
+    pub status_why: String,
+}
+
+/// The words for a send's state.
+#[must_use]
+pub fn send_state(code: i64) -> &'static str {
+    ["held", "ready", "handing over", "accepted", "deferred", "failed", "barred", "in doubt"]
+        .get(usize::try_from(code).unwrap_or(usize::MAX)).copied().unwrap_or("unknown")
+}
+
+/// One person.
+///
+/// # Errors
+/// When there is no such contact.
+pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
+    let (row, zone, source) = c
+        .prepare_cached(&format!("SELECT {COLUMNS}, c.zone, c.source FROM contact c WHERE c.id = ?1"))?
+        .query_row([id], |r| Ok((row(r)?, r.get(9)?, r.get(10)?)))
+        .optional()?
+        .ok_or(StoreError::Missing("contact"))?;
+    let names = |sql: &str| -> Result<Vec<String>> {
+        Ok(c.prepare_cached(sql)?.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    };
+    let mut messages = c.prepare_cached(
+        "SELECT s.id, m.id, m.name, coalesce(v.subject, ''), s.arm, s.state, coalesce(s.handed_at, s.at), s.accepted_at, s.failed_at, s.category, s.reply
+         FROM send s JOIN mailing m ON m.id = s.mailing_id LEFT JOIN variant v ON v.mailing_id = m.id AND v.arm = s.arm
+         WHERE s.contact_id = ?1 ORDER BY s.id DESC LIMIT 500",
+    )?;
+    let messages = messages.query_map([id], |r| {
+        Ok(Message {
+            send_id: r.get(0)?, mailing_id: r.get(1)?, mailing: r.get(2)?, subject: r.get(3)?, arm: r.get(4)?,
+            state: send_state(r.get(5)?).into(), at: r.get(6)?, accepted_at: r.get(7)?, failed_at: r.get(8)?,
+            category: r.get::<_, Option<i64>>(9)?.map(|k| Category::from_code(k).words().into()), reply: r.get(10)?,
+        })
+    })?.collect::<rusqlite::Result<_>>()?;
+    let mut responses = c.prepare_cached(
+        "SELECT r.at, r.kind, m.name, l.name, r.agent, r.machine FROM send s JOIN response r ON r.send_id = s.id JOIN mailing m ON m.id = s.mailing_id
+         LEFT JOIN link l ON l.mailing_id = s.mailing_id AND l.position = r.link WHERE s.contact_id = ?1 ORDER BY r.at DESC LIMIT 500",
+    )?;
+    let responses = responses.query_map([id], |r| {
+        let (kind, machine): (i64, i64) = (r.get(1)?, r.get(5)?);
+        Ok(Response {
+            at: r.get(0)?, kind: crate::responses::kind_words(kind).into(), mailing: r.get(2)?, link: r.get(3)?, agent: r.get(4)?,
+            judged: Machine::words(machine).into(), human: machine == 0,
+        })
+    })?.collect::<rusqlite::Result<_>>()?;
+    Ok(Contact {
+        row, zone, source,
+        lists: names("SELECT l.name FROM list l JOIN list_member m ON m.list_id = l.id WHERE m.contact_id = ?1 ORDER BY 1")?,
+        topics_left: names("SELECT t.name FROM topic t JOIN topic_left l ON l.topic_id = t.id WHERE l.contact_id = ?1 ORDER BY 1")?,
+        ledger: crate::ledger::of_contact(c, id)?,
+        messages, responses,
+        status_why: rinse_core::upkeep::standing(&crate::ledger::outcomes(c, id)?, now).why,
+    })
+}
+
+/// The id of a domain, made when new.
+///
+/// # Errors
+/// When the database fails.
+pub fn domain_id(c: &Connection, name: &str) -> Result<i64> {
+    if let Some(id) = c.prepare_cached("SELECT id FROM domain WHERE name = ?1")?.query_row([name], |r| r.get(0)).optional()? {
+        return Ok(id);
+    }
+    Ok(c.prepare_cached("INSERT INTO domain (name) VALUES (?1) RETURNING id")?.query_row([name], |r| r.get(0))?)
+}
+
+/// What a row of a file says about a person; `None` leaves the field alone.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Profile {
+    pub given_name: Option<String>,
+    pub family_name: Option<String>,
+    pub country: Option<String>,
+    pub zone: Option<String>,
+    pub source: Option<String>,
+}
+
+impl Profile {
+    fn values(&self) -> [&Option<String>; 5] {
+        [&self.given_name, &self.family_name, &self.country, &self.zone, &self.source]
+    }
+}
+
+/// A contact's id, consent and profile, by compared address.
+///
+/// # Errors
+/// When the database fails.
+pub fn find(c: &Connection, key: &str) -> Result<Option<(i64, Consent, Profile)>> {
+    Ok(c.prepare_cached("SELECT id, consent, given_name, family_name, country, zone, source FROM contact WHERE address_key = ?1")?
+        .query_row([key], |r| {
+            Ok((r.get(0)?, Consent::from_code(r.get(1)?), Profile { given_name: r.get(2)?, family_name: r.get(3)?, country: r.get(4)?, zone: r.get(5)?, source: r.get(6)? }))
+        })
+        .optional()?)
+}
+
+/// Would `new` change what is stored?
+#[must_use]
+pub fn differs(stored: &Profile, new: &Profile) -> bool {
+    stored.values().iter().zip(new.values()).any(|(s, n)| n.is_some() && *s != n)
+}
+
+/// Adds a contact.
+///
+/// # Errors
+/// When the address is there already.
+pub fn add(c: &Connection, a: &Address, p: &Profile, now: Instant, import: Option<i64>) -> Result<i64> {
+    let domain = domain_id(c, &a.domain)?;
+    c.prepare_cached("INSERT INTO contact (address, address_key, domain_id, given_name, family_name, country, zone, source, added_at, import_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10)")?
+        .execute(params![a.normal, a.key, domain, p.given_name, p.family_name, p.country, p.zone, p.source, now.0, import])?;
+    Ok(c.last_insert_rowid())
+}
+
+/// Updates the fields that are given.
+///
+/// # Errors
+/// When the database fails.
+pub fn update(c: &Connection, id: i64, p: &Profile) -> Result<()> {
+    c.prepare_cached("UPDATE contact SET given_name = coalesce(?2, given_name), family_name = coalesce(?3, family_name), country = coalesce(?4, country), zone = coalesce(?5, zone), source = coalesce(?6, source) WHERE id = ?1")?
+        .execute(params![id, p.given_name, p.family_name, p.country, p.zone, p.source])?;
+    Ok(())
+}

@@ -1,0 +1,147 @@
+//! Findings: how the mailings did; the workline's figures; what needs a decision.
+
+use crate::Result;
+use rinse_core::report::Rate;
+use rinse_core::upkeep::MailStatus;
+use rusqlite::{Connection, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// A mailing's figures. Rates of responses are over accepted messages; bounces over those sent.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct MailingFigures {
+    pub id: i64,
+    pub name: String,
+    pub started_at: i64,
+    pub sent: i64,
+    pub accepted: Rate,
+    pub bounced: Rate,
+    pub opens: Rate,
+    pub clicks: Rate,
+    pub reported_opens: Rate,
+    pub reported_clicks: Rate,
+    pub complaints: Rate,
+    pub withdrawals: Rate,
+}
+
+/// The figures of all mailings that started at `since` or later, the newest first.
+///
+/// # Errors
+/// When the database fails.
+pub fn mailings(c: &Connection, since: i64) -> Result<Vec<MailingFigures>> {
+    let mut s = c.prepare_cached(
+        "SELECT m.id, m.name, m.started_at, count(s.handed_at), count(s.accepted_at), count(s.failed_at), count(s.open_at), count(s.click_at),
+            count(s.any_open_at), count(s.any_click_at), count(s.complained_at), coalesce(sum(s.left_at IS NOT NULL AND s.complained_at IS NULL), 0)
+         FROM mailing m JOIN send s ON s.mailing_id = m.id WHERE m.started_at >= ?1 GROUP BY m.id ORDER BY m.started_at DESC LIMIT 500",
+    )?;
+    Ok(s.query_map([since], |r| {
+        let n = |i: usize| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
+        let (sent, accepted) = (n(3)?, n(4)?);
+        Ok(MailingFigures {
+            id: r.get(0)?, name: r.get(1)?, started_at: r.get(2)?, sent: r.get(3)?,
+            accepted: Rate::new(accepted, sent), bounced: Rate::new(n(5)?, sent),
+            opens: Rate::new(n(6)?, accepted), clicks: Rate::new(n(7)?, accepted),
+            reported_opens: Rate::new(n(8)?, accepted), reported_clicks: Rate::new(n(9)?, accepted),
+            complaints: Rate::new(n(10)?, accepted), withdrawals: Rate::new(n(11)?, accepted),
+        })
+    })?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The source rows of a figure: sends of a mailing with the column set, as (address, arm, instant).
+///
+/// # Errors
+/// An unknown figure, or when the database fails.
+pub fn rows(c: &Connection, mailing: i64, figure: &str) -> Result<Vec<(String, i64, i64)>> {
+    let column = match figure {
+        "sent" => "handed_at",
+        "accepted" => "accepted_at",
+        "bounced" => "failed_at",
+        "opens" => "open_at",
+        "clicks" => "click_at",
+        "reported_opens" => "any_open_at",
+        "reported_clicks" => "any_click_at",
+        "complaints" => "complained_at",
+        "withdrawals" => "left_at",
+        _ => return Err(crate::StoreError::Missing("figure")),
+    };
+    let only = if figure == "withdrawals" { "AND s.complained_at IS NULL" } else { "" };
+    let mut s = c.prepare(&format!("SELECT c.address, s.arm, s.{column} FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.mailing_id = ?1 AND s.{column} IS NOT NULL {only} ORDER BY s.{column}"))?;
+    Ok(s.query_map([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The workline's live figures: people at each point.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Workline {
+    pub contacts: i64,
+    /// With consent and a usable address.
+    pub mailable: i64,
+    pub planned: i64,
+    pub collecting: i64,
+    pub to_read: i64,
+    /// Human opens of accepted messages in the last 30 days.
+    pub opened: Rate,
+    pub accepted: Rate,
+    pub resting: i64,
+    pub retired: i64,
+    pub cap_in_force: bool,
+    pub cap: String,
+}
+
+/// # Errors
+/// When the database fails.
+pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
+    let one = |sql: &str| -> Result<i64> { Ok(c.prepare_cached(sql)?.query_row([], |r| r.get(0))?) };
+    let rules = crate::settings::rules(c)?;
+    let (handed, accepted, opened) = c
+        .prepare_cached("SELECT count(handed_at), count(accepted_at), count(open_at) FROM send WHERE class = 1 AND at > ?1 AND at <= ?2")?
+        .query_row(params![now - 30 * rinse_core::DAY, now], |r| Ok((r.get::<_, i64>(0)?.unsigned_abs(), r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(2)?.unsigned_abs())))?;
+    Ok(Workline {
+        contacts: one("SELECT count(*) FROM contact")?,
+        mailable: one("SELECT count(*) FROM contact WHERE consent IN (2, 3) AND status NOT IN (1, 3)")?,
+        planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,
+        collecting: one("SELECT count(*) FROM trial WHERE state = 'collecting'")?,
+        to_read: one("SELECT count(*) FROM trial WHERE state = 'read'")?,
+        opened: Rate::new(opened, accepted),
+        accepted: Rate::new(accepted, handed),
+        resting: one("SELECT count(*) FROM contact WHERE status IN (1, 2)")?,
+        retired: one("SELECT count(*) FROM contact WHERE status = 3")?,
+        cap_in_force: rules.cap_in_force,
+        cap: rules.cap().or_else(|| rinse_core::caps::Cap::new(rules.cap_limit, rules.cap_window_hours).ok()).map_or_else(String::new, rinse_core::caps::Cap::words),
+    })
+}
+
+/// An address under upkeep.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct UpkeepRow {
+    pub contact_id: i64,
+    pub address: String,
+    pub status: MailStatus,
+    pub since: Option<i64>,
+    pub until: Option<i64>,
+    pub why: String,
+}
+
+/// Addresses with the status, the latest change first.
+///
+/// # Errors
+/// When the database fails.
+pub fn upkeep(c: &Connection, status: MailStatus, limit: u32) -> Result<Vec<UpkeepRow>> {
+    let mut s = c.prepare_cached(
+        "SELECT c.id, c.address, c.status_at, c.status_until, coalesce((SELECT evidence FROM ledger l WHERE l.contact_id = c.id AND l.source = 'bounce rules' ORDER BY l.id DESC LIMIT 1), '')
+         FROM contact c WHERE c.status = ?1 AND c.status <> 0 ORDER BY c.status_at DESC LIMIT ?2",
+    )?;
+    Ok(s.query_map(params![status as i64, limit], |r| {
+        Ok(UpkeepRow { contact_id: r.get(0)?, address: r.get(1)?, status, since: r.get(2)?, until: r.get(3)?, why: r.get(4)? })
+    })?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// People by consent state, and by mail status.
+///
+/// # Errors
+/// When the database fails.
+pub fn standing_counts(c: &Connection) -> Result<(Vec<(i64, i64)>, Vec<(i64, i64)>)> {
+    let pairs = |sql: &str| -> Result<Vec<(i64, i64)>> {
+        Ok(c.prepare_cached(sql)?.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+    };
+    Ok((pairs("SELECT consent, count(*) FROM contact GROUP BY 1")?, pairs("SELECT status, count(*) FROM contact GROUP BY 1")?))
+}

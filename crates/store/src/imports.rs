@@ -1,0 +1,467 @@
+//! Import runs: a file is staged, checked (a dry run with counts), then applied in batches, each
+//! with its progress in the same transaction, so that a crash resumes where it stopped and an
+//! unsubscribe never waits long.
+
+use crate::contacts::{self, Profile};
+use crate::ledger::{self, Origin};
+use crate::{Result, Store, StoreError};
+use rinse_core::Instant;
+use rinse_core::address::Address;
+use rinse_core::consent::{Act, Consent, import_may_raise};
+use rinse_core::table::{self, Encoding, Field, TableError};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::Serialize;
+use std::collections::HashSet;
+use std::fs::File;
+use std::io::{BufWriter, Read, Write};
+use std::path::{Path, PathBuf};
+use utoipa::ToSchema;
+
+/// Rows applied in one transaction.
+pub const BATCH: usize = 2_000;
+
+/// An import run.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Run {
+    pub id: i64,
+    pub file_name: String,
+    pub made_at: i64,
+    pub encoding: Encoding,
+    pub delimiter: String,
+    pub header: bool,
+    pub mapping: Vec<Option<Field>>,
+    pub list: Option<String>,
+    pub consent: bool,
+    pub evidence: String,
+    pub state: String,
+    pub records: i64,
+    pub done: i64,
+    pub new: i64,
+    pub changed: i64,
+    pub unchanged: i64,
+    pub refused: i64,
+}
+
+/// The first records of a staged file, as read.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Preview {
+    pub run: Run,
+    pub columns: Vec<String>,
+    pub rows: Vec<Vec<String>>,
+    /// Per row: why it would be refused.
+    pub refusals: Vec<Option<String>>,
+}
+
+fn path(store: &Store, id: i64, what: &str) -> PathBuf {
+    store.folder().join("imports").join(format!("{id}{what}.csv"))
+}
+
+/// Where the refused rows of a run are.
+#[must_use]
+pub fn refused_path(store: &Store, id: i64) -> PathBuf {
+    path(store, id, "-refused")
+}
+
+fn table_error(e: &TableError) -> StoreError {
+    StoreError::Refused(e.to_string())
+}
+
+/// Decodes an uploaded file to UTF-8 beside it and says what it was.
+///
+/// # Errors
+/// An empty or binary file; a disk that is full.
+fn decode(raw: &Path, to: &Path) -> Result<Encoding> {
+    let mut input = File::open(raw)?;
+    let mut head = vec![0; 65_536];
+    let n = input.read(&mut head)?;
+    let encoding = table::detect_encoding(&head[..n]).map_err(|e| table_error(&e))?;
+    let mut decoder = match encoding {
+        Encoding::Utf8 => encoding_rs::UTF_8,
+        Encoding::Utf16Le => encoding_rs::UTF_16LE,
+        Encoding::Utf16Be => encoding_rs::UTF_16BE,
+        Encoding::Windows1252 => encoding_rs::WINDOWS_1252,
+    }
+    .new_decoder_with_bom_removal();
+    let mut out = BufWriter::new(File::create(to)?);
+    let mut chunk = head[..n].to_vec();
+    loop {
+        let last = chunk.is_empty();
+        let mut text = String::with_capacity(decoder.max_utf8_buffer_length(chunk.len()).unwrap_or(chunk.len() * 3 + 16));
+        let _ = decoder.decode_to_string(&chunk, &mut text, last);
+        out.write_all(text.as_bytes())?;
+        if last {
+            break;
+        }
+        chunk.resize(65_536, 0);
+        let n = input.read(&mut chunk)?;
+        chunk.truncate(n);
+    }
+    out.flush()?;
+    Ok(encoding)
+}
+
+fn reader(path: &Path, delimiter: u8) -> Result<csv::Reader<File>> {
+    Ok(csv::ReaderBuilder::new().has_headers(false).flexible(true).delimiter(delimiter).from_path(path)?)
+}
+
+/// Stages an uploaded file: finds out how it is written and proposes a mapping.
+///
+/// # Errors
+/// A file that is no table, an empty one, one without an address column.
+pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant, person: Option<i64>) -> Result<i64> {
+    let folder = store.clone();
+    let (decoded, encoding, delimiter, header, mapping) = tokio::task::spawn_blocking(move || -> Result<_> {
+        let decoded = folder.folder().join("imports").join(format!("{}.utf8", raw.file_name().unwrap_or_default().to_string_lossy()));
+        let encoding = decode(&raw, &decoded).inspect_err(|_| { let _ = std::fs::remove_file(&decoded); });
+        let _ = std::fs::remove_file(&raw);
+        let encoding = encoding?;
+        let looked = (|| {
+            let mut head = String::new();
+            File::open(&decoded)?.take(65_536).read_to_string(&mut head).or_else(|_| { head.clear(); Ok::<_, std::io::Error>(0) })?;
+            if head.is_empty() {
+                let mut bytes = Vec::new();
+                File::open(&decoded)?.take(65_536).read_to_end(&mut bytes)?;
+                head = String::from_utf8_lossy(&bytes).into_owned();
+            }
+            let delimiter = table::detect_delimiter(&head);
+            let sample = sample(&decoded, delimiter)?;
+            if sample.is_empty() {
+                return Err(table_error(&TableError::Empty));
+            }
+            let header = table::has_header(&sample);
+            let mapping = table::propose_mapping(&sample, header).map_err(|e| table_error(&e))?;
+            Ok((delimiter, header, mapping))
+        })();
+        let (delimiter, header, mapping) = looked.inspect_err(|_| { let _ = std::fs::remove_file(&decoded); })?;
+        Ok((decoded, encoding, delimiter, header, mapping))
+    })
+    .await
+    .map_err(|_| StoreError::Stopped)??;
+    let mapping = serde_json::to_string(&mapping)?;
+    let encoding = serde_json::to_string(&encoding)?;
+    let id = store
+        .write(move |c| {
+            Ok(c.query_row(
+                "INSERT INTO import_run (file_name, made_at, person_id, encoding, delimiter, header, mapping, state) VALUES (?1,?2,?3,?4,?5,?6,?7,'staged') RETURNING id",
+                params![file_name, now.0, person, encoding, delimiter, header, mapping],
+                |r| r.get(0),
+            )?)
+        })
+        .await?;
+    std::fs::rename(decoded, path(store, id, ""))?;
+    Ok(id)
+}
+
+fn sample(path: &Path, delimiter: u8) -> Result<Vec<Vec<String>>> {
+    let mut rows = Vec::new();
+    for record in reader(path, delimiter)?.records().take(101) {
+        rows.push(record?.iter().map(str::to_owned).collect());
+    }
+    Ok(rows)
+}
+
+/// # Errors
+/// When there is no such run.
+pub fn run(c: &Connection, id: i64) -> Result<Run> {
+    runs_where(c, "i.id = ?1", id)?.pop().ok_or(StoreError::Missing("import"))
+}
+
+/// The newest runs.
+///
+/// # Errors
+/// When the database fails.
+pub fn runs(c: &Connection) -> Result<Vec<Run>> {
+    runs_where(c, "i.id > ?1", 0)
+}
+
+fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
+    let mut s = c.prepare_cached(&format!(
+        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused
+         FROM import_run i LEFT JOIN list l ON l.id = list_id WHERE {filter} ORDER BY i.id DESC LIMIT 100"
+    ))?;
+    let rows = s.query_map([value], |r| {
+        Ok((
+            Run {
+                id: r.get(0)?, file_name: r.get(1)?, made_at: r.get(2)?, encoding: Encoding::Utf8,
+                delimiter: char::from(r.get::<_, u8>(4)?).to_string(), header: r.get(5)?, mapping: vec![], list: r.get(7)?,
+                consent: r.get(8)?, evidence: r.get(9)?, state: r.get(10)?, records: r.get(11)?, done: r.get(12)?,
+                new: r.get(13)?, changed: r.get(14)?, unchanged: r.get(15)?, refused: r.get(16)?,
+            },
+            r.get::<_, String>(3)?,
+            r.get::<_, String>(6)?,
+        ))
+    })?;
+    rows.map(|row| {
+        let (mut run, encoding, mapping) = row?;
+        run.encoding = serde_json::from_str(&encoding)?;
+        run.mapping = serde_json::from_str(&mapping)?;
+        Ok(run)
+    })
+    .collect()
+}
+
+/// The first 100 rows as they would land.
+///
+/// # Errors
+/// When there is no such run or its file is gone.
+pub fn preview(store: &Store, run: Run) -> Result<Preview> {
+    let sample = sample(&path(store, run.id, ""), run.delimiter.as_bytes()[0])?;
+    let width = sample.iter().map(Vec::len).max().unwrap_or(0);
+    let columns = (0..width)
+        .map(|i| match sample.first().filter(|_| run.header).and_then(|h| h.get(i)) {
+            Some(name) if !name.is_empty() => name.clone(),
+            _ => format!("column {}", i + 1),
+        })
+        .collect();
+    let rows: Vec<Vec<String>> = sample.into_iter().skip(usize::from(run.header)).take(100).collect();
+    let refusals = rows.iter().map(|r| read_row(r, &run.mapping, width).err()).collect();
+    Ok(Preview { run, columns, rows, refusals })
+}
+
+/// Reads a record by the mapping, or says why it is refused.
+fn read_row<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width: usize) -> std::result::Result<(Address, Profile), String> {
+    if cells.len() != width {
+        return Err(format!("the row has {} fields, the file has {width}", cells.len()));
+    }
+    let mut p = Profile::default();
+    let mut address = None;
+    for (cell, field) in cells.iter().zip(mapping) {
+        let text = cell.as_ref().trim();
+        let value = (!text.is_empty()).then(|| text.chars().take(200).collect::<String>());
+        match field {
+            Some(Field::Address) => address = Some(Address::parse(text).map_err(|e| e.to_string())?),
+            Some(Field::GivenName) => p.given_name = value,
+            Some(Field::FamilyName) => p.family_name = value,
+            Some(Field::Country) => p.country = value.map(|v| v.to_uppercase()),
+            Some(Field::TimeZone) => p.zone = value,
+            Some(Field::Source) => p.source = value,
+            None => {}
+        }
+    }
+    address.map(|a| (a, p)).ok_or_else(|| "no column is mapped to the address".to_owned())
+}
+
+/// What the analyst decided on a staged file.
+#[derive(Debug, Clone)]
+pub struct Decision {
+    pub mapping: Vec<Option<Field>>,
+    pub header: bool,
+    pub list: Option<String>,
+    /// The rows come with consent; the evidence says how it was given.
+    pub consent: bool,
+    pub evidence: String,
+}
+
+/// Saves the decision; the run has to be checked (again) after it.
+///
+/// # Errors
+/// When no column or more than one is the address, or consent is claimed without evidence.
+pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result<()> {
+    if d.mapping.iter().filter(|m| **m == Some(Field::Address)).count() != 1 {
+        return Err(StoreError::Refused("Map exactly one column to the address.".into()));
+    }
+    if d.consent && d.evidence.trim().len() < 5 {
+        return Err(StoreError::Refused("Say how these people agreed to get mail (which form, when): consent needs its evidence.".into()));
+    }
+    let mapping = serde_json::to_string(&d.mapping)?;
+    store.write(move |c| {
+        let list = match d.list.as_deref().map(str::trim).filter(|l| !l.is_empty()) {
+            Some(name) => Some(crate::settings::list_named(c, name, now)?),
+            None => None,
+        };
+        let n = c.execute(
+            "UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, consent = ?5, evidence = ?6, state = 'staged' WHERE id = ?1 AND state IN ('staged', 'checked')",
+            params![id, mapping, d.header, list, d.consent, d.evidence],
+        )?;
+        if n == 0 { Err(StoreError::Refused("This import was applied already.".into())) } else { Ok(()) }
+    }).await
+}
+
+#[derive(Default, Clone, Copy)]
+struct Counts {
+    new: i64,
+    changed: i64,
+    unchanged: i64,
+    refused: i64,
+}
+
+enum Fate {
+    New,
+    Changed,
+    Unchanged,
+    Refused(String),
+}
+
+struct Applier {
+    mapping: Vec<Option<Field>>,
+    width: usize,
+    consent: bool,
+    list: Option<i64>,
+}
+
+impl Applier {
+    fn judge(&self, c: &Connection, seen: &mut HashSet<u64>, cells: &csv::StringRecord) -> Result<(Fate, Option<(Address, Profile, Option<i64>)>)> {
+        let cells: Vec<&str> = cells.iter().collect();
+        let (address, profile) = match read_row(&cells, &self.mapping, self.width) {
+            Ok(row) => row,
+            Err(why) => return Ok((Fate::Refused(why), None)),
+        };
+        let hash = { use std::hash::{DefaultHasher, Hash, Hasher}; let mut h = DefaultHasher::new(); address.key.hash(&mut h); h.finish() };
+        if !seen.insert(hash) {
+            return Ok((Fate::Refused("the same address stands in an earlier row".into()), None));
+        }
+        let Some((id, consent, stored)) = contacts::find(c, &address.key)? else {
+            return Ok((Fate::New, Some((address, profile, None))));
+        };
+        if self.consent && !import_may_raise(consent) {
+            let what = if consent == Consent::Complained { "complained" } else { "withdrew" };
+            return Ok((Fate::Refused(format!("this person {what}; an import can't bring their consent back")), None));
+        }
+        let joins = match self.list {
+            Some(list) => !c.prepare_cached("SELECT EXISTS (SELECT 1 FROM list_member WHERE list_id = ?1 AND contact_id = ?2)")?.query_row([list, id], |r| r.get::<_, bool>(0))?,
+            None => false,
+        };
+        let agrees = self.consent && matches!(consent, Consent::None | Consent::Invited);
+        let fate = if contacts::differs(&stored, &profile) || joins || agrees { Fate::Changed } else { Fate::Unchanged };
+        Ok((fate, Some((address, profile, Some(id)))))
+    }
+}
+
+fn applier(c: &Connection, r: &Run, path: &Path) -> Result<Applier> {
+    let list = c.query_row("SELECT list_id FROM import_run WHERE id = ?1", [r.id], |x| x.get(0)).optional()?.flatten();
+    let width = sample(path, r.delimiter.as_bytes()[0])?.first().map_or(0, Vec::len);
+    Ok(Applier { mapping: r.mapping.clone(), width, consent: r.consent, list })
+}
+
+/// The dry run: counts what applying would do and writes the refused rows with their reasons.
+///
+/// # Errors
+/// When the file can't be read.
+pub async fn check(store: &Store, id: i64, mut progress: impl FnMut(i64) + Send + 'static) -> Result<Run> {
+    let s = store.clone();
+    let (records, n) = tokio::task::spawn_blocking(move || -> Result<_> {
+        s.read_now(|c| {
+            let r = run(c, id)?;
+            let file = path(&s, id, "");
+            let a = applier(c, &r, &file)?;
+            let (mut n, mut records, mut seen) = (Counts::default(), 0, HashSet::new());
+            let mut refused = csv::WriterBuilder::new().flexible(true).from_path(refused_path(&s, id))?;
+            let mut rows = reader(&file, r.delimiter.as_bytes()[0])?;
+            let mut record = csv::StringRecord::new();
+            if r.header && rows.read_record(&mut record)? {
+                refused.write_record(record.iter().map(table::neutral_cell).chain(["reason".to_owned()]))?;
+            }
+            while rows.read_record(&mut record)? {
+                records += 1;
+                match a.judge(c, &mut seen, &record)?.0 {
+                    Fate::New => n.new += 1,
+                    Fate::Changed => n.changed += 1,
+                    Fate::Unchanged => n.unchanged += 1,
+                    Fate::Refused(why) => {
+                        n.refused += 1;
+                        refused.write_record(record.iter().map(table::neutral_cell).chain([why]))?;
+                    }
+                }
+                if records % 10_000 == 0 {
+                    progress(records);
+                }
+            }
+            refused.flush()?;
+            Ok((records, n))
+        })
+    })
+    .await
+    .map_err(|_| StoreError::Stopped)??;
+    store.write(move |c| {
+        c.execute(
+            "UPDATE import_run SET state = 'checked', records = ?2, new = ?3, changed = ?4, unchanged = ?5, refused = ?6 WHERE id = ?1 AND state IN ('staged', 'checked')",
+            params![id, records, n.new, n.changed, n.unchanged, n.refused],
+        )?;
+        run(c, id)
+    }).await
+}
+
+/// Applies a checked run from where it stands, in batches; also goes on with one that a crash cut
+/// short. `progress` is told the rows done and may stop it by returning false.
+///
+/// # Errors
+/// When the run was not checked, or its file is gone.
+pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mut progress: impl FnMut(i64) -> bool) -> Result<Run> {
+    let r = store.write(move |c| {
+        let r = run(c, id)?;
+        match r.state.as_str() {
+            "checked" | "applying" => {}
+            "applied" => return Ok(r),
+            _ => return Err(StoreError::Refused("Check the import before applying it.".into())),
+        }
+        c.execute("UPDATE import_run SET state = 'applying' WHERE id = ?1", [id])?;
+        run(c, id)
+    }).await?;
+    if r.state == "applied" {
+        return Ok(r);
+    }
+    let file = path(store, id, "");
+    let (f, s, rr) = (file.clone(), store.clone(), r.clone());
+    let a = tokio::task::spawn_blocking(move || s.read_now(|c| applier(c, &rr, &f))).await.map_err(|_| StoreError::Stopped)??;
+    let a = std::sync::Arc::new(a);
+    let mut rows = reader(&file, r.delimiter.as_bytes()[0])?;
+    let mut record = csv::StringRecord::new();
+    let skip = r.done + i64::from(r.header);
+    let mut seen: HashSet<u64> = HashSet::new();
+    let mut at = 0;
+    let mut done = r.done;
+    loop {
+        let mut batch = Vec::with_capacity(BATCH);
+        while batch.len() < BATCH && rows.read_record(&mut record)? {
+            at += 1;
+            if at <= skip {
+                continue;
+            }
+            batch.push(record.clone());
+        }
+        if batch.is_empty() {
+            break;
+        }
+        done += i64::try_from(batch.len()).unwrap_or(0);
+        let (a, evidence, upto) = (std::sync::Arc::clone(&a), r.evidence.clone(), done);
+        let moved = std::mem::take(&mut seen);
+        seen = store.write(move |c| apply_batch(c, &a, moved, &batch, &evidence, id, upto, now, person)).await?;
+        if !progress(done) {
+            return store.write(move |c| {
+                c.execute("UPDATE import_run SET state = 'cancelled' WHERE id = ?1", [id])?;
+                run(c, id)
+            }).await;
+        }
+    }
+    store.write(move |c| {
+        c.execute("UPDATE import_run SET state = 'applied' WHERE id = ?1", [id])?;
+        let r = run(c, id)?;
+        crate::settings::audit(c, now, person, "import applied", "import", id, &format!("{}: {} new, {} changed, {} refused", r.file_name, r.new, r.changed, r.refused))?;
+        Ok(r)
+    }).await
+}
+
+#[allow(clippy::too_many_arguments)]
+fn apply_batch(c: &Connection, a: &Applier, mut seen: HashSet<u64>, batch: &[csv::StringRecord], evidence: &str, id: i64, upto: i64, now: Instant, person: Option<i64>) -> Result<HashSet<u64>> {
+    let origin = Origin { source: "import", evidence: evidence.to_owned(), import: Some(id), person, ..Origin::default() };
+    for record in batch {
+        let (fate, row) = a.judge(c, &mut seen, record)?;
+        let Some((address, profile, stored)) = row else { continue };
+        let contact = match (fate, stored) {
+            (Fate::New, _) => contacts::add(c, &address, &profile, now, Some(id))?,
+            (Fate::Changed, Some(contact)) => {
+                contacts::update(c, contact, &profile)?;
+                contact
+            }
+            _ => continue,
+        };
+        if a.consent {
+            ledger::act(c, contact, now, Act::Agreed, &origin)?;
+        }
+        if let Some(list) = a.list {
+            c.prepare_cached("INSERT INTO list_member VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![list, contact, now.0])?;
+        }
+    }
+    c.execute("UPDATE import_run SET done = ?2 WHERE id = ?1", params![id, upto])?;
+    Ok(seen)
+}

@@ -1,0 +1,153 @@
+//! The ledger: the append-only history of a contact's consent and mail status.
+//!
+//! The columns on `contact` are what the ledger adds up to; both change in the same transaction.
+
+use crate::{Result, StoreError};
+use rinse_core::Instant;
+use rinse_core::bounce::Category;
+use rinse_core::consent::{Act, Consent, next};
+use rinse_core::upkeep::{MailStatus, Outcome, Standing, standing};
+use rusqlite::{Connection, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// One entry, as a person's page shows it.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Entry {
+    pub at: i64,
+    pub kind: String,
+    pub topic: Option<String>,
+    pub until: Option<i64>,
+    pub source: String,
+    pub evidence: String,
+    pub person: Option<String>,
+}
+
+/// Where an act comes from.
+#[derive(Debug, Clone, Default)]
+pub struct Origin {
+    pub source: &'static str,
+    pub evidence: String,
+    pub send: Option<i64>,
+    pub import: Option<i64>,
+    pub person: Option<i64>,
+}
+
+fn kind_of(act: Act) -> &'static str {
+    match act {
+        Act::Agreed => "agreed",
+        Act::Invited => "invited",
+        Act::Confirmed => "confirmed",
+        Act::Paused { .. } => "paused",
+        Act::Withdrew => "withdrew",
+        Act::Complained => "complained",
+    }
+}
+
+fn append(c: &Connection, contact: i64, at: Instant, kind: &str, topic: Option<i64>, until: Option<i64>, o: &Origin) -> Result<()> {
+    c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10)")?
+        .execute(params![contact, at.0, kind, topic, until, o.source, o.evidence, o.send, o.import, o.person])?;
+    Ok(())
+}
+
+/// Writes an act of consent and the state it leads to. The same state again writes nothing.
+///
+/// # Errors
+/// When there is no such contact.
+pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin) -> Result<bool> {
+    let before = consent_of(c, contact)?;
+    let after = next(before, act);
+    if after == before && !matches!(act, Act::Paused { .. }) {
+        return Ok(false);
+    }
+    let until = if let Act::Paused { until } = act { Some(until.0) } else { None };
+    append(c, contact, at, kind_of(act), None, until, origin)?;
+    c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4 WHERE id = ?1")?
+        .execute(params![contact, after as i64, at.0, until])?;
+    Ok(true)
+}
+
+/// # Errors
+/// When there is no such contact.
+pub fn consent_of(c: &Connection, contact: i64) -> Result<Consent> {
+    c.prepare_cached("SELECT consent FROM contact WHERE id = ?1")?
+        .query_row([contact], |r| r.get(0))
+        .map(Consent::from_code)
+        .map_err(|_| StoreError::Missing("contact"))
+}
+
+/// Records that a contact left a topic; the rest stays.
+///
+/// # Errors
+/// When the database fails.
+pub fn leave_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin: &Origin) -> Result<bool> {
+    let new = c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![topic, contact, at.0])? > 0;
+    if new {
+        append(c, contact, at, "left topic", Some(topic), None, origin)?;
+    }
+    Ok(new)
+}
+
+/// How the mailings to a contact ended, oldest first.
+///
+/// # Errors
+/// When the database fails.
+pub fn outcomes(c: &Connection, contact: i64) -> Result<Vec<Outcome>> {
+    let mut s = c.prepare_cached(
+        "SELECT mailing_id, coalesce(failed_at, accepted_at), CASE WHEN failed_at IS NULL THEN NULL ELSE category END FROM send
+         WHERE contact_id = ?1 AND (accepted_at IS NOT NULL OR failed_at IS NOT NULL) ORDER BY 2",
+    )?;
+    Ok(s.query_map([contact], |r| {
+        Ok(Outcome { mailing: r.get(0)?, at: Instant(r.get(1)?), failure: r.get::<_, Option<i64>>(2)?.map(Category::from_code) })
+    })?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Works the mail status out again and records a change with its cause.
+///
+/// # Errors
+/// When the database fails.
+pub fn refresh_status(c: &Connection, contact: i64, now: Instant) -> Result<Standing> {
+    let (status, until): (i64, Option<i64>) =
+        c.prepare_cached("SELECT status, status_until FROM contact WHERE id = ?1")?.query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let s = standing(&outcomes(c, contact)?, now);
+    if s.status != MailStatus::from_code(status) || s.until.map(|u| u.0) != until {
+        let kind = match s.status {
+            MailStatus::Active => "active",
+            MailStatus::Resting => "resting",
+            MailStatus::Observed => "observed",
+            MailStatus::Retired => "retired",
+        };
+        let origin = Origin { source: "bounce rules", evidence: s.why.clone(), ..Origin::default() };
+        append(c, contact, now, kind, None, s.until.map(|u| u.0), &origin)?;
+        c.prepare_cached("UPDATE contact SET status = ?2, status_until = ?3, status_at = ?4 WHERE id = ?1")?
+            .execute(params![contact, s.status as i64, s.until.map(|u| u.0), now.0])?;
+    }
+    Ok(s)
+}
+
+/// Contacts whose rest or pause is over by `now`.
+///
+/// # Errors
+/// When the database fails.
+pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
+    let mut s = c.prepare_cached("SELECT id FROM contact WHERE status = 1 AND status_until <= ?1")?;
+    let due: Vec<i64> = s.query_map([now.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    for &id in &due {
+        refresh_status(c, id, now)?;
+    }
+    Ok(due.len())
+}
+
+/// A contact's ledger, oldest first.
+///
+/// # Errors
+/// When the database fails.
+pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
+    let mut s = c.prepare_cached(
+        "SELECT l.at, l.kind, t.name, l.until, l.source, l.evidence, p.name FROM ledger l
+         LEFT JOIN topic t ON t.id = l.topic_id LEFT JOIN person p ON p.id = l.person_id WHERE l.contact_id = ?1 ORDER BY l.id",
+    )?;
+    Ok(s.query_map([contact], |r| {
+        Ok(Entry { at: r.get(0)?, kind: r.get(1)?, topic: r.get(2)?, until: r.get(3)?, source: r.get(4)?, evidence: r.get(5)?, person: r.get(6)? })
+    })?.collect::<rusqlite::Result<_>>()?)
+}

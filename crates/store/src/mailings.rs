@@ -1,0 +1,181 @@
+//! Mailings: drafts, their variants, audience and links.
+
+use crate::{Result, StoreError};
+use rinse_core::Instant;
+use rinse_core::clearance::OverCap;
+use rinse_core::message::{CONTACT_PLACEHOLDERS, Link};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// A mailing, whole.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Mailing {
+    pub id: i64,
+    pub name: String,
+    pub topic_id: Option<i64>,
+    pub letterhead_id: i64,
+    /// None: everyone.
+    pub list_id: Option<i64>,
+    pub list: Option<String>,
+    pub over_cap: OverCap,
+    pub html: String,
+    pub text: String,
+    pub subjects: Vec<String>,
+    pub state: String,
+    pub planned_at: Option<i64>,
+    pub started_at: Option<i64>,
+    pub finished_at: Option<i64>,
+    pub trial_id: Option<i64>,
+}
+
+/// What the editor saves.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+pub struct MailingDraft {
+    pub name: String,
+    pub topic_id: Option<i64>,
+    pub letterhead_id: i64,
+    pub list_id: Option<i64>,
+    pub over_cap: OverCap,
+    pub html: String,
+    pub text: String,
+    pub subjects: Vec<String>,
+}
+
+fn subjects(c: &Connection, id: i64) -> Result<Vec<String>> {
+    let mut s = c.prepare_cached("SELECT subject FROM variant WHERE mailing_id = ?1 ORDER BY arm")?;
+    Ok(s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+fn over_cap(text: &str) -> OverCap {
+    if text == "skip" { OverCap::Skip } else { OverCap::Hold }
+}
+
+/// # Errors
+/// When there is no such mailing.
+pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
+    let mut m = c
+        .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id
+            FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
+        .query_row([id], |r| {
+            Ok(Mailing {
+                id: r.get(0)?, name: r.get(1)?, topic_id: r.get(2)?, letterhead_id: r.get(3)?, list_id: r.get(4)?, list: r.get(5)?,
+                over_cap: over_cap(&r.get::<_, String>(6)?), html: r.get(7)?, text: r.get(8)?, subjects: vec![], state: r.get(9)?,
+                planned_at: r.get(10)?, started_at: r.get(11)?, finished_at: r.get(12)?, trial_id: r.get(13)?,
+            })
+        })
+        .optional()?
+        .ok_or(StoreError::Missing("mailing"))?;
+    m.subjects = subjects(c, id)?;
+    Ok(m)
+}
+
+/// A mailing as lists show it.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct MailingRow {
+    pub id: i64,
+    pub name: String,
+    pub state: String,
+    pub planned_at: Option<i64>,
+    pub started_at: Option<i64>,
+    pub list: Option<String>,
+    pub trial_id: Option<i64>,
+}
+
+/// All mailings: those to come first, then the newest sent.
+///
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
+    let mut s = c.prepare_cached(
+        "SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id
+         ORDER BY m.state = 'sent', coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 500",
+    )?;
+    Ok(s.query_map([], |r| {
+        Ok(MailingRow { id: r.get(0)?, name: r.get(1)?, state: r.get(2)?, planned_at: r.get(3)?, started_at: r.get(4)?, list: r.get(5)?, trial_id: r.get(6)? })
+    })?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Makes or changes a draft. Only drafts change: what was planned or sent stays as it was.
+///
+/// # Errors
+/// When the mailing is no draft any more.
+pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, person: Option<i64>) -> Result<i64> {
+    if d.subjects.is_empty() || d.subjects.len() > 6 {
+        return Err(StoreError::Refused("A mailing has one to six variants.".into()));
+    }
+    let over = if d.over_cap == OverCap::Skip { "skip" } else { "hold" };
+    let id = match id {
+        Some(id) => {
+            let n = c.execute(
+                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8 WHERE id = ?1 AND state = 'draft'",
+                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text],
+            )?;
+            if n == 0 {
+                return Err(StoreError::Refused("Only a draft can be changed. Make a new mailing instead.".into()));
+            }
+            id
+        }
+        None => c.query_row(
+            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9) RETURNING id",
+            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person],
+            |r| r.get(0),
+        )?,
+    };
+    c.execute("DELETE FROM variant WHERE mailing_id = ?1", [id])?;
+    for (arm, subject) in d.subjects.iter().enumerate() {
+        c.execute("INSERT INTO variant VALUES (?1, ?2, ?3)", params![id, i64::try_from(arm).unwrap_or(0), subject])?;
+    }
+    Ok(id)
+}
+
+/// Stores the links of a mailing when it is planned or sealed.
+///
+/// # Errors
+/// When the database fails.
+pub fn save_links(c: &Connection, id: i64, links: &[Link]) -> Result<()> {
+    c.execute("DELETE FROM link WHERE mailing_id = ?1", [id])?;
+    for (i, l) in links.iter().enumerate() {
+        c.execute("INSERT INTO link VALUES (?1,?2,?3,?4)", params![id, i64::try_from(i).unwrap_or(0), l.url, l.name])?;
+    }
+    Ok(())
+}
+
+/// The address a link leads to.
+///
+/// # Errors
+/// When the database fails.
+pub fn link_url(c: &Connection, send: i64, position: u32) -> Result<Option<String>> {
+    Ok(c.prepare_cached("SELECT l.url FROM send s JOIN link l ON l.mailing_id = s.mailing_id WHERE s.id = ?1 AND l.position = ?2")?
+        .query_row(params![send, position], |r| r.get(0))
+        .optional()?)
+}
+
+/// Moves a mailing to another state.
+///
+/// # Errors
+/// When it isn't in a state it may leave.
+pub fn set_state(c: &Connection, id: i64, from: &[&str], to: &str, planned_at: Option<Instant>) -> Result<()> {
+    let state: String = c.query_row("SELECT state FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
+    if !from.contains(&state.as_str()) {
+        return Err(StoreError::Refused(format!("This mailing is {state}; that can't be done to it any more.")));
+    }
+    c.execute("UPDATE mailing SET state = ?2, planned_at = coalesce(?3, planned_at) WHERE id = ?1", params![id, to, planned_at.map(|i| i.0)])?;
+    Ok(())
+}
+
+/// How many of the audience lack each placeholder, and how many they are.
+///
+/// # Errors
+/// When the database fails.
+pub fn missing(c: &Connection, list: Option<i64>) -> Result<(BTreeMap<String, u64>, u64)> {
+    let from = if list.is_some() { "list_member m JOIN contact c ON c.id = m.contact_id WHERE m.list_id = ?1" } else { "contact c WHERE ?1 IS NULL" };
+    let count = |what: &str| format!("coalesce(sum({what} IS NULL OR {what} = ''), 0)");
+    let sql = format!("SELECT count(*), {}, {}, {} FROM {from}", count("c.given_name"), count("c.family_name"), count("c.country"));
+    Ok(c.prepare_cached(&sql)?.query_row([list], |r| {
+        let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
+        let names = [CONTACT_PLACEHOLDERS[0], CONTACT_PLACEHOLDERS[1], CONTACT_PLACEHOLDERS[3]];
+        Ok((names.iter().zip([n(1)?, n(2)?, n(3)?]).map(|(k, v)| ((*k).to_owned(), v)).collect(), n(0)?))
+    })?)
+}

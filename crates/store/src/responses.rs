@@ -1,0 +1,162 @@
+//! Responses: opens, clicks, replies, leaving, complaints. Each is written once, judged human or
+//! machine by the one rule set, and rolled up on its send.
+
+use crate::Result;
+use crate::ledger::{self, Origin};
+use rinse_core::Instant;
+use rinse_core::consent::Act;
+use rinse_core::response::{self, FETCH_LEAST_DELIVERIES, FETCH_SHARE, FETCH_WITHIN, Hit, Machine, RULES_VERSION};
+use rusqlite::{Connection, OptionalExtension, params};
+
+pub const OPEN: i64 = 1;
+pub const CLICK: i64 = 2;
+pub const REPLY: i64 = 3;
+pub const UNSUBSCRIBE: i64 = 4;
+pub const COMPLAINT: i64 = 5;
+
+/// The word for a kind of response.
+#[must_use]
+pub fn kind_words(kind: i64) -> &'static str {
+    match kind {
+        OPEN => "open",
+        CLICK => "click",
+        REPLY => "reply",
+        UNSUBSCRIBE => "unsubscribe",
+        COMPLAINT => "complaint",
+        _ => "other",
+    }
+}
+
+fn insert(c: &Connection, at: Instant, send: i64, kind: i64, link: Option<u32>, agent: &str, machine: i64) -> Result<()> {
+    c.prepare_cached("INSERT INTO response (at, send_id, kind, link, agent, machine, rules_version) VALUES (?1,?2,?3,?4,?5,?6,?7)")?
+        .execute(params![at.0, send, kind, link, agent, machine, RULES_VERSION])?;
+    Ok(())
+}
+
+/// Records a hit on a message's own link: an open, or a click on link `link`. Returns false when
+/// there is no such send.
+///
+/// # Errors
+/// When the database fails.
+pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &str, head: bool) -> Result<bool> {
+    let Some((delivered_at, domain, delivered, fetched, first)) = c
+        .prepare_cached(
+            "SELECT coalesce(s.accepted_at, s.handed_at, s.at), d.id, d.delivered, d.fetched, s.any_open_at IS NULL
+             FROM send s JOIN contact c ON c.id = s.contact_id JOIN domain d ON d.id = c.domain_id WHERE s.id = ?1",
+        )?
+        .query_row([send], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, i64>(2)?, r.get::<_, i64>(3)?, r.get::<_, bool>(4)?)))
+        .optional()?
+    else {
+        return Ok(false);
+    };
+    #[allow(clippy::cast_precision_loss)]
+    let fetching_domain = delivered >= FETCH_LEAST_DELIVERIES && fetched as f64 > FETCH_SHARE * delivered as f64;
+    let h = Hit { at, delivered_at: Instant(delivered_at), agent, head, fetching_domain };
+    let agent: String = agent.chars().take(120).collect();
+    if let Some(link) = link {
+        let judged = response::judge_click(&h);
+        insert(c, at, send, CLICK, Some(link), &agent, judged.map_or(0, |m| m as i64))?;
+        c.prepare_cached("UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = CASE WHEN ?3 THEN min(coalesce(click_at, ?2), ?2) ELSE click_at END WHERE id = ?1")?
+            .execute(params![send, at.0, judged.is_none()])?;
+        judge_bursts(c, send, at)?;
+    } else {
+        let judged = response::judge_open(&h);
+        insert(c, at, send, OPEN, None, &agent, judged.map_or(0, |m| m as i64))?;
+        c.prepare_cached("UPDATE send SET any_open_at = min(coalesce(any_open_at, ?2), ?2), open_at = CASE WHEN ?3 THEN min(coalesce(open_at, ?2), ?2) ELSE open_at END WHERE id = ?1")?
+            .execute(params![send, at.0, judged.is_none()])?;
+        if first && at.0 - delivered_at <= FETCH_WITHIN {
+            c.prepare_cached("UPDATE domain SET fetched = fetched + 1 WHERE id = ?1")?.execute([domain])?;
+        }
+    }
+    Ok(true)
+}
+
+/// Three links within three seconds only show with the third: the earlier two are judged again.
+fn judge_bursts(c: &Connection, send: i64, at: Instant) -> Result<()> {
+    let near = response::BURST_WITHIN;
+    let mut s = c.prepare_cached("SELECT id, at, link, machine FROM response WHERE send_id = ?1 AND kind = 2 AND at BETWEEN ?2 AND ?3")?;
+    let rows: Vec<(i64, Instant, i64, i64)> = s
+        .query_map(params![send, at.0 - 2 * near, at.0 + 2 * near], |r| Ok((r.get(0)?, Instant(r.get(1)?), r.get(2)?, r.get(3)?)))?
+        .collect::<rusqlite::Result<_>>()?;
+    if rows.len() < response::BURST_LINKS {
+        return Ok(());
+    }
+    let clicks: Vec<(Instant, i64)> = rows.iter().map(|r| (r.1, r.2)).collect();
+    let mut changed = false;
+    for (id, when, _, machine) in rows {
+        if machine == 0 && response::is_burst(&clicks, when) {
+            c.prepare_cached("UPDATE response SET machine = ?2 WHERE id = ?1")?.execute(params![id, Machine::ManyLinks as i64])?;
+            changed = true;
+        }
+    }
+    if changed {
+        c.prepare_cached("UPDATE send SET click_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 2 AND machine = 0) WHERE id = ?1")?.execute([send])?;
+    }
+    Ok(())
+}
+
+fn contact_and_topic(c: &Connection, send: i64) -> Result<Option<(i64, Option<i64>)>> {
+    Ok(c.prepare_cached("SELECT s.contact_id, m.topic_id FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1")?
+        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))
+        .optional()?)
+}
+
+/// What an unsubscribe ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Left {
+    Topic,
+    Everything,
+}
+
+/// An unsubscribe by the link of a message: ends the mailing's topic, or everything where it has
+/// none or the person asks for it. Takes effect at once; the same again changes nothing.
+///
+/// # Errors
+/// When the database fails.
+pub fn unsubscribe(c: &Connection, send: i64, everything: bool, at: Instant, how: &'static str) -> Result<Option<Left>> {
+    let Some((contact, topic)) = contact_and_topic(c, send)? else { return Ok(None) };
+    let origin = Origin { source: how, evidence: format!("link of message {send}"), send: Some(send), ..Origin::default() };
+    let (left, new) = match topic.filter(|_| !everything) {
+        Some(topic) => (Left::Topic, ledger::leave_topic(c, contact, topic, at, &origin)?),
+        None => (Left::Everything, ledger::act(c, contact, at, Act::Withdrew, &origin)?),
+    };
+    if new {
+        insert(c, at, send, UNSUBSCRIBE, None, how, 0)?;
+        c.prepare_cached("UPDATE send SET left_at = coalesce(left_at, ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
+    }
+    Ok(Some(left))
+}
+
+/// A complaint by feedback report.
+///
+/// # Errors
+/// When the database fails.
+pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
+    let Some((contact, _)) = contact_and_topic(c, send)? else { return Ok(false) };
+    let origin = Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), ..Origin::default() };
+    ledger::act(c, contact, at, Act::Complained, &origin)?;
+    insert(c, at, send, COMPLAINT, None, "", 0)?;
+    c.prepare_cached("UPDATE send SET complained_at = coalesce(complained_at, ?2), left_at = coalesce(left_at, ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
+    Ok(true)
+}
+
+/// A reply to a message.
+///
+/// # Errors
+/// When the database fails.
+pub fn reply(c: &Connection, send: i64, at: Instant) -> Result<bool> {
+    if contact_and_topic(c, send)?.is_none() {
+        return Ok(false);
+    }
+    insert(c, at, send, REPLY, None, "", 0)?;
+    c.prepare_cached("UPDATE send SET reply_at = coalesce(reply_at, ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
+    Ok(true)
+}
+
+/// Remembers a raw message by its digest; false when it was taken in before.
+///
+/// # Errors
+/// When the database fails.
+pub fn first_time(c: &Connection, digest: &[u8], at: Instant, kind: &str, send: Option<i64>) -> Result<bool> {
+    Ok(c.prepare_cached("INSERT INTO inbound VALUES (?1,?2,?3,?4) ON CONFLICT DO NOTHING")?.execute(params![digest, at.0, kind, send])? > 0)
+}

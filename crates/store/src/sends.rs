@@ -1,0 +1,203 @@
+//! Sends: recorded before they are handed over, one per contact and mailing by a unique key, so
+//! that a crash in the middle sends to nobody twice and forgets nobody.
+
+use crate::clearing::{self, Decided};
+use crate::ledger;
+use crate::Result;
+use rinse_core::bounce::{Category, Reply};
+use rinse_core::clearance::{HOLD_LIMIT, Outcome};
+use rinse_core::{DAY, HOUR, Instant, MINUTE};
+use rusqlite::{Connection, params};
+
+/// Part of a trial that a send belongs to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(i64)]
+pub enum Phase {
+    Whole = 0,
+    Pilot = 1,
+    Rollout = 2,
+    RolloutCheck = 3,
+}
+
+/// Records the sends of those cleared (ready at `at`) and held (until their instant). People who
+/// are barred get no row. A row that is there already stays as it is.
+///
+/// # Errors
+/// When the database fails.
+pub fn record(c: &Connection, mailing: i64, rules: i64, at: Instant, people: impl IntoIterator<Item = (Decided, Phase, usize)>) -> Result<u64> {
+    let mut s = c.prepare_cached(
+        "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, rules_version, state, at, give_up_at, reason)
+         SELECT ?1, ?2, ?1, ?3, ?4, m.class, ?5, ?6, ?7, ?8, ?9 FROM mailing m WHERE m.id = ?1 ON CONFLICT DO NOTHING",
+    )?;
+    let mut n = 0;
+    for (d, phase, arm) in people {
+        let (state, when, reason) = match d.outcome {
+            Outcome::Cleared => (1, at, None),
+            Outcome::Held(until, why) => (0, until, why.first().map(|r| r as i64)),
+            Outcome::Barred(_) => continue,
+        };
+        n += s.execute(params![mailing, d.contact, phase as i64, i64::try_from(arm).unwrap_or(0), rules, state, when.0, (at + HOLD_LIMIT).0, reason])?;
+    }
+    Ok(n as u64)
+}
+
+/// A send about to be handed over.
+#[derive(Debug, Clone)]
+pub struct Outgoing {
+    pub send: i64,
+    pub mailing: i64,
+    pub contact: i64,
+    pub arm: usize,
+    pub address: String,
+    pub given_name: Option<String>,
+    pub family_name: Option<String>,
+    pub country: Option<String>,
+}
+
+/// Takes the next due sends, clears each again, and marks those that go as being handed over.
+/// Those that are held again or barred are written so. Returns those that go and how many rows
+/// were looked at.
+///
+/// # Errors
+/// When the database fails.
+pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing>, usize)> {
+    let mut s = c.prepare_cached(
+        "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at
+         FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1 ORDER BY s.at, s.id LIMIT ?2",
+    )?;
+    let due: Vec<(Outgoing, i64)> = s
+        .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
+            Ok((
+                Outgoing {
+                    send: r.get(0)?, mailing: r.get(1)?, contact: r.get(2)?, arm: usize::try_from(r.get::<_, i64>(3)?).unwrap_or(0),
+                    address: r.get(4)?, given_name: r.get(5)?, family_name: r.get(6)?, country: r.get(7)?,
+                },
+                r.get(8)?,
+            ))
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    let looked_at = due.len();
+    let mut go = Vec::with_capacity(due.len());
+    for (out, give_up) in due {
+        match clearing::at_handover(c, out.mailing, out.contact, out.send, now, Instant(give_up))? {
+            Outcome::Cleared => {
+                c.prepare_cached("UPDATE send SET state = 2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL WHERE id = ?1")?.execute(params![out.send, now.0])?;
+                go.push(out);
+            }
+            Outcome::Held(until, why) => {
+                c.prepare_cached("UPDATE send SET state = 0, at = ?2, reason = ?3 WHERE id = ?1")?.execute(params![out.send, until.0, why.first().map(|r| r as i64)])?;
+            }
+            Outcome::Barred(why) => {
+                c.prepare_cached("UPDATE send SET state = 6, reason = ?2 WHERE id = ?1")?.execute(params![out.send, why.first().map(|r| r as i64)])?;
+            }
+        }
+    }
+    Ok((go, looked_at))
+}
+
+/// When a deferred message is tried again: soon, then ever less often; null when it is given up.
+#[must_use]
+pub fn next_try(tries: i64) -> Option<i64> {
+    [10 * MINUTE, 30 * MINUTE, 2 * HOUR, 6 * HOUR, 12 * HOUR, DAY].get(usize::try_from(tries - 1).ok()?).copied()
+}
+
+/// Writes what the host answered.
+///
+/// # Errors
+/// When the database fails.
+pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Result<()> {
+    let line: String = reply.line().chars().take(300).collect();
+    if reply.accepted() {
+        c.prepare_cached("UPDATE send SET state = 3, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN (2, 7)")?.execute(params![send, now.0, line])?;
+        c.prepare_cached("UPDATE domain SET delivered = delivered + 1 WHERE id = (SELECT domain_id FROM contact WHERE id = (SELECT contact_id FROM send WHERE id = ?1))")?.execute([send])?;
+        return Ok(());
+    }
+    let tries: i64 = c.prepare_cached("SELECT tries FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
+    if reply.try_again() && let Some(wait) = next_try(tries) {
+        c.prepare_cached("UPDATE send SET state = 4, at = ?2, reply = ?3, category = ?4 WHERE id = ?1")?
+            .execute(params![send, (now + wait).0, line, reply.category() as i64])?;
+        return Ok(());
+    }
+    failed(c, send, reply.category(), &line, now)
+}
+
+/// Writes that a message failed for good, at handover or by a report afterwards, and works the
+/// address's mail status out again.
+///
+/// # Errors
+/// When the database fails.
+pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: Instant) -> Result<()> {
+    let n = c.prepare_cached("UPDATE send SET state = 5, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL")?
+        .execute(params![send, now.0, category as i64, line])?;
+    if n > 0 {
+        let contact: i64 = c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
+        ledger::refresh_status(c, contact, now)?;
+    }
+    Ok(())
+}
+
+/// Sends that were being handed over when the process stopped.
+///
+/// # Errors
+/// When the database fails.
+pub fn in_doubt(c: &Connection) -> Result<Vec<i64>> {
+    Ok(c.prepare_cached("SELECT id FROM send WHERE state = 2 ORDER BY id")?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Settles sends in doubt: `Some(true)` the host has it, `Some(false)` it has not, `None` nobody
+/// can tell, so a person decides.
+///
+/// # Errors
+/// When the database fails.
+pub fn settle(c: &Connection, sends: &[(i64, Option<bool>)], now: Instant) -> Result<()> {
+    for (send, known) in sends {
+        match known {
+            Some(true) => answered(c, *send, &Reply { code: 250, enhanced: None, text: "accepted before a restart".into() }, now)?,
+            Some(false) => {
+                c.execute("UPDATE send SET state = 1, tries = tries - 1 WHERE id = ?1", [send])?;
+            }
+            None => {
+                c.execute("UPDATE send SET state = 7 WHERE id = ?1", [send])?;
+            }
+        }
+    }
+    Ok(())
+}
+
+/// A person decides on the sends in doubt: again, or leave.
+///
+/// # Errors
+/// When the database fails.
+pub fn decide_doubt(c: &Connection, again: bool, now: Instant) -> Result<usize> {
+    Ok(if again {
+        c.execute("UPDATE send SET state = 1, at = ?1 WHERE state = 7", [now.0])?
+    } else {
+        c.execute("UPDATE send SET state = 3, accepted_at = handed_at, reply = 'taken as accepted by a person' WHERE state = 7", [])?
+    })
+}
+
+/// The earliest instant at which something is due to be sent.
+///
+/// # Errors
+/// When the database fails.
+pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
+    let sends: Option<i64> = c.prepare_cached("SELECT min(at) FROM send WHERE state IN (0, 1, 4)")?.query_row([], |r| r.get(0))?;
+    let mailings: Option<i64> = c.prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned'")?.query_row([], |r| r.get(0))?;
+    let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN reading_due ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND reading_due IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
+    let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
+    Ok([sends, mailings, trials, rests].into_iter().flatten().min().map(Instant))
+}
+
+/// Marks mailings whose last message is out as sent.
+///
+/// # Errors
+/// When the database fails.
+pub fn finish(c: &Connection, now: Instant) -> Result<()> {
+    c.prepare_cached(
+        "UPDATE mailing SET state = 'sent', finished_at = ?1 WHERE state = 'sending'
+         AND NOT EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id AND state IN (0, 1, 2, 4))
+         AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id AND state IN ('collecting', 'read', 'rolling'))",
+    )?
+    .execute([now.0])?;
+    Ok(())
+}
