@@ -70,6 +70,7 @@ pub struct TemplateError {
 pub fn engine<'a>(strict: bool) -> Environment<'a> {
     let mut env = Environment::empty();
     env.set_undefined_behavior(if strict { UndefinedBehavior::Strict } else { UndefinedBehavior::Lenient });
+    env.set_auto_escape_callback(minijinja::default_auto_escape_callback);
     env.add_filter("default", minijinja::filters::default);
     env.add_filter("upper", minijinja::filters::upper);
     env.add_filter("lower", minijinja::filters::lower);

@@ -156,6 +156,7 @@ mod tests {
         let mailbox = m.return_path.strip_prefix("back+").unwrap().split('@').next().unwrap();
         assert_eq!(signer.read_mailbox(Kind::Return, mailbox), Some(7));
         let nameless = c.compose(8, 0, To { given_name: None, ..to }, 0).unwrap();
-        assert!(String::from_utf8_lossy(&nameless.bytes).contains("Hello friend"));
+        let nameless = MessageParser::default().parse(&nameless.bytes).unwrap();
+        assert!(nameless.body_text(0).unwrap().contains("Hello friend"));
     }
 }
