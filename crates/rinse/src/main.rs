@@ -1,1 +1,145 @@
-fn main(){}
+//! The binary: serve, demo, and the tools for scripts. Data goes to stdout, words to stderr.
+
+use anyhow::{Context, Result};
+use clap::{Parser, Subcommand};
+use rinse_server::{App, Config, Mode, demo, openapi, router};
+use std::io::{BufRead, Write};
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+#[derive(Parser)]
+#[command(name = "rinse", version, about = "The bench of an email deliverability and testing analyst")]
+struct Cli {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Serve a data folder, sending through an SMTP host.
+    Serve {
+        #[arg(long, default_value = "data")]
+        data: PathBuf,
+        #[arg(long, default_value = "127.0.0.1:7411")]
+        listen: SocketAddr,
+        #[arg(long, default_value = "127.0.0.1")]
+        smtp_host: String,
+        #[arg(long, default_value_t = 25)]
+        smtp_port: u16,
+        /// Ask for STARTTLS and refuse to go on without it.
+        #[arg(long)]
+        smtp_tls: bool,
+        /// Where our own links lead, when not to the listening address.
+        #[arg(long)]
+        public_url: Option<String>,
+    },
+    /// Serve a data folder with the simulated mail network on the demo clock.
+    Demo {
+        #[arg(long, default_value = "demo")]
+        data: PathBuf,
+        #[arg(long, default_value = "127.0.0.1:7411")]
+        listen: SocketAddr,
+        /// Make the year of Skerry Light in the folder (if it is not there) and stop.
+        #[arg(long)]
+        prepare: bool,
+        /// How many people the year has.
+        #[arg(long, default_value_t = 24_000)]
+        people: usize,
+    },
+    /// Statistics for scripts: JSON lines in, JSON lines out.
+    Calc,
+    /// Print the API's OpenAPI description.
+    Openapi,
+}
+
+fn main() -> ExitCode {
+    tracing_subscriber::fmt()
+        .with_writer(std::io::stderr)
+        .with_env_filter(tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "info".into()))
+        .init();
+    match run(Cli::parse().command) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(e) => {
+            let _ = writeln!(std::io::stderr(), "rinse: {e:#}");
+            ExitCode::from(1)
+        }
+    }
+}
+
+fn run(command: Command) -> Result<()> {
+    match command {
+        Command::Calc => calc(),
+        Command::Openapi => {
+            let text = serde_json::to_string_pretty(&openapi())?;
+            writeln!(std::io::stdout(), "{text}")?;
+            Ok(())
+        }
+        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, public_url } => {
+            let mode = Mode::Real { smtp_host, smtp_port, tls: smtp_tls };
+            runtime()?.block_on(serve(data, listen, public_url, mode))
+        }
+        Command::Demo { data, listen, prepare, people } => {
+            let rt = runtime()?;
+            if prepare {
+                return rt.block_on(prepare_demo(&data, listen, people));
+            }
+            rt.block_on(serve(data, listen, None, Mode::Demo { start: demo::OPENS }))
+        }
+    }
+}
+
+fn runtime() -> Result<tokio::runtime::Runtime> {
+    tokio::runtime::Builder::new_multi_thread().enable_all().build().context("The runtime could not start")
+}
+
+fn calc() -> Result<()> {
+    let (stdin, mut out) = (std::io::stdin().lock(), std::io::stdout().lock());
+    for line in stdin.lines() {
+        let line = line?;
+        if !line.trim().is_empty() {
+            writeln!(out, "{}", rinse_core::stats::calc::answer_line(&line))?;
+        }
+    }
+    Ok(())
+}
+
+/// Makes the demo in a folder beside and renames it when it is whole, so that a half-made one is
+/// never taken for the demo.
+async fn prepare_demo(data: &Path, listen: SocketAddr, people: usize) -> Result<()> {
+    if data.join("rinse.db").exists() {
+        return Ok(());
+    }
+    let making = data.with_extension("making");
+    if making.exists() {
+        std::fs::remove_dir_all(&making)?;
+    }
+    demo::make(&making, &format!("http://{listen}"), people).await?;
+    if data.exists() {
+        std::fs::remove_dir(data).context("The demo's folder exists and holds something else")?;
+    }
+    std::fs::rename(&making, data)?;
+    Ok(())
+}
+
+async fn serve(data: PathBuf, listen: SocketAddr, public_url: Option<String>, mode: Mode) -> Result<()> {
+    if !listen.ip().is_loopback() {
+        anyhow::bail!("Rinse listens on this machine alone until it has accounts: give a loopback address to --listen.");
+    }
+    let listener = tokio::net::TcpListener::bind(listen).await.map_err(|e| {
+        anyhow::anyhow!("{listen} can't be listened on ({e}). Another program may have it: give another with --listen, or port 0 for any free one.")
+    })?;
+    let address = listener.local_addr()?;
+    let base_url = public_url.unwrap_or_else(|| format!("http://{address}"));
+    let app = App::open(&Config { data, base_url, mode, durable: true }).await?;
+    let router = router(app.clone());
+    app.start();
+    writeln!(std::io::stdout(), "Rinse is at http://{address}")?;
+    std::io::stdout().flush()?;
+    axum::serve(listener, router)
+        .with_graceful_shutdown(async {
+            let _ = tokio::signal::ctrl_c().await;
+        })
+        .await?;
+    Ok(())
+}

@@ -1,1 +1,26 @@
-//! server
+//! The server: API, public doors, the engine that sends, the embedded front end.
+//!
+//! * [`router`](router/index.html): the table of contents. `handlers/`: one file a resource.
+//! * `engine`: what is due is sent, read, rolled out; the demo clock. `actions`: planning, sealing,
+//!   releasing, shared by the handlers and the demo's director.
+//! * `doors`: what comes from outside (opens, clicks, one-click POSTs, raw mail).
+//! * `transport`: the stand-in network in process, or SMTP.
+
+mod actions;
+mod assets;
+mod clock;
+pub mod demo;
+mod doors;
+mod engine;
+mod error;
+mod handlers;
+mod progress;
+mod router;
+mod state;
+mod transport;
+
+pub use engine::Engine;
+pub use error::ApiError;
+pub use router::{openapi, router};
+pub use state::{App, Config, Mode};
+pub use transport::{Smtp, Transport};

@@ -22,7 +22,7 @@ pub struct Event {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum What {
     /// An HTTP request: `GET`, `HEAD`, or a one-click `POST`.
-    Http { method: String, url: String, agent: String },
+    Http { method: String, url: String, agent: String, body: String },
     /// A raw message to an address of ours.
     Mail { to: String, raw: Vec<u8> },
 }
@@ -61,7 +61,7 @@ impl Network {
             "CREATE TABLE IF NOT EXISTS accepted (message_id TEXT PRIMARY KEY, address TEXT NOT NULL) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS greeted (message_id TEXT PRIMARY KEY) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS domain (name TEXT PRIMARY KEY, delivered INTEGER NOT NULL DEFAULT 0, complaints INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID;
-             CREATE TABLE IF NOT EXISTS event (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, method TEXT, target TEXT NOT NULL, agent TEXT NOT NULL DEFAULT '', raw BLOB);
+             CREATE TABLE IF NOT EXISTS event (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, method TEXT, target TEXT NOT NULL, agent TEXT NOT NULL DEFAULT '', raw BLOB, body TEXT);
              CREATE INDEX IF NOT EXISTS event_at ON event (at, seq);",
         )?;
         Ok(Self { db, scenario, start })
@@ -100,11 +100,11 @@ impl Network {
     /// # Errors
     /// When the world's file fails.
     pub fn due(&self, until: Instant, limit: usize) -> Result<Vec<Event>> {
-        let mut s = self.db.prepare_cached("SELECT seq, at, method, target, agent, raw FROM event WHERE at < ?1 ORDER BY at, seq LIMIT ?2")?;
+        let mut s = self.db.prepare_cached("SELECT seq, at, method, target, agent, raw, body FROM event WHERE at < ?1 ORDER BY at, seq LIMIT ?2")?;
         s.query_map(params![until.0, i64::try_from(limit).unwrap_or(1000)], |r| {
             let (method, target): (Option<String>, String) = (r.get(2)?, r.get(3)?);
             let what = match method {
-                Some(method) => What::Http { method, url: target, agent: r.get(4)? },
+                Some(method) => What::Http { method, url: target, agent: r.get(4)?, body: r.get::<_, Option<String>>(6)?.unwrap_or_default() },
                 None => What::Mail { to: target, raw: r.get(5)? },
             };
             Ok(Event { seq: r.get(0)?, at: Instant(r.get(1)?), what })
@@ -220,7 +220,10 @@ impl Network {
             }
         }
         if let Some(leave) = leave.filter(|_| d.chance(t.leave)) {
-            self.http(looks + secs(d, 30, 600), "POST", &leave, "PostLook/2.3")?;
+            // Some use their mail program's button, some open the page and stop everything.
+            let body = if d.chance(0.6) { "List-Unsubscribe=One-Click" } else { "stop=everything" };
+            self.db.prepare_cached("INSERT INTO event (at, method, target, agent, body) VALUES (?1,'POST',?2,'PostLook/2.3',?3)")?
+                .execute(params![(looks + secs(d, 30, 600)).0, leave, body])?;
         }
         if d.chance(t.complain) {
             let host = m.to.rsplit_once('@').map_or("", |(_, h)| h);

@@ -1,0 +1,210 @@
+//! The demo's director: plays the analyst of Skerry Light through a year. It imports, writes,
+//! seals and releases by the same actions as a person; everything else comes from the stand-ins.
+
+use crate::actions;
+use crate::state::{App, Config, Mode};
+use rinse_core::caps::Cap;
+use rinse_core::clearance::OverCap;
+use rinse_core::table::Field;
+use rinse_core::trial::plan::{Metric, Plan};
+use rinse_core::{DAY, HOUR, Instant};
+use rinse_standins::base::people_csv;
+use rinse_standins::scenario::Scenario;
+use rinse_store::imports::{self, Decision};
+use rinse_store::mailings::{self, MailingDraft};
+use rinse_store::settings::{self, Letterhead};
+use rinse_store::trials;
+use std::path::Path;
+
+/// Mon 14 Apr 2025, 00:00 UTC: when the demo's year begins.
+pub const START: Instant = Instant(1_744_588_800_000);
+/// Thu 16 Apr 2026, 18:40 UTC: when a visitor opens it.
+pub const OPENS: Instant = Instant(1_776_364_800_000);
+
+/// Makes the demo's year in an empty folder. `people` is 24,000 for the real one.
+///
+/// # Errors
+/// When the folder can't be used.
+pub async fn make(folder: &Path, base_url: &str, people: usize) -> anyhow::Result<()> {
+    let app = App::open(&Config { data: folder.to_owned(), base_url: base_url.to_owned(), mode: Mode::Demo { start: START }, durable: false }).await?;
+    let _router = crate::router::router(app.clone());
+    Director { app, people }.play().await
+}
+
+struct Director {
+    app: App,
+    people: usize,
+}
+
+/// A mailing of the year: day, hour, list, topic, name, subjects (two: a trial), what it offers.
+struct Item(i64, i64, usize, usize, &'static str, &'static [&'static str], &'static str);
+
+const LISTS: [&str; 3] = ["Tide notes readers", "Boat days", "Magazine members"];
+const TOPICS: [&str; 5] = ["Tide notes", "Overnight stays", "Boat days", "Magazine", "Shop"];
+
+/// The year's mailings. Pairs of subjects are trials: which of them truly differ stands in the
+/// scenario file.
+#[rustfmt::skip]
+const YEAR: &[Item] = &[
+    Item(6, 9, 0, 0, "Tide notes, April", &["What the April lamps saw"], "Read the notes"),
+    Item(16, 8, 1, 2, "Boat days open", &["Boat days are open again"], "Book a boat"),
+    Item(27, 10, 2, 3, "Magazine 1", &["The spring number is out", "The keeper's spring number is out"], "Open the magazine"),
+    Item(38, 9, 0, 0, "Tide notes, May", &["May at the four lights"], "Read the notes"),
+    Item(49, 8, 0, 1, "Overnight in June", &["Sleep under the lamp in June"], "See the free nights"),
+    Item(60, 10, 1, 2, "Seal watch", &["Seal watch begins", "Seal watch begins: members first"], "Book a boat"),
+    Item(70, 9, 0, 0, "Tide notes, June", &["Long evenings on the gallery"], "Read the notes"),
+    Item(82, 8, 2, 1, "Overnight in August", &["Four August nights are left"], "See the nights"),
+    Item(92, 9, 0, 0, "Tide notes, July", &["July, and a visitor from the north", "July spring tide, and a visitor from the north"], "Read the notes"),
+    Item(103, 10, 1, 2, "Regatta", &["Watch the regatta from the rock"], "Book a boat"),
+    Item(114, 9, 0, 4, "Lantern shop, summer", &["Storm lanterns are back"], "See the lanterns"),
+    Item(124, 9, 0, 0, "Tide notes, August", &["The lamp in August haze"], "Read the notes"),
+    Item(136, 10, 2, 3, "Magazine 2", &["The autumn number is out"], "Open the magazine"),
+    Item(147, 8, 1, 2, "Last boats", &["The last boats of the year"], "Book a boat"),
+    Item(157, 9, 0, 0, "Tide notes, September", &["Storm season, and a new lens", "Storm season, and a lens to see"], "Read the notes"),
+    Item(168, 8, 0, 1, "Winter stays", &["Winter stays can be booked"], "See the nights"),
+    Item(179, 9, 0, 4, "Lantern shop, autumn", &["A chart print of the skerries"], "See the print"),
+    Item(189, 9, 0, 0, "Tide notes, October", &["Wind from all sides"], "Read the notes"),
+    Item(201, 10, 2, 3, "Magazine 3", &["The winter number is out", "Free for members: the winter number"], "Open the magazine"),
+    Item(212, 9, 0, 0, "Tide notes, November", &["The dark months, and who keeps watch"], "Read the notes"),
+    Item(223, 9, 0, 4, "Lantern shop, winter", &["Gifts that give light"], "See the shop"),
+    Item(235, 9, 1, 0, "Tide notes, December", &["Midwinter on the rock"], "Read the notes"),
+    Item(258, 9, 0, 0, "Tide notes, January", &["A year of light, counted", "A year of tides, counted"], "Read the notes"),
+    Item(270, 8, 2, 1, "Spring stays", &["Spring stays: choose your light"], "See the nights"),
+    Item(283, 9, 0, 0, "Tide notes, February", &["Ice on the gallery rail"], "Read the notes"),
+    Item(297, 10, 1, 2, "Boat days plan", &["Which boats would you take?"], "Tell us"),
+    Item(311, 9, 0, 0, "Tide notes, March", &["First light at half past six"], "Read the notes"),
+    Item(325, 10, 2, 3, "Magazine 4", &["The new spring number is out"], "Open the magazine"),
+    Item(339, 9, 0, 4, "Lantern shop, spring", &["New in the lantern shop"], "See the shop"),
+    Item(353, 9, 1, 0, "Tide notes, early April", &["The terns are back"], "Read the notes"),
+];
+
+fn plan(question: &str, on_no_call: usize) -> Plan {
+    Plan {
+        question: question.to_owned(), metric: Metric::HumanOpen, effect: 0.02, alpha: 0.05, power: 0.8, pilot_share: 0.5, window_hours: 72,
+        on_no_call: Some(on_no_call), leaving_margin: 0.005, complaint_margin: 0.002,
+    }
+}
+
+fn body(name: &str, offer: &str) -> (String, String) {
+    let path: String = name.to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+    let html = format!(
+        "<html><body style=\"font-family: sans-serif\">\n<p>Dear {{{{ given_name|default(\"friend of the lights\") }}}},</p>\n<p>Here is news from the four lighthouses that Skerry Light keeps open.</p>\n\
+         <p><a href=\"https://skerry-light.example/{path}\">{offer}</a></p>\n<p>Also: <a href=\"https://skerry-light.example/tides\">this week's tides</a> and <a href=\"https://skerry-light.example/lamps\">the lamps by night</a>.</p>\n\
+         <p>{{{{ sender_name }}}}, {{{{ postal_address }}}}<br>\n<a href=\"{{{{ unsubscribe_url }}}}\">Stop these letters</a></p>\n</body></html>"
+    );
+    let text = format!(
+        "Dear {{{{ given_name|default(\"friend of the lights\") }}}},\n\nHere is news from the four lighthouses that Skerry Light keeps open.\n\n{offer}: https://skerry-light.example/{path}\n\n{{{{ sender_name }}}}, {{{{ postal_address }}}}\nStop these letters: {{{{ unsubscribe_url }}}}\n"
+    );
+    (html, text)
+}
+
+impl Director {
+    async fn play(&self) -> anyhow::Result<()> {
+        self.settings().await?;
+        let n = |share: usize| self.people * share / 1000;
+        self.import("spring-base.csv", 0, n(420), LISTS[0], "Sign-up form of the website, consent text 3, 2019 to 2025").await?;
+        self.import("boat-guests.csv", n(420), n(600), LISTS[1], "Ticked box on the boat booking form, 2022 to 2025").await?;
+        self.import("members.csv", n(600), n(800), LISTS[2], "Membership form, clause 4, signed").await?;
+        for (i, item) in YEAR.iter().enumerate() {
+            self.app.engine.advance(START + item.0 * DAY + item.1 * HOUR).await?;
+            if i % 3 == 2 {
+                let k = i / 3;
+                self.import(&format!("new-{}.csv", k + 1), n(800 + 20 * k), n(800 + 20 * (k + 1)), LISTS[0], "Web form, consent text 4, this quarter").await?;
+            }
+            if i == 18 {
+                let now = self.app.now();
+                self.app.store.write(move |c| Ok(settings::save_rules(c, now, Some(1), Cap::new(2, 7 * 24).map_err(|e| rinse_store::StoreError::Refused(e.to_string()))?, true)?)).await?;
+            }
+            self.send(item, i).await?;
+        }
+        self.last_days().await
+    }
+
+    async fn settings(&self) -> anyhow::Result<()> {
+        self.app.store.write(|c| {
+            for (name, from, address, ground, accent) in [
+                ("Skerry Light", "Skerry Light", "letters@skerry-light.example", "#fbfcfd", "#2c3a8f"),
+                ("Lantern Shop", "The Lantern Shop", "shop@skerry-light.example", "#fdfbf6", "#85560a"),
+            ] {
+                settings::save_letterhead(c, &Letterhead {
+                    id: 0, name: name.into(), from_name: from.into(), from_address: address.into(), postal_address: "Skerry Light, 1 Harbour Steps, Port Skerry".into(),
+                    ground: ground.into(), ink: "#17212b".into(), accent: accent.into(),
+                })?;
+            }
+            for t in TOPICS {
+                settings::topic_named(c, t)?;
+            }
+            for (text, reason) in [("press-desk.example", "press office, asked for calls only"), ("*.county-hall.example", "no mailings, by agreement of 2023"), ("greta.keel17@fulmar.example", "asked by letter")] {
+                settings::suppress(c, text, reason, START, Some(1))?;
+            }
+            settings::set(c, "organisation", "Skerry Light")
+        }).await?;
+        Ok(())
+    }
+
+    async fn import(&self, file: &str, from: usize, to: usize, list: &str, evidence: &str) -> anyhow::Result<()> {
+        let raw = self.app.store.folder().join("imports").join(format!("upload-{file}"));
+        std::fs::write(&raw, people_csv(&Scenario::skerry_light(), from, to))?;
+        let now = self.app.now();
+        let id = imports::stage(&self.app.store, raw, file.to_owned(), now, Some(1)).await?;
+        let mapping = vec![Some(Field::Address), Some(Field::GivenName), Some(Field::FamilyName), Some(Field::Country), Some(Field::TimeZone), Some(Field::Source)];
+        let d = Decision { mapping, header: true, list: Some(list.to_owned()), consent: true, evidence: evidence.to_owned() };
+        imports::decide(&self.app.store, id, d, now).await?;
+        imports::check(&self.app.store, id, |_| {}).await?;
+        imports::apply(&self.app.store, id, now, Some(1), |_| true).await?;
+        Ok(())
+    }
+
+    async fn draft(&self, name: &'static str, list: Option<usize>, topic: usize, subjects: &'static [&'static str], offer: &str) -> anyhow::Result<i64> {
+        let (html, text) = body(name, offer);
+        let now = self.app.now();
+        Ok(self.app.store.write(move |c| {
+            let list_id = match list {
+                Some(l) => Some(settings::list_named(c, LISTS[l], now)?),
+                None => None,
+            };
+            let draft = MailingDraft {
+                name: name.into(), topic_id: Some(settings::topic_named(c, TOPICS[topic])?), letterhead_id: if topic == 4 { 2 } else { 1 }, list_id,
+                over_cap: OverCap::Hold, html, text, subjects: subjects.iter().map(|s| (*s).to_owned()).collect(),
+            };
+            mailings::save(c, None, &draft, now, Some(2))
+        }).await?)
+    }
+
+    async fn trial(&self, mailing: i64, question: String, seed: u64) -> anyhow::Result<i64> {
+        let now = self.app.now();
+        let id = self.app.store.write(move |c| trials::save_plan(c, mailing, &plan(&question, 0), now, Some(1))).await?;
+        actions::seal(&self.app, id, seed, Some(1)).await?;
+        Ok(id)
+    }
+
+    async fn send(&self, item: &Item, i: usize) -> anyhow::Result<()> {
+        let mailing = self.draft(item.4, Some(item.2), item.3, item.5, item.6).await?;
+        if item.5.len() == 1 {
+            actions::plan_mailing(&self.app, mailing, None, Some(2)).await?;
+            self.app.engine.tick(self.app.now()).await?;
+            return Ok(());
+        }
+        let question = format!("Does “{}” earn more readers than “{}”?", item.5[1], item.5[0]);
+        let id = self.trial(mailing, question, 1000 + i as u64).await?;
+        self.app.engine.advance(self.app.now() + 4 * DAY).await?;
+        actions::release(&self.app, id, false, Some(1)).await?;
+        Ok(())
+    }
+
+    /// The last days: a trial to read, one that collects, and mailings to come.
+    async fn last_days(&self) -> anyhow::Result<()> {
+        self.app.engine.advance(START + 363 * DAY + 9 * HOUR).await?;
+        let m = self.draft("Boat days are open", None, 2, &["Boat days are open again", "Low tide at 11, boats go"], "Book a boat").await?;
+        self.trial(m, "Does naming the tide in the subject earn more readers?".into(), 77).await?;
+        self.app.engine.advance(START + 366 * DAY + 10 * HOUR).await?;
+        let m = self.draft("Lantern shop: who signs it", Some(0), 4, &["New lanterns for dark stairs", "New lanterns, chosen by a keeper"], "See the lanterns").await?;
+        self.trial(m, "Does a keeper in the subject earn more readers?".into(), 78).await?;
+        self.app.engine.advance(OPENS).await?;
+        let saturday = self.draft("Boat days, Saturday", Some(1), 2, &["Saturday boats: places are left"], "Book a boat").await?;
+        actions::plan_mailing(&self.app, saturday, Some(OPENS + 37 * HOUR + 20 * 60_000), Some(2)).await?;
+        self.draft("Tide notes 16", Some(0), 0, &["The week's tides", "The week's tides: four low ones"], "Read the notes").await?;
+        self.app.store.write(|c| Ok(c.execute_batch("PRAGMA optimize")?)).await?;
+        Ok(())
+    }
+}

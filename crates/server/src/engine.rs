@@ -1,0 +1,329 @@
+//! The engine: at each instant it sends what is due, reads trials whose window is over, and lets
+//! rests end. On the demo clock it also brings in what the simulated world does meanwhile.
+
+use crate::clock::Clock;
+use crate::progress::Jobs;
+use crate::transport::Transport;
+use axum::Router;
+use axum::body::Body;
+use axum::http::Request;
+use rinse_core::Instant;
+use rinse_core::clearance::Outcome;
+use rinse_core::message::prepare;
+use rinse_core::token::{Kind, Signer};
+use rinse_core::trial::{assign, reading};
+use rinse_post::compose::{Composer, Sender, To};
+use rinse_standins::network::What;
+use rinse_store::sends::{self, Phase};
+use rinse_store::{Store, StoreError, clearing, ledger, mailings, settings, trials};
+use std::collections::HashMap;
+use std::sync::{Arc, OnceLock, PoisonError};
+use tokio::sync::{Mutex, Notify};
+use tower::ServiceExt;
+
+/// When an in-process request was received, set by the engine alone: no header can claim it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct ReceivedAt(pub(crate) Instant);
+
+/// Sends and reads; cheap to clone.
+#[derive(Clone)]
+pub struct Engine {
+    store: Store,
+    clock: Arc<Clock>,
+    signer: Signer,
+    transport: Transport,
+    base_url: Arc<String>,
+    jobs: Jobs,
+    turn: Arc<Mutex<()>>,
+    wake: Arc<Notify>,
+    doors: Arc<OnceLock<Router>>,
+}
+
+type Result<T> = std::result::Result<T, StoreError>;
+
+/// World events handled at once.
+const EVENTS: usize = 1_000;
+
+impl Engine {
+    pub(crate) fn new(store: Store, clock: Arc<Clock>, signer: Signer, transport: Transport, base_url: Arc<String>, jobs: Jobs) -> Self {
+        Self { store, clock, signer, transport, base_url, jobs, turn: Arc::default(), wake: Arc::default(), doors: Arc::default() }
+    }
+
+    pub(crate) fn set_doors(&self, router: Router) {
+        let _ = self.doors.set(router);
+    }
+
+    /// Settles the sends that were being handed over when the process stopped.
+    pub(crate) async fn recover(&self) -> Result<()> {
+        let engine = self.clone();
+        let now = self.clock.now();
+        let doubts = self.store.read(|c| {
+            let mut with_domain = Vec::new();
+            for send in sends::in_doubt(c)? {
+                let from: String = c.query_row("SELECT l.from_address FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1", [send], |r| r.get(0))?;
+                with_domain.push((send, from));
+            }
+            Ok(with_domain)
+        }).await?;
+        if doubts.is_empty() {
+            return Ok(());
+        }
+        let settled: Vec<(i64, Option<bool>)> = doubts
+            .iter()
+            .map(|(send, from)| {
+                let domain = from.rsplit_once('@').map_or("", |(_, d)| d);
+                let id = format!("{send}.{}@{domain}", engine.signer.mailbox(Kind::Return, *send));
+                (*send, engine.transport.holds(&id))
+            })
+            .collect();
+        tracing::info!("{} messages were being handed over when Rinse stopped; settled", settled.len());
+        self.store.write(move |c| sends::settle(c, &settled, now)).await
+    }
+
+    /// Runs for ever by the machine's clock; on the demo clock it finishes what was interrupted
+    /// and then only answers to [`Engine::advance`].
+    pub(crate) async fn run(&self) {
+        loop {
+            if self.clock.is_demo() {
+                let target = self.store.read(|c| settings::get(c, "clock_target")).await.ok().flatten().and_then(|v| v.parse().ok());
+                if let Err(e) = self.advance(Instant(target.unwrap_or(0)).max(self.clock.now())).await {
+                    tracing::error!("{e}");
+                }
+                self.wake.notified().await;
+                continue;
+            }
+            if let Err(e) = self.tick(self.clock.now()).await {
+                tracing::error!("{e}");
+            }
+            let next = self.store.read(sends::next_due).await.ok().flatten();
+            let wait = next.map_or(60_000, |n| (n - self.clock.now()).clamp(200, 60_000));
+            let _ = tokio::time::timeout(std::time::Duration::from_millis(wait.unsigned_abs()), self.wake.notified()).await;
+        }
+    }
+
+    /// Something new may be due.
+    pub(crate) fn wake(&self) {
+        self.wake.notify_one();
+    }
+
+    /// Moves the demo clock to `to`, through everything that happens until then, in order.
+    ///
+    /// # Errors
+    /// When the store or the world fails; what was done until then stays done.
+    pub async fn advance(&self, to: Instant) -> Result<()> {
+        let _turn = self.turn.lock().await;
+        let progress = self.jobs.sender("clock");
+        let from = self.clock.now();
+        let report = |running: bool, now: Instant, error: Option<String>| {
+            progress.send_modify(|p| {
+                p.running = running;
+                p.done = (now - from) / 60_000;
+                p.total = ((to - from) / 60_000).max(1);
+                p.words = now.words();
+                p.error = error;
+            });
+        };
+        report(true, from, None);
+        self.store.write(move |c| settings::set(c, "clock_target", &to.0.to_string())).await?;
+        let outcome = self.go(to, &report).await;
+        report(false, self.clock.now(), outcome.as_ref().err().map(ToString::to_string));
+        outcome
+    }
+
+    async fn go(&self, to: Instant, report: &(impl Fn(bool, Instant, Option<String>) + Sync)) -> Result<()> {
+        let now = self.clock.now();
+        self.tick_now(now).await?;
+        loop {
+            let due = self.store.read(sends::next_due).await?.map(|d| d.max(self.clock.now()));
+            let until = due.unwrap_or(to).min(to) + 1;
+            self.world(until, report).await?;
+            match due.filter(|d| *d <= to) {
+                Some(due) => {
+                    self.move_clock(due).await?;
+                    self.tick_now(due).await?;
+                    report(true, due, None);
+                }
+                None => {
+                    let more = self.store.read(sends::next_due).await?.is_some_and(|d| d <= to);
+                    if !more {
+                        break;
+                    }
+                }
+            }
+        }
+        self.move_clock(to).await
+    }
+
+    async fn move_clock(&self, to: Instant) -> Result<()> {
+        self.clock.move_to(to);
+        self.store.write(move |c| settings::set(c, "clock", &to.0.to_string())).await
+    }
+
+    /// Brings in what the world does before `until`, through the same doors as from outside.
+    async fn world(&self, until: Instant, report: &(impl Fn(bool, Instant, Option<String>) + Sync)) -> Result<()> {
+        let (Some(network), Some(doors)) = (self.transport.network(), self.doors.get()) else { return Ok(()) };
+        loop {
+            let events = network.lock().unwrap_or_else(PoisonError::into_inner).due(until, EVENTS)?;
+            let Some(last) = events.last() else { return Ok(()) };
+            self.move_clock(last.at).await?;
+            let calls = events.iter().map(|e| {
+                let request = match &e.what {
+                    What::Http { method, url, agent, body } => {
+                        let path = url.strip_prefix("http://").or_else(|| url.strip_prefix("https://")).and_then(|u| u.find('/').map(|i| &u[i..])).unwrap_or("/");
+                        Request::builder().method(method.as_str()).uri(path).header("user-agent", agent)
+                            .header("content-type", "application/x-www-form-urlencoded").body(Body::from(body.clone()))
+                    }
+                    What::Mail { to, raw } => Request::builder().method("POST").uri("/in/mail").header("x-envelope-to", to).body(Body::from(raw.clone())),
+                };
+                let (doors, at) = (doors.clone(), e.at);
+                async move {
+                    let Ok(mut request) = request else { return };
+                    request.extensions_mut().insert(ReceivedAt(at));
+                    let Ok(answer) = doors.oneshot(request).await;
+                    if answer.status().is_server_error() {
+                        tracing::error!("a door answered {}", answer.status());
+                    }
+                }
+            });
+            futures::future::join_all(calls).await;
+            network.lock().unwrap_or_else(PoisonError::into_inner).done(&events)?;
+            report(true, last.at, None);
+        }
+    }
+
+    /// Does all that is due at `now`.
+    ///
+    /// # Errors
+    /// When the store fails.
+    pub(crate) async fn tick(&self, now: Instant) -> Result<()> {
+        let _turn = self.turn.lock().await;
+        self.tick_now(now).await
+    }
+
+    async fn tick_now(&self, now: Instant) -> Result<()> {
+        self.store.write(move |c| ledger::end_rests(c, now)).await?;
+        self.start_mailings(now).await?;
+        self.start_rollouts(now).await?;
+        self.hand_over_due(now).await?;
+        self.store.write(move |c| { trials::set_reading_due(c)?; sends::finish(c, now) }).await?;
+        self.read_trials(now).await
+    }
+
+    async fn start_mailings(&self, now: Instant) -> Result<()> {
+        let due: Vec<i64> = self.store.read(move |c| {
+            Ok(c.prepare_cached("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1")?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>().map_err(StoreError::from)?)
+        }).await?;
+        for id in due {
+            self.store.write(move |c| {
+                let done = clearing::audience(c, id, now)?;
+                let rules = done.rules.id;
+                sends::record(c, id, rules, now, done.decided.into_iter().map(|d| (d, Phase::Whole, 0)))?;
+                c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [id, now.0])?;
+                Ok(())
+            }).await?;
+        }
+        Ok(())
+    }
+
+    async fn start_rollouts(&self, now: Instant) -> Result<()> {
+        let due: Vec<i64> = self.store.read(move |c| {
+            Ok(c.prepare_cached("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1")?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>().map_err(StoreError::from)?)
+        }).await?;
+        for id in due {
+            self.store.write(move |c| {
+                let t = trials::one(c, id)?;
+                let goes_out = t.verdict.and_then(|v| v.goes_out(&t.plan));
+                let done = clearing::audience(c, t.mailing_id, now)?;
+                let (rules, seed) = (done.rules.id, t.seed.unwrap_or(0).cast_unsigned());
+                let called = matches!(t.verdict, Some(reading::Verdict::Called(_)));
+                let people = done.decided.into_iter().filter_map(|d| {
+                    // 5% of a called rollout get the no-call choice, as a check on the pilot.
+                    let check = called && assign::in_rollout_check(seed, d.contact);
+                    let arm = if check { t.plan.on_no_call } else { goes_out };
+                    arm.map(|arm| (d, if check { Phase::RolloutCheck } else { Phase::Rollout }, arm))
+                });
+                sends::record(c, t.mailing_id, rules, now, people)?;
+                trials::advance(c, id, "rolling", "ended", None)
+            }).await?;
+        }
+        Ok(())
+    }
+
+    async fn hand_over_due(&self, now: Instant) -> Result<()> {
+        let mut composers: HashMap<i64, Arc<Composer>> = HashMap::new();
+        let limit = self.transport.batch();
+        loop {
+            let (batch, looked_at) = self.store.write(move |c| sends::claim(c, now, limit)).await?;
+            if looked_at == 0 {
+                return Ok(());
+            }
+            let (mut messages, mut ids) = (Vec::with_capacity(batch.len()), Vec::with_capacity(batch.len()));
+            let mut broken = Vec::new();
+            for out in &batch {
+                if !composers.contains_key(&out.mailing) {
+                    composers.insert(out.mailing, Arc::new(self.composer(out.mailing).await?));
+                }
+                let to = To { address: &out.address, given_name: out.given_name.as_deref(), family_name: out.family_name.as_deref(), country: out.country.as_deref() };
+                match composers[&out.mailing].compose(out.send, out.arm, to, now.0 / 1000) {
+                    Ok(m) => { messages.push(m); ids.push(out.send); }
+                    Err(e) => broken.push((out.send, e.to_string())),
+                }
+            }
+            let replies = self.transport.hand_over(now, &messages).await.map_err(StoreError::Refused)?;
+            self.store.write(move |c| {
+                for (send, reply) in ids.iter().zip(&replies) {
+                    sends::answered(c, *send, reply, now)?;
+                }
+                for (send, why) in &broken {
+                    sends::failed(c, *send, rinse_core::bounce::Category::Unknown, why, now)?;
+                }
+                Ok(())
+            }).await?;
+        }
+    }
+
+    async fn composer(&self, mailing: i64) -> Result<Composer> {
+        let (m, l) = self.store.read(move |c| {
+            let m = mailings::one(c, mailing)?;
+            let l = settings::letterheads(c)?.into_iter().find(|l| l.id == m.letterhead_id).ok_or(StoreError::Missing("letterhead"))?;
+            Ok((m, l))
+        }).await?;
+        let refused = |e: String| StoreError::Refused(e);
+        let prepared = prepare(&m.html, &m.text).map_err(|e| refused(e.to_string()))?;
+        let sender = Sender { name: l.from_name, address: l.from_address, postal_address: l.postal_address };
+        Composer::new(&prepared, &m.subjects, sender, &self.base_url, self.signer.clone()).map_err(|e| refused(e.to_string()))
+    }
+
+    async fn read_trials(&self, now: Instant) -> Result<()> {
+        let due: Vec<i64> = self.store.read(move |c| {
+            Ok(c.prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1")?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>().map_err(StoreError::from)?)
+        }).await?;
+        for id in due {
+            self.store.write(move |c| {
+                let t = trials::one(c, id)?;
+                let counts = trials::counts(c, &t)?;
+                let read = reading::read(&t.plan, &counts, assignment_holds(c, &t)?).map_err(|e| StoreError::Refused(e.to_string()))?;
+                trials::save_reading(c, id, read.verdict, &counts, now)
+            }).await?;
+        }
+        Ok(())
+    }
+}
+
+/// Does the roster equal its recomputation from the seed, and did everyone get their arm?
+pub(crate) fn assignment_holds(c: &rinse_store::Connection, t: &trials::Trial) -> Result<bool> {
+    let roster = trials::roster(c, t.id)?;
+    let people: Vec<(i64, u32)> = roster.iter().map(|e| (e.contact, e.stratum)).collect();
+    let again = assign::assign(t.seed.unwrap_or(0).cast_unsigned(), &people, 2);
+    let strays: i64 = c.query_row(
+        "SELECT count(*) FROM send s LEFT JOIN roster r ON r.trial_id = ?1 AND r.contact_id = s.contact_id WHERE s.mailing_id = ?2 AND s.phase = 1 AND (r.arm IS NULL OR r.arm <> s.arm)",
+        [t.id, t.mailing_id], |r| r.get(0),
+    )?;
+    Ok(again == roster && strays == 0)
+}
+
+/// Is this person cleared now? (For the pilot: held people join the rollout.)
+pub(crate) fn is_cleared(o: Outcome) -> bool {
+    o == Outcome::Cleared
+}
+

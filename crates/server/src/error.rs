@@ -1,0 +1,68 @@
+//! Errors as RFC 9457 problem documents, with a sentence that says what to do.
+
+use axum::Json;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use rinse_core::caps::CapError;
+use rinse_core::trial::plan::PlanError;
+use rinse_store::StoreError;
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// What can go wrong in a request.
+#[derive(Debug, thiserror::Error)]
+pub enum ApiError {
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    #[error(transparent)]
+    Plan(#[from] PlanError),
+    #[error(transparent)]
+    Cap(#[from] CapError),
+    #[error("{0}")]
+    Refused(String),
+    #[error("Choose who is acting, at the top right, and try again.")]
+    NobodyActing,
+    #[error("The request can't be read: {0}")]
+    Malformed(String),
+    #[error("{0}")]
+    Broken(String),
+}
+
+/// An RFC 9457 problem document.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct Problem {
+    pub(crate) title: String,
+    pub(crate) status: u16,
+    pub(crate) detail: String,
+}
+
+impl ApiError {
+    fn status(&self) -> StatusCode {
+        match self {
+            Self::Store(e) => match e {
+                StoreError::Refused(_) => StatusCode::CONFLICT,
+                StoreError::Missing(_) => StatusCode::NOT_FOUND,
+                StoreError::Csv(_) => StatusCode::UNPROCESSABLE_ENTITY,
+                StoreError::Folder { .. } | StoreError::Newer(_) | StoreError::Sqlite(_) | StoreError::Migration(_) | StoreError::Pool(_)
+                | StoreError::Io(_) | StoreError::Json(_) | StoreError::Stopped => StatusCode::INTERNAL_SERVER_ERROR,
+            },
+            Self::Plan(_) | Self::Cap(_) | Self::Malformed(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::Refused(_) => StatusCode::CONFLICT,
+            Self::NobodyActing => StatusCode::BAD_REQUEST,
+            Self::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
+        }
+    }
+}
+
+impl IntoResponse for ApiError {
+    fn into_response(self) -> Response {
+        let status = self.status();
+        if status.is_server_error() {
+            tracing::error!("{self}");
+        }
+        let problem = Problem { title: status.canonical_reason().unwrap_or("Error").to_owned(), status: status.as_u16(), detail: self.to_string() };
+        (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(problem)).into_response()
+    }
+}
+
+pub(crate) type Answer<T> = Result<Json<T>, ApiError>;

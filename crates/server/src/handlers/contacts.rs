@@ -1,0 +1,53 @@
+//! Contacts: the list, one person, lists and topics.
+
+use crate::error::Answer;
+use crate::state::App;
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use rinse_store::contacts::{self, Contact, ContactRow, Page, Sort};
+use rinse_store::settings::{self, Named};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct PageQuery {
+    #[serde(default)]
+    search: String,
+    list: Option<i64>,
+    status: Option<i64>,
+    sort: Option<Sort>,
+    #[serde(default)]
+    descending: bool,
+    #[serde(default)]
+    page: u32,
+}
+
+/// A page of the contact list.
+#[utoipa::path(get, path = "/api/contacts", params(PageQuery), responses((status = 200, body = Page)))]
+pub(crate) async fn page(State(app): State<App>, Query(q): Query<PageQuery>) -> Answer<Page> {
+    let q = contacts::Query { search: q.search, list: q.list, status: q.status, sort: q.sort.unwrap_or(Sort::AddedAt), descending: q.descending, page: q.page, size: 50 };
+    Ok(Json(app.store.read(move |c| contacts::page(c, &q)).await?))
+}
+
+/// One person, whole.
+#[utoipa::path(get, path = "/api/contacts/{id}", params(("id" = i64, Path)), responses((status = 200, body = Contact)))]
+pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<Contact> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| contacts::one(c, id, now)).await?))
+}
+
+/// Some people by their numbers (at most 200).
+#[utoipa::path(post, path = "/api/contacts/by-ids", request_body = Vec<i64>, responses((status = 200, body = Vec<ContactRow>)))]
+pub(crate) async fn by_ids(State(app): State<App>, Json(ids): Json<Vec<i64>>) -> Answer<Vec<ContactRow>> {
+    Ok(Json(app.store.read(move |c| contacts::by_ids(c, &ids)).await?))
+}
+
+#[utoipa::path(get, path = "/api/lists", responses((status = 200, body = Vec<Named>)))]
+pub(crate) async fn lists(State(app): State<App>) -> Answer<Vec<Named>> {
+    Ok(Json(app.store.read(settings::lists).await?))
+}
+
+#[utoipa::path(get, path = "/api/topics", responses((status = 200, body = Vec<Named>)))]
+pub(crate) async fn topics(State(app): State<App>) -> Answer<Vec<Named>> {
+    Ok(Json(app.store.read(settings::topics).await?))
+}

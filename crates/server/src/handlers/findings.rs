@@ -1,0 +1,64 @@
+//! Findings and upkeep.
+
+use super::{csv_file, iso};
+use crate::error::{Answer, ApiError};
+use crate::state::App;
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::response::Response;
+use rinse_core::upkeep::MailStatus;
+use rinse_store::findings::{self, MailingFigures, UpkeepRow};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct Period {
+    /// How many days back; everything when absent.
+    days: Option<i64>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Findings {
+    mailings: Vec<MailingFigures>,
+    /// How many mailings there are without the filter.
+    all: usize,
+}
+
+/// How the mailings did.
+#[utoipa::path(get, path = "/api/findings", params(Period), responses((status = 200, body = Findings)))]
+pub(crate) async fn all(State(app): State<App>, Query(p): Query<Period>) -> Answer<Findings> {
+    let since = p.days.map_or(0, |d| app.now().0 - d.clamp(1, 4000) * rinse_core::DAY);
+    Ok(Json(app.store.read(move |c| {
+        let all = c.query_row("SELECT count(*) FROM mailing WHERE started_at IS NOT NULL", [], |r| r.get::<_, i64>(0))?;
+        Ok(Findings { mailings: findings::mailings(c, since)?, all: usize::try_from(all).unwrap_or(0) })
+    }).await?))
+}
+
+/// The source rows of a figure, as CSV.
+pub(crate) async fn rows_csv(State(app): State<App>, Path((mailing, figure)): Path<(i64, String)>) -> Result<Response, ApiError> {
+    let figure = figure.trim_end_matches(".csv").to_owned();
+    let name = format!("mailing-{mailing}-{figure}.csv");
+    let rows = app.store.read(move |c| findings::rows(c, mailing, &figure)).await?;
+    csv_file(&name, &["address", "arm", "at"], rows.into_iter().map(|(a, arm, at)| vec![a, rinse_core::trial::letter(usize::try_from(arm).unwrap_or(0)).to_string(), iso(at)]))
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Upkeep {
+    resting: Vec<UpkeepRow>,
+    observed: Vec<UpkeepRow>,
+    retired: Vec<UpkeepRow>,
+    resting_count: i64,
+    retired_count: i64,
+    all: i64,
+}
+
+/// Addresses that rest, are observed, or are retired, and why (the newest 200 of each).
+#[utoipa::path(get, path = "/api/upkeep", responses((status = 200, body = Upkeep)))]
+pub(crate) async fn upkeep(State(app): State<App>) -> Answer<Upkeep> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| {
+        let w = findings::workline(c, now.0)?;
+        let of = |s| findings::upkeep(c, s, 200);
+        Ok(Upkeep { resting: of(MailStatus::Resting)?, observed: of(MailStatus::Observed)?, retired: of(MailStatus::Retired)?, resting_count: w.resting, retired_count: w.retired, all: w.contacts })
+    }).await?))
+}

@@ -1,0 +1,136 @@
+//! Imports: upload, preview, dry run, apply, refused rows.
+
+use super::Acting;
+use crate::error::{Answer, ApiError};
+use crate::state::App;
+use axum::Json;
+use axum::body::Body;
+use axum::extract::{Path, Query, State};
+use axum::response::{IntoResponse, Response};
+use futures::StreamExt;
+use rinse_core::table::Field;
+use rinse_store::imports::{self, Decision, Preview, Run};
+use serde::Deserialize;
+use tokio::io::AsyncWriteExt;
+use utoipa::ToSchema;
+
+/// The largest file taken: two million rows of a wide table.
+const MOST_BYTES: usize = 1 << 30;
+
+#[derive(Deserialize)]
+pub(crate) struct Upload {
+    name: String,
+}
+
+/// Takes a file as the request's body, writes it to disk as it comes, and stages it.
+pub(crate) async fn upload(State(app): State<App>, who: Acting, Query(u): Query<Upload>, body: Body) -> Answer<Run> {
+    let raw = app.store.folder().join("imports").join(format!("upload-{:016x}", rand::random::<u64>()));
+    let broken = |e: std::io::Error| ApiError::Broken(format!("The file could not be kept: {e}. Look whether the disk is full."));
+    let mut file = tokio::fs::File::create(&raw).await.map_err(broken)?;
+    let (mut stream, mut size) = (body.into_data_stream(), 0);
+    while let Some(chunk) = stream.next().await {
+        let part = match chunk {
+            Ok(c) if size + c.len() <= MOST_BYTES => c,
+            other => {
+                let _ = tokio::fs::remove_file(&raw).await;
+                return Err(match other {
+                    Ok(_) => ApiError::Refused("The file is over 1 GB. Split it and import the parts one after the other.".into()),
+                    Err(e) => ApiError::Malformed(format!("the upload broke off ({e}). Try again")),
+                });
+            }
+        };
+        size += part.len();
+        file.write_all(&part).await.map_err(broken)?;
+    }
+    file.flush().await.map_err(broken)?;
+    drop(file);
+    let name: String = u.name.chars().filter(|c| !c.is_control()).take(120).collect();
+    let id = imports::stage(&app.store, raw, name, app.now(), Some(who.0)).await?;
+    Ok(Json(app.store.read(move |c| imports::run(c, id)).await?))
+}
+
+#[utoipa::path(get, path = "/api/imports", responses((status = 200, body = Vec<Run>)))]
+pub(crate) async fn runs(State(app): State<App>) -> Answer<Vec<Run>> {
+    Ok(Json(app.store.read(imports::runs).await?))
+}
+
+/// A run with its first 100 rows as they would land.
+#[utoipa::path(get, path = "/api/imports/{id}", params(("id" = i64, Path)), responses((status = 200, body = Preview)))]
+pub(crate) async fn preview(State(app): State<App>, Path(id): Path<i64>) -> Answer<Preview> {
+    let store = app.store.clone();
+    Ok(Json(app.store.read(move |c| imports::preview(&store, imports::run(c, id)?)).await?))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct ImportDecision {
+    mapping: Vec<Option<Field>>,
+    header: bool,
+    list: Option<String>,
+    consent: bool,
+    evidence: String,
+}
+
+/// Saves the decision and runs the dry run; watch `/api/progress/import-{id}`.
+#[utoipa::path(post, path = "/api/imports/{id}/check", params(("id" = i64, Path)), request_body = ImportDecision, responses((status = 200, body = Run)))]
+pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>, Json(d): Json<ImportDecision>) -> Answer<Run> {
+    let d = Decision { mapping: d.mapping, header: d.header, list: d.list, consent: d.consent, evidence: d.evidence };
+    imports::decide(&app.store, id, d, app.now()).await?;
+    let progress = app.jobs.sender(&format!("import-{id}"));
+    let told = progress.clone();
+    let run = imports::check(&app.store, id, move |n| told.send_modify(|p| { p.running = true; p.done = n; p.words = "Checking".into(); })).await;
+    progress.send_modify(|p| p.running = false);
+    Ok(Json(run?))
+}
+
+/// Applies a checked run; watch `/api/progress/import-{id}`.
+#[utoipa::path(post, path = "/api/imports/{id}/apply", params(("id" = i64, Path)), responses((status = 202)))]
+pub(crate) async fn apply(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+    let run = app.store.read(move |c| imports::run(c, id)).await?;
+    match run.state.as_str() {
+        "checked" => start_apply(&app, id, Some(who.0)),
+        "applied" | "applying" => {}
+        _ => return Err(ApiError::Refused("Check the import before applying it.".into())),
+    }
+    Ok(axum::http::StatusCode::ACCEPTED)
+}
+
+/// Applies in the background, from where the run stands.
+pub(crate) fn start_apply(app: &App, id: i64, person: Option<i64>) {
+    let app = app.clone();
+    let progress = app.jobs.sender(&format!("import-{id}"));
+    if progress.borrow().running {
+        return;
+    }
+    progress.send_modify(|p| { p.running = true; p.error = None; p.words = "Applying".into(); });
+    tokio::spawn(async move {
+        let total = app.store.read(move |c| imports::run(c, id)).await.map_or(0, |r| r.records);
+        let told = progress.clone();
+        let done = imports::apply(&app.store, id, app.now(), person, move |n| {
+            told.send_modify(|p| { p.done = n; p.total = total; });
+            told.borrow().words != "Cancelling"
+        }).await;
+        progress.send_modify(|p| {
+            p.running = false;
+            p.error = done.err().map(|e| e.to_string());
+        });
+    });
+}
+
+/// Stops an import after the batch at hand; what was applied stays.
+#[utoipa::path(post, path = "/api/imports/{id}/cancel", params(("id" = i64, Path)), responses((status = 202)))]
+pub(crate) async fn cancel(State(app): State<App>, _: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+    let run = app.store.read(move |c| imports::run(c, id)).await?;
+    if matches!(run.state.as_str(), "staged" | "checked") {
+        app.store.write(move |c| Ok(c.execute("UPDATE import_run SET state = 'cancelled' WHERE id = ?1", [id])?)).await?;
+    } else {
+        app.jobs.sender(&format!("import-{id}")).send_modify(|p| p.words = "Cancelling".into());
+    }
+    Ok(axum::http::StatusCode::ACCEPTED)
+}
+
+/// The refused rows with a reason column.
+pub(crate) async fn refused(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
+    app.store.read(move |c| imports::run(c, id)).await?;
+    let bytes = tokio::fs::read(imports::refused_path(&app.store, id)).await.map_err(|_| ApiError::Refused("Check the import first; then its refused rows are known.".into()))?;
+    Ok(([("content-type", "text/csv; charset=utf-8".to_owned()), ("content-disposition", format!("attachment; filename=\"refused-{id}.csv\""))], bytes).into_response())
+}

@@ -1,0 +1,43 @@
+//! The handlers, by resource.
+
+pub(crate) mod clearance;
+pub(crate) mod contacts;
+pub(crate) mod findings;
+pub(crate) mod imports;
+pub(crate) mod mailings;
+pub(crate) mod today;
+pub(crate) mod trials;
+
+use crate::error::ApiError;
+use axum::extract::FromRequestParts;
+use axum::http::request::Parts;
+use axum::response::{IntoResponse, Response};
+use rinse_core::table::neutral_cell;
+
+/// The acting person, recorded with every change.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Acting(pub(crate) i64);
+
+impl<S: Send + Sync> FromRequestParts<S> for Acting {
+    type Rejection = ApiError;
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ApiError> {
+        parts.headers.get("x-acting-person").and_then(|v| v.to_str().ok()).and_then(|v| v.parse().ok()).map(Self).ok_or(ApiError::NobodyActing)
+    }
+}
+
+/// A CSV file to save; cells that a spreadsheet would run are neutralised.
+pub(crate) fn csv_file(name: &str, header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> Result<Response, ApiError> {
+    let mut out = csv::Writer::from_writer(Vec::new());
+    let failed = |e: csv::Error| ApiError::Broken(format!("The CSV could not be written: {e}"));
+    out.write_record(header).map_err(failed)?;
+    for row in rows {
+        out.write_record(row.iter().map(|c| neutral_cell(c))).map_err(failed)?;
+    }
+    let bytes = out.into_inner().map_err(|e| ApiError::Broken(e.to_string()))?;
+    Ok(([("content-type", "text/csv; charset=utf-8".to_owned()), ("content-disposition", format!("attachment; filename=\"{name}\""))], bytes).into_response())
+}
+
+/// An instant as CSV files carry it.
+pub(crate) fn iso(millis: i64) -> String {
+    jiff::Timestamp::from_millisecond(millis).map_or_else(|_| String::new(), |t| t.to_string())
+}

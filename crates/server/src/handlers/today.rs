@@ -1,0 +1,160 @@
+//! Today: what needs a decision now; the workline, the people, the clock.
+
+use super::Acting;
+use crate::error::{Answer, ApiError};
+use crate::state::App;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::response::IntoResponse;
+use rinse_core::{HOUR, Instant};
+use rinse_store::findings::Workline;
+use rinse_store::settings::Person;
+use rinse_store::{findings, sends, settings};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The live figures of the stations.
+#[utoipa::path(get, path = "/api/workline", responses((status = 200, body = Workline)))]
+pub(crate) async fn workline(State(app): State<App>) -> Answer<Workline> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| findings::workline(c, now.0)).await?))
+}
+
+/// Who may act.
+#[utoipa::path(get, path = "/api/people", responses((status = 200, body = Vec<Person>)))]
+pub(crate) async fn people(State(app): State<App>) -> Answer<Vec<Person>> {
+    Ok(Json(app.store.read(settings::people).await?))
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct ClockNow {
+    now: i64,
+    demo: bool,
+}
+
+/// What time it is here.
+#[utoipa::path(get, path = "/api/clock", responses((status = 200, body = ClockNow)))]
+pub(crate) async fn clock(State(app): State<App>) -> Answer<ClockNow> {
+    Ok(Json(ClockNow { now: app.now().0, demo: app.clock.is_demo() }))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Advance {
+    hours: i64,
+}
+
+/// Moves the demo clock on; watch `/api/progress/clock`.
+#[utoipa::path(post, path = "/api/clock/advance", request_body = Advance, responses((status = 202)))]
+pub(crate) async fn advance(State(app): State<App>, _: Acting, Json(a): Json<Advance>) -> Result<impl IntoResponse, ApiError> {
+    if !app.clock.is_demo() {
+        return Err(ApiError::Refused("Only the demo clock can be moved.".into()));
+    }
+    if !(1..=24 * 60).contains(&a.hours) {
+        return Err(ApiError::Malformed("Move the clock by 1 hour to 60 days.".into()));
+    }
+    if app.jobs.sender("clock").borrow().running {
+        return Err(ApiError::Refused("The clock is moving already; wait until it arrives.".into()));
+    }
+    app.jobs.sender("clock").send_modify(|p| p.running = true);
+    let to = app.now() + a.hours * HOUR;
+    tokio::spawn(async move {
+        if let Err(e) = app.engine.advance(to).await {
+            tracing::error!("the clock stopped: {e}");
+        }
+    });
+    Ok(axum::http::StatusCode::ACCEPTED)
+}
+
+/// Server-sent progress of long work.
+pub(crate) async fn progress(State(app): State<App>, Path(job): Path<String>) -> Result<impl IntoResponse, ApiError> {
+    if job != "clock" && !job.starts_with("import-") {
+        return Err(ApiError::Malformed("There is no such work.".into()));
+    }
+    Ok(app.jobs.stream(&job))
+}
+
+/// Something that waits for a person.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Decision {
+    kind: &'static str,
+    title: String,
+    words: String,
+    /// Where to decide it.
+    link: String,
+    action: String,
+}
+
+/// What needs a decision now.
+#[utoipa::path(get, path = "/api/today", responses((status = 200, body = Vec<Decision>)))]
+pub(crate) async fn today(State(app): State<App>) -> Answer<Vec<Decision>> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| decisions(c, now)).await?))
+}
+
+fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<Vec<Decision>> {
+    let mut out = Vec::new();
+    let doubt: i64 = c.query_row("SELECT count(*) FROM send WHERE state = 7", [], |r| r.get(0))?;
+    if doubt > 0 {
+        out.push(Decision {
+            kind: "doubt", title: format!("{doubt} messages in doubt"), link: "/today".into(), action: "Decide".into(),
+            words: "They were being handed over when Rinse stopped, and the mail host can't be asked whether it has them. Sending again may reach people twice; leaving them may forget people.".into(),
+        });
+    }
+    for t in rinse_store::trials::all(c)? {
+        match t.state.as_str() {
+            "read" => out.push(Decision {
+                kind: "rollout", title: t.mailing.clone(), link: format!("/trials/{}", t.id), action: "Read the verdict".into(),
+                words: format!("The trial “{}” has its verdict. The rollout waits for you.", t.plan.question),
+            }),
+            "planned" => out.push(Decision {
+                kind: "plan", title: t.mailing.clone(), link: format!("/trials/{}", t.id), action: "Open the plan".into(),
+                words: format!("“{}” is planned and not sealed. Nothing goes out until you seal it.", t.plan.question),
+            }),
+            _ => {}
+        }
+    }
+    let mut s = c.prepare_cached("SELECT id, name FROM mailing WHERE state = 'draft' AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id) ORDER BY id DESC LIMIT 5")?;
+    let drafts: Vec<(i64, String)> = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<Result<_, _>>()?;
+    for (id, name) in drafts {
+        out.push(Decision { kind: "draft", title: name, words: "A draft: finish it, plan a trial of it, or send it.".into(), link: format!("/mailings/{id}"), action: "Open the draft".into() });
+    }
+    let (imports, import): (i64, Option<i64>) = c.query_row("SELECT count(*), max(id) FROM import_run WHERE state IN ('staged', 'checked')", [], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    if let Some(id) = import {
+        out.push(Decision {
+            kind: "import", title: format!("{imports} import{} not applied", if imports == 1 { "" } else { "s" }), link: format!("/contacts/import/{id}"), action: "Go on with it".into(),
+            words: "The file is here, and none of its people are in the base yet.".into(),
+        });
+    }
+    let rules = settings::rules(c)?;
+    if !rules.cap_in_force {
+        out.push(Decision {
+            kind: "cap", title: "The cap is not in force".into(), link: "/clearance/rules".into(), action: "Look at the rules".into(),
+            words: "Nothing limits how many marketing messages a person gets.".into(),
+        });
+    }
+    let retired: i64 = c.query_row("SELECT count(*) FROM contact WHERE status = 3 AND status_at > ?1", [now.0 - 7 * rinse_core::DAY], |r| r.get(0))?;
+    if retired > 0 {
+        out.push(Decision {
+            kind: "upkeep", title: format!("{retired} addresses retired this week"), link: "/upkeep".into(), action: "See why".into(),
+            words: "They won't be mailed again. Each has its reason on record.".into(),
+        });
+    }
+    Ok(out)
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Doubt {
+    again: bool,
+}
+
+/// Decides on messages in doubt.
+#[utoipa::path(post, path = "/api/today/doubt", request_body = Doubt, responses((status = 204)))]
+pub(crate) async fn decide_doubt(State(app): State<App>, who: Acting, Json(d): Json<Doubt>) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| {
+        let n = sends::decide_doubt(c, d.again, now)?;
+        settings::audit(c, now, Some(who.0), if d.again { "in doubt: sent again" } else { "in doubt: left" }, "send", 0, &format!("{n} messages"))
+    }).await?;
+    app.engine.wake();
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}

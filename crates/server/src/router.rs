@@ -1,0 +1,109 @@
+//! All routes in one place, with what holds for every one of them.
+
+use crate::error::ApiError;
+use crate::handlers::{clearance, contacts, findings, imports, mailings, today, trials};
+use crate::state::App;
+use crate::{assets, doors};
+use axum::Router;
+use axum::extract::Request;
+use axum::http::{HeaderValue, Method, StatusCode, header};
+use axum::middleware::{Next, from_fn};
+use axum::response::{IntoResponse, Response};
+use axum::routing::get;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::compression::CompressionLayer;
+use tower_http::set_header::SetResponseHeaderLayer;
+use utoipa::OpenApi;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+#[derive(OpenApi)]
+#[openapi(info(title = "Rinse", description = "Errors are RFC 9457 problem documents. Instants are UTC milliseconds."), components(schemas(rinse_store::contacts::Sort, crate::error::Problem)))]
+struct Doc;
+
+fn api() -> OpenApiRouter<App> {
+    OpenApiRouter::with_openapi(Doc::openapi())
+        .routes(routes!(today::workline))
+        .routes(routes!(today::people))
+        .routes(routes!(today::clock))
+        .routes(routes!(today::advance))
+        .routes(routes!(today::today))
+        .routes(routes!(today::decide_doubt))
+        .routes(routes!(contacts::page))
+        .routes(routes!(contacts::one))
+        .routes(routes!(contacts::by_ids))
+        .routes(routes!(contacts::lists))
+        .routes(routes!(contacts::topics))
+        .routes(routes!(imports::runs))
+        .routes(routes!(imports::preview))
+        .routes(routes!(imports::check))
+        .routes(routes!(imports::apply))
+        .routes(routes!(imports::cancel))
+        .routes(routes!(clearance::rules, clearance::save_rules))
+        .routes(routes!(clearance::suppression, clearance::suppress))
+        .routes(routes!(clearance::unsuppress))
+        .routes(routes!(clearance::sluice))
+        .routes(routes!(clearance::step))
+        .routes(routes!(clearance::standing))
+        .routes(routes!(mailings::all, mailings::make))
+        .routes(routes!(mailings::one, mailings::save))
+        .routes(routes!(mailings::check))
+        .routes(routes!(mailings::plan))
+        .routes(routes!(mailings::letterheads, mailings::save_letterhead))
+        .routes(routes!(trials::all))
+        .routes(routes!(trials::one))
+        .routes(routes!(trials::save_plan))
+        .routes(routes!(trials::outlook))
+        .routes(routes!(trials::seal))
+        .routes(routes!(trials::release))
+        .routes(routes!(findings::all))
+        .routes(routes!(findings::upkeep))
+}
+
+/// The API's description, as `rinse openapi` prints it and the front end's types are made from.
+#[must_use]
+pub fn openapi() -> utoipa::openapi::OpenApi {
+    api().split_for_parts().1
+}
+
+/// The whole application.
+pub fn router(app: App) -> Router {
+    let doors = doors::router(app.clone());
+    app.engine.set_doors(doors.clone());
+    let (api, _) = api().split_for_parts();
+    let api = api
+        .route("/api/imports", axum::routing::post(imports::upload))
+        .route("/api/imports/{id}/refused.csv", get(imports::refused))
+        .route("/api/mailings/{id}/sluice/{step}/people.csv", get(clearance::step_csv))
+        .route("/api/findings/{mailing}/{figure}", get(findings::rows_csv))
+        .route("/api/trials/{id}/record.json", get(trials::record))
+        .route("/api/progress/{job}", get(today::progress))
+        .layer(from_fn(guard))
+        .with_state(app);
+    let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
+    let set = |name, value: &'static str| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
+    Router::new()
+        .merge(api)
+        .merge(doors)
+        .fallback(assets::serve)
+        .layer(set(header::CONTENT_SECURITY_POLICY, policy))
+        .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
+        .layer(set(header::REFERRER_POLICY, "no-referrer"))
+        .layer(CompressionLayer::new())
+        .layer(CatchPanicLayer::new())
+}
+
+/// The API answers only on this machine's own names (a foreign page can't rebind its name to us),
+/// and changes only come with the acting person's header, which a foreign page can't send.
+async fn guard(request: Request, next: Next) -> Response {
+    let host = request.headers().get(header::HOST).and_then(|h| h.to_str().ok()).unwrap_or_default();
+    let name = host.rsplit_once(':').filter(|(_, port)| port.bytes().all(|b| b.is_ascii_digit())).map_or(host, |(n, _)| n);
+    if !matches!(name, "127.0.0.1" | "localhost" | "[::1]") {
+        return (StatusCode::FORBIDDEN, "Open Rinse by the address it prints when it starts.").into_response();
+    }
+    let changes = !matches!(*request.method(), Method::GET | Method::HEAD);
+    if changes && !request.headers().contains_key("x-acting-person") {
+        return ApiError::NobodyActing.into_response();
+    }
+    next.run(request).await
+}

@@ -1,0 +1,104 @@
+//! What the parts of the server share.
+
+use crate::clock::Clock;
+use crate::engine::Engine;
+use crate::progress::Jobs;
+use crate::transport::{Smtp, Transport};
+use rinse_core::Instant;
+use rinse_core::token::Signer;
+use rinse_standins::network::Network;
+use rinse_standins::scenario::Scenario;
+use rinse_store::{Store, settings};
+use std::path::PathBuf;
+use std::sync::atomic::AtomicI64;
+use std::sync::{Arc, Mutex};
+
+/// How to start.
+#[derive(Debug, Clone)]
+pub struct Config {
+    pub data: PathBuf,
+    /// Where our own links in messages lead.
+    pub base_url: String,
+    pub mode: Mode,
+    /// Wait for the disk at every write; off only while the demo's history is made.
+    pub durable: bool,
+}
+
+#[derive(Debug, Clone)]
+pub enum Mode {
+    /// The stand-in network on the demo clock, which begins at this instant in a new folder.
+    Demo { start: Instant },
+    /// The machine's clock and an SMTP host.
+    Real { smtp_host: String, smtp_port: u16, tls: bool },
+}
+
+/// The running application; cheap to clone.
+#[derive(Clone)]
+pub struct App {
+    pub(crate) store: Store,
+    pub(crate) clock: Arc<Clock>,
+    pub(crate) signer: Signer,
+    pub(crate) jobs: Jobs,
+    pub(crate) engine: Engine,
+}
+
+impl App {
+    /// Opens the data folder and puts the parts together.
+    ///
+    /// # Errors
+    /// When the folder or the transport can't be used.
+    pub async fn open(config: &Config) -> anyhow::Result<Self> {
+        let store = Store::open(&config.data, config.durable)?;
+        let machine_now = Instant(jiff::Timestamp::now().as_millisecond());
+        let fresh: [u8; 32] = rand::random();
+        let key = store.write(move |c| settings::signing_key(c, &fresh, machine_now)).await?;
+        let signer = Signer::new(&key);
+        let (clock, transport) = match &config.mode {
+            Mode::Demo { start } => {
+                let start = *start;
+                let (began, at) = store
+                    .write(move |c| {
+                        if settings::get(c, "clock")?.is_none() {
+                            settings::set(c, "world_began", &start.0.to_string())?;
+                            settings::set(c, "clock", &start.0.to_string())?;
+                        }
+                        let read = |k| Ok::<_, rinse_store::StoreError>(settings::get(c, k)?.and_then(|v| v.parse().ok()).unwrap_or(start.0));
+                        Ok((read("world_began")?, read("clock")?))
+                    })
+                    .await?;
+                let network = Network::open(&config.data, Scenario::skerry_light(), Instant(began))?;
+                (Clock::Demo(AtomicI64::new(at)), Transport::StandIn(Arc::new(Mutex::new(network))))
+            }
+            Mode::Real { smtp_host, smtp_port, tls } => {
+                let smtp = Smtp::new(smtp_host, *smtp_port, *tls).map_err(anyhow::Error::msg)?;
+                (Clock::Machine, Transport::Smtp(Arc::new(smtp)))
+            }
+        };
+        let clock = Arc::new(clock);
+        let base_url = Arc::new(config.base_url.clone());
+        let jobs = Jobs::default();
+        let engine = Engine::new(store.clone(), Arc::clone(&clock), signer.clone(), transport, Arc::clone(&base_url), jobs.clone());
+        engine.recover().await?;
+        Ok(Self { store, clock, signer, jobs, engine })
+    }
+
+    /// Goes on with what a stop interrupted, and keeps sending what falls due by the machine's clock.
+    pub fn start(&self) {
+        let app = self.clone();
+        tokio::spawn(async move {
+            app.resume_imports().await;
+            app.engine.run().await;
+        });
+    }
+
+    async fn resume_imports(&self) {
+        let Ok(runs) = self.store.read(rinse_store::imports::runs).await else { return };
+        for run in runs.into_iter().filter(|r| r.state == "applying") {
+            crate::handlers::imports::start_apply(self, run.id, None);
+        }
+    }
+
+    pub(crate) fn now(&self) -> Instant {
+        self.clock.now()
+    }
+}

@@ -1,0 +1,97 @@
+//! Where messages are handed over: the stand-in network in process, or an SMTP host.
+
+use lettre::transport::smtp::client::{Tls, TlsParameters};
+use lettre::{AsyncSmtpTransport, AsyncTransport, Tokio1Executor};
+use rinse_core::Instant;
+use rinse_core::bounce::Reply;
+use rinse_post::compose::Composed;
+use rinse_standins::network::{Handed, Network};
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// An SMTP host to hand mail to.
+pub struct Smtp {
+    transport: AsyncSmtpTransport<Tokio1Executor>,
+}
+
+impl Smtp {
+    /// A host by name and port; `tls` asks for STARTTLS and refuses to go on without.
+    ///
+    /// # Errors
+    /// When the name can't be used for TLS.
+    pub fn new(host: &str, port: u16, tls: bool) -> Result<Self, String> {
+        let tls = if tls { Tls::Required(TlsParameters::new(host.to_owned()).map_err(|e| e.to_string())?) } else { Tls::None };
+        let transport = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(host).port(port).tls(tls).build();
+        Ok(Self { transport })
+    }
+
+    async fn send(&self, m: &Composed) -> Reply {
+        let (Ok(from), Ok(to)) = (m.return_path.parse(), m.to.parse()) else {
+            return Reply::parse("550 5.1.3 the address can't be put in an SMTP envelope");
+        };
+        let Ok(envelope) = lettre::address::Envelope::new(Some(from), vec![to]) else {
+            return Reply::parse("550 5.1.3 the envelope is empty");
+        };
+        match self.transport.send_raw(&envelope, &m.bytes).await {
+            Ok(r) => Reply::parse(&format!("{} {}", r.code(), r.message().collect::<Vec<_>>().join(" "))),
+            Err(e) => match e.status() {
+                Some(code) => {
+                    let text = std::error::Error::source(&e).map_or_else(|| e.to_string(), ToString::to_string);
+                    Reply::parse(&format!("{code} {text}"))
+                }
+                // No reply at all: the connection failed, so it is tried again later.
+                None => Reply { code: 0, enhanced: None, text: e.to_string() },
+            },
+        }
+    }
+}
+
+/// The transport in use.
+#[derive(Clone)]
+pub enum Transport {
+    StandIn(Arc<Mutex<Network>>),
+    Smtp(Arc<Smtp>),
+}
+
+impl Transport {
+    /// How many messages are handed over between two records of it: few where nobody can tell
+    /// after a crash whether the host has them.
+    pub(crate) fn batch(&self) -> usize {
+        match self {
+            Self::StandIn(_) => 500,
+            Self::Smtp(_) => 10,
+        }
+    }
+
+    pub(crate) fn network(&self) -> Option<&Arc<Mutex<Network>>> {
+        match self {
+            Self::StandIn(n) => Some(n),
+            Self::Smtp(_) => None,
+        }
+    }
+
+    /// Hands a batch over and returns each host's reply.
+    pub(crate) async fn hand_over(&self, now: Instant, batch: &[Composed]) -> Result<Vec<Reply>, String> {
+        match self {
+            Self::StandIn(n) => {
+                let handed: Vec<Handed<'_>> = batch
+                    .iter()
+                    .map(|m| Handed { message_id: &m.message_id, return_path: &m.return_path, to: &m.to, bytes: &m.bytes })
+                    .collect();
+                n.lock().unwrap_or_else(PoisonError::into_inner).hand_over(now, &handed).map_err(|e| e.to_string())
+            }
+            Self::Smtp(s) => {
+                let mut replies = Vec::with_capacity(batch.len());
+                for m in batch {
+                    replies.push(s.send(m).await);
+                }
+                Ok(replies)
+            }
+        }
+    }
+
+    /// Does the host have this message? `None` when nobody can tell.
+    pub(crate) fn holds(&self, message_id: &str) -> Option<bool> {
+        let n = self.network()?;
+        n.lock().unwrap_or_else(PoisonError::into_inner).holds(message_id).ok()
+    }
+}
