@@ -83,9 +83,8 @@ fn check_local(local: &str) -> Result<(), AddressError> {
         return Ok(());
     }
     for c in local.chars() {
-        let fine = c.is_ascii_alphanumeric()
-            || "!#$%&'*+-/=?^_`{|}~.".contains(c)
-            || (!c.is_ascii() && !c.is_control() && !c.is_whitespace());
+        let fine =
+            c.is_ascii_alphanumeric() || "!#$%&'*+-/=?^_`{|}~.".contains(c) || (!c.is_ascii() && !c.is_control() && !c.is_whitespace());
         if !fine {
             return Err(AddressError::LocalCharacter(c));
         }
@@ -99,19 +98,14 @@ fn check_local(local: &str) -> Result<(), AddressError> {
 fn normal_domain(domain: &str) -> Option<String> {
     if let Some(literal) = domain.strip_prefix('[').and_then(|d| d.strip_suffix(']')) {
         let valid = match literal.get(..5) {
-            Some(tag) if tag.eq_ignore_ascii_case("IPv6:") => {
-                literal[5..].parse::<std::net::Ipv6Addr>().is_ok()
-            }
+            Some(tag) if tag.eq_ignore_ascii_case("IPv6:") => literal[5..].parse::<std::net::Ipv6Addr>().is_ok(),
             _ => literal.parse::<std::net::Ipv4Addr>().is_ok(),
         };
         return valid.then(|| domain.to_ascii_lowercase());
     }
     let ascii = idna::domain_to_ascii(domain).ok()?;
     let labels_fine = ascii.split('.').all(|l| {
-        (1..=63).contains(&l.len())
-            && !l.starts_with('-')
-            && !l.ends_with('-')
-            && l.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-')
+        (1..=63).contains(&l.len()) && !l.starts_with('-') && !l.ends_with('-') && l.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-')
     });
     // A mailbox that can be reached over the Internet has a dot in its domain.
     (labels_fine && ascii.contains('.') && ascii.len() <= 253).then_some(ascii)

@@ -39,8 +39,17 @@ pub enum Category {
 
 impl Category {
     pub const ALL: [Self; 11] = [
-        Self::NoSuchAddress, Self::NoSuchDomain, Self::MailboxFull, Self::MailboxDisabled, Self::Deferred,
-        Self::TooLarge, Self::Policy, Self::Content, Self::Authentication, Self::Routing, Self::Unknown,
+        Self::NoSuchAddress,
+        Self::NoSuchDomain,
+        Self::MailboxFull,
+        Self::MailboxDisabled,
+        Self::Deferred,
+        Self::TooLarge,
+        Self::Policy,
+        Self::Content,
+        Self::Authentication,
+        Self::Routing,
+        Self::Unknown,
     ];
 
     #[must_use]
@@ -96,9 +105,7 @@ impl Reply {
         };
         let status = rest.split_whitespace().next().unwrap_or_default();
         match parse_status(status) {
-            Some(enhanced) => {
-                Self { code, enhanced: Some(enhanced), text: rest[status.len()..].trim().to_owned() }
-            }
+            Some(enhanced) => Self { code, enhanced: Some(enhanced), text: rest[status.len()..].trim().to_owned() },
             None => Self { code, enhanced: None, text: rest.to_owned() },
         }
     }

@@ -59,8 +59,7 @@ impl Cap {
     /// release is computed, not polled.
     #[must_use]
     pub fn first_allowed(self, counted: &[Instant], at: Instant) -> Instant {
-        let mut within: Vec<Instant> =
-            counted.iter().copied().filter(|&s| s <= at && s > at + -self.window).collect();
+        let mut within: Vec<Instant> = counted.iter().copied().filter(|&s| s <= at && s > at + -self.window).collect();
         let limit = self.limit as usize;
         if within.len() < limit {
             return at;

@@ -33,9 +33,20 @@ pub enum Reason {
 
 impl Reason {
     pub const ALL: [Self; 14] = [
-        Self::NoAddress, Self::AlreadySent, Self::Retired, Self::Complained, Self::Withdrawn, Self::NoConsent,
-        Self::TopicLeft, Self::Suppressed, Self::TrialHoldout, Self::OverCap, Self::HeldTooLong, Self::Resting,
-        Self::Paused, Self::HeldByCap,
+        Self::NoAddress,
+        Self::AlreadySent,
+        Self::Retired,
+        Self::Complained,
+        Self::Withdrawn,
+        Self::NoConsent,
+        Self::TopicLeft,
+        Self::Suppressed,
+        Self::TrialHoldout,
+        Self::OverCap,
+        Self::HeldTooLong,
+        Self::Resting,
+        Self::Paused,
+        Self::HeldByCap,
     ];
 
     /// Holds wait for an instant; every other reason bars.

@@ -28,10 +28,8 @@ pub enum Consent {
 }
 
 impl Consent {
-    pub const ALL: [Self; 7] = [
-        Self::None, Self::Invited, Self::Consented, Self::Confirmed, Self::Paused, Self::Withdrawn,
-        Self::Complained,
-    ];
+    pub const ALL: [Self; 7] =
+        [Self::None, Self::Invited, Self::Consented, Self::Confirmed, Self::Paused, Self::Withdrawn, Self::Complained];
 
     #[must_use]
     pub fn from_code(code: i64) -> Self {
@@ -54,7 +52,9 @@ pub enum Act {
     Invited,
     Confirmed,
     /// Asked for a break until the instant.
-    Paused { until: Instant },
+    Paused {
+        until: Instant,
+    },
     Withdrew,
     Complained,
 }
@@ -111,8 +111,12 @@ mod tests {
 
     fn act() -> impl Strategy<Value = Act> {
         prop_oneof![
-            Just(Act::Agreed), Just(Act::Invited), Just(Act::Confirmed), Just(Act::Withdrew),
-            Just(Act::Complained), (0i64..100).prop_map(|t| Act::Paused { until: Instant(t) }),
+            Just(Act::Agreed),
+            Just(Act::Invited),
+            Just(Act::Confirmed),
+            Just(Act::Withdrew),
+            Just(Act::Complained),
+            (0i64..100).prop_map(|t| Act::Paused { until: Instant(t) }),
         ]
     }
 

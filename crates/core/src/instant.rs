@@ -15,10 +15,8 @@ impl Instant {
     /// "Thu 16 Apr 2026, 18:40" in UTC.
     #[must_use]
     pub fn words(self) -> String {
-        jiff::Timestamp::from_millisecond(self.0).map_or_else(
-            |_| "at an unknown time".to_owned(),
-            |t| t.strftime("%a %-d %b %Y, %H:%M").to_string(),
-        )
+        jiff::Timestamp::from_millisecond(self.0)
+            .map_or_else(|_| "at an unknown time".to_owned(), |t| t.strftime("%a %-d %b %Y, %H:%M").to_string())
     }
 }
 

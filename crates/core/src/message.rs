@@ -93,7 +93,9 @@ pub fn prepare(html: &str, text: &str) -> Result<Prepared, TemplateError> {
     let open: Rc<RefCell<Option<usize>>> = Rc::default();
     let (seen, current) = (Rc::clone(&links), Rc::clone(&open));
     let (named, inside) = (Rc::clone(&links), Rc::clone(&open));
-    let html = rewrite_str(html, RewriteStrSettings::new()
+    let html = rewrite_str(
+        html,
+        RewriteStrSettings::new()
             .append_element_content_handler(element!("a[href]", move |el| {
                 let href = el.get_attribute("href").unwrap_or_default();
                 let href = href.trim().replace("&amp;", "&");
@@ -170,12 +172,8 @@ fn variables(part: &str, source: &str, found: &mut Vec<Finding>) -> HashSet<Stri
 
 /// Would `source` fail for somebody for whom `missing` has no value?
 fn needs(source: &str, missing: &str) -> bool {
-    let values: BTreeMap<&str, Value> = CONTACT_PLACEHOLDERS
-        .iter()
-        .chain(&SEND_PLACEHOLDERS)
-        .filter(|p| **p != missing)
-        .map(|p| (*p, Value::from("x")))
-        .collect();
+    let values: BTreeMap<&str, Value> =
+        CONTACT_PLACEHOLDERS.iter().chain(&SEND_PLACEHOLDERS).filter(|p| **p != missing).map(|p| (*p, Value::from("x"))).collect();
     engine(true).render_str(source, values).is_err()
 }
 
@@ -188,7 +186,12 @@ pub fn check(draft: &Draft, missing: &BTreeMap<String, u64>, audience: u64) -> V
         found.push(Finding { level, part: part.to_owned(), line, words });
     };
     if draft.postal_address.trim().is_empty() {
-        add(Level::Error, "letterhead", None, "The letterhead has no postal address. Add it to the letterhead: marketing mail must say who sends it and from where.".into());
+        add(
+            Level::Error,
+            "letterhead",
+            None,
+            "The letterhead has no postal address. Add it to the letterhead: marketing mail must say who sends it and from where.".into(),
+        );
     }
     if draft.html.len() > 100_000 {
         add(Level::Warning, "html", None, format!("The HTML is {} kB; above 100 kB some readers cut it off.", draft.html.len() / 1000));
@@ -200,7 +203,12 @@ pub fn check(draft: &Draft, missing: &BTreeMap<String, u64>, audience: u64) -> V
         }
         for (placeholder, what) in [("postal_address", "postal address"), ("unsubscribe_url", "unsubscribe link")] {
             if !part.contains(placeholder) {
-                add(Level::Error, name, None, format!("The {name} part lacks the {what}. Put {{{{ {placeholder} }}}} where it should stand, usually at the end."));
+                add(
+                    Level::Error,
+                    name,
+                    None,
+                    format!("The {name} part lacks the {what}. Put {{{{ {placeholder} }}}} where it should stand, usually at the end."),
+                );
             }
         }
     }
@@ -214,7 +222,12 @@ pub fn check(draft: &Draft, missing: &BTreeMap<String, u64>, audience: u64) -> V
             add(Level::Error, &part, None, "The subject has a line break in it. Write it in one line.".into());
         }
         if subject.chars().count() > 70 {
-            add(Level::Warning, &part, None, format!("The subject has {} characters; most readers show about 70.", subject.chars().count()));
+            add(
+                Level::Warning,
+                &part,
+                None,
+                format!("The subject has {} characters; most readers show about 70.", subject.chars().count()),
+            );
         }
         parts.push((part, subject));
     }
@@ -240,7 +253,11 @@ fn check_placeholders(part: &str, source: &str, missing: &BTreeMap<String, u64>,
                 level: Level::Error,
                 part: part.to_owned(),
                 line,
-                words: format!("There is no placeholder {name:?}. These exist: {}, {}.", CONTACT_PLACEHOLDERS.join(", "), SEND_PLACEHOLDERS.join(", ")),
+                words: format!(
+                    "There is no placeholder {name:?}. These exist: {}, {}.",
+                    CONTACT_PLACEHOLDERS.join(", "),
+                    SEND_PLACEHOLDERS.join(", ")
+                ),
             });
             continue;
         }
@@ -249,7 +266,10 @@ fn check_placeholders(part: &str, source: &str, missing: &BTreeMap<String, u64>,
             continue;
         }
         let (level, words) = if needs(source, &name) {
-            (Level::Error, format!("{without} of {audience} people have no {name}, and it has no default. Write {{{{ {name}|default(\"…\") }}}}."))
+            (
+                Level::Error,
+                format!("{without} of {audience} people have no {name}, and it has no default. Write {{{{ {name}|default(\"…\") }}}}."),
+            )
         } else {
             (Level::Warning, format!("{without} of {audience} people have no {name} and see the default."))
         };
@@ -260,15 +280,22 @@ fn check_placeholders(part: &str, source: &str, missing: &BTreeMap<String, u64>,
 fn check_links(html: &str, found: &mut Vec<Finding>) {
     let bad: Rc<RefCell<Vec<(String, String)>>> = Rc::default();
     let (links, images) = (Rc::clone(&bad), Rc::clone(&bad));
-    let done = rewrite_str(html, RewriteStrSettings::new()
+    let done = rewrite_str(
+        html,
+        RewriteStrSettings::new()
             .append_element_content_handler(element!("a[href]", move |el| {
                 let href = el.get_attribute("href").unwrap_or_default();
                 let href = href.trim();
                 let ours = href.starts_with("{{") && href.contains("unsubscribe_url") && href.ends_with("}}");
                 if !ours && href.contains("{{") {
-                    links.borrow_mut().push((href.into(), format!("The link {href:?} carries a placeholder. Links must be the same for everyone: write it out.")));
+                    links.borrow_mut().push((
+                        href.into(),
+                        format!("The link {href:?} carries a placeholder. Links must be the same for everyone: write it out."),
+                    ));
                 } else if !ours && !is_web_link(href) && !href.starts_with("mailto:") {
-                    links.borrow_mut().push((href.into(), format!("The link {href:?} is not a whole web address. Begin it with https://.")));
+                    links
+                        .borrow_mut()
+                        .push((href.into(), format!("The link {href:?} is not a whole web address. Begin it with https://.")));
                 }
                 Ok(())
             }))

@@ -26,13 +26,6 @@ impl Rate {
     #[must_use]
     pub fn new(count: u64, of: u64) -> Self {
         let i = proportion_interval(Arm { successes: count.min(of), trials: of }, LEVEL, Method::Wilson).ok();
-        Self {
-            count,
-            of,
-            rate: i.map(|i| i.estimate),
-            lower: i.map(|i| i.lower),
-            upper: i.map(|i| i.upper),
-            thin: of < THIN_BELOW,
-        }
+        Self { count, of, rate: i.map(|i| i.estimate), lower: i.map(|i| i.lower), upper: i.map(|i| i.upper), thin: of < THIN_BELOW }
     }
 }

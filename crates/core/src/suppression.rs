@@ -96,8 +96,7 @@ mod tests {
 
     #[test]
     fn domains_match_by_label_never_by_substring() {
-        let list: Suppressed =
-            ["tern.example", "*.gull.example"].iter().map(|l| Entry::parse(l).unwrap()).collect();
+        let list: Suppressed = ["tern.example", "*.gull.example"].iter().map(|l| Entry::parse(l).unwrap()).collect();
         assert!(list.domain("tern.example") && !list.domain("bittern.example"));
         assert!(!list.domain("mail.tern.example"), "subdomains only by choice");
         assert!(list.domain("gull.example") && list.domain("a.b.gull.example") && !list.domain("seagull.example"));

@@ -111,9 +111,7 @@ pub enum Field {
 pub fn propose_mapping(records: &[Vec<String>], header: bool) -> Result<Vec<Option<Field>>, TableError> {
     let width = records.iter().map(Vec::len).max().unwrap_or(0);
     let body = &records[usize::from(header).min(records.len())..];
-    let addresses = |c: usize| {
-        body.iter().filter(|r| r.get(c).is_some_and(|v| crate::address::Address::parse(v).is_ok())).count()
-    };
+    let addresses = |c: usize| body.iter().filter(|r| r.get(c).is_some_and(|v| crate::address::Address::parse(v).is_ok())).count();
     let mut mapping: Vec<Option<Field>> = vec![None; width];
     let by_name = |name: &str| -> Option<Field> {
         let name: String = name.to_lowercase().chars().filter(|c| c.is_alphanumeric()).collect();

@@ -141,10 +141,8 @@ impl Fold {
 
     fn no_such_address(&mut self, o: &Outcome) {
         match self.no_such_address {
-            None if !self.delivered_before => self.retire(format!(
-                "Its host said on {} that there is no such address, and nothing was ever delivered to it.",
-                o.at.words()
-            )),
+            None if !self.delivered_before => self
+                .retire(format!("Its host said on {} that there is no such address, and nothing was ever delivered to it.", o.at.words())),
             None => {
                 self.no_such_address = Some((o.mailing, o.at));
                 self.rest(o.at, RESTS[0], format!(
@@ -154,7 +152,9 @@ impl Fold {
             }
             Some((mailing, first)) if mailing != o.mailing && o.at - first >= NO_SUCH_ADDRESS_GAP => self.retire(format!(
                 "Its host said twice that there is no such address: {} and {}, on different mailings {} h apart.",
-                first.words(), o.at.words(), (o.at - first) / HOUR
+                first.words(),
+                o.at.words(),
+                (o.at - first) / HOUR
             )),
             Some(_) => {}
         }
@@ -168,7 +168,9 @@ impl Fold {
         if self.permanent.len() >= PERMANENT_MAILINGS && span >= PERMANENT_SPAN {
             self.retire(format!(
                 "{} mailings over {} days failed for good ({}), with no delivery between.",
-                self.permanent.len(), span / DAY, category.words()
+                self.permanent.len(),
+                span / DAY,
+                category.words()
             ));
         }
     }

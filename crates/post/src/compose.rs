@@ -76,7 +76,14 @@ impl Composer {
         for (i, s) in subjects.iter().enumerate() {
             env.add_template_owned(format!("subject{i}.txt"), s.clone())?;
         }
-        Ok(Self { env, subjects: subjects.len().max(1), links: prepared.links.len(), sender, base_url: base_url.trim_end_matches('/').to_owned(), signer })
+        Ok(Self {
+            env,
+            subjects: subjects.len().max(1),
+            links: prepared.links.len(),
+            sender,
+            base_url: base_url.trim_end_matches('/').to_owned(),
+            signer,
+        })
     }
 
     /// The message for one person and one send.
@@ -138,16 +145,28 @@ mod tests {
     fn an_independent_parser_reads_back_parts_headers_and_links() {
         let signer = Signer::new(b"k");
         let html = "<body><p>Hello {{ given_name|default(\"friend\") }}</p><a href=\"https://skerry-light.example/b?x=1&amp;y=2\">Book</a> {{ postal_address }} <a href=\"{{ unsubscribe_url }}\">Leave</a></body>";
-        let prepared = prepare(html, "Hello {{ given_name|default(\"friend\") }}: https://skerry-light.example/b?x=1&y=2 {{ unsubscribe_url }}").unwrap();
-        let sender = Sender { name: "Skerry Light".into(), address: "post@skerry-light.example".into(), postal_address: "1 Quay & Co".into() };
-        let c = Composer::new(&prepared, &["Tide, {{ given_name|default(\"friend\") }}: é".into()], sender, "http://127.0.0.1:1", signer.clone()).unwrap();
+        let prepared =
+            prepare(html, "Hello {{ given_name|default(\"friend\") }}: https://skerry-light.example/b?x=1&y=2 {{ unsubscribe_url }}")
+                .unwrap();
+        let sender =
+            Sender { name: "Skerry Light".into(), address: "post@skerry-light.example".into(), postal_address: "1 Quay & Co".into() };
+        let c = Composer::new(
+            &prepared,
+            &["Tide, {{ given_name|default(\"friend\") }}: é".into()],
+            sender,
+            "http://127.0.0.1:1",
+            signer.clone(),
+        )
+        .unwrap();
         let to = To { address: "wren@tern.example", given_name: Some("<Wren>"), family_name: None, country: None };
         let m = c.compose(7, 0, to, 1_700_000_000).unwrap();
         let parsed = MessageParser::default().parse(&m.bytes).unwrap();
         assert_eq!(parsed.subject(), Some("Tide, <Wren>: é"));
         assert_eq!(parsed.message_id(), Some(m.message_id.as_str()));
         assert_eq!(parsed.header_raw("List-Unsubscribe-Post").map(str::trim), Some("List-Unsubscribe=One-Click"));
-        assert!(matches!(parsed.header("Content-Type"), Some(HeaderValue::ContentType(t)) if t.c_subtype.as_deref() == Some("alternative")));
+        assert!(
+            matches!(parsed.header("Content-Type"), Some(HeaderValue::ContentType(t)) if t.c_subtype.as_deref() == Some("alternative"))
+        );
         let (html, text) = (parsed.body_html(0).unwrap(), parsed.body_text(0).unwrap());
         assert!(html.contains("Hello &lt;Wren&gt;") && html.contains("1 Quay &amp; Co") && text.contains("Hello <Wren>"));
         let token = html.split("/c/").nth(1).unwrap().split('"').next().unwrap();

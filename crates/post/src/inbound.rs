@@ -17,7 +17,9 @@ pub struct Recipient {
 pub enum Inbound {
     DeliveryStatus(Vec<Recipient>),
     /// RFC 5965; only `abuse` is a complaint.
-    Feedback { kind: String },
+    Feedback {
+        kind: String,
+    },
     AutoReply,
     Reply,
     Other,
@@ -37,7 +39,11 @@ pub fn read(raw: &[u8]) -> Inbound {
         match kind.as_ref().map(|(t, s)| (t.as_str(), s.as_str())) {
             Some(("message", "delivery-status" | "global-delivery-status")) => return delivery_status(body),
             Some(("message", "feedback-report")) => {
-                let kind = groups(body).into_iter().flatten().find(|(n, _)| n == "feedback-type").map_or_else(String::new, |(_, v)| v.to_lowercase());
+                let kind = groups(body)
+                    .into_iter()
+                    .flatten()
+                    .find(|(n, _)| n == "feedback-type")
+                    .map_or_else(String::new, |(_, v)| v.to_lowercase());
                 return Inbound::Feedback { kind };
             }
             _ => {}
@@ -108,7 +114,8 @@ mod tests {
         let Inbound::DeliveryStatus(r) = read(REPORT.as_bytes()) else { panic!("not a report") };
         assert_eq!((r[0].address.as_str(), r[0].action.as_str()), ("wren@fulmar.example", "failed"));
         assert_eq!(r[0].reply.category(), Category::NoSuchAddress);
-        let feedback = REPORT.replace("delivery-status", "feedback-report").replace("Reporting-MTA: dns; mx.fulmar.example", "Feedback-Type: abuse");
+        let feedback =
+            REPORT.replace("delivery-status", "feedback-report").replace("Reporting-MTA: dns; mx.fulmar.example", "Feedback-Type: abuse");
         assert_eq!(read(feedback.as_bytes()), Inbound::Feedback { kind: "abuse".into() });
         assert_eq!(read(b"In-Reply-To: <a@b>\r\nSubject: Re: x\r\n\r\nhi"), Inbound::Reply);
         assert_eq!(read(b"In-Reply-To: <a@b>\r\nAuto-Submitted: auto-replied\r\n\r\naway"), Inbound::AutoReply);

@@ -127,7 +127,9 @@ async fn serve(data: PathBuf, listen: SocketAddr, public_url: Option<String>, mo
         anyhow::bail!("Rinse listens on this machine alone until it has accounts: give a loopback address to --listen.");
     }
     let listener = tokio::net::TcpListener::bind(listen).await.map_err(|e| {
-        anyhow::anyhow!("{listen} can't be listened on ({e}). Another program may have it: give another with --listen, or port 0 for any free one.")
+        anyhow::anyhow!(
+            "{listen} can't be listened on ({e}). Another program may have it: give another with --listen, or port 0 for any free one."
+        )
     })?;
     let address = listener.local_addr()?;
     let base_url = public_url.unwrap_or_else(|| format!("http://{address}"));

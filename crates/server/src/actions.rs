@@ -16,15 +16,22 @@ use rinse_store::{Connection, StoreError, clearing, mailings, settings, trials};
 /// The message check of a draft against its audience.
 pub(crate) fn check_draft(c: &Connection, d: &MailingDraft) -> rinse_store::Result<Vec<Finding>> {
     let (missing, audience) = mailings::missing(c, d.list_id)?;
-    let postal = settings::letterheads(c)?.into_iter().find(|l| l.id == d.letterhead_id).ok_or(StoreError::Missing("letterhead"))?.postal_address;
+    let postal =
+        settings::letterheads(c)?.into_iter().find(|l| l.id == d.letterhead_id).ok_or(StoreError::Missing("letterhead"))?.postal_address;
     let draft = Draft { subjects: d.subjects.clone(), html: d.html.clone(), text: d.text.clone(), postal_address: postal };
     Ok(check(&draft, &missing, audience))
 }
 
 fn draft_of(m: &mailings::Mailing) -> MailingDraft {
     MailingDraft {
-        name: m.name.clone(), topic_id: m.topic_id, letterhead_id: m.letterhead_id, list_id: m.list_id, over_cap: m.over_cap,
-        html: m.html.clone(), text: m.text.clone(), subjects: m.subjects.clone(),
+        name: m.name.clone(),
+        topic_id: m.topic_id,
+        letterhead_id: m.letterhead_id,
+        list_id: m.list_id,
+        over_cap: m.over_cap,
+        html: m.html.clone(),
+        text: m.text.clone(),
+        subjects: m.subjects.clone(),
     }
 }
 
@@ -33,7 +40,11 @@ fn must_pass(c: &Connection, id: i64) -> rinse_store::Result<mailings::Mailing> 
     let m = mailings::one(c, id)?;
     let errors: Vec<String> = check_draft(c, &draft_of(&m))?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
     if let Some(first) = errors.first() {
-        return Err(StoreError::Refused(format!("The message check found {} error{}. {first}", errors.len(), if errors.len() == 1 { "" } else { "s" })));
+        return Err(StoreError::Refused(format!(
+            "The message check found {} error{}. {first}",
+            errors.len(),
+            if errors.len() == 1 { "" } else { "s" }
+        )));
     }
     let prepared = prepare(&m.html, &m.text).map_err(|e| StoreError::Refused(e.to_string()))?;
     mailings::save_links(c, id, &prepared.links)?;
@@ -44,14 +55,16 @@ fn must_pass(c: &Connection, id: i64) -> rinse_store::Result<mailings::Mailing> 
 pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
     let at = at.unwrap_or(now).max(now);
-    app.store.write(move |c| {
-        let m = must_pass(c, id)?;
-        if m.subjects.len() > 1 {
-            return Err(StoreError::Refused("This mailing has two subjects. Plan a trial of them, or take one out.".into()));
-        }
-        mailings::set_state(c, id, &["draft"], "planned", Some(at))?;
-        settings::audit(c, now, person, "mailing planned", "mailing", id, &format!("for {}", at.words()))
-    }).await?;
+    app.store
+        .write(move |c| {
+            let m = must_pass(c, id)?;
+            if m.subjects.len() > 1 {
+                return Err(StoreError::Refused("This mailing has two subjects. Plan a trial of them, or take one out.".into()));
+            }
+            mailings::set_state(c, id, &["draft"], "planned", Some(at))?;
+            settings::audit(c, now, person, "mailing planned", "mailing", id, &format!("for {}", at.words()))
+        })
+        .await?;
     app.engine.wake();
     Ok(())
 }
@@ -74,30 +87,36 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
 /// transaction, cleared blind to the arm.
 pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
-    let sized = app.store.write(move |c| {
-        let t = trials::one(c, id)?;
-        let m = must_pass(c, t.mailing_id)?;
-        if let Err(e) = t.plan.check(m.subjects.len()) {
-            return Ok(Err(e));
-        }
-        if m.subjects.len() != 2 {
-            return Err(StoreError::Refused("This trial compares two variants: give the mailing two subjects.".into()));
-        }
-        let done = clearing::audience(c, t.mailing_id, now)?;
-        let cleared: Vec<(i64, u32)> = done.decided.iter().filter(|d| is_cleared(d.outcome)).map(|d| (d.contact, u32::try_from(d.domain).unwrap_or(0))).collect();
-        let size = match t.plan.check_size(cleared.len() as u64, 2) {
-            Ok(size) => usize::try_from(size).unwrap_or(0),
-            Err(e) => return Ok(Err(e)),
-        };
-        let roster = assign::assign(seed, &assign::draw_pilot(seed, &cleared, size), 2);
-        trials::seal(c, id, seed, &roster, now)?;
-        let people = roster.iter().map(|e| (Decided { contact: e.contact, domain: i64::from(e.stratum), outcome: Outcome::Cleared }, Phase::Pilot, e.arm));
-        sends::record(c, t.mailing_id, done.rules.id, now, people)?;
-        mailings::set_state(c, t.mailing_id, &["draft"], "sending", Some(now))?;
-        c.execute("UPDATE mailing SET started_at = ?2 WHERE id = ?1", [t.mailing_id, now.0])?;
-        settings::audit(c, now, person, "plan sealed", "trial", id, &format!("{size} people in the pilot"))?;
-        Ok(Ok(()))
-    }).await?;
+    let sized = app
+        .store
+        .write(move |c| {
+            let t = trials::one(c, id)?;
+            let m = must_pass(c, t.mailing_id)?;
+            if let Err(e) = t.plan.check(m.subjects.len()) {
+                return Ok(Err(e));
+            }
+            if m.subjects.len() != 2 {
+                return Err(StoreError::Refused("This trial compares two variants: give the mailing two subjects.".into()));
+            }
+            let done = clearing::audience(c, t.mailing_id, now)?;
+            let cleared: Vec<(i64, u32)> =
+                done.decided.iter().filter(|d| is_cleared(d.outcome)).map(|d| (d.contact, u32::try_from(d.domain).unwrap_or(0))).collect();
+            let size = match t.plan.check_size(cleared.len() as u64, 2) {
+                Ok(size) => usize::try_from(size).unwrap_or(0),
+                Err(e) => return Ok(Err(e)),
+            };
+            let roster = assign::assign(seed, &assign::draw_pilot(seed, &cleared, size), 2);
+            trials::seal(c, id, seed, &roster, now)?;
+            let people = roster
+                .iter()
+                .map(|e| (Decided { contact: e.contact, domain: i64::from(e.stratum), outcome: Outcome::Cleared }, Phase::Pilot, e.arm));
+            sends::record(c, t.mailing_id, done.rules.id, now, people)?;
+            mailings::set_state(c, t.mailing_id, &["draft"], "sending", Some(now))?;
+            c.execute("UPDATE mailing SET started_at = ?2 WHERE id = ?1", [t.mailing_id, now.0])?;
+            settings::audit(c, now, person, "plan sealed", "trial", id, &format!("{size} people in the pilot"))?;
+            Ok(Ok(()))
+        })
+        .await?;
     sized?;
     app.engine.wake();
     if app.clock.is_demo() {
@@ -109,18 +128,21 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> 
 /// Releases the rollout: the next day at the pilot's hour, or now.
 pub(crate) async fn release(app: &App, id: i64, at_once: bool, person: Option<i64>) -> Result<Instant, ApiError> {
     let now = app.now();
-    let at = app.store.write(move |c| {
-        let t = trials::one(c, id)?;
-        let hour = t.sealed_at.unwrap_or(now.0).rem_euclid(DAY);
-        let mut at = Instant(now.0 - now.0.rem_euclid(DAY) + hour);
-        while at <= now {
-            at = at + DAY;
-        }
-        let at = if at_once { now } else { at };
-        trials::advance(c, id, "read", "rolling", Some(at))?;
-        settings::audit(c, now, person, "rollout released", "trial", id, &format!("for {}", at.words()))?;
-        Ok(at)
-    }).await?;
+    let at = app
+        .store
+        .write(move |c| {
+            let t = trials::one(c, id)?;
+            let hour = t.sealed_at.unwrap_or(now.0).rem_euclid(DAY);
+            let mut at = Instant(now.0 - now.0.rem_euclid(DAY) + hour);
+            while at <= now {
+                at = at + DAY;
+            }
+            let at = if at_once { now } else { at };
+            trials::advance(c, id, "read", "rolling", Some(at))?;
+            settings::audit(c, now, person, "rollout released", "trial", id, &format!("for {}", at.words()))?;
+            Ok(at)
+        })
+        .await?;
     app.engine.wake();
     if at_once && app.clock.is_demo() {
         app.engine.tick(now).await?;

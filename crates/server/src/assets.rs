@@ -17,7 +17,10 @@ pub(crate) async fn serve(uri: Uri) -> Response {
         None => (Assets::get("index.html").map(|f| (f, "index.html")), "no-cache"),
     };
     match file {
-        Some((f, _)) => ([(header::CONTENT_TYPE, f.metadata.mimetype().to_owned()), (header::CACHE_CONTROL, cache.to_owned())], f.data.into_owned()).into_response(),
+        Some((f, _)) => {
+            ([(header::CONTENT_TYPE, f.metadata.mimetype().to_owned()), (header::CACHE_CONTROL, cache.to_owned())], f.data.into_owned())
+                .into_response()
+        }
         None => (StatusCode::NOT_FOUND, "There is no such page.").into_response(),
     }
 }

@@ -26,7 +26,9 @@ pub const OPENS: Instant = Instant(1_776_364_800_000);
 /// # Errors
 /// When the folder can't be used.
 pub async fn make(folder: &Path, base_url: &str, people: usize) -> anyhow::Result<()> {
-    let app = App::open(&Config { data: folder.to_owned(), base_url: base_url.to_owned(), mode: Mode::Demo { start: START }, durable: false }).await?;
+    let app =
+        App::open(&Config { data: folder.to_owned(), base_url: base_url.to_owned(), mode: Mode::Demo { start: START }, durable: false })
+            .await?;
     let _router = crate::router::router(app.clone());
     Director { app, people }.play().await
 }
@@ -80,8 +82,16 @@ const YEAR: &[Item] = &[
 
 fn plan(question: &str, on_no_call: usize) -> Plan {
     Plan {
-        question: question.to_owned(), metric: Metric::HumanOpen, effect: 0.02, alpha: 0.05, power: 0.8, pilot_share: 0.5, window_hours: 72,
-        on_no_call: Some(on_no_call), leaving_margin: 0.005, complaint_margin: 0.002,
+        question: question.to_owned(),
+        metric: Metric::HumanOpen,
+        effect: 0.02,
+        alpha: 0.05,
+        power: 0.8,
+        pilot_share: 0.5,
+        window_hours: 72,
+        on_no_call: Some(on_no_call),
+        leaving_margin: 0.005,
+        complaint_margin: 0.002,
     }
 }
 
@@ -109,11 +119,29 @@ impl Director {
             self.app.engine.advance(START + item.0 * DAY + item.1 * HOUR).await?;
             if i % 3 == 2 {
                 let k = i / 3;
-                self.import(&format!("new-{}.csv", k + 1), n(800 + 20 * k), n(800 + 20 * (k + 1)), LISTS[0], "Web form, consent text 4, this quarter").await?;
+                self.import(
+                    &format!("new-{}.csv", k + 1),
+                    n(800 + 20 * k),
+                    n(800 + 20 * (k + 1)),
+                    LISTS[0],
+                    "Web form, consent text 4, this quarter",
+                )
+                .await?;
             }
             if i == 18 {
                 let now = self.app.now();
-                self.app.store.write(move |c| Ok(settings::save_rules(c, now, Some(1), Cap::new(2, 7 * 24).map_err(|e| rinse_store::StoreError::Refused(e.to_string()))?, true)?)).await?;
+                self.app
+                    .store
+                    .write(move |c| {
+                        Ok(settings::save_rules(
+                            c,
+                            now,
+                            Some(1),
+                            Cap::new(2, 7 * 24).map_err(|e| rinse_store::StoreError::Refused(e.to_string()))?,
+                            true,
+                        )?)
+                    })
+                    .await?;
             }
             self.send(item, i).await?;
         }
@@ -121,24 +149,40 @@ impl Director {
     }
 
     async fn settings(&self) -> anyhow::Result<()> {
-        self.app.store.write(|c| {
-            for (name, from, address, ground, accent) in [
-                ("Skerry Light", "Skerry Light", "letters@skerry-light.example", "#fbfcfd", "#2c3a8f"),
-                ("Lantern Shop", "The Lantern Shop", "shop@skerry-light.example", "#fdfbf6", "#85560a"),
-            ] {
-                settings::save_letterhead(c, &Letterhead {
-                    id: 0, name: name.into(), from_name: from.into(), from_address: address.into(), postal_address: "Skerry Light, 1 Harbour Steps, Port Skerry".into(),
-                    ground: ground.into(), ink: "#17212b".into(), accent: accent.into(),
-                })?;
-            }
-            for t in TOPICS {
-                settings::topic_named(c, t)?;
-            }
-            for (text, reason) in [("press-desk.example", "press office, asked for calls only"), ("*.county-hall.example", "no mailings, by agreement of 2023"), ("greta.keel17@fulmar.example", "asked by letter")] {
-                settings::suppress(c, text, reason, START, Some(1))?;
-            }
-            settings::set(c, "organisation", "Skerry Light")
-        }).await?;
+        self.app
+            .store
+            .write(|c| {
+                for (name, from, address, ground, accent) in [
+                    ("Skerry Light", "Skerry Light", "letters@skerry-light.example", "#fbfcfd", "#2c3a8f"),
+                    ("Lantern Shop", "The Lantern Shop", "shop@skerry-light.example", "#fdfbf6", "#85560a"),
+                ] {
+                    settings::save_letterhead(
+                        c,
+                        &Letterhead {
+                            id: 0,
+                            name: name.into(),
+                            from_name: from.into(),
+                            from_address: address.into(),
+                            postal_address: "Skerry Light, 1 Harbour Steps, Port Skerry".into(),
+                            ground: ground.into(),
+                            ink: "#17212b".into(),
+                            accent: accent.into(),
+                        },
+                    )?;
+                }
+                for t in TOPICS {
+                    settings::topic_named(c, t)?;
+                }
+                for (text, reason) in [
+                    ("press-desk.example", "press office, asked for calls only"),
+                    ("*.county-hall.example", "no mailings, by agreement of 2023"),
+                    ("greta.keel17@fulmar.example", "asked by letter"),
+                ] {
+                    settings::suppress(c, text, reason, START, Some(1))?;
+                }
+                settings::set(c, "organisation", "Skerry Light")
+            })
+            .await?;
         Ok(())
     }
 
@@ -147,7 +191,14 @@ impl Director {
         std::fs::write(&raw, people_csv(&Scenario::skerry_light(), from, to))?;
         let now = self.app.now();
         let id = imports::stage(&self.app.store, raw, file.to_owned(), now, Some(1)).await?;
-        let mapping = vec![Some(Field::Address), Some(Field::GivenName), Some(Field::FamilyName), Some(Field::Country), Some(Field::TimeZone), Some(Field::Source)];
+        let mapping = vec![
+            Some(Field::Address),
+            Some(Field::GivenName),
+            Some(Field::FamilyName),
+            Some(Field::Country),
+            Some(Field::TimeZone),
+            Some(Field::Source),
+        ];
         let d = Decision { mapping, header: true, list: Some(list.to_owned()), consent: true, evidence: evidence.to_owned() };
         imports::decide(&self.app.store, id, d, now).await?;
         imports::check(&self.app.store, id, |_| {}).await?;
@@ -155,20 +206,37 @@ impl Director {
         Ok(())
     }
 
-    async fn draft(&self, name: &'static str, list: Option<usize>, topic: usize, subjects: &'static [&'static str], offer: &str) -> anyhow::Result<i64> {
+    async fn draft(
+        &self,
+        name: &'static str,
+        list: Option<usize>,
+        topic: usize,
+        subjects: &'static [&'static str],
+        offer: &str,
+    ) -> anyhow::Result<i64> {
         let (html, text) = body(name, offer);
         let now = self.app.now();
-        Ok(self.app.store.write(move |c| {
-            let list_id = match list {
-                Some(l) => Some(settings::list_named(c, LISTS[l], now)?),
-                None => None,
-            };
-            let draft = MailingDraft {
-                name: name.into(), topic_id: Some(settings::topic_named(c, TOPICS[topic])?), letterhead_id: if topic == 4 { 2 } else { 1 }, list_id,
-                over_cap: OverCap::Hold, html, text, subjects: subjects.iter().map(|s| (*s).to_owned()).collect(),
-            };
-            mailings::save(c, None, &draft, now, Some(2))
-        }).await?)
+        Ok(self
+            .app
+            .store
+            .write(move |c| {
+                let list_id = match list {
+                    Some(l) => Some(settings::list_named(c, LISTS[l], now)?),
+                    None => None,
+                };
+                let draft = MailingDraft {
+                    name: name.into(),
+                    topic_id: Some(settings::topic_named(c, TOPICS[topic])?),
+                    letterhead_id: if topic == 4 { 2 } else { 1 },
+                    list_id,
+                    over_cap: OverCap::Hold,
+                    html,
+                    text,
+                    subjects: subjects.iter().map(|s| (*s).to_owned()).collect(),
+                };
+                mailings::save(c, None, &draft, now, Some(2))
+            })
+            .await?)
     }
 
     async fn trial(&self, mailing: i64, question: String, seed: u64) -> anyhow::Result<i64> {
@@ -198,7 +266,15 @@ impl Director {
         let m = self.draft("Boat days are open", None, 2, &["Boat days are open again", "Low tide at 11, boats go"], "Book a boat").await?;
         self.trial(m, "Does naming the tide in the subject earn more readers?".into(), 77).await?;
         self.app.engine.advance(START + 366 * DAY + 10 * HOUR).await?;
-        let m = self.draft("Lantern shop: who signs it", Some(0), 4, &["New lanterns for dark stairs", "New lanterns, chosen by a keeper"], "See the lanterns").await?;
+        let m = self
+            .draft(
+                "Lantern shop: who signs it",
+                Some(0),
+                4,
+                &["New lanterns for dark stairs", "New lanterns, chosen by a keeper"],
+                "See the lanterns",
+            )
+            .await?;
         self.trial(m, "Does a keeper in the subject earn more readers?".into(), 78).await?;
         self.app.engine.advance(OPENS).await?;
         let saturday = self.draft("Boat days, Saturday", Some(1), 2, &["Saturday boats: places are left"], "Book a boat").await?;

@@ -3,13 +3,13 @@
 
 use crate::engine::ReceivedAt;
 use crate::state::App;
+use axum::Extension;
 use axum::Router;
 use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, Path, State};
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{Html, IntoResponse, Response};
 use axum::routing::{get, post};
-use axum::Extension;
 use rinse_core::Instant;
 use rinse_core::token::Kind;
 use rinse_post::inbound::{self, Inbound};
@@ -78,7 +78,9 @@ fn escape(text: &str) -> String {
 
 /// A public page in the letterhead's name and colours; plain, small, without script.
 fn page(look: Option<&settings::Letterhead>, title: &str, body: &str) -> Html<String> {
-    let colour = |c: &str, or: &str| if c.len() == 7 && c.starts_with('#') && c[1..].bytes().all(|b| b.is_ascii_hexdigit()) { c.to_owned() } else { or.to_owned() };
+    let colour = |c: &str, or: &str| {
+        if c.len() == 7 && c.starts_with('#') && c[1..].bytes().all(|b| b.is_ascii_hexdigit()) { c.to_owned() } else { or.to_owned() }
+    };
     let (ground, ink, accent, name) = look.map_or(("#ffffff".into(), "#17212b".into(), "#17212b".into(), String::new()), |l| {
         (colour(&l.ground, "#ffffff"), colour(&l.ink, "#17212b"), colour(&l.accent, "#17212b"), escape(&l.name))
     });
@@ -90,7 +92,15 @@ fn page(look: Option<&settings::Letterhead>, title: &str, body: &str) -> Html<St
 }
 
 fn unknown_link() -> Response {
-    (StatusCode::NOT_FOUND, page(None, "This link is not one of ours any more", "<p>Nothing was changed. To stop mail, use the link in the newest message you have, or answer it.</p>")).into_response()
+    (
+        StatusCode::NOT_FOUND,
+        page(
+            None,
+            "This link is not one of ours any more",
+            "<p>Nothing was changed. To stop mail, use the link in the newest message you have, or answer it.</p>",
+        ),
+    )
+        .into_response()
 }
 
 async fn look(app: &App, send: i64) -> Option<(settings::Letterhead, Option<String>)> {
@@ -110,7 +120,9 @@ async fn unsubscribe_page(State(app): State<App>, Path(token): Path<String>) -> 
     let Some((send, _)) = app.signer.read_link(Kind::Unsubscribe, &token) else { return unknown_link() };
     let Some((letterhead, topic)) = look(&app, send).await else { return unknown_link() };
     let topic_button = topic.map_or_else(String::new, |t| format!("<button name=\"stop\" value=\"topic\">Stop {}</button>", escape(&t)));
-    let body = format!("<p>Press a button and it holds from that moment.</p><form method=\"post\">{topic_button}<button name=\"stop\" value=\"everything\">Stop everything</button></form>");
+    let body = format!(
+        "<p>Press a button and it holds from that moment.</p><form method=\"post\">{topic_button}<button name=\"stop\" value=\"everything\">Stop everything</button></form>"
+    );
     page(Some(&letterhead), "Stop getting mail?", &body).into_response()
 }
 
@@ -132,7 +144,8 @@ async fn unsubscribe(State(app): State<App>, Path(token): Path<String>, at: At, 
         Ok(None) => unknown_link(),
         Err(e) => {
             tracing::error!("an unsubscribe was not recorded: {e}");
-            (StatusCode::SERVICE_UNAVAILABLE, page(None, "That did not work", "<p>Please press the button again in a minute.</p>")).into_response()
+            (StatusCode::SERVICE_UNAVAILABLE, page(None, "That did not work", "<p>Please press the button again in a minute.</p>"))
+                .into_response()
         }
     }
 }

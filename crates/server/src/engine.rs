@@ -169,11 +169,21 @@ impl Engine {
             let calls = events.iter().map(|e| {
                 let request = match &e.what {
                     What::Http { method, url, agent, body } => {
-                        let path = url.strip_prefix("http://").or_else(|| url.strip_prefix("https://")).and_then(|u| u.find('/').map(|i| &u[i..])).unwrap_or("/");
-                        Request::builder().method(method.as_str()).uri(path).header("user-agent", agent)
-                            .header("content-type", "application/x-www-form-urlencoded").body(Body::from(body.clone()))
+                        let path = url
+                            .strip_prefix("http://")
+                            .or_else(|| url.strip_prefix("https://"))
+                            .and_then(|u| u.find('/').map(|i| &u[i..]))
+                            .unwrap_or("/");
+                        Request::builder()
+                            .method(method.as_str())
+                            .uri(path)
+                            .header("user-agent", agent)
+                            .header("content-type", "application/x-www-form-urlencoded")
+                            .body(Body::from(body.clone()))
                     }
-                    What::Mail { to, raw } => Request::builder().method("POST").uri("/in/mail").header("x-envelope-to", to).body(Body::from(raw.clone())),
+                    What::Mail { to, raw } => {
+                        Request::builder().method("POST").uri("/in/mail").header("x-envelope-to", to).body(Body::from(raw.clone()))
+                    }
                 };
                 let (doors, at) = (doors.clone(), e.at);
                 async move {
@@ -205,46 +215,67 @@ impl Engine {
         self.start_mailings(now).await?;
         self.start_rollouts(now).await?;
         self.hand_over_due(now).await?;
-        self.store.write(move |c| { trials::set_reading_due(c)?; sends::finish(c, now) }).await?;
+        self.store
+            .write(move |c| {
+                trials::set_reading_due(c)?;
+                sends::finish(c, now)
+            })
+            .await?;
         self.read_trials(now).await
     }
 
     async fn start_mailings(&self, now: Instant) -> Result<()> {
-        let due: Vec<i64> = self.store.read(move |c| {
-            Ok(c.prepare_cached("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1")?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>().map_err(StoreError::from)?)
-        }).await?;
+        let due: Vec<i64> = self
+            .store
+            .read(move |c| {
+                Ok(c.prepare_cached("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1")?
+                    .query_map([now.0], |r| r.get(0))?
+                    .collect::<std::result::Result<_, _>>()
+                    .map_err(StoreError::from)?)
+            })
+            .await?;
         for id in due {
-            self.store.write(move |c| {
-                let done = clearing::audience(c, id, now)?;
-                let rules = done.rules.id;
-                sends::record(c, id, rules, now, done.decided.into_iter().map(|d| (d, Phase::Whole, 0)))?;
-                c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [id, now.0])?;
-                Ok(())
-            }).await?;
+            self.store
+                .write(move |c| {
+                    let done = clearing::audience(c, id, now)?;
+                    let rules = done.rules.id;
+                    sends::record(c, id, rules, now, done.decided.into_iter().map(|d| (d, Phase::Whole, 0)))?;
+                    c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [id, now.0])?;
+                    Ok(())
+                })
+                .await?;
         }
         Ok(())
     }
 
     async fn start_rollouts(&self, now: Instant) -> Result<()> {
-        let due: Vec<i64> = self.store.read(move |c| {
-            Ok(c.prepare_cached("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1")?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>().map_err(StoreError::from)?)
-        }).await?;
+        let due: Vec<i64> = self
+            .store
+            .read(move |c| {
+                Ok(c.prepare_cached("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1")?
+                    .query_map([now.0], |r| r.get(0))?
+                    .collect::<std::result::Result<_, _>>()
+                    .map_err(StoreError::from)?)
+            })
+            .await?;
         for id in due {
-            self.store.write(move |c| {
-                let t = trials::one(c, id)?;
-                let goes_out = t.verdict.and_then(|v| v.goes_out(&t.plan));
-                let done = clearing::audience(c, t.mailing_id, now)?;
-                let (rules, seed) = (done.rules.id, t.seed.unwrap_or(0).cast_unsigned());
-                let called = matches!(t.verdict, Some(reading::Verdict::Called(_)));
-                let people = done.decided.into_iter().filter_map(|d| {
-                    // 5% of a called rollout get the no-call choice, as a check on the pilot.
-                    let check = called && assign::in_rollout_check(seed, d.contact);
-                    let arm = if check { t.plan.on_no_call } else { goes_out };
-                    arm.map(|arm| (d, if check { Phase::RolloutCheck } else { Phase::Rollout }, arm))
-                });
-                sends::record(c, t.mailing_id, rules, now, people)?;
-                trials::advance(c, id, "rolling", "ended", None)
-            }).await?;
+            self.store
+                .write(move |c| {
+                    let t = trials::one(c, id)?;
+                    let goes_out = t.verdict.and_then(|v| v.goes_out(&t.plan));
+                    let done = clearing::audience(c, t.mailing_id, now)?;
+                    let (rules, seed) = (done.rules.id, t.seed.unwrap_or(0).cast_unsigned());
+                    let called = matches!(t.verdict, Some(reading::Verdict::Called(_)));
+                    let people = done.decided.into_iter().filter_map(|d| {
+                        // 5% of a called rollout get the no-call choice, as a check on the pilot.
+                        let check = called && assign::in_rollout_check(seed, d.contact);
+                        let arm = if check { t.plan.on_no_call } else { goes_out };
+                        arm.map(|arm| (d, if check { Phase::RolloutCheck } else { Phase::Rollout }, arm))
+                    });
+                    sends::record(c, t.mailing_id, rules, now, people)?;
+                    trials::advance(c, id, "rolling", "ended", None)
+                })
+                .await?;
         }
         Ok(())
     }
@@ -263,31 +294,44 @@ impl Engine {
                 if !composers.contains_key(&out.mailing) {
                     composers.insert(out.mailing, Arc::new(self.composer(out.mailing).await?));
                 }
-                let to = To { address: &out.address, given_name: out.given_name.as_deref(), family_name: out.family_name.as_deref(), country: out.country.as_deref() };
+                let to = To {
+                    address: &out.address,
+                    given_name: out.given_name.as_deref(),
+                    family_name: out.family_name.as_deref(),
+                    country: out.country.as_deref(),
+                };
                 match composers[&out.mailing].compose(out.send, out.arm, to, now.0 / 1000) {
-                    Ok(m) => { messages.push(m); ids.push(out.send); }
+                    Ok(m) => {
+                        messages.push(m);
+                        ids.push(out.send);
+                    }
                     Err(e) => broken.push((out.send, e.to_string())),
                 }
             }
             let replies = self.transport.hand_over(now, &messages).await.map_err(StoreError::Refused)?;
-            self.store.write(move |c| {
-                for (send, reply) in ids.iter().zip(&replies) {
-                    sends::answered(c, *send, reply, now)?;
-                }
-                for (send, why) in &broken {
-                    sends::failed(c, *send, rinse_core::bounce::Category::Unknown, why, now)?;
-                }
-                Ok(())
-            }).await?;
+            self.store
+                .write(move |c| {
+                    for (send, reply) in ids.iter().zip(&replies) {
+                        sends::answered(c, *send, reply, now)?;
+                    }
+                    for (send, why) in &broken {
+                        sends::failed(c, *send, rinse_core::bounce::Category::Unknown, why, now)?;
+                    }
+                    Ok(())
+                })
+                .await?;
         }
     }
 
     async fn composer(&self, mailing: i64) -> Result<Composer> {
-        let (m, l) = self.store.read(move |c| {
-            let m = mailings::one(c, mailing)?;
-            let l = settings::letterheads(c)?.into_iter().find(|l| l.id == m.letterhead_id).ok_or(StoreError::Missing("letterhead"))?;
-            Ok((m, l))
-        }).await?;
+        let (m, l) = self
+            .store
+            .read(move |c| {
+                let m = mailings::one(c, mailing)?;
+                let l = settings::letterheads(c)?.into_iter().find(|l| l.id == m.letterhead_id).ok_or(StoreError::Missing("letterhead"))?;
+                Ok((m, l))
+            })
+            .await?;
         let refused = |e: String| StoreError::Refused(e);
         let prepared = prepare(&m.html, &m.text).map_err(|e| refused(e.to_string()))?;
         let sender = Sender { name: l.from_name, address: l.from_address, postal_address: l.postal_address };
@@ -295,16 +339,24 @@ impl Engine {
     }
 
     async fn read_trials(&self, now: Instant) -> Result<()> {
-        let due: Vec<i64> = self.store.read(move |c| {
-            Ok(c.prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1")?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>().map_err(StoreError::from)?)
-        }).await?;
+        let due: Vec<i64> = self
+            .store
+            .read(move |c| {
+                Ok(c.prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1")?
+                    .query_map([now.0], |r| r.get(0))?
+                    .collect::<std::result::Result<_, _>>()
+                    .map_err(StoreError::from)?)
+            })
+            .await?;
         for id in due {
-            self.store.write(move |c| {
-                let t = trials::one(c, id)?;
-                let counts = trials::counts(c, &t)?;
-                let read = reading::read(&t.plan, &counts, assignment_holds(c, &t)?).map_err(|e| StoreError::Refused(e.to_string()))?;
-                trials::save_reading(c, id, read.verdict, &counts, now)
-            }).await?;
+            self.store
+                .write(move |c| {
+                    let t = trials::one(c, id)?;
+                    let counts = trials::counts(c, &t)?;
+                    let read = reading::read(&t.plan, &counts, assignment_holds(c, &t)?).map_err(|e| StoreError::Refused(e.to_string()))?;
+                    trials::save_reading(c, id, read.verdict, &counts, now)
+                })
+                .await?;
         }
         Ok(())
     }
@@ -326,4 +378,3 @@ pub(crate) fn assignment_holds(c: &rinse_store::Connection, t: &trials::Trial) -
 pub(crate) fn is_cleared(o: Outcome) -> bool {
     o == Outcome::Cleared
 }
-

@@ -43,8 +43,14 @@ impl ApiError {
                 StoreError::Refused(_) => StatusCode::CONFLICT,
                 StoreError::Missing(_) => StatusCode::NOT_FOUND,
                 StoreError::Csv(_) => StatusCode::UNPROCESSABLE_ENTITY,
-                StoreError::Folder { .. } | StoreError::Newer(_) | StoreError::Sqlite(_) | StoreError::Migration(_) | StoreError::Pool(_)
-                | StoreError::Io(_) | StoreError::Json(_) | StoreError::Stopped => StatusCode::INTERNAL_SERVER_ERROR,
+                StoreError::Folder { .. }
+                | StoreError::Newer(_)
+                | StoreError::Sqlite(_)
+                | StoreError::Migration(_)
+                | StoreError::Pool(_)
+                | StoreError::Io(_)
+                | StoreError::Json(_)
+                | StoreError::Stopped => StatusCode::INTERNAL_SERVER_ERROR,
             },
             Self::Plan(_) | Self::Cap(_) | Self::Malformed(_) => StatusCode::UNPROCESSABLE_ENTITY,
             Self::Refused(_) => StatusCode::CONFLICT,
@@ -60,7 +66,8 @@ impl IntoResponse for ApiError {
         if status.is_server_error() {
             tracing::error!("{self}");
         }
-        let problem = Problem { title: status.canonical_reason().unwrap_or("Error").to_owned(), status: status.as_u16(), detail: self.to_string() };
+        let problem =
+            Problem { title: status.canonical_reason().unwrap_or("Error").to_owned(), status: status.as_u16(), detail: self.to_string() };
         (status, [(header::CONTENT_TYPE, "application/problem+json")], Json(problem)).into_response()
     }
 }

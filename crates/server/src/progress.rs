@@ -31,8 +31,7 @@ impl Jobs {
     }
 
     pub(crate) fn stream(&self, name: &str) -> Sse<impl Stream<Item = Result<Event, Infallible>> + use<>> {
-        let stream = WatchStream::new(self.sender(name).subscribe())
-            .map(|p| Ok(Event::default().json_data(p).unwrap_or_default()));
+        let stream = WatchStream::new(self.sender(name).subscribe()).map(|p| Ok(Event::default().json_data(p).unwrap_or_default()));
         Sse::new(stream).keep_alive(KeepAlive::default())
     }
 }

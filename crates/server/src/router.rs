@@ -18,7 +18,10 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 #[derive(OpenApi)]
-#[openapi(info(title = "Rinse", description = "Errors are RFC 9457 problem documents. Instants are UTC milliseconds."), components(schemas(rinse_store::contacts::Sort, crate::error::Problem)))]
+#[openapi(
+    info(title = "Rinse", description = "Errors are RFC 9457 problem documents. Instants are UTC milliseconds."),
+    components(schemas(rinse_store::contacts::Sort, crate::error::Problem))
+)]
 struct Doc;
 
 fn api() -> OpenApiRouter<App> {
@@ -62,8 +65,15 @@ fn api() -> OpenApiRouter<App> {
 
 /// The API's description, as `rinse openapi` prints it and the front end's types are made from.
 #[must_use]
-pub fn openapi() -> utoipa::openapi::OpenApi {
-    api().split_for_parts().1
+pub fn openapi() -> serde_json::Value {
+    let mut doc = serde_json::to_value(api().split_for_parts().1).unwrap_or_default();
+    // The handlers' short names are no operation ids: those must be unique, and paths are already.
+    for path in doc["paths"].as_object_mut().into_iter().flat_map(|p| p.values_mut()) {
+        for operation in path.as_object_mut().into_iter().flat_map(|p| p.values_mut()).filter_map(|o| o.as_object_mut()) {
+            operation.remove("operationId");
+        }
+    }
+    doc
 }
 
 /// The whole application.

@@ -62,11 +62,12 @@ impl App {
                             settings::set(c, "world_began", &start.0.to_string())?;
                             settings::set(c, "clock", &start.0.to_string())?;
                         }
-                        let read = |k| Ok::<_, rinse_store::StoreError>(settings::get(c, k)?.and_then(|v| v.parse().ok()).unwrap_or(start.0));
+                        let read =
+                            |k| Ok::<_, rinse_store::StoreError>(settings::get(c, k)?.and_then(|v| v.parse().ok()).unwrap_or(start.0));
                         Ok((read("world_began")?, read("clock")?))
                     })
                     .await?;
-                let network = Network::open(&config.data, Scenario::skerry_light(), Instant(began))?;
+                let network = Network::open(&config.data, Scenario::skerry_light(), Instant(began), config.durable)?;
                 (Clock::Demo(AtomicI64::new(at)), Transport::StandIn(Arc::new(Mutex::new(network))))
             }
             Mode::Real { smtp_host, smtp_port, tls } => {

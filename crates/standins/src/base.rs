@@ -6,15 +6,23 @@ use std::fmt::Write;
 
 const GIVEN: &[&str] = &[
     "Ailsa", "Bran", "Carys", "Davin", "Eilis", "Fenn", "Greta", "Hamish", "Iona", "Jory", "Kerra", "Lorne", "Maren", "Nessa", "Orla",
-    "Piran", "Quill", "Runa", "Senan", "Tamsin", "Ulla", "Verity", "Wren", "Yestin", "Zelah", "Anders", "Birgit", "Caspar", "Dagny", "Emil",
+    "Piran", "Quill", "Runa", "Senan", "Tamsin", "Ulla", "Verity", "Wren", "Yestin", "Zelah", "Anders", "Birgit", "Caspar", "Dagny",
+    "Emil",
 ];
 const FAMILY: &[&str] = &[
-    "Ashdown", "Brook", "Carrow", "Drift", "Eddy", "Farrow", "Gannet", "Haven", "Inver", "Jetty", "Keel", "Ledge", "Marram", "Ness", "Orme",
-    "Pike", "Quay", "Rigg", "Sands", "Thrift", "Upton", "Voe", "Wick", "Yarrow", "Zander", "Holm", "Strand", "Fell", "Mere", "Skerrit",
+    "Ashdown", "Brook", "Carrow", "Drift", "Eddy", "Farrow", "Gannet", "Haven", "Inver", "Jetty", "Keel", "Ledge", "Marram", "Ness",
+    "Orme", "Pike", "Quay", "Rigg", "Sands", "Thrift", "Upton", "Voe", "Wick", "Yarrow", "Zander", "Holm", "Strand", "Fell", "Mere",
+    "Skerrit",
 ];
 const PLACES: &[(&str, &str, f64)] = &[
-    ("GB", "Europe/London", 0.52), ("IE", "Europe/Dublin", 0.12), ("NO", "Europe/Oslo", 0.08), ("DE", "Europe/Berlin", 0.08),
-    ("US", "America/New_York", 0.08), ("CA", "America/Halifax", 0.05), ("AU", "Australia/Sydney", 0.04), ("NZ", "Pacific/Auckland", 0.03),
+    ("GB", "Europe/London", 0.52),
+    ("IE", "Europe/Dublin", 0.12),
+    ("NO", "Europe/Oslo", 0.08),
+    ("DE", "Europe/Berlin", 0.08),
+    ("US", "America/New_York", 0.08),
+    ("CA", "America/Halifax", 0.05),
+    ("AU", "Australia/Sydney", 0.04),
+    ("NZ", "Pacific/Auckland", 0.03),
 ];
 const SOURCES: &[&str] = &["visitor desk", "web form", "members' evening", "lantern shop", "boat trip"];
 
@@ -26,9 +34,22 @@ pub fn people_csv(scenario: &Scenario, from: usize, to: usize) -> String {
         let mut d = Draws::new(scenario.seed, &format!("person {i}"));
         let (given, family) = (GIVEN[d.below(GIVEN.len())], FAMILY[d.below(FAMILY.len())]);
         let mut pick = d.unit() * scenario.domain.iter().map(|x| x.share).sum::<f64>();
-        let domain = scenario.domain.iter().find(|x| { pick -= x.share; pick < 0.0 }).unwrap_or(&scenario.domain[0]);
+        let domain = scenario
+            .domain
+            .iter()
+            .find(|x| {
+                pick -= x.share;
+                pick < 0.0
+            })
+            .unwrap_or(&scenario.domain[0]);
         let mut place = d.unit();
-        let (country, zone, _) = PLACES.iter().find(|p| { place -= p.2; place < 0.0 }).unwrap_or(&PLACES[0]);
+        let (country, zone, _) = PLACES
+            .iter()
+            .find(|p| {
+                place -= p.2;
+                place < 0.0
+            })
+            .unwrap_or(&PLACES[0]);
         let address = format!("{}.{}{i}@{}", given.to_lowercase(), family.to_lowercase(), domain.name);
         // A few rows are broken, as in every real file, and some lack a name.
         let address = if d.chance(0.002) { address.replace('@', " at ") } else { address };

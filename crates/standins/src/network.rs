@@ -49,14 +49,16 @@ pub type Result<T> = rusqlite::Result<T>;
 const BROWSERS: [&str; 3] = ["Reader/5.1 (phone)", "Reader/4.9 (desk)", "PostLook/2.3"];
 
 impl Network {
-    /// Opens the world in a folder. `start` is when its year begins.
+    /// Opens the world in a folder. `start` is when its year begins;
+    /// `durable` waits for the disk at every handover.
     ///
     /// # Errors
     /// When its file can't be opened.
-    pub fn open(folder: &Path, scenario: Scenario, start: Instant) -> Result<Self> {
+    pub fn open(folder: &Path, scenario: Scenario, start: Instant, durable: bool) -> Result<Self> {
         let db = Connection::open(folder.join("world.db"))?;
         db.pragma_update(None, "journal_mode", "WAL")?;
-        db.pragma_update(None, "synchronous", "NORMAL")?;
+        db.pragma_update(None, "synchronous", if durable { "FULL" } else { "OFF" })?;
+        db.set_prepared_statement_cache_capacity(64);
         db.execute_batch(
             "CREATE TABLE IF NOT EXISTS accepted (message_id TEXT PRIMARY KEY, address TEXT NOT NULL) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS greeted (message_id TEXT PRIMARY KEY) WITHOUT ROWID;
@@ -100,11 +102,15 @@ impl Network {
     /// # Errors
     /// When the world's file fails.
     pub fn due(&self, until: Instant, limit: usize) -> Result<Vec<Event>> {
-        let mut s = self.db.prepare_cached("SELECT seq, at, method, target, agent, raw, body FROM event WHERE at < ?1 ORDER BY at, seq LIMIT ?2")?;
+        let mut s = self
+            .db
+            .prepare_cached("SELECT seq, at, method, target, agent, raw, body FROM event WHERE at < ?1 ORDER BY at, seq LIMIT ?2")?;
         s.query_map(params![until.0, i64::try_from(limit).unwrap_or(1000)], |r| {
             let (method, target): (Option<String>, String) = (r.get(2)?, r.get(3)?);
             let what = match method {
-                Some(method) => What::Http { method, url: target, agent: r.get(4)?, body: r.get::<_, Option<String>>(6)?.unwrap_or_default() },
+                Some(method) => {
+                    What::Http { method, url: target, agent: r.get(4)?, body: r.get::<_, Option<String>>(6)?.unwrap_or_default() }
+                }
                 None => What::Mail { to: target, raw: r.get(5)? },
             };
             Ok(Event { seq: r.get(0)?, at: Instant(r.get(1)?), what })
@@ -125,7 +131,9 @@ impl Network {
     }
 
     fn http(&self, at: Instant, method: &str, url: &str, agent: &str) -> Result<()> {
-        self.db.prepare_cached("INSERT INTO event (at, method, target, agent) VALUES (?1,?2,?3,?4)")?.execute(params![at.0, method, url, agent])?;
+        self.db
+            .prepare_cached("INSERT INTO event (at, method, target, agent) VALUES (?1,?2,?3,?4)")?
+            .execute(params![at.0, method, url, agent])?;
         Ok(())
     }
 
@@ -145,8 +153,7 @@ impl Network {
         #[allow(clippy::cast_precision_loss)]
         let year = (now - self.start) as f64 / (365 * DAY) as f64;
         let gone = year >= t.gone_at || m.to.starts_with("gone.");
-        if domain.greylist
-            && self.db.prepare_cached("INSERT INTO greeted VALUES (?1) ON CONFLICT DO NOTHING")?.execute([m.message_id])? > 0
+        if domain.greylist && self.db.prepare_cached("INSERT INTO greeted VALUES (?1) ON CONFLICT DO NOTHING")?.execute([m.message_id])? > 0
         {
             return Ok(Reply::parse("451 4.7.1 greylisted, try again later"));
         }
@@ -163,7 +170,9 @@ impl Network {
             return Ok(Reply::parse("550 5.7.1 blocked: reputation of the sender, see our policy"));
         }
         self.db.prepare_cached("INSERT INTO accepted VALUES (?1, ?2)")?.execute([m.message_id, m.to])?;
-        self.db.prepare_cached("INSERT INTO domain (name, delivered) VALUES (?1, 1) ON CONFLICT DO UPDATE SET delivered = delivered + 1")?.execute([host])?;
+        self.db
+            .prepare_cached("INSERT INTO domain (name, delivered) VALUES (?1, 1) ON CONFLICT DO UPDATE SET delivered = delivered + 1")?
+            .execute([host])?;
         if gone {
             let after = HOUR + d.below(6 * 3600).try_into().unwrap_or(0) * SECOND;
             self.mail(now + after, m.return_path, &delivery_report(host, m, "5.1.1", "550 5.1.1 no such user here"))?;
@@ -222,7 +231,8 @@ impl Network {
         if let Some(leave) = leave.filter(|_| d.chance(t.leave)) {
             // Some use their mail program's button, some open the page and stop everything.
             let body = if d.chance(0.6) { "List-Unsubscribe=One-Click" } else { "stop=everything" };
-            self.db.prepare_cached("INSERT INTO event (at, method, target, agent, body) VALUES (?1,'POST',?2,'PostLook/2.3',?3)")?
+            self.db
+                .prepare_cached("INSERT INTO event (at, method, target, agent, body) VALUES (?1,'POST',?2,'PostLook/2.3',?3)")?
                 .execute(params![(looks + secs(d, 30, 600)).0, leave, body])?;
         }
         if d.chance(t.complain) {
@@ -231,7 +241,11 @@ impl Network {
             self.mail(looks + secs(d, 60, 6000), m.return_path, &feedback_report(host, m))?;
         }
         if d.chance(0.004) {
-            self.mail(now + secs(d, 20, 90), &reply_to(&message, m), &answer(m, "Auto-Submitted: auto-replied\r\n", "I am away until Monday."))?;
+            self.mail(
+                now + secs(d, 20, 90),
+                &reply_to(&message, m),
+                &answer(m, "Auto-Submitted: auto-replied\r\n", "I am away until Monday."),
+            )?;
         }
         Ok(())
     }
@@ -239,7 +253,12 @@ impl Network {
 
 /// The values after `mark` that contain `has`, up to the closing quote.
 fn after(html: &str, mark: &str, has: &str) -> Vec<String> {
-    html.split(mark).skip(1).filter_map(|rest| rest.split('"').next()).filter(|v| v.contains(has)).map(|v| v.replace("&amp;", "&")).collect()
+    html.split(mark)
+        .skip(1)
+        .filter_map(|rest| rest.split('"').next())
+        .filter(|v| v.contains(has))
+        .map(|v| v.replace("&amp;", "&"))
+        .collect()
 }
 
 fn reply_to(message: &mail_parser::Message<'_>, m: &Handed<'_>) -> String {
@@ -247,7 +266,10 @@ fn reply_to(message: &mail_parser::Message<'_>, m: &Handed<'_>) -> String {
 }
 
 fn answer(m: &Handed<'_>, extra: &str, words: &str) -> String {
-    format!("From: {}\r\nSubject: Re: your letter\r\nIn-Reply-To: <{}>\r\n{extra}Content-Type: text/plain; charset=utf-8\r\n\r\n{words}\r\n", m.to, m.message_id)
+    format!(
+        "From: {}\r\nSubject: Re: your letter\r\nIn-Reply-To: <{}>\r\n{extra}Content-Type: text/plain; charset=utf-8\r\n\r\n{words}\r\n",
+        m.to, m.message_id
+    )
 }
 
 /// A delivery report as RFC 3464 has it.
@@ -257,7 +279,9 @@ fn delivery_report(host: &str, m: &Handed<'_>, status: &str, said: &str) -> Stri
          Content-Type: multipart/report; report-type=delivery-status; boundary=\"part\"\r\n\r\n--part\r\nContent-Type: text/plain\r\n\r\nYour message could not be delivered.\r\n\
          --part\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.{host}\r\n\r\nFinal-Recipient: rfc822; {to}\r\nAction: failed\r\nStatus: {status}\r\nDiagnostic-Code: smtp; {said}\r\n\
          --part\r\nContent-Type: text/rfc822-headers\r\n\r\nMessage-ID: <{id}>\r\n--part--\r\n",
-        rp = m.return_path, to = m.to, id = m.message_id
+        rp = m.return_path,
+        to = m.to,
+        id = m.message_id
     )
 }
 
@@ -268,7 +292,9 @@ fn feedback_report(host: &str, m: &Handed<'_>) -> String {
          Content-Type: multipart/report; report-type=feedback-report; boundary=\"part\"\r\n\r\n--part\r\nContent-Type: text/plain\r\n\r\nThis is a complaint about a message.\r\n\
          --part\r\nContent-Type: message/feedback-report\r\n\r\nFeedback-Type: abuse\r\nUser-Agent: Desk/1\r\nVersion: 1\r\nOriginal-Rcpt-To: {to}\r\n\
          --part\r\nContent-Type: text/rfc822-headers\r\n\r\nMessage-ID: <{id}>\r\n--part--\r\n",
-        rp = m.return_path, to = m.to, id = m.message_id
+        rp = m.return_path,
+        to = m.to,
+        id = m.message_id
     )
 }
 
@@ -278,7 +304,7 @@ mod tests {
 
     fn world() -> (tempfile::TempDir, Network) {
         let dir = tempfile::tempdir().unwrap();
-        let n = Network::open(dir.path(), Scenario::skerry_light(), Instant(0)).unwrap();
+        let n = Network::open(dir.path(), Scenario::skerry_light(), Instant(0), false).unwrap();
         (dir, n)
     }
 

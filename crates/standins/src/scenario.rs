@@ -51,7 +51,15 @@ impl Scenario {
     #[must_use]
     pub fn domain(&self, name: &str) -> Domain {
         self.domain.iter().find(|d| d.name == name).cloned().unwrap_or(Domain {
-            name: name.to_owned(), share: 0.0, proxy: 0.0, gone: 0.0, full: 0.0, scanner: false, greylist: false, strict: false, late_reports: false,
+            name: name.to_owned(),
+            share: 0.0,
+            proxy: 0.0,
+            gone: 0.0,
+            full: 0.0,
+            scanner: false,
+            greylist: false,
+            strict: false,
+            late_reports: false,
         })
     }
 

@@ -2,11 +2,11 @@
 
 use crate::settings::{self, RulesVersion};
 use crate::{Result, StoreError, mailings};
+use rinse_core::Instant;
 use rinse_core::clearance::{Class, HOLD_LIMIT, Outcome, OverCap, Person, Reason, Rules, Sluice, clear, tally};
 use rinse_core::consent::Consent;
 use rinse_core::suppression::{Entry, Suppressed};
 use rinse_core::upkeep::MailStatus;
-use rinse_core::Instant;
 use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::{HashMap, HashSet};
 
@@ -44,14 +44,19 @@ impl Clearance {
     }
 }
 
-struct Loaded {
+/// What a mailing's rules are at an instant; loaded once for many people.
+pub struct Loaded {
     rules: Rules,
     version: RulesVersion,
     topic: Option<i64>,
     list: Option<i64>,
 }
 
-fn load(c: &Connection, mailing: i64, at: Instant) -> Result<Loaded> {
+/// Loads the rules for a mailing.
+///
+/// # Errors
+/// When there is no such mailing.
+pub fn load(c: &Connection, mailing: i64, at: Instant) -> Result<Loaded> {
     let (class, topic, list, over): (i64, Option<i64>, Option<i64>, String) = c
         .prepare_cached("SELECT class, topic_id, list_id, over_cap FROM mailing WHERE id = ?1")?
         .query_row([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))
@@ -106,7 +111,11 @@ pub fn audience(c: &Connection, mailing: i64, at: Instant) -> Result<Clearance> 
     }
     let sql = format!(
         "SELECT c.id, c.domain_id, c.consent, c.paused_until, c.status, c.status_until FROM {}",
-        if l.list.is_some() { "list_member m JOIN contact c ON c.id = m.contact_id WHERE m.list_id = ?1" } else { "contact c WHERE ?1 IS NULL" }
+        if l.list.is_some() {
+            "list_member m JOIN contact c ON c.id = m.contact_id WHERE m.list_id = ?1"
+        } else {
+            "contact c WHERE ?1 IS NULL"
+        }
     );
     let mut s = c.prepare_cached(&sql)?;
     let mut rows = s.query([l.list])?;
@@ -135,17 +144,18 @@ pub fn audience(c: &Connection, mailing: i64, at: Instant) -> Result<Clearance> 
 ///
 /// # Errors
 /// When there is no such mailing or contact.
-pub fn at_handover(c: &Connection, mailing: i64, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<Outcome> {
-    let mut l = load(c, mailing, at)?;
-    l.rules.give_up_at = give_up_at;
+pub fn at_handover(c: &Connection, l: &Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<Outcome> {
+    let rules = Rules { give_up_at, ..l.rules };
     let (consent, paused, status, until, key, domain): (i64, Option<i64>, i64, Option<i64>, String, String) = c
         .prepare_cached("SELECT consent, paused_until, status, status_until, address_key, d.name FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?
         .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
     let topic_left = match l.topic {
-        Some(t) => c.prepare_cached("SELECT EXISTS (SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2)")?.query_row([t, contact], |r| r.get(0))?,
+        Some(t) => c
+            .prepare_cached("SELECT EXISTS (SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2)")?
+            .query_row([t, contact], |r| r.get(0))?,
         None => false,
     };
-    let counted: Vec<Instant> = match l.rules.cap {
+    let counted: Vec<Instant> = match rules.cap {
         Some(cap) => c
             .prepare_cached(&format!("SELECT at FROM send WHERE contact_id = ?1 AND id <> ?2 AND at > ?3 AND at <= ?4 AND {COUNTED}"))?
             .query_map(params![contact, send, (at + -cap.window()).0, at.0], |r| r.get(0).map(Instant))?
@@ -154,27 +164,31 @@ pub fn at_handover(c: &Connection, mailing: i64, contact: i64, send: i64, at: In
     };
     let suppressed = is_suppressed(c, &key, &domain)?;
     let person = Person {
-        has_address: true, already_sent: false, status: MailStatus::from_code(status), resting_until: until.map(Instant),
-        consent: Consent::from_code(consent), paused_until: paused.map(Instant), topic_left, suppressed, trial_holdout: false, counted: &counted,
+        has_address: true,
+        already_sent: false,
+        status: MailStatus::from_code(status),
+        resting_until: until.map(Instant),
+        consent: Consent::from_code(consent),
+        paused_until: paused.map(Instant),
+        topic_left,
+        suppressed,
+        trial_holdout: false,
+        counted: &counted,
     };
-    Ok(clear(&person, &l.rules, at))
+    Ok(clear(&person, &rules, at))
 }
 
 /// Asks the list for one address: its key, its domain, and every domain that one lies under.
 fn is_suppressed(c: &Connection, key: &str, domain: &str) -> Result<bool> {
-    let mut s = c.prepare_cached("SELECT EXISTS (SELECT 1 FROM suppression WHERE text = ?1)")?;
     let mut names = vec![key.to_owned(), domain.to_owned()];
     let mut rest = Some(domain);
     while let Some(name) = rest {
         names.push(format!("*.{name}"));
         rest = name.split_once('.').map(|(_, parent)| parent);
     }
-    for name in names {
-        if s.query_row([name], |r| r.get(0))? {
-            return Ok(true);
-        }
-    }
-    Ok(false)
+    let marks = vec!["?"; names.len()].join(",");
+    let sql = format!("SELECT EXISTS (SELECT 1 FROM suppression WHERE text IN ({marks}))");
+    Ok(c.prepare_cached(&sql)?.query_row(rusqlite::params_from_iter(names), |r| r.get(0))?)
 }
 
 /// Whom the mailing selects, for its check.

@@ -29,8 +29,15 @@ const COLUMNS: &str = "c.id, c.address, c.given_name, c.family_name, c.country, 
 
 fn row(r: &Row<'_>) -> rusqlite::Result<ContactRow> {
     Ok(ContactRow {
-        id: r.get(0)?, address: r.get(1)?, given_name: r.get(2)?, family_name: r.get(3)?, country: r.get(4)?,
-        added_at: r.get(5)?, consent: Consent::from_code(r.get(6)?), status: MailStatus::from_code(r.get(7)?), status_until: r.get(8)?,
+        id: r.get(0)?,
+        address: r.get(1)?,
+        given_name: r.get(2)?,
+        family_name: r.get(3)?,
+        country: r.get(4)?,
+        added_at: r.get(5)?,
+        consent: Consent::from_code(r.get(6)?),
+        status: MailStatus::from_code(r.get(7)?),
+        status_until: r.get(8)?,
     })
 }
 
@@ -91,9 +98,12 @@ pub fn page(c: &Connection, q: &Query) -> Result<Page> {
         wheres.push("c.domain_id IN (SELECT id FROM domain WHERE name >= ?1 AND name < ?2)".into());
     } else if !search.is_empty() {
         values.extend([Box::new(search.clone()) as Box<dyn ToSql>, Box::new(upper_bound(&search))]);
-        wheres.push("c.id IN (SELECT id FROM contact WHERE address_key >= ?1 AND address_key < ?2
+        wheres.push(
+            "c.id IN (SELECT id FROM contact WHERE address_key >= ?1 AND address_key < ?2
             UNION SELECT id FROM contact WHERE family_name COLLATE NOCASE >= ?1 AND family_name COLLATE NOCASE < ?2
-            UNION SELECT id FROM contact WHERE given_name COLLATE NOCASE >= ?1 AND given_name COLLATE NOCASE < ?2)".into());
+            UNION SELECT id FROM contact WHERE given_name COLLATE NOCASE >= ?1 AND given_name COLLATE NOCASE < ?2)"
+                .into(),
+        );
     }
     if let Some(list) = q.list {
         values.push(Box::new(list));
@@ -108,7 +118,8 @@ pub fn page(c: &Connection, q: &Query) -> Result<Page> {
     let matching = if wheres.is_empty() {
         all
     } else {
-        c.prepare_cached(&format!("SELECT count(*) FROM (SELECT 1 FROM contact c {filter} LIMIT 10000)"))?.query_row(refs.as_slice(), |r| r.get(0))?
+        c.prepare_cached(&format!("SELECT count(*) FROM (SELECT 1 FROM contact c {filter} LIMIT 10000)"))?
+            .query_row(refs.as_slice(), |r| r.get(0))?
     };
     let direction = if q.descending { "DESC" } else { "ASC" };
     let (limit, offset) = (q.size.clamp(1, 200), q.page.saturating_mul(q.size));
@@ -180,7 +191,9 @@ pub struct Contact {
 #[must_use]
 pub fn send_state(code: i64) -> &'static str {
     ["held", "ready", "handing over", "accepted", "deferred", "failed", "barred", "in doubt"]
-        .get(usize::try_from(code).unwrap_or(usize::MAX)).copied().unwrap_or("unknown")
+        .get(usize::try_from(code).unwrap_or(usize::MAX))
+        .copied()
+        .unwrap_or("unknown")
 }
 
 /// One person.
@@ -193,38 +206,57 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
         .query_row([id], |r| Ok((row(r)?, r.get(9)?, r.get(10)?)))
         .optional()?
         .ok_or(StoreError::Missing("contact"))?;
-    let names = |sql: &str| -> Result<Vec<String>> {
-        Ok(c.prepare_cached(sql)?.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
-    };
+    let names =
+        |sql: &str| -> Result<Vec<String>> { Ok(c.prepare_cached(sql)?.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?) };
     let mut messages = c.prepare_cached(
         "SELECT s.id, m.id, m.name, coalesce(v.subject, ''), s.arm, s.state, coalesce(s.handed_at, s.at), s.accepted_at, s.failed_at, s.category, s.reply
          FROM send s JOIN mailing m ON m.id = s.mailing_id LEFT JOIN variant v ON v.mailing_id = m.id AND v.arm = s.arm
          WHERE s.contact_id = ?1 ORDER BY s.id DESC LIMIT 500",
     )?;
-    let messages = messages.query_map([id], |r| {
-        Ok(Message {
-            send_id: r.get(0)?, mailing_id: r.get(1)?, mailing: r.get(2)?, subject: r.get(3)?, arm: r.get(4)?,
-            state: send_state(r.get(5)?).into(), at: r.get(6)?, accepted_at: r.get(7)?, failed_at: r.get(8)?,
-            category: r.get::<_, Option<i64>>(9)?.map(|k| Category::from_code(k).words().into()), reply: r.get(10)?,
-        })
-    })?.collect::<rusqlite::Result<_>>()?;
+    let messages = messages
+        .query_map([id], |r| {
+            Ok(Message {
+                send_id: r.get(0)?,
+                mailing_id: r.get(1)?,
+                mailing: r.get(2)?,
+                subject: r.get(3)?,
+                arm: r.get(4)?,
+                state: send_state(r.get(5)?).into(),
+                at: r.get(6)?,
+                accepted_at: r.get(7)?,
+                failed_at: r.get(8)?,
+                category: r.get::<_, Option<i64>>(9)?.map(|k| Category::from_code(k).words().into()),
+                reply: r.get(10)?,
+            })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
     let mut responses = c.prepare_cached(
         "SELECT r.at, r.kind, m.name, l.name, r.agent, r.machine FROM send s JOIN response r ON r.send_id = s.id JOIN mailing m ON m.id = s.mailing_id
          LEFT JOIN link l ON l.mailing_id = s.mailing_id AND l.position = r.link WHERE s.contact_id = ?1 ORDER BY r.at DESC LIMIT 500",
     )?;
-    let responses = responses.query_map([id], |r| {
-        let (kind, machine): (i64, i64) = (r.get(1)?, r.get(5)?);
-        Ok(Response {
-            at: r.get(0)?, kind: crate::responses::kind_words(kind).into(), mailing: r.get(2)?, link: r.get(3)?, agent: r.get(4)?,
-            judged: Machine::words(machine).into(), human: machine == 0,
-        })
-    })?.collect::<rusqlite::Result<_>>()?;
+    let responses = responses
+        .query_map([id], |r| {
+            let (kind, machine): (i64, i64) = (r.get(1)?, r.get(5)?);
+            Ok(Response {
+                at: r.get(0)?,
+                kind: crate::responses::kind_words(kind).into(),
+                mailing: r.get(2)?,
+                link: r.get(3)?,
+                agent: r.get(4)?,
+                judged: Machine::words(machine).into(),
+                human: machine == 0,
+            })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
     Ok(Contact {
-        row, zone, source,
+        row,
+        zone,
+        source,
         lists: names("SELECT l.name FROM list l JOIN list_member m ON m.list_id = l.id WHERE m.contact_id = ?1 ORDER BY 1")?,
         topics_left: names("SELECT t.name FROM topic t JOIN topic_left l ON l.topic_id = t.id WHERE l.contact_id = ?1 ORDER BY 1")?,
         ledger: crate::ledger::of_contact(c, id)?,
-        messages, responses,
+        messages,
+        responses,
         status_why: rinse_core::upkeep::standing(&crate::ledger::outcomes(c, id)?, now).why,
     })
 }
@@ -263,7 +295,11 @@ impl Profile {
 pub fn find(c: &Connection, key: &str) -> Result<Option<(i64, Consent, Profile)>> {
     Ok(c.prepare_cached("SELECT id, consent, given_name, family_name, country, zone, source FROM contact WHERE address_key = ?1")?
         .query_row([key], |r| {
-            Ok((r.get(0)?, Consent::from_code(r.get(1)?), Profile { given_name: r.get(2)?, family_name: r.get(3)?, country: r.get(4)?, zone: r.get(5)?, source: r.get(6)? }))
+            Ok((
+                r.get(0)?,
+                Consent::from_code(r.get(1)?),
+                Profile { given_name: r.get(2)?, family_name: r.get(3)?, country: r.get(4)?, zone: r.get(5)?, source: r.get(6)? },
+            ))
         })
         .optional()?)
 }

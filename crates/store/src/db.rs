@@ -51,7 +51,8 @@ const GROUP: usize = 1_000;
 impl Store {
     /// Opens (or makes) `rinse.db` in the folder and brings it up to date.
     ///
-    /// `durable`: every answered write survives a power cut, not only a crash of the process.
+    /// `durable`: every answered write survives a power cut. Without it only a file that can be
+    /// made again should be written, as the demo's history is.
     ///
     /// # Errors
     /// When the folder can't be written, or the file is of a newer version.
@@ -64,18 +65,23 @@ impl Store {
         let mut conn = Connection::open(&path)?;
         conn.pragma_update(None, "journal_mode", "WAL")?;
         pragmas(&conn)?;
-        conn.pragma_update(None, "synchronous", if durable { "FULL" } else { "NORMAL" })?;
+        if durable {
+            conn.pragma_update(None, "synchronous", "FULL")?;
+        } else {
+            // For a file that is thrown away when it doesn't get whole.
+            conn.pragma_update(None, "synchronous", "OFF")?;
+            conn.pragma_update(None, "wal_autocheckpoint", 20_000)?;
+            conn.pragma_update(None, "cache_size", -200_000)?;
+        }
         let version: usize = conn.query_row("PRAGMA user_version", [], |r| r.get::<_, i64>(0))?.try_into().unwrap_or(usize::MAX);
         if version > MIGRATIONS.len() {
             return Err(StoreError::Newer(path));
         }
         Migrations::from_slice(MIGRATIONS).to_latest(&mut conn)?;
-        let readers = Pool::builder().max_size(8).min_idle(Some(1)).build(
-            SqliteConnectionManager::file(&path).with_init(|c| {
-                c.pragma_update(None, "query_only", true)?;
-                pragmas(c)
-            }),
-        )?;
+        let readers = Pool::builder().max_size(8).min_idle(Some(1)).build(SqliteConnectionManager::file(&path).with_init(|c| {
+            c.pragma_update(None, "query_only", true)?;
+            pragmas(c)
+        }))?;
         let (writer, jobs) = mpsc::channel();
         std::thread::Builder::new().name("rinse-writer".into()).spawn(move || write_loop(&conn, &jobs))?;
         Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()) })
@@ -100,10 +106,7 @@ impl Store {
     ///
     /// # Errors
     /// As [`Store::read_now`].
-    pub async fn read<T: Send + 'static>(
-        &self,
-        f: impl FnOnce(&Connection) -> crate::Result<T> + Send + 'static,
-    ) -> crate::Result<T> {
+    pub async fn read<T: Send + 'static>(&self, f: impl FnOnce(&Connection) -> crate::Result<T> + Send + 'static) -> crate::Result<T> {
         let store = self.clone();
         tokio::task::spawn_blocking(move || store.read_now(f)).await.map_err(|_| StoreError::Stopped)?
     }
@@ -113,10 +116,7 @@ impl Store {
     ///
     /// # Errors
     /// Whatever `f` returns, or [`StoreError::Stopped`] when the commit failed.
-    pub async fn write<T: Send + 'static>(
-        &self,
-        f: impl FnOnce(&Connection) -> crate::Result<T> + Send + 'static,
-    ) -> crate::Result<T> {
+    pub async fn write<T: Send + 'static>(&self, f: impl FnOnce(&Connection) -> crate::Result<T> + Send + 'static) -> crate::Result<T> {
         let (tell, told) = tokio::sync::oneshot::channel();
         let job: Job = Box::new(move |conn| {
             let result = savepoint(conn, f);
@@ -158,8 +158,7 @@ fn write_loop(conn: &Connection, jobs: &mpsc::Receiver<Job>) {
                 Err(_) => break,
             }
         }
-        let committed = begun
-            && conn.execute_batch("COMMIT").map_err(|e| tracing::error!("a commit failed: {e}")).is_ok();
+        let committed = begun && conn.execute_batch("COMMIT").map_err(|e| tracing::error!("a commit failed: {e}")).is_ok();
         if !committed {
             let _ = conn.execute_batch("ROLLBACK");
         }

@@ -38,13 +38,21 @@ pub fn mailings(c: &Connection, since: i64) -> Result<Vec<MailingFigures>> {
         let n = |i: usize| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
         let (sent, accepted) = (n(3)?, n(4)?);
         Ok(MailingFigures {
-            id: r.get(0)?, name: r.get(1)?, started_at: r.get(2)?, sent: r.get(3)?,
-            accepted: Rate::new(accepted, sent), bounced: Rate::new(n(5)?, sent),
-            opens: Rate::new(n(6)?, accepted), clicks: Rate::new(n(7)?, accepted),
-            reported_opens: Rate::new(n(8)?, accepted), reported_clicks: Rate::new(n(9)?, accepted),
-            complaints: Rate::new(n(10)?, accepted), withdrawals: Rate::new(n(11)?, accepted),
+            id: r.get(0)?,
+            name: r.get(1)?,
+            started_at: r.get(2)?,
+            sent: r.get(3)?,
+            accepted: Rate::new(accepted, sent),
+            bounced: Rate::new(n(5)?, sent),
+            opens: Rate::new(n(6)?, accepted),
+            clicks: Rate::new(n(7)?, accepted),
+            reported_opens: Rate::new(n(8)?, accepted),
+            reported_clicks: Rate::new(n(9)?, accepted),
+            complaints: Rate::new(n(10)?, accepted),
+            withdrawals: Rate::new(n(11)?, accepted),
         })
-    })?.collect::<rusqlite::Result<_>>()?)
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// The source rows of a figure: sends of a mailing with the column set, as (address, arm, instant).
@@ -94,7 +102,9 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
     let rules = crate::settings::rules(c)?;
     let (handed, accepted, opened) = c
         .prepare_cached("SELECT count(handed_at), count(accepted_at), count(open_at) FROM send WHERE class = 1 AND at > ?1 AND at <= ?2")?
-        .query_row(params![now - 30 * rinse_core::DAY, now], |r| Ok((r.get::<_, i64>(0)?.unsigned_abs(), r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(2)?.unsigned_abs())))?;
+        .query_row(params![now - 30 * rinse_core::DAY, now], |r| {
+            Ok((r.get::<_, i64>(0)?.unsigned_abs(), r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(2)?.unsigned_abs()))
+        })?;
     Ok(Workline {
         contacts: one("SELECT count(*) FROM contact")?,
         mailable: one("SELECT count(*) FROM contact WHERE consent IN (2, 3) AND status NOT IN (1, 3)")?,
@@ -106,7 +116,10 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
         resting: one("SELECT count(*) FROM contact WHERE status IN (1, 2)")?,
         retired: one("SELECT count(*) FROM contact WHERE status = 3")?,
         cap_in_force: rules.cap_in_force,
-        cap: rules.cap().or_else(|| rinse_core::caps::Cap::new(rules.cap_limit, rules.cap_window_hours).ok()).map_or_else(String::new, rinse_core::caps::Cap::words),
+        cap: rules
+            .cap()
+            .or_else(|| rinse_core::caps::Cap::new(rules.cap_limit, rules.cap_window_hours).ok())
+            .map_or_else(String::new, rinse_core::caps::Cap::words),
     })
 }
 
@@ -132,7 +145,8 @@ pub fn upkeep(c: &Connection, status: MailStatus, limit: u32) -> Result<Vec<Upke
     )?;
     Ok(s.query_map(params![status as i64, limit], |r| {
         Ok(UpkeepRow { contact_id: r.get(0)?, address: r.get(1)?, status, since: r.get(2)?, until: r.get(3)?, why: r.get(4)? })
-    })?.collect::<rusqlite::Result<_>>()?)
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// People by consent state, and by mail status.

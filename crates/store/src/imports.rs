@@ -112,12 +112,17 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
     let folder = store.clone();
     let (decoded, encoding, delimiter, header, mapping) = tokio::task::spawn_blocking(move || -> Result<_> {
         let decoded = folder.folder().join("imports").join(format!("{}.utf8", raw.file_name().unwrap_or_default().to_string_lossy()));
-        let encoding = decode(&raw, &decoded).inspect_err(|_| { let _ = std::fs::remove_file(&decoded); });
+        let encoding = decode(&raw, &decoded).inspect_err(|_| {
+            let _ = std::fs::remove_file(&decoded);
+        });
         let _ = std::fs::remove_file(&raw);
         let encoding = encoding?;
         let looked = (|| {
             let mut head = String::new();
-            File::open(&decoded)?.take(65_536).read_to_string(&mut head).or_else(|_| { head.clear(); Ok::<_, std::io::Error>(0) })?;
+            File::open(&decoded)?.take(65_536).read_to_string(&mut head).or_else(|_| {
+                head.clear();
+                Ok::<_, std::io::Error>(0)
+            })?;
             if head.is_empty() {
                 let mut bytes = Vec::new();
                 File::open(&decoded)?.take(65_536).read_to_end(&mut bytes)?;
@@ -132,7 +137,9 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
             let mapping = table::propose_mapping(&sample, header).map_err(|e| table_error(&e))?;
             Ok((delimiter, header, mapping))
         })();
-        let (delimiter, header, mapping) = looked.inspect_err(|_| { let _ = std::fs::remove_file(&decoded); })?;
+        let (delimiter, header, mapping) = looked.inspect_err(|_| {
+            let _ = std::fs::remove_file(&decoded);
+        })?;
         Ok((decoded, encoding, delimiter, header, mapping))
     })
     .await
@@ -182,10 +189,23 @@ fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
     let rows = s.query_map([value], |r| {
         Ok((
             Run {
-                id: r.get(0)?, file_name: r.get(1)?, made_at: r.get(2)?, encoding: Encoding::Utf8,
-                delimiter: char::from(r.get::<_, u8>(4)?).to_string(), header: r.get(5)?, mapping: vec![], list: r.get(7)?,
-                consent: r.get(8)?, evidence: r.get(9)?, state: r.get(10)?, records: r.get(11)?, done: r.get(12)?,
-                new: r.get(13)?, changed: r.get(14)?, unchanged: r.get(15)?, refused: r.get(16)?,
+                id: r.get(0)?,
+                file_name: r.get(1)?,
+                made_at: r.get(2)?,
+                encoding: Encoding::Utf8,
+                delimiter: char::from(r.get::<_, u8>(4)?).to_string(),
+                header: r.get(5)?,
+                mapping: vec![],
+                list: r.get(7)?,
+                consent: r.get(8)?,
+                evidence: r.get(9)?,
+                state: r.get(10)?,
+                records: r.get(11)?,
+                done: r.get(12)?,
+                new: r.get(13)?,
+                changed: r.get(14)?,
+                unchanged: r.get(15)?,
+                refused: r.get(16)?,
             },
             r.get::<_, String>(3)?,
             r.get::<_, String>(6)?,
@@ -300,13 +320,23 @@ struct Applier {
 }
 
 impl Applier {
-    fn judge(&self, c: &Connection, seen: &mut HashSet<u64>, cells: &csv::StringRecord) -> Result<(Fate, Option<(Address, Profile, Option<i64>)>)> {
+    fn judge(
+        &self,
+        c: &Connection,
+        seen: &mut HashSet<u64>,
+        cells: &csv::StringRecord,
+    ) -> Result<(Fate, Option<(Address, Profile, Option<i64>)>)> {
         let cells: Vec<&str> = cells.iter().collect();
         let (address, profile) = match read_row(&cells, &self.mapping, self.width) {
             Ok(row) => row,
             Err(why) => return Ok((Fate::Refused(why), None)),
         };
-        let hash = { use std::hash::{DefaultHasher, Hash, Hasher}; let mut h = DefaultHasher::new(); address.key.hash(&mut h); h.finish() };
+        let hash = {
+            use std::hash::{DefaultHasher, Hash, Hasher};
+            let mut h = DefaultHasher::new();
+            address.key.hash(&mut h);
+            h.finish()
+        };
         if !seen.insert(hash) {
             return Ok((Fate::Refused("the same address stands in an earlier row".into()), None));
         }
@@ -318,7 +348,9 @@ impl Applier {
             return Ok((Fate::Refused(format!("this person {what}; an import can't bring their consent back")), None));
         }
         let joins = match self.list {
-            Some(list) => !c.prepare_cached("SELECT EXISTS (SELECT 1 FROM list_member WHERE list_id = ?1 AND contact_id = ?2)")?.query_row([list, id], |r| r.get::<_, bool>(0))?,
+            Some(list) => !c
+                .prepare_cached("SELECT EXISTS (SELECT 1 FROM list_member WHERE list_id = ?1 AND contact_id = ?2)")?
+                .query_row([list, id], |r| r.get::<_, bool>(0))?,
             None => false,
         };
         let agrees = self.consent && matches!(consent, Consent::None | Consent::Invited);
@@ -387,16 +419,18 @@ pub async fn check(store: &Store, id: i64, mut progress: impl FnMut(i64) + Send 
 /// # Errors
 /// When the run was not checked, or its file is gone.
 pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mut progress: impl FnMut(i64) -> bool) -> Result<Run> {
-    let r = store.write(move |c| {
-        let r = run(c, id)?;
-        match r.state.as_str() {
-            "checked" | "applying" => {}
-            "applied" => return Ok(r),
-            _ => return Err(StoreError::Refused("Check the import before applying it.".into())),
-        }
-        c.execute("UPDATE import_run SET state = 'applying' WHERE id = ?1", [id])?;
-        run(c, id)
-    }).await?;
+    let r = store
+        .write(move |c| {
+            let r = run(c, id)?;
+            match r.state.as_str() {
+                "checked" | "applying" => {}
+                "applied" => return Ok(r),
+                _ => return Err(StoreError::Refused("Check the import before applying it.".into())),
+            }
+            c.execute("UPDATE import_run SET state = 'applying' WHERE id = ?1", [id])?;
+            run(c, id)
+        })
+        .await?;
     if r.state == "applied" {
         return Ok(r);
     }
@@ -427,22 +461,44 @@ pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mu
         let moved = std::mem::take(&mut seen);
         seen = store.write(move |c| apply_batch(c, &a, moved, &batch, &evidence, id, upto, now, person)).await?;
         if !progress(done) {
-            return store.write(move |c| {
-                c.execute("UPDATE import_run SET state = 'cancelled' WHERE id = ?1", [id])?;
-                run(c, id)
-            }).await;
+            return store
+                .write(move |c| {
+                    c.execute("UPDATE import_run SET state = 'cancelled' WHERE id = ?1", [id])?;
+                    run(c, id)
+                })
+                .await;
         }
     }
-    store.write(move |c| {
-        c.execute("UPDATE import_run SET state = 'applied' WHERE id = ?1", [id])?;
-        let r = run(c, id)?;
-        crate::settings::audit(c, now, person, "import applied", "import", id, &format!("{}: {} new, {} changed, {} refused", r.file_name, r.new, r.changed, r.refused))?;
-        Ok(r)
-    }).await
+    store
+        .write(move |c| {
+            c.execute("UPDATE import_run SET state = 'applied' WHERE id = ?1", [id])?;
+            let r = run(c, id)?;
+            crate::settings::audit(
+                c,
+                now,
+                person,
+                "import applied",
+                "import",
+                id,
+                &format!("{}: {} new, {} changed, {} refused", r.file_name, r.new, r.changed, r.refused),
+            )?;
+            Ok(r)
+        })
+        .await
 }
 
 #[allow(clippy::too_many_arguments)]
-fn apply_batch(c: &Connection, a: &Applier, mut seen: HashSet<u64>, batch: &[csv::StringRecord], evidence: &str, id: i64, upto: i64, now: Instant, person: Option<i64>) -> Result<HashSet<u64>> {
+fn apply_batch(
+    c: &Connection,
+    a: &Applier,
+    mut seen: HashSet<u64>,
+    batch: &[csv::StringRecord],
+    evidence: &str,
+    id: i64,
+    upto: i64,
+    now: Instant,
+    person: Option<i64>,
+) -> Result<HashSet<u64>> {
     let origin = Origin { source: "import", evidence: evidence.to_owned(), import: Some(id), person, ..Origin::default() };
     for record in batch {
         let (fate, row) = a.judge(c, &mut seen, record)?;

@@ -62,8 +62,12 @@ pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin)
     }
     let until = if let Act::Paused { until } = act { Some(until.0) } else { None };
     append(c, contact, at, kind_of(act), None, until, origin)?;
-    c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4 WHERE id = ?1")?
-        .execute(params![contact, after as i64, at.0, until])?;
+    c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4 WHERE id = ?1")?.execute(params![
+        contact,
+        after as i64,
+        at.0,
+        until
+    ])?;
     Ok(true)
 }
 
@@ -81,7 +85,8 @@ pub fn consent_of(c: &Connection, contact: i64) -> Result<Consent> {
 /// # Errors
 /// When the database fails.
 pub fn leave_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin: &Origin) -> Result<bool> {
-    let new = c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![topic, contact, at.0])? > 0;
+    let new =
+        c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![topic, contact, at.0])? > 0;
     if new {
         append(c, contact, at, "left topic", Some(topic), None, origin)?;
     }
@@ -99,7 +104,8 @@ pub fn outcomes(c: &Connection, contact: i64) -> Result<Vec<Outcome>> {
     )?;
     Ok(s.query_map([contact], |r| {
         Ok(Outcome { mailing: r.get(0)?, at: Instant(r.get(1)?), failure: r.get::<_, Option<i64>>(2)?.map(Category::from_code) })
-    })?.collect::<rusqlite::Result<_>>()?)
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// Works the mail status out again and records a change with its cause.
@@ -119,8 +125,12 @@ pub fn refresh_status(c: &Connection, contact: i64, now: Instant) -> Result<Stan
         };
         let origin = Origin { source: "bounce rules", evidence: s.why.clone(), ..Origin::default() };
         append(c, contact, now, kind, None, s.until.map(|u| u.0), &origin)?;
-        c.prepare_cached("UPDATE contact SET status = ?2, status_until = ?3, status_at = ?4 WHERE id = ?1")?
-            .execute(params![contact, s.status as i64, s.until.map(|u| u.0), now.0])?;
+        c.prepare_cached("UPDATE contact SET status = ?2, status_until = ?3, status_at = ?4 WHERE id = ?1")?.execute(params![
+            contact,
+            s.status as i64,
+            s.until.map(|u| u.0),
+            now.0
+        ])?;
     }
     Ok(s)
 }
@@ -148,6 +158,15 @@ pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
          LEFT JOIN topic t ON t.id = l.topic_id LEFT JOIN person p ON p.id = l.person_id WHERE l.contact_id = ?1 ORDER BY l.id",
     )?;
     Ok(s.query_map([contact], |r| {
-        Ok(Entry { at: r.get(0)?, kind: r.get(1)?, topic: r.get(2)?, until: r.get(3)?, source: r.get(4)?, evidence: r.get(5)?, person: r.get(6)? })
-    })?.collect::<rusqlite::Result<_>>()?)
+        Ok(Entry {
+            at: r.get(0)?,
+            kind: r.get(1)?,
+            topic: r.get(2)?,
+            until: r.get(3)?,
+            source: r.get(4)?,
+            evidence: r.get(5)?,
+            person: r.get(6)?,
+        })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }

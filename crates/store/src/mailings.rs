@@ -93,8 +93,17 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
          ORDER BY m.state = 'sent', coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 500",
     )?;
     Ok(s.query_map([], |r| {
-        Ok(MailingRow { id: r.get(0)?, name: r.get(1)?, state: r.get(2)?, planned_at: r.get(3)?, started_at: r.get(4)?, list: r.get(5)?, trial_id: r.get(6)? })
-    })?.collect::<rusqlite::Result<_>>()?)
+        Ok(MailingRow {
+            id: r.get(0)?,
+            name: r.get(1)?,
+            state: r.get(2)?,
+            planned_at: r.get(3)?,
+            started_at: r.get(4)?,
+            list: r.get(5)?,
+            trial_id: r.get(6)?,
+        })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// Makes or changes a draft. Only drafts change: what was planned or sent stays as it was.
@@ -157,11 +166,15 @@ pub fn link_url(c: &Connection, send: i64, position: u32) -> Result<Option<Strin
 /// # Errors
 /// When it isn't in a state it may leave.
 pub fn set_state(c: &Connection, id: i64, from: &[&str], to: &str, planned_at: Option<Instant>) -> Result<()> {
-    let state: String = c.query_row("SELECT state FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
+    let state: String =
+        c.query_row("SELECT state FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
     if !from.contains(&state.as_str()) {
         return Err(StoreError::Refused(format!("This mailing is {state}; that can't be done to it any more.")));
     }
-    c.execute("UPDATE mailing SET state = ?2, planned_at = coalesce(?3, planned_at) WHERE id = ?1", params![id, to, planned_at.map(|i| i.0)])?;
+    c.execute(
+        "UPDATE mailing SET state = ?2, planned_at = coalesce(?3, planned_at) WHERE id = ?1",
+        params![id, to, planned_at.map(|i| i.0)],
+    )?;
     Ok(())
 }
 
@@ -170,7 +183,11 @@ pub fn set_state(c: &Connection, id: i64, from: &[&str], to: &str, planned_at: O
 /// # Errors
 /// When the database fails.
 pub fn missing(c: &Connection, list: Option<i64>) -> Result<(BTreeMap<String, u64>, u64)> {
-    let from = if list.is_some() { "list_member m JOIN contact c ON c.id = m.contact_id WHERE m.list_id = ?1" } else { "contact c WHERE ?1 IS NULL" };
+    let from = if list.is_some() {
+        "list_member m JOIN contact c ON c.id = m.contact_id WHERE m.list_id = ?1"
+    } else {
+        "contact c WHERE ?1 IS NULL"
+    };
     let count = |what: &str| format!("coalesce(sum({what} IS NULL OR {what} = ''), 0)");
     let sql = format!("SELECT count(*), {}, {}, {} FROM {from}", count("c.given_name"), count("c.family_name"), count("c.country"));
     Ok(c.prepare_cached(&sql)?.query_row([list], |r| {

@@ -44,7 +44,9 @@ pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &st
             "SELECT coalesce(s.accepted_at, s.handed_at, s.at), d.id, d.delivered, d.fetched, s.any_open_at IS NULL
              FROM send s JOIN contact c ON c.id = s.contact_id JOIN domain d ON d.id = c.domain_id WHERE s.id = ?1",
         )?
-        .query_row([send], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, i64>(2)?, r.get::<_, i64>(3)?, r.get::<_, bool>(4)?)))
+        .query_row([send], |r| {
+            Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, i64>(2)?, r.get::<_, i64>(3)?, r.get::<_, bool>(4)?))
+        })
         .optional()?
     else {
         return Ok(false);
@@ -90,7 +92,10 @@ fn judge_bursts(c: &Connection, send: i64, at: Instant) -> Result<()> {
         }
     }
     if changed {
-        c.prepare_cached("UPDATE send SET click_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 2 AND machine = 0) WHERE id = ?1")?.execute([send])?;
+        c.prepare_cached(
+            "UPDATE send SET click_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 2 AND machine = 0) WHERE id = ?1",
+        )?
+        .execute([send])?;
     }
     Ok(())
 }
@@ -136,7 +141,8 @@ pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
     let origin = Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), ..Origin::default() };
     ledger::act(c, contact, at, Act::Complained, &origin)?;
     insert(c, at, send, COMPLAINT, None, "", 0)?;
-    c.prepare_cached("UPDATE send SET complained_at = coalesce(complained_at, ?2), left_at = coalesce(left_at, ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
+    c.prepare_cached("UPDATE send SET complained_at = coalesce(complained_at, ?2), left_at = coalesce(left_at, ?2) WHERE id = ?1")?
+        .execute(params![send, at.0])?;
     Ok(true)
 }
 

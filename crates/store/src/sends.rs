@@ -1,13 +1,15 @@
 //! Sends: recorded before they are handed over, one per contact and mailing by a unique key, so
 //! that a crash in the middle sends to nobody twice and forgets nobody.
 
+use crate::Result;
 use crate::clearing::{self, Decided};
 use crate::ledger;
-use crate::Result;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::clearance::{HOLD_LIMIT, Outcome};
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rusqlite::{Connection, params};
+use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 
 /// Part of a trial that a send belongs to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -24,7 +26,13 @@ pub enum Phase {
 ///
 /// # Errors
 /// When the database fails.
-pub fn record(c: &Connection, mailing: i64, rules: i64, at: Instant, people: impl IntoIterator<Item = (Decided, Phase, usize)>) -> Result<u64> {
+pub fn record(
+    c: &Connection,
+    mailing: i64,
+    rules: i64,
+    at: Instant,
+    people: impl IntoIterator<Item = (Decided, Phase, usize)>,
+) -> Result<u64> {
     let mut s = c.prepare_cached(
         "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, rules_version, state, at, give_up_at, reason)
          SELECT ?1, ?2, ?1, ?3, ?4, m.class, ?5, ?6, ?7, ?8, ?9 FROM mailing m WHERE m.id = ?1 ON CONFLICT DO NOTHING",
@@ -36,7 +44,17 @@ pub fn record(c: &Connection, mailing: i64, rules: i64, at: Instant, people: imp
             Outcome::Held(until, why) => (0, until, why.first().map(|r| r as i64)),
             Outcome::Barred(_) => continue,
         };
-        n += s.execute(params![mailing, d.contact, phase as i64, i64::try_from(arm).unwrap_or(0), rules, state, when.0, (at + HOLD_LIMIT).0, reason])?;
+        n += s.execute(params![
+            mailing,
+            d.contact,
+            phase as i64,
+            i64::try_from(arm).unwrap_or(0),
+            rules,
+            state,
+            when.0,
+            (at + HOLD_LIMIT).0,
+            reason
+        ])?;
     }
     Ok(n as u64)
 }
@@ -69,8 +87,14 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
             Ok((
                 Outgoing {
-                    send: r.get(0)?, mailing: r.get(1)?, contact: r.get(2)?, arm: usize::try_from(r.get::<_, i64>(3)?).unwrap_or(0),
-                    address: r.get(4)?, given_name: r.get(5)?, family_name: r.get(6)?, country: r.get(7)?,
+                    send: r.get(0)?,
+                    mailing: r.get(1)?,
+                    contact: r.get(2)?,
+                    arm: usize::try_from(r.get::<_, i64>(3)?).unwrap_or(0),
+                    address: r.get(4)?,
+                    given_name: r.get(5)?,
+                    family_name: r.get(6)?,
+                    country: r.get(7)?,
                 },
                 r.get(8)?,
             ))
@@ -78,17 +102,30 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         .collect::<rusqlite::Result<_>>()?;
     let looked_at = due.len();
     let mut go = Vec::with_capacity(due.len());
+    let mut rules: HashMap<i64, clearing::Loaded> = HashMap::new();
     for (out, give_up) in due {
-        match clearing::at_handover(c, out.mailing, out.contact, out.send, now, Instant(give_up))? {
+        let loaded = match rules.entry(out.mailing) {
+            Entry::Occupied(e) => e.into_mut(),
+            Entry::Vacant(e) => e.insert(clearing::load(c, out.mailing, now)?),
+        };
+        match clearing::at_handover(c, loaded, out.contact, out.send, now, Instant(give_up))? {
             Outcome::Cleared => {
-                c.prepare_cached("UPDATE send SET state = 2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL WHERE id = ?1")?.execute(params![out.send, now.0])?;
+                c.prepare_cached(
+                    "UPDATE send SET state = 2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL WHERE id = ?1",
+                )?
+                .execute(params![out.send, now.0])?;
                 go.push(out);
             }
             Outcome::Held(until, why) => {
-                c.prepare_cached("UPDATE send SET state = 0, at = ?2, reason = ?3 WHERE id = ?1")?.execute(params![out.send, until.0, why.first().map(|r| r as i64)])?;
+                c.prepare_cached("UPDATE send SET state = 0, at = ?2, reason = ?3 WHERE id = ?1")?.execute(params![
+                    out.send,
+                    until.0,
+                    why.first().map(|r| r as i64)
+                ])?;
             }
             Outcome::Barred(why) => {
-                c.prepare_cached("UPDATE send SET state = 6, reason = ?2 WHERE id = ?1")?.execute(params![out.send, why.first().map(|r| r as i64)])?;
+                c.prepare_cached("UPDATE send SET state = 6, reason = ?2 WHERE id = ?1")?
+                    .execute(params![out.send, why.first().map(|r| r as i64)])?;
             }
         }
     }
@@ -108,14 +145,21 @@ pub fn next_try(tries: i64) -> Option<i64> {
 pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Result<()> {
     let line: String = reply.line().chars().take(300).collect();
     if reply.accepted() {
-        c.prepare_cached("UPDATE send SET state = 3, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN (2, 7)")?.execute(params![send, now.0, line])?;
+        c.prepare_cached("UPDATE send SET state = 3, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN (2, 7)")?
+            .execute(params![send, now.0, line])?;
         c.prepare_cached("UPDATE domain SET delivered = delivered + 1 WHERE id = (SELECT domain_id FROM contact WHERE id = (SELECT contact_id FROM send WHERE id = ?1))")?.execute([send])?;
         return Ok(());
     }
     let tries: i64 = c.prepare_cached("SELECT tries FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
-    if reply.try_again() && let Some(wait) = next_try(tries) {
-        c.prepare_cached("UPDATE send SET state = 4, at = ?2, reply = ?3, category = ?4 WHERE id = ?1")?
-            .execute(params![send, (now + wait).0, line, reply.category() as i64])?;
+    if reply.try_again()
+        && let Some(wait) = next_try(tries)
+    {
+        c.prepare_cached("UPDATE send SET state = 4, at = ?2, reply = ?3, category = ?4 WHERE id = ?1")?.execute(params![
+            send,
+            (now + wait).0,
+            line,
+            reply.category() as i64
+        ])?;
         return Ok(());
     }
     failed(c, send, reply.category(), &line, now)
@@ -127,7 +171,8 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
 /// # Errors
 /// When the database fails.
 pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: Instant) -> Result<()> {
-    let n = c.prepare_cached("UPDATE send SET state = 5, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL")?
+    let n = c
+        .prepare_cached("UPDATE send SET state = 5, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL")?
         .execute(params![send, now.0, category as i64, line])?;
     if n > 0 {
         let contact: i64 = c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
@@ -141,7 +186,9 @@ pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: In
 /// # Errors
 /// When the database fails.
 pub fn in_doubt(c: &Connection) -> Result<Vec<i64>> {
-    Ok(c.prepare_cached("SELECT id FROM send WHERE state = 2 ORDER BY id")?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    Ok(c.prepare_cached("SELECT id FROM send WHERE state = 2 ORDER BY id")?
+        .query_map([], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?)
 }
 
 /// Settles sends in doubt: `Some(true)` the host has it, `Some(false)` it has not, `None` nobody
@@ -182,7 +229,8 @@ pub fn decide_doubt(c: &Connection, again: bool, now: Instant) -> Result<usize> 
 /// When the database fails.
 pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     let sends: Option<i64> = c.prepare_cached("SELECT min(at) FROM send WHERE state IN (0, 1, 4)")?.query_row([], |r| r.get(0))?;
-    let mailings: Option<i64> = c.prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned'")?.query_row([], |r| r.get(0))?;
+    let mailings: Option<i64> =
+        c.prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned'")?.query_row([], |r| r.get(0))?;
     let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN reading_due ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND reading_due IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
     let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
     Ok([sends, mailings, trials, rests].into_iter().flatten().min().map(Instant))

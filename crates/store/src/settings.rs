@@ -25,7 +25,10 @@ pub fn set(c: &Connection, key: &str, value: &str) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub fn signing_key(c: &Connection, fresh: &[u8; 32], now: Instant) -> Result<Vec<u8>> {
-    c.execute("INSERT INTO signing_key (id, key, made_at) SELECT 1, ?1, ?2 WHERE NOT EXISTS (SELECT 1 FROM signing_key)", params![fresh, now.0])?;
+    c.execute(
+        "INSERT INTO signing_key (id, key, made_at) SELECT 1, ?1, ?2 WHERE NOT EXISTS (SELECT 1 FROM signing_key)",
+        params![fresh, now.0],
+    )?;
     Ok(c.query_row("SELECT key FROM signing_key WHERE id = 1", [], |r| r.get(0))?)
 }
 
@@ -71,13 +74,21 @@ pub struct Letterhead {
 /// # Errors
 /// When the database fails.
 pub fn letterheads(c: &Connection) -> Result<Vec<Letterhead>> {
-    let mut s = c.prepare_cached("SELECT id, name, from_name, from_address, postal_address, ground, ink, accent FROM letterhead ORDER BY id")?;
+    let mut s =
+        c.prepare_cached("SELECT id, name, from_name, from_address, postal_address, ground, ink, accent FROM letterhead ORDER BY id")?;
     Ok(s.query_map([], |r| {
         Ok(Letterhead {
-            id: r.get(0)?, name: r.get(1)?, from_name: r.get(2)?, from_address: r.get(3)?, postal_address: r.get(4)?,
-            ground: r.get(5)?, ink: r.get(6)?, accent: r.get(7)?,
+            id: r.get(0)?,
+            name: r.get(1)?,
+            from_name: r.get(2)?,
+            from_address: r.get(3)?,
+            postal_address: r.get(4)?,
+            ground: r.get(5)?,
+            ink: r.get(6)?,
+            accent: r.get(7)?,
         })
-    })?.collect::<rusqlite::Result<_>>()?)
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// # Errors
@@ -104,7 +115,8 @@ pub struct Named {
 /// # Errors
 /// When the database fails.
 pub fn lists(c: &Connection) -> Result<Vec<Named>> {
-    let mut s = c.prepare_cached("SELECT id, name, (SELECT count(*) FROM list_member m WHERE m.list_id = list.id) FROM list ORDER BY name")?;
+    let mut s =
+        c.prepare_cached("SELECT id, name, (SELECT count(*) FROM list_member m WHERE m.list_id = list.id) FROM list ORDER BY name")?;
     Ok(s.query_map([], |r| Ok(Named { id: r.get(0)?, name: r.get(1)?, people: r.get(2)? }))?.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -120,7 +132,8 @@ pub fn list_named(c: &Connection, name: &str, now: Instant) -> Result<i64> {
 /// # Errors
 /// When the database fails.
 pub fn topics(c: &Connection) -> Result<Vec<Named>> {
-    let mut s = c.prepare_cached("SELECT id, name, (SELECT count(*) FROM topic_left t WHERE t.topic_id = topic.id) FROM topic ORDER BY id")?;
+    let mut s =
+        c.prepare_cached("SELECT id, name, (SELECT count(*) FROM topic_left t WHERE t.topic_id = topic.id) FROM topic ORDER BY id")?;
     Ok(s.query_map([], |r| Ok(Named { id: r.get(0)?, name: r.get(1)?, people: r.get(2)? }))?.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -186,7 +199,8 @@ pub struct SuppressionLine {
 /// When the database fails.
 pub fn suppression(c: &Connection) -> Result<Vec<SuppressionLine>> {
     let mut s = c.prepare_cached("SELECT text, reason, added_at FROM suppression ORDER BY added_at DESC, text")?;
-    Ok(s.query_map([], |r| Ok(SuppressionLine { text: r.get(0)?, reason: r.get(1)?, added_at: r.get(2)? }))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([], |r| Ok(SuppressionLine { text: r.get(0)?, reason: r.get(1)?, added_at: r.get(2)? }))?
+        .collect::<rusqlite::Result<_>>()?)
 }
 
 /// # Errors

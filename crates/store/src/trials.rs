@@ -42,9 +42,18 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     rows.map(|row| {
         let ((id, mailing_id, mailing, plan, state, sealed_at), (seed, reading_due, read_at, verdict, counts, rollout_at)) = row?;
         Ok(Trial {
-            id, mailing_id, mailing, plan: serde_json::from_str(&plan)?, state, sealed_at, seed, reading_due, read_at,
+            id,
+            mailing_id,
+            mailing,
+            plan: serde_json::from_str(&plan)?,
+            state,
+            sealed_at,
+            seed,
+            reading_due,
+            read_at,
             verdict: verdict.map(|v| serde_json::from_str(&v)).transpose()?,
-            counts: counts.map(|v| serde_json::from_str(&v)).transpose()?, rollout_at,
+            counts: counts.map(|v| serde_json::from_str(&v)).transpose()?,
+            rollout_at,
         })
     })
     .collect()
@@ -86,7 +95,10 @@ pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person
 /// # Errors
 /// When it is sealed already.
 pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], now: Instant) -> Result<()> {
-    let n = c.execute("UPDATE trial SET state = 'collecting', sealed_at = ?2, seed = ?3 WHERE id = ?1 AND state = 'planned'", params![id, now.0, seed.cast_signed()])?;
+    let n = c.execute(
+        "UPDATE trial SET state = 'collecting', sealed_at = ?2, seed = ?3 WHERE id = ?1 AND state = 'planned'",
+        params![id, now.0, seed.cast_signed()],
+    )?;
     if n == 0 {
         return Err(StoreError::Refused("This trial is sealed already.".into()));
     }
@@ -103,8 +115,10 @@ pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], now: Instan
 /// When the database fails.
 pub fn roster(c: &Connection, id: i64) -> Result<Vec<Enrolled>> {
     let mut s = c.prepare_cached("SELECT contact_id, stratum, arm FROM roster WHERE trial_id = ?1 ORDER BY contact_id")?;
-    Ok(s.query_map([id], |r| Ok(Enrolled { contact: r.get(0)?, stratum: r.get(1)?, arm: usize::try_from(r.get::<_, i64>(2)?).unwrap_or(0) }))?
-        .collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([id], |r| {
+        Ok(Enrolled { contact: r.get(0)?, stratum: r.get(1)?, arm: usize::try_from(r.get::<_, i64>(2)?).unwrap_or(0) })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// Sets the instant of the reading once everyone of the pilot has been handed over: the end of the
@@ -148,8 +162,15 @@ pub fn counts(c: &Connection, t: &Trial) -> Result<[ArmCounts; 2]> {
         let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
         if let Some(slot) = usize::try_from(r.get::<_, i64>(0)?).ok().and_then(|a| out.get_mut(a)) {
             *slot = ArmCounts {
-                assigned: n(1)?, handed_over: n(2)?, accepted: n(3)?, bounced: n(4)?, primary: n(5)?, reported: n(6)?,
-                clicked: n(7)?, left: n(8)?, complained: n(9)?,
+                assigned: n(1)?,
+                handed_over: n(2)?,
+                accepted: n(3)?,
+                bounced: n(4)?,
+                primary: n(5)?,
+                reported: n(6)?,
+                clicked: n(7)?,
+                left: n(8)?,
+                complained: n(9)?,
             };
         }
     }
@@ -173,7 +194,10 @@ pub fn save_reading(c: &Connection, id: i64, verdict: Verdict, counts: &[ArmCoun
 /// # Errors
 /// When it isn't in the state it should leave.
 pub fn advance(c: &Connection, id: i64, from: &str, to: &str, rollout_at: Option<Instant>) -> Result<()> {
-    let n = c.execute("UPDATE trial SET state = ?3, rollout_at = coalesce(?4, rollout_at) WHERE id = ?1 AND state = ?2", params![id, from, to, rollout_at.map(|i| i.0)])?;
+    let n = c.execute(
+        "UPDATE trial SET state = ?3, rollout_at = coalesce(?4, rollout_at) WHERE id = ?1 AND state = ?2",
+        params![id, from, to, rollout_at.map(|i| i.0)],
+    )?;
     if n == 0 { Err(StoreError::Refused(format!("The trial is not {from} any more."))) } else { Ok(()) }
 }
 

@@ -81,20 +81,16 @@ pub fn call(name: &str, args: Value) -> Result<Value, StatsError> {
         }
         "sample_size_two_proportions" => {
             let s: SizeArgs = read(args)?;
-            written(sample_size::sample_size_two_proportions(
-                s.baseline, s.effect_abs, s.alpha, s.power, s.ratio, s.sides,
-            )?)
+            written(sample_size::sample_size_two_proportions(s.baseline, s.effect_abs, s.alpha, s.power, s.ratio, s.sides)?)
         }
         "power_two_proportions" => {
             let p: PowerArgs = read(args)?;
-            let power =
-                sample_size::power_two_proportions(p.baseline, p.effect_abs, p.n_a, p.n_b, p.alpha, p.sides)?;
+            let power = sample_size::power_two_proportions(p.baseline, p.effect_abs, p.n_a, p.n_b, p.alpha, p.sides)?;
             Ok(json!({ "power": power }))
         }
         "minimum_detectable_effect" => {
             let e: EffectArgs = read(args)?;
-            let effect =
-                sample_size::minimum_detectable_effect(e.baseline, e.n_a, e.n_b, e.alpha, e.power, e.sides)?;
+            let effect = sample_size::minimum_detectable_effect(e.baseline, e.n_a, e.n_b, e.alpha, e.power, e.sides)?;
             Ok(json!({ "effect_abs": effect }))
         }
         "sample_ratio_mismatch" => {

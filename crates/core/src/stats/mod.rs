@@ -55,11 +55,7 @@ impl Arm {
 }
 
 pub(crate) fn open_unit(name: &'static str, value: f64) -> Result<f64, StatsError> {
-    if value > 0.0 && value < 1.0 {
-        Ok(value)
-    } else {
-        Err(StatsError::OutOfRange { name, value, low: 0.0, high: 1.0 })
-    }
+    if value > 0.0 && value < 1.0 { Ok(value) } else { Err(StatsError::OutOfRange { name, value, low: 0.0, high: 1.0 }) }
 }
 
 /// The normal quantile of a two-sided interval at `level`.

@@ -52,8 +52,7 @@ pub fn sample_size_two_proportions(
     }
     let pooled = (p1 + r * p2) / (1.0 + r);
     let null = normal_upper_quantile(tail) * (pooled * (1.0 - pooled) * (1.0 + 1.0 / r)).sqrt();
-    let alternative =
-        normal_upper_quantile(1.0 - power) * (p1 * (1.0 - p1) + p2 * (1.0 - p2) / r).sqrt();
+    let alternative = normal_upper_quantile(1.0 - power) * (p1 * (1.0 - p1) + p2 * (1.0 - p2) / r).sqrt();
     let n_a = ((null + alternative) / effect_abs).powi(2);
     Ok(SampleSize { n_a, n_b: r * n_a })
 }
@@ -63,14 +62,7 @@ pub fn sample_size_two_proportions(
 ///
 /// # Errors
 /// As [`sample_size_two_proportions`], except that an effect of 0 is allowed; arms must not be empty.
-pub fn power_two_proportions(
-    baseline: f64,
-    effect_abs: f64,
-    n_a: f64,
-    n_b: f64,
-    alpha: f64,
-    sides: u32,
-) -> Result<f64, StatsError> {
+pub fn power_two_proportions(baseline: f64, effect_abs: f64, n_a: f64, n_b: f64, alpha: f64, sides: u32) -> Result<f64, StatsError> {
     let tail = per_side(alpha, sides)?;
     let (p1, p2) = (open_unit("baseline", baseline)?, open_unit("baseline + effect", baseline + effect_abs)?);
     let (n_a, n_b) = (positive("n_a", n_a)?, positive("n_b", n_b)?);
@@ -83,14 +75,7 @@ pub fn power_two_proportions(
 ///
 /// # Errors
 /// As [`power_two_proportions`], and when no rise below certainty reaches the power.
-pub fn minimum_detectable_effect(
-    baseline: f64,
-    n_a: f64,
-    n_b: f64,
-    alpha: f64,
-    power: f64,
-    sides: u32,
-) -> Result<f64, StatsError> {
+pub fn minimum_detectable_effect(baseline: f64, n_a: f64, n_b: f64, alpha: f64, power: f64, sides: u32) -> Result<f64, StatsError> {
     attainable(power, per_side(alpha, sides)?)?;
     let reaches = |d: f64| power_two_proportions(baseline, d, n_a, n_b, alpha, sides).map(|p| p >= power);
     reaches(0.0)?;

@@ -30,9 +30,7 @@ pub fn normal_upper_quantile(q: f64) -> f64 {
         return -normal_upper_quantile(1.0 - q);
     }
     let t = (-2.0 * q.ln()).sqrt();
-    let mut z = t
-        - (2.515_517 + t * (0.802_853 + t * 0.010_328))
-            / (1.0 + t * (1.432_788 + t * (0.189_269 + t * 0.001_308)));
+    let mut z = t - (2.515_517 + t * (0.802_853 + t * 0.010_328)) / (1.0 + t * (1.432_788 + t * (0.189_269 + t * 0.001_308)));
     for _ in 0..60 {
         let tail = normal_sf(z);
         let density = (-0.5 * z * z).exp() / (2.0 * PI).sqrt();
@@ -77,9 +75,7 @@ fn deviance(x: f64, m: f64) -> f64 {
 /// `x^a (1-x)^b / B(a, b)`, by the saddle-point form so that large `a` and `b` keep their digits.
 fn beta_kernel(a: f64, b: f64, x: f64, y: f64) -> f64 {
     let n = a + b;
-    let log = stirling_error(n) - stirling_error(a) - stirling_error(b)
-        - deviance(a, n * x)
-        - deviance(b, n * y);
+    let log = stirling_error(n) - stirling_error(a) - stirling_error(b) - deviance(a, n * x) - deviance(b, n * y);
     log.exp() * (a * b / (2.0 * PI * n)).sqrt()
 }
 
@@ -140,7 +136,11 @@ pub fn beta_quantile(a: f64, b: f64, q: f64, upper: bool) -> f64 {
         let (lo_tail, hi_tail) = beta_tails(a, b, x);
         let tail = if upper { hi_tail } else { lo_tail };
         let too_far_right = if upper { tail < q } else { tail > q };
-        if too_far_right { high = x } else { low = x }
+        if too_far_right {
+            high = x
+        } else {
+            low = x
+        }
         // Newton on the logarithm of the tail; bisection (geometric near zero) when it leaves the bracket.
         let density = beta_kernel(a, b, x, 1.0 - x) / (x * (1.0 - x));
         let slope = if upper { -density } else { density };

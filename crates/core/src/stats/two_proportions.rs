@@ -33,16 +33,11 @@ pub fn two_proportions(a: Arm, b: Arm, level: f64) -> Result<Comparison, StatsEr
     let zq = z_of_level(level)?;
     let (pa, pb) = (xa / na, xb / nb);
     let difference = pb - pa;
-    let (ia, ib) =
-        (proportion_interval(a, level, Method::Wilson)?, proportion_interval(b, level, Method::Wilson)?);
+    let (ia, ib) = (proportion_interval(a, level, Method::Wilson)?, proportion_interval(b, level, Method::Wilson)?);
     let lower = difference - (pb - ib.lower).hypot(ia.upper - pa);
     let upper = difference + (ib.upper - pb).hypot(pa - ia.lower);
     let pooled = (xa + xb) / (na + nb);
-    let z = if xa + xb == 0.0 || xa + xb == na + nb {
-        0.0
-    } else {
-        difference / (pooled * (1.0 - pooled) * (1.0 / na + 1.0 / nb)).sqrt()
-    };
+    let z = if xa + xb == 0.0 || xa + xb == na + nb { 0.0 } else { difference / (pooled * (1.0 - pooled) * (1.0 / na + 1.0 / nb)).sqrt() };
     let (risk_ratio, rr_lower, rr_upper) = if a.successes == 0 {
         (None, None, None)
     } else if b.successes == 0 {
@@ -114,8 +109,7 @@ fn fisher_two_sided(a: Arm, b: Arm) -> f64 {
         return 1.0;
     }
     let near = log_observed.exp() * tail_from(observed, rising);
-    let far = walk(&|_, log| log <= limit, !rising)
-        .map_or(0.0, |(k, log)| log.exp() * tail_from(k, !rising));
+    let far = walk(&|_, log| log <= limit, !rising).map_or(0.0, |(k, log)| log.exp() * tail_from(k, !rising));
     ((near + far) / total).min(1.0)
 }
 

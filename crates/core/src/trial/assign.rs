@@ -52,9 +52,7 @@ pub fn assign(seed: u64, roster: &[(i64, u32)], arms: usize) -> Vec<Enrolled> {
         people.sort_unstable_by_key(|c| (draw(seed, Draw::Arm, *c as u64), *c));
         for (block, members) in people.chunks(arms.max(1)).enumerate() {
             let mut order: Vec<usize> = (0..arms).collect();
-            order.sort_unstable_by_key(|arm| {
-                draw(seed, Draw::Block, (u64::from(stratum) << 40) ^ ((block as u64) << 8) ^ *arm as u64)
-            });
+            order.sort_unstable_by_key(|arm| draw(seed, Draw::Block, (u64::from(stratum) << 40) ^ ((block as u64) << 8) ^ *arm as u64));
             enrolled.extend(members.iter().zip(order).map(|(&contact, arm)| Enrolled { contact, stratum, arm }));
         }
     }

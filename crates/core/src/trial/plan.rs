@@ -49,7 +49,9 @@ pub struct Plan {
 pub enum PlanError {
     #[error("Write the question the trial answers, in a sentence.")]
     Question,
-    #[error("The pilot would be {people} people, {per_arm} in an arm. At least {least} in each are needed for any reading: raise the pilot share, or send without a trial.")]
+    #[error(
+        "The pilot would be {people} people, {per_arm} in an arm. At least {least} in each are needed for any reading: raise the pilot share, or send without a trial."
+    )]
     TooFew { people: u64, per_arm: u64, least: u64 },
     #[error("A window of {0} h is not between 1 and 720 hours.")]
     Window(i64),
@@ -158,9 +160,7 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, baseline: f64, maturity: 
     let alpha = plan.alpha / comparisons;
     let n = per_arm as f64;
     let smallest = minimum_detectable_effect(baseline, n, n, alpha, plan.power, 2).ok();
-    let needed = sample_size_two_proportions(baseline, plan.effect, alpha, plan.power, 1.0, 2)
-        .ok()
-        .map(|s| s.n_a.ceil() as u64);
+    let needed = sample_size_two_proportions(baseline, plan.effect, alpha, plan.power, 1.0, 2).ok().map(|s| s.n_a.ceil() as u64);
     let mut warnings = Vec::new();
     if let Err(e) = plan.check_size(cleared, arms) {
         warnings.push(e.to_string());

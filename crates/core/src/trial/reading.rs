@@ -151,8 +151,7 @@ pub fn read(plan: &Plan, counts: &[ArmCounts; 2], assignment_holds: bool) -> Res
 /// Judges the better arm against the other: harm is a rise past the margin.
 fn guardrail(name: &'static str, margin: f64, comparison: Comparison, primary: f64) -> Guardrail {
     // When A is the better arm, the harm to look for is A's, so the interval is mirrored.
-    let (lower, upper) =
-        if primary < 0.0 { (-comparison.upper, -comparison.lower) } else { (comparison.lower, comparison.upper) };
+    let (lower, upper) = if primary < 0.0 { (-comparison.upper, -comparison.lower) } else { (comparison.lower, comparison.upper) };
     let state = if lower > margin {
         Guard::Breached
     } else if upper <= margin {
@@ -203,14 +202,27 @@ mod tests {
 
     fn plan() -> Plan {
         Plan {
-            question: "?".into(), metric: Metric::HumanOpen, effect: 0.01, alpha: 0.05, power: 0.8, pilot_share: 0.4,
-            window_hours: 48, on_no_call: Some(0), leaving_margin: 0.005, complaint_margin: 0.002,
+            question: "?".into(),
+            metric: Metric::HumanOpen,
+            effect: 0.01,
+            alpha: 0.05,
+            power: 0.8,
+            pilot_share: 0.4,
+            window_hours: 48,
+            on_no_call: Some(0),
+            leaving_margin: 0.005,
+            complaint_margin: 0.002,
         }
     }
 
     fn counts(n: u64, opens: [u64; 2], left: [u64; 2], handed: [u64; 2]) -> [ArmCounts; 2] {
         [0, 1].map(|i| ArmCounts {
-            assigned: n, handed_over: handed[i], accepted: handed[i], primary: opens[i], reported: opens[i], left: left[i],
+            assigned: n,
+            handed_over: handed[i],
+            accepted: handed[i],
+            primary: opens[i],
+            reported: opens[i],
+            left: left[i],
             ..ArmCounts::default()
         })
     }
@@ -240,15 +252,19 @@ mod tests {
         // 2,000 trials of 400 a side at 20%, by a small deterministic generator.
         let mut state = 0x9E37_79B9_7F4A_7C15_u64;
         let mut opens = || {
-            (0..400).filter(|_| {
-                state ^= state << 13;
-                state ^= state >> 7;
-                state ^= state << 17;
-                state % 5 == 0
-            }).count() as u64
+            (0..400)
+                .filter(|_| {
+                    state ^= state << 13;
+                    state ^= state >> 7;
+                    state ^= state << 17;
+                    state % 5 == 0
+                })
+                .count() as u64
         };
         let called = (0..2000)
-            .filter(|_| matches!(read(&plan(), &counts(400, [opens(), opens()], [0, 0], [400, 400]), true).unwrap().verdict, Verdict::Called(_)))
+            .filter(|_| {
+                matches!(read(&plan(), &counts(400, [opens(), opens()], [0, 0], [400, 400]), true).unwrap().verdict, Verdict::Called(_))
+            })
             .count();
         // Expected 100, sd 10: five sds above is 150.
         assert!(called <= 150, "{called} of 2000");

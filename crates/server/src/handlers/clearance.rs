@@ -34,11 +34,23 @@ pub(crate) struct CapRule {
 pub(crate) async fn save_rules(State(app): State<App>, who: Acting, Json(r): Json<CapRule>) -> Answer<RulesVersion> {
     let cap = Cap::new(r.limit, r.window_hours)?;
     let now = app.now();
-    Ok(Json(app.store.write(move |c| {
-        let id = settings::save_rules(c, now, Some(who.0), cap, r.in_force)?;
-        settings::audit(c, now, Some(who.0), "cap changed", "rules", id, &format!("{}, {}", cap.words(), if r.in_force { "in force" } else { "not in force" }))?;
-        settings::rules(c)
-    }).await?))
+    Ok(Json(
+        app.store
+            .write(move |c| {
+                let id = settings::save_rules(c, now, Some(who.0), cap, r.in_force)?;
+                settings::audit(
+                    c,
+                    now,
+                    Some(who.0),
+                    "cap changed",
+                    "rules",
+                    id,
+                    &format!("{}, {}", cap.words(), if r.in_force { "in force" } else { "not in force" }),
+                )?;
+                settings::rules(c)
+            })
+            .await?,
+    ))
 }
 
 #[utoipa::path(get, path = "/api/suppression", responses((status = 200, body = Vec<SuppressionLine>)))]
@@ -56,18 +68,29 @@ pub(crate) struct NewSuppression {
 /// Adds lines to the suppression list: all of them, or none when one can't be read.
 #[utoipa::path(post, path = "/api/suppression", request_body = NewSuppression, responses((status = 200, body = i64)))]
 pub(crate) async fn suppress(State(app): State<App>, who: Acting, Json(n): Json<NewSuppression>) -> Answer<i64> {
-    let entries: Vec<Entry> = n.lines.lines().map(str::trim).filter(|l| !l.is_empty()).map(Entry::parse).collect::<Result<_, _>>().map_err(ApiError::Refused)?;
+    let entries: Vec<Entry> =
+        n.lines.lines().map(str::trim).filter(|l| !l.is_empty()).map(Entry::parse).collect::<Result<_, _>>().map_err(ApiError::Refused)?;
     if entries.is_empty() {
         return Err(ApiError::Refused("Write at least one address or domain.".into()));
     }
     let now = app.now();
     let added = i64::try_from(entries.len()).unwrap_or(0);
-    app.store.write(move |c| {
-        for e in &entries {
-            settings::suppress(c, &e.text(), &n.reason, now, Some(who.0))?;
-        }
-        settings::audit(c, now, Some(who.0), "suppressed", "suppression", 0, &entries.iter().map(Entry::text).collect::<Vec<_>>().join(", "))
-    }).await?;
+    app.store
+        .write(move |c| {
+            for e in &entries {
+                settings::suppress(c, &e.text(), &n.reason, now, Some(who.0))?;
+            }
+            settings::audit(
+                c,
+                now,
+                Some(who.0),
+                "suppressed",
+                "suppression",
+                0,
+                &entries.iter().map(Entry::text).collect::<Vec<_>>().join(", "),
+            )
+        })
+        .await?;
     Ok(Json(added))
 }
 
@@ -75,12 +98,14 @@ pub(crate) async fn suppress(State(app): State<App>, who: Acting, Json(n): Json<
 #[utoipa::path(delete, path = "/api/suppression/{text}", params(("text" = String, Path)), responses((status = 204)))]
 pub(crate) async fn unsuppress(State(app): State<App>, who: Acting, Path(text): Path<String>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| {
-        if !settings::unsuppress(c, &text)? {
-            return Err(StoreError::Missing("line on the suppression list"));
-        }
-        settings::audit(c, now, Some(who.0), "no longer suppressed", "suppression", 0, &text)
-    }).await?;
+    app.store
+        .write(move |c| {
+            if !settings::unsuppress(c, &text)? {
+                return Err(StoreError::Missing("line on the suppression list"));
+            }
+            settings::audit(c, now, Some(who.0), "no longer suppressed", "suppression", 0, &text)
+        })
+        .await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 
@@ -117,14 +142,40 @@ fn instant_for(m: &mailings::Mailing, now: Instant) -> Instant {
 #[utoipa::path(get, path = "/api/mailings/{id}/sluice", params(("id" = i64, Path)), responses((status = 200, body = SluiceView)))]
 pub(crate) async fn sluice(State(app): State<App>, Path(id): Path<i64>) -> Answer<SluiceView> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| {
-        let m = mailings::one(c, id)?;
-        let at = instant_for(&m, now);
-        let (s, rules): (Sluice, _) = clearing::sluice(c, id, at)?;
-        let steps = s.steps.iter().map(|x| StepView { reason: x.reason, words: x.reason.words(), holds: x.reason.holds(), people: x.people, without_it: x.without_it }).collect();
-        let cap_words = Cap::new(rules.cap_limit, rules.cap_window_hours).map_or_else(|_| String::new(), Cap::words);
-        Ok(SluiceView { mailing: m.name, state: m.state, list: m.list, at: at.0, selected: s.selected, cleared: s.cleared, held: s.held, last_release: s.last_release, steps, rules, cap_words })
-    }).await?))
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let m = mailings::one(c, id)?;
+                let at = instant_for(&m, now);
+                let (s, rules): (Sluice, _) = clearing::sluice(c, id, at)?;
+                let steps = s
+                    .steps
+                    .iter()
+                    .map(|x| StepView {
+                        reason: x.reason,
+                        words: x.reason.words(),
+                        holds: x.reason.holds(),
+                        people: x.people,
+                        without_it: x.without_it,
+                    })
+                    .collect();
+                let cap_words = Cap::new(rules.cap_limit, rules.cap_window_hours).map_or_else(|_| String::new(), Cap::words);
+                Ok(SluiceView {
+                    mailing: m.name,
+                    state: m.state,
+                    list: m.list,
+                    at: at.0,
+                    selected: s.selected,
+                    cleared: s.cleared,
+                    held: s.held,
+                    last_release: s.last_release,
+                    steps,
+                    rules,
+                    cap_words,
+                })
+            })
+            .await?,
+    ))
 }
 
 fn reason(step: &str) -> Result<Option<Reason>, StoreError> {
@@ -150,24 +201,36 @@ pub(crate) struct StepPeople {
 #[utoipa::path(get, path = "/api/mailings/{id}/sluice/{step}", params(("id" = i64, Path), ("step" = String, Path)), responses((status = 200, body = StepPeople)))]
 pub(crate) async fn step(State(app): State<App>, Path((id, step)): Path<(i64, String)>) -> Answer<StepPeople> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| {
-        let ids = step_people(c, id, &step, now)?;
-        Ok(StepPeople { people: ids.len() as u64, first: contacts::by_ids(c, &ids)? })
-    }).await?))
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let ids = step_people(c, id, &step, now)?;
+                Ok(StepPeople { people: ids.len() as u64, first: contacts::by_ids(c, &ids)? })
+            })
+            .await?,
+    ))
 }
 
 /// The people of a step as CSV.
 pub(crate) async fn step_csv(State(app): State<App>, Path((id, step)): Path<(i64, String)>) -> Result<Response, ApiError> {
     let (now, name) = (app.now(), format!("{step}.csv"));
-    let rows = app.store.read(move |c| {
-        let ids = step_people(c, id, &step, now)?;
-        let mut rows = Vec::with_capacity(ids.len());
-        for chunk in ids.chunks(200) {
-            rows.extend(contacts::by_ids(c, chunk)?);
-        }
-        Ok(rows)
-    }).await?;
-    csv_file(&name, &["address", "given_name", "family_name", "country"], rows.into_iter().map(|r| vec![r.address, r.given_name.unwrap_or_default(), r.family_name.unwrap_or_default(), r.country.unwrap_or_default()]))
+    let rows = app
+        .store
+        .read(move |c| {
+            let ids = step_people(c, id, &step, now)?;
+            let mut rows = Vec::with_capacity(ids.len());
+            for chunk in ids.chunks(200) {
+                rows.extend(contacts::by_ids(c, chunk)?);
+            }
+            Ok(rows)
+        })
+        .await?;
+    csv_file(
+        &name,
+        &["address", "given_name", "family_name", "country"],
+        rows.into_iter()
+            .map(|r| vec![r.address, r.given_name.unwrap_or_default(), r.family_name.unwrap_or_default(), r.country.unwrap_or_default()]),
+    )
 }
 
 #[derive(Serialize, ToSchema)]

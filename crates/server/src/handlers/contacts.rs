@@ -25,7 +25,15 @@ pub(crate) struct PageQuery {
 /// A page of the contact list.
 #[utoipa::path(get, path = "/api/contacts", params(PageQuery), responses((status = 200, body = Page)))]
 pub(crate) async fn page(State(app): State<App>, Query(q): Query<PageQuery>) -> Answer<Page> {
-    let q = contacts::Query { search: q.search, list: q.list, status: q.status, sort: q.sort.unwrap_or(Sort::AddedAt), descending: q.descending, page: q.page, size: 50 };
+    let q = contacts::Query {
+        search: q.search,
+        list: q.list,
+        status: q.status,
+        sort: q.sort.unwrap_or(Sort::AddedAt),
+        descending: q.descending,
+        page: q.page,
+        size: 50,
+    };
     Ok(Json(app.store.read(move |c| contacts::page(c, &q)).await?))
 }
 

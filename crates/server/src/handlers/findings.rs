@@ -28,10 +28,14 @@ pub(crate) struct Findings {
 #[utoipa::path(get, path = "/api/findings", params(Period), responses((status = 200, body = Findings)))]
 pub(crate) async fn all(State(app): State<App>, Query(p): Query<Period>) -> Answer<Findings> {
     let since = p.days.map_or(0, |d| app.now().0 - d.clamp(1, 4000) * rinse_core::DAY);
-    Ok(Json(app.store.read(move |c| {
-        let all = c.query_row("SELECT count(*) FROM mailing WHERE started_at IS NOT NULL", [], |r| r.get::<_, i64>(0))?;
-        Ok(Findings { mailings: findings::mailings(c, since)?, all: usize::try_from(all).unwrap_or(0) })
-    }).await?))
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let all = c.query_row("SELECT count(*) FROM mailing WHERE started_at IS NOT NULL", [], |r| r.get::<_, i64>(0))?;
+                Ok(Findings { mailings: findings::mailings(c, since)?, all: usize::try_from(all).unwrap_or(0) })
+            })
+            .await?,
+    ))
 }
 
 /// The source rows of a figure, as CSV.
@@ -39,7 +43,11 @@ pub(crate) async fn rows_csv(State(app): State<App>, Path((mailing, figure)): Pa
     let figure = figure.trim_end_matches(".csv").to_owned();
     let name = format!("mailing-{mailing}-{figure}.csv");
     let rows = app.store.read(move |c| findings::rows(c, mailing, &figure)).await?;
-    csv_file(&name, &["address", "arm", "at"], rows.into_iter().map(|(a, arm, at)| vec![a, rinse_core::trial::letter(usize::try_from(arm).unwrap_or(0)).to_string(), iso(at)]))
+    csv_file(
+        &name,
+        &["address", "arm", "at"],
+        rows.into_iter().map(|(a, arm, at)| vec![a, rinse_core::trial::letter(usize::try_from(arm).unwrap_or(0)).to_string(), iso(at)]),
+    )
 }
 
 #[derive(Serialize, ToSchema)]
@@ -56,9 +64,20 @@ pub(crate) struct Upkeep {
 #[utoipa::path(get, path = "/api/upkeep", responses((status = 200, body = Upkeep)))]
 pub(crate) async fn upkeep(State(app): State<App>) -> Answer<Upkeep> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| {
-        let w = findings::workline(c, now.0)?;
-        let of = |s| findings::upkeep(c, s, 200);
-        Ok(Upkeep { resting: of(MailStatus::Resting)?, observed: of(MailStatus::Observed)?, retired: of(MailStatus::Retired)?, resting_count: w.resting, retired_count: w.retired, all: w.contacts })
-    }).await?))
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let w = findings::workline(c, now.0)?;
+                let of = |s| findings::upkeep(c, s, 200);
+                Ok(Upkeep {
+                    resting: of(MailStatus::Resting)?,
+                    observed: of(MailStatus::Observed)?,
+                    retired: of(MailStatus::Retired)?,
+                    resting_count: w.resting,
+                    retired_count: w.retired,
+                    all: w.contacts,
+                })
+            })
+            .await?,
+    ))
 }

@@ -77,7 +77,14 @@ pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>
     imports::decide(&app.store, id, d, app.now()).await?;
     let progress = app.jobs.sender(&format!("import-{id}"));
     let told = progress.clone();
-    let run = imports::check(&app.store, id, move |n| told.send_modify(|p| { p.running = true; p.done = n; p.words = "Checking".into(); })).await;
+    let run = imports::check(&app.store, id, move |n| {
+        told.send_modify(|p| {
+            p.running = true;
+            p.done = n;
+            p.words = "Checking".into();
+        })
+    })
+    .await;
     progress.send_modify(|p| p.running = false);
     Ok(Json(run?))
 }
@@ -101,14 +108,22 @@ pub(crate) fn start_apply(app: &App, id: i64, person: Option<i64>) {
     if progress.borrow().running {
         return;
     }
-    progress.send_modify(|p| { p.running = true; p.error = None; p.words = "Applying".into(); });
+    progress.send_modify(|p| {
+        p.running = true;
+        p.error = None;
+        p.words = "Applying".into();
+    });
     tokio::spawn(async move {
         let total = app.store.read(move |c| imports::run(c, id)).await.map_or(0, |r| r.records);
         let told = progress.clone();
         let done = imports::apply(&app.store, id, app.now(), person, move |n| {
-            told.send_modify(|p| { p.done = n; p.total = total; });
+            told.send_modify(|p| {
+                p.done = n;
+                p.total = total;
+            });
             told.borrow().words != "Cancelling"
-        }).await;
+        })
+        .await;
         progress.send_modify(|p| {
             p.running = false;
             p.error = done.err().map(|e| e.to_string());
@@ -131,6 +146,15 @@ pub(crate) async fn cancel(State(app): State<App>, _: Acting, Path(id): Path<i64
 /// The refused rows with a reason column.
 pub(crate) async fn refused(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
     app.store.read(move |c| imports::run(c, id)).await?;
-    let bytes = tokio::fs::read(imports::refused_path(&app.store, id)).await.map_err(|_| ApiError::Refused("Check the import first; then its refused rows are known.".into()))?;
-    Ok(([("content-type", "text/csv; charset=utf-8".to_owned()), ("content-disposition", format!("attachment; filename=\"refused-{id}.csv\""))], bytes).into_response())
+    let bytes = tokio::fs::read(imports::refused_path(&app.store, id))
+        .await
+        .map_err(|_| ApiError::Refused("Check the import first; then its refused rows are known.".into()))?;
+    Ok((
+        [
+            ("content-type", "text/csv; charset=utf-8".to_owned()),
+            ("content-disposition", format!("attachment; filename=\"refused-{id}.csv\"")),
+        ],
+        bytes,
+    )
+        .into_response())
 }

@@ -30,11 +30,23 @@ async fn write(app: App, id: Option<i64>, d: MailingDraft, who: i64) -> Answer<M
         return Err(ApiError::Refused("Give the mailing a name.".into()));
     }
     let now = app.now();
-    Ok(Json(app.store.write(move |c| {
-        let made = mailings::save(c, id, &d, now, Some(who))?;
-        settings::audit(c, now, Some(who), if id.is_none() { "mailing made" } else { "mailing changed" }, "mailing", made, &d.name)?;
-        mailings::one(c, made)
-    }).await?))
+    Ok(Json(
+        app.store
+            .write(move |c| {
+                let made = mailings::save(c, id, &d, now, Some(who))?;
+                settings::audit(
+                    c,
+                    now,
+                    Some(who),
+                    if id.is_none() { "mailing made" } else { "mailing changed" },
+                    "mailing",
+                    made,
+                    &d.name,
+                )?;
+                mailings::one(c, made)
+            })
+            .await?,
+    ))
 }
 
 #[utoipa::path(post, path = "/api/mailings", request_body = MailingDraft, responses((status = 200, body = Mailing)))]
@@ -61,7 +73,12 @@ pub(crate) struct When {
 
 /// Plans the mailing for its whole audience.
 #[utoipa::path(post, path = "/api/mailings/{id}/plan", params(("id" = i64, Path)), request_body = When, responses((status = 204)))]
-pub(crate) async fn plan(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(w): Json<When>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn plan(
+    State(app): State<App>,
+    who: Acting,
+    Path(id): Path<i64>,
+    Json(w): Json<When>,
+) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     actions::plan_mailing(&app, id, w.at.map(Instant), Some(who.0)).await?;
     if w.at.is_none() && app.clock.is_demo() {
@@ -85,9 +102,13 @@ pub(crate) async fn save_letterhead(State(app): State<App>, who: Acting, Json(l)
         return Err(ApiError::Refused("Give the letterhead a name and the name mail comes from.".into()));
     }
     let now = app.now();
-    Ok(Json(app.store.write(move |c| {
-        let id = settings::save_letterhead(c, &l)?;
-        settings::audit(c, now, Some(who.0), "letterhead saved", "letterhead", id, &l.name)?;
-        Ok(id)
-    }).await?))
+    Ok(Json(
+        app.store
+            .write(move |c| {
+                let id = settings::save_letterhead(c, &l)?;
+                settings::audit(c, now, Some(who.0), "letterhead saved", "letterhead", id, &l.name)?;
+                Ok(id)
+            })
+            .await?,
+    ))
 }

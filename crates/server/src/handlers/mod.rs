@@ -21,7 +21,13 @@ pub(crate) struct Acting(pub(crate) i64);
 impl<S: Send + Sync> FromRequestParts<S> for Acting {
     type Rejection = ApiError;
     async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ApiError> {
-        parts.headers.get("x-acting-person").and_then(|v| v.to_str().ok()).and_then(|v| v.parse().ok()).map(Self).ok_or(ApiError::NobodyActing)
+        parts
+            .headers
+            .get("x-acting-person")
+            .and_then(|v| v.to_str().ok())
+            .and_then(|v| v.parse().ok())
+            .map(Self)
+            .ok_or(ApiError::NobodyActing)
     }
 }
 
@@ -34,7 +40,11 @@ pub(crate) fn csv_file(name: &str, header: &[&str], rows: impl Iterator<Item = V
         out.write_record(row.iter().map(|c| neutral_cell(c))).map_err(failed)?;
     }
     let bytes = out.into_inner().map_err(|e| ApiError::Broken(e.to_string()))?;
-    Ok(([("content-type", "text/csv; charset=utf-8".to_owned()), ("content-disposition", format!("attachment; filename=\"{name}\""))], bytes).into_response())
+    Ok((
+        [("content-type", "text/csv; charset=utf-8".to_owned()), ("content-disposition", format!("attachment; filename=\"{name}\""))],
+        bytes,
+    )
+        .into_response())
 }
 
 /// An instant as CSV files carry it.

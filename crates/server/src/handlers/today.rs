@@ -103,11 +103,17 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
     for t in rinse_store::trials::all(c)? {
         match t.state.as_str() {
             "read" => out.push(Decision {
-                kind: "rollout", title: t.mailing.clone(), link: format!("/trials/{}", t.id), action: "Read the verdict".into(),
+                kind: "rollout",
+                title: t.mailing.clone(),
+                link: format!("/trials/{}", t.id),
+                action: "Read the verdict".into(),
                 words: format!("The trial “{}” has its verdict. The rollout waits for you.", t.plan.question),
             }),
             "planned" => out.push(Decision {
-                kind: "plan", title: t.mailing.clone(), link: format!("/trials/{}", t.id), action: "Open the plan".into(),
+                kind: "plan",
+                title: t.mailing.clone(),
+                link: format!("/trials/{}", t.id),
+                action: "Open the plan".into(),
                 words: format!("“{}” is planned and not sealed. Nothing goes out until you seal it.", t.plan.question),
             }),
             _ => {}
@@ -116,26 +122,43 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
     let mut s = c.prepare_cached("SELECT id, name FROM mailing WHERE state = 'draft' AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id) ORDER BY id DESC LIMIT 5")?;
     let drafts: Vec<(i64, String)> = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<Result<_, _>>()?;
     for (id, name) in drafts {
-        out.push(Decision { kind: "draft", title: name, words: "A draft: finish it, plan a trial of it, or send it.".into(), link: format!("/mailings/{id}"), action: "Open the draft".into() });
+        out.push(Decision {
+            kind: "draft",
+            title: name,
+            words: "A draft: finish it, plan a trial of it, or send it.".into(),
+            link: format!("/mailings/{id}"),
+            action: "Open the draft".into(),
+        });
     }
-    let (imports, import): (i64, Option<i64>) = c.query_row("SELECT count(*), max(id) FROM import_run WHERE state IN ('staged', 'checked')", [], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let (imports, import): (i64, Option<i64>) =
+        c.query_row("SELECT count(*), max(id) FROM import_run WHERE state IN ('staged', 'checked')", [], |r| Ok((r.get(0)?, r.get(1)?)))?;
     if let Some(id) = import {
         out.push(Decision {
-            kind: "import", title: format!("{imports} import{} not applied", if imports == 1 { "" } else { "s" }), link: format!("/contacts/import/{id}"), action: "Go on with it".into(),
+            kind: "import",
+            title: format!("{imports} import{} not applied", if imports == 1 { "" } else { "s" }),
+            link: format!("/contacts/import/{id}"),
+            action: "Go on with it".into(),
             words: "The file is here, and none of its people are in the base yet.".into(),
         });
     }
     let rules = settings::rules(c)?;
     if !rules.cap_in_force {
         out.push(Decision {
-            kind: "cap", title: "The cap is not in force".into(), link: "/clearance/rules".into(), action: "Look at the rules".into(),
+            kind: "cap",
+            title: "The cap is not in force".into(),
+            link: "/clearance/rules".into(),
+            action: "Look at the rules".into(),
             words: "Nothing limits how many marketing messages a person gets.".into(),
         });
     }
-    let retired: i64 = c.query_row("SELECT count(*) FROM contact WHERE status = 3 AND status_at > ?1", [now.0 - 7 * rinse_core::DAY], |r| r.get(0))?;
+    let retired: i64 =
+        c.query_row("SELECT count(*) FROM contact WHERE status = 3 AND status_at > ?1", [now.0 - 7 * rinse_core::DAY], |r| r.get(0))?;
     if retired > 0 {
         out.push(Decision {
-            kind: "upkeep", title: format!("{retired} addresses retired this week"), link: "/upkeep".into(), action: "See why".into(),
+            kind: "upkeep",
+            title: format!("{retired} addresses retired this week"),
+            link: "/upkeep".into(),
+            action: "See why".into(),
             words: "They won't be mailed again. Each has its reason on record.".into(),
         });
     }
@@ -151,10 +174,20 @@ pub(crate) struct Doubt {
 #[utoipa::path(post, path = "/api/today/doubt", request_body = Doubt, responses((status = 204)))]
 pub(crate) async fn decide_doubt(State(app): State<App>, who: Acting, Json(d): Json<Doubt>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| {
-        let n = sends::decide_doubt(c, d.again, now)?;
-        settings::audit(c, now, Some(who.0), if d.again { "in doubt: sent again" } else { "in doubt: left" }, "send", 0, &format!("{n} messages"))
-    }).await?;
+    app.store
+        .write(move |c| {
+            let n = sends::decide_doubt(c, d.again, now)?;
+            settings::audit(
+                c,
+                now,
+                Some(who.0),
+                if d.again { "in doubt: sent again" } else { "in doubt: left" },
+                "send",
+                0,
+                &format!("{n} messages"),
+            )
+        })
+        .await?;
     app.engine.wake();
     Ok(axum::http::StatusCode::NO_CONTENT)
 }

@@ -51,27 +51,41 @@ pub(crate) struct TrialView {
 #[utoipa::path(get, path = "/api/trials/{id}", params(("id" = i64, Path)), responses((status = 200, body = TrialView)))]
 pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<TrialView> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| {
-        let trial = trials::one(c, id)?;
-        let subjects = mailings::one(c, trial.mailing_id)?.subjects;
-        let past = trials::past(c, trial.plan.metric, trial.plan.window_hours, now)?;
-        let pooled = if trial.state == "collecting" {
-            let [a, b] = trials::counts(c, &trial)?;
-            let sum = |f: fn(&ArmCounts) -> u64| f(&a) + f(&b);
-            let window = (trial.plan.window_hours * rinse_core::HOUR).max(1);
-            #[allow(clippy::cast_precision_loss)]
-            let elapsed = trial.reading_due.map_or(0.0, |due| (1.0 - (due - now.0) as f64 / window as f64).clamp(0.0, 1.0));
-            Some(Pooled { assigned: sum(|c| c.assigned), handed_over: sum(|c| c.handed_over), accepted: sum(|c| c.accepted), rate: Rate::new(sum(|c| c.primary), sum(|c| c.assigned)), elapsed, maturity: past.maturity })
-        } else {
-            None
-        };
-        let reading = match &trial.counts {
-            Some(counts) => Some(reading::read(&trial.plan, counts, assignment_holds(c, &trial)?).map_err(|e| StoreError::Refused(e.to_string()))?),
-            None => None,
-        };
-        let rollout = if trial.state == "read" { Some(clearing::audience(c, trial.mailing_id, now)?.sluice().cleared) } else { None };
-        Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share: past.machine_share })
-    }).await?))
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let trial = trials::one(c, id)?;
+                let subjects = mailings::one(c, trial.mailing_id)?.subjects;
+                let past = trials::past(c, trial.plan.metric, trial.plan.window_hours, now)?;
+                let pooled = if trial.state == "collecting" {
+                    let [a, b] = trials::counts(c, &trial)?;
+                    let sum = |f: fn(&ArmCounts) -> u64| f(&a) + f(&b);
+                    let window = (trial.plan.window_hours * rinse_core::HOUR).max(1);
+                    #[allow(clippy::cast_precision_loss)]
+                    let elapsed = trial.reading_due.map_or(0.0, |due| (1.0 - (due - now.0) as f64 / window as f64).clamp(0.0, 1.0));
+                    Some(Pooled {
+                        assigned: sum(|c| c.assigned),
+                        handed_over: sum(|c| c.handed_over),
+                        accepted: sum(|c| c.accepted),
+                        rate: Rate::new(sum(|c| c.primary), sum(|c| c.assigned)),
+                        elapsed,
+                        maturity: past.maturity,
+                    })
+                } else {
+                    None
+                };
+                let reading = match &trial.counts {
+                    Some(counts) => Some(
+                        reading::read(&trial.plan, counts, assignment_holds(c, &trial)?).map_err(|e| StoreError::Refused(e.to_string()))?,
+                    ),
+                    None => None,
+                };
+                let rollout =
+                    if trial.state == "read" { Some(clearing::audience(c, trial.mailing_id, now)?.sluice().cleared) } else { None };
+                Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share: past.machine_share })
+            })
+            .await?,
+    ))
 }
 
 /// Makes or changes the plan of a mailing's trial.
@@ -81,11 +95,15 @@ pub(crate) async fn save_plan(State(app): State<App>, who: Acting, Path(id): Pat
     let p = plan.clone();
     let arms = app.store.read(move |c| Ok(mailings::one(c, id)?.subjects.len())).await?;
     p.check(arms)?;
-    Ok(Json(app.store.write(move |c| {
-        let trial = trials::save_plan(c, id, &plan, now, Some(who.0))?;
-        settings::audit(c, now, Some(who.0), "trial planned", "trial", trial, &plan.question)?;
-        Ok(trial)
-    }).await?))
+    Ok(Json(
+        app.store
+            .write(move |c| {
+                let trial = trials::save_plan(c, id, &plan, now, Some(who.0))?;
+                settings::audit(c, now, Some(who.0), "trial planned", "trial", trial, &plan.question)?;
+                Ok(trial)
+            })
+            .await?,
+    ))
 }
 
 /// What a plan can find with the people there are; asked again as the plan changes.

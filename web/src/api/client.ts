@@ -1,0 +1,44 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+
+const ACTING = "rinse-acting";
+
+export const acting = () => Number(localStorage.getItem(ACTING) ?? "1");
+export const setActing = (id: number) => localStorage.setItem(ACTING, String(id));
+
+export const api = createClient<paths>();
+api.use({
+  onRequest({ request }) {
+    request.headers.set("x-acting-person", String(acting()));
+    return request;
+  },
+});
+
+/** The answer, or an Error with the problem document's sentence. */
+export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let result;
+  try {
+    result = await call;
+  } catch {
+    throw new Error("Rinse does not answer. Look whether it still runs, then try again.");
+  }
+  if (!result.response.ok) {
+    const problem = result.error as { detail?: string } | undefined;
+    throw new Error(problem?.detail ?? `The request was refused (${result.response.status}).`);
+  }
+  return result.data as T;
+}
+
+/** Uploads a file as it is; the browser streams it. */
+export async function upload(file: File): Promise<Schemas["Run"]> {
+  const response = await fetch(`/api/imports?name=${encodeURIComponent(file.name)}`, {
+    method: "POST",
+    body: file,
+    headers: { "x-acting-person": String(acting()) },
+  });
+  const body = await response.json();
+  if (!response.ok) throw new Error(body.detail ?? "The file was refused.");
+  return body;
+}

@@ -1,0 +1,218 @@
+import { Dialog, DialogContent, DialogTitle } from "@mui/material";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
+import { Link, NavLink, Outlet, useLocation, useNavigate } from "react-router";
+import { acting, api, ok, setActing } from "../api/client";
+import { count, instant, percent } from "../shared/format";
+import { useProgress } from "../shared/useProgress";
+import { type Working, WorkingContext } from "../shared/working";
+
+const STATIONS = [
+  { path: "/today", name: "Today" },
+  { path: "/contacts", name: "Contacts" },
+  { path: "/clearance", name: "Clearance" },
+  { path: "/mailings", name: "Mailings" },
+  { path: "/trials", name: "Trials" },
+  { path: "/findings", name: "Findings" },
+  { path: "/upkeep", name: "Upkeep" },
+];
+
+function Clock() {
+  const client = useQueryClient();
+  const clock = useQuery({ queryKey: ["clock"], queryFn: () => ok(api.GET("/api/clock")) });
+  const progress = useProgress("clock", () => void client.invalidateQueries());
+  const [error, setError] = useState<string | null>(null);
+  const move = (hours: number) =>
+    ok(api.POST("/api/clock/advance", { body: { hours } })).then(
+      () => setError(null),
+      (e: Error) => setError(e.message),
+    );
+  if (!clock.data) return null;
+  const busy = progress?.running ?? false;
+  return (
+    <span className="clock">
+      {clock.data.demo ? "demo clock " : ""}
+      <b data-testid="clock">{busy ? progress?.words : instant(clock.data.now)}</b> UTC{" "}
+      {clock.data.demo &&
+        [
+          [1, "+1 h"],
+          [6, "+6 h"],
+          [24, "+1 day"],
+        ].map(([h, label]) => (
+          <button key={h} className="plain" disabled={busy} onClick={() => void move(h as number)}>
+            {label}
+          </button>
+        ))}
+      {(error ?? progress?.error) && (
+        <span className="bad" role="alert">
+          {" "}
+          {error ?? progress?.error}
+        </span>
+      )}
+    </span>
+  );
+}
+
+function Acting() {
+  const people = useQuery({ queryKey: ["people"], queryFn: () => ok(api.GET("/api/people")), staleTime: Infinity });
+  const [who, setWho] = useState(acting());
+  return (
+    <select
+      className="acting"
+      aria-label="Acting person"
+      value={who}
+      onChange={(e) => {
+        setActing(Number(e.target.value));
+        setWho(Number(e.target.value));
+      }}
+    >
+      {people.data?.map((p) => (
+        <option key={p.id} value={p.id}>
+          {p.name}, {p.role}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+function Workline() {
+  const w = useQuery({ queryKey: ["workline"], queryFn: () => ok(api.GET("/api/workline")) }).data;
+  const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")) }).data;
+  const figures: [string, string][] = [
+    [today ? count(today.length) : "", "to decide"],
+    [w ? count(w.contacts) : "", ""],
+    [w ? count(w.mailable) : "", "mailable"],
+    [w ? count(w.planned) : "", "to come"],
+    [w ? count(w.to_read || w.collecting) : "", w?.to_read ? "to read" : "collecting"],
+    [w ? percent(w.opened.rate) : "", "opened"],
+    [w ? count(w.resting) : "", "resting"],
+  ];
+  // The stream's thickness at a station is the number of people there.
+  const all = w?.contacts || 1;
+  const opened = w ? w.mailable * (w.opened.rate ?? 0) : 0;
+  const people = [all, all, w?.mailable ?? all, w?.mailable ?? all, w?.mailable ?? all, opened, w?.resting ?? 0];
+  const half = people.map((p) => Math.max(1.2, (p / all) * 13));
+  const step = 1232 / 7;
+  const edge = (sign: number) =>
+    half.map((h, i) => `${24 + i * step},${40 + sign * h} ${24 + i * step + step * 0.75},${40 + sign * h}`);
+  const top = edge(-1);
+  const bottom = edge(1)
+    .map((pair) => pair.split(" ").reverse().join(" "))
+    .reverse();
+  return (
+    <div className="workline">
+      <svg viewBox="0 0 1280 78" preserveAspectRatio="none" aria-hidden="true">
+        <polygon
+          points={`0,${40 - half[0]!} ${top.join(" ")} 1280,${40 - half[6]!} 1280,${40 + half[6]!} ${bottom.join(" ")} 0,${40 + half[0]!}`}
+          fill="var(--deep-wash)"
+        />
+        {half.map((h, i) => (
+          <rect key={i} x={24 + i * step} y={40 - h} width={2} height={2 * h} fill="var(--deep)" />
+        ))}
+      </svg>
+      <nav className="stops" aria-label="Stations">
+        {STATIONS.map((s, i) => (
+          <NavLink key={s.path} to={s.path} className="stop">
+            <span className="fig">
+              {figures[i]![0]} <small>{figures[i]![1]}</small>
+            </span>
+            <span className="lab">{s.name}</span>
+          </NavLink>
+        ))}
+      </nav>
+    </div>
+  );
+}
+
+function Keys({ open, close }: { open: boolean; close: () => void }) {
+  return (
+    <Dialog open={open} onClose={close}>
+      <DialogTitle>Keys</DialogTitle>
+      <DialogContent>
+        <dl className="facts">
+          {STATIONS.map((s, i) => [
+            <dt key={s.path}>
+              <kbd>{i + 1}</kbd>
+            </dt>,
+            <dd key={s.name}>{s.name}</dd>,
+          ])}
+          <dt>
+            <kbd>/</kbd>
+          </dt>
+          <dd>Find a person</dd>
+          <dt>
+            <kbd>i</kbd>
+          </dt>
+          <dd>Import a file</dd>
+          <dt>
+            <kbd>n</kbd>
+          </dt>
+          <dd>New mailing</dd>
+          <dt>
+            <kbd>Esc</kbd>
+          </dt>
+          <dd>Close the working</dd>
+          <dt>
+            <kbd>?</kbd>
+          </dt>
+          <dd>This list</dd>
+        </dl>
+      </DialogContent>
+    </Dialog>
+  );
+}
+
+export function Shell() {
+  const [working, setWorking] = useState<Working>(null);
+  const [keys, setKeys] = useState(false);
+  const navigate = useNavigate();
+  const { pathname } = useLocation();
+  const value = useMemo(() => ({ working, show: setWorking }), [working]);
+  const [shownAt, setShownAt] = useState(pathname);
+  if (shownAt !== pathname) {
+    // A working belongs to the page it was opened on.
+    setShownAt(pathname);
+    setWorking(null);
+  }
+  useEffect(() => {
+    const onKey = (e: KeyboardEvent) => {
+      const target = e.target as HTMLElement;
+      if (e.key === "Escape") setWorking(null);
+      if (["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName) || e.ctrlKey || e.metaKey || e.altKey) return;
+      const station = STATIONS[Number(e.key) - 1];
+      if (station) void navigate(station.path);
+      else if (e.key === "?") setKeys(true);
+      else if (e.key === "/") void navigate("/contacts?find");
+      else if (e.key === "i") void navigate("/contacts/import");
+      else if (e.key === "n") void navigate("/mailings/new");
+      else return;
+      e.preventDefault();
+    };
+    window.addEventListener("keydown", onKey);
+    return () => window.removeEventListener("keydown", onKey);
+  }, [navigate]);
+  return (
+    <WorkingContext value={value}>
+      <a className="skip" href="#sheet">
+        To the sheet
+      </a>
+      <header className="masthead">
+        <Link to="/today" className="mark">
+          rinse
+        </Link>
+        <span className="spring" />
+        <Clock />
+        <Link to="/contacts?find" style={{ color: "inherit", textDecoration: "none" }}>
+          Find <kbd>/</kbd>
+        </Link>
+        <button className="plain" style={{ color: "inherit" }} onClick={() => setKeys(true)}>
+          Keys <kbd>?</kbd>
+        </button>
+        <Acting />
+      </header>
+      <Workline />
+      <Outlet />
+      <Keys open={keys} close={() => setKeys(false)} />
+    </WorkingContext>
+  );
+}

@@ -1,0 +1,48 @@
+import { Button } from "@mui/material";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
+import { upload } from "../../api/client";
+import { Frame } from "../../app/Frame";
+import { Failure } from "../../shared/states";
+import { useContactSlips } from "./useContactSlips";
+
+/** First step of an import: the file. */
+export function ImportPage() {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const slips = useContactSlips();
+  const take = useMutation({
+    mutationFn: upload,
+    onSuccess: async (run) => {
+      await client.invalidateQueries({ queryKey: ["imports"] });
+      await navigate(`/contacts/import/${run.id}`);
+    },
+  });
+  return (
+    <Frame slips={slips}>
+      <div className="crumb">
+        <span>Contacts</span>
+        <span>Import, step 1 of 3</span>
+      </div>
+      <h1>Import people from a file</h1>
+      <p className="finding">Choose a CSV or TSV file with one address per row.</p>
+      <p className="soft" style={{ maxWidth: "46em" }}>
+        Delimiter, encoding and header are found out and shown. Nothing is written before you have seen what it would
+        do, and the same file twice changes nothing.
+      </p>
+      <Failure error={take.error} />
+      <div className="acts">
+        <Button variant="contained" component="label" disabled={take.isPending}>
+          {take.isPending ? "Reading the file …" : "Choose a file"}
+          <input
+            type="file"
+            aria-label="File"
+            style={{ position: "absolute", opacity: 0, width: 1, height: 1 }}
+            accept=".csv,.tsv,.txt"
+            onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
+          />
+        </Button>
+      </div>
+    </Frame>
+  );
+}

@@ -1,0 +1,232 @@
+import {
+  Button,
+  Checkbox,
+  FormControlLabel,
+  Table,
+  TableBody,
+  TableCell,
+  TableHead,
+  TableRow,
+  TextField,
+} from "@mui/material";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
+import { Frame } from "../../app/Frame";
+import { count, plural, words } from "../../shared/format";
+import { Failure, Loaded } from "../../shared/states";
+import { useProgress } from "../../shared/useProgress";
+import { useContactSlips } from "./useContactSlips";
+
+type Field = Schemas["Field"];
+const FIELDS: Field[] = ["address", "given_name", "family_name", "country", "time_zone", "source"];
+const DELIMITERS: Record<string, string> = { ",": "comma", ";": "semicolon", "\t": "tab", "|": "bar" };
+const ENCODINGS: Record<string, string> = {
+  utf8: "UTF-8",
+  utf16_le: "UTF-16",
+  utf16_be: "UTF-16",
+  windows1252: "Latin-1",
+};
+
+/** Mapping, preview, dry run, apply. */
+export function ImportRunPage() {
+  const id = Number(useParams().id);
+  const slips = useContactSlips();
+  const preview = useQuery({
+    queryKey: ["import", id],
+    queryFn: () => ok(api.GET("/api/imports/{id}", { params: { path: { id } } })),
+  });
+  return (
+    <Frame slips={slips}>
+      <Loaded query={preview}>{(p) => <Run key={`${p.run.id}-${p.run.state}`} preview={p} />}</Loaded>
+    </Frame>
+  );
+}
+
+function Run({ preview: { run, columns, rows, refusals } }: { preview: Schemas["Preview"] }) {
+  const client = useQueryClient();
+  const path = { id: run.id };
+  const [mapping, setMapping] = useState(run.mapping);
+  const [header, setHeader] = useState(run.header);
+  const [list, setList] = useState(run.list ?? "");
+  const [consent, setConsent] = useState(run.consent);
+  const [evidence, setEvidence] = useState(run.evidence);
+  const refresh = () => client.invalidateQueries();
+  const progress = useProgress(`import-${run.id}`, () => void refresh());
+  const check = useMutation({
+    mutationFn: () =>
+      ok(
+        api.POST("/api/imports/{id}/check", {
+          params: { path },
+          body: { mapping, header, list: list || null, consent, evidence },
+        }),
+      ),
+    onSuccess: refresh,
+  });
+  const apply = useMutation({
+    mutationFn: () => ok(api.POST("/api/imports/{id}/apply", { params: { path } })),
+    onSuccess: refresh,
+  });
+  const cancel = useMutation({
+    mutationFn: () => ok(api.POST("/api/imports/{id}/cancel", { params: { path } })),
+    onSuccess: refresh,
+  });
+  const open = run.state === "staged" || run.state === "checked";
+  const map = (i: number, field: string) =>
+    setMapping(mapping.map((m, j) => (j === i ? ((field || null) as Field | null) : m === field && field ? null : m)));
+  const width = columns.length;
+  return (
+    <>
+      <div className="crumb">
+        <span>Import, {open ? (run.state === "staged" ? "step 2 of 3" : "step 3 of 3") : run.state}</span>
+        <span>{run.file_name}</span>
+        <span>
+          {ENCODINGS[run.encoding]}, {DELIMITERS[run.delimiter]} between fields,{" "}
+          {header ? "first row is a header" : "no header"}
+        </span>
+      </div>
+      <h1>{run.file_name}</h1>
+      <p className="finding" data-testid="import-finding">
+        {run.state === "staged" && "Say what the columns are, then check what would happen."}
+        {run.state === "checked" && (
+          <>
+            It would add <em>{count(run.new)}</em>, change {count(run.changed)}, leave {count(run.unchanged)} as they
+            are, and refuse {count(run.refused)}.
+          </>
+        )}
+        {run.state === "applying" && (
+          <>
+            Applying: {count(progress?.done ?? run.done)} of {count(run.records)} rows.
+          </>
+        )}
+        {run.state === "applied" && (
+          <>
+            <em>{count(run.new)}</em> people were added, {count(run.changed)} changed, {count(run.refused)} rows
+            refused.
+          </>
+        )}
+        {run.state === "cancelled" && (
+          <>Cancelled after {plural(run.done, "row")}. What was applied until then stays.</>
+        )}
+      </p>
+      {run.state === "applying" && (
+        <div className="bar">
+          <i style={{ width: `${(100 * (progress?.done ?? run.done)) / Math.max(1, run.records)}%` }} />
+        </div>
+      )}
+      <Failure
+        error={check.error ?? apply.error ?? cancel.error ?? (progress?.error ? new Error(progress.error) : null)}
+      />
+      {open && (
+        <div className="fields">
+          <div className="two">
+            <TextField
+              label="Put them on the list"
+              value={list}
+              onChange={(e) => setList(e.target.value)}
+              helperText="Made when it is new. Empty: no list."
+            />
+            <TextField
+              label="How they agreed to get mail"
+              value={evidence}
+              disabled={!consent}
+              onChange={(e) => setEvidence(e.target.value)}
+              helperText="Kept as evidence with every person."
+            />
+          </div>
+          <div>
+            <FormControlLabel
+              control={<Checkbox checked={consent} onChange={(e) => setConsent(e.target.checked)} />}
+              label="These people agreed to get marketing mail"
+            />
+            <FormControlLabel
+              control={<Checkbox checked={header} onChange={(e) => setHeader(e.target.checked)} />}
+              label="The first row is a header"
+            />
+          </div>
+        </div>
+      )}
+      <div className="acts">
+        {open && (
+          <Button
+            variant={run.state === "staged" ? "contained" : "outlined"}
+            disabled={check.isPending}
+            onClick={() => check.mutate()}
+          >
+            {check.isPending
+              ? `Checking … ${count(progress?.done ?? 0)}`
+              : run.state === "staged"
+                ? "Check"
+                : "Check again"}
+          </Button>
+        )}
+        {run.state === "checked" && (
+          <Button
+            variant="contained"
+            disabled={run.new + run.changed === 0 || apply.isPending}
+            onClick={() => apply.mutate()}
+          >
+            Add {count(run.new)}, change {count(run.changed)}
+          </Button>
+        )}
+        {run.state === "applying" && (
+          <Button variant="outlined" onClick={() => cancel.mutate()}>
+            Cancel the rest
+          </Button>
+        )}
+        {open && (
+          <Button variant="text" onClick={() => cancel.mutate()}>
+            Drop this import
+          </Button>
+        )}
+        {run.refused > 0 && (
+          <a href={`/api/imports/${run.id}/refused.csv`}>{plural(run.refused, "refused row")} with reasons, as CSV</a>
+        )}
+        {run.state === "applied" && <Link to="/contacts">See the people</Link>}
+      </div>
+      <h2>The first {count(rows.length)} rows as they would land</h2>
+      <div className="scroll" tabIndex={0} role="region" aria-label="Preview">
+        <Table stickyHeader>
+          <TableHead>
+            <TableRow>
+              {columns.map((c, i) => (
+                <TableCell key={i}>
+                  {c}
+                  <br />
+                  <select
+                    className="bare"
+                    aria-label={`Column ${c} is`}
+                    disabled={!open}
+                    value={mapping[i] ?? ""}
+                    onChange={(e) => map(i, e.target.value)}
+                  >
+                    <option value="">left out</option>
+                    {FIELDS.map((f) => (
+                      <option key={f} value={f}>
+                        {words(f)}
+                      </option>
+                    ))}
+                  </select>
+                </TableCell>
+              ))}
+              <TableCell>Refused because</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {rows.map((r, i) => (
+              <TableRow key={i}>
+                {Array.from({ length: width }, (_, j) => (
+                  <TableCell key={j} className={mapping[j] ? "" : "soft"}>
+                    {r[j]}
+                  </TableCell>
+                ))}
+                <TableCell className="bad">{refusals[i]}</TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,37 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, ok } from "../../api/client";
+import type { Slip } from "../../app/Frame";
+import { count } from "../../shared/format";
+
+/** The slips of the Contacts station: everyone, the lists, the imports. */
+export function useContactSlips(): { title: string; slips: Slip[] }[] {
+  const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
+  const runs = useQuery({ queryKey: ["imports"], queryFn: () => ok(api.GET("/api/imports")) });
+  return [
+    {
+      title: "Contacts",
+      slips: [
+        { to: "/contacts", title: "Everyone" },
+        { to: "/contacts/import", title: "Import a file", words: "CSV or TSV" },
+      ],
+    },
+    ...(lists.data?.length
+      ? [
+          {
+            title: "Lists",
+            slips: lists.data.map((l) => ({ to: `/contacts?list=${l.id}`, title: l.name, words: count(l.people) })),
+          },
+        ]
+      : []),
+    ...(runs.data?.length
+      ? [
+          {
+            title: "Imports",
+            slips: runs.data
+              .slice(0, 6)
+              .map((r) => ({ to: `/contacts/import/${r.id}`, title: r.file_name, words: r.state })),
+          },
+        ]
+      : []),
+  ];
+}

@@ -1,0 +1,89 @@
+import { Button, TextField } from "@mui/material";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { useNavigate, useParams } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
+import { Frame } from "../../app/Frame";
+import { Failure, Loaded } from "../../shared/states";
+import { useMailingSlips } from "./useMailingSlips";
+
+type Letterhead = Schemas["Letterhead"];
+const EMPTY: Letterhead = {
+  id: 0,
+  name: "",
+  from_name: "",
+  from_address: "",
+  postal_address: "",
+  ground: "#ffffff",
+  ink: "#17212b",
+  accent: "#2c3a8f",
+};
+
+function Editor({ from }: { from: Letterhead }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const [l, setL] = useState(from);
+  const save = useMutation({
+    mutationFn: () => ok(api.POST("/api/letterheads", { body: l })),
+    onSuccess: async (id) => {
+      await client.invalidateQueries();
+      await navigate(`/mailings/letterheads/${id}`);
+    },
+  });
+  const text = (key: keyof Letterhead, label: string, help?: string) => (
+    <TextField label={label} value={l[key]} helperText={help} onChange={(e) => setL({ ...l, [key]: e.target.value })} />
+  );
+  const colour = (key: "ground" | "ink" | "accent", label: string) => (
+    <label className="small soft">
+      {label}
+      <br />
+      <input type="color" value={l[key]} onChange={(e) => setL({ ...l, [key]: e.target.value })} />
+    </label>
+  );
+  return (
+    <>
+      <div className="crumb">
+        <span>Letterhead</span>
+      </div>
+      <h1>{from.name || "New letterhead"}</h1>
+      <p className="finding">Messages take their sender, postal address and looks from here.</p>
+      <p className="soft">They refer to it: a change reaches every draft, and nothing that was sent.</p>
+      <div className="fields">
+        <div className="two">
+          {text("name", "Name", "Shown on the public pages")}
+          {text("from_name", "Mail comes from (name)")}
+        </div>
+        <div className="two">
+          {text("from_address", "From address")}
+          {text("postal_address", "Postal address", "Stands in every marketing message")}
+        </div>
+        <div style={{ display: "flex", gap: 20 }}>
+          {colour("ground", "Ground")}
+          {colour("ink", "Text")}
+          {colour("accent", "Buttons")}
+        </div>
+      </div>
+      <Failure error={save.error} />
+      {save.isSuccess && (
+        <p className="note good" role="status">
+          Saved.
+        </p>
+      )}
+      <div className="acts">
+        <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate()}>
+          Save the letterhead
+        </Button>
+      </div>
+    </>
+  );
+}
+
+export function LetterheadPage() {
+  const id = Number(useParams().id);
+  const { slips, letterheads } = useMailingSlips();
+  return (
+    <Frame slips={slips}>
+      <Loaded query={letterheads}>{(all) => <Editor key={id} from={all.find((l) => l.id === id) ?? EMPTY} />}</Loaded>
+    </Frame>
+  );
+}

@@ -1,0 +1,52 @@
+import { Button } from "@mui/material";
+import { Link, useNavigate } from "react-router";
+import { Frame } from "../../app/Frame";
+import { instant, plural } from "../../shared/format";
+import { Loaded } from "../../shared/states";
+import { useMailingSlips } from "./useMailingSlips";
+
+export function MailingsHome() {
+  const { slips, mailings } = useMailingSlips();
+  const navigate = useNavigate();
+  return (
+    <Frame slips={slips}>
+      <Loaded query={mailings}>
+        {(all) => {
+          const coming = all.filter((m) => m.state !== "sent");
+          return (
+            <>
+              <div className="crumb">
+                <span>Mailings</span>
+              </div>
+              <h1>Drafts, planned, going out</h1>
+              <p className="finding">
+                {coming.length ? (
+                  <>
+                    <em>{plural(coming.length, "mailing")}</em> {coming.length === 1 ? "is" : "are"} not out yet, or not
+                    whole.
+                  </>
+                ) : (
+                  "No mailing is in work."
+                )}
+              </p>
+              {coming.map((m) => (
+                <p key={m.id} style={{ borderTop: "1px solid var(--rule)", margin: 0, padding: "8px 0" }}>
+                  <Link to={`/mailings/${m.id}`}>{m.name}</Link>{" "}
+                  <span className="soft">
+                    to {m.list ?? "everyone"}, {m.state}
+                    {m.planned_at ? `, ${instant(m.planned_at)}` : ""}
+                  </span>
+                </p>
+              ))}
+              <div className="acts">
+                <Button variant="contained" onClick={() => void navigate("/mailings/new")}>
+                  Write a mailing
+                </Button>
+              </div>
+            </>
+          );
+        }}
+      </Loaded>
+    </Frame>
+  );
+}

@@ -1,0 +1,41 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, ok } from "../../api/client";
+import { date, instant } from "../../shared/format";
+
+/** The slips of the Mailings station. */
+export function useMailingSlips() {
+  const mailings = useQuery({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) });
+  const letterheads = useQuery({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) });
+  const all = mailings.data ?? [];
+  const slip = (m: (typeof all)[number]) => ({
+    to: `/mailings/${m.id}`,
+    title: m.name,
+    words:
+      m.state === "planned"
+        ? `planned, ${instant(m.planned_at)}`
+        : m.started_at
+          ? `${m.state}, ${date(m.started_at)}`
+          : m.state,
+  });
+  const slips = [
+    {
+      title: "Mailings",
+      slips: [{ to: "/mailings/new", title: "New mailing" }, ...all.filter((m) => m.state !== "sent").map(slip)],
+    },
+    {
+      title: "Sent",
+      slips: all
+        .filter((m) => m.state === "sent")
+        .slice(0, 6)
+        .map(slip),
+    },
+    {
+      title: "Letterheads",
+      slips: [
+        ...(letterheads.data ?? []).map((l) => ({ to: `/mailings/letterheads/${l.id}`, title: l.name })),
+        { to: "/mailings/letterheads/0", title: "New letterhead" },
+      ],
+    },
+  ];
+  return { slips, mailings, letterheads };
+}

@@ -1,0 +1,65 @@
+import { Button } from "@mui/material";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, ok } from "../../api/client";
+import { Frame } from "../../app/Frame";
+import { plural } from "../../shared/format";
+import { Failure, Loaded } from "../../shared/states";
+
+/** First station: what needs a decision now. */
+export function TodayPage() {
+  const client = useQueryClient();
+  const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")) });
+  const doubt = useMutation({
+    mutationFn: (again: boolean) => ok(api.POST("/api/today/doubt", { body: { again } })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  const slips = (today.data ?? []).map((d) => ({ to: d.link, title: d.title, words: d.action }));
+  return (
+    <Frame slips={[{ title: "To decide", slips }]}>
+      <Loaded query={today}>
+        {(all) => (
+          <>
+            <div className="crumb">
+              <span>Today</span>
+            </div>
+            <h1>What needs a decision now</h1>
+            <p className="finding">
+              {all.length === 0 ? (
+                "Nothing waits for you."
+              ) : (
+                <>
+                  <em>{plural(all.length, "thing")}</em> {all.length === 1 ? "waits" : "wait"} for a decision.
+                </>
+              )}
+            </p>
+            {all.length === 0 && (
+              <p className="soft">Import contacts, write a mailing, or look at how the last ones did.</p>
+            )}
+            <Failure error={doubt.error} />
+            {all.map((d) => (
+              <section key={d.kind + d.title} style={{ borderTop: "1px solid var(--rule)", padding: "10px 0 12px" }}>
+                <h2 style={{ margin: 0 }} className={d.kind === "doubt" || d.kind === "cap" ? "bad" : ""}>
+                  {d.title}
+                </h2>
+                <p style={{ margin: "2px 0 8px", maxWidth: "44em" }}>{d.words}</p>
+                {d.kind === "doubt" ? (
+                  <div className="acts">
+                    <Button variant="outlined" onClick={() => doubt.mutate(true)}>
+                      Send them again
+                    </Button>
+                    <Button variant="outlined" onClick={() => doubt.mutate(false)}>
+                      Take them as sent
+                    </Button>
+                  </div>
+                ) : (
+                  <Link to={d.link}>{d.action}</Link>
+                )}
+              </section>
+            ))}
+          </>
+        )}
+      </Loaded>
+    </Frame>
+  );
+}

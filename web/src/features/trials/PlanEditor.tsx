@@ -1,0 +1,184 @@
+import { Button, MenuItem, Slider, TextField } from "@mui/material";
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useDeferredValue, useState } from "react";
+import { useNavigate } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
+import { Arm } from "../../shared/Arm";
+import { bare, count, percent } from "../../shared/format";
+import { Failure } from "../../shared/states";
+
+type Plan = Schemas["Plan"];
+
+export const startingPlan: Plan = {
+  question: "",
+  metric: "human_open",
+  effect: 0.02,
+  alpha: 0.05,
+  power: 0.8,
+  pilot_share: 0.4,
+  window_hours: 48,
+  on_no_call: 0,
+  leaving_margin: 0.005,
+  complaint_margin: 0.002,
+};
+
+/** The plan while it is edited: what it can find moves as the share moves. */
+export function PlanEditor({
+  mailing,
+  name,
+  subjects,
+  from,
+}: {
+  mailing: number;
+  name: string;
+  subjects: string[];
+  from: Plan;
+}) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const [plan, setPlan] = useState(from);
+  const late = useDeferredValue(plan);
+  const path = { id: mailing };
+  const outlook = useQuery({
+    queryKey: ["outlook", mailing, { ...late, question: "" }],
+    queryFn: () => ok(api.POST("/api/mailings/{id}/outlook", { params: { path }, body: late })),
+    placeholderData: keepPreviousData,
+  });
+  const save = useMutation({
+    mutationFn: async (seal: boolean) => {
+      const id = await ok(api.PUT("/api/mailings/{id}/trial", { params: { path }, body: plan }));
+      if (seal) await ok(api.POST("/api/trials/{id}/seal", { params: { path: { id } } }));
+      return id;
+    },
+    onSuccess: async (id) => {
+      await client.invalidateQueries();
+      await navigate(`/trials/${id}`);
+    },
+    onError: () => client.invalidateQueries({ queryKey: ["trials"] }),
+  });
+  const o = outlook.data;
+  const number = (label: string, value: number, set: (v: number) => void, help?: string) => (
+    <TextField
+      label={label}
+      type="number"
+      defaultValue={value}
+      helperText={help}
+      onChange={(e) => e.target.value !== "" && set(Number(e.target.value))}
+      slotProps={{ htmlInput: { step: "any" } }}
+    />
+  );
+  return (
+    <>
+      <div className="crumb">
+        <span>Variant trial, planned</span>
+        <span>{name}</span>
+      </div>
+      <h1>{plan.question || "What does this trial ask?"}</h1>
+      <p className="finding" data-testid="outlook">
+        {o ? (
+          <>
+            <em>{count(o.per_arm)}</em> people per arm.{" "}
+            {o.smallest_effect != null ? (
+              <>It finds a rise of {bare(o.smallest_effect)} points or more.</>
+            ) : (
+              "That finds nothing."
+            )}
+          </>
+        ) : (
+          "Working it out …"
+        )}
+      </p>
+      <Failure error={outlook.error} />
+      {o?.warnings.map((w) => (
+        <p key={w} className="note">
+          {w}
+        </p>
+      ))}
+      <div className="fields">
+        <TextField
+          label="The question, in a sentence"
+          value={plan.question}
+          onChange={(e) => setPlan({ ...plan, question: e.target.value })}
+        />
+        {subjects.map((s, i) => (
+          <div key={i}>
+            <Arm index={i} /> {s}
+          </div>
+        ))}
+        <div>
+          <div id="share" className="small soft">
+            Pilot share: <b style={{ color: "var(--ink)" }}>{percent(plan.pilot_share, 0)}</b> of{" "}
+            {o ? count(o.cleared) : "…"} people cleared now; {o ? count(o.rollout) : "…"} wait for the rollout
+          </div>
+          <Slider
+            aria-labelledby="share"
+            min={1}
+            max={100}
+            value={Math.round(plan.pilot_share * 100)}
+            onChange={(_, v) => setPlan({ ...plan, pilot_share: (v as number) / 100 })}
+          />
+        </div>
+        <div className="two">
+          <TextField
+            select
+            label="Metric"
+            value={plan.metric}
+            onChange={(e) => setPlan({ ...plan, metric: e.target.value as Plan["metric"] })}
+          >
+            <MenuItem value="human_open">human opens</MenuItem>
+            <MenuItem value="human_click">human clicks</MenuItem>
+            <MenuItem value="reply">replies</MenuItem>
+          </TextField>
+          {number(
+            "Smallest effect worth having, points",
+            from.effect * 100,
+            (v) => setPlan({ ...plan, effect: v / 100 }),
+            o?.needed_per_arm != null
+              ? `Needs ${count(o.needed_per_arm)} people per arm; usual rate ${percent(o.baseline)}`
+              : undefined,
+          )}
+          {number(
+            "Window, hours",
+            from.window_hours,
+            (v) => setPlan({ ...plan, window_hours: Math.round(v) }),
+            "From each person's handover to the end of counting",
+          )}
+          <TextField
+            select
+            label="What goes out on no call"
+            value={plan.on_no_call ?? -1}
+            onChange={(e) =>
+              setPlan({ ...plan, on_no_call: Number(e.target.value) < 0 ? null : Number(e.target.value) })
+            }
+          >
+            {subjects.map((s, i) => (
+              <MenuItem key={i} value={i}>
+                {String.fromCharCode(65 + i)}: {s}
+              </MenuItem>
+            ))}
+            <MenuItem value={-1}>nothing</MenuItem>
+          </TextField>
+          {number("Guardrail: leaving may rise by, points", from.leaving_margin * 100, (v) =>
+            setPlan({ ...plan, leaving_margin: v / 100 }),
+          )}
+          {number("Guardrail: complaints may rise by, points", from.complaint_margin * 100, (v) =>
+            setPlan({ ...plan, complaint_margin: v / 100 }),
+          )}
+        </div>
+      </div>
+      <p className="soft small">
+        Alpha {plan.alpha}, power {plan.power}, two-sided. Everyone assigned counts, whatever happened to their message.
+      </p>
+      <Failure error={save.error} />
+      <div className="acts">
+        <Button variant="contained" disabled={save.isPending || !o} onClick={() => save.mutate(true)}>
+          Seal, and send the pilot to {o ? count(o.pilot) : "…"}
+        </Button>
+        <Button variant="outlined" disabled={save.isPending} onClick={() => save.mutate(false)}>
+          Save the plan
+        </Button>
+        <span className="soft small">A sealed plan can't be changed.</span>
+      </div>
+    </>
+  );
+}

@@ -1,0 +1,32 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, ok, type Schemas } from "../../api/client";
+
+/** Where a trial stands, in a few words. */
+export function standing(t: Schemas["Trial"]): string {
+  if (t.state === "planned") return "planned, not sealed";
+  if (t.state === "collecting") return "collecting";
+  const v = t.verdict;
+  const verdict = !v
+    ? ""
+    : v.kind === "called"
+      ? `called for ${String.fromCharCode(65 + v.arm)}`
+      : v.kind === "cant_tell"
+        ? "can't tell"
+        : v.kind === "void"
+          ? "void"
+          : "too close to matter";
+  return t.state === "read" ? `${verdict}, rollout waits` : verdict;
+}
+
+export function useTrialSlips() {
+  const trials = useQuery({ queryKey: ["trials"], queryFn: () => ok(api.GET("/api/trials")) });
+  const slips = [
+    {
+      title: "Trials",
+      slips: (trials.data ?? [])
+        .slice(0, 12)
+        .map((t) => ({ to: `/trials/${t.id}`, title: t.mailing, words: standing(t) })),
+    },
+  ];
+  return { slips, trials };
+}

@@ -1,0 +1,67 @@
+import "@fontsource-variable/atkinson-hyperlegible-next";
+import { CssBaseline, ThemeProvider } from "@mui/material";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+import "./app/frame.css";
+import { Shell } from "./app/Shell";
+import { theme } from "./app/theme";
+import { ContactPage } from "./features/contacts/ContactPage";
+import { ContactsPage } from "./features/contacts/ContactsPage";
+import { ImportPage } from "./features/contacts/ImportPage";
+import { ImportRunPage } from "./features/contacts/ImportRunPage";
+import { RulesPage } from "./features/clearance/RulesPage";
+import { SluicePage } from "./features/clearance/SluicePage";
+import { SuppressionPage } from "./features/clearance/SuppressionPage";
+import { ClearanceHome, ConsentPage } from "./features/clearance/ClearanceHome";
+import { FindingsPage } from "./features/findings/FindingsPage";
+import { LetterheadPage } from "./features/mailings/LetterheadPage";
+import { MailingPage } from "./features/mailings/MailingPage";
+import { MailingsHome } from "./features/mailings/MailingsHome";
+import { TodayPage } from "./features/today/TodayPage";
+import { PlanPage } from "./features/trials/PlanPage";
+import { TrialPage } from "./features/trials/TrialPage";
+import { TrialsHome } from "./features/trials/TrialsHome";
+import { UpkeepPage } from "./features/upkeep/UpkeepPage";
+
+const client = new QueryClient({ defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } });
+
+const router = createBrowserRouter([
+  {
+    element: <Shell />,
+    children: [
+      { path: "/", element: <Navigate to="/today" replace /> },
+      { path: "/today", element: <TodayPage /> },
+      { path: "/contacts", element: <ContactsPage /> },
+      { path: "/contacts/import", element: <ImportPage /> },
+      { path: "/contacts/import/:id", element: <ImportRunPage /> },
+      { path: "/contacts/:id", element: <ContactPage /> },
+      { path: "/clearance", element: <ClearanceHome /> },
+      { path: "/clearance/rules", element: <RulesPage /> },
+      { path: "/clearance/suppression", element: <SuppressionPage /> },
+      { path: "/clearance/consent", element: <ConsentPage /> },
+      { path: "/clearance/:id", element: <SluicePage /> },
+      { path: "/mailings", element: <MailingsHome /> },
+      { path: "/mailings/letterheads/:id", element: <LetterheadPage /> },
+      { path: "/mailings/:id", element: <MailingPage /> },
+      { path: "/trials", element: <TrialsHome /> },
+      { path: "/trials/plan/:mailing", element: <PlanPage /> },
+      { path: "/trials/:id", element: <TrialPage /> },
+      { path: "/findings", element: <FindingsPage /> },
+      { path: "/upkeep", element: <UpkeepPage /> },
+      { path: "*", element: <Navigate to="/today" replace /> },
+    ],
+  },
+]);
+
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <ThemeProvider theme={theme}>
+      <CssBaseline />
+      <QueryClientProvider client={client}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
+    </ThemeProvider>
+  </StrictMode>,
+);
