@@ -1,1 +1,227 @@
-//! testkit
+//! For tests only: a running Rinse of one's own, a bare HTTP client, an SMTP receiver, and files
+//! of invented people.
+
+use serde_json::Value;
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::sync::{Arc, Mutex};
+
+/// A Rinse process on a free port; it ends with the value.
+pub struct Process {
+    child: Child,
+    /// `127.0.0.1:PORT`.
+    pub address: String,
+}
+
+impl Process {
+    /// Starts the binary on a data folder, with the stand-in network.
+    ///
+    /// # Panics
+    /// When it doesn't print its address.
+    #[must_use]
+    pub fn demo(binary: &Path, data: &Path) -> Self {
+        let mut child = Command::new(binary)
+            .args(["demo", "--listen", "127.0.0.1:0", "--data"])
+            .arg(data)
+            .env("RUST_LOG", "warn")
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap_or_else(|e| panic!("{} does not start: {e}", binary.display()));
+        let mut line = String::new();
+        let _ = BufReader::new(child.stdout.take().expect("stdout is piped")).read_line(&mut line);
+        let address = line.trim().rsplit_once("http://").unwrap_or_else(|| panic!("no address in {line:?}")).1.to_owned();
+        Self { child, address }
+    }
+
+    /// Kills the process at once, as a power cut would.
+    pub fn kill(mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+
+    /// Sends a request as the first person; returns the status and the body.
+    ///
+    /// # Panics
+    /// When nothing answers.
+    #[must_use]
+    pub fn http(&self, method: &str, path: &str, body: &[u8]) -> (u16, Vec<u8>) {
+        http(&self.address, method, path, body).expect("Rinse answers")
+    }
+
+    /// Sends JSON and reads JSON.
+    ///
+    /// # Panics
+    /// When the answer is an error.
+    pub fn json(&self, method: &str, path: &str, body: &Value) -> Value {
+        let text = if body.is_null() { String::new() } else { body.to_string() };
+        let (status, answer) = self.http(method, path, text.as_bytes());
+        assert!(status < 300, "{method} {path}: {status} {}", String::from_utf8_lossy(&answer));
+        serde_json::from_slice(&answer).unwrap_or(Value::Null)
+    }
+}
+
+impl Drop for Process {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// One HTTP/1.1 request on a connection of its own.
+///
+/// # Errors
+/// When the connection fails.
+pub fn http(address: &str, method: &str, path: &str, body: &[u8]) -> std::io::Result<(u16, Vec<u8>)> {
+    let mut stream = TcpStream::connect(address)?;
+    write!(
+        stream,
+        "{method} {path} HTTP/1.1\r\nHost: {address}\r\nX-Acting-Person: 1\r\nContent-Type: application/json\r\nContent-Length: {}\r\nConnection: close\r\n\r\n",
+        body.len()
+    )?;
+    stream.write_all(body)?;
+    let mut answer = Vec::new();
+    stream.read_to_end(&mut answer)?;
+    let split = answer.windows(4).position(|w| w == b"\r\n\r\n").unwrap_or(answer.len());
+    let head = String::from_utf8_lossy(&answer[..split]).to_lowercase();
+    let status = head.split(' ').nth(1).and_then(|s| s.parse().ok()).unwrap_or(0);
+    let body = answer.get(split + 4..).unwrap_or_default();
+    Ok((status, if head.contains("transfer-encoding: chunked") { unchunk(body) } else { body.to_vec() }))
+}
+
+fn unchunk(mut body: &[u8]) -> Vec<u8> {
+    let mut out = Vec::new();
+    while let Some(end) = body.windows(2).position(|w| w == b"\r\n") {
+        let size = usize::from_str_radix(String::from_utf8_lossy(&body[..end]).trim(), 16).unwrap_or(0);
+        if size == 0 || body.len() < end + 2 + size {
+            break;
+        }
+        out.extend(&body[end + 2..end + 2 + size]);
+        body = body.get(end + 4 + size..).unwrap_or_default();
+    }
+    out
+}
+
+/// Messages an [`smtp_receiver`] took: envelope sender, recipient, text.
+pub type Received = Arc<Mutex<Vec<(String, String, String)>>>;
+
+/// A small SMTP receiver on loopback. It refuses recipients that begin with `gone.` and defers
+/// those that begin with `later.` the first time.
+///
+/// # Panics
+/// When no port is free.
+#[must_use]
+pub fn smtp_receiver() -> (u16, Received) {
+    let listener = TcpListener::bind("127.0.0.1:0").expect("a free port");
+    let port = listener.local_addr().expect("an address").port();
+    let received = Received::default();
+    let kept = Arc::clone(&received);
+    std::thread::spawn(move || {
+        for stream in listener.incoming().flatten() {
+            let kept = Arc::clone(&kept);
+            std::thread::spawn(move || {
+                let _ = converse(stream, &kept);
+            });
+        }
+    });
+    (port, received)
+}
+
+fn converse(mut stream: TcpStream, kept: &Received) -> std::io::Result<()> {
+    let mut lines = BufReader::new(stream.try_clone()?);
+    let mut say = move |words: &str| write!(stream, "{words}\r\n");
+    let (mut from, mut to) = (String::new(), String::new());
+    say("220 receiver.example")?;
+    let mut line = String::new();
+    while lines.read_line(&mut line)? > 0 {
+        let command = line.trim().to_owned();
+        line.clear();
+        let inside = |c: &str| c.split('<').nth(1).and_then(|r| r.split('>').next()).unwrap_or_default().to_owned();
+        match command.get(..4).unwrap_or_default().to_uppercase().as_str() {
+            "MAIL" => {
+                from = inside(&command);
+                say("250 2.1.0 ok")?;
+            }
+            "RCPT" => {
+                to = inside(&command);
+                say(if to.starts_with("gone.") { "550 5.1.1 no such user here" } else { "250 2.1.5 ok" })?;
+            }
+            "DATA" => {
+                say("354 go on")?;
+                let mut text = String::new();
+                while lines.read_line(&mut line)? > 0 && line != ".\r\n" {
+                    text.push_str(line.strip_prefix('.').unwrap_or(&line));
+                    line.clear();
+                }
+                line.clear();
+                kept.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push((from.clone(), to.clone(), text));
+                say("250 2.0.0 queued")?;
+            }
+            "QUIT" => return say("221 bye"),
+            _ => say("250 receiver.example")?,
+        }
+    }
+    Ok(())
+}
+
+/// Invented people as a CSV with a header; every twentieth address is one its host doesn't know.
+#[must_use]
+pub fn people_csv(n: usize) -> String {
+    let mut out = String::from("email,first name,last name,country\n");
+    for i in 0..n {
+        let local = if i % 20 == 19 { format!("gone.wren{i}") } else { format!("wren{i}") };
+        out.push_str(&format!("{local}@{},Wren{i},Marram,GB\n", ["tern.example", "bittern.example", "avocet.example"][i % 3]));
+    }
+    out
+}
+
+/// A mailing's draft as the API takes it; two subjects make it a trial's.
+#[must_use]
+pub fn draft(letterhead: i64, subjects: &[&str]) -> Value {
+    serde_json::json!({
+        "name": "Boat days", "topic_id": null, "letterhead_id": letterhead, "list_id": null, "over_cap": "hold", "subjects": subjects,
+        "html": "<p>Dear {{ given_name|default(\"friend\") }}, <a href=\"https://skerry-light.example/boats\">book a boat</a></p><p>{{ postal_address }} <a href=\"{{ unsubscribe_url }}\">Stop</a></p>",
+        "text": "Dear {{ given_name|default(\"friend\") }}, https://skerry-light.example/boats\n{{ postal_address }}\n{{ unsubscribe_url }}",
+    })
+}
+
+/// A letterhead as the API takes it.
+#[must_use]
+pub fn letterhead() -> Value {
+    serde_json::json!({
+        "id": 0, "name": "Skerry Light", "from_name": "Skerry Light", "from_address": "letters@skerry-light.example",
+        "postal_address": "1 Harbour Steps, Port Skerry", "ground": "#ffffff", "ink": "#17212b", "accent": "#2c3a8f",
+    })
+}
+
+impl Process {
+    /// Imports a CSV with consent, through the same steps as a person.
+    ///
+    /// # Panics
+    /// When a step is refused.
+    pub fn import(&self, csv: &str) {
+        let (status, body) = self.http("POST", "/api/imports?name=people.csv", csv.as_bytes());
+        let run: Value = serde_json::from_slice(&body).expect("a run");
+        assert_eq!(status, 200, "{run}");
+        let id = run["id"].as_i64().expect("an id");
+        let decision = serde_json::json!({ "mapping": run["mapping"], "header": run["header"], "list": null, "consent": true, "evidence": "paper form, clause 4" });
+        self.json("POST", &format!("/api/imports/{id}/check"), &decision);
+        self.json("POST", &format!("/api/imports/{id}/apply"), &Value::Null);
+        wait_until("the import is applied", || self.json("GET", &format!("/api/imports/{id}"), &Value::Null)["run"]["state"] == "applied");
+    }
+}
+
+/// Waits for a condition, for at most two minutes.
+///
+/// # Panics
+/// When it never holds.
+pub fn wait_until(what: &str, mut holds: impl FnMut() -> bool) {
+    for _ in 0..2400 {
+        if holds() {
+            return;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    panic!("it never came to be that {what}");
+}
