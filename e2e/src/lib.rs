@@ -1,1 +1,214 @@
-//! e2e
+//! Drives the real interface in headless Chromium. Each test starts its own Rinse, data folder,
+//! driver and browser, and ends only what it started.
+
+use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
+use fantoccini::{Client, ClientBuilder, Locator};
+use rinse_testkit::Process;
+use serde_json::{Value, json};
+use std::io::{BufRead, BufReader};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::Duration;
+
+/// The driver's process group; killed and waited for when dropped, also after a panic.
+struct Driver(Child);
+
+impl Drop for Driver {
+    fn drop(&mut self) {
+        let group = format!("-{}", self.0.id());
+        let _ = Command::new("kill").args(["-KILL", "--", &group]).status();
+        let _ = self.0.wait();
+    }
+}
+
+/// A browser on a Rinse of its own.
+pub struct Bench {
+    pub rinse: Process,
+    pub page: Client,
+    _driver: Driver,
+    _folders: (tempfile::TempDir, tempfile::TempDir),
+    pub folder: PathBuf,
+}
+
+#[derive(Debug)]
+struct ConsoleLog;
+
+impl WebDriverCompatibleCommand for ConsoleLog {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
+    }
+    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
+        (http::Method::POST, Some(json!({ "type": "browser" }).to_string()))
+    }
+}
+
+/// The built binary.
+#[must_use]
+pub fn binary() -> PathBuf {
+    std::env::var_os("RINSE_BIN").map_or_else(|| Path::new(env!("CARGO_MANIFEST_DIR")).join("../target/debug/rinse"), PathBuf::from)
+}
+
+impl Bench {
+    /// Starts everything on an empty data folder.
+    pub async fn start() -> Self {
+        let data = tempfile::tempdir().expect("a folder");
+        let rinse = Process::demo(&binary(), data.path());
+        let profile = tempfile::tempdir().expect("a folder");
+        let mut child = Command::new("chromedriver")
+            .arg("--port=0")
+            .process_group(0)
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("chromedriver starts (make deps installs it)");
+        let mut lines = BufReader::new(child.stdout.take().expect("stdout is piped")).lines();
+        let port = lines
+            .by_ref()
+            .map_while(Result::ok)
+            .find_map(|l| l.split("started successfully on port ").nth(1).map(|p| p.trim_end_matches('.').to_owned()))
+            .expect("chromedriver says its port");
+        std::thread::spawn(move || lines.for_each(drop));
+        let args = [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--window-size=1280,943",
+            "--force-color-profile=srgb",
+        ];
+        let args: Vec<String> =
+            args.iter().map(ToString::to_string).chain([format!("--user-data-dir={}", profile.path().display())]).collect();
+        let capabilities: Capabilities = serde_json::from_value(json!({
+            "browserName": "chrome", "goog:chromeOptions": { "binary": "/usr/bin/chromium", "args": args }, "goog:loggingPrefs": { "browser": "ALL" },
+        }))
+        .expect("capabilities");
+        let driver = Driver(child);
+        let page = ClientBuilder::new(hyper_util::client::legacy::connect::HttpConnector::new())
+            .capabilities(capabilities)
+            .connect(&format!("http://127.0.0.1:{port}"))
+            .await
+            .expect("a browser");
+        let folder = data.path().to_owned();
+        Self { rinse, page, _driver: driver, _folders: (data, profile), folder }
+    }
+
+    /// Opens a page of the application.
+    pub async fn go(&self, path: &str) {
+        self.page.goto(&format!("http://{}{path}", self.rinse.address)).await.expect("the page opens");
+    }
+
+    /// Waits until the page shows the words.
+    ///
+    /// # Panics
+    /// When they don't come within half a minute; says what stood there.
+    pub async fn shows(&self, words: &str) {
+        for _ in 0..300 {
+            if self.text().await.contains(words) {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        panic!("{words:?} never showed. The page says:\n{}", self.text().await);
+    }
+
+    /// All visible words of the page.
+    pub async fn text(&self) -> String {
+        let v = self.page.execute("return document.body ? document.body.innerText : ''", vec![]).await.unwrap_or_default();
+        v.as_str().unwrap_or_default().to_owned()
+    }
+
+    /// Clicks the element whose own words begin so: a button, a link, an option.
+    pub async fn click(&self, words: &str) {
+        let path = format!(
+            "//*[self::button or self::a or self::label or @role='button' or @role='option'][starts-with(normalize-space(.), {words:?}) and not(@disabled)]"
+        );
+        let element = self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(&path)).await;
+        element.unwrap_or_else(|e| panic!("no {words:?} to click: {e}")).click().await.unwrap_or_else(|e| panic!("{words:?}: {e}"));
+    }
+
+    /// Writes into the field with this label, in place of what stood there.
+    pub async fn fill(&self, label: &str, text: &str) {
+        let path = format!("//label[starts-with(normalize-space(.), {label:?})]/following::*[self::input or self::textarea][1]");
+        let field = self
+            .page
+            .wait()
+            .at_most(Duration::from_secs(20))
+            .for_element(Locator::XPath(&path))
+            .await
+            .unwrap_or_else(|e| panic!("{label}: {e}"));
+        field.click().await.expect("the field takes the focus");
+        field.send_keys("\u{E009}a\u{E000}").await.expect("all is selected");
+        field.send_keys(text).await.expect("the field takes keys");
+    }
+
+    /// Presses keys wherever the focus is.
+    pub async fn press(&self, keys: &str) {
+        self.page.active_element().await.expect("something has the focus").send_keys(keys).await.expect("keys");
+    }
+
+    /// Tabs until the element with this accessible label (or button words) has the focus.
+    ///
+    /// # Panics
+    /// When it can't be reached by keyboard.
+    pub async fn tab_to(&self, words: &str) {
+        let script =
+            "const e = document.activeElement; if (!e) return ''; const l = e.id && document.querySelector(`label[for=\"${e.id}\"]`);
+            return ((l && l.innerText) || e.getAttribute('aria-label') || e.innerText || '').trim();";
+        for _ in 0..120 {
+            self.press("\u{E004}").await;
+            let now = self.page.execute(script, vec![]).await.expect("the focus is known");
+            if now.as_str().unwrap_or_default().starts_with(words) {
+                return;
+            }
+        }
+        panic!("{words:?} can't be reached with the tab key");
+    }
+
+    /// Asserts that axe finds no serious or critical violation on the page as it is.
+    ///
+    /// # Panics
+    /// With the violations.
+    pub async fn accessible(&self, view: &str) {
+        let axe = std::fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../web/node_modules/axe-core/axe.min.js"))
+            .expect("axe is installed");
+        self.page.execute(&axe, vec![]).await.expect("axe loads");
+        let run = "const done = arguments[arguments.length - 1]; axe.run(document, { resultTypes: ['violations'] }).then(r => done(
+            r.violations.filter(v => ['serious', 'critical'].includes(v.impact)).map(v => v.id + ': ' + v.nodes.map(n => n.html.slice(0, 160)).slice(0, 3).join(' | '))));";
+        let found = self.page.execute_async(run, vec![]).await.expect("axe runs");
+        assert_eq!(found, json!([]), "axe on {view}");
+    }
+
+    /// Asserts that nothing wide, nothing foreign and no console error came up.
+    ///
+    /// # Panics
+    /// With what was found.
+    pub async fn sound(&self, view: &str) {
+        let wide = self
+            .page
+            .execute("return document.documentElement.scrollWidth > document.documentElement.clientWidth", vec![])
+            .await
+            .expect("a width");
+        assert_eq!(wide, json!(false), "{view} scrolls sideways");
+        let hosts = self.page.execute("return [...new Set(performance.getEntriesByType('resource').map(e => new URL(e.name).host))].filter(h => h !== location.host)", vec![]).await;
+        assert_eq!(hosts.expect("entries"), json!([]), "requests left for other hosts on {view}");
+        let log = self.page.issue_cmd(ConsoleLog).await.expect("the console log");
+        let errors: Vec<&Value> = log
+            .as_array()
+            .into_iter()
+            .flatten()
+            .filter(|e| e["level"] == "SEVERE" && !e["message"].as_str().unwrap_or_default().contains("status of 4"))
+            .collect();
+        assert!(errors.is_empty(), "console errors on {view}: {errors:?}");
+    }
+
+    /// Saves a picture of the page.
+    pub async fn picture(&self, path: &Path) {
+        std::fs::write(path, self.page.screenshot().await.expect("a picture")).expect("the picture is written");
+    }
+}

@@ -10,6 +10,8 @@
 //! What it is not: no file, no socket, no database, no clock, no thread. Time comes in as an
 //! [`Instant`], randomness as a seed, so every decision can be made again from its record.
 
+#![cfg_attr(not(test), deny(clippy::unwrap_used))]
+
 pub mod address;
 pub mod bounce;
 pub mod caps;

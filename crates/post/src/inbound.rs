@@ -76,10 +76,10 @@ fn groups(body: &[u8]) -> Vec<Vec<(String, String)>> {
                 value.push(' ');
                 value.push_str(line.trim());
             }
-        } else if let Some((name, value)) = line.split_once(':') {
-            if let Some(group) = out.last_mut() {
-                group.push((name.trim().to_lowercase(), value.trim().to_owned()));
-            }
+        } else if let Some((name, value)) = line.split_once(':')
+            && let Some(group) = out.last_mut()
+        {
+            group.push((name.trim().to_lowercase(), value.trim().to_owned()));
         }
     }
     out

@@ -5,5 +5,7 @@
 //!
 //! No socket and no file: transports live in the server, the simulated network in the stand-ins.
 
+#![cfg_attr(not(test), deny(clippy::unwrap_used))]
+
 pub mod compose;
 pub mod inbound;

@@ -133,13 +133,13 @@ impl Director {
                 self.app
                     .store
                     .write(move |c| {
-                        Ok(settings::save_rules(
+                        settings::save_rules(
                             c,
                             now,
                             Some(1),
                             Cap::new(2, 7 * 24).map_err(|e| rinse_store::StoreError::Refused(e.to_string()))?,
                             true,
-                        )?)
+                        )
                     })
                     .await?;
             }

@@ -228,10 +228,10 @@ impl Engine {
         let due: Vec<i64> = self
             .store
             .read(move |c| {
-                Ok(c.prepare_cached("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1")?
+                c.prepare_cached("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1")?
                     .query_map([now.0], |r| r.get(0))?
                     .collect::<std::result::Result<_, _>>()
-                    .map_err(StoreError::from)?)
+                    .map_err(StoreError::from)
             })
             .await?;
         for id in due {
@@ -252,10 +252,10 @@ impl Engine {
         let due: Vec<i64> = self
             .store
             .read(move |c| {
-                Ok(c.prepare_cached("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1")?
+                c.prepare_cached("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1")?
                     .query_map([now.0], |r| r.get(0))?
                     .collect::<std::result::Result<_, _>>()
-                    .map_err(StoreError::from)?)
+                    .map_err(StoreError::from)
             })
             .await?;
         for id in due {
@@ -291,8 +291,8 @@ impl Engine {
             let (mut messages, mut ids) = (Vec::with_capacity(batch.len()), Vec::with_capacity(batch.len()));
             let mut broken = Vec::new();
             for out in &batch {
-                if !composers.contains_key(&out.mailing) {
-                    composers.insert(out.mailing, Arc::new(self.composer(out.mailing).await?));
+                if let std::collections::hash_map::Entry::Vacant(e) = composers.entry(out.mailing) {
+                    e.insert(Arc::new(self.composer(out.mailing).await?));
                 }
                 let to = To {
                     address: &out.address,
@@ -342,10 +342,10 @@ impl Engine {
         let due: Vec<i64> = self
             .store
             .read(move |c| {
-                Ok(c.prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1")?
+                c.prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1")?
                     .query_map([now.0], |r| r.get(0))?
                     .collect::<std::result::Result<_, _>>()
-                    .map_err(StoreError::from)?)
+                    .map_err(StoreError::from)
             })
             .await?;
         for id in due {

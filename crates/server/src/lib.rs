@@ -6,6 +6,8 @@
 //! * `doors`: what comes from outside (opens, clicks, one-click POSTs, raw mail).
 //! * `transport`: the stand-in network in process, or SMTP.
 
+#![cfg_attr(not(test), deny(clippy::unwrap_used))]
+
 mod actions;
 mod assets;
 mod clock;

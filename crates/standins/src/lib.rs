@@ -10,6 +10,8 @@
 //!   happen, in a file of its own.
 //! * [`base`]: the invented people of the demo scenario, as the CSV files they are imported from.
 
+#![cfg_attr(not(test), deny(clippy::unwrap_used))]
+
 pub mod base;
 pub mod network;
 pub mod people;

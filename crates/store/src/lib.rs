@@ -7,6 +7,8 @@
 //!
 //! Rows are mapped here; no rule is decided here: those are in `rinse-core`.
 
+#![cfg_attr(not(test), deny(clippy::unwrap_used))]
+
 pub mod clearing;
 pub mod contacts;
 mod db;

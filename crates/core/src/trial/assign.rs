@@ -65,7 +65,7 @@ pub fn assign(seed: u64, roster: &[(i64, u32)], arms: usize) -> Vec<Enrolled> {
 #[must_use]
 #[allow(clippy::cast_sign_loss)]
 pub fn in_rollout_check(seed: u64, contact: i64) -> bool {
-    draw(seed, Draw::Check, contact as u64) % 20 == 0
+    draw(seed, Draw::Check, contact as u64).is_multiple_of(20)
 }
 
 #[cfg(test)]

@@ -257,7 +257,7 @@ mod tests {
                     state ^= state << 13;
                     state ^= state >> 7;
                     state ^= state << 17;
-                    state % 5 == 0
+                    state.is_multiple_of(5)
                 })
                 .count() as u64
         };
