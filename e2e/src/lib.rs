@@ -94,6 +94,10 @@ impl Bench {
             .connect(&format!("http://127.0.0.1:{port}"))
             .await
             .expect("a browser");
+        // The window's frame takes some of its height: ask how much, for a viewport of 1280 by 800.
+        let frame = page.execute("return [outerWidth - innerWidth, outerHeight - innerHeight]", vec![]).await.expect("a size");
+        let extra = |i: usize| u32::try_from(frame[i].as_i64().unwrap_or(0)).unwrap_or(0);
+        page.set_window_size(1280 + extra(0), 800 + extra(1)).await.expect("the window is sized");
         let folder = data.path().to_owned();
         Self { rinse, page, _driver: driver, _folders: (data, profile), folder }
     }
@@ -130,6 +134,12 @@ impl Bench {
         );
         let element = self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(&path)).await;
         element.unwrap_or_else(|e| panic!("no {words:?} to click: {e}")).click().await.unwrap_or_else(|e| panic!("{words:?}: {e}"));
+    }
+
+    /// Clicks the first element a selector finds.
+    pub async fn click_css(&self, css: &str) {
+        let element = self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::Css(css)).await;
+        element.unwrap_or_else(|e| panic!("no {css}: {e}")).click().await.unwrap_or_else(|e| panic!("{css}: {e}"));
     }
 
     /// Writes into the field with this label, in place of what stood there.

@@ -277,7 +277,7 @@ impl Director {
             .await?;
         self.trial(m, "Does a keeper in the subject earn more readers?".into(), 78).await?;
         self.app.engine.advance(OPENS).await?;
-        let saturday = self.draft("Boat days, Saturday", Some(1), 2, &["Saturday boats: places are left"], "Book a boat").await?;
+        let saturday = self.draft("Boat days, Saturday", None, 2, &["Saturday boats: places are left"], "Book a boat").await?;
         actions::plan_mailing(&self.app, saturday, Some(OPENS + 37 * HOUR + 20 * 60_000), Some(2)).await?;
         self.draft("Tide notes 16", Some(0), 0, &["The week's tides", "The week's tides: four low ones"], "Read the notes").await?;
         self.app.store.write(|c| Ok(c.execute_batch("PRAGMA optimize")?)).await?;

@@ -95,6 +95,10 @@ export const theme = createTheme({
         head: { color: "var(--soft)", fontWeight: 400 },
       },
     },
+    MuiFormHelperText: {
+      styleOverrides: { root: { color: "var(--soft)", "&.Mui-disabled": { color: "var(--soft)" } } },
+    },
+    MuiInputLabel: { styleOverrides: { root: { color: "var(--soft)", "&.Mui-disabled": { color: "var(--soft)" } } } },
     MuiSlider: { defaultProps: { size: "small" } },
     MuiDialog: {
       styleOverrides: { paper: { boxShadow: "none", border: "1px solid var(--rule)", backgroundImage: "none" } },

@@ -7,15 +7,28 @@ export type Progress = { running: boolean; done: number; total: number; words: s
 export function useProgress(job: string, onEnd: () => void): Progress | null {
   const [progress, setProgress] = useState<Progress | null>(null);
   useEffect(() => {
-    const source = new EventSource(`/api/progress/${job}`);
+    let source: EventSource | undefined;
     let ran = false;
-    source.onmessage = (e) => {
-      const p = JSON.parse(e.data) as Progress;
-      setProgress(p);
-      if (ran && !p.running) onEnd();
-      ran = p.running;
+    const open = () => {
+      source = new EventSource(`/api/progress/${job}`);
+      source.onmessage = (e) => {
+        const p = JSON.parse(e.data) as Progress;
+        setProgress(p);
+        if (ran && !p.running) onEnd();
+        ran = p.running;
+      };
     };
-    return () => source.close();
+    const close = () => source?.close();
+    // A page kept for going back would hold its connection, and a browser has six for a host.
+    const back = (e: PageTransitionEvent) => e.persisted && open();
+    open();
+    window.addEventListener("pagehide", close);
+    window.addEventListener("pageshow", back);
+    return () => {
+      close();
+      window.removeEventListener("pagehide", close);
+      window.removeEventListener("pageshow", back);
+    };
     // The caller's onEnd only refreshes queries, so the newest one isn't needed.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [job]);

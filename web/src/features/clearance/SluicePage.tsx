@@ -86,7 +86,6 @@ function Picture({ s, open }: { s: Sluice; open: (step: string, title: string, w
             role="button"
             tabIndex={0}
             style={{ cursor: "pointer" }}
-            aria-label={`${r.words}: ${count(r.people)} people`}
             data-step={r.reason}
             onClick={() => open(r.reason, r.words, r.without_it)}
             onKeyDown={(e) => (e.key === "Enter" || e.key === " ") && open(r.reason, r.words, r.without_it)}

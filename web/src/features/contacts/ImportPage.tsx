@@ -1,5 +1,6 @@
 import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useRef } from "react";
 import { useNavigate } from "react-router";
 import { upload } from "../../api/client";
 import { Frame } from "../../app/Frame";
@@ -11,6 +12,7 @@ export function ImportPage() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const slips = useContactSlips();
+  const file = useRef<HTMLInputElement>(null);
   const take = useMutation({
     mutationFn: upload,
     onSuccess: async (run) => {
@@ -32,16 +34,17 @@ export function ImportPage() {
       </p>
       <Failure error={take.error} />
       <div className="acts">
-        <Button variant="contained" component="label" disabled={take.isPending}>
+        <Button variant="contained" disabled={take.isPending} onClick={() => file.current?.click()}>
           {take.isPending ? "Reading the file …" : "Choose a file"}
-          <input
-            type="file"
-            aria-label="File"
-            style={{ position: "absolute", opacity: 0, width: 1, height: 1 }}
-            accept=".csv,.tsv,.txt"
-            onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
-          />
         </Button>
+        <input
+          ref={file}
+          type="file"
+          aria-label="File"
+          hidden
+          accept=".csv,.tsv,.txt"
+          onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
+        />
       </div>
     </Frame>
   );

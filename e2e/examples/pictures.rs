@@ -1,0 +1,46 @@
+//! Takes the pictures of docs/screenshots from a running demo: `pictures ADDRESS FOLDER [NAME …]`.
+
+use rinse_e2e::Bench;
+use std::path::Path;
+
+const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
+    ("today", "/today", "for a decision", None),
+    ("contacts", "/contacts?search=wren", "are shown", None),
+    ("import", "/contacts/import/3", "people were added", None),
+    ("clearance", "/clearance/33", "get it", Some("[data-step=held_by_cap]")),
+    ("cap", "/clearance/rules", "in force", None),
+    ("suppression", "/clearance/suppression", "bar addresses", None),
+    ("mailing", "/mailings/34", "may go", None),
+    ("letterhead", "/mailings/letterheads/1", "postal address", None),
+    ("plan", "/trials/plan/34", "people per arm", None),
+    ("collecting", "/trials/8", "arms stay closed", None),
+    ("verdict", "/trials/7", "Rate, 95%", Some("button.figure")),
+    ("findings", "/findings", "machines left out", None),
+    ("upkeep", "/upkeep", "are retired", None),
+];
+
+#[tokio::main]
+async fn main() {
+    let args: Vec<String> = std::env::args().skip(1).collect();
+    let [address, folder, only @ ..] = args.as_slice() else { panic!("pictures ADDRESS FOLDER [NAME …]") };
+    let mut bench = Bench::start().await;
+    bench.rinse.address.clone_from(address);
+    let mut views: Vec<_> = VIEWS.to_vec();
+    views.push(("person", "/contacts?status=3", "are shown", None));
+    for (name, path, words, click) in views {
+        if !only.is_empty() && !only.iter().any(|o| o == name) {
+            continue;
+        }
+        bench.go(path).await;
+        bench.shows(words).await;
+        if name == "person" {
+            bench.click_css("tbody a").await;
+            bench.shows("Ledger").await;
+        }
+        if let Some(css) = click {
+            bench.click_css(css).await;
+            bench.shows("CSV").await;
+        }
+        bench.picture(&Path::new(folder).join(format!("{name}.png"))).await;
+    }
+}
