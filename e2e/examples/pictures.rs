@@ -39,7 +39,7 @@ async fn main() {
         }
         if let Some(css) = click {
             bench.click_css(css).await;
-            bench.shows("CSV").await;
+            bench.shows("Close").await;
         }
         bench.picture(&Path::new(folder).join(format!("{name}.png"))).await;
     }

@@ -98,7 +98,8 @@ function Collecting({ v: { trial, subjects, pooled } }: { v: View }) {
       <h2>Compared</h2>
       {subjects.map((s, i) => (
         <p key={i}>
-          <Arm index={i} /> {s}
+          <Arm index={i} />
+          &ensp;{s}
         </p>
       ))}
       <p className="soft small" style={{ maxWidth: "48em" }}>
@@ -176,7 +177,7 @@ function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; readin
       ? []
       : [
           {
-            label: `${metric.replace("Human ", "")} as reported`,
+            label: plan.metric === "human_open" ? "Opens as reported" : "Clicks as reported",
             estimate: r.reported.difference,
             lower: r.reported.lower,
             upper: r.reported.upper,
@@ -231,7 +232,8 @@ function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; readin
           {r.arms.map((a, i) => (
             <TableRow key={a.letter}>
               <TableCell>
-                <Arm index={i} /> {subjects[i]}
+                <Arm index={i} />
+                &ensp;{subjects[i]}
               </TableCell>
               <TableCell className="num">{count(a.counts.assigned)}</TableCell>
               <TableCell className="num">

@@ -1,0 +1,140 @@
+//! `make bench`: each figure beside a bare loop that does the same work in the same run.
+
+use rinse_core::Instant;
+use rinse_core::message::prepare;
+use rinse_core::token::{Kind, Signer};
+use rinse_post::compose::{Composer, Sender, To};
+use rinse_store::{Store, clearing, responses};
+use rusqlite::{Connection, params};
+use std::io::Write;
+use std::path::Path;
+use std::time::Instant as Stopwatch;
+
+const EVENTS: i64 = 50_000;
+const CONTACTS: i64 = 1_000_000;
+const MESSAGES: i64 = 50_000;
+
+fn line(what: &str, ours: f64, bare: f64, unit: &str) {
+    let _ = writeln!(std::io::stdout(), "{what}: {ours:.2} {unit}, bare {bare:.2} {unit}, ratio {:.2}", ours / bare);
+}
+
+/// Contacts, a mailing and its sends, written straight into the file: only what is timed goes
+/// through the store.
+fn fill(folder: &Path, contacts: i64, sends: i64) {
+    let c = Connection::open(folder.join("rinse.db")).expect("the file opens");
+    c.execute_batch("PRAGMA synchronous = OFF; BEGIN; INSERT INTO domain (id, name) VALUES (1, 'tern.example');
+        INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
+        INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (1, 'm', 1, 0);
+        INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (2, 'n', 1, 0);
+        INSERT INTO rules_version (at, cap_limit, cap_window_hours, cap_in_force) VALUES (0, 1, 168, 1);").expect("rows");
+    for i in 1..=contacts {
+        c.prepare_cached(
+            "INSERT INTO contact (id, address, address_key, domain_id, added_at, consent, status) VALUES (?1, ?2, ?2, 1, 0, ?3, ?4)",
+        )
+        .and_then(|mut s| {
+            s.execute(params![i, format!("p{i:08}@tern.example"), [2, 2, 2, 2, 0, 5][(i % 6) as usize], if i % 97 == 0 { 3 } else { 0 }])
+        })
+        .expect("a contact");
+    }
+    for i in 1..=sends {
+        c.prepare_cached("INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at) VALUES (?1, 1, ?1, 1, 3, 0, 0, 0, 0)")
+            .and_then(|mut s| s.execute([i]))
+            .expect("a send");
+    }
+    c.execute_batch("COMMIT; PRAGMA wal_checkpoint(TRUNCATE);").expect("a commit");
+}
+
+async fn events() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let store = Store::open(folder.path(), true).expect("a store");
+    fill(folder.path(), EVENTS, EVENTS);
+    let start = Stopwatch::now();
+    for chunk in 0..EVENTS / 1000 {
+        let hits =
+            (1..=1000).map(|i| store.write(move |c| responses::hit(c, chunk * 1000 + i, None, Instant(60_000), "Reader/5.1", false)));
+        for done in futures::future::join_all(hits).await {
+            done.expect("an event");
+        }
+    }
+    let ours = EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0;
+    let other = tempfile::tempdir().expect("a folder");
+    drop(Store::open(other.path(), true).expect("a store"));
+    fill(other.path(), EVENTS, EVENTS);
+    let c = Connection::open(other.path().join("rinse.db")).expect("the file opens");
+    c.execute_batch("PRAGMA synchronous = FULL; PRAGMA cache_size = -32000").expect("pragmas");
+    let start = Stopwatch::now();
+    for chunk in 0..EVENTS / 1000 {
+        c.execute_batch("BEGIN").expect("begin");
+        for i in 1..=1000 {
+            let send = chunk * 1000 + i;
+            c.prepare_cached(
+                "INSERT INTO response (at, send_id, kind, agent, machine, rules_version) VALUES (60000, ?1, 1, 'Reader/5.1', 0, 1)",
+            )
+            .and_then(|mut s| s.execute([send]))
+            .expect("a row");
+            c.prepare_cached("UPDATE send SET open_at = 60000, any_open_at = 60000 WHERE id = ?1")
+                .and_then(|mut s| s.execute([send]))
+                .expect("a row");
+        }
+        c.execute_batch("COMMIT").expect("commit");
+    }
+    line("events in, durable before answered", ours, EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0, "thousand a second");
+}
+
+fn clearance() {
+    let folder = tempfile::tempdir().expect("a folder");
+    drop(Store::open(folder.path(), false).expect("a store"));
+    fill(folder.path(), CONTACTS, CONTACTS / 4);
+    let store = Store::open(folder.path(), false).expect("a store");
+    let start = Stopwatch::now();
+    let sluice = store.read_now(|c| Ok(clearing::audience(c, 2, Instant(1000))?.sluice())).expect("a clearance");
+    let ours = start.elapsed().as_secs_f64();
+    let start = Stopwatch::now();
+    let bare = store
+        .read_now(|c| {
+            let mut s = c.prepare("SELECT id, domain_id, consent, paused_until, status, status_until FROM contact")?;
+            let mut rows = s.query([])?;
+            let mut n = 0_i64;
+            while let Some(r) = rows.next()? {
+                n += r.get::<_, i64>(2)? + r.get::<_, i64>(4)?;
+            }
+            Ok(n)
+        })
+        .expect("a count");
+    line(
+        &format!("clearance of {} people, {} cleared, first in the process", sluice.selected, sluice.cleared),
+        ours,
+        start.elapsed().as_secs_f64(),
+        "s",
+    );
+    assert!(bare > 0);
+}
+
+fn compose() {
+    let html = "<p>Dear {{ given_name|default(\"friend\") }}</p><a href=\"https://skerry-light.example/a\">a</a><a href=\"https://skerry-light.example/b\">b</a>{{ postal_address }}<a href=\"{{ unsubscribe_url }}\">Stop</a>";
+    let prepared = prepare(html, html).expect("HTML");
+    let sender = Sender { name: "Skerry Light".into(), address: "l@skerry-light.example".into(), postal_address: "1 Harbour Steps".into() };
+    let signer = Signer::new(b"bench");
+    let composer = Composer::new(&prepared, &["Tides".into()], sender, "http://127.0.0.1", signer.clone()).expect("a composer");
+    let to = To { address: "p@tern.example", given_name: Some("Wren"), family_name: None, country: None };
+    let start = Stopwatch::now();
+    let bytes: usize = (0..MESSAGES).map(|i| composer.compose(i, 0, to, 0).map_or(0, |m| m.bytes.len())).sum();
+    let ours = MESSAGES as f64 / start.elapsed().as_secs_f64() / 1000.0;
+    let template = String::from_utf8(composer.compose(1, 0, to, 0).expect("a message").bytes).expect("text");
+    let start = Stopwatch::now();
+    let bare: usize = (0..MESSAGES).map(|i| template.replace("Wren", &signer.link(Kind::Click, i, 0)).len()).sum();
+    line(
+        "compose with MIME (bare: one replacement and one signature in a ready text)",
+        ours,
+        MESSAGES as f64 / start.elapsed().as_secs_f64() / 1000.0,
+        "thousand a second",
+    );
+    assert!(bytes > 0 && bare > 0);
+}
+
+#[tokio::main]
+async fn main() {
+    events().await;
+    clearance();
+    compose();
+}
