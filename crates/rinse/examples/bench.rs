@@ -4,6 +4,7 @@ use rinse_core::Instant;
 use rinse_core::message::prepare;
 use rinse_core::token::{Kind, Signer};
 use rinse_post::compose::{Composer, Sender, To};
+use rinse_store::contacts::{self, Query, Sort};
 use rinse_store::{Store, clearing, responses};
 use rusqlite::{Connection, params};
 use std::io::Write;
@@ -108,6 +109,20 @@ fn clearance() {
         "s",
     );
     assert!(bare > 0);
+    let page = |what: &str, search: &str, page: u32| {
+        let q = Query { search: search.into(), list: None, status: None, sort: Sort::Address, descending: false, page, size: 50 };
+        let start = Stopwatch::now();
+        let found = store.read_now(|c| contacts::page(c, &q)).expect("a page");
+        let _ = writeln!(
+            std::io::stdout(),
+            "contact list, {what}: {:.1} ms for {} rows",
+            start.elapsed().as_secs_f64() * 1000.0,
+            found.rows.len()
+        );
+    };
+    page("first page by address", "", 0);
+    page("page 10,001 by address", "", 10_000);
+    page("search for the beginning of an address", "p0073", 0);
 }
 
 fn compose() {

@@ -183,3 +183,68 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, baseline: f64, maturity: 
     }
     Outlook { cleared, pilot, per_arm, rollout: cleared - pilot, baseline, smallest_effect: smallest, needed_per_arm: needed, warnings }
 }
+
+/// A count with its thousands set apart.
+fn thousands(n: u64) -> String {
+    let digits = n.to_string();
+    let groups: Vec<&str> = digits.as_bytes().rchunks(3).rev().filter_map(|g| std::str::from_utf8(g).ok()).collect();
+    groups.join(",")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    fn plan() -> Plan {
+        Plan {
+            question: "Does it?".into(),
+            metric: Metric::HumanOpen,
+            effect: 0.02,
+            alpha: 0.05,
+            power: 0.8,
+            pilot_share: 0.4,
+            window_hours: 48,
+            on_no_call: Some(0),
+            leaving_margin: 0.005,
+            complaint_margin: 0.002,
+        }
+    }
+
+    #[rstest]
+    #[case(Plan { question: " ".into(), ..plan() }, 2, "question")]
+    #[case(plan(), 1, "second subject")]
+    #[case(Plan { window_hours: 0, ..plan() }, 2, "window")]
+    #[case(Plan { pilot_share: 0.0, ..plan() }, 2, "pilot share")]
+    #[case(Plan { effect: f64::NAN, ..plan() }, 2, "smallest effect")]
+    #[case(Plan { leaving_margin: -0.1, ..plan() }, 2, "margin")]
+    #[case(Plan { on_no_call: Some(2), ..plan() }, 2, "no such variant")]
+    #[case(Plan { alpha: 1.0, ..plan() }, 2, "alpha")]
+    fn what_is_wrong_is_said(#[case] plan: Plan, #[case] arms: usize, #[case] want: &str) {
+        let words = plan.check(arms).unwrap_err().to_string();
+        assert!(words.contains(want), "{words}");
+    }
+
+    #[test]
+    fn a_pilot_of_three_people_is_refused() {
+        let words = plan().check_size(8, 2).unwrap_err().to_string();
+        assert!(words.contains("raise the pilot share"), "{words}");
+        assert!(plan().check(2).is_ok() && plan().check_size(150, 2) == Ok(60));
+        assert_eq!((thousands(7), thousands(1234), thousands(1_000_000)), ("7".into(), "1,234".into(), "1,000,000".into()));
+    }
+
+    proptest! {
+        /// A larger share never finds less, and the people always add up.
+        #[test]
+        fn more_people_find_smaller_effects(cleared in 200u64..200_000, share in 0.02f64..0.9, more in 1.05f64..1.5, base in 0.02f64..0.5) {
+            let of = |s: f64| outlook(&Plan { pilot_share: s, ..plan() }, 2, cleared, base, None, None);
+            let (small, large) = (of(share), of((share * more).min(1.0)));
+            prop_assert_eq!(small.pilot + small.rollout, cleared);
+            prop_assert_eq!(small.per_arm * 2, small.pilot);
+            if let (Some(a), Some(b)) = (small.smallest_effect, large.smallest_effect) {
+                prop_assert!(b <= a + 1e-9);
+            }
+        }
+    }
+}

@@ -1,0 +1,319 @@
+//! What must hold whatever the order of events: caps, withdrawals, retries, one message each.
+
+use proptest::prelude::*;
+use rinse_core::address::Address;
+use rinse_core::bounce::Reply;
+use rinse_core::caps::Cap;
+use rinse_core::clearance::OverCap;
+use rinse_core::consent::{Act, Consent, fold};
+use rinse_core::{DAY, HOUR, Instant};
+use rinse_store::contacts::{self, Profile};
+use rinse_store::ledger::{self, Origin};
+use rinse_store::mailings::{self, MailingDraft};
+use rinse_store::responses::{self, Left};
+use rinse_store::sends::{self, Phase};
+use rinse_store::{Connection, Store, StoreError, clearing, settings};
+use rstest::rstest;
+use tempfile::TempDir;
+
+const START: Instant = Instant(1_700_000_000_000);
+
+/// A store with `people` consenting contacts and one letterhead.
+async fn base(people: usize) -> (TempDir, Store) {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(folder.path(), false).unwrap();
+    store
+        .write(move |c| {
+            for i in 0..people {
+                let a = Address::parse(&format!("p{i}@tern.example")).unwrap();
+                let id = contacts::add(c, &a, &Profile::default(), START, None)?;
+                ledger::act(c, id, START, Act::Agreed, &Origin { source: "test", ..Origin::default() })?;
+            }
+            settings::save_letterhead(
+                c,
+                &settings::Letterhead {
+                    id: 0,
+                    name: "Skerry Light".into(),
+                    from_name: "Skerry Light".into(),
+                    from_address: "l@skerry-light.example".into(),
+                    postal_address: "1 Quay".into(),
+                    ground: "#ffffff".into(),
+                    ink: "#000000".into(),
+                    accent: "#000000".into(),
+                },
+            )?;
+            settings::topic_named(c, "Tide notes")?;
+            settings::topic_named(c, "Boat days")
+        })
+        .await
+        .unwrap();
+    (folder, store)
+}
+
+fn mailing(c: &Connection, topic: Option<i64>, over_cap: OverCap) -> i64 {
+    let draft = MailingDraft {
+        name: "m".into(),
+        topic_id: topic,
+        letterhead_id: 1,
+        list_id: None,
+        over_cap,
+        html: String::new(),
+        text: String::new(),
+        subjects: vec!["s".into()],
+    };
+    mailings::save(c, None, &draft, START, None).unwrap()
+}
+
+/// Clears and records everyone, as the engine does when a mailing's instant comes.
+fn start(c: &Connection, mailing: i64, at: Instant) {
+    let done = clearing::audience(c, mailing, at).unwrap();
+    let rules = done.rules.id;
+    sends::record(c, mailing, rules, at, done.decided.into_iter().map(|d| (d, Phase::Whole, 0))).unwrap();
+}
+
+/// Hands over all that is due at `now`, answering every message with `reply`.
+fn hand_over(c: &Connection, now: Instant, reply: &str) -> usize {
+    let mut n = 0;
+    loop {
+        let (batch, looked_at) = sends::claim(c, now, 50).unwrap();
+        if looked_at == 0 {
+            return n;
+        }
+        n += batch.len();
+        for out in batch {
+            sends::answered(c, out.send, &Reply::parse(reply), now).unwrap();
+        }
+    }
+}
+
+fn rows<T: rusqlite::types::FromSql>(c: &Connection, sql: &str) -> Vec<T> {
+    c.prepare(sql).unwrap().query_map([], |r| r.get(0)).unwrap().collect::<Result<_, _>>().unwrap()
+}
+
+fn run<T: Send + 'static>(people: usize, f: impl FnOnce(&Connection) -> T + Send + 'static) -> T {
+    let rt = tokio::runtime::Builder::new_current_thread().build().unwrap();
+    rt.block_on(async {
+        let (_folder, store) = base(people).await;
+        store.write(|c| Ok(f(c))).await.unwrap()
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// However mailings crowd, nobody gets more than the cap in any window, each at most once,
+    /// and nobody within the hold limit is forgotten.
+    #[test]
+    fn no_window_is_ever_exceeded(limit in 1u32..4, window in 12i64..120, starts in prop::collection::vec(0i64..200, 1..9), skip in any::<bool>()) {
+        let mut starts = starts;
+        starts.sort_unstable();
+        let times = run(5, move |c| {
+            settings::save_rules(c, START, None, Cap::new(limit, window).unwrap(), true).unwrap();
+            for hours in starts {
+                let at = START + hours * HOUR;
+                while let Some(due) = sends::next_due(c).unwrap().filter(|d| *d <= at) {
+                    hand_over(c, due, "250 2.0.0 ok");
+                }
+                let m = mailing(c, None, if skip { OverCap::Skip } else { OverCap::Hold });
+                start(c, m, at);
+                hand_over(c, at, "250 2.0.0 ok");
+            }
+            while let Some(due) = sends::next_due(c).unwrap() {
+                hand_over(c, due, "250 2.0.0 ok");
+            }
+            let left: Vec<i64> = rows(c, "SELECT count(*) FROM send WHERE state NOT IN (3, 6)");
+            assert_eq!(left, [0], "everyone is sent to or barred in the end");
+            let mut s = c.prepare("SELECT contact_id, accepted_at FROM send WHERE state = 3 ORDER BY 1, 2").unwrap();
+            let all: Vec<(i64, i64)> = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?))).unwrap().collect::<Result<_, _>>().unwrap();
+            all
+        });
+        for person in 1..=5 {
+            let mine: Vec<i64> = times.iter().filter(|(p, _)| *p == person).map(|(_, t)| *t).collect();
+            for (i, t) in mine.iter().enumerate() {
+                let in_window = mine[..=i].iter().filter(|s| t - **s < window * HOUR).count();
+                prop_assert!(in_window <= limit as usize, "{in_window} in {window} h: {mine:?}");
+            }
+            prop_assert!(!mine.is_empty());
+        }
+    }
+
+    /// The consent column is what the ledger adds up to.
+    #[test]
+    fn the_ledger_adds_up(acts in prop::collection::vec(prop_oneof![Just(Act::Agreed), Just(Act::Confirmed), Just(Act::Withdrew), Just(Act::Complained)], 0..10)) {
+        let stored = {
+            let acts = acts.clone();
+            run(1, move |c| {
+                for (i, act) in acts.into_iter().enumerate() {
+                    ledger::act(c, 1, START + i as i64, act, &Origin { source: "test", ..Origin::default() }).unwrap();
+                }
+                ledger::consent_of(c, 1).unwrap()
+            })
+        };
+        prop_assert_eq!(stored, fold([Act::Agreed].into_iter().chain(acts), START));
+    }
+}
+
+#[rstest]
+#[case(None, Left::Everything, 0)]
+#[case(Some(1), Left::Topic, 1)]
+fn leaving_ends_what_it_says_and_nothing_else(#[case] topic: Option<i64>, #[case] want: Left, #[case] other_mailings_reach: usize) {
+    run(1, move |c| {
+        let first = mailing(c, topic, OverCap::Hold);
+        start(c, first, START);
+        hand_over(c, START, "250 2.0.0 ok");
+        assert_eq!(responses::unsubscribe(c, 1, false, START + 1, "one-click").unwrap(), Some(want));
+        let entries = ledger::of_contact(c, 1).unwrap().len();
+        assert_eq!(responses::unsubscribe(c, 1, false, START + 2, "one-click").unwrap(), Some(want));
+        assert_eq!(ledger::of_contact(c, 1).unwrap().len(), entries, "the same again changes nothing");
+        for (t, reach) in [(topic, 0), (Some(2), other_mailings_reach)] {
+            let m = mailing(c, t, OverCap::Hold);
+            start(c, m, START + DAY);
+            assert_eq!(hand_over(c, START + DAY, "250 2.0.0 ok"), reach);
+        }
+        assert_eq!(responses::unsubscribe(c, 99, true, START, "one-click").unwrap(), None, "a message we never sent");
+    });
+}
+
+#[rstest]
+#[case::withdrew(Act::Withdrew)]
+#[case::complained(Act::Complained)]
+fn a_withdrawal_before_handover_wins(#[case] act: Act) {
+    run(3, move |c| {
+        let m = mailing(c, None, OverCap::Hold);
+        start(c, m, START);
+        ledger::act(c, 2, START, act, &Origin { source: "test", ..Origin::default() }).unwrap();
+        assert_eq!(hand_over(c, START, "250 2.0.0 ok"), 2);
+        assert_eq!(rows::<i64>(c, "SELECT contact_id FROM send WHERE state = 6"), [2]);
+    });
+}
+
+#[test]
+fn a_deferred_message_is_tried_ever_less_often_and_then_given_up() {
+    run(1, |c| {
+        let m = mailing(c, None, OverCap::Hold);
+        start(c, m, START);
+        let mut at = Vec::new();
+        while let Some(due) = sends::next_due(c).unwrap() {
+            hand_over(c, due, "451 4.7.1 greylisted, try again later");
+            at.push((due - START) / 60_000);
+        }
+        assert_eq!(at, [0, 10, 40, 160, 520, 1240, 2680], "minutes after the start");
+        assert_eq!(rows::<i64>(c, "SELECT state FROM send"), [5]);
+        let person = contacts::one(c, 1, START + DAY).unwrap();
+        assert_eq!(person.row.consent, Consent::Consented, "a failure never touches consent");
+    });
+}
+
+#[test]
+fn three_quick_clicks_take_the_earlier_two_back() {
+    run(1, |c| {
+        let m = mailing(c, None, OverCap::Hold);
+        mailings::save_links(c, m, &[]).unwrap();
+        start(c, m, START);
+        hand_over(c, START, "250 2.0.0 ok");
+        let human = |c: &Connection| rows::<Option<i64>>(c, "SELECT click_at FROM send")[0];
+        for (i, link) in [0u32, 1, 2].into_iter().enumerate() {
+            responses::hit(c, 1, Some(link), START + 60_000 + i as i64 * 900, "Reader/5.1", false).unwrap();
+            assert_eq!(human(c).is_some(), i < 2);
+        }
+        responses::hit(c, 1, Some(0), START + HOUR, "Reader/5.1", false).unwrap();
+        assert_eq!(human(c), Some((START + HOUR).0));
+        assert!(!responses::hit(c, 77, None, START, "Reader/5.1", false).unwrap());
+    });
+}
+
+#[test]
+fn sends_in_doubt_are_settled_by_what_the_host_knows() {
+    run(3, |c| {
+        let m = mailing(c, None, OverCap::Hold);
+        start(c, m, START);
+        let (batch, _) = sends::claim(c, START, 10).unwrap();
+        assert_eq!(sends::in_doubt(c).unwrap(), batch.iter().map(|o| o.send).collect::<Vec<_>>());
+        sends::settle(c, &[(1, Some(true)), (2, Some(false)), (3, None)], START).unwrap();
+        assert_eq!(rows::<i64>(c, "SELECT state FROM send ORDER BY id"), [3, 1, 7]);
+        assert_eq!(hand_over(c, START, "250 2.0.0 ok"), 1, "only the one the host has not");
+        assert_eq!(sends::decide_doubt(c, true, START).unwrap(), 1);
+        assert_eq!(hand_over(c, START, "250 2.0.0 ok"), 1);
+    });
+}
+
+#[test]
+fn no_such_address_rests_then_retires_and_a_late_report_counts_once() {
+    run(1, |c| {
+        let status = |c: &Connection| rows::<i64>(c, "SELECT status FROM contact")[0];
+        let deliver = |c: &Connection, day: i64| {
+            let m = mailing(c, None, OverCap::Hold);
+            start(c, m, START + day * DAY);
+            hand_over(c, START + day * DAY, "250 2.0.0 ok");
+            rows::<i64>(c, "SELECT max(id) FROM send")[0]
+        };
+        let fail = |c: &Connection, send: i64, day: i64| {
+            let r = Reply::parse("550 5.1.1 no such user");
+            sends::failed(c, send, r.category(), &r.line(), START + day * DAY + HOUR).unwrap();
+        };
+        deliver(c, 0);
+        let second = deliver(c, 10);
+        fail(c, second, 10);
+        fail(c, second, 11);
+        assert_eq!(status(c), 1, "rests, and the same report twice changes nothing");
+        assert_eq!(ledger::end_rests(c, START + 18 * DAY).unwrap(), 1);
+        assert_eq!(status(c), 2, "observed after its rest");
+        let third = deliver(c, 20);
+        fail(c, third, 20);
+        assert_eq!(status(c), 3);
+        let last = ledger::of_contact(c, 1).unwrap().pop().unwrap();
+        assert!(last.kind == "retired" && last.evidence.contains("twice"), "{last:?}");
+    });
+}
+
+#[tokio::test]
+async fn a_failing_write_leaves_nothing_and_its_neighbours_stay() {
+    let (_folder, store) = base(1).await;
+    let good = store.write(|c| settings::set(c, "a", "1"));
+    let bad = store.write(|c| {
+        settings::set(c, "b", "2")?;
+        Err::<(), _>(StoreError::Refused("no".into()))
+    });
+    let (good, bad) = tokio::join!(good, bad);
+    assert!(good.is_ok() && bad.is_err());
+    let kept = store.read(|c| Ok((settings::get(c, "a")?, settings::get(c, "b")?))).await.unwrap();
+    assert_eq!(kept, (Some("1".into()), None));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn readers_do_not_wait_for_the_writer() {
+    let (_folder, store) = base(1).await;
+    let (begun, told) = std::sync::mpsc::channel();
+    let (go_on, wait) = std::sync::mpsc::channel::<()>();
+    let writing = tokio::spawn({
+        let store = store.clone();
+        async move {
+            store
+                .write(move |c| {
+                    settings::set(c, "k", "new")?;
+                    begun.send(()).unwrap();
+                    wait.recv().unwrap();
+                    Ok(())
+                })
+                .await
+        }
+    });
+    tokio::task::spawn_blocking(move || told.recv().unwrap()).await.unwrap();
+    assert_eq!(store.read(|c| settings::get(c, "k")).await.unwrap(), None, "the last committed state, at once");
+    go_on.send(()).unwrap();
+    writing.await.unwrap().unwrap();
+    assert_eq!(store.read(|c| settings::get(c, "k")).await.unwrap(), Some("new".into()));
+}
+
+#[test]
+fn the_suppression_list_bars_at_clearance_and_at_handover_alike() {
+    run(2, |c| {
+        settings::suppress(c, "*.tern.example", "all of it", START, None).unwrap();
+        let m = mailing(c, None, OverCap::Hold);
+        assert_eq!(clearing::audience(c, m, START).unwrap().sluice().cleared, 0);
+        settings::unsuppress(c, "*.tern.example").unwrap();
+        start(c, m, START);
+        settings::suppress(c, "p1@tern.example", "asked by letter", START, None).unwrap();
+        assert_eq!(hand_over(c, START, "250 2.0.0 ok"), 1);
+    });
+}
