@@ -168,8 +168,10 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, baseline: f64, maturity: 
         && d > plan.effect
     {
         warnings.push(format!(
-            "Too few people for the effect you want: it finds {:.1} points, you want {:.1}. {needed} per arm would do; raise the share or accept a larger effect.",
-            d * 100.0, plan.effect * 100.0
+            "Too few people for the effect you want: it finds {:.1} points, you want {:.1}. {} per arm would do; raise the share or accept a larger effect.",
+            d * 100.0,
+            plan.effect * 100.0,
+            thousands(needed)
         ));
     }
     if let Some(m) = maturity.filter(|m| *m < 0.8) {
