@@ -127,7 +127,7 @@ pub fn unsubscribe(c: &Connection, send: i64, everything: bool, at: Instant, how
     };
     if new {
         insert(c, at, send, UNSUBSCRIBE, None, how, 0)?;
-        c.prepare_cached("UPDATE send SET left_at = coalesce(left_at, ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
+        c.prepare_cached("UPDATE send SET left_at = min(coalesce(left_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
     }
     Ok(Some(left))
 }
@@ -141,8 +141,10 @@ pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
     let origin = Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), ..Origin::default() };
     ledger::act(c, contact, at, Act::Complained, &origin)?;
     insert(c, at, send, COMPLAINT, None, "", 0)?;
-    c.prepare_cached("UPDATE send SET complained_at = coalesce(complained_at, ?2), left_at = coalesce(left_at, ?2) WHERE id = ?1")?
-        .execute(params![send, at.0])?;
+    c.prepare_cached(
+        "UPDATE send SET complained_at = min(coalesce(complained_at, ?2), ?2), left_at = min(coalesce(left_at, ?2), ?2) WHERE id = ?1",
+    )?
+    .execute(params![send, at.0])?;
     Ok(true)
 }
 
@@ -155,7 +157,7 @@ pub fn reply(c: &Connection, send: i64, at: Instant) -> Result<bool> {
         return Ok(false);
     }
     insert(c, at, send, REPLY, None, "", 0)?;
-    c.prepare_cached("UPDATE send SET reply_at = coalesce(reply_at, ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
+    c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
     Ok(true)
 }
 
