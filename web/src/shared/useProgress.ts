@@ -3,12 +3,15 @@ import type { Schemas } from "../api/client";
 
 export type Progress = { running: boolean; done: number; total: number; words: string; error: string | null };
 
-/** Follows long work by server-sent events; picks it up again after a reload. */
-export function useProgress(job: string, onEnd: () => void): Progress | null {
+/**
+ * Follows long work by server-sent events; picks it up again after a reload. `expected`: the page
+ * believes that it runs, so when the first word is that it doesn't, it ended meanwhile.
+ */
+export function useProgress(job: string, onEnd: () => void, expected = false): Progress | null {
   const [progress, setProgress] = useState<Progress | null>(null);
   useEffect(() => {
     let source: EventSource | undefined;
-    let ran = false;
+    let ran = expected;
     const open = () => {
       source = new EventSource(`/api/progress/${job}`);
       source.onmessage = (e) => {

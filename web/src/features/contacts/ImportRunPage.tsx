@@ -53,7 +53,7 @@ function Run({ preview: { run, columns, rows, refusals } }: { preview: Schemas["
   const [consent, setConsent] = useState(run.consent);
   const [evidence, setEvidence] = useState(run.evidence);
   const refresh = () => client.invalidateQueries();
-  const progress = useProgress(`import-${run.id}`, () => void refresh());
+  const progress = useProgress(`import-${run.id}`, () => void refresh(), run.state === "applying");
   const check = useMutation({
     mutationFn: () =>
       ok(
