@@ -159,7 +159,15 @@ impl Bench {
 
     /// Presses keys wherever the focus is.
     pub async fn press(&self, keys: &str) {
-        self.page.active_element().await.expect("something has the focus").send_keys(keys).await.expect("keys");
+        // A page that draws itself anew takes its focused element away between asking and pressing.
+        for _ in 0..50 {
+            let focused = self.page.active_element().await.expect("something has the focus");
+            if focused.send_keys(keys).await.is_ok() {
+                return;
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+        panic!("nothing takes the keys {keys:?}");
     }
 
     /// Tabs until the element with this accessible label (or button words) has the focus.
