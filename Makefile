@@ -3,7 +3,7 @@ SHELL := /bin/bash
 APT := chromium chromium-driver
 DEMO := target/demo
 
-.PHONY: demo test bench deps web tools-check format screenshots
+.PHONY: demo test types bench deps format
 
 demo: target/release/rinse $(DEMO)/rinse.db
 	./target/release/rinse demo --data $(DEMO)

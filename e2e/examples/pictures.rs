@@ -1,4 +1,5 @@
 //! Takes the pictures of docs/screenshots from a running demo: `pictures ADDRESS FOLDER [NAME …]`.
+//! With `NIGHT=1` in the environment, by night.
 
 use rinse_e2e::Bench;
 use std::path::Path;
@@ -25,6 +26,7 @@ async fn main() {
     let [address, folder, only @ ..] = args.as_slice() else { panic!("pictures ADDRESS FOLDER [NAME …]") };
     let mut bench = Bench::start().await;
     bench.rinse.address.clone_from(address);
+    bench.night(std::env::var_os("NIGHT").is_some()).await;
     let mut views: Vec<_> = VIEWS.to_vec();
     views.push(("person", "/contacts?status=3", "are shown", None));
     for (name, path, words, click) in views {

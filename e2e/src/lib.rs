@@ -34,6 +34,19 @@ pub struct Bench {
 #[derive(Debug)]
 struct ConsoleLog;
 
+/// A command of the browser's own protocol, which WebDriver has no word for.
+#[derive(Debug)]
+struct Devtools(Value);
+
+impl WebDriverCompatibleCommand for Devtools {
+    fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
+        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
+    }
+    fn method_and_body(&self, _: &url::Url) -> (http::Method, Option<String>) {
+        (http::Method::POST, Some(self.0.to_string()))
+    }
+}
+
 impl WebDriverCompatibleCommand for ConsoleLog {
     fn endpoint(&self, base: &url::Url, session: Option<&str>) -> Result<url::Url, url::ParseError> {
         base.join(&format!("session/{}/se/log", session.unwrap_or_default()))
@@ -52,7 +65,27 @@ pub fn binary() -> PathBuf {
 impl Bench {
     /// Starts everything on an empty data folder.
     pub async fn start() -> Self {
+        Self::on(tempfile::tempdir().expect("a folder")).await
+    }
+
+    /// Starts everything on the demo's year, with fewer people.
+    ///
+    /// # Panics
+    /// When the year can't be made.
+    pub async fn demo(people: usize) -> Self {
         let data = tempfile::tempdir().expect("a folder");
+        let made = Command::new(binary())
+            .args(["demo", "--prepare", "--people", &people.to_string(), "--data"])
+            .arg(data.path())
+            .env("RUST_LOG", "error")
+            .stdout(Stdio::null())
+            .status()
+            .expect("the binary starts");
+        assert!(made.success(), "the year is made");
+        Self::on(data).await
+    }
+
+    async fn on(data: tempfile::TempDir) -> Self {
         let rinse = Process::demo(&binary(), data.path());
         let profile = tempfile::tempdir().expect("a folder");
         let mut child = Command::new("chromedriver")
@@ -100,6 +133,13 @@ impl Bench {
         page.set_window_size(1280 + extra(0), 800 + extra(1)).await.expect("the window is sized");
         let folder = data.path().to_owned();
         Self { rinse, page, _driver: driver, _folders: (data, profile), folder }
+    }
+
+    /// Makes the browser ask for the dark theme, or the light one.
+    pub async fn night(&self, dark: bool) {
+        let scheme = json!([{ "name": "prefers-color-scheme", "value": if dark { "dark" } else { "light" } }]);
+        let command = json!({ "cmd": "Emulation.setEmulatedMedia", "params": { "features": scheme } });
+        self.page.issue_cmd(Devtools(command)).await.expect("the theme is set");
     }
 
     /// Opens a page of the application.

@@ -4,6 +4,7 @@
 //! * [`consent`], [`suppression`], [`caps`], [`clearance`]: who may get a mailing, and why not.
 //! * [`bounce`], [`upkeep`]: what a failure means, and what it does to an address.
 //! * [`response`]: human or machine; [`report`]: rates with their intervals.
+//! * [`segment`]: who is meant, as a tree of conditions.
 //! * [`address`], [`table`]: reading what people import; [`message`]: what a mailing must have.
 //! * [`token`]: the signed links in messages.
 //!
@@ -21,6 +22,7 @@ mod instant;
 pub mod message;
 pub mod report;
 pub mod response;
+pub mod segment;
 pub mod stats;
 pub mod suppression;
 pub mod table;

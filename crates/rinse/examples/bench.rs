@@ -52,7 +52,7 @@ async fn events() {
     let start = Stopwatch::now();
     for chunk in 0..EVENTS / 1000 {
         let hits =
-            (1..=1000).map(|i| store.write(move |c| responses::hit(c, chunk * 1000 + i, None, Instant(60_000), "Reader/5.1", false)));
+            (1..=1000).map(|i| store.record(move |c| responses::hit(c, chunk * 1000 + i, None, Instant(60_000), "Reader/5.1", false)));
         for done in futures::future::join_all(hits).await {
             done.expect("an event");
         }

@@ -1,6 +1,5 @@
 //! What people do to mailings and trials, shared by the handlers and the demo's director.
 
-use crate::engine::is_cleared;
 use crate::error::ApiError;
 use crate::state::App;
 use rinse_core::clearance::Outcome;
@@ -16,8 +15,7 @@ use rinse_store::{Connection, StoreError, clearing, mailings, settings, trials};
 /// The message check of a draft against its audience.
 pub(crate) fn check_draft(c: &Connection, d: &MailingDraft) -> rinse_store::Result<Vec<Finding>> {
     let (missing, audience) = mailings::missing(c, d.list_id)?;
-    let postal =
-        settings::letterheads(c)?.into_iter().find(|l| l.id == d.letterhead_id).ok_or(StoreError::Missing("letterhead"))?.postal_address;
+    let postal = settings::letterhead(c, d.letterhead_id)?.postal_address;
     let draft = Draft { subjects: d.subjects.clone(), html: d.html.clone(), text: d.text.clone(), postal_address: postal };
     Ok(check(&draft, &missing, audience))
 }
@@ -99,8 +97,12 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> 
                 return Err(StoreError::Refused("This trial compares two variants: give the mailing two subjects.".into()));
             }
             let done = clearing::audience(c, t.mailing_id, now)?;
-            let cleared: Vec<(i64, u32)> =
-                done.decided.iter().filter(|d| is_cleared(d.outcome)).map(|d| (d.contact, u32::try_from(d.domain).unwrap_or(0))).collect();
+            let cleared: Vec<(i64, u32)> = done
+                .decided
+                .iter()
+                .filter(|d| d.outcome == Outcome::Cleared)
+                .map(|d| (d.contact, u32::try_from(d.domain).unwrap_or(0)))
+                .collect();
             let size = match t.plan.check_size(cleared.len() as u64, 2) {
                 Ok(size) => usize::try_from(size).unwrap_or(0),
                 Err(e) => return Ok(Err(e)),

@@ -44,7 +44,7 @@ async fn open(State(app): State<App>, Path(token): Path<String>, method: Method,
     // A forged token gets the same picture: nothing is told.
     if let Some((send, _)) = app.signer.read_link(Kind::Open, &token) {
         let (at, agent, head) = (instant(&app, at), agent(&headers), method == Method::HEAD);
-        if let Err(e) = app.store.write(move |c| responses::hit(c, send, None, at, &agent, head)).await {
+        if let Err(e) = app.store.record(move |c| responses::hit(c, send, None, at, &agent, head)).await {
             tracing::error!("an open was not recorded: {e}");
             return StatusCode::SERVICE_UNAVAILABLE.into_response();
         }
@@ -57,7 +57,7 @@ async fn click(State(app): State<App>, Path(token): Path<String>, method: Method
     let (at, agent, head) = (instant(&app, at), agent(&headers), method == Method::HEAD);
     let found = app
         .store
-        .write(move |c| {
+        .record(move |c| {
             let url = mailings::link_url(c, send, link)?;
             if url.is_some() {
                 responses::hit(c, send, Some(link), at, &agent, head)?;
@@ -109,7 +109,7 @@ async fn look(app: &App, send: i64) -> Option<(settings::Letterhead, Option<Stri
             let (id, topic): (i64, Option<String>) = c.query_row(
                 "SELECT m.letterhead_id, t.name FROM send s JOIN mailing m ON m.id = s.mailing_id LEFT JOIN topic t ON t.id = m.topic_id WHERE s.id = ?1",
                 [send], |r| Ok((r.get(0)?, r.get(1)?)))?;
-            Ok(settings::letterheads(c)?.into_iter().find(|l| l.id == id).map(|l| (l, topic)))
+            Ok(Some((settings::letterhead(c, id)?, topic)))
         })
         .await
         .ok()

@@ -8,7 +8,6 @@ use axum::Router;
 use axum::body::Body;
 use axum::http::Request;
 use rinse_core::Instant;
-use rinse_core::clearance::Outcome;
 use rinse_core::message::prepare;
 use rinse_core::token::{Kind, Signer};
 use rinse_core::trial::{assign, reading};
@@ -224,17 +223,13 @@ impl Engine {
         self.read_trials(now).await
     }
 
+    /// The ids a query finds due at `now`.
+    async fn due(&self, sql: &'static str, now: Instant) -> Result<Vec<i64>> {
+        self.store.read(move |c| Ok(c.prepare_cached(sql)?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>()?)).await
+    }
+
     async fn start_mailings(&self, now: Instant) -> Result<()> {
-        let due: Vec<i64> = self
-            .store
-            .read(move |c| {
-                c.prepare_cached("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1")?
-                    .query_map([now.0], |r| r.get(0))?
-                    .collect::<std::result::Result<_, _>>()
-                    .map_err(StoreError::from)
-            })
-            .await?;
-        for id in due {
+        for id in self.due("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1", now).await? {
             self.store
                 .write(move |c| {
                     let done = clearing::audience(c, id, now)?;
@@ -249,16 +244,7 @@ impl Engine {
     }
 
     async fn start_rollouts(&self, now: Instant) -> Result<()> {
-        let due: Vec<i64> = self
-            .store
-            .read(move |c| {
-                c.prepare_cached("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1")?
-                    .query_map([now.0], |r| r.get(0))?
-                    .collect::<std::result::Result<_, _>>()
-                    .map_err(StoreError::from)
-            })
-            .await?;
-        for id in due {
+        for id in self.due("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1", now).await? {
             self.store
                 .write(move |c| {
                     let t = trials::one(c, id)?;
@@ -328,7 +314,7 @@ impl Engine {
             .store
             .read(move |c| {
                 let m = mailings::one(c, mailing)?;
-                let l = settings::letterheads(c)?.into_iter().find(|l| l.id == m.letterhead_id).ok_or(StoreError::Missing("letterhead"))?;
+                let l = settings::letterhead(c, m.letterhead_id)?;
                 Ok((m, l))
             })
             .await?;
@@ -339,16 +325,7 @@ impl Engine {
     }
 
     async fn read_trials(&self, now: Instant) -> Result<()> {
-        let due: Vec<i64> = self
-            .store
-            .read(move |c| {
-                c.prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1")?
-                    .query_map([now.0], |r| r.get(0))?
-                    .collect::<std::result::Result<_, _>>()
-                    .map_err(StoreError::from)
-            })
-            .await?;
-        for id in due {
+        for id in self.due("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1", now).await? {
             self.store
                 .write(move |c| {
                     let t = trials::one(c, id)?;
@@ -372,9 +349,4 @@ pub(crate) fn assignment_holds(c: &rinse_store::Connection, t: &trials::Trial) -
         [t.id, t.mailing_id], |r| r.get(0),
     )?;
     Ok(again == roster && strays == 0)
-}
-
-/// Is this person cleared now? (For the pilot: held people join the rollout.)
-pub(crate) fn is_cleared(o: Outcome) -> bool {
-    o == Outcome::Cleared
 }

@@ -24,6 +24,8 @@ pub enum ApiError {
     NobodyActing,
     #[error("The request can't be read: {0}")]
     Malformed(String),
+    #[error("The request can't be read: {1}")]
+    Unreadable(StatusCode, String),
     #[error("{0}")]
     Broken(String),
 }
@@ -54,6 +56,7 @@ impl ApiError {
             },
             Self::Plan(_) | Self::Cap(_) | Self::Malformed(_) => StatusCode::UNPROCESSABLE_ENTITY,
             Self::Refused(_) => StatusCode::CONFLICT,
+            Self::Unreadable(status, _) => *status,
             Self::NobodyActing => StatusCode::BAD_REQUEST,
             Self::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
         }

@@ -86,6 +86,7 @@ pub fn router(app: App) -> Router {
         .route("/api/imports/{id}/refused.csv", get(imports::refused))
         .route("/api/mailings/{id}/sluice/{step}/people.csv", get(clearance::step_csv))
         .route("/api/findings/{mailing}/{figure}", get(findings::rows_csv))
+        .route("/api/workline/{figure}", get(findings::workline_csv))
         .route("/api/trials/{id}/record.json", get(trials::record))
         .route("/api/progress/{job}", get(today::progress))
         .layer(from_fn(guard))
@@ -115,5 +116,17 @@ async fn guard(request: Request, next: Next) -> Response {
     if changes && !request.headers().contains_key("x-acting-person") {
         return ApiError::NobodyActing.into_response();
     }
-    next.run(request).await
+    as_problem(next.run(request).await).await
+}
+
+/// The framework's own refusals (a body that is no JSON, say) come as plain words: they become
+/// problem documents like ours.
+async fn as_problem(answer: Response) -> Response {
+    let plain = answer.headers().get(header::CONTENT_TYPE).is_some_and(|t| t.as_bytes().starts_with(b"text/plain"));
+    if !answer.status().is_client_error() || !plain {
+        return answer;
+    }
+    let status = answer.status();
+    let words = axum::body::to_bytes(answer.into_body(), 10_000).await.unwrap_or_default();
+    ApiError::Unreadable(status, String::from_utf8_lossy(&words).into_owned()).into_response()
 }

@@ -1,95 +1,16 @@
 //! The doors to the outside, through the real router in process: what a link, a button, a scanner
 //! or a forged token can and can't do.
 
-use axum::Router;
-use axum::body::Body;
-use axum::http::{Request, StatusCode, header};
-use http_body_util::BodyExt;
-use rinse_core::Instant;
+mod inside;
+
+use axum::http::StatusCode;
+use inside::Inside;
 use rinse_core::token::{Kind, Signer};
-use rinse_server::{App, Config, Mode, router};
-use rinse_testkit::{draft, letterhead};
 use rstest::rstest;
-use rusqlite::Connection;
-use tempfile::TempDir;
-use tower::ServiceExt;
-
-struct Sent {
-    folder: TempDir,
-    routes: Router,
-    signer: Signer,
-}
-
-impl Sent {
-    /// One person who got one message (send 1), by the API as a person would do it.
-    async fn one_message() -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        let mode = Mode::Demo { start: Instant(1_776_364_800_000) };
-        let app = App::open(&Config { data: folder.path().to_owned(), base_url: "http://rinse.example".into(), mode, durable: false })
-            .await
-            .unwrap();
-        let routes = router(app);
-        let sent = Self { signer: Signer::new(b""), folder, routes };
-        let key: Vec<u8> = sent.db().query_row("SELECT key FROM signing_key", [], |r| r.get(0)).unwrap();
-        let sent = Self { signer: Signer::new(&key), ..sent };
-        let (_, run) = sent.api("POST", "/api/imports?name=p.csv", "email\nwren@tern.example\n").await;
-        let run: serde_json::Value = serde_json::from_str(&run).unwrap();
-        let decision =
-            serde_json::json!({ "mapping": run["mapping"], "header": true, "list": null, "consent": true, "evidence": "paper form" });
-        sent.api("POST", "/api/imports/1/check", &decision.to_string()).await;
-        sent.api("POST", "/api/imports/1/apply", "").await;
-        while sent.count("SELECT count(*) FROM import_run WHERE state = 'applied'") == 0 {
-            tokio::task::yield_now().await;
-        }
-        sent.api("POST", "/api/letterheads", &letterhead().to_string()).await;
-        sent.api("POST", "/api/mailings", &draft(1, &["Boats"]).to_string()).await;
-        let (status, words) = sent.api("POST", "/api/mailings/1/plan", "{\"at\":null}").await;
-        assert_eq!(status, StatusCode::NO_CONTENT, "{words}");
-        assert_eq!(sent.count("SELECT count(*) FROM send WHERE state = 3"), 1);
-        sent
-    }
-
-    fn db(&self) -> Connection {
-        Connection::open(self.folder.path().join("rinse.db")).unwrap()
-    }
-
-    fn count(&self, sql: &str) -> i64 {
-        self.db().query_row(sql, [], |r| r.get(0)).unwrap()
-    }
-
-    async fn ask(&self, request: Request<Body>) -> (StatusCode, String, String) {
-        let answer = self.routes.clone().oneshot(request).await.unwrap();
-        let place = answer.headers().get(header::LOCATION).map(|v| v.to_str().unwrap().to_owned()).unwrap_or_default();
-        let (status, body) = (answer.status(), answer.into_body().collect().await.unwrap().to_bytes());
-        (status, String::from_utf8_lossy(&body).into_owned(), place)
-    }
-
-    async fn api(&self, method: &str, path: &str, body: &str) -> (StatusCode, String) {
-        let request = Request::builder()
-            .method(method)
-            .uri(path)
-            .header("host", "localhost")
-            .header("x-acting-person", "1")
-            .header("content-type", "application/json");
-        let (status, words, _) = self.ask(request.body(Body::from(body.to_owned())).unwrap()).await;
-        (status, words)
-    }
-
-    async fn door(&self, method: &str, path: &str, body: &str) -> (StatusCode, String, String) {
-        let request = Request::builder().method(method).uri(path).header("user-agent", "Reader/5.1");
-        self.ask(request.body(Body::from(body.to_owned())).unwrap()).await
-    }
-
-    async fn mail(&self, to: &str, raw: &str) -> StatusCode {
-        self.ask(Request::builder().method("POST").uri("/in/mail").header("x-envelope-to", to).body(Body::from(raw.to_owned())).unwrap())
-            .await
-            .0
-    }
-}
 
 #[tokio::test]
 async fn a_get_changes_nothing_and_a_post_always_counts() {
-    let s = Sent::one_message().await;
+    let s = Inside::one_message().await;
     let path = format!("/u/{}", s.signer.link(Kind::Unsubscribe, 1, 0));
     for method in ["GET", "HEAD"] {
         let (status, page, _) = s.door(method, &path, "").await;
@@ -111,7 +32,7 @@ async fn a_get_changes_nothing_and_a_post_always_counts() {
 #[case(Kind::Open, "/o/", "GET")]
 #[tokio::test]
 async fn forged_and_foreign_tokens_tell_nothing(#[case] kind: Kind, #[case] door: &str, #[case] method: &str) {
-    let s = Sent::one_message().await;
+    let s = Inside::one_message().await;
     let forged = Signer::new(b"another key").link(kind, 1, 0);
     let other_kind = s.signer.link(if kind == Kind::Open { Kind::Click } else { Kind::Open }, 1, 0);
     let never_sent = s.signer.link(kind, 4_000, 0);
@@ -126,7 +47,7 @@ async fn forged_and_foreign_tokens_tell_nothing(#[case] kind: Kind, #[case] door
 
 #[tokio::test]
 async fn clicks_lead_only_where_the_message_leads() {
-    let s = Sent::one_message().await;
+    let s = Inside::one_message().await;
     let (status, _, place) = s.door("GET", &format!("/c/{}?to=https://evil.example", s.signer.link(Kind::Click, 1, 0)), "").await;
     assert_eq!((status, place.as_str()), (StatusCode::FOUND, "https://skerry-light.example/boats"));
     let (status, _, place) = s.door("GET", &format!("/c/{}", s.signer.link(Kind::Click, 1, 9)), "").await;
@@ -180,7 +101,7 @@ async fn raw_mail_is_matched_by_its_signed_address_and_counts_once(
     #[case] raw: &str,
     #[case] holds: &str,
 ) {
-    let s = Sent::one_message().await;
+    let s = Inside::one_message().await;
     let before = s.count("SELECT count(*) FROM ledger");
     for stranger in ["back+forged@skerry-light.example", "info@skerry-light.example", ""] {
         assert_eq!(s.mail(stranger, &format!("X: {stranger}\r\n{raw}")).await, StatusCode::NO_CONTENT);

@@ -34,17 +34,64 @@ pub enum StoreError {
     Stopped,
 }
 
-type Job = Box<dyn FnOnce(&Connection) -> Box<dyn FnOnce(bool) + Send> + Send>;
+/// Work for the writer thread: run inside a transaction, answered after it.
+trait Job: Send {
+    /// Runs; false when it failed.
+    fn run(&mut self, c: &Connection) -> bool;
+    /// May it be run again after a rollback?
+    fn repeatable(&self) -> bool;
+    /// Tells the one who waits.
+    fn answer(self: Box<Self>, committed: bool);
+}
+
+struct Task<F, T, const REPEATABLE: bool> {
+    work: Option<F>,
+    result: Option<crate::Result<T>>,
+    tell: tokio::sync::oneshot::Sender<crate::Result<T>>,
+}
+
+impl<F, T, const REPEATABLE: bool> Task<F, T, REPEATABLE> {
+    fn tell(self: Box<Self>, committed: bool) {
+        let result = self.result.filter(|r| committed || r.is_err()).unwrap_or(Err(StoreError::Stopped));
+        let _ = self.tell.send(result);
+    }
+}
+
+impl<F: FnOnce(&Connection) -> crate::Result<T> + Send, T: Send> Job for Task<F, T, false> {
+    fn run(&mut self, c: &Connection) -> bool {
+        self.result = self.work.take().map(|f| f(c));
+        matches!(self.result, Some(Ok(_)))
+    }
+    fn repeatable(&self) -> bool {
+        false
+    }
+    fn answer(self: Box<Self>, committed: bool) {
+        self.tell(committed);
+    }
+}
+
+impl<F: Fn(&Connection) -> crate::Result<T> + Send, T: Send> Job for Task<F, T, true> {
+    fn run(&mut self, c: &Connection) -> bool {
+        self.result = self.work.as_ref().map(|f| f(c));
+        matches!(self.result, Some(Ok(_)))
+    }
+    fn repeatable(&self) -> bool {
+        true
+    }
+    fn answer(self: Box<Self>, committed: bool) {
+        self.tell(committed);
+    }
+}
 
 /// A handle to the data file; cheap to clone.
 #[derive(Clone)]
 pub struct Store {
     readers: Pool<SqliteConnectionManager>,
-    writer: mpsc::Sender<Job>,
+    writer: mpsc::Sender<Box<dyn Job>>,
     folder: Arc<PathBuf>,
 }
 
-const MIGRATIONS: &[M<'_>] = &[M::up(include_str!("../migrations/001_base.sql"))];
+const MIGRATIONS: &[M<'_>] = &[M::up(include_str!("../migrations/001_base.sql")), M::up(include_str!("../migrations/002_people.sql"))];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;
 
@@ -116,16 +163,34 @@ impl Store {
     ///
     /// # Errors
     /// Whatever `f` returns, or [`StoreError::Stopped`] when the commit failed.
-    pub async fn write<T: Send + 'static>(&self, f: impl FnOnce(&Connection) -> crate::Result<T> + Send + 'static) -> crate::Result<T> {
+    pub async fn write<T, F>(&self, f: F) -> crate::Result<T>
+    where
+        T: Send + 'static,
+        F: FnOnce(&Connection) -> crate::Result<T> + Send + 'static,
+    {
         let (tell, told) = tokio::sync::oneshot::channel();
-        let job: Job = Box::new(move |conn| {
-            let result = savepoint(conn, f);
-            Box::new(move |committed| {
-                let _ = tell.send(if committed { result } else { Err(StoreError::Stopped) });
-            })
-        });
-        self.writer.send(job).map_err(|_| StoreError::Stopped)?;
+        self.queue(Box::new(Task::<F, T, false> { work: Some(f), result: None, tell }))?;
         told.await.map_err(|_| StoreError::Stopped)?
+    }
+
+    /// Writes something small that may be run twice: events. As [`Store::write`], but without a
+    /// savepoint of its own, which costs more than an event does: when one of a group fails half
+    /// done, the group is rolled back and its events are run again one by one.
+    ///
+    /// # Errors
+    /// As [`Store::write`].
+    pub async fn record<T, F>(&self, f: F) -> crate::Result<T>
+    where
+        T: Send + 'static,
+        F: Fn(&Connection) -> crate::Result<T> + Send + 'static,
+    {
+        let (tell, told) = tokio::sync::oneshot::channel();
+        self.queue(Box::new(Task::<F, T, true> { work: Some(f), result: None, tell }))?;
+        told.await.map_err(|_| StoreError::Stopped)?
+    }
+
+    fn queue(&self, job: Box<dyn Job>) -> crate::Result<()> {
+        self.writer.send(job).map_err(|_| StoreError::Stopped)
     }
 }
 
@@ -135,35 +200,136 @@ fn pragmas(conn: &Connection) -> rusqlite::Result<()> {
     conn.pragma_update(None, "temp_store", "MEMORY")?;
     conn.busy_timeout(std::time::Duration::from_secs(10))?;
     conn.set_prepared_statement_cache_capacity(128);
-    rusqlite::vtab::array::load_module(conn)
+    rusqlite::vtab::array::load_module(conn)?;
+    functions(conn)
 }
 
-fn savepoint<T>(conn: &Connection, f: impl FnOnce(&Connection) -> crate::Result<T>) -> crate::Result<T> {
-    conn.prepare_cached("SAVEPOINT job")?.execute([])?;
-    let result = f(conn);
-    if result.is_err() {
-        conn.prepare_cached("ROLLBACK TO job")?.execute([])?;
+/// The core's functions that conditions of segments are compiled to.
+fn functions(conn: &Connection) -> rusqlite::Result<()> {
+    use rinse_core::segment::{fold, place, share};
+    use rusqlite::functions::FunctionFlags;
+    let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC | FunctionFlags::SQLITE_INNOCUOUS;
+    // Words as they are compared; missing when there are none.
+    conn.create_scalar_function("fold", 1, flags, |x| Ok(x.get::<Option<String>>(0)?.map(|t| fold(&t)).filter(|t| !t.is_empty())))?;
+    conn.create_scalar_function("distance_km", 4, flags, |x| {
+        let from = x.get::<Option<f64>>(0)?.zip(x.get::<Option<f64>>(1)?);
+        let to = (x.get::<f64>(2)?, x.get::<f64>(3)?);
+        Ok(from.map(|from| place::distance_km(from, to)))
+    })?;
+    conn.create_scalar_function("stable_share", 2, flags, |x| Ok(share::draw(x.get_raw(0).as_str()?, x.get(1)?)))
+}
+
+/// Runs one job so that nothing of it stays when it fails.
+fn in_savepoint(c: &Connection, job: &mut dyn Job) -> rusqlite::Result<()> {
+    c.prepare_cached("SAVEPOINT job")?.execute([])?;
+    if !job.run(c) {
+        c.prepare_cached("ROLLBACK TO job")?.execute([])?;
     }
-    conn.prepare_cached("RELEASE job")?.execute([])?;
-    result
+    c.prepare_cached("RELEASE job")?.execute([])?;
+    Ok(())
 }
 
-fn write_loop(conn: &Connection, jobs: &mpsc::Receiver<Job>) {
-    while let Ok(first) = jobs.recv() {
-        let begun = conn.execute_batch("BEGIN IMMEDIATE").is_ok();
-        let mut answers = vec![first(conn)];
-        while answers.len() < GROUP {
+/// Runs a group of repeatable jobs as they are; false when one failed after it had changed rows.
+fn as_they_are(c: &Connection, jobs: &mut [Box<dyn Job>]) -> bool {
+    jobs.iter_mut().all(|job| {
+        let before = c.total_changes();
+        job.run(c) || c.total_changes() == before
+    })
+}
+
+/// One transaction; false when it could not be committed.
+fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool) -> bool {
+    let done = (|| {
+        c.execute_batch("BEGIN IMMEDIATE")?;
+        if repeatable && !as_they_are(c, jobs) {
+            c.execute_batch("ROLLBACK; BEGIN IMMEDIATE")?;
+            jobs.iter_mut().try_for_each(|job| in_savepoint(c, job.as_mut()))?;
+        } else if !repeatable {
+            jobs.iter_mut().try_for_each(|job| in_savepoint(c, job.as_mut()))?;
+        }
+        c.execute_batch("COMMIT")
+    })();
+    if let Err(e) = &done {
+        tracing::error!("a commit failed: {e}");
+        let _ = c.execute_batch("ROLLBACK");
+    }
+    done.is_ok()
+}
+
+/// Takes waiting jobs in their order, groups neighbours of the same kind, and answers after each
+/// commit.
+fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) {
+    let mut next = None;
+    while let Some(first) = next.take().or_else(|| jobs.recv().ok()) {
+        let repeatable = first.repeatable();
+        let mut group = vec![first];
+        while group.len() < GROUP {
             match jobs.try_recv() {
-                Ok(job) => answers.push(job(conn)),
+                Ok(job) if job.repeatable() == repeatable => group.push(job),
+                Ok(job) => {
+                    next = Some(job);
+                    break;
+                }
                 Err(_) => break,
             }
         }
-        let committed = begun && conn.execute_batch("COMMIT").map_err(|e| tracing::error!("a commit failed: {e}")).is_ok();
-        if !committed {
-            let _ = conn.execute_batch("ROLLBACK");
+        let committed = transaction(c, &mut group, repeatable);
+        for job in group {
+            job.answer(committed);
         }
-        for answer in answers {
-            answer(committed);
-        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn add(c: &Connection, name: &str) -> crate::Result<()> {
+        c.execute("INSERT INTO topic (name) VALUES (?1)", [name])?;
+        Ok(())
+    }
+
+    /// Events that fail half done leave nothing, and take nobody else's event with them.
+    #[tokio::test]
+    async fn a_failing_event_undoes_itself_alone() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path(), true).unwrap();
+        let done = futures::future::join_all((0..200).map(|i| {
+            let store = store.clone();
+            async move {
+                store
+                    .record(move |c| {
+                        add(c, &format!("event {i}"))?;
+                        if i % 7 == 0 { Err(StoreError::Missing("topic")) } else { Ok(()) }
+                    })
+                    .await
+            }
+        }))
+        .await;
+        assert_eq!(done.iter().filter(|d| d.is_err()).count(), 29);
+        let left: i64 = store.read_now(|c| Ok(c.query_row("SELECT count(*) FROM topic", [], |r| r.get(0))?)).unwrap();
+        assert_eq!(left, 171);
+    }
+
+    /// Whatever is answered is in the file, in the order in which it was asked for.
+    #[tokio::test]
+    async fn writes_and_events_keep_their_order() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path(), true).unwrap();
+        let event = store.record(|c| add(c, "first"));
+        let write = store.write(|c| add(c, "second"));
+        let again = store.record(|c| add(c, "third"));
+        let refused = store.write(|c| {
+            add(c, "never")?;
+            add(c, "never")
+        });
+        let (a, b, d, e) = futures::join!(event, write, again, refused);
+        assert!(a.is_ok() && b.is_ok() && d.is_ok() && e.is_err());
+        let names: Vec<String> = store
+            .read_now(|c| {
+                Ok(c.prepare("SELECT name FROM topic ORDER BY id")?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+            })
+            .unwrap();
+        assert_eq!(names, ["first", "second", "third"]);
     }
 }

@@ -77,6 +77,9 @@ pub fn rows(c: &Connection, mailing: i64, figure: &str) -> Result<Vec<(String, i
     Ok(s.query_map([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
 }
 
+/// The workline's share of opens looks back this far.
+const WORKLINE_DAYS: i64 = 30;
+
 /// The workline's live figures: people at each point.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Workline {
@@ -102,7 +105,7 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
     let rules = crate::settings::rules(c)?;
     let (handed, accepted, opened) = c
         .prepare_cached("SELECT count(handed_at), count(accepted_at), count(open_at) FROM send WHERE class = 1 AND at > ?1 AND at <= ?2")?
-        .query_row(params![now - 30 * rinse_core::DAY, now], |r| {
+        .query_row(params![now - WORKLINE_DAYS * rinse_core::DAY, now], |r| {
             Ok((r.get::<_, i64>(0)?.unsigned_abs(), r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(2)?.unsigned_abs()))
         })?;
     Ok(Workline {
@@ -121,6 +124,42 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
             .or_else(|| rinse_core::caps::Cap::new(rules.cap_limit, rules.cap_window_hours).ok())
             .map_or_else(String::new, rinse_core::caps::Cap::words),
     })
+}
+
+/// The rows behind a figure of the workline: the header's words, then the rows as text.
+///
+/// # Errors
+/// An unknown figure, or when the database fails.
+pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static [&'static str], Vec<Vec<String>>)> {
+    let (header, sql): (&'static [&'static str], &str) = match figure {
+        "contacts" => (&["address"], "SELECT address FROM contact WHERE ?1 = ?1 AND ?2 = ?2 ORDER BY id"),
+        "mailable" => (
+            &["address"],
+            "SELECT address FROM contact WHERE consent IN (2, 3) AND status NOT IN (1, 3) AND ?1 = ?1 AND ?2 = ?2 ORDER BY id",
+        ),
+        "planned" => {
+            (&["mailing", "state"], "SELECT name, state FROM mailing WHERE state IN ('draft', 'planned') AND ?1 = ?1 AND ?2 = ?2 ORDER BY id")
+        }
+        "trials" => (
+            &["mailing", "state"],
+            "SELECT m.name, t.state FROM trial t JOIN mailing m ON m.id = t.mailing_id WHERE t.state IN ('collecting', 'read') AND ?1 = ?1 AND ?2 = ?2 ORDER BY t.id",
+        ),
+        "opened" => (
+            &["address", "mailing", "human open"],
+            "SELECT c.address, m.name, CASE WHEN s.open_at IS NULL THEN 'no' ELSE 'yes' END FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id
+             WHERE s.class = 1 AND s.accepted_at IS NOT NULL AND s.at > ?1 AND s.at <= ?2 ORDER BY s.id",
+        ),
+        "resting" => (
+            &["address", "status"],
+            "SELECT address, CASE status WHEN 1 THEN 'resting' ELSE 'observed' END FROM contact WHERE status IN (1, 2) AND ?1 = ?1 AND ?2 = ?2 ORDER BY id",
+        ),
+        _ => return Err(crate::StoreError::Missing("figure")),
+    };
+    let mut s = c.prepare_cached(sql)?;
+    let rows = s
+        .query_map(params![now - WORKLINE_DAYS * rinse_core::DAY, now], |r| (0..header.len()).map(|i| r.get(i)).collect())?
+        .collect::<rusqlite::Result<_>>()?;
+    Ok((header, rows))
 }
 
 /// An address under upkeep.

@@ -118,16 +118,10 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
         let _ = std::fs::remove_file(&raw);
         let encoding = encoding?;
         let looked = (|| {
-            let mut head = String::new();
-            File::open(&decoded)?.take(65_536).read_to_string(&mut head).or_else(|_| {
-                head.clear();
-                Ok::<_, std::io::Error>(0)
-            })?;
-            if head.is_empty() {
-                let mut bytes = Vec::new();
-                File::open(&decoded)?.take(65_536).read_to_end(&mut bytes)?;
-                head = String::from_utf8_lossy(&bytes).into_owned();
-            }
+            let mut head = Vec::new();
+            File::open(&decoded)?.take(65_536).read_to_end(&mut head)?;
+            // A character may be cut in two where the head ends.
+            let head = String::from_utf8_lossy(&head);
             let delimiter = table::detect_delimiter(&head);
             let sample = sample(&decoded, delimiter)?;
             if sample.is_empty() {

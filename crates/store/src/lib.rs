@@ -2,7 +2,7 @@
 //!
 //! * [`Store`]: opening, migrations, group commit. Readers see the last committed state and never
 //!   wait for the writer (WAL); a write is answered after its transaction is on disk.
-//! * One module per aggregate: [`contacts`], [`imports`], [`ledger`], [`mailings`], [`clearing`],
+//! * One module per aggregate: [`contacts`], [`fields`], [`segments`], [`imports`], [`ledger`], [`mailings`], [`clearing`],
 //!   [`sends`], [`responses`], [`trials`], [`findings`], [`settings`].
 //!
 //! Rows are mapped here; no rule is decided here: those are in `rinse-core`.
@@ -12,11 +12,13 @@
 pub mod clearing;
 pub mod contacts;
 mod db;
+pub mod fields;
 pub mod findings;
 pub mod imports;
 pub mod ledger;
 pub mod mailings;
 pub mod responses;
+pub mod segments;
 pub mod sends;
 pub mod settings;
 pub mod trials;

@@ -114,6 +114,16 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     if d.subjects.is_empty() || d.subjects.len() > 6 {
         return Err(StoreError::Refused("A mailing has one to six variants.".into()));
     }
+    crate::settings::letterhead(c, d.letterhead_id)?;
+    for (id, sql, what) in
+        [(d.topic_id, "SELECT 1 FROM topic WHERE id = ?1", "topic"), (d.list_id, "SELECT 1 FROM list WHERE id = ?1", "list")]
+    {
+        if let Some(id) = id
+            && !c.prepare_cached(sql)?.exists([id])?
+        {
+            return Err(StoreError::Missing(what));
+        }
+    }
     let over = if d.over_cap == OverCap::Skip { "skip" } else { "hold" };
     let id = match id {
         Some(id) => {

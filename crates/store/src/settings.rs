@@ -92,6 +92,12 @@ pub fn letterheads(c: &Connection) -> Result<Vec<Letterhead>> {
 }
 
 /// # Errors
+/// When there is no such letterhead.
+pub fn letterhead(c: &Connection, id: i64) -> Result<Letterhead> {
+    letterheads(c)?.into_iter().find(|l| l.id == id).ok_or(crate::StoreError::Missing("letterhead"))
+}
+
+/// # Errors
 /// When the database fails.
 pub fn save_letterhead(c: &Connection, l: &Letterhead) -> Result<i64> {
     let id = (l.id > 0).then_some(l.id);

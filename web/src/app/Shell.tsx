@@ -1,11 +1,11 @@
-import { Dialog, DialogContent, DialogTitle } from "@mui/material";
+import { Button, Dialog, DialogContent, DialogTitle } from "@mui/material";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { Link, NavLink, Outlet, useLocation, useNavigate } from "react-router";
-import { acting, api, ok, setActing } from "../api/client";
-import { count, instant, percent } from "../shared/format";
+import { acting, api, ok, type Schemas, setActing } from "../api/client";
+import { bare, count, instant, percent } from "../shared/format";
 import { useProgress } from "../shared/useProgress";
-import { type Working, WorkingContext } from "../shared/working";
+import { useWorking, type Working, WorkingContext } from "../shared/working";
 
 const STATIONS = [
   { path: "/today", name: "Today" },
@@ -75,7 +75,73 @@ function Acting() {
   );
 }
 
+type Figures = Schemas["Workline"];
+
+/** How each station's figure came about; its rows, where it has any, are at /api/workline. */
+function figureWorking(i: number, w: Figures, toDecide: number): Working {
+  const entry = (title: string, formula: string, counted: string, rows?: string, interval?: string): Working => ({
+    title,
+    body: (
+      <>
+        <div className="formula">{formula}</div>
+        {interval && (
+          <dl>
+            <dt>Interval (Wilson, 95%)</dt>
+            <dd>{interval}</dd>
+          </dl>
+        )}
+        <h3>Counted</h3>
+        <p style={{ marginTop: 0 }}>{counted}</p>
+        <p className="soft">No filter in force.</p>
+        {rows && (
+          <Button variant="outlined" href={`/api/workline/${rows}.csv`}>
+            Rows as CSV
+          </Button>
+        )}
+      </>
+    ),
+  });
+  const o = w.opened;
+  return [
+    entry(`To decide: ${count(toDecide)}`, count(toDecide), "The items on this page, one each."),
+    entry(
+      `Contacts: ${count(w.contacts)}`,
+      count(w.contacts),
+      "Everyone in the base, whatever their consent and mail status.",
+      "contacts",
+    ),
+    entry(
+      `Mailable: ${count(w.mailable)}`,
+      `${count(w.mailable)} of ${count(w.contacts)}`,
+      "People who consented or confirmed, and whose address neither rests nor is retired. A mailing's own rules (topic, suppression, cap) come on top.",
+      "mailable",
+    ),
+    entry(`To come: ${count(w.planned)}`, count(w.planned), "Mailings that are drafts or planned.", "planned"),
+    entry(
+      `Trials: ${count(w.to_read || w.collecting)}`,
+      `${count(w.collecting)} collecting, ${count(w.to_read)} to read`,
+      "Trials whose window is open, and trials whose verdict waits for a decision; the second comes first on the line.",
+      "trials",
+    ),
+    entry(
+      `Opened: ${percent(o.rate)}`,
+      `${count(o.count)} / ${count(o.of)} = ${percent(o.rate, 2)}`,
+      "Human opens of the marketing messages of the last 30 days that a host accepted.",
+      "opened",
+      `${bare(o.lower, 2)} to ${bare(o.upper, 2)}`,
+    ),
+    entry(
+      `Resting: ${count(w.resting)}`,
+      count(w.resting),
+      "Addresses that rest until a date, and those mailed and watched after a rest.",
+      "resting",
+    ),
+  ][i]!;
+}
+
 function Workline() {
+  const { show } = useWorking();
+  const { pathname } = useLocation();
   const w = useQuery({ queryKey: ["workline"], queryFn: () => ok(api.GET("/api/workline")) }).data;
   const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")) }).data;
   const figures: [string, string][] = [
@@ -112,7 +178,18 @@ function Workline() {
       </svg>
       <nav className="stops" aria-label="Stations">
         {STATIONS.map((s, i) => (
-          <NavLink key={s.path} to={s.path} className="stop">
+          <NavLink
+            key={s.path}
+            to={s.path}
+            className="stop"
+            title={pathname === s.path ? "Open the working of this figure" : undefined}
+            onClick={(e) => {
+              // At its own station, a figure opens its working.
+              if (pathname !== s.path || !w) return;
+              e.preventDefault();
+              show(figureWorking(i, w, today?.length ?? 0));
+            }}
+          >
             <span className="fig">
               {figures[i]![0]} <small>{figures[i]![1]}</small>
             </span>
@@ -148,6 +225,8 @@ function Keys({ open, close }: { open: boolean; close: () => void }) {
             <kbd>n</kbd>
           </dt>
           <dd>New mailing</dd>
+          <dt>a station's figure, again</dt>
+          <dd>Its working</dd>
           <dt>
             <kbd>Esc</kbd>
           </dt>
@@ -180,7 +259,8 @@ export function Shell() {
       if (e.key === "Escape") setWorking(null);
       if (["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName) || e.ctrlKey || e.metaKey || e.altKey) return;
       const station = STATIONS[Number(e.key) - 1];
-      if (station) void navigate(station.path);
+      // The station's own link, so that its figure opens when one is there already.
+      if (station) document.querySelector<HTMLAnchorElement>(`.stops a[href="${station.path}"]`)?.click();
       else if (e.key === "?") setKeys(true);
       else if (e.key === "/") void navigate("/contacts?find");
       else if (e.key === "i") void navigate("/contacts/import");

@@ -1,5 +1,4 @@
 import { useEffect, useState } from "react";
-import type { Schemas } from "../api/client";
 
 export type Progress = { running: boolean; done: number; total: number; words: string; error: string | null };
 
@@ -37,5 +36,3 @@ export function useProgress(job: string, onEnd: () => void, expected = false): P
   }, [job]);
   return progress;
 }
-
-export type Named = Schemas["Named"];

@@ -50,6 +50,14 @@ pub(crate) async fn rows_csv(State(app): State<App>, Path((mailing, figure)): Pa
     )
 }
 
+/// The rows behind a figure of the workline, as CSV.
+pub(crate) async fn workline_csv(State(app): State<App>, Path(figure): Path<String>) -> Result<Response, ApiError> {
+    let (figure, now) = (figure.trim_end_matches(".csv").to_owned(), app.now().0);
+    let name = format!("{figure}.csv");
+    let (header, rows) = app.store.read(move |c| findings::workline_rows(c, &figure, now)).await?;
+    csv_file(&name, header, rows.into_iter())
+}
+
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Upkeep {
     resting: Vec<UpkeepRow>,

@@ -74,7 +74,7 @@ export function SuppressionPage() {
                       <button
                         className="plain"
                         onClick={() => remove.mutate(l.text)}
-                        aria-label={`Take ${l.text} off the list`}
+                        aria-label={`Take off: ${l.text}`}
                       >
                         Take off
                       </button>

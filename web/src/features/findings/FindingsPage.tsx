@@ -83,6 +83,27 @@ function Working({ row, column }: { row: Row; column: (typeof COLUMNS)[number] }
   );
 }
 
+function SentWorking({ row }: { row: Row }) {
+  return (
+    <>
+      <div className="formula">
+        {count(row.accepted.count)} accepted + {count(row.sent - row.accepted.count)} not accepted = {count(row.sent)}
+      </div>
+      <h3>Counted</h3>
+      <p style={{ marginTop: 0 }}>
+        Messages handed over to a mail host at least once, one for each person; tests and people still held are not
+        among them.
+      </p>
+      <p className="soft">
+        {row.name}, {date(row.started_at)}. No other filter in force.
+      </p>
+      <Button variant="outlined" href={`/api/findings/${row.id}/sent.csv`}>
+        Rows as CSV
+      </Button>
+    </>
+  );
+}
+
 export function FindingsPage() {
   const [params, setParams] = useSearchParams();
   const { show } = useWorking();
@@ -172,7 +193,14 @@ export function FindingsPage() {
                             <br />
                             <span className="soft small">{date(m.started_at)}</span>
                           </TableCell>
-                          <TableCell className="num">{count(m.sent)}</TableCell>
+                          <TableCell className="num">
+                            <button
+                              className="figure"
+                              onClick={() => show({ title: `Sent: ${count(m.sent)}`, body: <SentWorking row={m} /> })}
+                            >
+                              {count(m.sent)}
+                            </button>
+                          </TableCell>
                           {COLUMNS.map((c) => {
                             const r = m[c.key];
                             const rare = c.key === "complaints" || c.key === "withdrawals" || c.key === "bounced";

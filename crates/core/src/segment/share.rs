@@ -1,0 +1,15 @@
+//! A random share of people that stays the same: by a keyed hash of the contact's number.
+
+use siphasher::sip::SipHasher13;
+use std::hash::Hasher;
+
+/// A number in [0, 1) for this person and salt. Different salts give unrelated numbers.
+#[must_use]
+#[allow(clippy::cast_precision_loss, clippy::cast_sign_loss)]
+pub fn draw(salt: &str, contact: i64) -> f64 {
+    let mut h = SipHasher13::new_with_keys(0x52_494e_5345, 7);
+    h.write(salt.as_bytes());
+    h.write_u8(0xff);
+    h.write_u64(contact as u64);
+    (h.finish() >> 11) as f64 / (1u64 << 53) as f64
+}

@@ -1,0 +1,100 @@
+//! Bad requests: each gets a problem document with a sentence that says what to do, and changes
+//! nothing.
+
+mod inside;
+
+use axum::body::Body;
+use axum::http::{Request, StatusCode};
+use inside::Inside;
+use rinse_testkit::{draft, letterhead};
+use rstest::rstest;
+use serde_json::{Value, json};
+
+fn with(mut base: Value, key: &str, value: Value) -> Value {
+    base[key] = value;
+    base
+}
+
+fn plan() -> Value {
+    json!({
+        "question": "Which?", "metric": "human_open", "effect": 0.05, "alpha": 0.05, "power": 0.8, "pilot_share": 0.5,
+        "window_hours": 24, "on_no_call": 0, "leaving_margin": 0.02, "complaint_margin": 0.01,
+    })
+}
+
+#[rstest]
+#[case::cap_of_zero("PUT", "/api/rules", json!({ "limit": 0, "window_hours": 24, "in_force": true }), 422, "at least 1")]
+#[case::no_window("PUT", "/api/rules", json!({ "limit": 1, "window_hours": 0, "in_force": true }), 422, "between 1 hour and 365 days")]
+#[case::no_domain("POST", "/api/suppression", json!({ "lines": "tern.example\nnot a thing", "reason": "" }), 409, "not a thing")]
+#[case::no_lines("POST", "/api/suppression", json!({ "lines": " \n", "reason": "" }), 409, "at least one")]
+#[case::not_on_it("DELETE", "/api/suppression/tern.example", Value::Null, 404, "no line on the suppression list")]
+#[case::from_nobody("POST", "/api/letterheads", with(letterhead(), "from_address", json!("harbour")), 409, "no @")]
+#[case::nameless("POST", "/api/letterheads", with(letterhead(), "name", json!(" ")), 409, "a name")]
+#[case::nameless_mailing("POST", "/api/mailings", with(draft(1, &["S"]), "name", json!("")), 409, "a name")]
+#[case::no_such_letterhead("POST", "/api/mailings", draft(9, &["S"]), 404, "letterhead")]
+#[case::no_such_topic("POST", "/api/mailings", with(draft(1, &["S"]), "topic_id", json!(9)), 404, "topic")]
+#[case::no_such_mailing("GET", "/api/mailings/99", Value::Null, 404, "no mailing")]
+#[case::no_such_person("GET", "/api/contacts/99", Value::Null, 404, "no contact")]
+#[case::no_such_trial("POST", "/api/trials/99/seal", Value::Null, 404, "no trial")]
+#[case::no_such_import("GET", "/api/imports/99", Value::Null, 404, "no import")]
+#[case::no_such_figure("GET", "/api/findings/1/best.csv", Value::Null, 404, "no figure")]
+#[case::no_such_step("GET", "/api/mailings/1/sluice/luck", Value::Null, 404, "no step")]
+#[case::no_question("PUT", "/api/mailings/1/trial", with(plan(), "question", json!(" ")), 422, "in a sentence")]
+#[case::one_arm("PUT", "/api/mailings/2/trial", plan(), 422, "second subject")]
+#[case::no_window_at_all("PUT", "/api/mailings/1/trial", with(plan(), "window_hours", json!(0)), 422, "between 1 and 720")]
+#[case::all_of_alpha("PUT", "/api/mailings/1/trial", with(plan(), "alpha", json!(1.0)), 422, "alpha")]
+#[case::effect_of_nothing("PUT", "/api/mailings/1/trial", with(plan(), "effect", json!(0)), 422, "0.1 and 50 points")]
+#[case::no_such_arm("PUT", "/api/mailings/1/trial", with(plan(), "on_no_call", json!(5)), 422, "no such variant")]
+#[case::backwards("POST", "/api/clock/advance", json!({ "hours": -1 }), 422, "1 hour to 60 days")]
+#[case::no_json("POST", "/api/clock/advance", json!("tomorrow"), 422, "can't be read")]
+#[case::foreign_work("GET", "/api/progress/../../etc", Value::Null, 404, "")]
+#[tokio::test]
+async fn are_answered_with_what_to_do(
+    #[case] method: &str,
+    #[case] path: &str,
+    #[case] body: Value,
+    #[case] status: u16,
+    #[case] words: &str,
+) {
+    let s = Inside::new().await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats", "Boats at low tide"])).await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats"])).await;
+    let before = s.count("SELECT count(*) FROM audit");
+    let (got, answer) = s.api(method, path, &if body.is_null() { String::new() } else { body.to_string() }).await;
+    assert_eq!(got.as_u16(), status, "{answer}");
+    if !words.is_empty() {
+        let problem: Value = serde_json::from_str(&answer).unwrap_or_else(|_| panic!("not a problem document: {answer}"));
+        assert_eq!(problem["status"], status);
+        assert!(problem["detail"].as_str().unwrap().contains(words), "{answer}");
+    }
+    assert_eq!(s.count("SELECT count(*) FROM audit"), before, "nothing was done");
+}
+
+#[rstest]
+#[case::half_a_document("{\"hours\":", 400)]
+#[case::another_kind("{\"hours\":\"six\"}", 422)]
+#[tokio::test]
+async fn unreadable_bodies_are_problems_too(#[case] body: &str, #[case] status: u16) {
+    let s = Inside::new().await;
+    let (got, answer) = s.api("POST", "/api/clock/advance", body).await;
+    let problem: Value = serde_json::from_str(&answer).unwrap_or_else(|_| panic!("not a problem document: {answer}"));
+    assert_eq!((got.as_u16(), problem["status"].as_u64()), (status, Some(u64::from(status))));
+}
+
+/// A foreign page can't act: another host's name, or no acting person, is refused.
+#[rstest]
+#[case("rinse.example", Some("1"), StatusCode::FORBIDDEN)]
+#[case("localhost:7400", None, StatusCode::BAD_REQUEST)]
+#[case("localhost:7400", Some("someone"), StatusCode::BAD_REQUEST)]
+#[case("127.0.0.1:7400", Some("1"), StatusCode::OK)]
+#[tokio::test]
+async fn changes_come_from_this_machine_and_from_somebody(#[case] host: &str, #[case] who: Option<&str>, #[case] want: StatusCode) {
+    let s = Inside::new().await;
+    let mut request =
+        Request::builder().method("POST").uri("/api/letterheads").header("host", host).header("content-type", "application/json");
+    if let Some(who) = who {
+        request = request.header("x-acting-person", who);
+    }
+    let (status, words, _) = s.ask(request.body(Body::from(letterhead().to_string())).unwrap()).await;
+    assert_eq!(status, want, "{words}");
+}

@@ -1,0 +1,197 @@
+//! Fields of one's own: what they hold, and a person's values in them.
+
+use crate::segments::taken;
+use crate::{Result, StoreError};
+use rinse_core::Instant;
+use rinse_core::segment::person::Value;
+use rinse_core::segment::{Field, FieldKind, Tree, fold};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A field that was made here.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct OwnField {
+    pub id: i64,
+    pub name: String,
+    pub kind: FieldKind,
+    /// How many people have a value.
+    pub people: i64,
+}
+
+fn code(kind: FieldKind) -> &'static str {
+    match kind {
+        FieldKind::Text => "text",
+        FieldKind::Number => "number",
+        FieldKind::Date => "date",
+        FieldKind::YesNo => "yes_no",
+        FieldKind::Choice => "choice",
+    }
+}
+
+fn kind_of(code: &str) -> FieldKind {
+    match code {
+        "number" => FieldKind::Number,
+        "date" => FieldKind::Date,
+        "yes_no" => FieldKind::YesNo,
+        "choice" => FieldKind::Choice,
+        _ => FieldKind::Text,
+    }
+}
+
+/// All fields, by name.
+///
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection) -> Result<Vec<OwnField>> {
+    let mut s =
+        c.prepare_cached("SELECT id, name, kind, (SELECT count(*) FROM field_value WHERE field_id = field.id) FROM field ORDER BY name")?;
+    Ok(s.query_map([], |r| Ok(OwnField { id: r.get(0)?, name: r.get(1)?, kind: kind_of(&r.get::<_, String>(2)?), people: r.get(3)? }))?
+        .collect::<rusqlite::Result<_>>()?)
+}
+
+/// # Errors
+/// When there is no such field.
+pub fn one(c: &Connection, id: i64) -> Result<OwnField> {
+    all(c)?.into_iter().find(|f| f.id == id).ok_or(StoreError::Missing("field"))
+}
+
+/// The field of that name, made when there is none.
+///
+/// # Errors
+/// When it is there and holds another kind of value.
+pub fn named(c: &Connection, name: &str, kind: FieldKind, now: Instant) -> Result<i64> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 60 {
+        return Err(StoreError::Refused("Give the field a name of at most 60 characters.".into()));
+    }
+    let there: Option<(i64, String)> =
+        c.prepare_cached("SELECT id, kind FROM field WHERE name = ?1")?.query_row([name], |r| Ok((r.get(0)?, r.get(1)?))).optional()?;
+    match there {
+        Some((id, has)) if has == code(kind) => Ok(id),
+        Some((_, has)) => Err(StoreError::Refused(format!(
+            "There is a field “{name}” that holds {}. Map the column to it as that, or give it another name.",
+            has.replace("yes_no", "yes or no")
+        ))),
+        None => Ok(c.query_row(
+            "INSERT INTO field (name, kind, made_at) VALUES (?1, ?2, ?3) RETURNING id",
+            params![name, code(kind), now.0],
+            |r| r.get(0),
+        )?),
+    }
+}
+
+/// # Errors
+/// When there is no such field, or the name is taken.
+pub fn rename(c: &Connection, id: i64, name: &str) -> Result<()> {
+    one(c, id)?;
+    taken(c, "field", name.trim(), Some(id))?;
+    if name.trim().is_empty() {
+        return Err(StoreError::Refused("Give the field a name.".into()));
+    }
+    c.execute("UPDATE field SET name = ?2 WHERE id = ?1", params![id, name.trim()])?;
+    Ok(())
+}
+
+/// The segments that ask this field.
+///
+/// # Errors
+/// When the database fails.
+pub fn used_by(c: &Connection, id: i64) -> Result<Vec<String>> {
+    let asks = |t: &Tree| match t {
+        Tree::Text { field: Field::Own(f), .. } | Tree::Missing { field: Field::Own(f) } => *f == id,
+        Tree::Number { field, .. } | Tree::Date { field, .. } | Tree::YesNo { field, .. } | Tree::Dated { field, .. } => *field == id,
+        _ => false,
+    };
+    crate::segments::using(c, asks)
+}
+
+/// Deletes a field and its values.
+///
+/// # Errors
+/// When a segment asks it, named.
+pub fn delete(c: &Connection, id: i64) -> Result<()> {
+    one(c, id)?;
+    let users = used_by(c, id)?;
+    if !users.is_empty() {
+        return Err(StoreError::Refused(format!("It is used by {}. Change those first.", users.join(", "))));
+    }
+    c.execute("DELETE FROM field_value WHERE field_id = ?1", [id])?;
+    c.execute("DELETE FROM field WHERE id = ?1", [id])?;
+    Ok(())
+}
+
+/// Writes a value; false when it was there already. `dated` and `source` belong to outside scores.
+///
+/// # Errors
+/// When the database fails.
+pub fn set(c: &Connection, contact: i64, field: i64, value: &Value, dated: Option<i64>, source: Option<&str>) -> Result<bool> {
+    let (mut text, mut key, mut number, mut day, mut flag) = (None, None, None, None, None);
+    match value {
+        Value::Text(t) => {
+            text = Some(t.trim());
+            key = Some(fold(t));
+        }
+        Value::Number(n) => number = Some(*n),
+        Value::Date(d) => day = Some(*d),
+        Value::YesNo(yes) => flag = Some(*yes),
+    }
+    let n = c
+        .prepare_cached(
+            "INSERT INTO field_value (field_id, contact_id, text, key, number, day, flag, dated, source) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9)
+             ON CONFLICT DO UPDATE SET text = ?3, key = ?4, number = ?5, day = ?6, flag = ?7, dated = ?8, source = ?9
+             WHERE text IS NOT ?3 OR number IS NOT ?5 OR day IS NOT ?6 OR flag IS NOT ?7 OR dated IS NOT ?8 OR source IS NOT ?9",
+        )?
+        .execute(params![field, contact, text, key, number, day, flag, dated, source])?;
+    Ok(n > 0)
+}
+
+/// Takes a value away.
+///
+/// # Errors
+/// When the database fails.
+pub fn clear(c: &Connection, contact: i64, field: i64) -> Result<()> {
+    c.prepare_cached("DELETE FROM field_value WHERE field_id = ?1 AND contact_id = ?2")?.execute([field, contact])?;
+    Ok(())
+}
+
+/// A value as a person's page shows it.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct FieldValue {
+    pub field_id: i64,
+    pub name: String,
+    pub kind: FieldKind,
+    pub value: String,
+    /// The day of an outside score.
+    pub dated: Option<String>,
+    pub source: Option<String>,
+}
+
+/// A person's values, by the fields' names.
+///
+/// # Errors
+/// When the database fails.
+pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<FieldValue>> {
+    let mut s = c.prepare_cached(
+        "SELECT f.id, f.name, f.kind, v.text, v.number, v.day, v.flag, v.dated, v.source FROM field_value v JOIN field f ON f.id = v.field_id
+         WHERE v.contact_id = ?1 ORDER BY f.name",
+    )?;
+    Ok(s.query_map([contact], |r| {
+        let kind = kind_of(&r.get::<_, String>(2)?);
+        let value = match kind {
+            FieldKind::Text | FieldKind::Choice => r.get::<_, Option<String>>(3)?.unwrap_or_default(),
+            FieldKind::Number => r.get::<_, Option<f64>>(4)?.map(|n| n.to_string()).unwrap_or_default(),
+            FieldKind::Date => r.get::<_, Option<i64>>(5)?.map(rinse_core::segment::evaluate::date_words).unwrap_or_default(),
+            FieldKind::YesNo => (if r.get::<_, Option<bool>>(6)?.unwrap_or(false) { "yes" } else { "no" }).into(),
+        };
+        Ok(FieldValue {
+            field_id: r.get(0)?,
+            name: r.get(1)?,
+            kind,
+            value,
+            dated: r.get::<_, Option<i64>>(7)?.map(rinse_core::segment::evaluate::date_words),
+            source: r.get(8)?,
+        })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
+}

@@ -1,0 +1,410 @@
+//! Segments: stored trees, their people, who uses them.
+//!
+//! * [`sql`]: the compiler; [`person`]: one person loaded for the reference evaluator.
+
+pub mod person;
+pub mod sql;
+
+use crate::contacts::ContactRow;
+use crate::{Result, StoreError, contacts};
+use rinse_core::Instant;
+use rinse_core::segment::words::{Names, sentence};
+use rinse_core::segment::{Field, FieldKind, Known, Tree};
+use rusqlite::{Connection, OptionalExtension, params, params_from_iter};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeSet, HashMap};
+use utoipa::ToSchema;
+
+/// The domains whose opens can't be told from a machine's: the same measure as for responses.
+pub(crate) const OPEN_BLIND_DOMAINS: &str = "SELECT id FROM domain WHERE delivered >= 50 AND fetched > 0.8 * delivered";
+
+/// How a segment is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Kept {
+    /// Its conditions decide anew each time.
+    Live,
+    /// A copy of the people it had at an instant.
+    Frozen,
+    /// Replaced whole by each import.
+    Outside,
+}
+
+/// A stored segment.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Segment {
+    pub id: i64,
+    pub name: String,
+    pub kept: Kept,
+    pub tree: Tree,
+    /// The tree in words; for written members, what they are.
+    pub sentence: String,
+    pub changed_at: i64,
+    pub person: Option<String>,
+}
+
+/// The names of everything a tree can refer to.
+///
+/// # Errors
+/// When the database fails.
+pub fn names(c: &Connection) -> Result<Names> {
+    let of = |sql: &str| -> Result<HashMap<i64, String>> {
+        Ok(c.prepare_cached(sql)?.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+    };
+    Ok(Names {
+        fields: of("SELECT id, name FROM field")?,
+        lists: of("SELECT id, name FROM list")?,
+        tags: of("SELECT id, name FROM tag")?,
+        topics: of("SELECT id, name FROM topic")?,
+        mailings: of("SELECT id, name FROM mailing")?,
+        segments: of("SELECT id, name FROM segment")?,
+    })
+}
+
+fn words(kept: Kept, tree: &Tree, names: &Names) -> String {
+    match kept {
+        Kept::Live => sentence(tree, names),
+        Kept::Frozen => "the people it had when it was frozen".into(),
+        Kept::Outside => "kept outside, replaced by each import".into(),
+    }
+}
+
+/// All segments, by name.
+///
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection) -> Result<Vec<Segment>> {
+    let names = names(c)?;
+    let mut s = c.prepare_cached(
+        "SELECT s.id, s.name, s.kind, s.tree, s.changed_at, p.name FROM segment s LEFT JOIN person p ON p.id = s.person_id ORDER BY s.name",
+    )?;
+    let rows = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get::<_, String>(2)?, r.get::<_, String>(3)?, r.get(4)?, r.get(5)?)))?;
+    rows.map(|row| {
+        let (id, name, kind, tree, changed_at, person) = row?;
+        let kept = match kind.as_str() {
+            "frozen" => Kept::Frozen,
+            "outside" => Kept::Outside,
+            _ => Kept::Live,
+        };
+        let tree: Tree = serde_json::from_str(&tree)?;
+        Ok(Segment { id, name, kept, sentence: words(kept, &tree, &names), tree, changed_at, person })
+    })
+    .collect()
+}
+
+/// # Errors
+/// When there is no such segment.
+pub fn one(c: &Connection, id: i64) -> Result<Segment> {
+    all(c)?.into_iter().find(|s| s.id == id).ok_or(StoreError::Missing("segment"))
+}
+
+/// All segments as references need them.
+///
+/// # Errors
+/// When the database fails.
+pub fn known(c: &Connection) -> Result<HashMap<i64, Known>> {
+    let all = all(c)?.into_iter();
+    Ok(all.map(|s| (s.id, Known { name: s.name, tree: (s.kept == Kept::Live).then_some(s.tree) })).collect())
+}
+
+fn refused(e: impl std::fmt::Display) -> StoreError {
+    StoreError::Refused(e.to_string())
+}
+
+/// Checks a tree against what there is, puts the segments it refers to in, and compiles it.
+///
+/// # Errors
+/// A tree that can't be meant, with the sentence that says why.
+pub fn compile(c: &Connection, tree: &Tree, now: Instant) -> Result<sql::Sql> {
+    tree.check().map_err(refused)?;
+    Ok(sql::compile(&tree.resolve(&known(c)?).map_err(refused)?, now))
+}
+
+/// The condition that a stored segment puts on `contact c`.
+///
+/// # Errors
+/// When there is no such segment or it refers to one that is gone.
+pub fn condition(c: &Connection, id: i64, now: Instant) -> Result<sql::Sql> {
+    compile(c, &Tree::Segment { segment: id }, now)
+}
+
+/// How many people a tree has, and the first of them by number.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Look {
+    pub people: i64,
+    pub all: i64,
+    pub sentence: String,
+    pub sample: Vec<ContactRow>,
+}
+
+/// Counts a tree's people and shows some of them.
+///
+/// # Errors
+/// A tree that can't be meant.
+pub fn look(c: &Connection, tree: &Tree, now: Instant, sample: u32) -> Result<Look> {
+    let sql = compile(c, tree, now)?;
+    let count = |filter: &str| format!("SELECT count(*) FROM contact c WHERE {filter}");
+    let people = c.prepare(&count(&sql.text))?.query_row(params_from_iter(&sql.values), |r| r.get(0))?;
+    let all = c.prepare_cached(&count("1"))?.query_row([], |r| r.get(0))?;
+    let ids: Vec<i64> = c
+        .prepare(&format!("SELECT c.id FROM contact c WHERE {} ORDER BY c.id LIMIT {sample}", sql.text))?
+        .query_map(params_from_iter(&sql.values), |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?;
+    Ok(Look { people, all, sentence: sentence(tree, &names(c)?), sample: contacts::by_ids(c, &ids)? })
+}
+
+/// The numbers of a tree's people, ascending.
+///
+/// # Errors
+/// A tree that can't be meant.
+pub fn people(c: &Connection, tree: &Tree, now: Instant) -> Result<Vec<i64>> {
+    let sql = compile(c, tree, now)?;
+    let mut s = c.prepare(&format!("SELECT c.id FROM contact c WHERE {} ORDER BY c.id", sql.text))?;
+    Ok(s.query_map(params_from_iter(&sql.values), |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// What a segment is saved from.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+pub struct Draft {
+    pub name: String,
+    pub tree: Tree,
+}
+
+/// Makes or changes a live segment.
+///
+/// # Errors
+/// A tree that can't be meant, a circle, a name that is taken.
+pub fn save(c: &Connection, id: Option<i64>, d: &Draft, now: Instant, person: Option<i64>) -> Result<i64> {
+    let name = d.name.trim();
+    if name.is_empty() || name.chars().count() > 120 {
+        return Err(refused("Give the segment a name of at most 120 characters."));
+    }
+    d.tree.check().map_err(refused)?;
+    fits(c, &d.tree)?;
+    let mut known = known(c)?;
+    let here = id.unwrap_or(0);
+    if let Some(id) = id {
+        if one(c, id)?.kept != Kept::Live {
+            return Err(refused("The people of this segment are written down; it has no conditions to change."));
+        }
+    }
+    known.insert(here, Known { name: name.to_owned(), tree: Some(d.tree.clone()) });
+    Tree::Segment { segment: here }.resolve(&known).map_err(refused)?;
+    taken(c, "segment", name, id)?;
+    let tree = serde_json::to_string(&d.tree)?;
+    Ok(match id {
+        Some(id) => {
+            c.execute(
+                "UPDATE segment SET name = ?2, tree = ?3, changed_at = ?4, person_id = ?5 WHERE id = ?1",
+                params![id, name, tree, now.0, person],
+            )?;
+            id
+        }
+        None => c.query_row(
+            "INSERT INTO segment (name, kind, tree, made_at, changed_at, person_id) VALUES (?1,'live',?2,?3,?3,?4) RETURNING id",
+            params![name, tree, now.0, person],
+            |r| r.get(0),
+        )?,
+    })
+}
+
+/// Refuses a name that something else of the same kind has.
+pub(crate) fn taken(c: &Connection, table: &'static str, name: &str, but: Option<i64>) -> Result<()> {
+    let sql = format!("SELECT 1 FROM {table} WHERE name = ?1 COLLATE NOCASE AND id <> ?2");
+    if c.prepare_cached(&sql)?.exists(params![name, but.unwrap_or(0)])? {
+        return Err(StoreError::Refused(format!("There is a {table} called “{name}” already. Choose another name.")));
+    }
+    Ok(())
+}
+
+/// Does every condition ask a field for what it holds, and do the things it names exist?
+fn fits(c: &Connection, tree: &Tree) -> Result<()> {
+    let kinds: HashMap<i64, FieldKind> = crate::fields::all(c)?.into_iter().map(|f| (f.id, f.kind)).collect();
+    let names = names(c)?;
+    let mut leaves = Vec::new();
+    tree.leaves(&mut leaves);
+    for leaf in leaves {
+        let asked: Option<(i64, &[FieldKind])> = match leaf {
+            Tree::Text { field: Field::Own(id), .. } => Some((*id, &[FieldKind::Text, FieldKind::Choice])),
+            Tree::Number { field, .. } => Some((*field, &[FieldKind::Number])),
+            Tree::Date { field, .. } => Some((*field, &[FieldKind::Date])),
+            Tree::YesNo { field, .. } => Some((*field, &[FieldKind::YesNo])),
+            Tree::Missing { field: Field::Own(id) } | Tree::Dated { field: id, .. } => {
+                Some((*id, &[FieldKind::Text, FieldKind::Number, FieldKind::Date, FieldKind::YesNo, FieldKind::Choice]))
+            }
+            _ => None,
+        };
+        if let Some((id, allowed)) = asked {
+            match kinds.get(&id) {
+                None => return Err(StoreError::Missing("field")),
+                Some(kind) if !allowed.contains(kind) => {
+                    return Err(refused(format!("The field {} can't be asked that: it holds another kind of value.", names.fields[&id])));
+                }
+                Some(_) => {}
+            }
+        }
+        let gone = match leaf {
+            Tree::List { list } if !names.lists.contains_key(list) => "list",
+            Tree::Tag { tag } if !names.tags.contains_key(tag) => "tag",
+            Tree::Topic { topic } if !names.topics.contains_key(topic) => "topic",
+            Tree::Did { mailing: Some(id), .. } if !names.mailings.contains_key(id) => "mailing",
+            _ => continue,
+        };
+        return Err(StoreError::Missing(gone));
+    }
+    Ok(())
+}
+
+/// Writes a segment's people of now down under a name of their own.
+///
+/// # Errors
+/// When there is no such segment, or the name is taken.
+pub fn freeze(c: &Connection, id: i64, name: &str, now: Instant, person: Option<i64>) -> Result<i64> {
+    let from = one(c, id)?;
+    taken(c, "segment", name.trim(), None)?;
+    if name.trim().is_empty() {
+        return Err(refused("Give the frozen copy a name."));
+    }
+    let ids = people(c, &Tree::Segment { segment: id }, now)?;
+    let frozen: i64 = c.query_row(
+        "INSERT INTO segment (name, kind, tree, made_at, changed_at, person_id) VALUES (?1,'frozen',?2,?3,?3,?4) RETURNING id",
+        params![name.trim(), serde_json::to_string(&from.tree)?, now.0, person],
+        |r| r.get(0),
+    )?;
+    let mut s = c.prepare_cached("INSERT INTO segment_member VALUES (?1, ?2)")?;
+    for contact in ids {
+        s.execute([frozen, contact])?;
+    }
+    Ok(frozen)
+}
+
+/// The live segments with a condition that `asks`, by name.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn using(c: &Connection, asks: impl Fn(&Tree) -> bool) -> Result<Vec<String>> {
+    let asks_it = |s: &Segment| {
+        let mut leaves = Vec::new();
+        s.tree.leaves(&mut leaves);
+        s.kept == Kept::Live && leaves.into_iter().any(&asks)
+    };
+    Ok(all(c)?.into_iter().filter(asks_it).map(|s| format!("segment {}", s.name)).collect())
+}
+
+/// What uses a segment: other segments and mailings, by name.
+///
+/// # Errors
+/// When the database fails.
+pub fn used_by(c: &Connection, id: i64) -> Result<Vec<String>> {
+    let mut out = using(c, |t| matches!(t, Tree::Segment { segment } if *segment == id))?;
+    let mut s = c.prepare_cached("SELECT name FROM mailing WHERE segment_id = ?1 ORDER BY id")?;
+    let mailings: Vec<String> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    out.extend(mailings.into_iter().map(|m| format!("mailing {m}")));
+    Ok(out)
+}
+
+/// Deletes a segment that nothing uses.
+///
+/// # Errors
+/// When something uses it, named.
+pub fn delete(c: &Connection, id: i64) -> Result<()> {
+    one(c, id)?;
+    let users = used_by(c, id)?;
+    if !users.is_empty() {
+        return Err(StoreError::Refused(format!("It is used by {}. Change those first.", users.join(", "))));
+    }
+    c.execute("DELETE FROM segment_member WHERE segment_id = ?1", [id])?;
+    c.execute("DELETE FROM segment WHERE id = ?1", [id])?;
+    Ok(())
+}
+
+/// People of each pair of sets: the diagonal holds each one's own number.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Overlap {
+    pub names: Vec<String>,
+    pub people: Vec<Vec<i64>>,
+}
+
+/// How segments and lists overlap.
+///
+/// # Errors
+/// When one is gone, or more than 12 are asked for.
+pub fn overlap(c: &Connection, sets: &[Tree], now: Instant) -> Result<Overlap> {
+    if sets.len() > 12 {
+        return Err(refused("Choose at most 12 segments and lists."));
+    }
+    let names = names(c)?;
+    let all: Vec<BTreeSet<i64>> = sets.iter().map(|t| Ok(people(c, t, now)?.into_iter().collect())).collect::<Result<_>>()?;
+    let common = |a: &BTreeSet<i64>, b: &BTreeSet<i64>| i64::try_from(a.intersection(b).count()).unwrap_or(0);
+    Ok(Overlap {
+        names: sets.iter().map(|t| sentence(t, &names).trim_start_matches("in ").trim_start_matches("on the list ").to_owned()).collect(),
+        people: all.iter().map(|a| all.iter().map(|b| common(a, b)).collect()).collect(),
+    })
+}
+
+/// A part of a split.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Part {
+    /// Null: the value is missing.
+    pub value: Option<String>,
+    pub people: i64,
+}
+
+/// Splits a tree's people by a field into parts that add up: every value, the rest, and missing.
+///
+/// # Errors
+/// A tree that can't be meant, or a field that is gone.
+pub fn split(c: &Connection, tree: &Tree, field: Field, now: Instant) -> Result<Vec<Part>> {
+    let sql = compile(c, tree, now)?;
+    let value = match field {
+        Field::GivenName => "nullif(trim(c.given_name), '')".to_owned(),
+        Field::FamilyName => "nullif(trim(c.family_name), '')".to_owned(),
+        Field::Country => "nullif(trim(c.country), '')".to_owned(),
+        Field::Region => "nullif(trim(c.region), '')".to_owned(),
+        Field::TimeZone => "nullif(trim(c.zone), '')".to_owned(),
+        Field::Source => "nullif(trim(c.source), '')".to_owned(),
+        Field::Position => "CASE WHEN c.latitude IS NOT NULL AND c.longitude IS NOT NULL THEN 'known' END".to_owned(),
+        Field::Own(id) => {
+            let kind = crate::fields::one(c, id)?.kind;
+            let shown = match kind {
+                FieldKind::Text | FieldKind::Choice => "v.text",
+                FieldKind::Number => "CAST(v.number AS TEXT)",
+                FieldKind::Date => "date(v.day * 86400, 'unixepoch')",
+                FieldKind::YesNo => "CASE v.flag WHEN 1 THEN 'yes' ELSE 'no' END",
+            };
+            format!("(SELECT {shown} FROM field_value v WHERE v.field_id = {id} AND v.contact_id = c.id)")
+        }
+    };
+    let mut s =
+        c.prepare(&format!("SELECT {value} AS part, count(*) FROM contact c WHERE {} GROUP BY part ORDER BY 2 DESC, 1", sql.text))?;
+    Ok(s.query_map(params_from_iter(&sql.values), |r| Ok(Part { value: r.get(0)?, people: r.get(1)? }))?
+        .collect::<rusqlite::Result<_>>()?)
+}
+
+/// Replaces the people of a segment kept outside; made when there is none of that name.
+///
+/// # Errors
+/// When the name belongs to a segment that is kept here.
+pub fn replace_outside(c: &Connection, name: &str, contacts: &[i64], now: Instant, person: Option<i64>) -> Result<i64> {
+    let name = name.trim();
+    let there: Option<(i64, String)> =
+        c.query_row("SELECT id, kind FROM segment WHERE name = ?1 COLLATE NOCASE", [name], |r| Ok((r.get(0)?, r.get(1)?))).optional()?;
+    let id = match there {
+        Some((id, kind)) if kind == "outside" => {
+            c.execute("UPDATE segment SET changed_at = ?2, person_id = ?3 WHERE id = ?1", params![id, now.0, person])?;
+            c.execute("DELETE FROM segment_member WHERE segment_id = ?1", [id])?;
+            id
+        }
+        Some(_) => return Err(refused(format!("“{name}” is a segment that is kept here. Choose another name."))),
+        None => c.query_row(
+            "INSERT INTO segment (name, kind, tree, made_at, changed_at, person_id) VALUES (?1,'outside',?2,?3,?3,?4) RETURNING id",
+            params![name, serde_json::to_string(&Tree::Any { of: vec![] })?, now.0, person],
+            |r| r.get(0),
+        )?,
+    };
+    let mut s = c.prepare_cached("INSERT INTO segment_member VALUES (?1, ?2) ON CONFLICT DO NOTHING")?;
+    for contact in contacts {
+        s.execute([id, *contact])?;
+    }
+    Ok(id)
+}

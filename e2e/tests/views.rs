@@ -1,0 +1,91 @@
+//! Every view on the demo's year: readable by day and by night, nothing foreign, nothing broken;
+//! every figure of the workline opens its working.
+
+use fantoccini::Locator;
+use rinse_e2e::Bench;
+use serde_json::Value;
+
+/// A view and words that show that its data has come.
+const VIEWS: &[(&str, &str)] = &[
+    ("/today", "for a decision"),
+    ("/contacts", "people are in the base"),
+    ("/contacts?status=3", "are shown"),
+    ("/contacts/1", "Ledger"),
+    ("/contacts/import/1", "people were added"),
+    ("/clearance", "mailable"),
+    ("/clearance/rules", "in force"),
+    ("/clearance/suppression", "bar"),
+    ("/clearance/consent", "allow marketing mail"),
+    ("/clearance/33", "get it"),
+    ("/mailings", "Drafts"),
+    ("/mailings/34", "may go"),
+    ("/mailings/letterheads/1", "Postal address"),
+    ("/trials", "trials"),
+    ("/trials/plan/34", "people per arm"),
+    ("/trials/8", "arms stay closed"),
+    ("/trials/7", "Rate, 95%"),
+    ("/findings", "machines left out"),
+    ("/upkeep", "are retired"),
+];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_view_is_sound_by_day_and_by_night() {
+    let b = Bench::demo(1_500).await;
+    for dark in [false, true] {
+        b.night(dark).await;
+        for (path, words) in VIEWS {
+            b.go(path).await;
+            b.shows(words).await;
+            let view = format!("{path} {}", if dark { "by night" } else { "by day" });
+            b.accessible(&view).await;
+            b.sound(&view).await;
+        }
+    }
+
+    // Each station's figure opens its working, and the rows behind it are as many as it says.
+    for (path, title, rows) in [
+        ("/today", "To decide", None),
+        ("/contacts", "Contacts", Some(("contacts", "contacts"))),
+        ("/clearance", "Mailable", Some(("mailable", "mailable"))),
+        ("/mailings", "To come", Some(("planned", "planned"))),
+        ("/trials", "Trials", None),
+        ("/findings", "Opened", None),
+        ("/upkeep", "Resting", Some(("resting", "resting"))),
+    ] {
+        b.go(path).await;
+        b.shows("mailable").await;
+        b.click_css(&format!(".stops a[href='{path}'] .fig")).await;
+        b.shows(&format!("{title}: ")).await;
+        b.shows("Counted").await;
+        if let Some((file, figure)) = rows {
+            let (status, csv) = b.rinse.http("GET", &format!("/api/workline/{file}.csv"), b"");
+            let lines = String::from_utf8(csv).unwrap().lines().count() as i64 - 1;
+            assert_eq!((status, lines), (200, b.rinse.json("GET", "/api/workline", &Value::Null)[figure].as_i64().unwrap()), "{figure}");
+        }
+    }
+    let (_, csv) = b.rinse.http("GET", "/api/workline/opened.csv", b"");
+    let csv = String::from_utf8(csv).unwrap();
+    let opened = &b.rinse.json("GET", "/api/workline", &Value::Null)["opened"];
+    assert_eq!(csv.lines().skip(1).filter(|l| l.ends_with("yes")).count() as u64, opened["count"].as_u64().unwrap());
+    assert_eq!(csv.lines().count() as u64 - 1, opened["of"].as_u64().unwrap());
+
+    // Findings: each figure of the newest mailing opens, its rows are as many as it says, and the
+    // filter in force stands over the table.
+    b.go("/findings").await;
+    b.shows("machines left out").await;
+    let newest = b.rinse.json("GET", "/api/findings", &Value::Null)["mailings"][0].clone();
+    for figure in ["sent", "accepted", "bounced", "opens", "clicks", "complaints", "withdrawals"] {
+        let (_, csv) = b.rinse.http("GET", &format!("/api/findings/{}/{figure}.csv", newest["id"]), b"");
+        let lines = String::from_utf8(csv).unwrap().lines().count() as u64 - 1;
+        let said = newest[figure].as_u64().or_else(|| newest[figure]["count"].as_u64());
+        assert_eq!(Some(lines), said, "{figure}");
+    }
+    b.click_css("tbody tr:first-child .figure").await;
+    b.shows("Messages handed over to a mail host").await;
+    b.click("Last 30 days").await;
+    b.shows("last 30 days ×").await;
+    let all = b.page.find_all(Locator::Css("tbody tr")).await.unwrap().len();
+    b.click("last 30 days").await;
+    b.shows("32 of 32 mailings shown").await;
+    assert!(all < 32, "the filter filters");
+}
