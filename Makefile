@@ -41,7 +41,7 @@ test: deps web/dist/.built
 
 # The front end's types, made again from the handlers.
 types: web/node_modules/.installed
-	cargo build -p rinse
+	cargo build --workspace
 	./target/debug/rinse openapi > web/openapi.json
 	cd web && npm run -s types
 

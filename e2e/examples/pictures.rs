@@ -7,6 +7,10 @@ use std::path::Path;
 const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("today", "/today", "for a decision", None),
     ("contacts", "/contacts?search=wren", "are shown", None),
+    ("segments", "/contacts/segments", "pick people", None),
+    ("segment", "/contacts/segments/4", "“Patron”)", None),
+    ("place", "/contacts/segments/3", "a dot is a person", None),
+    ("words", "/contacts/words", "of your own", None),
     ("import", "/contacts/import/3", "people were added", None),
     ("clearance", "/clearance/33", "get it", Some("[data-step=held_by_cap]")),
     ("cap", "/clearance/rules", "in force", None),
@@ -15,7 +19,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("letterhead", "/mailings/letterheads/1", "postal address", None),
     ("plan", "/trials/plan/34", "people per arm", None),
     ("collecting", "/trials/8", "arms stay closed", None),
-    ("verdict", "/trials/7", "Rate, 95%", Some("button.figure")),
+    ("verdict", "/trials/7", "Rate, 95%", Some("#sheet button.figure")),
     ("findings", "/findings", "machines left out", None),
     ("upkeep", "/upkeep", "are retired", None),
 ];
@@ -37,7 +41,7 @@ async fn main() {
         bench.shows(words).await;
         if name == "person" {
             bench.click_css("tbody a").await;
-            bench.shows("Ledger").await;
+            bench.shows("Timeline").await;
         }
         if let Some(css) = click {
             bench.click_css(css).await;

@@ -127,7 +127,7 @@ async fn a_contact_file_becomes_a_called_trial() {
     b.shows("Rate, 95% interval").await;
     b.accessible("verdict").await;
     b.sound("verdict").await;
-    b.click_css("button.figure").await;
+    b.click_css("#sheet button.figure").await;
     b.shows("Interval (Newcombe)").await;
     b.click("Release it now").await;
     b.shows("The rollout went out").await;
@@ -139,7 +139,7 @@ async fn a_contact_file_becomes_a_called_trial() {
     assert_eq!(figures["mailings"][0]["sent"], 1199, "pilot and rollout together reach everyone cleared");
     b.click("Counts").await;
     b.shows("1 of 1 mailing shown").await;
-    b.click_css("button.figure").await;
+    b.click_css("#sheet button.figure").await;
     b.shows("Rows as CSV").await;
     b.accessible("working").await;
     view(&b, "/upkeep", "60 of 1,200 addresses are retired").await;

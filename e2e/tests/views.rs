@@ -10,7 +10,14 @@ const VIEWS: &[(&str, &str)] = &[
     ("/today", "for a decision"),
     ("/contacts", "people are in the base"),
     ("/contacts?status=3", "are shown"),
-    ("/contacts/1", "Ledger"),
+    ("/contacts/1", "Timeline"),
+    ("/contacts/segments", "pick people"),
+    ("/contacts/segments/3", "a dot is a person"),
+    ("/contacts/segments/4", "visits a year is more than 6"),
+    ("/contacts/words", "of your own"),
+    ("/contacts/add", "on record"),
+    ("/contacts/import", "Take purchases in"),
+    ("/contacts?segment=1", "are shown"),
     ("/contacts/import/1", "people were added"),
     ("/clearance", "mailable"),
     ("/clearance/rules", "in force"),
@@ -54,7 +61,7 @@ async fn every_view_is_sound_by_day_and_by_night() {
     ] {
         b.go(path).await;
         b.shows("mailable").await;
-        b.click_css(&format!(".stops a[href='{path}'] .fig")).await;
+        b.click_css(&format!(".stop:has([href='{path}']) .figure")).await;
         b.shows(&format!("{title}: ")).await;
         b.shows("Counted").await;
         if let Some((file, figure)) = rows {

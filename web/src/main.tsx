@@ -7,10 +7,12 @@ import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
 import "./app/frame.css";
 import { Shell } from "./app/Shell";
 import { theme } from "./app/theme";
+import { AddPage } from "./features/contacts/AddPage";
 import { ContactPage } from "./features/contacts/ContactPage";
 import { ContactsPage } from "./features/contacts/ContactsPage";
 import { ImportPage } from "./features/contacts/ImportPage";
 import { ImportRunPage } from "./features/contacts/ImportRunPage";
+import { WordsPage } from "./features/contacts/WordsPage";
 import { RulesPage } from "./features/clearance/RulesPage";
 import { SluicePage } from "./features/clearance/SluicePage";
 import { SuppressionPage } from "./features/clearance/SuppressionPage";
@@ -19,6 +21,8 @@ import { FindingsPage } from "./features/findings/FindingsPage";
 import { LetterheadPage } from "./features/mailings/LetterheadPage";
 import { MailingPage } from "./features/mailings/MailingPage";
 import { MailingsHome } from "./features/mailings/MailingsHome";
+import { SegmentPage } from "./features/segments/SegmentPage";
+import { SegmentsPage } from "./features/segments/SegmentsPage";
 import { TodayPage } from "./features/today/TodayPage";
 import { PlanPage } from "./features/trials/PlanPage";
 import { TrialPage } from "./features/trials/TrialPage";
@@ -36,6 +40,10 @@ const router = createBrowserRouter([
       { path: "/contacts", element: <ContactsPage /> },
       { path: "/contacts/import", element: <ImportPage /> },
       { path: "/contacts/import/:id", element: <ImportRunPage /> },
+      { path: "/contacts/add", element: <AddPage /> },
+      { path: "/contacts/words", element: <WordsPage /> },
+      { path: "/contacts/segments", element: <SegmentsPage /> },
+      { path: "/contacts/segments/:id", element: <SegmentPage /> },
       { path: "/contacts/:id", element: <ContactPage /> },
       { path: "/clearance", element: <ClearanceHome /> },
       { path: "/clearance/rules", element: <RulesPage /> },

@@ -20,6 +20,7 @@ pub mod clearance;
 pub mod consent;
 mod instant;
 pub mod message;
+pub mod purchase;
 pub mod report;
 pub mod response;
 pub mod segment;

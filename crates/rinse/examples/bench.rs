@@ -110,9 +110,19 @@ fn clearance() {
     );
     assert!(bare > 0);
     let page = |what: &str, search: &str, page: u32| {
-        let q = Query { search: search.into(), list: None, status: None, sort: Sort::Address, descending: false, page, size: 50 };
+        let q = Query {
+            search: search.into(),
+            list: None,
+            tag: None,
+            segment: None,
+            status: None,
+            sort: Sort::Address,
+            descending: false,
+            page,
+            size: 50,
+        };
         let start = Stopwatch::now();
-        let found = store.read_now(|c| contacts::page(c, &q)).expect("a page");
+        let found = store.read_now(|c| contacts::page(c, &q, Instant(0))).expect("a page");
         let _ = writeln!(
             std::io::stdout(),
             "contact list, {what}: {:.1} ms for {} rows",

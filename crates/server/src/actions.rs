@@ -13,8 +13,8 @@ use rinse_store::sends::{self, Phase};
 use rinse_store::{Connection, StoreError, clearing, mailings, settings, trials};
 
 /// The message check of a draft against its audience.
-pub(crate) fn check_draft(c: &Connection, d: &MailingDraft) -> rinse_store::Result<Vec<Finding>> {
-    let (missing, audience) = mailings::missing(c, d.list_id)?;
+pub(crate) fn check_draft(c: &Connection, d: &MailingDraft, now: Instant) -> rinse_store::Result<Vec<Finding>> {
+    let (missing, audience) = mailings::missing(c, d.list_id, d.segment_id, now)?;
     let postal = settings::letterhead(c, d.letterhead_id)?.postal_address;
     let draft = Draft { subjects: d.subjects.clone(), html: d.html.clone(), text: d.text.clone(), postal_address: postal };
     Ok(check(&draft, &missing, audience))
@@ -26,6 +26,7 @@ fn draft_of(m: &mailings::Mailing) -> MailingDraft {
         topic_id: m.topic_id,
         letterhead_id: m.letterhead_id,
         list_id: m.list_id,
+        segment_id: m.segment_id,
         over_cap: m.over_cap,
         html: m.html.clone(),
         text: m.text.clone(),
@@ -34,9 +35,10 @@ fn draft_of(m: &mailings::Mailing) -> MailingDraft {
 }
 
 /// Refuses a mailing with errors; stores its links.
-fn must_pass(c: &Connection, id: i64) -> rinse_store::Result<mailings::Mailing> {
+fn must_pass(c: &Connection, id: i64, now: Instant) -> rinse_store::Result<mailings::Mailing> {
     let m = mailings::one(c, id)?;
-    let errors: Vec<String> = check_draft(c, &draft_of(&m))?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
+    let errors: Vec<String> =
+        check_draft(c, &draft_of(&m), now)?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
     if let Some(first) = errors.first() {
         return Err(StoreError::Refused(format!(
             "The message check found {} error{}. {first}",
@@ -55,7 +57,7 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
     let at = at.unwrap_or(now).max(now);
     app.store
         .write(move |c| {
-            let m = must_pass(c, id)?;
+            let m = must_pass(c, id, now)?;
             if m.subjects.len() > 1 {
                 return Err(StoreError::Refused("This mailing has two subjects. Plan a trial of them, or take one out.".into()));
             }
@@ -89,7 +91,7 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> 
         .store
         .write(move |c| {
             let t = trials::one(c, id)?;
-            let m = must_pass(c, t.mailing_id)?;
+            let m = must_pass(c, t.mailing_id, now)?;
             if let Err(e) = t.plan.check(m.subjects.len()) {
                 return Ok(Err(e));
             }

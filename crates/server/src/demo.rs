@@ -2,18 +2,22 @@
 //! seals and releases by the same actions as a person; everything else comes from the stand-ins.
 
 use crate::actions;
+use crate::handlers::people::take_in_purchases;
 use crate::state::{App, Config, Mode};
 use rinse_core::caps::Cap;
 use rinse_core::clearance::OverCap;
+use rinse_core::segment::place::GAZETTEER;
+use rinse_core::segment::{self, Bought, Compare, Did, FieldKind, TextTest, Times, Tree};
 use rinse_core::table::Field;
 use rinse_core::trial::plan::{Metric, Plan};
 use rinse_core::{DAY, HOUR, Instant};
-use rinse_standins::base::people_csv;
+use rinse_standins::base::{OWN_COLUMNS, people_csv};
 use rinse_standins::scenario::Scenario;
+use rinse_standins::shop;
 use rinse_store::imports::{self, Decision};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::settings::{self, Letterhead};
-use rinse_store::trials;
+use rinse_store::{fields, segments, tags, trials};
 use std::path::Path;
 
 /// Mon 14 Apr 2025, 00:00 UTC: when the demo's year begins.
@@ -191,15 +195,15 @@ impl Director {
         std::fs::write(&raw, people_csv(&Scenario::skerry_light(), from, to))?;
         let now = self.app.now();
         let id = imports::stage(&self.app.store, raw, file.to_owned(), now, Some(1)).await?;
-        let mapping = vec![
-            Some(Field::Address),
-            Some(Field::GivenName),
-            Some(Field::FamilyName),
-            Some(Field::Country),
-            Some(Field::TimeZone),
-            Some(Field::Source),
-        ];
-        let d = Decision { mapping, header: true, list: Some(list.to_owned()), consent: true, evidence: evidence.to_owned() };
+        let own = OWN_COLUMNS.map(|(name, kind)| Field::Own { name: name.to_lowercase(), kind });
+        let mapping = [Field::Address, Field::GivenName, Field::FamilyName, Field::Country, Field::TimeZone, Field::Source]
+            .into_iter()
+            .chain(own)
+            .chain([Field::Latitude, Field::Longitude])
+            .map(Some)
+            .collect();
+        let tag = file.starts_with("boat").then(|| "Boat guest".to_owned());
+        let d = Decision { mapping, header: true, list: Some(list.to_owned()), tag, consent: true, evidence: evidence.to_owned() };
         imports::decide(&self.app.store, id, d, now).await?;
         imports::check(&self.app.store, id, |_| {}).await?;
         imports::apply(&self.app.store, id, now, Some(1), |_| true).await?;
@@ -221,7 +225,7 @@ impl Director {
             .store
             .write(move |c| {
                 let list_id = match list {
-                    Some(l) => Some(settings::list_named(c, LISTS[l], now)?),
+                    Some(l) => Some(tags::named(c, tags::Kind::List, LISTS[l], now)?),
                     None => None,
                 };
                 let draft = MailingDraft {
@@ -229,6 +233,7 @@ impl Director {
                     topic_id: Some(settings::topic_named(c, TOPICS[topic])?),
                     letterhead_id: if topic == 4 { 2 } else { 1 },
                     list_id,
+                    segment_id: None,
                     over_cap: OverCap::Hold,
                     html,
                     text,
@@ -280,7 +285,59 @@ impl Director {
         let saturday = self.draft("Boat days, Saturday", None, 2, &["Saturday boats: places are left"], "Book a boat").await?;
         actions::plan_mailing(&self.app, saturday, Some(OPENS + 37 * HOUR + 20 * 60_000), Some(2)).await?;
         self.draft("Tide notes 16", Some(0), 0, &["The week's tides", "The week's tides: four low ones"], "Read the notes").await?;
+        let till = shop::purchases_csv(&Scenario::skerry_light(), self.people, START, 366);
+        take_in_purchases(&self.app, till.as_bytes(), 1).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        self.segments().await?;
         self.app.store.write(|c| Ok(c.execute_batch("PRAGMA optimize")?)).await?;
+        Ok(())
+    }
+
+    /// The segments that Skerry Light works with.
+    async fn segments(&self) -> anyhow::Result<()> {
+        let now = self.app.now();
+        self.app
+            .store
+            .write(move |c| {
+                let field = |name: &str, kind| fields::named(c, name, kind, now);
+                let (tier, visits) = (field("tier", FieldKind::Choice)?, field("visits a year", FieldKind::Number)?);
+                let is = |value: &str| Tree::Text { field: segment::Field::Own(tier), is: TextTest::Is, value: value.into() };
+                let bought = |product: &str| Tree::Bought {
+                    what: Bought::Count,
+                    is: Compare::AtLeast,
+                    value: 1.0,
+                    product: Some(product.into()),
+                    category: None,
+                    within_days: None,
+                };
+                let read = |days| Tree::Did {
+                    did: Did::Opened,
+                    human: true,
+                    times: Times::AtLeast(1),
+                    within_days: Some(days),
+                    mailing: None,
+                    link: None,
+                };
+                let not = |of| Tree::Not { of: Box::new(of) };
+                let port = GAZETTEER[0];
+                let near = Tree::Near { latitude: port.latitude, longitude: port.longitude, km: 120.0, place: port.name.into() };
+                for (name, of) in [
+                    ("Readers this quarter", vec![read(90)]),
+                    ("Lantern, no print yet", vec![bought("Storm lantern"), not(bought("Chart print"))]),
+                    ("Around Port Skerry", vec![near]),
+                    (
+                        "Keepers who visit",
+                        vec![
+                            Tree::Any { of: vec![is("Keeper"), is("Patron")] },
+                            Tree::Number { field: visits, is: Compare::Over, value: 6.0 },
+                            not(Tree::Missing { field: segment::Field::Country }),
+                        ],
+                    ),
+                ] {
+                    segments::save(c, None, &segments::Draft { name: name.into(), tree: Tree::All { of } }, now, Some(1))?;
+                }
+                Ok(())
+            })
+            .await?;
         Ok(())
     }
 }

@@ -1,11 +1,11 @@
 //! All routes in one place, with what holds for every one of them.
 
 use crate::error::ApiError;
-use crate::handlers::{clearance, contacts, findings, imports, mailings, today, trials};
+use crate::handlers::{clearance, contacts, findings, imports, mailings, people, segments, today, trials};
 use crate::state::App;
 use crate::{assets, doors};
 use axum::Router;
-use axum::extract::Request;
+use axum::extract::{DefaultBodyLimit, Request};
 use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::middleware::{Next, from_fn};
 use axum::response::{IntoResponse, Response};
@@ -32,8 +32,23 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(today::advance))
         .routes(routes!(today::today))
         .routes(routes!(today::decide_doubt))
-        .routes(routes!(contacts::page))
-        .routes(routes!(contacts::one))
+        .routes(routes!(contacts::page, people::add))
+        .routes(routes!(contacts::one, people::change))
+        .routes(routes!(people::purchases))
+        .routes(routes!(segments::all, segments::make))
+        .routes(routes!(segments::look))
+        .routes(routes!(segments::split))
+        .routes(routes!(segments::overlap))
+        .routes(routes!(segments::why))
+        .routes(routes!(segments::one, segments::change, segments::delete))
+        .routes(routes!(segments::freeze))
+        .routes(routes!(segments::vocabulary))
+        .routes(routes!(segments::make_field))
+        .routes(routes!(segments::make_word))
+        .routes(routes!(segments::change_word))
+        .routes(routes!(segments::delete_word))
+        .routes(routes!(segments::word_used_by))
+        .routes(routes!(segments::members))
         .routes(routes!(contacts::by_ids))
         .routes(routes!(contacts::lists))
         .routes(routes!(contacts::topics))
@@ -86,9 +101,12 @@ pub fn router(app: App) -> Router {
         .route("/api/imports/{id}/refused.csv", get(imports::refused))
         .route("/api/mailings/{id}/sluice/{step}/people.csv", get(clearance::step_csv))
         .route("/api/findings/{mailing}/{figure}", get(findings::rows_csv))
+        .route("/api/contacts/{id}/record.json", get(people::record))
+        .route("/api/segments/{id}/people.csv", get(segments::people_csv))
         .route("/api/workline/{figure}", get(findings::workline_csv))
         .route("/api/trials/{id}/record.json", get(trials::record))
         .route("/api/progress/{job}", get(today::progress))
+        .layer(DefaultBodyLimit::max(64_000_000))
         .layer(from_fn(guard))
         .with_state(app);
     let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";

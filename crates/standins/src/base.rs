@@ -2,6 +2,8 @@
 
 use crate::people::Draws;
 use crate::scenario::Scenario;
+use rinse_core::segment::FieldKind;
+use rinse_core::segment::place::{GAZETTEER, Place};
 use std::fmt::Write;
 
 const GIVEN: &[&str] = &[
@@ -26,35 +28,68 @@ const PLACES: &[(&str, &str, f64)] = &[
 ];
 const SOURCES: &[&str] = &["visitor desk", "web form", "members' evening", "lantern shop", "boat trip"];
 
+const TIERS: &[&str] = &["Friend", "Friend", "Friend", "Keeper", "Keeper", "Patron"];
+const LIGHTS: &[&str] = &["Skerry Rock", "Holmness", "Marram Point", "Port Skerry"];
+
+/// The columns of [`people_csv`] that are fields of Skerry Light's own.
+pub const OWN_COLUMNS: [(&str, FieldKind); 4] = [
+    ("Tier", FieldKind::Choice),
+    ("Favourite light", FieldKind::Choice),
+    ("Member since", FieldKind::Date),
+    ("Visits a year", FieldKind::Number),
+];
+
 /// People `from..to` of the base as a CSV with a header: always the same for the same scenario.
 #[must_use]
 pub fn people_csv(scenario: &Scenario, from: usize, to: usize) -> String {
-    let mut out = String::from("E-mail;First name;Last name;Country;Time zone;Joined via\n");
+    let mut out = String::from(
+        "E-mail;First name;Last name;Country;Time zone;Joined via;Tier;Favourite light;Member since;Visits a year;Latitude;Longitude\n",
+    );
     for i in from..to {
-        let mut d = Draws::new(scenario.seed, &format!("person {i}"));
-        let (given, family) = (GIVEN[d.below(GIVEN.len())], FAMILY[d.below(FAMILY.len())]);
-        let mut pick = d.unit() * scenario.domain.iter().map(|x| x.share).sum::<f64>();
-        let domain = scenario
-            .domain
-            .iter()
-            .find(|x| {
-                pick -= x.share;
-                pick < 0.0
-            })
-            .unwrap_or(&scenario.domain[0]);
-        let mut place = d.unit();
-        let (country, zone, _) = PLACES
-            .iter()
-            .find(|p| {
-                place -= p.2;
-                place < 0.0
-            })
-            .unwrap_or(&PLACES[0]);
-        let address = format!("{}.{}{i}@{}", given.to_lowercase(), family.to_lowercase(), domain.name);
-        // A few rows are broken, as in every real file, and some lack a name.
-        let address = if d.chance(0.002) { address.replace('@', " at ") } else { address };
-        let given = if d.chance(0.06) { "" } else { given };
-        let _ = writeln!(out, "{address};{given};{family};{country};{zone};{}", SOURCES[d.below(SOURCES.len())]);
+        let (row, _) = person(scenario, i);
+        let _ = writeln!(out, "{row}");
     }
     out
+}
+
+/// Person `i`: their row of the file, and their address.
+pub(crate) fn person(scenario: &Scenario, i: usize) -> (String, String) {
+    let mut d = Draws::new(scenario.seed, &format!("person {i}"));
+    let (given, family) = (GIVEN[d.below(GIVEN.len())], FAMILY[d.below(FAMILY.len())]);
+    let mut pick = d.unit() * scenario.domain.iter().map(|x| x.share).sum::<f64>();
+    let domain = scenario
+        .domain
+        .iter()
+        .find(|x| {
+            pick -= x.share;
+            pick < 0.0
+        })
+        .unwrap_or(&scenario.domain[0]);
+    let mut place = d.unit();
+    let (country, zone, _) = PLACES
+        .iter()
+        .find(|p| {
+            place -= p.2;
+            place < 0.0
+        })
+        .unwrap_or(&PLACES[0]);
+    let address = format!("{}.{}{i}@{}", given.to_lowercase(), family.to_lowercase(), domain.name);
+    // A few rows are broken, as in every real file, and some lack a name.
+    let address = if d.chance(0.002) { address.replace('@', " at ") } else { address };
+    let given = if d.chance(0.06) { "" } else { given };
+    let source = SOURCES[d.below(SOURCES.len())];
+    let member = d.chance(0.35);
+    let tier = if member { TIERS[d.below(TIERS.len())] } else { "" };
+    let since = if member { format!("{}-{:02}-{:02}", 2012 + d.below(13), 1 + d.below(12), 1 + d.below(28)) } else { String::new() };
+    let light = if d.chance(0.6) { LIGHTS[d.below(LIGHTS.len())] } else { "" };
+    let visits =
+        if d.chance(0.75) { (d.normal().exp() * if member { 4.0 } else { 1.5 }).round().min(40.0).to_string() } else { String::new() };
+    let home: Vec<&Place> = GAZETTEER.iter().filter(|p| p.country == *country).collect();
+    let position = if d.chance(0.85) {
+        let town = home[d.below(home.len())];
+        format!("{:.4};{:.4}", town.latitude + 0.35 * d.normal(), town.longitude + 0.5 * d.normal())
+    } else {
+        ";".to_owned()
+    };
+    (format!("{address};{given};{family};{country};{zone};{source};{tier};{light};{since};{visits};{position}"), address)
 }

@@ -16,3 +16,4 @@ pub mod base;
 pub mod network;
 pub mod people;
 pub mod scenario;
+pub mod shop;

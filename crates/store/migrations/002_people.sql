@@ -39,3 +39,6 @@ CREATE TABLE segment_member (
 ) WITHOUT ROWID;
 CREATE INDEX segment_member_contact ON segment_member (contact_id);
 ALTER TABLE mailing ADD COLUMN segment_id INTEGER REFERENCES segment;
+-- The header's words, so that the same columns are mapped the same way next time.
+ALTER TABLE import_run ADD COLUMN columns TEXT NOT NULL DEFAULT '';
+ALTER TABLE import_run ADD COLUMN tag_id INTEGER REFERENCES tag;

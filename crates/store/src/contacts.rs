@@ -65,6 +65,8 @@ pub struct Query {
     /// Beginning of an address, a given or family name, or `@` and a domain.
     pub search: String,
     pub list: Option<i64>,
+    pub tag: Option<i64>,
+    pub segment: Option<i64>,
     pub status: Option<i64>,
     pub sort: Sort,
     pub descending: bool,
@@ -89,7 +91,7 @@ fn upper_bound(prefix: &str) -> String {
 ///
 /// # Errors
 /// When the database fails.
-pub fn page(c: &Connection, q: &Query) -> Result<Page> {
+pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
     let all = c.prepare_cached("SELECT count(*) FROM contact")?.query_row([], |r| r.get(0))?;
     let (mut wheres, mut values): (Vec<String>, Vec<Box<dyn ToSql>>) = (Vec::new(), Vec::new());
     let search = q.search.trim().to_lowercase();
@@ -109,9 +111,19 @@ pub fn page(c: &Connection, q: &Query) -> Result<Page> {
         values.push(Box::new(list));
         wheres.push(format!("c.id IN (SELECT contact_id FROM list_member WHERE list_id = ?{})", values.len()));
     }
+    if let Some(tag) = q.tag {
+        values.push(Box::new(tag));
+        wheres.push(format!("c.id IN (SELECT contact_id FROM contact_tag WHERE tag_id = ?{})", values.len()));
+    }
     if let Some(status) = q.status {
         values.push(Box::new(status));
         wheres.push(format!("c.status = ?{}", values.len()));
+    }
+    if let Some(segment) = q.segment {
+        // Last: its bare question marks take the numbers that follow.
+        let sql = crate::segments::condition(c, segment, now)?;
+        values.extend(sql.values.into_iter().map(|v| Box::new(v) as Box<dyn ToSql>));
+        wheres.push(sql.text);
     }
     let filter = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
     let refs: Vec<&dyn ToSql> = values.iter().map(AsRef::as_ref).collect();
@@ -143,6 +155,32 @@ pub fn by_ids(c: &Connection, ids: &[i64]) -> Result<Vec<ContactRow>> {
     Ok(s.query_map([list], row)?.collect::<rusqlite::Result<_>>()?)
 }
 
+/// The columns of an export.
+pub const EXPORTED: [&str; 11] =
+    ["address", "given name", "family name", "country", "region", "time zone", "source", "added", "consent", "mail status", "number"];
+
+/// The people a condition picks, as text.
+///
+/// # Errors
+/// When the database fails.
+pub fn export(c: &Connection, condition: &crate::segments::sql::Sql) -> Result<Vec<Vec<String>>> {
+    let mut s = c.prepare(&format!(
+        "SELECT c.address, c.given_name, c.family_name, c.country, c.region, c.zone, c.source, c.added_at, c.consent, c.status, c.id
+         FROM contact c WHERE {} ORDER BY c.id",
+        condition.text
+    ))?;
+    let rows = s.query_map(rusqlite::params_from_iter(&condition.values), |r| {
+        let mut row: Vec<String> =
+            (0..7).map(|i| Ok(r.get::<_, Option<String>>(i)?.unwrap_or_default())).collect::<rusqlite::Result<_>>()?;
+        row.push(rinse_core::segment::evaluate::date_words(rinse_core::segment::evaluate::day_of(Instant(r.get(7)?))));
+        row.push(format!("{:?}", Consent::from_code(r.get(8)?)).to_lowercase());
+        row.push(format!("{:?}", MailStatus::from_code(r.get(9)?)).to_lowercase());
+        row.push(r.get::<_, i64>(10)?.to_string());
+        Ok(row)
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
 /// A message to a person.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Message {
@@ -171,14 +209,30 @@ pub struct Response {
     pub human: bool,
 }
 
+/// Something a person bought, or gave back.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Purchase {
+    pub at: i64,
+    pub cents: i64,
+    pub currency: String,
+    pub product: String,
+    pub category: String,
+}
+
 /// A person, whole.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Contact {
     #[serde(flatten)]
     pub row: ContactRow,
+    pub region: Option<String>,
     pub zone: Option<String>,
     pub source: Option<String>,
-    pub lists: Vec<String>,
+    #[schema(value_type = Option<Vec<f64>>)]
+    pub position: Option<(f64, f64)>,
+    pub fields: Vec<crate::fields::FieldValue>,
+    pub lists: Vec<crate::settings::Tied>,
+    pub tags: Vec<crate::settings::Tied>,
+    pub purchases: Vec<Purchase>,
     pub topics_left: Vec<String>,
     pub ledger: Vec<crate::ledger::Entry>,
     pub messages: Vec<Message>,
@@ -201,11 +255,21 @@ pub fn send_state(code: i64) -> &'static str {
 /// # Errors
 /// When there is no such contact.
 pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
-    let (row, zone, source) = c
-        .prepare_cached(&format!("SELECT {COLUMNS}, c.zone, c.source FROM contact c WHERE c.id = ?1"))?
-        .query_row([id], |r| Ok((row(r)?, r.get(9)?, r.get(10)?)))
+    let (row, region, zone, source, position) = c
+        .prepare_cached(&format!("SELECT {COLUMNS}, c.region, c.zone, c.source, c.latitude, c.longitude FROM contact c WHERE c.id = ?1"))?
+        .query_row([id], |r| Ok((row(r)?, r.get(9)?, r.get(10)?, r.get(11)?, r.get::<_, Option<f64>>(12)?.zip(r.get(13)?))))
         .optional()?
         .ok_or(StoreError::Missing("contact"))?;
+    let tied = |sql: &str| -> Result<Vec<crate::settings::Tied>> {
+        let mut s = c.prepare_cached(sql)?;
+        Ok(s.query_map([id], |r| Ok(crate::settings::Tied { id: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?)
+    };
+    let purchases = c
+        .prepare_cached("SELECT at, cents, currency, product, category FROM purchase WHERE contact_id = ?1 ORDER BY at DESC LIMIT 500")?
+        .query_map([id], |r| {
+            Ok(Purchase { at: r.get(0)?, cents: r.get(1)?, currency: r.get(2)?, product: r.get(3)?, category: r.get(4)? })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
     let names =
         |sql: &str| -> Result<Vec<String>> { Ok(c.prepare_cached(sql)?.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?) };
     let mut messages = c.prepare_cached(
@@ -250,9 +314,14 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
         .collect::<rusqlite::Result<_>>()?;
     Ok(Contact {
         row,
+        region,
         zone,
         source,
-        lists: names("SELECT l.name FROM list l JOIN list_member m ON m.list_id = l.id WHERE m.contact_id = ?1 ORDER BY 1")?,
+        position,
+        fields: crate::fields::of_contact(c, id)?,
+        lists: tied("SELECT l.id, l.name FROM list l JOIN list_member m ON m.list_id = l.id WHERE m.contact_id = ?1 ORDER BY 2")?,
+        tags: tied("SELECT t.id, t.name FROM tag t JOIN contact_tag m ON m.tag_id = t.id WHERE m.contact_id = ?1 ORDER BY 2")?,
+        purchases,
         topics_left: names("SELECT t.name FROM topic t JOIN topic_left l ON l.topic_id = t.id WHERE l.contact_id = ?1 ORDER BY 1")?,
         ledger: crate::ledger::of_contact(c, id)?,
         messages,
@@ -273,18 +342,22 @@ pub fn domain_id(c: &Connection, name: &str) -> Result<i64> {
 }
 
 /// What a row of a file says about a person; `None` leaves the field alone.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Profile {
     pub given_name: Option<String>,
     pub family_name: Option<String>,
     pub country: Option<String>,
+    pub region: Option<String>,
     pub zone: Option<String>,
     pub source: Option<String>,
+    /// Latitude and longitude in degrees.
+    #[schema(value_type = Option<Vec<f64>>)]
+    pub position: Option<(f64, f64)>,
 }
 
 impl Profile {
-    fn values(&self) -> [&Option<String>; 5] {
-        [&self.given_name, &self.family_name, &self.country, &self.zone, &self.source]
+    fn values(&self) -> [&Option<String>; 6] {
+        [&self.given_name, &self.family_name, &self.country, &self.region, &self.zone, &self.source]
     }
 }
 
@@ -293,13 +366,13 @@ impl Profile {
 /// # Errors
 /// When the database fails.
 pub fn find(c: &Connection, key: &str) -> Result<Option<(i64, Consent, Profile)>> {
-    Ok(c.prepare_cached("SELECT id, consent, given_name, family_name, country, zone, source FROM contact WHERE address_key = ?1")?
+    Ok(c.prepare_cached("SELECT id, consent, given_name, family_name, country, region, zone, source, latitude, longitude FROM contact WHERE address_key = ?1")?
         .query_row([key], |r| {
-            Ok((
-                r.get(0)?,
-                Consent::from_code(r.get(1)?),
-                Profile { given_name: r.get(2)?, family_name: r.get(3)?, country: r.get(4)?, zone: r.get(5)?, source: r.get(6)? },
-            ))
+            let position = r.get::<_, Option<f64>>(8)?.zip(r.get(9)?);
+            let profile = Profile {
+                given_name: r.get(2)?, family_name: r.get(3)?, country: r.get(4)?, region: r.get(5)?, zone: r.get(6)?, source: r.get(7)?, position,
+            };
+            Ok((r.get(0)?, Consent::from_code(r.get(1)?), profile))
         })
         .optional()?)
 }
@@ -308,6 +381,7 @@ pub fn find(c: &Connection, key: &str) -> Result<Option<(i64, Consent, Profile)>
 #[must_use]
 pub fn differs(stored: &Profile, new: &Profile) -> bool {
     stored.values().iter().zip(new.values()).any(|(s, n)| n.is_some() && *s != n)
+        || (new.position.is_some() && stored.position != new.position)
 }
 
 /// Adds a contact.
@@ -316,8 +390,14 @@ pub fn differs(stored: &Profile, new: &Profile) -> bool {
 /// When the address is there already.
 pub fn add(c: &Connection, a: &Address, p: &Profile, now: Instant, import: Option<i64>) -> Result<i64> {
     let domain = domain_id(c, &a.domain)?;
-    c.prepare_cached("INSERT INTO contact (address, address_key, domain_id, given_name, family_name, country, zone, source, added_at, import_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10)")?
-        .execute(params![a.normal, a.key, domain, p.given_name, p.family_name, p.country, p.zone, p.source, now.0, import])?;
+    let (latitude, longitude) = p.position.unzip();
+    c.prepare_cached(
+        "INSERT INTO contact (address, address_key, domain_id, given_name, family_name, country, region, zone, source, latitude, longitude, added_at, import_id)
+         VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13)",
+    )?
+    .execute(params![
+        a.normal, a.key, domain, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude, now.0, import
+    ])?;
     Ok(c.last_insert_rowid())
 }
 
@@ -326,7 +406,28 @@ pub fn add(c: &Connection, a: &Address, p: &Profile, now: Instant, import: Optio
 /// # Errors
 /// When the database fails.
 pub fn update(c: &Connection, id: i64, p: &Profile) -> Result<()> {
-    c.prepare_cached("UPDATE contact SET given_name = coalesce(?2, given_name), family_name = coalesce(?3, family_name), country = coalesce(?4, country), zone = coalesce(?5, zone), source = coalesce(?6, source) WHERE id = ?1")?
-        .execute(params![id, p.given_name, p.family_name, p.country, p.zone, p.source])?;
+    let (latitude, longitude) = p.position.unzip();
+    c.prepare_cached(
+        "UPDATE contact SET given_name = coalesce(?2, given_name), family_name = coalesce(?3, family_name), country = coalesce(?4, country), region = coalesce(?5, region),
+            zone = coalesce(?6, zone), source = coalesce(?7, source), latitude = coalesce(?8, latitude), longitude = coalesce(?9, longitude) WHERE id = ?1",
+    )?
+    .execute(params![id, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude])?;
     Ok(())
+}
+
+/// Replaces a person's whole profile: what is `None` is missing afterwards.
+///
+/// # Errors
+/// When there is no such contact, or the profile can't be meant.
+pub fn replace_profile(c: &Connection, id: i64, p: &Profile) -> Result<()> {
+    let fits = |(latitude, longitude): (f64, f64)| (-90.0..=90.0).contains(&latitude) && (-180.0..=180.0).contains(&longitude);
+    if !p.position.is_none_or(fits) || p.values().into_iter().flatten().any(|v| v.chars().count() > 200) {
+        return Err(StoreError::Refused("A text has at most 200 characters, a place lies within 90 and 180 degrees.".into()));
+    }
+    let (latitude, longitude) = p.position.unzip();
+    let n = c.execute(
+        "UPDATE contact SET given_name = ?2, family_name = ?3, country = ?4, region = ?5, zone = ?6, source = ?7, latitude = ?8, longitude = ?9 WHERE id = ?1",
+        params![id, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude],
+    )?;
+    if n == 0 { Err(StoreError::Missing("contact")) } else { Ok(()) }
 }

@@ -146,6 +146,22 @@ pub fn set(c: &Connection, contact: i64, field: i64, value: &Value, dated: Optio
     Ok(n > 0)
 }
 
+/// A person's value in a field.
+///
+/// # Errors
+/// When the database fails.
+pub fn get(c: &Connection, contact: i64, field: i64) -> Result<Option<Value>> {
+    Ok(c.prepare_cached("SELECT text, number, day, flag FROM field_value WHERE field_id = ?1 AND contact_id = ?2")?
+        .query_row([field, contact], |r| {
+            let text = r.get::<_, Option<String>>(0)?.map(Value::Text);
+            let number = r.get::<_, Option<f64>>(1)?.map(Value::Number);
+            let day = r.get::<_, Option<i64>>(2)?.map(Value::Date);
+            Ok(text.or(number).or(day).or(r.get::<_, Option<bool>>(3)?.map(Value::YesNo)))
+        })
+        .optional()?
+        .flatten())
+}
+
 /// Takes a value away.
 ///
 /// # Errors

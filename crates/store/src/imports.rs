@@ -3,11 +3,15 @@
 //! unsubscribe never waits long.
 
 use crate::contacts::{self, Profile};
+use crate::fields;
 use crate::ledger::{self, Origin};
+use crate::tags::{self, Kind};
 use crate::{Result, Store, StoreError};
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::{Act, Consent, import_may_raise};
+use rinse_core::segment::FieldKind;
+use rinse_core::segment::person::Value;
 use rinse_core::table::{self, Encoding, Field, TableError};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -31,6 +35,7 @@ pub struct Run {
     pub header: bool,
     pub mapping: Vec<Option<Field>>,
     pub list: Option<String>,
+    pub tag: Option<String>,
     pub consent: bool,
     pub evidence: String,
     pub state: String,
@@ -47,6 +52,8 @@ pub struct Run {
 pub struct Preview {
     pub run: Run,
     pub columns: Vec<String>,
+    /// Per column: what kind of field its cells would fill.
+    pub kinds: Vec<FieldKind>,
     pub rows: Vec<Vec<String>>,
     /// Per row: why it would be refused.
     pub refusals: Vec<Option<String>>,
@@ -110,7 +117,7 @@ fn reader(path: &Path, delimiter: u8) -> Result<csv::Reader<File>> {
 /// A file that is no table, an empty one, one without an address column.
 pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant, person: Option<i64>) -> Result<i64> {
     let folder = store.clone();
-    let (decoded, encoding, delimiter, header, mapping) = tokio::task::spawn_blocking(move || -> Result<_> {
+    let (decoded, encoding, delimiter, header, mapping, columns) = tokio::task::spawn_blocking(move || -> Result<_> {
         let decoded = folder.folder().join("imports").join(format!("{}.utf8", raw.file_name().unwrap_or_default().to_string_lossy()));
         let encoding = decode(&raw, &decoded).inspect_err(|_| {
             let _ = std::fs::remove_file(&decoded);
@@ -129,12 +136,13 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
             }
             let header = table::has_header(&sample);
             let mapping = table::propose_mapping(&sample, header).map_err(|e| table_error(&e))?;
-            Ok((delimiter, header, mapping))
+            let columns = if header { serde_json::to_string(&sample[0])? } else { String::new() };
+            Ok((delimiter, header, mapping, columns))
         })();
-        let (delimiter, header, mapping) = looked.inspect_err(|_| {
+        let (delimiter, header, mapping, columns) = looked.inspect_err(|_| {
             let _ = std::fs::remove_file(&decoded);
         })?;
-        Ok((decoded, encoding, delimiter, header, mapping))
+        Ok((decoded, encoding, delimiter, header, mapping, columns))
     })
     .await
     .map_err(|_| StoreError::Stopped)??;
@@ -142,9 +150,17 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
     let encoding = serde_json::to_string(&encoding)?;
     let id = store
         .write(move |c| {
+            // The same columns are mapped as they were the last time.
+            let before: Option<String> = c
+                .query_row(
+                    "SELECT mapping FROM import_run WHERE columns = ?1 AND columns <> '' AND state IN ('checked', 'applying', 'applied') ORDER BY id DESC LIMIT 1",
+                    [&columns],
+                    |r| r.get(0),
+                )
+                .optional()?;
             Ok(c.query_row(
-                "INSERT INTO import_run (file_name, made_at, person_id, encoding, delimiter, header, mapping, state) VALUES (?1,?2,?3,?4,?5,?6,?7,'staged') RETURNING id",
-                params![file_name, now.0, person, encoding, delimiter, header, mapping],
+                "INSERT INTO import_run (file_name, made_at, person_id, encoding, delimiter, header, mapping, columns, state) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,'staged') RETURNING id",
+                params![file_name, now.0, person, encoding, delimiter, header, before.unwrap_or(mapping), columns],
                 |r| r.get(0),
             )?)
         })
@@ -177,8 +193,8 @@ pub fn runs(c: &Connection) -> Result<Vec<Run>> {
 
 fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
     let mut s = c.prepare_cached(&format!(
-        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused
-         FROM import_run i LEFT JOIN list l ON l.id = list_id WHERE {filter} ORDER BY i.id DESC LIMIT 100"
+        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused, t.name
+         FROM import_run i LEFT JOIN list l ON l.id = list_id LEFT JOIN tag t ON t.id = tag_id WHERE {filter} ORDER BY i.id DESC LIMIT 100"
     ))?;
     let rows = s.query_map([value], |r| {
         Ok((
@@ -191,6 +207,7 @@ fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
                 header: r.get(5)?,
                 mapping: vec![],
                 list: r.get(7)?,
+                tag: r.get(17)?,
                 consent: r.get(8)?,
                 evidence: r.get(9)?,
                 state: r.get(10)?,
@@ -229,17 +246,27 @@ pub fn preview(store: &Store, run: Run) -> Result<Preview> {
         .collect();
     let rows: Vec<Vec<String>> = sample.into_iter().skip(usize::from(run.header)).take(100).collect();
     let refusals = rows.iter().map(|r| read_row(r, &run.mapping, width).err()).collect();
-    Ok(Preview { run, columns, rows, refusals })
+    let kinds = (0..width).map(|i| table::guess_kind(rows.iter().filter_map(|r| r.get(i)).map(String::as_str))).collect();
+    Ok(Preview { run, columns, kinds, rows, refusals })
+}
+
+/// A row as it would land.
+struct Row {
+    address: Address,
+    profile: Profile,
+    /// Values of one's own fields, by column.
+    own: Vec<(usize, Value)>,
 }
 
 /// Reads a record by the mapping, or says why it is refused.
-fn read_row<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width: usize) -> std::result::Result<(Address, Profile), String> {
+fn read_row<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width: usize) -> std::result::Result<Row, String> {
     if cells.len() != width {
         return Err(format!("the row has {} fields, the file has {width}", cells.len()));
     }
     let mut p = Profile::default();
-    let mut address = None;
-    for (cell, field) in cells.iter().zip(mapping) {
+    let (mut address, mut own) = (None, Vec::new());
+    let (mut latitude, mut longitude) = (None, None);
+    for (column, (cell, field)) in cells.iter().zip(mapping).enumerate() {
         let text = cell.as_ref().trim();
         let value = (!text.is_empty()).then(|| text.chars().take(200).collect::<String>());
         match field {
@@ -247,12 +274,28 @@ fn read_row<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width: usize)
             Some(Field::GivenName) => p.given_name = value,
             Some(Field::FamilyName) => p.family_name = value,
             Some(Field::Country) => p.country = value.map(|v| v.to_uppercase()),
+            Some(Field::Region) => p.region = value,
             Some(Field::TimeZone) => p.zone = value,
             Some(Field::Source) => p.source = value,
+            Some(Field::Latitude) => latitude = value.map(|v| degrees(&v, 90.0)).transpose()?,
+            Some(Field::Longitude) => longitude = value.map(|v| degrees(&v, 180.0)).transpose()?,
+            Some(Field::Own { name, kind }) => {
+                if value.is_some() {
+                    own.push((column, Value::read(*kind, text).map_err(|e| format!("{name}: {e}"))?));
+                }
+            }
             None => {}
         }
     }
-    address.map(|a| (a, p)).ok_or_else(|| "no column is mapped to the address".to_owned())
+    p.position = latitude.zip(longitude);
+    address.map(|address| Row { address, profile: p, own }).ok_or_else(|| "no column is mapped to the address".to_owned())
+}
+
+fn degrees(text: &str, most: f64) -> std::result::Result<f64, String> {
+    match Value::read(FieldKind::Number, text)? {
+        Value::Number(n) if n.abs() <= most => Ok(n),
+        _ => Err(format!("{text:?} is not between -{most} and {most} degrees")),
+    }
 }
 
 /// What the analyst decided on a staged file.
@@ -261,6 +304,7 @@ pub struct Decision {
     pub mapping: Vec<Option<Field>>,
     pub header: bool,
     pub list: Option<String>,
+    pub tag: Option<String>,
     /// The rows come with consent; the evidence says how it was given.
     pub consent: bool,
     pub evidence: String,
@@ -271,6 +315,11 @@ pub struct Decision {
 /// # Errors
 /// When no column or more than one is the address, or consent is claimed without evidence.
 pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result<()> {
+    for (i, m) in d.mapping.iter().enumerate() {
+        if m.is_some() && *m != Some(Field::Address) && d.mapping[..i].contains(m) {
+            return Err(StoreError::Refused("Two columns are mapped to the same field. Leave one of them out.".into()));
+        }
+    }
     if d.mapping.iter().filter(|m| **m == Some(Field::Address)).count() != 1 {
         return Err(StoreError::Refused("Map exactly one column to the address.".into()));
     }
@@ -280,12 +329,16 @@ pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result
     let mapping = serde_json::to_string(&d.mapping)?;
     store.write(move |c| {
         let list = match d.list.as_deref().map(str::trim).filter(|l| !l.is_empty()) {
-            Some(name) => Some(crate::settings::list_named(c, name, now)?),
+            Some(name) => Some(tags::named(c, Kind::List, name, now)?),
+            None => None,
+        };
+        let tag = match d.tag.as_deref().map(str::trim).filter(|t| !t.is_empty()) {
+            Some(name) => Some(tags::named(c, Kind::Tag, name, now)?),
             None => None,
         };
         let n = c.execute(
-            "UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, consent = ?5, evidence = ?6, state = 'staged' WHERE id = ?1 AND state IN ('staged', 'checked')",
-            params![id, mapping, d.header, list, d.consent, d.evidence],
+            "UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, state = 'staged' WHERE id = ?1 AND state IN ('staged', 'checked')",
+            params![id, mapping, d.header, list, tag, d.consent, d.evidence],
         )?;
         if n == 0 { Err(StoreError::Refused("This import was applied already.".into())) } else { Ok(()) }
     }).await
@@ -308,55 +361,86 @@ enum Fate {
 
 struct Applier {
     mapping: Vec<Option<Field>>,
+    /// Per column: the field of one's own that it fills, when there is one already.
+    fields: Vec<Option<i64>>,
     width: usize,
     consent: bool,
     list: Option<i64>,
+    tag: Option<i64>,
 }
 
 impl Applier {
-    fn judge(
-        &self,
-        c: &Connection,
-        seen: &mut HashSet<u64>,
-        cells: &csv::StringRecord,
-    ) -> Result<(Fate, Option<(Address, Profile, Option<i64>)>)> {
+    fn judge(&self, c: &Connection, seen: &mut HashSet<u64>, cells: &csv::StringRecord) -> Result<(Fate, Option<(Row, Option<i64>)>)> {
         let cells: Vec<&str> = cells.iter().collect();
-        let (address, profile) = match read_row(&cells, &self.mapping, self.width) {
+        let row = match read_row(&cells, &self.mapping, self.width) {
             Ok(row) => row,
             Err(why) => return Ok((Fate::Refused(why), None)),
         };
         let hash = {
             use std::hash::{DefaultHasher, Hash, Hasher};
             let mut h = DefaultHasher::new();
-            address.key.hash(&mut h);
+            row.address.key.hash(&mut h);
             h.finish()
         };
         if !seen.insert(hash) {
             return Ok((Fate::Refused("the same address stands in an earlier row".into()), None));
         }
-        let Some((id, consent, stored)) = contacts::find(c, &address.key)? else {
-            return Ok((Fate::New, Some((address, profile, None))));
+        let Some((id, consent, stored)) = contacts::find(c, &row.address.key)? else {
+            return Ok((Fate::New, Some((row, None))));
         };
         if self.consent && !import_may_raise(consent) {
             let what = if consent == Consent::Complained { "complained" } else { "withdrew" };
             return Ok((Fate::Refused(format!("this person {what}; an import can't bring their consent back")), None));
         }
-        let joins = match self.list {
-            Some(list) => !c
-                .prepare_cached("SELECT EXISTS (SELECT 1 FROM list_member WHERE list_id = ?1 AND contact_id = ?2)")?
-                .query_row([list, id], |r| r.get::<_, bool>(0))?,
-            None => false,
+        let joins = |set: Option<i64>, sql: &str| -> Result<bool> {
+            Ok(match set {
+                Some(set) => !c.prepare_cached(sql)?.exists([set, id])?,
+                None => false,
+            })
         };
         let agrees = self.consent && matches!(consent, Consent::None | Consent::Invited);
-        let fate = if contacts::differs(&stored, &profile) || joins || agrees { Fate::Changed } else { Fate::Unchanged };
-        Ok((fate, Some((address, profile, Some(id)))))
+        let changes = contacts::differs(&stored, &row.profile)
+            || agrees
+            || joins(self.list, "SELECT 1 FROM list_member WHERE list_id = ?1 AND contact_id = ?2")?
+            || joins(self.tag, "SELECT 1 FROM contact_tag WHERE tag_id = ?1 AND contact_id = ?2")?
+            || self.own_differs(c, id, &row)?;
+        Ok((if changes { Fate::Changed } else { Fate::Unchanged }, Some((row, Some(id)))))
+    }
+
+    fn own_differs(&self, c: &Connection, contact: i64, row: &Row) -> Result<bool> {
+        for (column, value) in &row.own {
+            let stored = match self.fields.get(*column).copied().flatten() {
+                Some(field) => fields::get(c, contact, field)?,
+                None => None,
+            };
+            if stored.as_ref() != Some(value) {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 }
 
 fn applier(c: &Connection, r: &Run, path: &Path) -> Result<Applier> {
-    let list = c.query_row("SELECT list_id FROM import_run WHERE id = ?1", [r.id], |x| x.get(0)).optional()?.flatten();
+    let (list, tag) = c.query_row("SELECT list_id, tag_id FROM import_run WHERE id = ?1", [r.id], |x| Ok((x.get(0)?, x.get(1)?)))?;
     let width = sample(path, r.delimiter.as_bytes()[0])?.first().map_or(0, Vec::len);
-    Ok(Applier { mapping: r.mapping.clone(), width, consent: r.consent, list })
+    let there = fields::all(c)?;
+    let fields = r
+        .mapping
+        .iter()
+        .map(|m| match m {
+            Some(Field::Own { name, kind }) => match there.iter().find(|f| f.name.to_lowercase() == name.trim().to_lowercase()) {
+                Some(f) if f.kind == *kind => Ok(Some(f.id)),
+                Some(f) => Err(StoreError::Refused(format!(
+                    "There is a field “{}” that holds another kind of value. Map the column to that field.",
+                    f.name
+                ))),
+                None => Ok(None),
+            },
+            _ => Ok(None),
+        })
+        .collect::<Result<_>>()?;
+    Ok(Applier { mapping: r.mapping.clone(), fields, width, consent: r.consent, list, tag })
 }
 
 /// The dry run: counts what applying would do and writes the refused rows with their reasons.
@@ -375,7 +459,7 @@ pub async fn check(store: &Store, id: i64, mut progress: impl FnMut(i64) + Send 
             let mut rows = reader(&file, r.delimiter.as_bytes()[0])?;
             let mut record = csv::StringRecord::new();
             if r.header && rows.read_record(&mut record)? {
-                refused.write_record(record.iter().map(table::neutral_cell).chain(["reason".to_owned()]))?;
+                refused.write_record(record.iter().map(table::neutral_cell).chain(["reason".to_owned(), "line".to_owned()]))?;
             }
             while rows.read_record(&mut record)? {
                 records += 1;
@@ -385,7 +469,8 @@ pub async fn check(store: &Store, id: i64, mut progress: impl FnMut(i64) + Send 
                     Fate::Unchanged => n.unchanged += 1,
                     Fate::Refused(why) => {
                         n.refused += 1;
-                        refused.write_record(record.iter().map(table::neutral_cell).chain([why]))?;
+                        let line = record.position().map_or(0, csv::Position::line).to_string();
+                        refused.write_record(record.iter().map(table::neutral_cell).chain([why, line]))?;
                     }
                 }
                 if records % 10_000 == 0 {
@@ -420,6 +505,11 @@ pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mu
                 "checked" | "applying" => {}
                 "applied" => return Ok(r),
                 _ => return Err(StoreError::Refused("Check the import before applying it.".into())),
+            }
+            for m in &r.mapping {
+                if let Some(Field::Own { name, kind }) = m {
+                    fields::named(c, name, *kind, now)?;
+                }
             }
             c.execute("UPDATE import_run SET state = 'applying' WHERE id = ?1", [id])?;
             run(c, id)
@@ -496,20 +586,28 @@ fn apply_batch(
     let origin = Origin { source: "import", evidence: evidence.to_owned(), import: Some(id), person, ..Origin::default() };
     for record in batch {
         let (fate, row) = a.judge(c, &mut seen, record)?;
-        let Some((address, profile, stored)) = row else { continue };
+        let Some((row, stored)) = row else { continue };
         let contact = match (fate, stored) {
-            (Fate::New, _) => contacts::add(c, &address, &profile, now, Some(id))?,
+            (Fate::New, _) => contacts::add(c, &row.address, &row.profile, now, Some(id))?,
             (Fate::Changed, Some(contact)) => {
-                contacts::update(c, contact, &profile)?;
+                contacts::update(c, contact, &row.profile)?;
                 contact
             }
             _ => continue,
         };
+        for (column, value) in &row.own {
+            if let Some(field) = a.fields.get(*column).copied().flatten() {
+                fields::set(c, contact, field, value, None, None)?;
+            }
+        }
+        if let Some(tag) = a.tag {
+            tags::add(c, Kind::Tag, tag, &[contact], now)?;
+        }
         if a.consent {
             ledger::act(c, contact, now, Act::Agreed, &origin)?;
         }
         if let Some(list) = a.list {
-            c.prepare_cached("INSERT INTO list_member VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![list, contact, now.0])?;
+            tags::add(c, Kind::List, list, &[contact], now)?;
         }
     }
     c.execute("UPDATE import_run SET done = ?2 WHERE id = ?1", params![id, upto])?;

@@ -3,7 +3,7 @@
 //! * [`Store`]: opening, migrations, group commit. Readers see the last committed state and never
 //!   wait for the writer (WAL); a write is answered after its transaction is on disk.
 //! * One module per aggregate: [`contacts`], [`fields`], [`segments`], [`imports`], [`ledger`], [`mailings`], [`clearing`],
-//!   [`sends`], [`responses`], [`trials`], [`findings`], [`settings`].
+//!   [`sends`], [`responses`], [`trials`], [`findings`], [`settings`], [`tags`].
 //!
 //! Rows are mapped here; no rule is decided here: those are in `rinse-core`.
 
@@ -17,10 +17,12 @@ pub mod findings;
 pub mod imports;
 pub mod ledger;
 pub mod mailings;
+pub mod purchases;
 pub mod responses;
 pub mod segments;
 pub mod sends;
 pub mod settings;
+pub mod tags;
 pub mod trials;
 
 pub use db::{Connection, Store, StoreError};

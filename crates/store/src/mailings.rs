@@ -19,6 +19,8 @@ pub struct Mailing {
     /// None: everyone.
     pub list_id: Option<i64>,
     pub list: Option<String>,
+    pub segment_id: Option<i64>,
+    pub segment: Option<String>,
     pub over_cap: OverCap,
     pub html: String,
     pub text: String,
@@ -37,6 +39,9 @@ pub struct MailingDraft {
     pub topic_id: Option<i64>,
     pub letterhead_id: i64,
     pub list_id: Option<i64>,
+    /// Only those of the list (or of everyone) who are in this segment.
+    #[serde(default)]
+    pub segment_id: Option<i64>,
     pub over_cap: OverCap,
     pub html: String,
     pub text: String,
@@ -56,13 +61,13 @@ fn over_cap(text: &str) -> OverCap {
 /// When there is no such mailing.
 pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
     let mut m = c
-        .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id
-            FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
+        .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name
+            FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
         .query_row([id], |r| {
             Ok(Mailing {
                 id: r.get(0)?, name: r.get(1)?, topic_id: r.get(2)?, letterhead_id: r.get(3)?, list_id: r.get(4)?, list: r.get(5)?,
                 over_cap: over_cap(&r.get::<_, String>(6)?), html: r.get(7)?, text: r.get(8)?, subjects: vec![], state: r.get(9)?,
-                planned_at: r.get(10)?, started_at: r.get(11)?, finished_at: r.get(12)?, trial_id: r.get(13)?,
+                planned_at: r.get(10)?, started_at: r.get(11)?, finished_at: r.get(12)?, trial_id: r.get(13)?, segment_id: r.get(14)?, segment: r.get(15)?,
             })
         })
         .optional()?
@@ -115,9 +120,11 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
         return Err(StoreError::Refused("A mailing has one to six variants.".into()));
     }
     crate::settings::letterhead(c, d.letterhead_id)?;
-    for (id, sql, what) in
-        [(d.topic_id, "SELECT 1 FROM topic WHERE id = ?1", "topic"), (d.list_id, "SELECT 1 FROM list WHERE id = ?1", "list")]
-    {
+    for (id, sql, what) in [
+        (d.topic_id, "SELECT 1 FROM topic WHERE id = ?1", "topic"),
+        (d.list_id, "SELECT 1 FROM list WHERE id = ?1", "list"),
+        (d.segment_id, "SELECT 1 FROM segment WHERE id = ?1", "segment"),
+    ] {
         if let Some(id) = id
             && !c.prepare_cached(sql)?.exists([id])?
         {
@@ -128,8 +135,8 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     let id = match id {
         Some(id) => {
             let n = c.execute(
-                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8 WHERE id = ?1 AND state = 'draft'",
-                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text],
+                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9 WHERE id = ?1 AND state = 'draft'",
+                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id],
             )?;
             if n == 0 {
                 return Err(StoreError::Refused("Only a draft can be changed. Make a new mailing instead.".into()));
@@ -137,8 +144,8 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
             id
         }
         None => c.query_row(
-            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9) RETURNING id",
-            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person],
+            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10) RETURNING id",
+            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person, d.segment_id],
             |r| r.get(0),
         )?,
     };
@@ -191,18 +198,37 @@ pub fn set_state(c: &Connection, id: i64, from: &[&str], to: &str, planned_at: O
 /// How many of the audience lack each placeholder, and how many they are.
 ///
 /// # Errors
-/// When the database fails.
-pub fn missing(c: &Connection, list: Option<i64>) -> Result<(BTreeMap<String, u64>, u64)> {
-    let from = if list.is_some() {
-        "list_member m JOIN contact c ON c.id = m.contact_id WHERE m.list_id = ?1"
-    } else {
-        "contact c WHERE ?1 IS NULL"
-    };
+/// When the segment is gone.
+pub fn missing(c: &Connection, list: Option<i64>, segment: Option<i64>, now: Instant) -> Result<(BTreeMap<String, u64>, u64)> {
+    let (from, values) = audience(c, list, segment, now)?;
     let count = |what: &str| format!("coalesce(sum({what} IS NULL OR {what} = ''), 0)");
     let sql = format!("SELECT count(*), {}, {}, {} FROM {from}", count("c.given_name"), count("c.family_name"), count("c.country"));
-    Ok(c.prepare_cached(&sql)?.query_row([list], |r| {
+    Ok(c.prepare_cached(&sql)?.query_row(rusqlite::params_from_iter(&values), |r| {
         let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
         let names = [CONTACT_PLACEHOLDERS[0], CONTACT_PLACEHOLDERS[1], CONTACT_PLACEHOLDERS[3]];
         Ok((names.iter().zip([n(1)?, n(2)?, n(3)?]).map(|(k, v)| ((*k).to_owned(), v)).collect(), n(0)?))
     })?)
+}
+
+/// The people a mailing selects, as the FROM and WHERE of a query over `contact c`.
+///
+/// # Errors
+/// When the segment is gone.
+pub(crate) fn audience(
+    c: &Connection,
+    list: Option<i64>,
+    segment: Option<i64>,
+    now: Instant,
+) -> Result<(String, Vec<rusqlite::types::Value>)> {
+    let (mut from, mut values) = match list {
+        Some(list) => ("list_member m CROSS JOIN contact c ON c.id = m.contact_id WHERE m.list_id = ?".to_owned(), vec![list.into()]),
+        None => ("contact c WHERE 1".to_owned(), vec![]),
+    };
+    if let Some(segment) = segment {
+        let condition = crate::segments::condition(c, segment, now)?;
+        from.push_str(" AND ");
+        from.push_str(&condition.text);
+        values.extend(condition.values);
+    }
+    Ok((from, values))
 }

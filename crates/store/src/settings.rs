@@ -118,21 +118,11 @@ pub struct Named {
     pub people: i64,
 }
 
-/// # Errors
-/// When the database fails.
-pub fn lists(c: &Connection) -> Result<Vec<Named>> {
-    let mut s =
-        c.prepare_cached("SELECT id, name, (SELECT count(*) FROM list_member m WHERE m.list_id = list.id) FROM list ORDER BY name")?;
-    Ok(s.query_map([], |r| Ok(Named { id: r.get(0)?, name: r.get(1)?, people: r.get(2)? }))?.collect::<rusqlite::Result<_>>()?)
-}
-
-/// The list of that name, made when there is none.
-///
-/// # Errors
-/// When the database fails.
-pub fn list_named(c: &Connection, name: &str, now: Instant) -> Result<i64> {
-    c.execute("INSERT INTO list (name, made_at) VALUES (?1, ?2) ON CONFLICT DO NOTHING", params![name.trim(), now.0])?;
-    Ok(c.query_row("SELECT id FROM list WHERE name = ?1", [name.trim()], |r| r.get(0))?)
+/// Something with a name, tied to a person.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Tied {
+    pub id: i64,
+    pub name: String,
 }
 
 /// # Errors

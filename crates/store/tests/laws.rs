@@ -56,6 +56,7 @@ fn mailing(c: &Connection, topic: Option<i64>, over_cap: OverCap) -> i64 {
         topic_id: topic,
         letterhead_id: 1,
         list_id: None,
+        segment_id: None,
         over_cap,
         html: String::new(),
         text: String::new(),

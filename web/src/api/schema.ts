@@ -89,6 +89,8 @@ export interface paths {
                 query?: {
                     search?: string;
                     list?: number | null;
+                    tag?: number | null;
+                    segment?: number | null;
                     status?: number | null;
                     sort?: components["schemas"]["Sort"] | null;
                     descending?: boolean;
@@ -111,7 +113,30 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Adds one person by hand, or by script. Consent needs its evidence. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewContact"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -186,8 +211,70 @@ export interface paths {
                 };
             };
         };
-        put?: never;
+        /** Changes a person's profile and fields. The address and consent are not among them. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ContactChange"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/fields": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a field. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewField"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -891,6 +978,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/purchases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes purchases in, as CSV with a header or as NDJSON. The same purchase twice changes nothing. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "text/csv": string;
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PurchasesTaken"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules": {
         parameters: {
             query?: never;
@@ -942,6 +1068,340 @@ export interface paths {
             };
         };
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/segments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Segment"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/segments/explain/{contact}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Why a person is or isn't meant, condition by condition. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    contact: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Tree"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Explained"][];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/segments/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How many people a tree has, in words, with the first 20 of them. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Tree"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Look"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/segments/overlap": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How sets of people overlap. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Tree"][];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Overlap"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/segments/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Splits a tree's people by a field into parts that add up. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SplitBy"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Part"][];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/segments/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SegmentView"];
+                    };
+                };
+            };
+        };
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Deletes a segment that nothing uses. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/segments/{id}/freeze": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes the segment's people of now down as a segment of its own. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewName"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1363,6 +1823,233 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/vocabulary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Vocabulary"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Makes a list or a tag. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewWord"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/words/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Renames a list, tag or field, or merges a list or tag into another. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["WordChange"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/words/{id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts people on a list or tag, or takes them off; returns how many it changed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Members"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/words/{word}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Deletes a list, tag or field that nothing uses. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    word: components["schemas"]["Word"];
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/words/{word}/{id}/used-by": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What depends on a list, tag or field. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    word: components["schemas"]["Word"];
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": string[];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/workline": {
         parameters: {
             query?: never;
@@ -1440,6 +2127,8 @@ export interface components {
             letter: string;
             rate: components["schemas"]["Rate"];
         };
+        /** @enum {string} */
+        Bought: "count" | "value";
         CapRule: {
             in_force: boolean;
             /** Format: int32 */
@@ -1461,6 +2150,16 @@ export interface components {
             /** Format: int64 */
             now: number;
         };
+        /** @description What a column is taken for. */
+        ColumnField: "address" | "given_name" | "family_name" | "country" | "region" | "time_zone" | "source" | "latitude" | "longitude" | {
+            /** @description A field of one's own, made when there is none of that name. */
+            own: {
+                kind: components["schemas"]["FieldKind"];
+                name: string;
+            };
+        };
+        /** @enum {string} */
+        Compare: "over" | "at_least" | "equal" | "at_most" | "under";
         /** @description The comparison of arm b with arm a; differences are b minus a. */
         Comparison: {
             /** Format: double */
@@ -1503,15 +2202,26 @@ export interface components {
         };
         /** @description A person, whole. */
         Contact: components["schemas"]["ContactRow"] & {
+            fields: components["schemas"]["FieldValue"][];
             ledger: components["schemas"]["Entry"][];
-            lists: string[];
+            lists: components["schemas"]["Tied"][];
             messages: components["schemas"]["Message"][];
+            position?: number[] | null;
+            purchases: components["schemas"]["Purchase"][];
+            region?: string | null;
             responses: components["schemas"]["Response"][];
             source?: string | null;
             /** @description The sentence behind the mail status. */
             status_why: string;
+            tags: components["schemas"]["Tied"][];
             topics_left: string[];
             zone?: string | null;
+        };
+        ContactChange: {
+            /** @description The fields of one's own that change. */
+            fields: components["schemas"]["FieldChange"][];
+            /** @description The whole profile: what is null here is missing afterwards. */
+            profile: components["schemas"]["Profile"];
         };
         /** @description A row of the contact list. */
         ContactRow: {
@@ -1528,6 +2238,32 @@ export interface components {
             /** Format: int64 */
             status_until?: number | null;
         };
+        /** @description A test of a date; "today" is the UTC date of the instant asked about. */
+        DateTest: {
+            /**
+             * Format: int64
+             * @description Earlier than this day (days since 1970-01-01).
+             */
+            before: number;
+        } | {
+            /**
+             * Format: int64
+             * @description This day or later.
+             */
+            from: number;
+        } | {
+            /**
+             * Format: int32
+             * @description In the last so many days, today included.
+             */
+            last_days: number;
+        } | {
+            /**
+             * Format: int32
+             * @description In the coming so many days, today included.
+             */
+            next_days: number;
+        };
         /** @description Something that waits for a person. */
         Decision: {
             action: string;
@@ -1537,8 +2273,18 @@ export interface components {
             title: string;
             words: string;
         };
+        /**
+         * @description What a person did with a message.
+         * @enum {string}
+         */
+        Did: "opened" | "clicked" | "replied" | "left" | "complained";
         Doubt: {
             again: boolean;
+        };
+        /** @description What a segment is saved from. */
+        Draft: {
+            name: string;
+            tree: components["schemas"]["Tree"];
         };
         /** @enum {string} */
         Encoding: "utf8" | "utf16_le" | "utf16_be" | "windows1252";
@@ -1554,11 +2300,46 @@ export interface components {
             /** Format: int64 */
             until?: number | null;
         };
+        /** @description One line of the answer to "why is this person in it, or not?". */
+        Explained: {
+            /** @description Null: unknown. */
+            answer?: boolean | null;
+            /** @description How deep the condition stands in the tree. */
+            depth: number;
+            /** @description What is known of the person; empty for branches. */
+            value: string;
+            words: string;
+        };
+        /** @description A field of a person's profile. */
+        Field: "given_name" | "family_name" | "country" | "region" | "time_zone" | "source" | "position" | {
+            /**
+             * Format: int64
+             * @description A field that was made here, by its number.
+             */
+            own: number;
+        };
+        FieldChange: {
+            /** Format: int64 */
+            field_id: number;
+            /** @description Empty: the value is taken away. */
+            value: string;
+        };
         /**
-         * @description A contact field that a column can be mapped to.
+         * @description What a field holds.
          * @enum {string}
          */
-        Field: "address" | "given_name" | "family_name" | "country" | "time_zone" | "source";
+        FieldKind: "text" | "number" | "date" | "yes_no" | "choice";
+        /** @description A value as a person's page shows it. */
+        FieldValue: {
+            /** @description The day of an outside score. */
+            dated?: string | null;
+            /** Format: int64 */
+            field_id: number;
+            kind: components["schemas"]["FieldKind"];
+            name: string;
+            source?: string | null;
+            value: string;
+        };
         /** @description Something the check found, where, and what to do. */
         Finding: {
             level: components["schemas"]["Level"];
@@ -1590,13 +2371,19 @@ export interface components {
             evidence: string;
             header: boolean;
             list?: string | null;
-            mapping: (components["schemas"]["Field"] | null)[];
+            mapping: (components["schemas"]["ColumnField"] | null)[];
+            tag?: string | null;
         };
         /**
          * Format: int64
          * @description A point in time: milliseconds since 1970-01-01 UTC.
          */
         Instant: number;
+        /**
+         * @description How a segment is kept.
+         * @enum {string}
+         */
+        Kept: "live" | "frozen" | "outside";
         /** @description A brand's shared block. */
         Letterhead: {
             accent: string;
@@ -1611,6 +2398,17 @@ export interface components {
         };
         /** @enum {string} */
         Level: "error" | "warning";
+        /** @description How many people a tree has, and the first of them by number. */
+        Look: {
+            /** Format: int64 */
+            all: number;
+            /** Format: int64 */
+            people: number;
+            /** @description Where the first 2,000 of them live (latitude, longitude), when the tree asks for a place. */
+            points: number[][];
+            sample: components["schemas"]["ContactRow"][];
+            sentence: string;
+        };
         /** @enum {string} */
         MailStatus: "active" | "resting" | "observed" | "retired";
         /** @description A mailing, whole. */
@@ -1632,6 +2430,9 @@ export interface components {
             over_cap: components["schemas"]["OverCap"];
             /** Format: int64 */
             planned_at?: number | null;
+            segment?: string | null;
+            /** Format: int64 */
+            segment_id?: number | null;
             /** Format: int64 */
             started_at?: number | null;
             state: string;
@@ -1651,6 +2452,11 @@ export interface components {
             list_id?: number | null;
             name: string;
             over_cap: components["schemas"]["OverCap"];
+            /**
+             * Format: int64
+             * @description Only those of the list (or of everyone) who are in this segment.
+             */
+            segment_id?: number | null;
             subjects: string[];
             text: string;
             /** Format: int64 */
@@ -1688,6 +2494,12 @@ export interface components {
             /** Format: int64 */
             trial_id?: number | null;
         };
+        Members: {
+            contacts: number[];
+            /** @description False: taken off. */
+            on: boolean;
+            word: components["schemas"]["Word"];
+        };
         /** @description A message to a person. */
         Message: {
             /** Format: int64 */
@@ -1721,10 +2533,29 @@ export interface components {
             /** Format: int64 */
             people: number;
         };
+        NewContact: components["schemas"]["Profile"] & {
+            address: string;
+            /** @description They agreed to get marketing mail; then the evidence says how. */
+            consent: boolean;
+            evidence: string;
+            /** Format: int64 */
+            list?: number | null;
+        };
+        NewField: {
+            kind: components["schemas"]["FieldKind"];
+            name: string;
+        };
+        NewName: {
+            name: string;
+        };
         NewSuppression: {
             /** @description Addresses or domains, one a line. */
             lines: string;
             reason: string;
+        };
+        NewWord: {
+            name: string;
+            word: components["schemas"]["Word"];
         };
         /** @description What a plan can find with the people there are; moves as the share moves. */
         Outlook: {
@@ -1758,6 +2589,23 @@ export interface components {
          * @enum {string}
          */
         OverCap: "hold" | "skip";
+        /** @description People of each pair of sets: the diagonal holds each one's own number. */
+        Overlap: {
+            names: string[];
+            people: number[][];
+        };
+        /** @description A field that was made here. */
+        OwnField: {
+            /** Format: int64 */
+            id: number;
+            kind: components["schemas"]["FieldKind"];
+            name: string;
+            /**
+             * Format: int64
+             * @description How many people have a value.
+             */
+            people: number;
+        };
         /** @description A page of the contact list. */
         Page: {
             /** Format: int64 */
@@ -1769,12 +2617,28 @@ export interface components {
             matching: number;
             rows: components["schemas"]["ContactRow"][];
         };
+        /** @description A part of a split. */
+        Part: {
+            /** Format: int64 */
+            people: number;
+            /** @description Null: the value is missing. */
+            value?: string | null;
+        };
         /** @description Somebody who works with Rinse and is recorded with every change. */
         Person: {
             /** Format: int64 */
             id: number;
             name: string;
             role: string;
+        };
+        /** @description A named place. */
+        Place: {
+            country: string;
+            /** Format: double */
+            latitude: number;
+            /** Format: double */
+            longitude: number;
+            name: string;
         };
         /** @description A plan as it is written and, unchanged, sealed. */
         Plan: {
@@ -1826,6 +2690,8 @@ export interface components {
         /** @description The first records of a staged file, as read. */
         Preview: {
             columns: string[];
+            /** @description Per column: what kind of field its cells would fill. */
+            kinds: components["schemas"]["FieldKind"][];
             /** @description Per row: why it would be refused. */
             refusals: (string | null)[];
             rows: string[][];
@@ -1837,6 +2703,35 @@ export interface components {
             /** Format: int32 */
             status: number;
             title: string;
+        };
+        /** @description What a row of a file says about a person; `None` leaves the field alone. */
+        Profile: {
+            country?: string | null;
+            family_name?: string | null;
+            given_name?: string | null;
+            /** @description Latitude and longitude in degrees. */
+            position?: number[] | null;
+            region?: string | null;
+            source?: string | null;
+            zone?: string | null;
+        };
+        /** @description Something a person bought, or gave back. */
+        Purchase: {
+            /** Format: int64 */
+            at: number;
+            category: string;
+            /** Format: int64 */
+            cents: number;
+            currency: string;
+            product: string;
+        };
+        PurchasesTaken: {
+            /** @description There already, by their keys. */
+            known: number;
+            new: number;
+            /** @description The first 100 of the refused. */
+            reasons: components["schemas"]["RefusedLine"][];
+            refused: number;
         };
         /** @description `count` of `of`, with Wilson's 95% interval. */
         Rate: {
@@ -1878,6 +2773,11 @@ export interface components {
          * @enum {string}
          */
         Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "topic_left" | "suppressed" | "trial_holdout" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap";
+        RefusedLine: {
+            /** Format: int64 */
+            line: number;
+            reason: string;
+        };
         Release: {
             /** @description Now, rather than the next day at the pilot's hour. */
             at_once: boolean;
@@ -1923,7 +2823,7 @@ export interface components {
             list?: string | null;
             /** Format: int64 */
             made_at: number;
-            mapping: (components["schemas"]["Field"] | null)[];
+            mapping: (components["schemas"]["ColumnField"] | null)[];
             /** Format: int64 */
             new: number;
             /** Format: int64 */
@@ -1931,8 +2831,26 @@ export interface components {
             /** Format: int64 */
             refused: number;
             state: string;
+            tag?: string | null;
             /** Format: int64 */
             unchanged: number;
+        };
+        /** @description A stored segment. */
+        Segment: {
+            /** Format: int64 */
+            changed_at: number;
+            /** Format: int64 */
+            id: number;
+            kept: components["schemas"]["Kept"];
+            name: string;
+            person?: string | null;
+            /** @description The tree in words; for written members, what they are. */
+            sentence: string;
+            tree: components["schemas"]["Tree"];
+        };
+        SegmentView: {
+            segment: components["schemas"]["Segment"];
+            used_by: string[];
         };
         SluiceView: {
             /** Format: int64 */
@@ -1953,6 +2871,10 @@ export interface components {
         };
         /** @enum {string} */
         Sort: "address" | "family_name" | "added_at";
+        SplitBy: {
+            field: components["schemas"]["Field"];
+            tree: components["schemas"]["Tree"];
+        };
         Standing: {
             consent: components["schemas"]["ConsentCount"][];
             /** Format: int64 */
@@ -1986,6 +2908,158 @@ export interface components {
             added_at: number;
             reason: string;
             text: string;
+        };
+        /** @enum {string} */
+        TextTest: "is" | "is_not" | "begins" | "contains";
+        /** @description Something with a name, tied to a person. */
+        Tied: {
+            /** Format: int64 */
+            id: number;
+            name: string;
+        };
+        /** @description At least, or at most, so many. */
+        Times: {
+            /** Format: int32 */
+            at_least: number;
+        } | {
+            /** Format: int32 */
+            at_most: number;
+        };
+        /** @description A tree of conditions. An empty `all` is everyone, an empty `any` nobody. */
+        Tree: {
+            /** @enum {string} */
+            kind: "all";
+            of: components["schemas"]["Tree"][];
+        } | {
+            /** @enum {string} */
+            kind: "any";
+            of: components["schemas"]["Tree"][];
+        } | {
+            /** @enum {string} */
+            kind: "not";
+            of: components["schemas"]["Tree"];
+        } | {
+            field: components["schemas"]["Field"];
+            is: components["schemas"]["TextTest"];
+            /** @enum {string} */
+            kind: "text";
+            value: string;
+        } | {
+            /** Format: int64 */
+            field: number;
+            is: components["schemas"]["Compare"];
+            /** @enum {string} */
+            kind: "number";
+            /** Format: double */
+            value: number;
+        } | {
+            /** Format: int64 */
+            field: number;
+            is: components["schemas"]["DateTest"];
+            /** @enum {string} */
+            kind: "date";
+        } | {
+            /** Format: int64 */
+            field: number;
+            /** @enum {string} */
+            kind: "yes_no";
+            yes: boolean;
+        } | {
+            field: components["schemas"]["Field"];
+            /** @enum {string} */
+            kind: "missing";
+        } | {
+            /** Format: int64 */
+            field: number;
+            /** @enum {string} */
+            kind: "dated";
+            /** Format: int32 */
+            within_days: number;
+        } | {
+            /** @enum {string} */
+            kind: "list";
+            /** Format: int64 */
+            list: number;
+        } | {
+            /** @enum {string} */
+            kind: "tag";
+            /** Format: int64 */
+            tag: number;
+        } | {
+            /** @enum {string} */
+            kind: "topic";
+            /** Format: int64 */
+            topic: number;
+        } | {
+            /** @enum {string} */
+            kind: "consent";
+            states: components["schemas"]["Consent"][];
+        } | {
+            /** @enum {string} */
+            kind: "status";
+            states: components["schemas"]["MailStatus"][];
+        } | {
+            domain: string;
+            /** @enum {string} */
+            kind: "domain";
+            subdomains: boolean;
+        } | {
+            /** @enum {string} */
+            kind: "near";
+            /** Format: double */
+            km: number;
+            /** Format: double */
+            latitude: number;
+            /** Format: double */
+            longitude: number;
+            /** @description The place's name, for the sentence. */
+            place: string;
+        } | {
+            did: components["schemas"]["Did"];
+            /** @description False: machines' responses count too. */
+            human: boolean;
+            /** @enum {string} */
+            kind: "did";
+            /** Format: int32 */
+            link?: number | null;
+            /** Format: int64 */
+            mailing?: number | null;
+            times: components["schemas"]["Times"];
+            /** Format: int32 */
+            within_days?: number | null;
+        } | {
+            /** @enum {string} */
+            kind: "received";
+            times: components["schemas"]["Times"];
+            /** Format: int32 */
+            within_days?: number | null;
+        } | {
+            category?: string | null;
+            is: components["schemas"]["Compare"];
+            /** @enum {string} */
+            kind: "bought";
+            product?: string | null;
+            /** Format: double */
+            value: number;
+            what: components["schemas"]["Bought"];
+            /** Format: int32 */
+            within_days?: number | null;
+        } | {
+            /** @enum {string} */
+            kind: "added";
+            /** Format: int32 */
+            within_days: number;
+        } | {
+            /** @enum {string} */
+            kind: "share";
+            /** Format: double */
+            percent: number;
+            salt: string;
+        } | {
+            /** @enum {string} */
+            kind: "segment";
+            /** Format: int64 */
+            segment: number;
         };
         /** @description A trial as it is stored. */
         Trial: {
@@ -2057,12 +3131,39 @@ export interface components {
             /** @enum {string} */
             kind: "void";
         };
+        /** @description Everything that conditions can refer to, for the builder. */
+        Vocabulary: {
+            categories: string[];
+            fields: components["schemas"]["OwnField"][];
+            lists: components["schemas"]["Named"][];
+            mailings: components["schemas"]["Tied"][];
+            places: components["schemas"]["Place"][];
+            products: string[];
+            segments: components["schemas"]["Tied"][];
+            tags: components["schemas"]["Named"][];
+            topics: components["schemas"]["Named"][];
+        };
         When: {
             /**
              * Format: int64
              * @description None: now.
              */
             at?: number | null;
+        };
+        /**
+         * @description What can be named, renamed, merged and deleted on the words page.
+         * @enum {string}
+         */
+        Word: "list" | "tag" | "field";
+        WordChange: {
+            /**
+             * Format: int64
+             * @description The one it is merged into.
+             */
+            into?: number | null;
+            /** @description A new name. */
+            name?: string | null;
+            word: components["schemas"]["Word"];
         };
         /** @description The workline's live figures: people at each point. */
         Workline: {

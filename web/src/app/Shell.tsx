@@ -141,7 +141,6 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
 
 function Workline() {
   const { show } = useWorking();
-  const { pathname } = useLocation();
   const w = useQuery({ queryKey: ["workline"], queryFn: () => ok(api.GET("/api/workline")) }).data;
   const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")) }).data;
   const figures: [string, string][] = [
@@ -178,23 +177,20 @@ function Workline() {
       </svg>
       <nav className="stops" aria-label="Stations">
         {STATIONS.map((s, i) => (
-          <NavLink
-            key={s.path}
-            to={s.path}
-            className="stop"
-            title={pathname === s.path ? "Open the working of this figure" : undefined}
-            onClick={(e) => {
-              // At its own station, a figure opens its working.
-              if (pathname !== s.path || !w) return;
-              e.preventDefault();
-              show(figureWorking(i, w, today?.length ?? 0));
-            }}
-          >
+          <div key={s.path} className="stop">
+            <NavLink to={s.path} className="lab">
+              {s.name}
+            </NavLink>
             <span className="fig">
-              {figures[i]![0]} <small>{figures[i]![1]}</small>
+              <button
+                className="figure"
+                aria-label={`${figures[i]![0]} ${figures[i]![1] || s.name}: working`}
+                onClick={() => w && show(figureWorking(i, w, today?.length ?? 0))}
+              >
+                {figures[i]![0]} <small>{figures[i]![1]}</small>
+              </button>
             </span>
-            <span className="lab">{s.name}</span>
-          </NavLink>
+          </div>
         ))}
       </nav>
     </div>
@@ -225,8 +221,6 @@ function Keys({ open, close }: { open: boolean; close: () => void }) {
             <kbd>n</kbd>
           </dt>
           <dd>New mailing</dd>
-          <dt>a station's figure, again</dt>
-          <dd>Its working</dd>
           <dt>
             <kbd>Esc</kbd>
           </dt>
@@ -259,8 +253,7 @@ export function Shell() {
       if (e.key === "Escape") setWorking(null);
       if (["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName) || e.ctrlKey || e.metaKey || e.altKey) return;
       const station = STATIONS[Number(e.key) - 1];
-      // The station's own link, so that its figure opens when one is there already.
-      if (station) document.querySelector<HTMLAnchorElement>(`.stops a[href="${station.path}"]`)?.click();
+      if (station) void navigate(station.path);
       else if (e.key === "?") setKeys(true);
       else if (e.key === "/") void navigate("/contacts?find");
       else if (e.key === "i") void navigate("/contacts/import");

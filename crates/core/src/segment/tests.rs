@@ -30,7 +30,7 @@ fn wren() -> Person {
         Message { mailing: 2, accepted_at: Some(NOW + -10 * DAY), answers: vec![open(9, false)] },
     ];
     let buy =
-        |days: i64, value, product: &str| Purchase { at: NOW + -days * DAY, value, product: product.into(), category: "light".into() };
+        |days: i64, cents, product: &str| Purchase { at: NOW + -days * DAY, cents, product: product.into(), category: "light".into() };
     p.purchases = vec![buy(40, 9_000, "Storm lantern"), buy(5, 2_000, "Wick"), buy(4, -2_000, "Wick")];
     p
 }

@@ -55,7 +55,10 @@ fn inner(tree: &Tree, names: &Names, outermost: bool) -> String {
         Tree::Any { of } if of.is_empty() => "nobody".into(),
         Tree::All { of } => join(of, " and "),
         Tree::Any { of } => join(of, " or "),
-        Tree::Not { of } => format!("not {}", inner(of, names, false)),
+        Tree::Not { of } => match of.as_ref() {
+            Tree::Missing { field } => format!("{} is known", field_words(*field, names)),
+            of => format!("not {}", inner(of, names, false)),
+        },
         leaf => condition(leaf, names),
     }
 }
@@ -152,6 +155,8 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
                 (None, None) => "anything".into(),
             };
             match what {
+                #[allow(clippy::float_cmp)]
+                Bought::Count if *value == 1.0 => format!("bought {of} {} once{}", compare(*is), days(*within_days)),
                 Bought::Count => format!("bought {of} {} {value} times{}", compare(*is), days(*within_days)),
                 Bought::Value => format!("bought {of} for {} {value}{}", compare(*is), days(*within_days)),
             }

@@ -6,6 +6,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use rinse_store::contacts::{self, Contact, ContactRow, Page, Sort};
 use rinse_store::settings::{self, Named};
+use rinse_store::tags;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
@@ -14,6 +15,8 @@ pub(crate) struct PageQuery {
     #[serde(default)]
     search: String,
     list: Option<i64>,
+    tag: Option<i64>,
+    segment: Option<i64>,
     status: Option<i64>,
     sort: Option<Sort>,
     #[serde(default)]
@@ -28,13 +31,16 @@ pub(crate) async fn page(State(app): State<App>, Query(q): Query<PageQuery>) -> 
     let q = contacts::Query {
         search: q.search,
         list: q.list,
+        tag: q.tag,
+        segment: q.segment,
         status: q.status,
         sort: q.sort.unwrap_or(Sort::AddedAt),
         descending: q.descending,
         page: q.page,
         size: 50,
     };
-    Ok(Json(app.store.read(move |c| contacts::page(c, &q)).await?))
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| contacts::page(c, &q, now)).await?))
 }
 
 /// One person, whole.
@@ -52,7 +58,7 @@ pub(crate) async fn by_ids(State(app): State<App>, Json(ids): Json<Vec<i64>>) ->
 
 #[utoipa::path(get, path = "/api/lists", responses((status = 200, body = Vec<Named>)))]
 pub(crate) async fn lists(State(app): State<App>) -> Answer<Vec<Named>> {
-    Ok(Json(app.store.read(settings::lists).await?))
+    Ok(Json(app.store.read(|c| tags::all(c, tags::Kind::List)).await?))
 }
 
 #[utoipa::path(get, path = "/api/topics", responses((status = 200, body = Vec<Named>)))]

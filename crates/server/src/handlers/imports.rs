@@ -66,6 +66,7 @@ pub(crate) struct ImportDecision {
     mapping: Vec<Option<Field>>,
     header: bool,
     list: Option<String>,
+    tag: Option<String>,
     consent: bool,
     evidence: String,
 }
@@ -73,7 +74,7 @@ pub(crate) struct ImportDecision {
 /// Saves the decision and runs the dry run; watch `/api/progress/import-{id}`.
 #[utoipa::path(post, path = "/api/imports/{id}/check", params(("id" = i64, Path)), request_body = ImportDecision, responses((status = 200, body = Run)))]
 pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>, Json(d): Json<ImportDecision>) -> Answer<Run> {
-    let d = Decision { mapping: d.mapping, header: d.header, list: d.list, consent: d.consent, evidence: d.evidence };
+    let d = Decision { mapping: d.mapping, header: d.header, list: d.list, tag: d.tag, consent: d.consent, evidence: d.evidence };
     imports::decide(&app.store, id, d, app.now()).await?;
     let progress = app.jobs.sender(&format!("import-{id}"));
     let told = progress.clone();

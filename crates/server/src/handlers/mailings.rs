@@ -62,7 +62,8 @@ pub(crate) async fn save(State(app): State<App>, who: Acting, Path(id): Path<i64
 /// The message check of a draft as it stands in the editor.
 #[utoipa::path(post, path = "/api/message-check", request_body = MailingDraft, responses((status = 200, body = Vec<Finding>)))]
 pub(crate) async fn check(State(app): State<App>, Json(d): Json<MailingDraft>) -> Answer<Vec<Finding>> {
-    Ok(Json(app.store.read(move |c| actions::check_draft(c, &d)).await?))
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| actions::check_draft(c, &d, now)).await?))
 }
 
 #[derive(Deserialize, ToSchema)]

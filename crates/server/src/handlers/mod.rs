@@ -5,6 +5,8 @@ pub(crate) mod contacts;
 pub(crate) mod findings;
 pub(crate) mod imports;
 pub(crate) mod mailings;
+pub(crate) mod people;
+pub(crate) mod segments;
 pub(crate) mod today;
 pub(crate) mod trials;
 

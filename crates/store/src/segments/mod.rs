@@ -135,6 +135,9 @@ pub struct Look {
     pub all: i64,
     pub sentence: String,
     pub sample: Vec<ContactRow>,
+    /// Where the first 2,000 of them live (latitude, longitude), when the tree asks for a place.
+    #[schema(value_type = Vec<Vec<f64>>)]
+    pub points: Vec<(f64, f64)>,
 }
 
 /// Counts a tree's people and shows some of them.
@@ -150,7 +153,18 @@ pub fn look(c: &Connection, tree: &Tree, now: Instant, sample: u32) -> Result<Lo
         .prepare(&format!("SELECT c.id FROM contact c WHERE {} ORDER BY c.id LIMIT {sample}", sql.text))?
         .query_map(params_from_iter(&sql.values), |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
-    Ok(Look { people, all, sentence: sentence(tree, &names(c)?), sample: contacts::by_ids(c, &ids)? })
+    let mut leaves = Vec::new();
+    tree.leaves(&mut leaves);
+    let points = if leaves.iter().any(|l| matches!(l, Tree::Near { .. })) {
+        let located = format!(
+            "SELECT c.latitude, c.longitude FROM contact c WHERE {} AND c.latitude IS NOT NULL AND c.longitude IS NOT NULL LIMIT 2000",
+            sql.text
+        );
+        c.prepare(&located)?.query_map(params_from_iter(&sql.values), |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?
+    } else {
+        vec![]
+    };
+    Ok(Look { people, all, sentence: sentence(tree, &names(c)?), sample: contacts::by_ids(c, &ids)?, points })
 }
 
 /// The numbers of a tree's people, ascending.
@@ -289,6 +303,28 @@ pub(crate) fn using(c: &Connection, asks: impl Fn(&Tree) -> bool) -> Result<Vec<
         s.kept == Kept::Live && leaves.into_iter().any(&asks)
     };
     Ok(all(c)?.into_iter().filter(asks_it).map(|s| format!("segment {}", s.name)).collect())
+}
+
+/// Changes conditions in every stored tree; those that stay the same are left alone.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn replace_in_trees(c: &Connection, change: &dyn Fn(&mut Tree)) -> Result<()> {
+    fn walk(tree: &mut Tree, change: &dyn Fn(&mut Tree)) {
+        match tree {
+            Tree::All { of } | Tree::Any { of } => of.iter_mut().for_each(|t| walk(t, change)),
+            Tree::Not { of } => walk(of, change),
+            leaf => change(leaf),
+        }
+    }
+    for s in all(c)? {
+        let mut tree = s.tree.clone();
+        walk(&mut tree, change);
+        if tree != s.tree {
+            c.execute("UPDATE segment SET tree = ?2 WHERE id = ?1", params![s.id, serde_json::to_string(&tree)?])?;
+        }
+    }
+    Ok(())
 }
 
 /// What uses a segment: other segments and mailings, by name.

@@ -1,14 +1,18 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useQuery } from "@tanstack/react-query";
-import { Link, useParams } from "react-router";
-import { api, ok } from "../../api/client";
+import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { type ReactNode, useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
-import { instant, words } from "../../shared/format";
-import { Loaded } from "../../shared/states";
+import { count, instant, words } from "../../shared/format";
+import { Failure, Loaded } from "../../shared/states";
+import { EditPerson } from "./EditPerson";
 import { statusTone } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
 
-/** A person: profile, ledger, messages, responses. */
+type Person = Schemas["Contact"];
+
+/** A person: profile, fields, what they belong to, and one timeline of all that happened. */
 export function ContactPage() {
   const id = Number(useParams().id);
   const slips = useContactSlips();
@@ -18,129 +22,206 @@ export function ContactPage() {
   });
   return (
     <Frame slips={slips}>
-      <Loaded query={person}>
-        {(p) => (
-          <>
-            <div className="crumb">
-              <Link to="/contacts">Contacts</Link>
-              <span>added {instant(p.added_at)}</span>
-            </div>
-            <h1>{[p.given_name, p.family_name].filter(Boolean).join(" ") || p.address}</h1>
-            <p className="finding">
-              Consent: <em>{words(p.consent)}</em>. Mail status:{" "}
-              <em className={statusTone(p.status)}>{words(p.status)}</em>
-              {p.status === "resting" && p.status_until ? ` until ${instant(p.status_until)}` : ""}.
-            </p>
-            <p className="soft" style={{ maxWidth: "48em" }}>
-              {p.status_why}
-            </p>
-            <dl className="facts">
-              <dt>Address</dt>
-              <dd>{p.address}</dd>
-              <dt>Country, zone</dt>
-              <dd>{[p.country, p.zone].filter(Boolean).join(", ") || "–"}</dd>
-              <dt>Source</dt>
-              <dd>{p.source ?? "–"}</dd>
-              <dt>Lists</dt>
-              <dd>{p.lists.join(", ") || "–"}</dd>
-              <dt>Topics left</dt>
-              <dd>{p.topics_left.join(", ") || "none"}</dd>
-            </dl>
-            <h2>Ledger</h2>
-            <Table>
-              <TableHead>
-                <TableRow>
-                  <TableCell>When</TableCell>
-                  <TableCell>What</TableCell>
-                  <TableCell>From</TableCell>
-                  <TableCell>Evidence or reason</TableCell>
-                </TableRow>
-              </TableHead>
-              <TableBody>
-                {p.ledger.map((e, i) => (
-                  <TableRow key={i}>
-                    <TableCell style={{ whiteSpace: "nowrap" }}>{instant(e.at)}</TableCell>
-                    <TableCell
-                      className={
-                        ["retired", "withdrew", "complained"].includes(e.kind)
-                          ? "bad"
-                          : e.kind === "resting"
-                            ? "wait"
-                            : ""
-                      }
-                    >
-                      {e.kind}
-                      {e.topic ? `: ${e.topic}` : ""}
-                      {e.until ? ` until ${instant(e.until)}` : ""}
-                    </TableCell>
-                    <TableCell>
-                      {e.source}
-                      {e.person ? `, ${e.person}` : ""}
-                    </TableCell>
-                    <TableCell>{e.evidence}</TableCell>
-                  </TableRow>
-                ))}
-              </TableBody>
-            </Table>
-            <h2>Messages</h2>
-            {p.messages.length === 0 && <p className="soft">None yet.</p>}
-            {p.messages.length > 0 && (
-              <Table>
-                <TableHead>
-                  <TableRow>
-                    <TableCell>When</TableCell>
-                    <TableCell>Mailing</TableCell>
-                    <TableCell>Subject</TableCell>
-                    <TableCell>Went</TableCell>
-                  </TableRow>
-                </TableHead>
-                <TableBody>
-                  {p.messages.map((m) => (
-                    <TableRow key={m.send_id}>
-                      <TableCell style={{ whiteSpace: "nowrap" }}>{instant(m.at)}</TableCell>
-                      <TableCell>
-                        <Link to={`/mailings/${m.mailing_id}`}>{m.mailing}</Link>
-                      </TableCell>
-                      <TableCell>{m.subject}</TableCell>
-                      <TableCell className={m.state === "failed" ? "bad" : ""}>
-                        {m.state}
-                        {m.state === "failed" && m.category ? `: ${m.category} (${m.reply})` : ""}
-                      </TableCell>
-                    </TableRow>
-                  ))}
-                </TableBody>
-              </Table>
-            )}
-            <h2>Responses</h2>
-            {p.responses.length === 0 && <p className="soft">None yet.</p>}
-            {p.responses.length > 0 && (
-              <Table>
-                <TableHead>
-                  <TableRow>
-                    <TableCell>When</TableCell>
-                    <TableCell>What</TableCell>
-                    <TableCell>To</TableCell>
-                    <TableCell>Judged</TableCell>
-                  </TableRow>
-                </TableHead>
-                <TableBody>
-                  {p.responses.map((r, i) => (
-                    <TableRow key={i}>
-                      <TableCell style={{ whiteSpace: "nowrap" }}>{instant(r.at)}</TableCell>
-                      <TableCell>
-                        {r.kind}
-                        {r.link ? `: ${r.link}` : ""}
-                      </TableCell>
-                      <TableCell>{r.mailing}</TableCell>
-                      <TableCell className={r.human ? "" : "soft"}>{r.judged}</TableCell>
-                    </TableRow>
-                  ))}
-                </TableBody>
-              </Table>
-            )}
-          </>
-        )}
-      </Loaded>
+      <Loaded query={person}>{(p) => <Whole key={id} p={p} />}</Loaded>
     </Frame>
+  );
+}
+
+function Whole({ p }: { p: Person }) {
+  const [editing, setEditing] = useState(false);
+  return (
+    <>
+      <div className="crumb">
+        <Link to="/contacts">Contacts</Link>
+        <span>added {instant(p.added_at)}</span>
+      </div>
+      <h1>{[p.given_name, p.family_name].filter(Boolean).join(" ") || p.address}</h1>
+      <p className="finding">
+        Consent: <em>{words(p.consent)}</em>. Mail status: <em className={statusTone(p.status)}>{words(p.status)}</em>
+        {p.status === "resting" && p.status_until ? ` until ${instant(p.status_until)}` : ""}.
+      </p>
+      <p className="soft" style={{ maxWidth: "48em" }}>
+        {p.status_why}
+      </p>
+      {editing ? (
+        <EditPerson p={p} close={() => setEditing(false)} />
+      ) : (
+        <>
+          <dl className="facts">
+            <dt>Address</dt>
+            <dd>{p.address}</dd>
+            <dt>Country, region, zone</dt>
+            <dd>{[p.country, p.region, p.zone].filter(Boolean).join(", ") || "–"}</dd>
+            <dt>Home place</dt>
+            <dd>{p.position ? p.position.map((x) => Number(x).toFixed(3)).join(", ") : "–"}</dd>
+            <dt>Source</dt>
+            <dd>{p.source ?? "–"}</dd>
+            {p.fields.map((f) => [
+              <dt key={f.field_id}>{f.name}</dt>,
+              <dd key={f.name}>
+                {f.value}
+                {f.dated && (
+                  <span className="soft small">
+                    {" "}
+                    of {f.dated}
+                    {f.source ? `, ${f.source}` : ""}
+                  </span>
+                )}
+              </dd>,
+            ])}
+            <Belongs p={p} word="list" label="Lists" on={p.lists} />
+            <Belongs p={p} word="tag" label="Tags" on={p.tags} />
+            <dt>Topics left</dt>
+            <dd>{p.topics_left.join(", ") || "none"}</dd>
+          </dl>
+          <div className="acts">
+            <Button variant="outlined" onClick={() => setEditing(true)}>
+              Change the profile
+            </Button>
+            <Button variant="outlined" href={`/api/contacts/${p.id}/record.json`}>
+              Whole record as JSON
+            </Button>
+          </div>
+        </>
+      )}
+      <Timeline p={p} />
+    </>
+  );
+}
+
+/** What a person is on, with a way on and off. */
+function Belongs({ p, word, label, on }: { p: Person; word: "list" | "tag"; label: string; on: Schemas["Tied"][] }) {
+  const client = useQueryClient();
+  const vocabulary = useQuery({ queryKey: ["vocabulary"], queryFn: () => ok(api.GET("/api/vocabulary")) }).data;
+  const change = useMutation({
+    mutationFn: ({ id, put }: { id: number; put: boolean }) =>
+      ok(api.POST("/api/words/{id}/people", { params: { path: { id } }, body: { word, contacts: [p.id], on: put } })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  const others = (word === "list" ? vocabulary?.lists : vocabulary?.tags)?.filter(
+    (o) => !on.some((x) => x.id === o.id),
+  );
+  return (
+    <>
+      <dt>{label}</dt>
+      <dd>
+        {on.map((x) => (
+          <span key={x.id} style={{ marginRight: 10 }}>
+            {x.name}{" "}
+            <button className="plain small" onClick={() => change.mutate({ id: x.id, put: false })}>
+              take off<span className="away"> {x.name}</span>
+            </button>
+          </span>
+        ))}
+        {others && others.length > 0 && (
+          <select
+            className="bare"
+            aria-label={`Put on a ${word}`}
+            value=""
+            onChange={(e) => change.mutate({ id: Number(e.target.value), put: true })}
+          >
+            <option value="">put on …</option>
+            {others.map((o) => (
+              <option key={o.id} value={o.id}>
+                {o.name}
+              </option>
+            ))}
+          </select>
+        )}
+        <Failure error={change.error} />
+      </dd>
+    </>
+  );
+}
+
+type Kind = "ledger" | "messages" | "responses" | "purchases";
+type Happening = { at: number; kind: Kind; what: ReactNode; about: ReactNode; tone: string };
+const KINDS: Kind[] = ["ledger", "messages", "responses", "purchases"];
+
+function happenings(p: Person): Happening[] {
+  const ledger = p.ledger.map((e): Happening => ({
+    at: e.at,
+    kind: "ledger",
+    what: `${e.kind}${e.topic ? `: ${e.topic}` : ""}${e.until ? ` until ${instant(e.until)}` : ""}`,
+    about: `${e.source}${e.person ? `, ${e.person}` : ""}${e.evidence ? `: ${e.evidence}` : ""}`,
+    tone: ["retired", "withdrew", "complained"].includes(e.kind) ? "bad" : e.kind === "resting" ? "wait" : "",
+  }));
+  const messages = p.messages.map((m): Happening => ({
+    at: m.at,
+    kind: "messages",
+    what: `message ${m.state}${m.state === "failed" && m.category ? `: ${m.category}` : ""}`,
+    about: (
+      <>
+        <Link to={`/mailings/${m.mailing_id}`}>{m.mailing}</Link>, “{m.subject}”
+        {m.state === "failed" && m.reply ? <span className="soft"> {m.reply}</span> : null}
+      </>
+    ),
+    tone: m.state === "failed" ? "bad" : "",
+  }));
+  const responses = p.responses.map((r): Happening => ({
+    at: r.at,
+    kind: "responses",
+    what: `${r.kind}${r.link ? `: ${r.link}` : ""}`,
+    about: (
+      <>
+        {r.mailing} <span className="soft">({r.judged})</span>
+      </>
+    ),
+    tone: r.human ? "" : "soft",
+  }));
+  const purchases = p.purchases.map((b): Happening => ({
+    at: b.at,
+    kind: "purchases",
+    what: b.cents < 0 ? "gave back" : "bought",
+    about: `${b.product}${b.category ? `, ${b.category}` : ""}: ${(b.cents / 100).toFixed(2)} ${b.currency}`,
+    tone: "",
+  }));
+  return [...ledger, ...messages, ...responses, ...purchases].sort((a, b) => b.at - a.at);
+}
+
+function Timeline({ p }: { p: Person }) {
+  const [params, setParams] = useSearchParams();
+  const only = params.get("only") as Kind | null;
+  const all = happenings(p);
+  const shown = only ? all.filter((h) => h.kind === only) : all;
+  return (
+    <>
+      <h2>Timeline</h2>
+      <div className="filters">
+        <span className="switch" role="group" aria-label="What is shown">
+          <button aria-pressed={!only} onClick={() => setParams({}, { replace: true })}>
+            Everything
+          </button>
+          {KINDS.map((k) => (
+            <button key={k} aria-pressed={only === k} onClick={() => setParams({ only: k }, { replace: true })}>
+              {k[0]!.toUpperCase() + k.slice(1)}
+            </button>
+          ))}
+        </span>{" "}
+        {count(shown.length)} of {count(all.length)} shown
+      </div>
+      {shown.length === 0 ? (
+        <p className="soft">Nothing of that kind yet.</p>
+      ) : (
+        <Table>
+          <TableHead>
+            <TableRow>
+              <TableCell>When</TableCell>
+              <TableCell>What</TableCell>
+              <TableCell>About</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {shown.map((h, i) => (
+              <TableRow key={i}>
+                <TableCell style={{ whiteSpace: "nowrap" }}>{instant(h.at)}</TableCell>
+                <TableCell className={h.tone}>{h.what}</TableCell>
+                <TableCell className={h.tone === "soft" ? "soft" : ""}>{h.about}</TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      )}
+    </>
   );
 }

@@ -17,11 +17,13 @@ export function ContactsPage() {
   const find = useRef<HTMLInputElement>(null);
   const search = params.get("search") ?? "";
   const list = params.get("list") ? Number(params.get("list")) : undefined;
+  const tag = params.get("tag") ? Number(params.get("tag")) : undefined;
+  const segment = params.get("segment") ? Number(params.get("segment")) : undefined;
   const status = params.get("status") ? Number(params.get("status")) : undefined;
   const sort = (params.get("sort") ?? "added_at") as Schemas["Sort"];
   const descending = (params.get("order") ?? "down") === "down";
   const page = Number(params.get("page") ?? "0");
-  const query = { search, list, status, sort, descending, page };
+  const query = { search, list, tag, segment, status, sort, descending, page };
   const people = useQuery({
     queryKey: ["contacts", query],
     queryFn: () => ok(api.GET("/api/contacts", { params: { query } })),
@@ -39,6 +41,13 @@ export function ContactsPage() {
   useEffect(() => {
     if (wanted) find.current?.focus();
   }, [wanted]);
+  const vocabulary = useQuery({
+    queryKey: ["vocabulary"],
+    queryFn: () => ok(api.GET("/api/vocabulary")),
+    enabled: tag !== undefined || segment !== undefined,
+  }).data;
+  const tagName = vocabulary?.tags.find((t) => t.id === tag)?.name;
+  const segmentName = vocabulary?.segments.find((t) => t.id === segment)?.name;
   const listName = slips.find((g) => g.title === "Lists")?.slips.find((s) => s.to === `/contacts?list=${list}`)?.title;
   return (
     <Frame slips={slips}>
@@ -60,7 +69,7 @@ export function ContactsPage() {
               <div className="crumb">
                 <span>Contacts</span>
               </div>
-              <h1>{listName ?? "Everyone"}</h1>
+              <h1>{listName ?? segmentName ?? tagName ?? "Everyone"}</h1>
               <p className="finding">
                 <em>{p.matching >= 10000 && p.matching < p.all ? "10,000 or more" : count(p.matching)}</em>{" "}
                 {p.matching === p.all ? (
@@ -83,6 +92,17 @@ export function ContactsPage() {
                 {listName && (
                   <>
                     on the list <button onClick={() => change({ list: null })}>{listName} ×</button>{" "}
+                  </>
+                )}
+                {tagName && (
+                  <>
+                    tagged <button onClick={() => change({ tag: null })}>{tagName} ×</button>{" "}
+                  </>
+                )}
+                {segmentName && (
+                  <>
+                    in <button onClick={() => change({ segment: null })}>{segmentName} ×</button>{" "}
+                    <Link to={`/contacts/segments/${segment}`}>its conditions</Link>{" "}
                   </>
                 )}
                 {status !== undefined && (

@@ -2,8 +2,9 @@ import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useRef } from "react";
 import { useNavigate } from "react-router";
-import { upload } from "../../api/client";
+import { api, ok, upload } from "../../api/client";
 import { Frame } from "../../app/Frame";
+import { count, plural } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import { useContactSlips } from "./useContactSlips";
 
@@ -46,6 +47,62 @@ export function ImportPage() {
           onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
         />
       </div>
+      <Purchases />
     </Frame>
+  );
+}
+
+/** What people bought, from the till or the shop. */
+function Purchases() {
+  const client = useQueryClient();
+  const file = useRef<HTMLInputElement>(null);
+  const take = useMutation({
+    mutationFn: async (f: File) =>
+      ok(
+        api.POST("/api/purchases", {
+          body: await f.text(),
+          bodySerializer: (b) => b,
+          headers: { "content-type": "text/csv" },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  return (
+    <>
+      <h2>Purchases</h2>
+      <p className="soft" style={{ maxWidth: "46em" }}>
+        A CSV with the columns key, address, at, value, currency, product and, if you like, category; or the same as
+        NDJSON. A refund has a negative value. The same key twice is one purchase.
+      </p>
+      <Failure error={take.error} />
+      {take.data && (
+        <>
+          <p className="note good" role="status">
+            {plural(take.data.new, "purchase")} new, {count(take.data.known)} there already, {count(take.data.refused)}{" "}
+            refused.
+          </p>
+          <ul>
+            {take.data.reasons.slice(0, 10).map((r) => (
+              <li key={r.line}>
+                Line {count(r.line)}: {r.reason}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      <div className="acts">
+        <Button variant="outlined" disabled={take.isPending} onClick={() => file.current?.click()}>
+          {take.isPending ? "Taking them in …" : "Take purchases in"}
+        </Button>
+        <input
+          ref={file}
+          type="file"
+          aria-label="Purchases"
+          hidden
+          accept=".csv,.ndjson,.jsonl,.txt"
+          onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
+        />
+      </div>
+    </>
   );
 }

@@ -19,8 +19,24 @@ import { Failure, Loaded } from "../../shared/states";
 import { useProgress } from "../../shared/useProgress";
 import { useContactSlips } from "./useContactSlips";
 
-type Field = Schemas["Field"];
-const FIELDS: Field[] = ["address", "given_name", "family_name", "country", "time_zone", "source"];
+type Field = Schemas["ColumnField"];
+const FIELDS = [
+  "address",
+  "given_name",
+  "family_name",
+  "country",
+  "region",
+  "time_zone",
+  "source",
+  "latitude",
+  "longitude",
+] as const;
+const KINDS = ["text", "number", "date", "yes_no", "choice"] as const;
+
+/** A mapping as the value of a menu's entry, and back. */
+const keyOf = (f: Field | null | undefined) => (f == null ? "" : typeof f === "string" ? f : JSON.stringify(f.own));
+const fieldOf = (key: string): Field | null =>
+  key === "" ? null : key.startsWith("{") ? { own: JSON.parse(key) as Extract<Field, object>["own"] } : (key as Field);
 const DELIMITERS: Record<string, string> = { ",": "comma", ";": "semicolon", "\t": "tab", "|": "bar" };
 const ENCODINGS: Record<string, string> = {
   utf8: "UTF-8",
@@ -44,12 +60,14 @@ export function ImportRunPage() {
   );
 }
 
-function Run({ preview: { run, columns, rows, refusals } }: { preview: Schemas["Preview"] }) {
+function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Schemas["Preview"] }) {
   const client = useQueryClient();
   const path = { id: run.id };
   const [mapping, setMapping] = useState(run.mapping);
   const [header, setHeader] = useState(run.header);
   const [list, setList] = useState(run.list ?? "");
+  const [tag, setTag] = useState(run.tag ?? "");
+  const own = useQuery({ queryKey: ["vocabulary"], queryFn: () => ok(api.GET("/api/vocabulary")) }).data?.fields ?? [];
   const [consent, setConsent] = useState(run.consent);
   const [evidence, setEvidence] = useState(run.evidence);
   const refresh = () => client.invalidateQueries();
@@ -59,7 +77,7 @@ function Run({ preview: { run, columns, rows, refusals } }: { preview: Schemas["
       ok(
         api.POST("/api/imports/{id}/check", {
           params: { path },
-          body: { mapping, header, list: list || null, consent, evidence },
+          body: { mapping, header, list: list || null, tag: tag || null, consent, evidence },
         }),
       ),
     onSuccess: refresh,
@@ -73,8 +91,32 @@ function Run({ preview: { run, columns, rows, refusals } }: { preview: Schemas["
     onSuccess: refresh,
   });
   const open = run.state === "staged" || run.state === "checked";
-  const map = (i: number, field: string) =>
-    setMapping(mapping.map((m, j) => (j === i ? ((field || null) as Field | null) : m === field && field ? null : m)));
+  const map = (i: number, key: string) =>
+    setMapping(
+      columns.map((_, j) => (j === i ? fieldOf(key) : keyOf(mapping[j]) === key ? null : (mapping[j] ?? null))),
+    );
+  /** Fields there are, and the one this column would make. */
+  const choices = (i: number) => {
+    const name = columns[i]!.trim().toLowerCase();
+    const there = own.map((f) => ({
+      key: JSON.stringify({ name: f.name, kind: f.kind }),
+      label: f.name,
+      kind: f.kind,
+    }));
+    const guessed = kinds[i] ?? "text";
+    const order = [guessed, ...KINDS.filter((k) => k !== guessed)];
+    const fresh = there.some((t) => t.label.toLowerCase() === name)
+      ? []
+      : order.map((kind) => ({ key: JSON.stringify({ name, kind }), label: `new field “${name}”`, kind }));
+    const now = keyOf(mapping[i]);
+    const all = [...there, ...fresh];
+    const missing = now.startsWith("{") && !all.some((c) => c.key === now);
+    const { name: n, kind: k } = (missing ? JSON.parse(now) : { name: "", kind: "text" }) as {
+      name: string;
+      kind: string;
+    };
+    return missing ? [...all, { key: now, label: n, kind: k }] : all;
+  };
   const width = columns.length;
   return (
     <>
@@ -127,6 +169,14 @@ function Run({ preview: { run, columns, rows, refusals } }: { preview: Schemas["
               onChange={(e) => setList(e.target.value)}
               helperText="Made when it is new. Empty: no list."
             />
+            <TextField
+              label="Tag them"
+              value={tag}
+              onChange={(e) => setTag(e.target.value)}
+              helperText="Made when it is new. Empty: no tag."
+            />
+          </div>
+          <div className="two">
             <TextField
               label="How they agreed to get mail"
               value={evidence}
@@ -198,7 +248,7 @@ function Run({ preview: { run, columns, rows, refusals } }: { preview: Schemas["
                     className="bare"
                     aria-label={`Column ${c} is`}
                     disabled={!open}
-                    value={mapping[i] ?? ""}
+                    value={keyOf(mapping[i])}
                     onChange={(e) => map(i, e.target.value)}
                   >
                     <option value="">left out</option>
@@ -207,6 +257,13 @@ function Run({ preview: { run, columns, rows, refusals } }: { preview: Schemas["
                         {words(f)}
                       </option>
                     ))}
+                    <optgroup label="Fields of your own">
+                      {choices(i).map((c) => (
+                        <option key={c.key} value={c.key}>
+                          {c.label}, {words(c.kind)}
+                        </option>
+                      ))}
+                    </optgroup>
                   </select>
                 </TableCell>
               ))}

@@ -4,7 +4,13 @@ import type { Schemas } from "../../api/client";
 import { date, words } from "../../shared/format";
 
 type Sort = Schemas["Sort"];
-type Props = { rows: Schemas["ContactRow"][]; sort?: Sort; descending?: boolean; onSort?: (s: Sort) => void };
+type Props = {
+  rows: Schemas["ContactRow"][];
+  sort?: Sort;
+  descending?: boolean;
+  onSort?: (s: Sort) => void;
+  onWhy?: (r: Schemas["ContactRow"]) => void;
+};
 
 export function statusTone(status: string): string {
   return status === "retired" ? "bad" : status === "active" ? "" : "wait";
@@ -15,7 +21,7 @@ function consentTone(consent: string): string {
 }
 
 /** People as rows; every one opens. */
-export function PeopleTable({ rows, sort, descending, onSort }: Props) {
+export function PeopleTable({ rows, sort, descending, onSort, onWhy }: Props) {
   const head = (key: Sort, label: string) => (
     <TableCell aria-sort={sort === key ? (descending ? "descending" : "ascending") : undefined}>
       {onSort ? (
@@ -38,6 +44,7 @@ export function PeopleTable({ rows, sort, descending, onSort }: Props) {
           <TableCell>Consent</TableCell>
           <TableCell>Mail status</TableCell>
           {head("added_at", "Added")}
+          {onWhy && <TableCell />}
         </TableRow>
       </TableHead>
       <TableBody>
@@ -51,6 +58,13 @@ export function PeopleTable({ rows, sort, descending, onSort }: Props) {
             <TableCell className={consentTone(r.consent)}>{words(r.consent)}</TableCell>
             <TableCell className={statusTone(r.status)}>{words(r.status)}</TableCell>
             <TableCell className="num">{date(r.added_at)}</TableCell>
+            {onWhy && (
+              <TableCell className="num">
+                <button className="plain" onClick={() => onWhy(r)}>
+                  Why<span className="away"> is {r.address} in it</span>
+                </button>
+              </TableCell>
+            )}
           </TableRow>
         ))}
       </TableBody>

@@ -3,7 +3,7 @@ import { api, ok } from "../../api/client";
 import type { Slip } from "../../app/Frame";
 import { count } from "../../shared/format";
 
-/** The slips of the Contacts station: everyone, the lists, the imports. */
+/** The slips of the Contacts station: everyone, segments, the lists, the imports. */
 export function useContactSlips(): { title: string; slips: Slip[] }[] {
   const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
   const runs = useQuery({ queryKey: ["imports"], queryFn: () => ok(api.GET("/api/imports")) });
@@ -12,7 +12,10 @@ export function useContactSlips(): { title: string; slips: Slip[] }[] {
       title: "Contacts",
       slips: [
         { to: "/contacts", title: "Everyone" },
-        { to: "/contacts/import", title: "Import a file", words: "CSV or TSV" },
+        { to: "/contacts/segments", title: "Segments" },
+        { to: "/contacts/import", title: "Import a file", words: "people or purchases" },
+        { to: "/contacts/add", title: "Add a person" },
+        { to: "/contacts/words", title: "Lists, tags, fields" },
       ],
     },
     ...(lists.data?.length

@@ -63,6 +63,7 @@ function Findings({ draft }: { draft: Draft }) {
 function Editor({ from, id }: { from: Draft; id: number | null }) {
   const client = useQueryClient();
   const navigate = useNavigate();
+  const segments = useQuery({ queryKey: ["segments"], queryFn: () => ok(api.GET("/api/segments")) });
   const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
   const topics = useQuery({ queryKey: ["topics"], queryFn: () => ok(api.GET("/api/topics")) });
   const letterheads = useQuery({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) });
@@ -86,7 +87,7 @@ function Editor({ from, id }: { from: Draft; id: number | null }) {
   const pick = (
     label: string,
     value: number | null | undefined,
-    options: Schemas["Named"][],
+    options: { id: number; name: string }[],
     none: string,
     set: (v: number | null) => void,
   ) => (
@@ -136,6 +137,9 @@ function Editor({ from, id }: { from: Draft; id: number | null }) {
             ))}
           </TextField>
           {pick("Audience", d.list_id, lists.data ?? [], "Everyone", (v) => setD({ ...d, list_id: v }))}
+          {pick("Only those in", d.segment_id ?? null, segments.data ?? [], "No segment", (v) =>
+            setD({ ...d, segment_id: v }),
+          )}
           {pick("Topic", d.topic_id, topics.data ?? [], "None: leaving ends all mail", (v) =>
             setD({ ...d, topic_id: v }),
           )}
@@ -193,7 +197,14 @@ function Editor({ from, id }: { from: Draft; id: number | null }) {
           </Button>
         ) : (
           <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate("send")}>
-            Send to {lists.data?.find((l) => l.id === d.list_id)?.name ?? "everyone"} cleared
+            Send to{" "}
+            {[
+              lists.data?.find((l) => l.id === d.list_id)?.name,
+              segments.data?.find((s) => s.id === d.segment_id)?.name,
+            ]
+              .filter(Boolean)
+              .join(", ") || "everyone"}{" "}
+            cleared
           </Button>
         )}
         <Button variant="outlined" disabled={save.isPending} onClick={() => save.mutate("stay")}>
@@ -271,6 +282,7 @@ export function MailingPage() {
     topic_id: null,
     letterhead_id: 0,
     list_id: null,
+    segment_id: null,
     over_cap: "hold",
     html: HTML,
     text: TEXT,

@@ -1,0 +1,201 @@
+//! People one by one: added by hand, changed, taken out as a record; and what they bought.
+
+use super::Acting;
+use crate::error::{Answer, ApiError};
+use crate::state::App;
+use axum::Json;
+use axum::body::Bytes;
+use axum::extract::{Path, State};
+use axum::response::{IntoResponse, Response};
+use rinse_core::address::Address;
+use rinse_core::consent::Act;
+use rinse_core::purchase::{self, Purchase};
+use rinse_core::segment::person::Value;
+use rinse_core::table;
+use rinse_store::contacts::{self, Profile};
+use rinse_store::ledger::{self, Origin};
+use rinse_store::purchases::{self, Taken};
+use rinse_store::tags::{self, Kind};
+use rinse_store::{StoreError, fields, settings};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct NewContact {
+    address: String,
+    #[serde(flatten)]
+    profile: Profile,
+    list: Option<i64>,
+    /// They agreed to get marketing mail; then the evidence says how.
+    consent: bool,
+    evidence: String,
+}
+
+/// Adds one person by hand, or by script. Consent needs its evidence.
+#[utoipa::path(post, path = "/api/contacts", request_body = NewContact, responses((status = 200, body = i64)))]
+pub(crate) async fn add(State(app): State<App>, who: Acting, Json(n): Json<NewContact>) -> Answer<i64> {
+    let address = Address::parse(&n.address).map_err(|e| ApiError::Malformed(format!("{:?} is no address: {e}.", n.address)))?;
+    if n.consent && n.evidence.trim().len() < 5 {
+        return Err(ApiError::Refused("Say how this person agreed to get mail (which form, when): consent needs its evidence.".into()));
+    }
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .write(move |c| {
+                if contacts::find(c, &address.key)?.is_some() {
+                    return Err(StoreError::Refused(format!(
+                        "{} is in the base already. Find the person and change what is new.",
+                        address.normal
+                    )));
+                }
+                let id = contacts::add(c, &address, &n.profile, now, None)?;
+                if n.consent {
+                    let origin =
+                        Origin { source: "analyst", evidence: n.evidence.trim().to_owned(), person: Some(who.0), ..Origin::default() };
+                    ledger::act(c, id, now, Act::Agreed, &origin)?;
+                }
+                if let Some(list) = n.list {
+                    tags::add(c, Kind::List, list, &[id], now)?;
+                }
+                settings::audit(c, now, Some(who.0), "person added", "contact", id, "")?;
+                Ok(id)
+            })
+            .await?,
+    ))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct FieldChange {
+    field_id: i64,
+    /// Empty: the value is taken away.
+    value: String,
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct ContactChange {
+    /// The whole profile: what is null here is missing afterwards.
+    profile: Profile,
+    /// The fields of one's own that change.
+    fields: Vec<FieldChange>,
+}
+
+/// Changes a person's profile and fields. The address and consent are not among them.
+#[utoipa::path(put, path = "/api/contacts/{id}", params(("id" = i64, Path)), request_body = ContactChange, responses((status = 204)))]
+pub(crate) async fn change(
+    State(app): State<App>,
+    who: Acting,
+    Path(id): Path<i64>,
+    Json(ch): Json<ContactChange>,
+) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store
+        .write(move |c| {
+            contacts::replace_profile(c, id, &ch.profile)?;
+            for f in &ch.fields {
+                let field = fields::one(c, f.field_id)?;
+                if f.value.trim().is_empty() {
+                    fields::clear(c, id, field.id)?;
+                } else {
+                    let value = Value::read(field.kind, &f.value).map_err(|e| StoreError::Refused(format!("{}: {e}.", field.name)))?;
+                    fields::set(c, id, field.id, &value, None, None)?;
+                }
+            }
+            settings::audit(c, now, Some(who.0), "person changed", "contact", id, "")
+        })
+        .await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+/// A person's whole record, to be given to them.
+pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
+    let now = app.now();
+    let person = app.store.read(move |c| contacts::one(c, id, now)).await?;
+    Ok(([("content-disposition", format!("attachment; filename=\"person-{id}.json\""))], Json(person)).into_response())
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct RefusedLine {
+    line: u64,
+    reason: String,
+}
+
+#[derive(Default, Serialize, ToSchema)]
+pub(crate) struct PurchasesTaken {
+    new: usize,
+    /// There already, by their keys.
+    known: usize,
+    refused: usize,
+    /// The first 100 of the refused.
+    reasons: Vec<RefusedLine>,
+}
+
+/// Takes purchases in, as CSV with a header or as NDJSON. The same purchase twice changes nothing.
+#[utoipa::path(post, path = "/api/purchases", request_body(content = String, content_type = "text/csv"), responses((status = 200, body = PurchasesTaken)))]
+pub(crate) async fn purchases(State(app): State<App>, who: Acting, body: Bytes) -> Answer<PurchasesTaken> {
+    Ok(Json(take_in_purchases(&app, &body, who.0).await?))
+}
+
+/// Takes a file of purchases in, in batches, so that nobody waits long for the writer.
+pub(crate) async fn take_in_purchases(app: &App, body: &[u8], who: i64) -> Result<PurchasesTaken, ApiError> {
+    let rows = read(body)?;
+    let now = app.now();
+    let mut out = PurchasesTaken::default();
+    let mut rows = rows.into_iter().peekable();
+    while rows.peek().is_some() {
+        let batch: Vec<(u64, Result<Purchase, String>)> = rows.by_ref().take(rinse_store::imports::BATCH).collect();
+        let taken = app
+            .store
+            .write(move |c| {
+                batch
+                    .into_iter()
+                    .map(|(line, row)| {
+                        Ok(match row {
+                            Err(reason) => Err((line, reason)),
+                            Ok(p) => match purchases::take(c, &p)? {
+                                Taken::Nobody => Err((line, format!("nobody here has the address {}", p.address.normal))),
+                                taken => Ok(taken),
+                            },
+                        })
+                    })
+                    .collect::<rinse_store::Result<Vec<_>>>()
+            })
+            .await?;
+        for row in taken {
+            match row {
+                Ok(Taken::New) => out.new += 1,
+                Ok(_) => out.known += 1,
+                Err((line, reason)) => {
+                    out.refused += 1;
+                    if out.reasons.len() < 100 {
+                        out.reasons.push(RefusedLine { line, reason });
+                    }
+                }
+            }
+        }
+    }
+    let detail = format!("{} new, {} known, {} refused", out.new, out.known, out.refused);
+    app.store.write(move |c| settings::audit(c, now, Some(who), "purchases taken in", "purchase", 0, &detail)).await?;
+    Ok(out)
+}
+
+/// The rows of a file with their line numbers, each read or refused.
+fn read(body: &[u8]) -> Result<Vec<(u64, Result<Purchase, String>)>, ApiError> {
+    let refused = |e: String| ApiError::Refused(e);
+    let text = std::str::from_utf8(body).map_err(|_| refused("The file is not in UTF-8. Save it so and try again.".into()))?;
+    let text = text.trim_start_matches('\u{feff}');
+    if text.trim_start().starts_with('{') {
+        let lines = (1..).zip(text.lines()).filter(|(_, l)| !l.trim().is_empty());
+        return Ok(lines.map(|(n, l)| (n, purchase::from_json(l))).collect());
+    }
+    table::detect_encoding(body).map_err(|e| refused(e.to_string()))?;
+    let mut rows = csv::ReaderBuilder::new().flexible(true).delimiter(table::detect_delimiter(text)).from_reader(text.as_bytes());
+    let header = rows.headers().map_err(|e| refused(e.to_string()))?.clone();
+    let columns = purchase::columns(&header.iter().collect::<Vec<_>>()).map_err(refused)?;
+    Ok(rows
+        .records()
+        .map(|r| match r {
+            Ok(r) => (r.position().map_or(0, csv::Position::line), purchase::from_record(&r.iter().collect::<Vec<_>>(), &columns)),
+            Err(e) => (e.position().map_or(0, csv::Position::line), Err(e.to_string())),
+        })
+        .collect())
+}

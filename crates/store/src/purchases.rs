@@ -1,0 +1,45 @@
+//! Purchases, by the shop's own key: the same one twice changes nothing.
+
+use crate::Result;
+use rinse_core::purchase::Purchase;
+use rinse_core::segment::fold;
+use rusqlite::{Connection, OptionalExtension, params};
+
+/// What became of a purchase.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Taken {
+    New,
+    /// It was there already.
+    Known,
+    /// Nobody in the base has this address.
+    Nobody,
+}
+
+/// Takes a purchase in.
+///
+/// # Errors
+/// When the database fails.
+pub fn take(c: &Connection, p: &Purchase) -> Result<Taken> {
+    let contact: Option<i64> =
+        c.prepare_cached("SELECT id FROM contact WHERE address_key = ?1")?.query_row([&p.address.key], |r| r.get(0)).optional()?;
+    let Some(contact) = contact else { return Ok(Taken::Nobody) };
+    let n = c
+        .prepare_cached(
+            "INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key, category, category_key) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9)
+             ON CONFLICT (key) DO NOTHING",
+        )?
+        .execute(params![p.key, contact, p.at.0, p.cents, p.currency, p.product, fold(&p.product), p.category, fold(&p.category)])?;
+    Ok(if n > 0 { Taken::New } else { Taken::Known })
+}
+
+/// The products and categories there are, the most bought first.
+///
+/// # Errors
+/// When the database fails.
+pub fn products(c: &Connection) -> Result<(Vec<String>, Vec<String>)> {
+    let of = |column: &str| -> Result<Vec<String>> {
+        let sql = format!("SELECT max({column}) FROM purchase WHERE {column} <> '' GROUP BY {column}_key ORDER BY count(*) DESC LIMIT 100");
+        Ok(c.prepare_cached(&sql)?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    };
+    Ok((of("product")?, of("category")?))
+}

@@ -1,0 +1,166 @@
+//! Tags and lists: words put on people. A list is something they joined, a tag something we noted.
+
+use crate::segments::{taken, using};
+use crate::settings::Named;
+use crate::{Result, StoreError};
+use rinse_core::Instant;
+use rinse_core::segment::Tree;
+use rusqlite::{Connection, OptionalExtension, params};
+
+/// Which of the two.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Kind {
+    List,
+    Tag,
+}
+
+impl Kind {
+    fn table(self) -> &'static str {
+        if self == Self::List { "list" } else { "tag" }
+    }
+
+    /// The table of members, its column for this kind, and its column for when they came.
+    fn members(self) -> (&'static str, &'static str, &'static str) {
+        if self == Self::List { ("list_member", "list_id", "joined_at") } else { ("contact_tag", "tag_id", "at") }
+    }
+}
+
+/// All of a kind, by name, with their people.
+///
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection, kind: Kind) -> Result<Vec<Named>> {
+    let (members, id, _) = kind.members();
+    let table = kind.table();
+    let sql = format!("SELECT id, name, (SELECT count(*) FROM {members} m WHERE m.{id} = {table}.id) FROM {table} ORDER BY name");
+    Ok(c.prepare_cached(&sql)?
+        .query_map([], |r| Ok(Named { id: r.get(0)?, name: r.get(1)?, people: r.get(2)? }))?
+        .collect::<rusqlite::Result<_>>()?)
+}
+
+fn must_exist(c: &Connection, kind: Kind, id: i64) -> Result<String> {
+    c.prepare_cached(&format!("SELECT name FROM {} WHERE id = ?1", kind.table()))?
+        .query_row([id], |r| r.get(0))
+        .optional()?
+        .ok_or(StoreError::Missing(kind.table()))
+}
+
+fn good_name(name: &str) -> Result<&str> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 80 {
+        return Err(StoreError::Refused("Give it a name of at most 80 characters.".into()));
+    }
+    Ok(name)
+}
+
+/// The one of that name, made when there is none.
+///
+/// # Errors
+/// When the name can't be one.
+pub fn named(c: &Connection, kind: Kind, name: &str, now: Instant) -> Result<i64> {
+    let (table, name) = (kind.table(), good_name(name)?);
+    c.execute(&format!("INSERT INTO {table} (name, made_at) VALUES (?1, ?2) ON CONFLICT DO NOTHING"), params![name, now.0])?;
+    Ok(c.query_row(&format!("SELECT id FROM {table} WHERE name = ?1"), [name], |r| r.get(0))?)
+}
+
+/// # Errors
+/// When it is gone, or the name is taken.
+pub fn rename(c: &Connection, kind: Kind, id: i64, name: &str) -> Result<()> {
+    must_exist(c, kind, id)?;
+    let name = good_name(name)?;
+    taken(c, kind.table(), name, Some(id))?;
+    c.execute(&format!("UPDATE {} SET name = ?2 WHERE id = ?1", kind.table()), params![id, name])?;
+    Ok(())
+}
+
+/// What depends on it: segments, and for lists mailings and imports.
+///
+/// # Errors
+/// When the database fails.
+pub fn used_by(c: &Connection, kind: Kind, id: i64) -> Result<Vec<String>> {
+    let mut out = using(c, |t| match t {
+        Tree::List { list } => kind == Kind::List && *list == id,
+        Tree::Tag { tag } => kind == Kind::Tag && *tag == id,
+        _ => false,
+    })?;
+    if kind == Kind::List {
+        let mut s = c.prepare_cached("SELECT name FROM mailing WHERE list_id = ?1 ORDER BY id")?;
+        let mailings: Vec<String> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+        out.extend(mailings.into_iter().map(|m| format!("mailing {m}")));
+    }
+    Ok(out)
+}
+
+/// Deletes one that nothing uses; its people stay.
+///
+/// # Errors
+/// When something uses it, named.
+pub fn delete(c: &Connection, kind: Kind, id: i64) -> Result<()> {
+    must_exist(c, kind, id)?;
+    let users = used_by(c, kind, id)?;
+    if !users.is_empty() {
+        return Err(StoreError::Refused(format!("It is used by {}. Change those first, or merge it into another.", users.join(", "))));
+    }
+    let (members, column, _) = kind.members();
+    c.execute(&format!("DELETE FROM {members} WHERE {column} = ?1"), [id])?;
+    c.execute(&format!("UPDATE import_run SET {column} = NULL WHERE {column} = ?1"), [id])?;
+    c.execute(&format!("DELETE FROM {} WHERE id = ?1", kind.table()), [id])?;
+    Ok(())
+}
+
+/// Puts the people of one into another and deletes it; what used it uses the other.
+///
+/// # Errors
+/// When either is gone, or they are the same.
+pub fn merge(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
+    must_exist(c, kind, from)?;
+    must_exist(c, kind, into)?;
+    if from == into {
+        return Err(StoreError::Refused("Choose another to merge it into.".into()));
+    }
+    let (members, column, when) = kind.members();
+    c.execute(
+        &format!("INSERT INTO {members} ({column}, contact_id, {when}) SELECT ?2, contact_id, {when} FROM {members} WHERE {column} = ?1 ON CONFLICT DO NOTHING"),
+        [from, into],
+    )?;
+    crate::segments::replace_in_trees(c, &|t| match t {
+        Tree::List { list } if kind == Kind::List && *list == from => *list = into,
+        Tree::Tag { tag } if kind == Kind::Tag && *tag == from => *tag = into,
+        _ => {}
+    })?;
+    if kind == Kind::List {
+        c.execute("UPDATE mailing SET list_id = ?2 WHERE list_id = ?1", [from, into])?;
+    }
+    c.execute(&format!("UPDATE import_run SET {column} = ?2 WHERE {column} = ?1"), [from, into])?;
+    delete(c, kind, from)
+}
+
+/// Puts people on it; returns how many are new to it.
+///
+/// # Errors
+/// When it is gone.
+pub fn add(c: &Connection, kind: Kind, id: i64, contacts: &[i64], now: Instant) -> Result<usize> {
+    must_exist(c, kind, id)?;
+    let (members, column, when) = kind.members();
+    let mut s =
+        c.prepare_cached(&format!("INSERT INTO {members} ({column}, contact_id, {when}) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING"))?;
+    let mut n = 0;
+    for contact in contacts {
+        n += s.execute(params![id, contact, now.0])?;
+    }
+    Ok(n)
+}
+
+/// Takes people off it; returns how many were on it.
+///
+/// # Errors
+/// When the database fails.
+pub fn take_off(c: &Connection, kind: Kind, id: i64, contacts: &[i64]) -> Result<usize> {
+    let (members, column, _) = kind.members();
+    let mut s = c.prepare_cached(&format!("DELETE FROM {members} WHERE {column} = ?1 AND contact_id = ?2"))?;
+    let mut n = 0;
+    for contact in contacts {
+        n += s.execute([id, *contact])?;
+    }
+    Ok(n)
+}

@@ -1,0 +1,160 @@
+import { Button, Checkbox, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
+import { Frame } from "../../app/Frame";
+import { count, date, plural } from "../../shared/format";
+import { Loaded } from "../../shared/states";
+import { useContactSlips } from "../contacts/useContactSlips";
+import type { Tree } from "./leaf";
+
+function People({ id }: { id: number }) {
+  const look = useQuery({
+    queryKey: ["look", { kind: "segment", segment: id }],
+    queryFn: () => ok(api.POST("/api/segments/look", { body: { kind: "segment", segment: id } })),
+  });
+  if (look.error) return <span className="bad">{look.error.message}</span>;
+  return <>{look.data ? count(look.data.people) : "…"}</>;
+}
+
+/** How the chosen ones overlap. */
+function OverlapTable({ sets }: { sets: Tree[] }) {
+  const overlap = useQuery({
+    queryKey: ["overlap", sets],
+    queryFn: () => ok(api.POST("/api/segments/overlap", { body: sets })),
+  });
+  return (
+    <Loaded query={overlap}>
+      {(o) => (
+        <Table>
+          <TableHead>
+            <TableRow>
+              <TableCell>People in both</TableCell>
+              {o.names.map((n) => (
+                <TableCell key={n} className="num">
+                  {n}
+                </TableCell>
+              ))}
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {o.names.map((n, i) => (
+              <TableRow key={n}>
+                <TableCell>{n}</TableCell>
+                {o.people[i]!.map((k, j) => (
+                  <TableCell key={j} className={i === j ? "num soft" : "num"}>
+                    {count(k)}
+                  </TableCell>
+                ))}
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      )}
+    </Loaded>
+  );
+}
+
+export function SegmentsPage() {
+  const slips = useContactSlips();
+  const navigate = useNavigate();
+  const segments = useQuery({ queryKey: ["segments"], queryFn: () => ok(api.GET("/api/segments")) });
+  const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
+  const [chosen, setChosen] = useState<Tree[]>([]);
+  const has = (t: Tree) => chosen.some((c) => JSON.stringify(c) === JSON.stringify(t));
+  const box = (t: Tree, name: string) => (
+    <Checkbox
+      size="small"
+      slotProps={{ input: { "aria-label": `Compare ${name}` } }}
+      checked={has(t)}
+      onChange={(e) =>
+        setChosen(e.target.checked ? [...chosen, t] : chosen.filter((c) => JSON.stringify(c) !== JSON.stringify(t)))
+      }
+    />
+  );
+  const row = (s: Schemas["Segment"]) => (
+    <TableRow key={s.id}>
+      <TableCell padding="checkbox">{box({ kind: "segment", segment: s.id }, s.name)}</TableCell>
+      <TableCell>
+        <Link to={`/contacts/segments/${s.id}`}>{s.name}</Link>
+      </TableCell>
+      <TableCell className="num">
+        <People id={s.id} />
+      </TableCell>
+      <TableCell>{s.sentence}</TableCell>
+      <TableCell>
+        {s.kept}
+        <br />
+        <span className="soft small">{date(s.changed_at)}</span>
+      </TableCell>
+    </TableRow>
+  );
+  return (
+    <Frame slips={slips}>
+      <Loaded query={segments}>
+        {(all) => (
+          <>
+            <div className="crumb">
+              <span>Contacts</span>
+            </div>
+            <h1>Segments</h1>
+            <p className="finding">
+              {all.length ? (
+                <>
+                  <em>{plural(all.length, "segment")}</em> {all.length === 1 ? "picks" : "pick"} people out of the base.
+                </>
+              ) : (
+                "No segment picks people out yet."
+              )}
+            </p>
+            {all.length === 0 && (
+              <p className="soft">
+                A segment is a sentence about people: who they are, what they joined, how they answered, what they
+                bought.
+              </p>
+            )}
+            <div className="acts">
+              <Button variant="contained" onClick={() => void navigate("/contacts/segments/new")}>
+                Write a segment
+              </Button>
+            </div>
+            {all.length > 0 && (
+              <Table>
+                <TableHead>
+                  <TableRow>
+                    <TableCell padding="checkbox">Compare</TableCell>
+                    <TableCell>Segment</TableCell>
+                    <TableCell className="num">People</TableCell>
+                    <TableCell>Who they are</TableCell>
+                    <TableCell>Kept</TableCell>
+                  </TableRow>
+                </TableHead>
+                <TableBody>
+                  {all.map(row)}
+                  {lists.data?.map((l) => (
+                    <TableRow key={`list-${l.id}`}>
+                      <TableCell padding="checkbox">{box({ kind: "list", list: l.id }, l.name)}</TableCell>
+                      <TableCell>
+                        <Link to={`/contacts?list=${l.id}`}>{l.name}</Link>
+                      </TableCell>
+                      <TableCell className="num">{count(l.people)}</TableCell>
+                      <TableCell className="soft">on this list</TableCell>
+                      <TableCell>list</TableCell>
+                    </TableRow>
+                  ))}
+                </TableBody>
+              </Table>
+            )}
+            {chosen.length > 1 && (
+              <>
+                <h2>Overlap</h2>
+                <OverlapTable sets={chosen} />
+              </>
+            )}
+          </>
+        )}
+      </Loaded>
+    </Frame>
+  );
+}
