@@ -94,6 +94,8 @@ pub struct Store {
 const MIGRATIONS: &[M<'_>] = &[M::up(include_str!("../migrations/001_base.sql")), M::up(include_str!("../migrations/002_people.sql"))];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;
+/// Events are small: more of them share one.
+const GROUP_OF_EVENTS: usize = 4_000;
 
 impl Store {
     /// Opens (or makes) `rinse.db` in the folder and brings it up to date.
@@ -263,7 +265,8 @@ fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) {
     while let Some(first) = next.take().or_else(|| jobs.recv().ok()) {
         let repeatable = first.repeatable();
         let mut group = vec![first];
-        while group.len() < GROUP {
+        let most = if repeatable { GROUP_OF_EVENTS } else { GROUP };
+        while group.len() < most {
             match jobs.try_recv() {
                 Ok(job) if job.repeatable() == repeatable => group.push(job),
                 Ok(job) => {

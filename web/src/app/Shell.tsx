@@ -103,7 +103,7 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
   });
   const o = w.opened;
   return [
-    entry(`To decide: ${count(toDecide)}`, count(toDecide), "The items on this page, one each."),
+    entry(`To decide: ${count(toDecide)}`, count(toDecide), "The items on Today, one each."),
     entry(
       `Contacts: ${count(w.contacts)}`,
       count(w.contacts),
