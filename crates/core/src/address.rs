@@ -22,6 +22,8 @@ pub enum AddressError {
     LocalQuotes,
     #[error("the domain is not a valid one")]
     Domain,
+    #[error("the domain has no dot, so no mail can reach it from outside")]
+    NoDot,
     #[error("the address is longer than 254 bytes")]
     TooLong,
 }
@@ -38,12 +40,22 @@ pub struct Address {
 }
 
 impl Address {
-    /// Reads one address.
+    /// Reads one address that mail can be sent to: a mailbox whose domain has a dot, space around
+    /// it left out.
     ///
     /// # Errors
     /// Says what is wrong with it, in words fit for the reason column of a refused row.
     pub fn parse(text: &str) -> Result<Self, AddressError> {
-        let text = text.trim();
+        let address = Self::mailbox(text.trim())?;
+        // Over the Internet only a domain with a dot, or a literal, is reached.
+        if address.domain.contains('.') || address.domain.starts_with('[') { Ok(address) } else { Err(AddressError::NoDot) }
+    }
+
+    /// Reads a mailbox by RFC 5321, to the letter.
+    ///
+    /// # Errors
+    /// Says what is wrong with it.
+    pub fn mailbox(text: &str) -> Result<Self, AddressError> {
         if text.is_empty() {
             return Err(AddressError::Empty);
         }
@@ -83,8 +95,9 @@ fn check_local(local: &str) -> Result<(), AddressError> {
         return Ok(());
     }
     for c in local.chars() {
-        let fine =
-            c.is_ascii_alphanumeric() || "!#$%&'*+-/=?^_`{|}~.".contains(c) || (!c.is_ascii() && !c.is_control() && !c.is_whitespace());
+        let fine = c.is_ascii_alphanumeric()
+            || "!#$%&'*+-/=?^_`{|}~.".contains(c)
+            || (!c.is_ascii() && !c.is_control() && !c.is_whitespace() && c != '\u{fffd}');
         if !fine {
             return Err(AddressError::LocalCharacter(c));
         }
@@ -107,8 +120,7 @@ fn normal_domain(domain: &str) -> Option<String> {
     let labels_fine = ascii.split('.').all(|l| {
         (1..=63).contains(&l.len()) && !l.starts_with('-') && !l.ends_with('-') && l.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-')
     });
-    // A mailbox that can be reached over the Internet has a dot in its domain.
-    (labels_fine && ascii.contains('.') && ascii.len() <= 253).then_some(ascii)
+    (labels_fine && ascii.len() <= 253).then_some(ascii)
 }
 
 #[cfg(test)]
@@ -133,7 +145,7 @@ mod tests {
     #[case("@tern.example", AddressError::NoLocalPart)]
     #[case("a b@tern.example", AddressError::LocalCharacter(' '))]
     #[case(".a@tern.example", AddressError::LocalDots)]
-    #[case("a@tern", AddressError::Domain)]
+    #[case("a@tern", AddressError::NoDot)]
     #[case("a@-tern.example", AddressError::Domain)]
     #[case("a@tern..example", AddressError::Domain)]
     fn refuses_with_a_reason(#[case] given: &str, #[case] reason: AddressError) {

@@ -55,14 +55,13 @@ pub fn detect_encoding(head: &[u8]) -> Result<Encoding, TableError> {
     })
 }
 
-/// The delimiter of a table, from its first lines: the one that splits most lines into the same
+/// The delimiter of a table, from its first records: the one that splits most of them into the same
 /// number (two or more) of fields, fields in double quotes left whole. A single column has none of
 /// them, and the comma does for it.
 #[must_use]
 pub fn detect_delimiter(text: &str) -> u8 {
-    let lines: Vec<&str> = text.lines().filter(|l| !l.trim().is_empty()).take(50).collect();
     let score = |delimiter: u8| {
-        let counts: Vec<usize> = lines.iter().map(|l| fields(l, delimiter)).collect();
+        let counts = widths(text.as_bytes(), delimiter, 50);
         let typical = counts.iter().copied().max_by_key(|c| counts.iter().filter(|d| *d == c).count()).unwrap_or(1);
         if typical < 2 {
             return 0;
@@ -72,15 +71,38 @@ pub fn detect_delimiter(text: &str) -> u8 {
     b",;\t|".iter().copied().max_by_key(|d| (score(*d), *d == b',')).unwrap_or(b',')
 }
 
-fn fields(line: &str, delimiter: u8) -> usize {
-    let mut quoted = false;
-    1 + line
-        .bytes()
-        .filter(|b| {
-            quoted ^= *b == b'"';
-            *b == delimiter && !quoted
-        })
-        .count()
+/// How many fields each of the first records has. A quote opens a field only at its beginning and
+/// closes it only at its end, so that a stray one swallows nothing.
+fn widths(text: &[u8], delimiter: u8, most: usize) -> Vec<usize> {
+    let (mut out, mut fields, mut quoted, mut at_start, mut blank, mut doubled) = (Vec::new(), 1, false, true, true, false);
+    for (i, b) in text.iter().copied().enumerate() {
+        if std::mem::take(&mut doubled) {
+            continue;
+        }
+        let ends = |next: Option<&u8>| next.is_none_or(|n| *n == delimiter || *n == b'\n' || *n == b'\r');
+        match b {
+            b'"' if !quoted && at_start => quoted = true,
+            b'"' if quoted && text.get(i + 1) == Some(&b'"') => doubled = true,
+            b'"' if quoted && ends(text.get(i + 1)) => quoted = false,
+            b'\n' | b'\r' if !quoted => {
+                if !blank {
+                    out.push(fields);
+                }
+                if out.len() == most {
+                    return out;
+                }
+                (fields, blank) = (1, true);
+            }
+            _ if b == delimiter && !quoted => fields += 1,
+            _ => {}
+        }
+        at_start = !quoted && (b == delimiter || b == b'\n' || b == b'\r');
+        blank &= b.is_ascii_whitespace();
+    }
+    if !blank {
+        out.push(fields);
+    }
+    out
 }
 
 /// Is the first record a header? It is when it holds no address and a later record does.

@@ -1,9 +1,11 @@
 //! The binary: serve, demo, and the tools for scripts. Data goes to stdout, words to stderr.
 
+mod tools;
+
 use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
 use rinse_server::{App, Config, Mode, demo, openapi, router};
-use std::io::{BufRead, Write};
+use std::io::Write;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -49,6 +51,16 @@ enum Command {
     },
     /// Statistics for scripts: JSON lines in, JSON lines out.
     Calc,
+    /// How table files are written: a JSON line for each.
+    Peek {
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+        /// Every record as read, too.
+        #[arg(long)]
+        cells: bool,
+    },
+    /// Is it a mailbox, and what is its normal form? JSON lines in, JSON lines out.
+    Address,
     /// Print the API's OpenAPI description.
     Openapi,
 }
@@ -59,7 +71,7 @@ fn main() -> ExitCode {
         .with_env_filter(tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "info".into()))
         .init();
     match run(Cli::parse().command) {
-        Ok(()) => ExitCode::SUCCESS,
+        Ok(code) => code,
         Err(e) => {
             let _ = writeln!(std::io::stderr(), "rinse: {e:#}");
             ExitCode::from(1)
@@ -67,41 +79,33 @@ fn main() -> ExitCode {
     }
 }
 
-fn run(command: Command) -> Result<()> {
+fn run(command: Command) -> Result<ExitCode> {
     match command {
-        Command::Calc => calc(),
+        Command::Calc => tools::calc()?,
+        Command::Address => tools::address()?,
+        Command::Peek { files, cells } => return tools::peek(&files, cells),
         Command::Openapi => {
             let text = serde_json::to_string_pretty(&openapi())?;
             writeln!(std::io::stdout(), "{text}")?;
-            Ok(())
         }
         Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, public_url } => {
             let mode = Mode::Real { smtp_host, smtp_port, tls: smtp_tls };
-            runtime()?.block_on(serve(data, listen, public_url, mode))
+            runtime()?.block_on(serve(data, listen, public_url, mode))?;
         }
         Command::Demo { data, listen, prepare, people } => {
             let rt = runtime()?;
             if prepare {
-                return rt.block_on(prepare_demo(&data, listen, people));
+                rt.block_on(prepare_demo(&data, listen, people))?;
+            } else {
+                rt.block_on(serve(data, listen, None, Mode::Demo { start: demo::OPENS }))?;
             }
-            rt.block_on(serve(data, listen, None, Mode::Demo { start: demo::OPENS }))
         }
     }
+    Ok(ExitCode::SUCCESS)
 }
 
 fn runtime() -> Result<tokio::runtime::Runtime> {
     tokio::runtime::Builder::new_multi_thread().enable_all().build().context("The runtime could not start")
-}
-
-fn calc() -> Result<()> {
-    let (stdin, mut out) = (std::io::stdin().lock(), std::io::stdout().lock());
-    for line in stdin.lines() {
-        let line = line?;
-        if !line.trim().is_empty() {
-            writeln!(out, "{}", rinse_core::stats::calc::answer_line(&line))?;
-        }
-    }
-    Ok(())
 }
 
 /// Makes the demo in a folder beside and renames it when it is whole, so that a half-made one is

@@ -6,7 +6,7 @@ use crate::contacts::{self, Profile};
 use crate::fields;
 use crate::ledger::{self, Origin};
 use crate::tags::{self, Kind};
-use crate::{Result, Store, StoreError};
+use crate::{Result, Store, StoreError, tables};
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::{Act, Consent, import_may_raise};
@@ -17,7 +17,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use std::collections::HashSet;
 use std::fs::File;
-use std::io::{BufWriter, Read, Write};
+use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 use utoipa::ToSchema;
 
@@ -74,42 +74,12 @@ fn table_error(e: &TableError) -> StoreError {
     StoreError::Refused(e.to_string())
 }
 
-/// Decodes an uploaded file to UTF-8 beside it and says what it was.
-///
-/// # Errors
-/// An empty or binary file; a disk that is full.
-fn decode(raw: &Path, to: &Path) -> Result<Encoding> {
-    let mut input = File::open(raw)?;
-    let mut head = vec![0; 65_536];
-    let n = input.read(&mut head)?;
-    let encoding = table::detect_encoding(&head[..n]).map_err(|e| table_error(&e))?;
-    let mut decoder = match encoding {
-        Encoding::Utf8 => encoding_rs::UTF_8,
-        Encoding::Utf16Le => encoding_rs::UTF_16LE,
-        Encoding::Utf16Be => encoding_rs::UTF_16BE,
-        Encoding::Windows1252 => encoding_rs::WINDOWS_1252,
-    }
-    .new_decoder_with_bom_removal();
+/// Rewrites an uploaded file in UTF-8.
+fn decode(raw: &Path, to: &Path, encoding: Encoding) -> Result<()> {
     let mut out = BufWriter::new(File::create(to)?);
-    let mut chunk = head[..n].to_vec();
-    loop {
-        let last = chunk.is_empty();
-        let mut text = String::with_capacity(decoder.max_utf8_buffer_length(chunk.len()).unwrap_or(chunk.len() * 3 + 16));
-        let _ = decoder.decode_to_string(&chunk, &mut text, last);
-        out.write_all(text.as_bytes())?;
-        if last {
-            break;
-        }
-        chunk.resize(65_536, 0);
-        let n = input.read(&mut chunk)?;
-        chunk.truncate(n);
-    }
+    std::io::copy(&mut tables::Decoded::new(File::open(raw)?, encoding), &mut out)?;
     out.flush()?;
-    Ok(encoding)
-}
-
-fn reader(path: &Path, delimiter: u8) -> Result<csv::Reader<File>> {
-    Ok(csv::ReaderBuilder::new().has_headers(false).flexible(true).delimiter(delimiter).from_path(path)?)
+    Ok(())
 }
 
 /// Stages an uploaded file: finds out how it is written and proposes a mapping.
@@ -118,37 +88,25 @@ fn reader(path: &Path, delimiter: u8) -> Result<csv::Reader<File>> {
 /// A file that is no table, an empty one, one without an address column.
 pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant, person: Option<i64>) -> Result<i64> {
     let folder = store.clone();
-    let (decoded, encoding, delimiter, header, mapping, columns) = tokio::task::spawn_blocking(move || -> Result<_> {
+    let (decoded, shape, mapping, columns) = tokio::task::spawn_blocking(move || -> Result<_> {
         let decoded = folder.folder().join("imports").join(format!("{}.utf8", raw.file_name().unwrap_or_default().to_string_lossy()));
-        let encoding = decode(&raw, &decoded).inspect_err(|_| {
-            let _ = std::fs::remove_file(&decoded);
-        });
-        let _ = std::fs::remove_file(&raw);
-        let encoding = encoding?;
         let looked = (|| {
-            let mut head = Vec::new();
-            File::open(&decoded)?.take(65_536).read_to_end(&mut head)?;
-            // A character may be cut in two where the head ends.
-            let head = String::from_utf8_lossy(&head);
-            let delimiter = table::detect_delimiter(&head);
-            let sample = sample(&decoded, delimiter)?;
-            if sample.is_empty() {
-                return Err(table_error(&TableError::Empty));
-            }
-            let header = table::has_header(&sample);
-            let mapping = table::propose_mapping(&sample, header).map_err(|e| table_error(&e))?;
-            let columns = if header { serde_json::to_string(&sample[0])? } else { String::new() };
-            Ok((delimiter, header, mapping, columns))
+            let shape = tables::shape(&raw)?;
+            decode(&raw, &decoded, shape.encoding)?;
+            let sample = sample(&decoded, shape.delimiter)?;
+            let mapping = table::propose_mapping(&sample, shape.header).map_err(|e| table_error(&e))?;
+            let columns = if shape.header { serde_json::to_string(&sample[0])? } else { String::new() };
+            Ok((decoded.clone(), shape, mapping, columns))
         })();
-        let (delimiter, header, mapping, columns) = looked.inspect_err(|_| {
+        let _ = std::fs::remove_file(&raw);
+        looked.inspect_err(|_| {
             let _ = std::fs::remove_file(&decoded);
-        })?;
-        Ok((decoded, encoding, delimiter, header, mapping, columns))
+        })
     })
     .await
     .map_err(|_| StoreError::Stopped)??;
     let mapping = serde_json::to_string(&mapping)?;
-    let encoding = serde_json::to_string(&encoding)?;
+    let encoding = serde_json::to_string(&shape.encoding)?;
     let id = store
         .write(move |c| {
             // The same columns are mapped as they were the last time.
@@ -161,7 +119,7 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
                 .optional()?;
             Ok(c.query_row(
                 "INSERT INTO import_run (file_name, made_at, person_id, encoding, delimiter, header, mapping, columns, state) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,'staged') RETURNING id",
-                params![file_name, now.0, person, encoding, delimiter, header, before.unwrap_or(mapping), columns],
+                params![file_name, now.0, person, encoding, shape.delimiter, shape.header, before.unwrap_or(mapping), columns],
                 |r| r.get(0),
             )?)
         })
@@ -172,7 +130,7 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
 
 fn sample(path: &Path, delimiter: u8) -> Result<Vec<Vec<String>>> {
     let mut rows = Vec::new();
-    for record in reader(path, delimiter)?.records().take(101) {
+    for record in tables::records(path, delimiter)?.records().take(101) {
         rows.push(record?.iter().map(str::to_owned).collect());
     }
     Ok(rows)
@@ -457,7 +415,7 @@ pub async fn check(store: &Store, id: i64, mut progress: impl FnMut(i64) + Send 
             let a = applier(c, &r, &file)?;
             let (mut n, mut records, mut seen) = (Counts::default(), 0, HashSet::new());
             let mut refused = csv::WriterBuilder::new().flexible(true).from_path(refused_path(&s, id))?;
-            let mut rows = reader(&file, r.delimiter.as_bytes()[0])?;
+            let mut rows = tables::records(&file, r.delimiter.as_bytes()[0])?;
             let mut record = csv::StringRecord::new();
             if r.header && rows.read_record(&mut record)? {
                 refused.write_record(record.iter().map(table::neutral_cell).chain(["reason".to_owned(), "line".to_owned()]))?;
@@ -523,7 +481,7 @@ pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mu
     let (f, s, rr) = (file.clone(), store.clone(), r.clone());
     let a = tokio::task::spawn_blocking(move || s.read_now(|c| applier(c, &rr, &f))).await.map_err(|_| StoreError::Stopped)??;
     let a = std::sync::Arc::new(a);
-    let mut rows = reader(&file, r.delimiter.as_bytes()[0])?;
+    let mut rows = tables::records(&file, r.delimiter.as_bytes()[0])?;
     let mut record = csv::StringRecord::new();
     let skip = r.done + i64::from(r.header);
     let mut seen: HashSet<u64> = HashSet::new();

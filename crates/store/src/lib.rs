@@ -3,7 +3,8 @@
 //! * [`Store`]: opening, migrations, group commit. Readers see the last committed state and never
 //!   wait for the writer (WAL); a write is answered after its transaction is on disk.
 //! * One module per aggregate: [`contacts`], [`fields`], [`segments`], [`imports`], [`ledger`], [`mailings`], [`clearing`],
-//!   [`sends`], [`responses`], [`trials`], [`findings`], [`settings`], [`tags`].
+//!   [`sends`], [`responses`], [`trials`], [`findings`], [`settings`], [`tags`]. [`tables`] reads
+//!   the files that imports bring.
 //!
 //! Rows are mapped here; no rule is decided here: those are in `rinse-core`.
 
@@ -22,6 +23,7 @@ pub mod responses;
 pub mod segments;
 pub mod sends;
 pub mod settings;
+pub mod tables;
 pub mod tags;
 pub mod trials;
 

@@ -1,0 +1,92 @@
+//! The tools for scripts: JSON lines in, JSON lines out, by the same code as the application.
+
+use anyhow::Result;
+use rinse_core::address::Address;
+use rinse_core::table::Encoding;
+use rinse_store::tables;
+use serde::Deserialize;
+use serde_json::{Value, json};
+use std::io::{BufRead, Write};
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+fn each_line(mut answer: impl FnMut(&str) -> String) -> Result<()> {
+    let (stdin, mut out) = (std::io::stdin().lock(), std::io::stdout().lock());
+    for line in stdin.lines() {
+        let line = line?;
+        if !line.trim().is_empty() {
+            writeln!(out, "{}", answer(&line))?;
+        }
+    }
+    Ok(())
+}
+
+/// `rinse calc`.
+pub(crate) fn calc() -> Result<()> {
+    each_line(|line| rinse_core::stats::calc::answer_line(line).to_string())
+}
+
+#[derive(Deserialize)]
+struct Asked {
+    #[serde(default)]
+    id: Value,
+    address: String,
+}
+
+/// `rinse address`.
+pub(crate) fn address() -> Result<()> {
+    each_line(|line| {
+        let answer = match serde_json::from_str::<Asked>(line) {
+            Err(e) => json!({ "id": null, "valid": false, "normalised": null, "reason": format!("the line can't be read: {e}") }),
+            Ok(asked) => match Address::mailbox(&asked.address) {
+                Ok(a) => json!({ "id": asked.id, "valid": true, "normalised": a.normal, "reason": null }),
+                Err(e) => json!({ "id": asked.id, "valid": false, "normalised": null, "reason": e.to_string() }),
+            },
+        };
+        answer.to_string()
+    })
+}
+
+fn encoding_name(encoding: Encoding) -> &'static str {
+    match encoding {
+        Encoding::Utf8 => "utf-8",
+        Encoding::Utf16Le => "utf-16le",
+        Encoding::Utf16Be => "utf-16be",
+        Encoding::Windows1252 => "windows-1252",
+    }
+}
+
+/// `rinse peek`; 1 when a file could not be read, the others are told all the same.
+pub(crate) fn peek(files: &[PathBuf], cells: bool) -> Result<ExitCode> {
+    let mut out = std::io::stdout().lock();
+    let mut code = ExitCode::SUCCESS;
+    for file in files {
+        match look(file, cells) {
+            Ok(line) => writeln!(out, "{line}")?,
+            Err(e) => {
+                writeln!(std::io::stderr(), "rinse: {}: {e:#}", file.display())?;
+                code = ExitCode::from(1);
+            }
+        }
+    }
+    Ok(code)
+}
+
+fn look(file: &Path, cells: bool) -> Result<Value> {
+    let shape = tables::shape(file)?;
+    let mut all = Vec::new();
+    let records = tables::each_record(file, shape, |r| {
+        if cells {
+            all.push(tables::cells(r));
+        }
+        Ok(())
+    })?;
+    let mut line = json!({
+        "file": file, "encoding": encoding_name(shape.encoding), "delimiter": char::from(shape.delimiter).to_string(),
+        "header": shape.header, "records": records,
+    });
+    if cells {
+        line["cells"] = json!(all);
+    }
+    Ok(line)
+}

@@ -1,0 +1,159 @@
+//! The tools for scripts, from outside: files and addresses that parsers are known to stumble over.
+
+use rstest::rstest;
+use serde_json::{Value, json};
+use std::io::Write;
+use std::process::{Command, Output, Stdio};
+
+fn run(args: &[&str], input: &[u8]) -> Output {
+    let mut child = Command::new(env!("CARGO_BIN_EXE_rinse"))
+        .args(args)
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    child.stdin.take().unwrap().write_all(input).unwrap();
+    child.wait_with_output().unwrap()
+}
+
+fn peek(bytes: &[u8]) -> Result<Value, String> {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("t.csv");
+    std::fs::write(&path, bytes).unwrap();
+    let out = run(&["peek", "--cells", path.to_str().unwrap()], b"");
+    if out.status.success() { Ok(serde_json::from_slice(&out.stdout).unwrap()) } else { Err(String::from_utf8(out.stderr).unwrap()) }
+}
+
+fn utf16(text: &str, little: bool) -> Vec<u8> {
+    format!("\u{feff}{text}").encode_utf16().flat_map(|u| if little { u.to_le_bytes() } else { u.to_be_bytes() }).collect()
+}
+
+#[rstest]
+#[case::plain(b"a,b\n1,2\n", ",", json!([["a", "b"], ["1", "2"]]))]
+#[case::crlf_and_no_end(b"a,b\r\n1,2", ",", json!([["a", "b"], ["1", "2"]]))]
+#[case::old_line_ends(b"a,b\r1,2\r", ",", json!([["a", "b"], ["1", "2"]]))]
+#[case::comma_in_quotes(b"name,town\n\"Skerry, Port\",x\n", ",", json!([["name", "town"], ["Skerry, Port", "x"]]))]
+#[case::doubled_quotes(b"a,b\n1,\"ha \"\"ha\"\" ha\"\n", ",", json!([["a", "b"], ["1", "ha \"ha\" ha"]]))]
+#[case::newline_in_quotes(b"a,b\n\"one\r\ntwo\",3\n", ",", json!([["a", "b"], ["one\r\ntwo", "3"]]))]
+#[case::json_in_a_cell(b"k,v\n1,\"{\"\"t\"\": [1, 2]}\"\n", ",", json!([["k", "v"], ["1", "{\"t\": [1, 2]}"]]))]
+#[case::empty_cells(b"a,b,c\n1,\"\",\n,,\n", ",", json!([["a", "b", "c"], ["1", "", ""], ["", "", ""]]))]
+#[case::blank_lines(b"a,b\n\n1,2\n\n\n", ",", json!([["a", "b"], ["1", "2"]]))]
+#[case::spaces_are_kept(b"a , b\n 1, 2 \n", ",", json!([["a ", " b"], [" 1", " 2 "]]))]
+#[case::uneven_rows(b"a,b\n1\n1,2,3\n", ",", json!([["a", "b"], ["1"], ["1", "2", "3"]]))]
+#[case::semicolons_and_decimal_commas(b"a;b\n1,5;2\n2,5;3\n", ";", json!([["a", "b"], ["1,5", "2"], ["2,5", "3"]]))]
+#[case::tabs(b"a\tb\n\"x\ty\"\t2\n", "\t", json!([["a", "b"], ["x\ty", "2"]]))]
+#[case::bars(b"a|b\n1|2\n", "|", json!([["a", "b"], ["1", "2"]]))]
+#[case::one_column(b"mail\nx@tern.example\n", ",", json!([["mail"], ["x@tern.example"]]))]
+#[case::quote_inside_a_bare_cell(b"a,b\n5\" pipe,2\n", ",", json!([["a", "b"], ["5\" pipe", "2"]]))]
+#[case::byte_order_mark(b"\xEF\xBB\xBFa,b\n1,2\n", ",", json!([["a", "b"], ["1", "2"]]))]
+#[case::latin_1(b"n,t\nM\xFCller,K\xF6ln\n", ",", json!([["n", "t"], ["Müller", "Köln"]]))]
+#[case::right_to_left("n,t\nשלום,مرحبا\n".as_bytes(), ",", json!([["n", "t"], ["שלום", "مرحبا"]]))]
+#[case::utf_16_little(&utf16("n;t\nØ;名前\n", true), ";", json!([["n", "t"], ["Ø", "名前"]]))]
+#[case::utf_16_big(&utf16("n;t\nØ;名前\n", false), ";", json!([["n", "t"], ["Ø", "名前"]]))]
+#[case::duplicate_headers(b"a,a\n1,2\n", ",", json!([["a", "a"], ["1", "2"]]))]
+fn peek_reads_every_cell(#[case] bytes: &[u8], #[case] delimiter: &str, #[case] cells: Value) {
+    let line = peek(bytes).unwrap();
+    assert_eq!((&line["cells"], &line["delimiter"]), (&cells, &json!(delimiter)), "{line}");
+    assert_eq!(line["records"].as_u64().unwrap() as usize, cells.as_array().unwrap().len());
+}
+
+#[test]
+fn peek_tells_the_rest_when_one_file_is_none() {
+    let folder = tempfile::tempdir().unwrap();
+    let (good, bad) = (folder.path().join("good.csv"), folder.path().join("bad.csv"));
+    let wide: String = (0..40).map(|i| format!("c{i},")).collect::<String>() + "mail\n";
+    std::fs::write(&good, wide.clone() + &"x,".repeat(40) + "w@tern.example\n").unwrap();
+    std::fs::write(&bad, b"PK\x03\x04\0\0").unwrap();
+    let out = run(&["peek", bad.to_str().unwrap(), good.to_str().unwrap(), "missing.csv"], b"");
+    assert_eq!(out.status.code(), Some(1));
+    let line: Value = serde_json::from_slice(&out.stdout).unwrap();
+    assert_eq!((&line["records"], &line["header"], &line["cells"]), (&json!(2), &json!(true), &Value::Null));
+    let words = String::from_utf8(out.stderr).unwrap();
+    assert!(words.contains("Save it as CSV") && words.contains("missing.csv"), "{words}");
+    assert!(peek(b"").unwrap_err().contains("The file is empty"));
+    assert!(peek(b"\n\n").unwrap_err().contains("The file is empty"));
+}
+
+fn ask(address: &str) -> Value {
+    let out = run(&["address"], format!("{}\n", json!({ "id": 7, "address": address })).as_bytes());
+    let answer: Value = serde_json::from_slice(&out.stdout).unwrap();
+    assert_eq!(answer["id"], 7);
+    answer
+}
+
+/// RFC 5321 section 4.1.2 and RFC 6531 section 3.3: what is a mailbox.
+#[rstest]
+#[case("simple@tern.example", "simple@tern.example")]
+#[case("Case@Tern.EXAMPLE", "Case@tern.example")]
+#[case("!#$%&'*+-/=?^_`{|}~@tern.example", "!#$%&'*+-/=?^_`{|}~@tern.example")]
+#[case("a.b.c+tag@tern.example", "a.b.c+tag@tern.example")]
+#[case("\"quoted local\"@tern.example", "\"quoted local\"@tern.example")]
+#[case("\"a@b\"@tern.example", "\"a@b\"@tern.example")]
+#[case("\"\\\"\\\\\"@tern.example", "\"\\\"\\\\\"@tern.example")]
+#[case("\"\"@tern.example", "\"\"@tern.example")]
+#[case("x@host", "x@host")]
+#[case("x@1.2.3.example", "x@1.2.3.example")]
+#[case("x@[192.0.2.17]", "x@[192.0.2.17]")]
+#[case("x@[IPv6:2001:db8::1]", "x@[ipv6:2001:db8::1]")]
+#[case("葉士豪@臺網中心.example", "葉士豪@xn--fiqq24b10vi0d.example")]
+#[case("ελλ@παράδειγμα.example", "ελλ@xn--hxajbheg2az3al.example")]
+fn mailboxes(#[case] address: &str, #[case] normal: &str) {
+    let a = ask(address);
+    assert_eq!((&a["valid"], a["normalised"].as_str().map(str::to_lowercase)), (&json!(true), Some(normal.to_lowercase())), "{a}");
+    assert_eq!(ask(a["normalised"].as_str().unwrap())["normalised"], a["normalised"], "normal stays normal");
+}
+
+#[rstest]
+#[case("", "no address")]
+#[case("nobody", "no @")]
+#[case("@tern.example", "before the @")]
+#[case(" x@tern.example", "' '")]
+#[case("x@tern.example ", "domain")]
+#[case("x y@tern.example", "' '")]
+#[case("x(comment)@tern.example", "'('")]
+#[case("x@tern.example(comment)", "domain")]
+#[case("Wren <x@tern.example>", "' '")]
+#[case("x,y@tern.example", "','")]
+#[case("a@b@tern.example", "'@'")]
+#[case(".x@tern.example", "dot")]
+#[case("x.@tern.example", "dot")]
+#[case("x..y@tern.example", "dot")]
+#[case("\"x@tern.example", "quotes")]
+#[case("\"x\"y@tern.example", "quotes")]
+#[case("\"x\\\"@tern.example", "quotes")]
+#[case("x\"y@tern.example", "'\"'")]
+#[case("x@", "domain")]
+#[case("x@.tern.example", "domain")]
+#[case("x@tern.example.", "domain")]
+#[case("x@tern..example", "domain")]
+#[case("x@-tern.example", "domain")]
+#[case("x@tern-.example", "domain")]
+#[case("x@te_rn.example", "domain")]
+#[case("x@[192.0.2.256]", "domain")]
+#[case("x@[192.0.2]", "domain")]
+#[case("x@[IPv6:2001:db8]", "domain")]
+#[case("x@[192.0.2.1", "domain")]
+#[case("x\r\n@tern.example", "before the @")]
+#[case("x\u{0}@tern.example", "before the @")]
+fn no_mailboxes(#[case] address: &str, #[case] reason: &str) {
+    let a = ask(address);
+    assert!(a["valid"] == json!(false) && a["normalised"].is_null() && a["reason"].as_str().unwrap().contains(reason), "{a}");
+}
+
+#[test]
+fn lengths_are_those_of_the_rfc() {
+    let (local, label) = ("l".repeat(64), "d".repeat(63));
+    assert_eq!(ask(&format!("{local}@{label}.example"))["valid"], json!(true));
+    assert!(ask(&format!("{local}l@tern.example"))["reason"].as_str().unwrap().contains("64 bytes"));
+    assert_eq!(ask(&format!("x@{label}d.example"))["valid"], json!(false));
+    let long = format!("x@{label}.{label}.{label}.{label}.example");
+    assert_eq!(ask(&long)["valid"], json!(false), "an address of {} characters", long.len());
+    // A line that is no JSON is answered, too, and the next goes on.
+    let out = run(&["address"], b"what?\n{\"id\":\"b\",\"address\":\"x@tern.example\"}\n");
+    let lines: Vec<Value> = String::from_utf8(out.stdout).unwrap().lines().map(|l| serde_json::from_str(l).unwrap()).collect();
+    assert!(
+        lines[0]["valid"] == json!(false)
+            && lines[1] == json!({ "id": "b", "valid": true, "normalised": "x@tern.example", "reason": null })
+    );
+}
