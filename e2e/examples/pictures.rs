@@ -10,6 +10,8 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("segments", "/contacts/segments", "pick people", None),
     ("segment", "/contacts/segments/4", "“Patron”)", None),
     ("place", "/contacts/segments/3", "a dot is a person", None),
+    ("recency", "/contacts/recency", "Net a thousand", None),
+    ("sources", "/contacts/sources", "usually", None),
     ("words", "/contacts/words", "of your own", None),
     ("import", "/contacts/import/3", "people were added", None),
     ("clearance", "/clearance/33", "get it", Some("[data-step=held_by_cap]")),

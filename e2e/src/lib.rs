@@ -172,14 +172,25 @@ impl Bench {
         let path = format!(
             "//*[self::button or self::a or self::label or @role='button' or @role='option'][starts-with(normalize-space(.), {words:?}) and not(@disabled)]"
         );
-        let element = self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::XPath(&path)).await;
-        element.unwrap_or_else(|e| panic!("no {words:?} to click: {e}")).click().await.unwrap_or_else(|e| panic!("{words:?}: {e}"));
+        self.click_at(Locator::XPath(&path), words).await;
     }
 
     /// Clicks the first element a selector finds.
     pub async fn click_css(&self, css: &str) {
-        let element = self.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::Css(css)).await;
-        element.unwrap_or_else(|e| panic!("no {css}: {e}")).click().await.unwrap_or_else(|e| panic!("{css}: {e}"));
+        self.click_at(Locator::Css(css), css).await;
+    }
+
+    async fn click_at(&self, at: Locator<'_>, what: &str) {
+        // A page that draws itself anew takes an element away between finding and clicking it.
+        for _ in 0..50 {
+            let element = self.page.wait().at_most(Duration::from_secs(20)).for_element(at).await;
+            match element.unwrap_or_else(|e| panic!("no {what:?} to click: {e}")).click().await {
+                Ok(()) => return,
+                Err(e) if e.is_stale_element_reference() => tokio::time::sleep(Duration::from_millis(100)).await,
+                Err(e) => panic!("{what:?}: {e}"),
+            }
+        }
+        panic!("{what:?} never stayed long enough to be clicked");
     }
 
     /// Writes into the field with this label, in place of what stood there.

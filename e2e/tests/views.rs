@@ -14,6 +14,8 @@ const VIEWS: &[(&str, &str)] = &[
     ("/contacts/segments", "pick people"),
     ("/contacts/segments/3", "a dot is a person"),
     ("/contacts/segments/4", "visits a year is more than 6"),
+    ("/contacts/recency", "Net a thousand"),
+    ("/contacts/sources", "usually"),
     ("/contacts/words", "of your own"),
     ("/contacts/add", "on record"),
     ("/contacts/import", "Take purchases in"),

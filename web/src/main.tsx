@@ -18,6 +18,8 @@ import { SluicePage } from "./features/clearance/SluicePage";
 import { SuppressionPage } from "./features/clearance/SuppressionPage";
 import { ClearanceHome, ConsentPage } from "./features/clearance/ClearanceHome";
 import { FindingsPage } from "./features/findings/FindingsPage";
+import { RecencyPage } from "./features/guides/RecencyPage";
+import { SourcesPage } from "./features/guides/SourcesPage";
 import { LetterheadPage } from "./features/mailings/LetterheadPage";
 import { MailingPage } from "./features/mailings/MailingPage";
 import { MailingsHome } from "./features/mailings/MailingsHome";
@@ -41,6 +43,8 @@ const router = createBrowserRouter([
       { path: "/contacts/import", element: <ImportPage /> },
       { path: "/contacts/import/:id", element: <ImportRunPage /> },
       { path: "/contacts/add", element: <AddPage /> },
+      { path: "/contacts/recency", element: <RecencyPage /> },
+      { path: "/contacts/sources", element: <SourcesPage /> },
       { path: "/contacts/words", element: <WordsPage /> },
       { path: "/contacts/segments", element: <SegmentsPage /> },
       { path: "/contacts/segments/:id", element: <SegmentPage /> },

@@ -1,7 +1,7 @@
 //! All routes in one place, with what holds for every one of them.
 
 use crate::error::ApiError;
-use crate::handlers::{clearance, contacts, findings, imports, mailings, people, segments, today, trials};
+use crate::handlers::{clearance, contacts, findings, guides, imports, mailings, people, segments, today, trials};
 use crate::state::App;
 use crate::{assets, doors};
 use axum::Router;
@@ -42,6 +42,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(segments::why))
         .routes(routes!(segments::one, segments::change, segments::delete))
         .routes(routes!(segments::freeze))
+        .routes(routes!(guides::recency, guides::save_costs))
+        .routes(routes!(guides::sources))
         .routes(routes!(segments::vocabulary))
         .routes(routes!(segments::make_field))
         .routes(routes!(segments::make_word))

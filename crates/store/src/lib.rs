@@ -15,6 +15,7 @@ pub mod contacts;
 mod db;
 pub mod fields;
 pub mod findings;
+pub mod guides;
 pub mod imports;
 pub mod ledger;
 pub mod mailings;

@@ -1017,6 +1017,64 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/recency": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far back a last answer may lie for mail to be worth sending, from the base's own mailings. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RecencyView"];
+                    };
+                };
+            };
+        };
+        /** Sets what answers are worth and losses cost. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Costs"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RecencyView"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rules": {
         parameters: {
             query?: never;
@@ -1402,6 +1460,41 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where people came from, and what became of them. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Quality"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2238,6 +2331,29 @@ export interface components {
             /** Format: int64 */
             status_until?: number | null;
         };
+        /** @description What an answer is worth and what a loss costs, in one currency, for one message. */
+        Costs: {
+            /** Format: double */
+            bounce: number;
+            /** Format: double */
+            click: number;
+            /** Format: double */
+            complaint: number;
+            /**
+             * Format: double
+             * @description The whole window's human open rate must not fall below this.
+             */
+            floor_overall?: number | null;
+            /**
+             * Format: double
+             * @description Nor may the outermost ring's own.
+             */
+            floor_ring?: number | null;
+            /** Format: double */
+            open: number;
+            /** Format: double */
+            withdrawal: number;
+        };
         /** @description A test of a date; "today" is the UTC date of the instant asked about. */
         DateTest: {
             /**
@@ -2365,6 +2481,22 @@ export interface components {
             margin: number;
             name: string;
             state: components["schemas"]["Guard"];
+        };
+        Guide: {
+            /** @description Never answered, or longer ago than the ladder reaches. */
+            beyond: components["schemas"]["Ring"];
+            /**
+             * Format: int64
+             * @description People whose opens can't be told; they are in no ring.
+             */
+            open_blind: number;
+            open_blind_clicks: components["schemas"]["Rate"];
+            rings: components["schemas"]["Ring"][];
+            /**
+             * Format: int64
+             * @description The widest window whose outermost ring pays, in days; null when none does.
+             */
+            suggestion?: number | null;
         };
         ImportDecision: {
             consent: boolean;
@@ -2733,6 +2865,25 @@ export interface components {
             reasons: components["schemas"]["RefusedLine"][];
             refused: number;
         };
+        /** @description One source's quality. */
+        Quality: {
+            bounces: components["schemas"]["Rate"];
+            complaints: components["schemas"]["Rate"];
+            conversions: components["schemas"]["Rate"];
+            jumped: boolean;
+            /** Format: int64 */
+            last_week: number;
+            /** Format: int64 */
+            people: number;
+            silence: components["schemas"]["Rate"];
+            /** @description Null: no source on record. */
+            source?: string | null;
+            /**
+             * Format: double
+             * @description Sign-ups in a usual week, from the eight before.
+             */
+            usual_week: number;
+        };
         /** @description `count` of `of`, with Wilson's 95% interval. */
         Rate: {
             /** Format: int64 */
@@ -2773,6 +2924,10 @@ export interface components {
          * @enum {string}
          */
         Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "topic_left" | "suppressed" | "trial_holdout" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap";
+        RecencyView: {
+            costs: components["schemas"]["Costs"];
+            guide: components["schemas"]["Guide"];
+        };
         RefusedLine: {
             /** Format: int64 */
             line: number;
@@ -2792,6 +2947,39 @@ export interface components {
             kind: string;
             link?: string | null;
             mailing: string;
+        };
+        /** @description The people between two windows. */
+        Ring: {
+            bounces: components["schemas"]["Rate"];
+            clicks: components["schemas"]["Rate"];
+            complaints: components["schemas"]["Rate"];
+            /**
+             * Format: int64
+             * @description Last answer more than this many days ago.
+             */
+            from_days: number;
+            /**
+             * Format: double
+             * @description Messages since the last answer, on average.
+             */
+            mailed_since: number;
+            /**
+             * Format: double
+             * @description What its answers are worth less what its losses cost, a thousand messages.
+             */
+            net_per_thousand: number;
+            opens: components["schemas"]["Rate"];
+            pays: boolean;
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description And at most this many.
+             */
+            to_days: number;
+            /** @description The human open rate of everyone up to and including this ring. */
+            window_opens: components["schemas"]["Rate"];
+            withdrawals: components["schemas"]["Rate"];
         };
         /** @description The cap, with its switch, as one version of the rules. */
         RulesVersion: {

@@ -3,6 +3,7 @@
 pub(crate) mod clearance;
 pub(crate) mod contacts;
 pub(crate) mod findings;
+pub(crate) mod guides;
 pub(crate) mod imports;
 pub(crate) mod mailings;
 pub(crate) mod people;

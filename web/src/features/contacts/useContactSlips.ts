@@ -13,6 +13,8 @@ export function useContactSlips(): { title: string; slips: Slip[] }[] {
       slips: [
         { to: "/contacts", title: "Everyone" },
         { to: "/contacts/segments", title: "Segments" },
+        { to: "/contacts/recency", title: "Recency guide" },
+        { to: "/contacts/sources", title: "Sources" },
         { to: "/contacts/import", title: "Import a file", words: "people or purchases" },
         { to: "/contacts/add", title: "Add a person" },
         { to: "/contacts/words", title: "Lists, tags, fields" },

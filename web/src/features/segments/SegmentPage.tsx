@@ -1,7 +1,7 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, date, plural } from "../../shared/format";
@@ -36,14 +36,24 @@ export function SegmentPage() {
   );
 }
 
+function proposed(text: string | null): Tree {
+  try {
+    return rooted(JSON.parse(text ?? "") as Tree);
+  } catch {
+    return { kind: "all", of: [] };
+  }
+}
+
 function Segment({ stored, vocabulary }: { stored: Schemas["SegmentView"] | null; vocabulary: Vocabulary }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const { show } = useWorking();
   const segment = stored?.segment;
   const live = !segment || segment.kept === "live";
-  const [name, setName] = useState(segment?.name ?? "");
-  const [tree, setTree] = useState<Tree>(segment?.tree ?? { kind: "all", of: [] });
+  // A page that proposes a segment writes it into the address.
+  const [params] = useSearchParams();
+  const [name, setName] = useState(segment?.name ?? params.get("name") ?? "");
+  const [tree, setTree] = useState<Tree>(() => segment?.tree ?? proposed(params.get("tree")));
   const asked = useDeferredValue<Tree>(live ? tree : { kind: "segment", segment: segment.id });
   const look = useQuery({
     queryKey: ["look", asked],

@@ -1,0 +1,48 @@
+//! The recency guide and the quality of sources.
+
+use super::Acting;
+use crate::error::{Answer, ApiError};
+use crate::state::App;
+use axum::Json;
+use axum::extract::State;
+use rinse_core::recency::{Costs, Guide};
+use rinse_core::source::Quality;
+use rinse_store::{guides, settings};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct RecencyView {
+    guide: Guide,
+    costs: Costs,
+}
+
+/// How far back a last answer may lie for mail to be worth sending, from the base's own mailings.
+#[utoipa::path(get, path = "/api/recency", responses((status = 200, body = RecencyView)))]
+pub(crate) async fn recency(State(app): State<App>) -> Answer<RecencyView> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| guides::recency(c, now).map(|(guide, costs)| RecencyView { guide, costs })).await?))
+}
+
+/// Sets what answers are worth and losses cost.
+#[utoipa::path(put, path = "/api/recency", request_body = Costs, responses((status = 200, body = RecencyView)))]
+pub(crate) async fn save_costs(State(app): State<App>, who: Acting, Json(costs): Json<Costs>) -> Answer<RecencyView> {
+    costs.check().map_err(|e| ApiError::Refused(e.into()))?;
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .write(move |c| {
+                guides::save_costs(c, &costs)?;
+                settings::audit(c, now, Some(who.0), "recency costs set", "setting", 0, &serde_json::to_string(&costs)?)?;
+                guides::recency(c, now).map(|(guide, costs)| RecencyView { guide, costs })
+            })
+            .await?,
+    ))
+}
+
+/// Where people came from, and what became of them.
+#[utoipa::path(get, path = "/api/sources", responses((status = 200, body = Vec<Quality>)))]
+pub(crate) async fn sources(State(app): State<App>) -> Answer<Vec<Quality>> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| guides::sources(c, now)).await?))
+}
