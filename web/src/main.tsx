@@ -18,6 +18,7 @@ import { SluicePage } from "./features/clearance/SluicePage";
 import { SuppressionPage } from "./features/clearance/SuppressionPage";
 import { ClearanceHome, ConsentPage } from "./features/clearance/ClearanceHome";
 import { FindingsPage } from "./features/findings/FindingsPage";
+import { GrowthPage } from "./features/guides/GrowthPage";
 import { RecencyPage } from "./features/guides/RecencyPage";
 import { SourcesPage } from "./features/guides/SourcesPage";
 import { LetterheadPage } from "./features/mailings/LetterheadPage";
@@ -44,6 +45,7 @@ const router = createBrowserRouter([
       { path: "/contacts/import/:id", element: <ImportRunPage /> },
       { path: "/contacts/add", element: <AddPage /> },
       { path: "/contacts/recency", element: <RecencyPage /> },
+      { path: "/contacts/growth", element: <GrowthPage /> },
       { path: "/contacts/sources", element: <SourcesPage /> },
       { path: "/contacts/words", element: <WordsPage /> },
       { path: "/contacts/segments", element: <SegmentsPage /> },

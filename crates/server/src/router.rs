@@ -44,6 +44,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(segments::freeze))
         .routes(routes!(guides::recency, guides::save_costs))
         .routes(routes!(guides::sources))
+        .routes(routes!(guides::growth))
         .routes(routes!(segments::vocabulary))
         .routes(routes!(segments::make_field))
         .routes(routes!(segments::make_word))

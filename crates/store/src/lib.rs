@@ -15,6 +15,7 @@ pub mod contacts;
 mod db;
 pub mod fields;
 pub mod findings;
+pub mod growth;
 pub mod guides;
 pub mod imports;
 pub mod ledger;

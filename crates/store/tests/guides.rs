@@ -123,3 +123,34 @@ proptest! {
         prop_assert_eq!(all.iter().map(|s| s.last_week).sum::<u64>(), 3, "added today, 3 and 6 days ago");
     }
 }
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(40))]
+
+    /// Every joining is counted once, every leaving once, and the last month's reach is who is left.
+    #[test]
+    fn growth_adds_up(acts in prop::collection::vec((1i64..7, 0usize..3, 0i64..500), 0..20), two in prop::collection::vec(any::<bool>(), 6)) {
+        let (folder, store) = base(&[None; 6], &[]);
+        let c = Connection::open(folder.path().join("rinse.db")).unwrap();
+        c.execute_batch("INSERT INTO list (name, made_at) VALUES ('one', 0), ('two', 0)").unwrap();
+        for who in 1..=6i64 {
+            c.execute("INSERT INTO list_member VALUES (1, ?1, ?2)", params![who, NOW.0 - (400 + who) * DAY]).unwrap();
+            if two[who as usize - 1] {
+                c.execute("INSERT INTO list_member VALUES (2, ?1, ?2)", params![who, NOW.0 - 450 * DAY]).unwrap();
+            }
+        }
+        for (who, kind, ago) in &acts {
+            let kind = ["withdrew", "complained", "retired"][*kind];
+            c.execute("INSERT INTO ledger (contact_id, at, kind, source) VALUES (?1, ?2, ?3, 'x')", params![who, NOW.0 - ago * DAY, kind]).unwrap();
+        }
+        let gone = acts.iter().map(|a| a.0).collect::<std::collections::HashSet<_>>().len() as i64;
+        for lists in [&[1][..], &[1, 2]] {
+            let months = store.read_now(|c| rinse_store::growth::growth(c, lists, NOW)).unwrap();
+            let sum = |f: fn(&rinse_store::growth::Month) -> i64| months.iter().map(f).sum::<i64>();
+            prop_assert_eq!((sum(|m| m.joined), sum(|m| m.left) + sum(|m| m.bounced)), (6, gone));
+            prop_assert_eq!(months.last().unwrap().reachable, 6 - gone);
+            prop_assert!(months.iter().all(|m| m.reachable >= 0 && m.net == m.joined - m.left - m.bounced), "nobody leaves before they join: {:?}", months);
+            prop_assert!(months.windows(2).all(|w| w[0].month < w[1].month) && (13..=16).contains(&months.len()), "{}", months.len());
+        }
+    }
+}

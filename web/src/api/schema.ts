@@ -319,6 +319,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/growth": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How lists grow, by month. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description Numbers of lists with commas between; everyone when empty. */
+                    lists?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Month"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/imports": {
         parameters: {
             query?: never;
@@ -2657,6 +2695,30 @@ export interface components {
          * @enum {string}
          */
         Metric: "human_open" | "human_click" | "reply";
+        /** @description One month (UTC) of the chosen lists, or of everyone. */
+        Month: {
+            /**
+             * Format: int64
+             * @description Their address was retired (and they had not left before).
+             */
+            bounced: number;
+            /** Format: int64 */
+            joined: number;
+            /**
+             * Format: int64
+             * @description Withdrew or complained; each person once, at the first time.
+             */
+            left: number;
+            /** @description As 2026-04. */
+            month: string;
+            /** Format: int64 */
+            net: number;
+            /**
+             * Format: int64
+             * @description Joined until the month's end, less left and bounced.
+             */
+            reachable: number;
+        };
         /** @description Something with a name and a number of people. */
         Named: {
             /** Format: int64 */

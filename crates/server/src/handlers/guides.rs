@@ -4,12 +4,13 @@ use super::Acting;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Query, State};
 use rinse_core::recency::{Costs, Guide};
 use rinse_core::source::Quality;
+use rinse_store::growth::{self, Month};
 use rinse_store::{guides, settings};
-use serde::Serialize;
-use utoipa::ToSchema;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
 
 #[derive(Serialize, ToSchema)]
 pub(crate) struct RecencyView {
@@ -38,6 +39,26 @@ pub(crate) async fn save_costs(State(app): State<App>, who: Acting, Json(costs):
             })
             .await?,
     ))
+}
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct Lists {
+    /// Numbers of lists with commas between; everyone when empty.
+    #[serde(default)]
+    lists: String,
+}
+
+/// How lists grow, by month.
+#[utoipa::path(get, path = "/api/growth", params(Lists), responses((status = 200, body = Vec<Month>)))]
+pub(crate) async fn growth(State(app): State<App>, Query(q): Query<Lists>) -> Answer<Vec<Month>> {
+    let lists: Vec<i64> = q
+        .lists
+        .split(',')
+        .filter(|l| !l.is_empty())
+        .map(|l| l.trim().parse().map_err(|_| ApiError::Malformed(format!("{l:?} is no list's number"))))
+        .collect::<Result<_, _>>()?;
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| growth::growth(c, &lists, now)).await?))
 }
 
 /// Where people came from, and what became of them.

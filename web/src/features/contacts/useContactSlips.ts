@@ -13,6 +13,7 @@ export function useContactSlips(): { title: string; slips: Slip[] }[] {
       slips: [
         { to: "/contacts", title: "Everyone" },
         { to: "/contacts/segments", title: "Segments" },
+        { to: "/contacts/growth", title: "Growth" },
         { to: "/contacts/recency", title: "Recency guide" },
         { to: "/contacts/sources", title: "Sources" },
         { to: "/contacts/import", title: "Import a file", words: "people or purchases" },

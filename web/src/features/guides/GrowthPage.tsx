@@ -1,0 +1,164 @@
+import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { scaleBand, scaleLinear } from "d3-scale";
+import { useSearchParams } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
+import { Frame } from "../../app/Frame";
+import { count, plural } from "../../shared/format";
+import { Loaded } from "../../shared/states";
+import { useContactSlips } from "../contacts/useContactSlips";
+
+type Month = Schemas["Month"];
+
+/** How lists grow: joined above the line, left and bounced below it. */
+export function GrowthPage() {
+  const slips = useContactSlips();
+  const [params, setParams] = useSearchParams();
+  const lists = params.get("lists") ?? "";
+  const chosen = lists.split(",").filter(Boolean).map(Number);
+  const all = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
+  const growth = useQuery({
+    queryKey: ["growth", lists],
+    queryFn: () => ok(api.GET("/api/growth", { params: { query: { lists } } })),
+    placeholderData: keepPreviousData,
+  });
+  const choose = (id: number, on: boolean) => {
+    const next = on ? [...chosen, id] : chosen.filter((x) => x !== id);
+    setParams(next.length ? { lists: next.join(",") } : {}, { replace: true });
+  };
+  return (
+    <Frame slips={slips}>
+      <Loaded query={growth}>
+        {(months) => {
+          const year = months.slice(-12);
+          const sum = (f: (m: Month) => number) => year.reduce((n, m) => n + f(m), 0);
+          const last = months.at(-1);
+          return (
+            <>
+              <div className="crumb">
+                <span>Contacts</span>
+                <span>by month, UTC</span>
+              </div>
+              <h1>How the base grows</h1>
+              <p className="finding">
+                {last ? (
+                  <>
+                    <em>{count(last.reachable)}</em> can be reached; in {plural(year.length, "month")}{" "}
+                    {count(sum((m) => m.joined))} joined, {count(sum((m) => m.left))} left and{" "}
+                    {count(sum((m) => m.bounced))} addresses were retired.
+                  </>
+                ) : (
+                  "Nobody has joined yet."
+                )}
+              </p>
+              <div className="filters">
+                {chosen.length === 0 ? "Everyone. Only those on: " : "On the lists: "}
+                {all.data?.map((l) => (
+                  <label key={l.id} style={{ marginRight: 12 }}>
+                    <input
+                      type="checkbox"
+                      checked={chosen.includes(l.id)}
+                      onChange={(e) => choose(l.id, e.target.checked)}
+                    />{" "}
+                    {l.name}
+                  </label>
+                ))}
+              </div>
+              {year.length > 0 && <Chart months={year} />}
+              {months.length > 0 && (
+                <Table sx={{ maxWidth: 720 }}>
+                  <TableHead>
+                    <TableRow>
+                      <TableCell>Month</TableCell>
+                      <TableCell className="num">Joined</TableCell>
+                      <TableCell className="num">Left</TableCell>
+                      <TableCell className="num">Bounced</TableCell>
+                      <TableCell className="num">Net</TableCell>
+                      <TableCell className="num">Can be reached</TableCell>
+                    </TableRow>
+                  </TableHead>
+                  <TableBody>
+                    {[...months].reverse().map((m) => (
+                      <TableRow key={m.month}>
+                        <TableCell>{m.month}</TableCell>
+                        <TableCell className="num">{count(m.joined)}</TableCell>
+                        <TableCell className="num">{count(m.left)}</TableCell>
+                        <TableCell className="num">{count(m.bounced)}</TableCell>
+                        <TableCell className={m.net < 0 ? "num bad" : "num"}>
+                          {m.net < 0 ? "−" : "+"}
+                          {count(Math.abs(m.net))}
+                        </TableCell>
+                        <TableCell className="num">{count(m.reachable)}</TableCell>
+                      </TableRow>
+                    ))}
+                  </TableBody>
+                </Table>
+              )}
+              <p className="soft small">
+                Left: withdrew from everything or complained. Bounced: the address was retired. Each person counts once
+                in each, in the month of the first time.
+              </p>
+            </>
+          );
+        }}
+      </Loaded>
+    </Frame>
+  );
+}
+
+function Chart({ months }: { months: Month[] }) {
+  const x = scaleBand(
+    months.map((m) => m.month),
+    [60, 720],
+  ).padding(0.3);
+  const up = Math.max(1, ...months.map((m) => m.joined));
+  const down = Math.max(1, ...months.map((m) => m.left + m.bounced));
+  // Above and below the line have their own scales: losses are small beside an import.
+  const above = scaleLinear([0, up], [130, 14]);
+  const below = scaleLinear([0, down], [132, 200]);
+  return (
+    <svg
+      viewBox="0 0 740 224"
+      width="740"
+      style={{ maxWidth: "100%", display: "block" }}
+      role="img"
+      aria-label={months.map((m) => `${m.month}: ${m.joined} joined, ${m.left} left, ${m.bounced} bounced`).join("; ")}
+    >
+      <text x={52} y={22} fontSize={12} textAnchor="end" className="soft">
+        {count(up)}
+      </text>
+      <text x={52} y={202} fontSize={12} textAnchor="end" className="soft">
+        −{count(down)}
+      </text>
+      {months.map((m) => (
+        <g key={m.month}>
+          <rect
+            x={x(m.month)}
+            width={x.bandwidth()}
+            y={above(m.joined)}
+            height={130 - above(m.joined)}
+            fill="var(--deep)"
+          />
+          <rect x={x(m.month)} width={x.bandwidth()} y={132} height={below(m.left) - 132} fill="var(--brick)" />
+          <rect
+            x={x(m.month)}
+            width={x.bandwidth()}
+            y={below(m.left)}
+            height={below(m.left + m.bounced) - below(m.left)}
+            fill="var(--ochre)"
+          />
+          <text x={x(m.month)! + x.bandwidth() / 2} y={218} fontSize={12} textAnchor="middle">
+            {m.month.slice(2)}
+          </text>
+        </g>
+      ))}
+      <line x1={60} x2={720} y1={131} y2={131} stroke="var(--ink)" strokeWidth={1.2} />
+      <text x={724} y={70} fontSize={12} fill="var(--deep)" transform="rotate(90 724 70)" textAnchor="middle">
+        joined
+      </text>
+      <text x={724} y={170} fontSize={12} transform="rotate(90 724 170)" textAnchor="middle">
+        <tspan fill="var(--brick)">left</tspan>, <tspan fill="var(--ochre)">bounced</tspan>
+      </text>
+    </svg>
+  );
+}
