@@ -11,7 +11,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("segment", "/contacts/segments/4", "“Patron”)", None),
     ("place", "/contacts/segments/3", "a dot is a person", None),
     ("recency", "/contacts/recency", "Net a thousand", None),
-    ("growth", "/contacts/growth", "Can be reached", None),
+    ("growth", "/contacts/growth", "of all who joined remain", None),
     ("sources", "/contacts/sources", "usually", None),
     ("words", "/contacts/words", "of your own", None),
     ("import", "/contacts/import/3", "people were added", None),

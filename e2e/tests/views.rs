@@ -15,7 +15,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/contacts/segments/3", "a dot is a person"),
     ("/contacts/segments/4", "visits a year is more than 6"),
     ("/contacts/recency", "Net a thousand"),
-    ("/contacts/growth", "Can be reached"),
+    ("/contacts/growth", "of all who joined remain"),
     ("/contacts/growth?lists=1", "On the lists"),
     ("/contacts/sources", "usually"),
     ("/contacts/words", "of your own"),

@@ -51,7 +51,7 @@ struct Task<F, T, const REPEATABLE: bool> {
 }
 
 impl<F, T, const REPEATABLE: bool> Task<F, T, REPEATABLE> {
-    fn tell(self: Box<Self>, committed: bool) {
+    fn tell(self, committed: bool) {
         let result = self.result.filter(|r| committed || r.is_err()).unwrap_or(Err(StoreError::Stopped));
         let _ = self.tell.send(result);
     }
@@ -66,7 +66,7 @@ impl<F: FnOnce(&Connection) -> crate::Result<T> + Send, T: Send> Job for Task<F,
         false
     }
     fn answer(self: Box<Self>, committed: bool) {
-        self.tell(committed);
+        (*self).tell(committed);
     }
 }
 
@@ -79,7 +79,7 @@ impl<F: Fn(&Connection) -> crate::Result<T> + Send, T: Send> Job for Task<F, T, 
         true
     }
     fn answer(self: Box<Self>, committed: bool) {
-        self.tell(committed);
+        (*self).tell(committed);
     }
 }
 

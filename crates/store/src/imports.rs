@@ -238,12 +238,10 @@ fn read_row<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width: usize)
             Some(Field::Source) => p.source = value,
             Some(Field::Latitude) => latitude = value.map(|v| degrees(&v, 90.0)).transpose()?,
             Some(Field::Longitude) => longitude = value.map(|v| degrees(&v, 180.0)).transpose()?,
-            Some(Field::Own { name, kind }) => {
-                if value.is_some() {
-                    own.push((column, Value::read(*kind, text).map_err(|e| format!("{name}: {e}"))?));
-                }
+            Some(Field::Own { name, kind }) if value.is_some() => {
+                own.push((column, Value::read(*kind, text).map_err(|e| format!("{name}: {e}"))?));
             }
-            None => {}
+            Some(Field::Own { .. }) | None => {}
         }
     }
     p.position = latitude.zip(longitude);

@@ -119,7 +119,7 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
                 let link = (kind == 2).then(|| dice("link", k, 2));
                 c.execute(
                     "INSERT INTO response (at, send_id, kind, link, machine, rules_version) VALUES (?1,?2,?3,?4,?5,1)",
-                    params![ago("answered", k), k / 10, kind, link, (dice("machine", k, 2) > 0 && kind < 3).then_some(2).unwrap_or(0)],
+                    params![ago("answered", k), k / 10, kind, link, if dice("machine", k, 2) > 0 && kind < 3 { 2 } else { 0 }],
                 )?;
             }
         }
@@ -332,8 +332,8 @@ fn parts_add_up() {
             }
             let sets = [Tree::List { list: 1 }, Tree::Tag { tag: 1 }, whole];
             let o = segments::overlap(c, &sets, NOW)?;
-            for i in 0..3 {
-                assert_eq!(o.people[i][i] as usize, segments::people(c, &sets[i], NOW)?.len());
+            for (i, set) in sets.iter().enumerate() {
+                assert_eq!(o.people[i][i] as usize, segments::people(c, set, NOW)?.len());
                 assert!((0..3).all(|j| o.people[i][j] == o.people[j][i] && o.people[i][j] <= o.people[i][i]));
             }
             assert_eq!(o.people[0][2], o.people[0][0], "a part of a union lies in it whole");

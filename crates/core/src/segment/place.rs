@@ -4,7 +4,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 /// Mean radius of the earth in kilometres (IUGG).
-const RADIUS_KM: f64 = 6371.008_8;
+const RADIUS_KM: f64 = 6_371.008_8;
 pub const KM_PER_MILE: f64 = 1.609_344;
 
 /// Great-circle distance in kilometres by the haversine formula, good to half a per cent (the earth

@@ -197,10 +197,10 @@ pub fn save(c: &Connection, id: Option<i64>, d: &Draft, now: Instant, person: Op
     fits(c, &d.tree)?;
     let mut known = known(c)?;
     let here = id.unwrap_or(0);
-    if let Some(id) = id {
-        if one(c, id)?.kept != Kept::Live {
-            return Err(refused("The people of this segment are written down; it has no conditions to change."));
-        }
+    if let Some(id) = id
+        && one(c, id)?.kept != Kept::Live
+    {
+        return Err(refused("The people of this segment are written down; it has no conditions to change."));
     }
     known.insert(here, Known { name: name.to_owned(), tree: Some(d.tree.clone()) });
     Tree::Segment { segment: here }.resolve(&known).map_err(refused)?;

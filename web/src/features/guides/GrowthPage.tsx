@@ -43,7 +43,7 @@ export function GrowthPage() {
               <p className="finding">
                 {last ? (
                   <>
-                    <em>{count(last.reachable)}</em> can be reached; in {plural(year.length, "month")}{" "}
+                    <em>{count(last.reachable)}</em> of all who joined remain; in {plural(year.length, "month")}{" "}
                     {count(sum((m) => m.joined))} joined, {count(sum((m) => m.left))} left and{" "}
                     {count(sum((m) => m.bounced))} addresses were retired.
                   </>
@@ -74,7 +74,7 @@ export function GrowthPage() {
                       <TableCell className="num">Left</TableCell>
                       <TableCell className="num">Bounced</TableCell>
                       <TableCell className="num">Net</TableCell>
-                      <TableCell className="num">Can be reached</TableCell>
+                      <TableCell className="num">Remain</TableCell>
                     </TableRow>
                   </TableHead>
                   <TableBody>
@@ -96,7 +96,7 @@ export function GrowthPage() {
               )}
               <p className="soft small">
                 Left: withdrew from everything or complained. Bounced: the address was retired. Each person counts once
-                in each, in the month of the first time.
+                in each, in the month of the first time. Below the line the bars have a scale of their own.
               </p>
             </>
           );
