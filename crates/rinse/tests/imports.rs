@@ -74,3 +74,37 @@ fn the_same_file_twice_changes_nothing_and_consent_needs_evidence() {
     let (status, answer) = rinse.http("POST", &format!("/api/imports/{}/check", run["id"]), claim.to_string().as_bytes());
     assert!(status == 409 && String::from_utf8_lossy(&answer).contains("evidence"));
 }
+
+/// Files that are odd and not wrong, and rows that are: what lands is what was written.
+#[rstest]
+#[case::internationalised("email,name\nketil@bücher.example,Ketil\n", 1, "ketil@xn--bcher-kva.example")]
+#[case::local_part_in_its_script("email,name\n葉@tern.example,葉\n", 1, "葉@tern.example")]
+#[case::right_to_left("email,name\nrina@tern.example,\u{202b}רינה\n", 1, "rina@tern.example")]
+#[case::newline_in_a_name("email,name\nw@tern.example,\"Wren\nMarram\"\n", 1, "w@tern.example")]
+#[case::duplicate_headers("email,name,name\nw@tern.example,Wren,Marram\n", 1, "w@tern.example")]
+#[case::case_is_the_same_person("email,name\nW@tern.example,Wren\nw@TERN.example,Wren\n", 1, "W@tern.example")]
+#[case::display_names_are_no_address("email,name\nWren <w@tern.example>,Wren\nw@tern.example,Wren\n", 1, "w@tern.example")]
+#[case::blank_lines("email,name\n\n\nw@tern.example,Wren\n\n", 1, "w@tern.example")]
+fn odd_files_land_as_they_were_meant(#[case] file: &str, #[case] new: i64, #[case] address: &str) {
+    let (_folder, rinse) = rinse();
+    rinse.import(file);
+    assert_eq!(rinse.json("GET", "/api/imports/1", &Value::Null)["run"]["new"], new);
+    assert_eq!(rinse.json("GET", "/api/contacts/1", &Value::Null)["address"], address);
+}
+
+#[test]
+fn too_long_and_too_wide_are_told_by_line() {
+    let (_folder, rinse) = rinse();
+    let long = format!("{}@{}.example", "l".repeat(60), "d.".repeat(120));
+    assert!(long.len() > 300);
+    let header: String = (0..40).map(|i| format!("column {i},")).collect();
+    let cells: String = (0..40).map(|i| format!("{i},")).collect();
+    let run = stage(&rinse, format!("{header}email\n{cells}wren@tern.example\n{cells}{long}\n{cells}\n").as_bytes());
+    assert_eq!(run["mapping"].as_array().unwrap().iter().filter(|m| !m.is_null()).count(), 1, "the address is found among 41 columns");
+    let decision = json!({ "mapping": run["mapping"], "header": true, "list": null, "tag": null, "consent": false, "evidence": "" });
+    let checked = rinse.json("POST", "/api/imports/1/check", &decision);
+    assert_eq!((checked["new"].as_i64(), checked["refused"].as_i64()), (Some(1), Some(2)));
+    let (_, refused) = rinse.http("GET", "/api/imports/1/refused.csv", b"");
+    let lines: Vec<String> = String::from_utf8(refused).unwrap().lines().skip(1).map(str::to_owned).collect();
+    assert!(lines[0].ends_with(",the domain is not a valid one,3") && lines[1].ends_with(",no address given,4"), "{lines:?}");
+}
