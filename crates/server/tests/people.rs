@@ -139,3 +139,21 @@ async fn purchases_come_once_as_csv_or_ndjson_and_say_what_was_refused() {
     let why = s.ok("POST", "/api/segments/explain/2", &bought).await;
     assert_eq!((&why[0]["answer"], &why[0]["value"]), (&json!(false), &json!("0")));
 }
+
+#[tokio::test]
+async fn a_segment_kept_outside_is_replaced_whole_by_each_file() {
+    let s = three().await;
+    let put = async |body: &str| -> Value { serde_json::from_str(&s.api("PUT", "/api/segments/outside/Board", body).await.1).unwrap() };
+    let first = put("WREN@tern.example\r\n\ntern@tern.example\nnobody@tern.example\nno address\nwren@tern.example\n").await;
+    assert_eq!((&first["people"], &first["unknown"]), (&json!(2), &json!(["nobody@tern.example", "no address"])));
+    let second = put("skua@tern.example\n").await;
+    assert_eq!((&second["people"], &second["segment"]), (&json!(1), &first["segment"]));
+    let segment = s.ok("GET", &format!("/api/segments/{}", first["segment"]), &Value::Null).await["segment"].clone();
+    assert_eq!((&segment["kept"], &segment["name"]), (&json!("outside"), &json!("Board")));
+    assert_eq!(people(&s, json!({ "kind": "segment", "segment": first["segment"] })).await, 1);
+    let (status, words) = s.api("PUT", "/api/segments/outside/Board", " \n").await;
+    assert!(status == StatusCode::CONFLICT && words.contains("nothing was replaced"), "{words}");
+    let change = json!({ "name": "Board", "tree": { "kind": "all", "of": [] } });
+    let (status, words) = s.api("PUT", &format!("/api/segments/{}", first["segment"]), &change.to_string()).await;
+    assert!(status == StatusCode::CONFLICT && words.contains("no conditions to change"), "{words}");
+}

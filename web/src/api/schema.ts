@@ -1306,6 +1306,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/segments/outside/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Replaces the people of a segment kept outside by the addresses in the body, one a line; made when
+         *     there is none of that name.
+         */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    name: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "text/plain": string;
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OutsideTaken"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/segments/overlap": {
         parameters: {
             query?: never;
@@ -2777,6 +2821,14 @@ export interface components {
              */
             smallest_effect?: number | null;
             warnings: string[];
+        };
+        OutsideTaken: {
+            people: number;
+            /** Format: int64 */
+            segment: number;
+            /** @description Lines that are the address of nobody here, or no address; the first 100. */
+            unknown: string[];
+            unknown_count: number;
         };
         /**
          * @description What a mailing does with people over the cap.

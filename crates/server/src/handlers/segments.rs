@@ -6,6 +6,7 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
+use rinse_core::address::Address;
 use rinse_core::segment::place::{GAZETTEER, Place};
 use rinse_core::segment::{Explained, Field, FieldKind, Tree, explain};
 use rinse_store::fields::OwnField;
@@ -92,6 +93,65 @@ pub(crate) async fn freeze(State(app): State<App>, who: Acting, Path(id): Path<i
                 let frozen = segments::freeze(c, id, &n.name, now, Some(who.0))?;
                 settings::audit(c, now, Some(who.0), "segment frozen", "segment", frozen, n.name.trim())?;
                 Ok(frozen)
+            })
+            .await?,
+    ))
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct OutsideTaken {
+    segment: i64,
+    people: usize,
+    /// Lines that are the address of nobody here, or no address; the first 100.
+    unknown: Vec<String>,
+    unknown_count: usize,
+}
+
+/// Replaces the people of a segment kept outside by the addresses in the body, one a line; made when
+/// there is none of that name.
+#[utoipa::path(put, path = "/api/segments/outside/{name}", params(("name" = String, Path)), request_body(content = String, content_type = "text/plain"), responses((status = 200, body = OutsideTaken)))]
+pub(crate) async fn outside(State(app): State<App>, who: Acting, Path(name): Path<String>, body: String) -> Answer<OutsideTaken> {
+    let name = name.trim().to_owned();
+    if name.is_empty() || name.chars().count() > 120 {
+        return Err(ApiError::Refused("Give the segment a name of at most 120 characters.".into()));
+    }
+    if body.trim().is_empty() {
+        return Err(ApiError::Refused("The file is empty; nothing was replaced. To end the segment, delete it.".into()));
+    }
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .write(move |c| {
+                let (mut found, mut out) = (Vec::new(), OutsideTaken { segment: 0, people: 0, unknown: vec![], unknown_count: 0 });
+                for line in body.lines().map(str::trim).filter(|l| !l.is_empty()) {
+                    let there = match Address::parse(line) {
+                        Ok(a) => contacts::find(c, &a.key)?.map(|(id, ..)| id),
+                        Err(_) => None,
+                    };
+                    match there {
+                        Some(id) => found.push(id),
+                        None => {
+                            out.unknown_count += 1;
+                            if out.unknown.len() < 100 {
+                                out.unknown.push(line.chars().take(200).collect());
+                            }
+                        }
+                    }
+                }
+                found.sort_unstable();
+                found.dedup();
+                out.people = found.len();
+                out.segment = segments::replace_outside(c, &name, &found, now, Some(who.0))?;
+                settings::audit(
+                    c,
+                    now,
+                    Some(who.0),
+                    "segment replaced from outside",
+                    "segment",
+                    out.segment,
+                    &format!("{} people", out.people),
+                )?;
+                Ok(out)
             })
             .await?,
     ))

@@ -1,11 +1,11 @@
 import { Button, Checkbox, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, date, plural } from "../../shared/format";
-import { Loaded } from "../../shared/states";
+import { Failure, Loaded } from "../../shared/states";
 import { useContactSlips } from "../contacts/useContactSlips";
 import type { Tree } from "./leaf";
 
@@ -16,6 +16,48 @@ function People({ id }: { id: number }) {
   });
   if (look.error) return <span className="bad">{look.error.message}</span>;
   return <>{look.data ? count(look.data.people) : "…"}</>;
+}
+
+/** A segment that another system keeps: its file replaces the people whole. */
+function Outside() {
+  const client = useQueryClient();
+  const file = useRef<HTMLInputElement>(null);
+  const take = useMutation({
+    mutationFn: async (f: File) =>
+      ok(
+        api.PUT("/api/segments/outside/{name}", {
+          params: { path: { name: f.name.replace(/\.[a-z]+$/i, "") } },
+          body: await f.text(),
+          bodySerializer: (b) => b,
+          headers: { "content-type": "text/plain" },
+        }),
+      ),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  return (
+    <>
+      <Button variant="outlined" disabled={take.isPending} onClick={() => file.current?.click()}>
+        Replace one kept outside
+      </Button>
+      <input
+        ref={file}
+        type="file"
+        aria-label="Addresses of a segment kept outside"
+        hidden
+        accept=".txt,.csv"
+        onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
+      />
+      <span className="soft small">a file of addresses, one a line, named as the segment</span>
+      {take.data && (
+        <span className="note good" role="status">
+          {plural(take.data.people, "person", "people")} in it now; {plural(take.data.unknown_count, "line")} of nobody
+          here
+          {take.data.unknown.length ? `: ${take.data.unknown.slice(0, 3).join(", ")}` : ""}.
+        </span>
+      )}
+      <Failure error={take.error} />
+    </>
+  );
 }
 
 /** How the chosen ones overlap. */
@@ -118,6 +160,7 @@ export function SegmentsPage() {
               <Button variant="contained" onClick={() => void navigate("/contacts/segments/new")}>
                 Write a segment
               </Button>
+              <Outside />
             </div>
             {all.length > 0 && (
               <Table>
