@@ -34,7 +34,7 @@ test: deps web/dist/.built
 	cargo fmt --all --check
 	cargo clippy --workspace --all-targets --locked -- -D warnings
 	cd web && npm run -s check
-	cargo build --workspace --locked
+	cargo test --workspace --locked --no-run
 	./target/debug/rinse openapi | diff - web/openapi.json || { echo "web/openapi.json is not current: run make types"; exit 1; }
 	cd web && npx openapi-typescript openapi.json -o node_modules/.types.ts >/dev/null && diff node_modules/.types.ts src/api/schema.ts
 	cargo test --workspace --locked
