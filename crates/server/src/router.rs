@@ -105,6 +105,7 @@ pub fn router(app: App) -> Router {
         .route("/api/imports/{id}/refused.csv", get(imports::refused))
         .route("/api/mailings/{id}/sluice/{step}/people.csv", get(clearance::step_csv))
         .route("/api/findings/{mailing}/{figure}", get(findings::rows_csv))
+        .route("/api/contacts/people.csv", get(contacts::csv))
         .route("/api/contacts/{id}/record.json", get(people::record))
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))
         .route("/api/workline/{figure}", get(findings::workline_csv))

@@ -87,12 +87,9 @@ fn upper_bound(prefix: &str) -> String {
     format!("{prefix}\u{10FFFF}")
 }
 
-/// One page. A search looks at beginnings, so that it stays on the indexes at a million rows.
-///
-/// # Errors
-/// When the database fails.
-pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
-    let all = c.prepare_cached("SELECT count(*) FROM contact")?.query_row([], |r| r.get(0))?;
+/// The condition of a query on `contact c`, with its values. A search looks at beginnings, so that it
+/// stays on the indexes at a million rows.
+fn filter(c: &Connection, q: &Query, now: Instant) -> Result<(String, Vec<Box<dyn ToSql>>)> {
     let (mut wheres, mut values): (Vec<String>, Vec<Box<dyn ToSql>>) = (Vec::new(), Vec::new());
     let search = q.search.trim().to_lowercase();
     if let Some(domain) = search.strip_prefix('@') {
@@ -125,9 +122,18 @@ pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
         values.extend(sql.values.into_iter().map(|v| Box::new(v) as Box<dyn ToSql>));
         wheres.push(sql.text);
     }
-    let filter = if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) };
+    Ok((if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) }, values))
+}
+
+/// One page.
+///
+/// # Errors
+/// When the segment asked for is gone.
+pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
+    let all = c.prepare_cached("SELECT count(*) FROM contact")?.query_row([], |r| r.get(0))?;
+    let (filter, values) = filter(c, q, now)?;
     let refs: Vec<&dyn ToSql> = values.iter().map(AsRef::as_ref).collect();
-    let matching = if wheres.is_empty() {
+    let matching = if filter.is_empty() {
         all
     } else {
         c.prepare_cached(&format!("SELECT count(*) FROM (SELECT 1 FROM contact c {filter} LIMIT 10000)"))?
@@ -164,12 +170,24 @@ pub const EXPORTED: [&str; 11] =
 /// # Errors
 /// When the database fails.
 pub fn export(c: &Connection, condition: &crate::segments::sql::Sql) -> Result<Vec<Vec<String>>> {
+    export_where(c, &format!("WHERE {}", condition.text), rusqlite::params_from_iter(&condition.values))
+}
+
+/// The people that a query shows, on all its pages, as text.
+///
+/// # Errors
+/// When the segment asked for is gone.
+pub fn export_query(c: &Connection, q: &Query, now: Instant) -> Result<Vec<Vec<String>>> {
+    let (filter, values) = filter(c, q, now)?;
+    export_where(c, &filter, rusqlite::params_from_iter(values))
+}
+
+fn export_where(c: &Connection, filter: &str, values: impl rusqlite::Params) -> Result<Vec<Vec<String>>> {
     let mut s = c.prepare(&format!(
         "SELECT c.address, c.given_name, c.family_name, c.country, c.region, c.zone, c.source, c.added_at, c.consent, c.status, c.id
-         FROM contact c WHERE {} ORDER BY c.id",
-        condition.text
+         FROM contact c {filter} ORDER BY c.id"
     ))?;
-    let rows = s.query_map(rusqlite::params_from_iter(&condition.values), |r| {
+    let rows = s.query_map(values, |r| {
         let mut row: Vec<String> =
             (0..7).map(|i| Ok(r.get::<_, Option<String>>(i)?.unwrap_or_default())).collect::<rusqlite::Result<_>>()?;
         row.push(rinse_core::segment::evaluate::date_words(rinse_core::segment::evaluate::day_of(Instant(r.get(7)?))));

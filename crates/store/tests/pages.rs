@@ -118,6 +118,8 @@ proptest! {
     ) {
         let q = Query { search: search.into(), list, tag, segment, status, sort, descending, page, size };
         let got = base().1.read_now(|c| contacts::page(c, &q, Instant(100))).unwrap();
+        let exported = base().1.read_now(|c| contacts::export_query(c, &q, Instant(100))).unwrap();
+        prop_assert_eq!(exported.len() as i64, got.matching, "the export has all pages");
         let ids: Vec<i64> = got.rows.iter().map(|r| r.id).collect();
         prop_assert_eq!((ids, got.matching, got.all), { let (page, n) = model(&q); (page, n, PEOPLE) }, "{:?}", q);
     }

@@ -1,9 +1,11 @@
 //! Contacts: the list, one person, lists and topics.
 
-use crate::error::Answer;
+use super::csv_file;
+use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, Query, State};
+use axum::response::Response;
 use rinse_store::contacts::{self, Contact, ContactRow, Page, Sort};
 use rinse_store::settings::{self, Named};
 use rinse_store::tags;
@@ -25,20 +27,33 @@ pub(crate) struct PageQuery {
     page: u32,
 }
 
+impl PageQuery {
+    fn asked(self) -> contacts::Query {
+        contacts::Query {
+            search: self.search,
+            list: self.list,
+            tag: self.tag,
+            segment: self.segment,
+            status: self.status,
+            sort: self.sort.unwrap_or(Sort::AddedAt),
+            descending: self.descending,
+            page: self.page,
+            size: 50,
+        }
+    }
+}
+
+/// The people the list shows, on all its pages, as CSV.
+pub(crate) async fn csv(State(app): State<App>, Query(q): Query<PageQuery>) -> Result<Response, ApiError> {
+    let (q, now) = (q.asked(), app.now());
+    let rows = app.store.read(move |c| contacts::export_query(c, &q, now)).await?;
+    csv_file("people.csv", &contacts::EXPORTED, rows.into_iter())
+}
+
 /// A page of the contact list.
 #[utoipa::path(get, path = "/api/contacts", params(PageQuery), responses((status = 200, body = Page)))]
 pub(crate) async fn page(State(app): State<App>, Query(q): Query<PageQuery>) -> Answer<Page> {
-    let q = contacts::Query {
-        search: q.search,
-        list: q.list,
-        tag: q.tag,
-        segment: q.segment,
-        status: q.status,
-        sort: q.sort.unwrap_or(Sort::AddedAt),
-        descending: q.descending,
-        page: q.page,
-        size: 50,
-    };
+    let q = q.asked();
     let now = app.now();
     Ok(Json(app.store.read(move |c| contacts::page(c, &q, now)).await?))
 }

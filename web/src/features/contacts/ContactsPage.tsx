@@ -9,6 +9,14 @@ import { Loaded } from "../../shared/states";
 import { PeopleTable } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
 
+/** The filters as an address carries them; what is not asked for is left out. */
+function asked(query: Record<string, string | number | boolean | undefined>): string {
+  const p = new URLSearchParams();
+  for (const key of ["search", "list", "tag", "segment", "status"])
+    if (query[key] !== undefined && query[key] !== "") p.set(key, String(query[key]));
+  return p.toString();
+}
+
 /** The contact list; its state lives in the address, so that it can be shared and gone back to. */
 export function ContactsPage() {
   const [params, setParams] = useSearchParams();
@@ -139,6 +147,9 @@ export function ContactsPage() {
                   onClick={() => change({ page: String(page + 1) })}
                 >
                   Next 50
+                </Button>
+                <Button variant="outlined" href={`/api/contacts/people.csv?${asked(query)}`}>
+                  {p.matching === p.all ? "Everyone" : "These people"} as CSV
                 </Button>
                 <span className="soft small">
                   {p.rows.length > 0 && `${count(page * 50 + 1)} to ${count(page * 50 + p.rows.length)}`}
