@@ -36,6 +36,19 @@ impl Consent {
         usize::try_from(code).ok().and_then(|c| Self::ALL.get(c)).copied().unwrap_or(Self::None)
     }
 
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::None => "none",
+            Self::Invited => "invited",
+            Self::Consented => "consented",
+            Self::Confirmed => "confirmed",
+            Self::Paused => "paused",
+            Self::Withdrawn => "withdrawn",
+            Self::Complained => "complained",
+        }
+    }
+
     /// May marketing mail go out at all in this state?
     #[must_use]
     pub fn allows_marketing(self) -> bool {

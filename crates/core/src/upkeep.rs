@@ -27,6 +27,16 @@ impl MailStatus {
     pub fn from_code(code: i64) -> Self {
         usize::try_from(code).ok().and_then(|c| Self::ALL.get(c)).copied().unwrap_or(Self::Active)
     }
+
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Active => "active",
+            Self::Resting => "resting",
+            Self::Observed => "observed",
+            Self::Retired => "retired",
+        }
+    }
 }
 
 /// How one mailing to the address ended.

@@ -191,8 +191,8 @@ fn export_where(c: &Connection, filter: &str, values: impl rusqlite::Params) -> 
         let mut row: Vec<String> =
             (0..7).map(|i| Ok(r.get::<_, Option<String>>(i)?.unwrap_or_default())).collect::<rusqlite::Result<_>>()?;
         row.push(rinse_core::segment::evaluate::date_words(rinse_core::segment::evaluate::day_of(Instant(r.get(7)?))));
-        row.push(format!("{:?}", Consent::from_code(r.get(8)?)).to_lowercase());
-        row.push(format!("{:?}", MailStatus::from_code(r.get(9)?)).to_lowercase());
+        row.push(Consent::from_code(r.get(8)?).words().to_owned());
+        row.push(MailStatus::from_code(r.get(9)?).words().to_owned());
         row.push(r.get::<_, i64>(10)?.to_string());
         Ok(row)
     })?;

@@ -558,13 +558,13 @@ fn apply_batch(
             }
         }
         if let Some(tag) = a.tag {
-            tags::add(c, Kind::Tag, tag, &[contact], now)?;
+            tags::put(c, Kind::Tag, tag, contact, now)?;
         }
         if a.consent {
             ledger::act(c, contact, now, Act::Agreed, &origin)?;
         }
         if let Some(list) = a.list {
-            tags::add(c, Kind::List, list, &[contact], now)?;
+            tags::put(c, Kind::List, list, contact, now)?;
         }
     }
     c.execute("UPDATE import_run SET done = ?2 WHERE id = ?1", params![id, upto])?;

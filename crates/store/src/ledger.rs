@@ -117,14 +117,8 @@ pub fn refresh_status(c: &Connection, contact: i64, now: Instant) -> Result<Stan
         c.prepare_cached("SELECT status, status_until FROM contact WHERE id = ?1")?.query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let s = standing(&outcomes(c, contact)?, now);
     if s.status != MailStatus::from_code(status) || s.until.map(|u| u.0) != until {
-        let kind = match s.status {
-            MailStatus::Active => "active",
-            MailStatus::Resting => "resting",
-            MailStatus::Observed => "observed",
-            MailStatus::Retired => "retired",
-        };
         let origin = Origin { source: "bounce rules", evidence: s.why.clone(), ..Origin::default() };
-        append(c, contact, now, kind, None, s.until.map(|u| u.0), &origin)?;
+        append(c, contact, now, s.status.words(), None, s.until.map(|u| u.0), &origin)?;
         c.prepare_cached("UPDATE contact SET status = ?2, status_until = ?3, status_at = ?4 WHERE id = ?1")?.execute(params![
             contact,
             s.status as i64,

@@ -141,14 +141,20 @@ pub fn merge(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
 /// When it is gone.
 pub fn add(c: &Connection, kind: Kind, id: i64, contacts: &[i64], now: Instant) -> Result<usize> {
     must_exist(c, kind, id)?;
-    let (members, column, when) = kind.members();
-    let mut s =
-        c.prepare_cached(&format!("INSERT INTO {members} ({column}, contact_id, {when}) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING"))?;
     let mut n = 0;
     for contact in contacts {
-        n += s.execute(params![id, contact, now.0])?;
+        n += put(c, kind, id, *contact, now)?;
     }
     Ok(n)
+}
+
+/// Puts one person on one that is known to exist.
+pub(crate) fn put(c: &Connection, kind: Kind, id: i64, contact: i64, now: Instant) -> Result<usize> {
+    let sql = match kind {
+        Kind::List => "INSERT INTO list_member (list_id, contact_id, joined_at) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+        Kind::Tag => "INSERT INTO contact_tag (tag_id, contact_id, at) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+    };
+    Ok(c.prepare_cached(sql)?.execute(params![id, contact, now.0])?)
 }
 
 /// Takes people off it; returns how many were on it.

@@ -207,8 +207,8 @@ fn known(leaf: &Tree, p: &Person, now: Instant) -> String {
         Tree::Tag { tag } => yes_no(p.tags.contains(tag), "tagged", "not tagged"),
         Tree::Topic { topic } => yes_no(p.topics_left.contains(topic), "left it", "not left"),
         Tree::Segment { segment } => yes_no(p.segments.contains(segment), "in it", "not in it"),
-        Tree::Consent { .. } => format!("{:?}", p.consent).to_lowercase(),
-        Tree::Status { .. } => format!("{:?}", p.status).to_lowercase(),
+        Tree::Consent { .. } => p.consent.words().to_owned(),
+        Tree::Status { .. } => p.status.words().to_owned(),
         Tree::Domain { .. } => p.domain.clone(),
         Tree::Near { latitude, longitude, .. } => {
             p.position.map_or_else(missing, |at| format!("{:.0} km away", place::distance_km(at, (*latitude, *longitude))))

@@ -121,11 +121,11 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
         Tree::Topic { topic } => format!("still with the topic {}", name(&names.topics, *topic, "topic")),
         Tree::Segment { segment } => format!("in {}", name(&names.segments, *segment, "segment")),
         Tree::Consent { states } => {
-            let states: Vec<String> = states.iter().map(|s| format!("{s:?}").to_lowercase()).collect();
+            let states: Vec<&str> = states.iter().map(|s| s.words()).collect();
             format!("consent is {}", states.join(" or "))
         }
         Tree::Status { states } => {
-            let states: Vec<String> = states.iter().map(|s| format!("{s:?}").to_lowercase()).collect();
+            let states: Vec<&str> = states.iter().map(|s| s.words()).collect();
             format!("mail status is {}", states.join(" or "))
         }
         Tree::Domain { domain, subdomains } => {

@@ -8,6 +8,7 @@ pub mod sql;
 use crate::contacts::ContactRow;
 use crate::{Result, StoreError, contacts};
 use rinse_core::Instant;
+use rinse_core::response::{FETCH_LEAST_DELIVERIES, FETCH_SHARE};
 use rinse_core::segment::words::{Names, sentence};
 use rinse_core::segment::{Field, FieldKind, Known, Tree};
 use rusqlite::{Connection, OptionalExtension, params, params_from_iter};
@@ -16,7 +17,9 @@ use std::collections::{BTreeSet, HashMap};
 use utoipa::ToSchema;
 
 /// The domains whose opens can't be told from a machine's: the same measure as for responses.
-pub(crate) const OPEN_BLIND_DOMAINS: &str = "SELECT id FROM domain WHERE delivered >= 50 AND fetched > 0.8 * delivered";
+pub(crate) fn open_blind_domains() -> String {
+    format!("SELECT id FROM domain WHERE delivered >= {FETCH_LEAST_DELIVERIES} AND fetched > {FETCH_SHARE} * delivered")
+}
 
 /// How a segment is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -69,12 +72,9 @@ fn words(kept: Kept, tree: &Tree, names: &Names) -> String {
     }
 }
 
-/// All segments, by name.
-///
-/// # Errors
-/// When the database fails.
-pub fn all(c: &Connection) -> Result<Vec<Segment>> {
-    let names = names(c)?;
+/// Reads every stored segment, by name: its number, name, how it is kept, its tree, when it changed
+/// and by whom.
+fn stored<T>(c: &Connection, mut make: impl FnMut(i64, String, Kept, Tree, i64, Option<String>) -> T) -> Result<Vec<T>> {
     let mut s = c.prepare_cached(
         "SELECT s.id, s.name, s.kind, s.tree, s.changed_at, p.name FROM segment s LEFT JOIN person p ON p.id = s.person_id ORDER BY s.name",
     )?;
@@ -86,10 +86,21 @@ pub fn all(c: &Connection) -> Result<Vec<Segment>> {
             "outside" => Kept::Outside,
             _ => Kept::Live,
         };
-        let tree: Tree = serde_json::from_str(&tree)?;
-        Ok(Segment { id, name, kept, sentence: words(kept, &tree, &names), tree, changed_at, person })
+        Ok(make(id, name, kept, serde_json::from_str(&tree)?, changed_at, person))
     })
     .collect()
+}
+
+/// All segments, by name.
+///
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection) -> Result<Vec<Segment>> {
+    let names = names(c)?;
+    stored(c, |id, name, kept, tree, changed_at, person| {
+        let sentence = words(kept, &tree, &names);
+        Segment { id, name, kept, tree, sentence, changed_at, person }
+    })
 }
 
 /// # Errors
@@ -103,8 +114,8 @@ pub fn one(c: &Connection, id: i64) -> Result<Segment> {
 /// # Errors
 /// When the database fails.
 pub fn known(c: &Connection) -> Result<HashMap<i64, Known>> {
-    let all = all(c)?.into_iter();
-    Ok(all.map(|s| (s.id, Known { name: s.name, tree: (s.kept == Kept::Live).then_some(s.tree) })).collect())
+    let all = stored(c, |id, name, kept, tree, _, _| (id, Known { name, tree: (kept == Kept::Live).then_some(tree) }))?;
+    Ok(all.into_iter().collect())
 }
 
 fn refused(e: impl std::fmt::Display) -> StoreError {

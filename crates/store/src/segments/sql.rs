@@ -184,7 +184,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             }
             out.put(&format!(" THEN {inside}"));
             if *did == Did::Opened && *human {
-                out.put(&format!(" WHEN c.domain_id IN ({}) THEN NULL", crate::segments::OPEN_BLIND_DOMAINS));
+                out.put(&format!(" WHEN c.domain_id IN ({}) THEN NULL", crate::segments::open_blind_domains()));
             }
             out.put(&format!(" ELSE {outside} END)"));
         }

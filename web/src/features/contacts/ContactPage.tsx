@@ -9,6 +9,7 @@ import { Failure, Loaded } from "../../shared/states";
 import { EditPerson } from "./EditPerson";
 import { statusTone } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
+import { useVocabulary } from "../../shared/useVocabulary";
 
 type Person = Schemas["Contact"];
 
@@ -92,7 +93,7 @@ function Whole({ p }: { p: Person }) {
 /** What a person is on, with a way on and off. */
 function Belongs({ p, word, label, on }: { p: Person; word: "list" | "tag"; label: string; on: Schemas["Tied"][] }) {
   const client = useQueryClient();
-  const vocabulary = useQuery({ queryKey: ["vocabulary"], queryFn: () => ok(api.GET("/api/vocabulary")) }).data;
+  const vocabulary = useVocabulary().data;
   const change = useMutation({
     mutationFn: ({ id, put }: { id: number; put: boolean }) =>
       ok(api.POST("/api/words/{id}/people", { params: { path: { id } }, body: { word, contacts: [p.id], on: put } })),

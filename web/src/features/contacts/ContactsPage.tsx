@@ -8,6 +8,7 @@ import { count, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { PeopleTable } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
+import { useVocabulary } from "../../shared/useVocabulary";
 
 /** The filters as an address carries them; what is not asked for is left out. */
 function asked(query: Record<string, string | number | boolean | undefined>): string {
@@ -49,11 +50,7 @@ export function ContactsPage() {
   useEffect(() => {
     if (wanted) find.current?.focus();
   }, [wanted]);
-  const vocabulary = useQuery({
-    queryKey: ["vocabulary"],
-    queryFn: () => ok(api.GET("/api/vocabulary")),
-    enabled: tag !== undefined || segment !== undefined,
-  }).data;
+  const vocabulary = useVocabulary(tag !== undefined || segment !== undefined).data;
   const tagName = vocabulary?.tags.find((t) => t.id === tag)?.name;
   const segmentName = vocabulary?.segments.find((t) => t.id === segment)?.name;
   const listName = slips.find((g) => g.title === "Lists")?.slips.find((s) => s.to === `/contacts?list=${list}`)?.title;

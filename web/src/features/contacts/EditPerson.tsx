@@ -1,8 +1,9 @@
 import { Button, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
 import { Failure } from "../../shared/states";
+import { useVocabulary } from "../../shared/useVocabulary";
 
 export const PROFILE = [
   ["given_name", "Given name"],
@@ -16,7 +17,7 @@ export const PROFILE = [
 /** Changes a person's profile and fields; an empty box takes the value away. */
 export function EditPerson({ p, close }: { p: Schemas["Contact"]; close: () => void }) {
   const client = useQueryClient();
-  const own = useQuery({ queryKey: ["vocabulary"], queryFn: () => ok(api.GET("/api/vocabulary")) }).data?.fields ?? [];
+  const own = useVocabulary().data?.fields ?? [];
   const [profile, setProfile] = useState(() => Object.fromEntries(PROFILE.map(([key]) => [key, p[key] ?? ""])));
   const [fields, setFields] = useState<Record<number, string>>({});
   const valueOf = (id: number) => fields[id] ?? p.fields.find((f) => f.field_id === id)?.value ?? "";

@@ -1,9 +1,8 @@
-import { Button } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { useRef } from "react";
 import { useNavigate } from "react-router";
 import { api, ok, upload } from "../../api/client";
 import { Frame } from "../../app/Frame";
+import { FileButton } from "../../shared/FileButton";
 import { count, plural } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import { useContactSlips } from "./useContactSlips";
@@ -13,7 +12,6 @@ export function ImportPage() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const slips = useContactSlips();
-  const file = useRef<HTMLInputElement>(null);
   const take = useMutation({
     mutationFn: upload,
     onSuccess: async (run) => {
@@ -35,17 +33,15 @@ export function ImportPage() {
       </p>
       <Failure error={take.error} />
       <div className="acts">
-        <Button variant="contained" disabled={take.isPending} onClick={() => file.current?.click()}>
-          {take.isPending ? "Reading the file …" : "Choose a file"}
-        </Button>
-        <input
-          ref={file}
-          type="file"
-          aria-label="File"
-          hidden
+        <FileButton
+          label="File"
           accept=".csv,.tsv,.txt"
-          onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
-        />
+          variant="contained"
+          busy={take.isPending}
+          onFile={(f) => take.mutate(f)}
+        >
+          {take.isPending ? "Reading the file …" : "Choose a file"}
+        </FileButton>
       </div>
       <Purchases />
     </Frame>
@@ -55,7 +51,6 @@ export function ImportPage() {
 /** What people bought, from the till or the shop. */
 function Purchases() {
   const client = useQueryClient();
-  const file = useRef<HTMLInputElement>(null);
   const take = useMutation({
     mutationFn: async (f: File) =>
       ok(
@@ -91,17 +86,15 @@ function Purchases() {
         </>
       )}
       <div className="acts">
-        <Button variant="outlined" disabled={take.isPending} onClick={() => file.current?.click()}>
-          {take.isPending ? "Taking them in …" : "Take purchases in"}
-        </Button>
-        <input
-          ref={file}
-          type="file"
-          aria-label="Purchases"
-          hidden
+        <FileButton
+          label="Purchases"
           accept=".csv,.ndjson,.jsonl,.txt"
-          onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
-        />
+          variant="outlined"
+          busy={take.isPending}
+          onFile={(f) => take.mutate(f)}
+        >
+          {take.isPending ? "Taking them in …" : "Take purchases in"}
+        </FileButton>
       </div>
     </>
   );

@@ -18,6 +18,7 @@ import { count, plural, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { useProgress } from "../../shared/useProgress";
 import { useContactSlips } from "./useContactSlips";
+import { useVocabulary } from "../../shared/useVocabulary";
 
 type Field = Schemas["ColumnField"];
 const FIELDS = [
@@ -67,7 +68,7 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
   const [header, setHeader] = useState(run.header);
   const [list, setList] = useState(run.list ?? "");
   const [tag, setTag] = useState(run.tag ?? "");
-  const own = useQuery({ queryKey: ["vocabulary"], queryFn: () => ok(api.GET("/api/vocabulary")) }).data?.fields ?? [];
+  const own = useVocabulary().data?.fields ?? [];
   const [consent, setConsent] = useState(run.consent);
   const [evidence, setEvidence] = useState(run.evidence);
   const refresh = () => client.invalidateQueries();

@@ -1,5 +1,5 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
@@ -8,6 +8,7 @@ import { count, plural, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
 import { useContactSlips } from "./useContactSlips";
+import { useVocabulary } from "../../shared/useVocabulary";
 
 type Word = Schemas["Word"];
 type Row = { id: number; name: string; people: number; kind?: string };
@@ -15,7 +16,7 @@ type Row = { id: number; name: string; people: number; kind?: string };
 /** Lists, tags and fields: made, renamed, merged, deleted, with what depends on them. */
 export function WordsPage() {
   const slips = useContactSlips();
-  const vocabulary = useQuery({ queryKey: ["vocabulary"], queryFn: () => ok(api.GET("/api/vocabulary")) });
+  const vocabulary = useVocabulary();
   return (
     <Frame slips={slips}>
       <Loaded query={vocabulary}>

@@ -12,13 +12,14 @@ import { useContactSlips } from "../contacts/useContactSlips";
 import { rooted, type Tree, type Vocabulary } from "./leaf";
 import { PlaceMap } from "./PlaceMap";
 import { GroupEditor } from "./TreeEditor";
+import { useVocabulary } from "../../shared/useVocabulary";
 
 /** A segment: its sentence, its conditions, its people. */
 export function SegmentPage() {
   const { id: given } = useParams();
   const id = given === "new" ? null : Number(given);
   const slips = useContactSlips();
-  const vocabulary = useQuery({ queryKey: ["vocabulary"], queryFn: () => ok(api.GET("/api/vocabulary")) });
+  const vocabulary = useVocabulary();
   const segment = useQuery({
     queryKey: ["segment", id],
     queryFn: () => (id === null ? null : ok(api.GET("/api/segments/{id}", { params: { path: { id } } }))),

@@ -1,9 +1,10 @@
 import { Button, Checkbox, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
+import { FileButton } from "../../shared/FileButton";
 import { count, date, plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { useContactSlips } from "../contacts/useContactSlips";
@@ -21,7 +22,6 @@ function People({ id }: { id: number }) {
 /** A segment that another system keeps: its file replaces the people whole. */
 function Outside() {
   const client = useQueryClient();
-  const file = useRef<HTMLInputElement>(null);
   const take = useMutation({
     mutationFn: async (f: File) =>
       ok(
@@ -36,17 +36,15 @@ function Outside() {
   });
   return (
     <>
-      <Button variant="outlined" disabled={take.isPending} onClick={() => file.current?.click()}>
-        Replace one kept outside
-      </Button>
-      <input
-        ref={file}
-        type="file"
-        aria-label="Addresses of a segment kept outside"
-        hidden
+      <FileButton
+        label="Addresses of a segment kept outside"
         accept=".txt,.csv"
-        onChange={(e) => e.target.files?.[0] && take.mutate(e.target.files[0])}
-      />
+        variant="outlined"
+        busy={take.isPending}
+        onFile={(f) => take.mutate(f)}
+      >
+        Replace one kept outside
+      </FileButton>
       <span className="soft small">a file of addresses, one a line, named as the segment</span>
       {take.data && (
         <span className="note good" role="status">
