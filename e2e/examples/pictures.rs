@@ -14,6 +14,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("growth", "/contacts/growth", "of all who joined remain", None),
     ("sources", "/contacts/sources", "usually", None),
     ("words", "/contacts/words", "of your own", None),
+    ("check", "/contacts/check?finding=near_miss", "Correct all", None),
     ("import", "/contacts/import/3", "people were added", None),
     ("clearance", "/clearance/33", "get it", Some("[data-step=held_by_cap]")),
     ("cap", "/clearance/rules", "in force", None),

@@ -36,7 +36,7 @@ async fn a_contact_file_becomes_a_called_trial() {
     let file = b.folder.join("visitors.csv");
     std::fs::write(&file, people_csv(1200).replacen('\n', "\nbroken row without an address,x,y,z\n", 1)).unwrap();
     b.click("Import a file").await;
-    b.shows("Choose a CSV or TSV file").await;
+    b.shows("Choose a CSV, TSV or NDJSON file").await;
     b.accessible("import").await;
     b.page.find(Locator::Css("input[type=file]")).await.unwrap().send_keys(file.to_str().unwrap()).await.unwrap();
     b.shows("Say what the columns are").await;

@@ -8,6 +8,7 @@ import "./app/frame.css";
 import { Shell } from "./app/Shell";
 import { theme } from "./app/theme";
 import { AddPage } from "./features/contacts/AddPage";
+import { BaseCheckPage } from "./features/contacts/BaseCheckPage";
 import { ContactPage } from "./features/contacts/ContactPage";
 import { ContactsPage } from "./features/contacts/ContactsPage";
 import { ImportPage } from "./features/contacts/ImportPage";
@@ -47,6 +48,7 @@ const router = createBrowserRouter([
       { path: "/contacts/recency", element: <RecencyPage /> },
       { path: "/contacts/growth", element: <GrowthPage /> },
       { path: "/contacts/sources", element: <SourcesPage /> },
+      { path: "/contacts/check", element: <BaseCheckPage /> },
       { path: "/contacts/words", element: <WordsPage /> },
       { path: "/contacts/segments", element: <SegmentsPage /> },
       { path: "/contacts/segments/:id", element: <SegmentPage /> },

@@ -110,6 +110,15 @@ pub fn next(state: Consent, act: Act) -> Consent {
     }
 }
 
+/// What holds of two states of one person, after a merge: the strictest. A refusal outlives a
+/// permission, and a permission for one address is none for the other.
+#[must_use]
+pub fn strictest(a: Consent, b: Consent) -> Consent {
+    use Consent as C;
+    let order = [C::Complained, C::Withdrawn, C::None, C::Invited, C::Paused, C::Consented, C::Confirmed];
+    order.into_iter().find(|s| *s == a || *s == b).unwrap_or(C::None)
+}
+
 /// May an import write `Agreed` for someone in this state? It can't raise consent over a
 /// withdrawal or a complaint: such rows are reported, not applied.
 #[must_use]
@@ -147,6 +156,17 @@ mod tests {
             if !confirmed_again {
                 prop_assert!(matches!(state, Consent::Withdrawn | Consent::Complained));
             }
+        }
+
+        /// A merge never gives a permission that one of the two had not, and keeps every refusal.
+        #[test]
+        fn a_merge_is_as_strict_as_either(a in 0i64..7, b in 0i64..7) {
+            let (a, b) = (Consent::from_code(a), Consent::from_code(b));
+            let both = strictest(a, b);
+            prop_assert_eq!(both, strictest(b, a));
+            prop_assert!(both == a || both == b);
+            prop_assert_eq!(both.allows_marketing(), a.allows_marketing() && b.allows_marketing());
+            prop_assert_eq!(import_may_raise(both), import_may_raise(a) && import_may_raise(b));
         }
 
         /// A pause hides the state before it and gives it back, whole.

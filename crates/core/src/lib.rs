@@ -5,7 +5,8 @@
 //! * [`bounce`], [`upkeep`]: what a failure means, and what it does to an address.
 //! * [`response`]: human or machine; [`report`]: rates with their intervals.
 //! * [`segment`]: who is meant, as a tree of conditions.
-//! * [`address`], [`table`]: reading what people import; [`message`]: what a mailing must have.
+//! * [`address`], [`base_check`], [`table`]: reading what people import; [`message`]: what a mailing must have.
+//! * [`purchase`], [`event`]: what people bought and did elsewhere.
 //! * [`token`]: the signed links in messages.
 //!
 //! What it is not: no file, no socket, no database, no clock, no thread. Time comes in as an
@@ -14,10 +15,12 @@
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
 pub mod address;
+pub mod base_check;
 pub mod bounce;
 pub mod caps;
 pub mod clearance;
 pub mod consent;
+pub mod event;
 mod instant;
 pub mod message;
 pub mod purchase;

@@ -68,7 +68,7 @@ fn purchase(key: &str, address: &str, at: &str, value: &str, currency: &str, pro
 }
 
 /// An instant with its zone (RFC 3339), or a date, which means its first moment in UTC.
-fn instant(text: &str) -> Option<Instant> {
+pub(crate) fn instant(text: &str) -> Option<Instant> {
     let text = text.trim();
     if let Ok(t) = text.parse::<jiff::Timestamp>() {
         return Some(Instant(t.as_millisecond()));
@@ -85,23 +85,19 @@ pub fn from_json(line: &str) -> Result<Purchase, String> {
     purchase(&l.key, &l.address, &l.at, &l.value.to_string(), &l.currency, &l.product, &l.category)
 }
 
-/// Which column of a header holds what.
+/// Which column of a header holds what: those that are needed, then one more by choice.
 ///
 /// # Errors
 /// Names the columns that are missing.
-pub fn columns(header: &[&str]) -> Result<HashMap<&'static str, usize>, String> {
+pub fn columns(header: &[&str], needed: &[&'static str], more: &'static str) -> Result<HashMap<&'static str, usize>, String> {
     let at = |name: &str| header.iter().position(|h| h.trim().eq_ignore_ascii_case(name));
-    let mut found: HashMap<&'static str, usize> = COLUMNS.iter().filter_map(|name| Some((*name, at(name)?))).collect();
-    let missing: Vec<&str> = COLUMNS.into_iter().filter(|n| !found.contains_key(n)).collect();
+    let mut found: HashMap<&'static str, usize> = needed.iter().filter_map(|name| Some((*name, at(name)?))).collect();
+    let missing: Vec<&str> = needed.iter().copied().filter(|n| !found.contains_key(n)).collect();
     if !missing.is_empty() {
-        return Err(format!(
-            "The header lacks {}. Name the columns {} and, if you like, category.",
-            missing.join(", "),
-            COLUMNS.join(", ")
-        ));
+        return Err(format!("The header lacks {}. Name the columns {} and, if you like, {more}.", missing.join(", "), needed.join(", ")));
     }
-    if let Some(category) = at("category") {
-        found.insert("category", category);
+    if let Some(i) = at(more) {
+        found.insert(more, i);
     }
     Ok(found)
 }
@@ -124,12 +120,12 @@ mod tests {
     fn csv_and_ndjson_say_the_same() {
         let header = ["Product", "key", "ADDRESS", "at", "value", "currency", "category"];
         let record = ["Storm lantern", "s-1", "Wren@Tern.example", "2026-04-16T09:30:00+01:00", "89.50", "gbp", "light"];
-        let a = from_record(&record, &columns(&header).unwrap()).unwrap();
+        let a = from_record(&record, &columns(&header, &COLUMNS, "category").unwrap()).unwrap();
         let b = from_json(
             r#"{"key":"s-1","address":"Wren@tern.example","at":"2026-04-16T08:30:00Z","value":89.5,"currency":"GBP","product":"Storm lantern","category":"light"}"#,
         );
         assert_eq!((a.cents, &a), (8_950, b.as_ref().unwrap()));
-        assert!(columns(&["key", "address"]).unwrap_err().contains("lacks at, value, currency, product"));
+        assert!(columns(&["key", "address"], &COLUMNS, "category").unwrap_err().contains("lacks at, value, currency, product"));
     }
 
     #[rstest]

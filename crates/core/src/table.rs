@@ -130,6 +130,12 @@ pub enum Field {
     Source,
     Latitude,
     Longitude,
+    /// An outside score: a number that another system gave on a day.
+    Score {
+        name: String,
+    },
+    ScoreDate,
+    ScoreSource,
     /// A field of one's own, made when there is none of that name.
     Own {
         name: String,
@@ -158,6 +164,8 @@ pub fn propose_mapping(records: &[Vec<String>], header: bool) -> Result<Vec<Opti
             "region" | "county" | "state" | "province" => Field::Region,
             "latitude" | "lat" => Field::Latitude,
             "longitude" | "lon" | "lng" => Field::Longitude,
+            "scoredate" | "scoredon" => Field::ScoreDate,
+            "scoresource" | "scoredby" => Field::ScoreSource,
             _ => return None,
         })
     };

@@ -50,6 +50,13 @@ impl Signer {
         mac
     }
 
+    /// The keyed hash that keeps a deleted address from coming back: it can be compared with, and
+    /// not be read.
+    #[must_use]
+    pub fn tombstone(&self, address_key: &str) -> [u8; 32] {
+        self.mac(format!("tombstone\0{address_key}").as_bytes()).finalize().into_bytes().into()
+    }
+
     fn bytes(&self, kind: Kind, send: i64, number: u32) -> Vec<u8> {
         let mut out = vec![kind as u8];
         out.extend(send.to_be_bytes());

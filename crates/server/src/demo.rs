@@ -203,9 +203,17 @@ impl Director {
             .map(Some)
             .collect();
         let tag = file.starts_with("boat").then(|| "Boat guest".to_owned());
-        let d = Decision { mapping, header: true, list: Some(list.to_owned()), tag, consent: true, evidence: evidence.to_owned() };
+        let d = Decision {
+            mapping,
+            header: true,
+            list: Some(list.to_owned()),
+            tag,
+            consent: true,
+            evidence: evidence.to_owned(),
+            fixes: imports::Fixes::default(),
+        };
         imports::decide(&self.app.store, id, d, now).await?;
-        imports::check(&self.app.store, id, |_| {}).await?;
+        imports::check(&self.app.store, id, self.app.hosts(), |_| {}).await?;
         imports::apply(&self.app.store, id, now, Some(1), |_| true).await?;
         Ok(())
     }

@@ -1,7 +1,7 @@
 //! All routes in one place, with what holds for every one of them.
 
 use crate::error::ApiError;
-use crate::handlers::{clearance, contacts, findings, guides, imports, mailings, people, segments, today, trials};
+use crate::handlers::{base_check, changes, clearance, contacts, findings, guides, imports, mailings, people, segments, today, trials};
 use crate::state::App;
 use crate::{assets, doors};
 use axum::Router;
@@ -33,7 +33,18 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(today::today))
         .routes(routes!(today::decide_doubt))
         .routes(routes!(contacts::page, people::add))
-        .routes(routes!(contacts::one, people::change))
+        .routes(routes!(contacts::one, people::change, people::erase))
+        .routes(routes!(people::merge))
+        .routes(routes!(people::events))
+        .routes(routes!(contacts::put))
+        .routes(routes!(base_check::all))
+        .routes(routes!(base_check::rows))
+        .routes(routes!(base_check::fix))
+        .routes(routes!(base_check::aside))
+        .routes(routes!(base_check::save_disposable))
+        .routes(routes!(changes::all))
+        .routes(routes!(changes::one))
+        .routes(routes!(changes::undo))
         .routes(routes!(people::purchases))
         .routes(routes!(segments::all, segments::make))
         .routes(routes!(segments::look))
@@ -58,6 +69,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(contacts::topics))
         .routes(routes!(imports::runs))
         .routes(routes!(imports::preview))
+        .routes(routes!(imports::shape))
         .routes(routes!(imports::check))
         .routes(routes!(imports::apply))
         .routes(routes!(imports::cancel))
@@ -103,6 +115,8 @@ pub fn router(app: App) -> Router {
     let api = api
         .route("/api/imports", axum::routing::post(imports::upload))
         .route("/api/imports/{id}/refused.csv", get(imports::refused))
+        .route("/api/imports/{id}/findings.csv", get(imports::findings))
+        .route("/api/base-check/{finding}/people.csv", get(base_check::csv))
         .route("/api/mailings/{id}/sluice/{step}/people.csv", get(clearance::step_csv))
         .route("/api/findings/{mailing}/{figure}", get(findings::rows_csv))
         .route("/api/contacts/people.csv", get(contacts::csv))

@@ -40,6 +40,8 @@ pub struct App {
     pub(crate) signer: Signer,
     pub(crate) jobs: Jobs,
     pub(crate) engine: Engine,
+    /// The stand-in DNS: the domains without a mail host. None: nobody can be asked.
+    no_mail: Option<Arc<Vec<String>>>,
 }
 
 impl App {
@@ -53,6 +55,7 @@ impl App {
         let fresh: [u8; 32] = rand::random();
         let key = store.write(move |c| settings::signing_key(c, &fresh, machine_now)).await?;
         let signer = Signer::new(&key);
+        let mut no_mail = None;
         let (clock, transport) = match &config.mode {
             Mode::Demo { start } => {
                 let start = *start;
@@ -67,7 +70,9 @@ impl App {
                         Ok((read("world_began")?, read("clock")?))
                     })
                     .await?;
-                let network = Network::open(&config.data, Scenario::skerry_light(), Instant(began), config.durable)?;
+                let scenario = Scenario::skerry_light();
+                no_mail = Some(Arc::new(scenario.no_mail.clone()));
+                let network = Network::open(&config.data, scenario, Instant(began), config.durable)?;
                 (Clock::Demo(AtomicI64::new(at)), Transport::StandIn(Arc::new(Mutex::new(network))))
             }
             Mode::Real { smtp_host, smtp_port, tls } => {
@@ -80,7 +85,7 @@ impl App {
         let jobs = Jobs::default();
         let engine = Engine::new(store.clone(), Arc::clone(&clock), signer.clone(), transport, Arc::clone(&base_url), jobs.clone());
         engine.recover().await?;
-        Ok(Self { store, clock, signer, jobs, engine })
+        Ok(Self { store, clock, signer, jobs, engine, no_mail })
     }
 
     /// Goes on with what a stop interrupted, and keeps sending what falls due by the machine's clock.
@@ -88,6 +93,7 @@ impl App {
         let app = self.clone();
         tokio::spawn(async move {
             app.resume_imports().await;
+            app.resume_undoing().await;
             app.engine.run().await;
         });
     }
@@ -97,6 +103,20 @@ impl App {
         for run in runs.into_iter().filter(|r| r.state == "applying") {
             crate::handlers::imports::start_apply(self, run.id, None);
         }
+    }
+
+    async fn resume_undoing(&self) {
+        let now = self.now();
+        let Ok(runs) = self.store.read(move |c| rinse_store::runs::all(c, now)).await else { return };
+        for run in runs.into_iter().filter(|r| r.state == "undoing") {
+            crate::handlers::changes::start_undo(self, run.id, None);
+        }
+    }
+
+    /// Asks the DNS whether a domain takes mail. Only the stand-in's: no outside host is asked.
+    pub(crate) fn hosts(&self) -> impl Fn(&str) -> Option<bool> + Send + Sync + 'static + use<> {
+        let no_mail = self.no_mail.clone();
+        move |domain| no_mail.as_ref().map(|list| !list.iter().any(|d| d == domain))
     }
 
     pub(crate) fn now(&self) -> Instant {

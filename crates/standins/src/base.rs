@@ -74,6 +74,16 @@ pub(crate) fn person(scenario: &Scenario, i: usize) -> (String, String) {
         })
         .unwrap_or(&PLACES[0]);
     let address = format!("{}.{}{i}@{}", given.to_lowercase(), family.to_lowercase(), domain.name);
+    // What happens to addresses on their way into a file; drawn apart, so that the rest stays as it is.
+    let mut slip = Draws::new(scenario.seed, &format!("slip {i}"));
+    let address = match slip.unit() {
+        u if u < 0.0025 => address.replace(".example", ".exmaple"),
+        u if u < 0.0035 => format!("{}@quay-{i}.example", ["office", "info", "bookings"][slip.below(3)]),
+        u if u < 0.0045 => format!("{}{i}@throw-away.example", given.to_lowercase()),
+        u if u < 0.006 && i > 0 => person(scenario, i - 1).1.replace('@', "+boats@"),
+        u if u < 0.007 => format!("{}.{i}@washed-out.example", given.to_lowercase()),
+        _ => address,
+    };
     // A few rows are broken, as in every real file, and some lack a name.
     let address = if d.chance(0.002) { address.replace('@', " at ") } else { address };
     let given = if d.chance(0.06) { "" } else { given };

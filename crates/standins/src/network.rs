@@ -148,6 +148,9 @@ impl Network {
         }
         let host = m.to.rsplit_once('@').map_or("", |(_, d)| d);
         let domain = self.scenario.domain(host);
+        if self.scenario.no_mail.iter().any(|d| d == host) {
+            return Ok(Reply::parse("550 5.1.2 no such domain"));
+        }
         let t = traits(self.scenario.seed, m.to, domain.gone);
         let mut d = Draws::new(self.scenario.seed, m.message_id);
         #[allow(clippy::cast_precision_loss)]

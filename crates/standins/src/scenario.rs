@@ -5,6 +5,8 @@ use serde::Deserialize;
 #[derive(Debug, Clone, Deserialize)]
 pub struct Scenario {
     pub seed: u64,
+    /// Domains that the DNS names no mail host for.
+    pub no_mail: Vec<String>,
     pub taste: Vec<Taste>,
     pub domain: Vec<Domain>,
 }

@@ -49,7 +49,7 @@ mod tests {
     fn every_line_is_a_purchase() {
         let csv = purchases_csv(&Scenario::skerry_light(), 400, Instant(0), 300);
         let mut lines = csv.lines();
-        let columns = purchase::columns(&lines.next().unwrap().split(',').collect::<Vec<_>>()).unwrap();
+        let columns = purchase::columns(&lines.next().unwrap().split(',').collect::<Vec<_>>(), &purchase::COLUMNS, "category").unwrap();
         let read: Vec<_> = lines.map(|l| purchase::from_record(&l.split(',').collect::<Vec<_>>(), &columns)).collect();
         let bad = read.iter().filter(|r| r.is_err()).count();
         assert!(read.len() > 60 && bad <= 2, "{bad} of {} (a few people have a broken address)", read.len());

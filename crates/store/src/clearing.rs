@@ -174,9 +174,9 @@ pub fn audience(c: &Connection, mailing: i64, at: Instant) -> Result<Clearance> 
 /// When there is no such mailing or contact.
 pub fn at_handover(c: &Connection, l: &Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<Outcome> {
     let rules = Rules { give_up_at, ..l.rules };
-    let (consent, paused, status, until, key, domain): (i64, Option<i64>, i64, Option<i64>, String, String) = c
-        .prepare_cached("SELECT consent, paused_until, status, status_until, address_key, d.name FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?
-        .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
+    let (consent, paused, status, until, key, domain, present): (i64, Option<i64>, i64, Option<i64>, String, String, bool) = c
+        .prepare_cached("SELECT consent, paused_until, status, status_until, address_key, d.name, gone IS NULL FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?
+        .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))?;
     let topic_left = match l.topic {
         Some(t) => c
             .prepare_cached("SELECT EXISTS (SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2)")?
@@ -192,7 +192,8 @@ pub fn at_handover(c: &Connection, l: &Loaded, contact: i64, send: i64, at: Inst
     };
     let suppressed = is_suppressed(c, &key, &domain)?;
     let person = Person {
-        has_address: true,
+        // Somebody who was deleted or merged since has none any more.
+        has_address: present,
         already_sent: false,
         status: MailStatus::from_code(status),
         resting_until: until.map(Instant),

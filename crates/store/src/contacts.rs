@@ -90,7 +90,9 @@ fn upper_bound(prefix: &str) -> String {
 /// The condition of a query on `contact c`, with its values. A search looks at beginnings, so that it
 /// stays on the indexes at a million rows.
 fn filter(c: &Connection, q: &Query, now: Instant) -> Result<(String, Vec<Box<dyn ToSql>>)> {
-    let (mut wheres, mut values): (Vec<String>, Vec<Box<dyn ToSql>>) = (Vec::new(), Vec::new());
+    // Ids alone come from a small index: a page far in never fetches the rows before it.
+    let mut wheres = vec!["c.id NOT IN (SELECT id FROM contact WHERE gone IS NOT NULL)".to_owned()];
+    let mut values: Vec<Box<dyn ToSql>> = Vec::new();
     let search = q.search.trim().to_lowercase();
     if let Some(domain) = search.strip_prefix('@') {
         values.extend([Box::new(domain.to_owned()) as Box<dyn ToSql>, Box::new(upper_bound(domain))]);
@@ -122,7 +124,16 @@ fn filter(c: &Connection, q: &Query, now: Instant) -> Result<(String, Vec<Box<dy
         values.extend(sql.values.into_iter().map(|v| Box::new(v) as Box<dyn ToSql>));
         wheres.push(sql.text);
     }
-    Ok((if wheres.is_empty() { String::new() } else { format!("WHERE {}", wheres.join(" AND ")) }, values))
+    Ok((format!("WHERE {}", wheres.join(" AND ")), values))
+}
+
+/// How many people there are.
+///
+/// # Errors
+/// When the database fails.
+pub fn present(c: &Connection) -> Result<i64> {
+    Ok(c.prepare_cached("SELECT (SELECT count(*) FROM contact) - (SELECT count(*) FROM contact WHERE gone IS NOT NULL)")?
+        .query_row([], |r| r.get(0))?)
 }
 
 /// One page.
@@ -130,10 +141,11 @@ fn filter(c: &Connection, q: &Query, now: Instant) -> Result<(String, Vec<Box<dy
 /// # Errors
 /// When the segment asked for is gone.
 pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
-    let all = c.prepare_cached("SELECT count(*) FROM contact")?.query_row([], |r| r.get(0))?;
+    let all = present(c)?;
+    let narrowed = !q.search.trim().is_empty() || q.list.is_some() || q.tag.is_some() || q.status.is_some() || q.segment.is_some();
     let (filter, values) = filter(c, q, now)?;
     let refs: Vec<&dyn ToSql> = values.iter().map(AsRef::as_ref).collect();
-    let matching = if filter.is_empty() {
+    let matching = if !narrowed {
         all
     } else {
         c.prepare_cached(&format!("SELECT count(*) FROM (SELECT 1 FROM contact c {filter} LIMIT 10000)"))?
@@ -149,6 +161,16 @@ pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
     );
     let rows = c.prepare_cached(&sql)?.query_map(refs.as_slice(), row)?.collect::<rusqlite::Result<_>>()?;
     Ok(Page { rows, matching, all })
+}
+
+/// The numbers of all people that a query shows.
+///
+/// # Errors
+/// When the segment asked for is gone.
+pub fn matching(c: &Connection, q: &Query, now: Instant) -> Result<Vec<i64>> {
+    let (filter, values) = filter(c, q, now)?;
+    let mut s = c.prepare(&format!("SELECT c.id FROM contact c {filter} ORDER BY c.id"))?;
+    Ok(s.query_map(rusqlite::params_from_iter(values), |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The contacts with these ids, at most 200, in the order of their addresses.
@@ -170,7 +192,7 @@ pub const EXPORTED: [&str; 11] =
 /// # Errors
 /// When the database fails.
 pub fn export(c: &Connection, condition: &crate::segments::sql::Sql) -> Result<Vec<Vec<String>>> {
-    export_where(c, &format!("WHERE {}", condition.text), rusqlite::params_from_iter(&condition.values))
+    export_where(c, &format!("WHERE c.gone IS NULL AND {}", condition.text), rusqlite::params_from_iter(&condition.values))
 }
 
 /// The people that a query shows, on all its pages, as text.
@@ -255,8 +277,24 @@ pub struct Contact {
     pub ledger: Vec<crate::ledger::Entry>,
     pub messages: Vec<Message>,
     pub responses: Vec<Response>,
+    pub events: Vec<Event>,
+    /// Every value that outside scores had, the newest first.
+    pub scores: Vec<crate::fields::Score>,
     /// The sentence behind the mail status.
     pub status_why: String,
+    /// Why there is nobody here any more: deleted, taken back, merged.
+    pub gone: Option<String>,
+    pub merged_into: Option<i64>,
+    /// Addresses of people who were merged into this one.
+    pub once: Vec<String>,
+}
+
+/// Something a person did elsewhere.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Event {
+    pub at: i64,
+    pub name: String,
+    pub about: String,
 }
 
 /// The words for a send's state.
@@ -273,11 +311,23 @@ pub fn send_state(code: i64) -> &'static str {
 /// # Errors
 /// When there is no such contact.
 pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
-    let (row, region, zone, source, position) = c
-        .prepare_cached(&format!("SELECT {COLUMNS}, c.region, c.zone, c.source, c.latitude, c.longitude FROM contact c WHERE c.id = ?1"))?
-        .query_row([id], |r| Ok((row(r)?, r.get(9)?, r.get(10)?, r.get(11)?, r.get::<_, Option<f64>>(12)?.zip(r.get(13)?))))
+    let (row, region, zone, source, position, gone, merged_into) = c
+        .prepare_cached(&format!(
+            "SELECT {COLUMNS}, c.region, c.zone, c.source, c.latitude, c.longitude, c.gone, c.merged_into FROM contact c WHERE c.id = ?1"
+        ))?
+        .query_row([id], |r| {
+            let position = r.get::<_, Option<f64>>(12)?.zip(r.get(13)?);
+            Ok((row(r)?, r.get(9)?, r.get(10)?, r.get(11)?, position, r.get::<_, Option<i64>>(14)?, r.get(15)?))
+        })
         .optional()?
         .ok_or(StoreError::Missing("contact"))?;
+    let gone = gone.map(|g| {
+        ["", "deleted", "taken back with an import", "merged into another person"][usize::try_from(g).unwrap_or(0).min(3)].to_owned()
+    });
+    let events = c
+        .prepare_cached("SELECT at, name, about FROM event WHERE contact_id = ?1 ORDER BY at DESC LIMIT 500")?
+        .query_map([id], |r| Ok(Event { at: r.get(0)?, name: r.get(1)?, about: r.get(2)? }))?
+        .collect::<rusqlite::Result<_>>()?;
     let tied = |sql: &str| -> Result<Vec<crate::settings::Tied>> {
         let mut s = c.prepare_cached(sql)?;
         Ok(s.query_map([id], |r| Ok(crate::settings::Tied { id: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?)
@@ -344,6 +394,11 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
         ledger: crate::ledger::of_contact(c, id)?,
         messages,
         responses,
+        events,
+        scores: crate::fields::scores_of(c, id)?,
+        gone,
+        merged_into,
+        once: names("SELECT address FROM contact WHERE merged_into = ?1 ORDER BY id")?,
         status_why: rinse_core::upkeep::standing(&crate::ledger::outcomes(c, id)?, now).why,
     })
 }
@@ -379,20 +434,48 @@ impl Profile {
     }
 }
 
-/// A contact's id, consent and profile, by compared address.
+/// The person an address leads to: its own, or the one it was merged into.
+///
+/// # Errors
+/// When the database fails.
+pub fn id_of(c: &Connection, key: &str) -> Result<Option<i64>> {
+    Ok(c.prepare_cached("SELECT coalesce(merged_into, id) FROM contact WHERE address_key = ?1")?
+        .query_row([key], |r| r.get(0))
+        .optional()?)
+}
+
+/// The id, consent and profile of the person an address leads to.
 ///
 /// # Errors
 /// When the database fails.
 pub fn find(c: &Connection, key: &str) -> Result<Option<(i64, Consent, Profile)>> {
-    Ok(c.prepare_cached("SELECT id, consent, given_name, family_name, country, region, zone, source, latitude, longitude FROM contact WHERE address_key = ?1")?
-        .query_row([key], |r| {
-            let position = r.get::<_, Option<f64>>(8)?.zip(r.get(9)?);
-            let profile = Profile {
-                given_name: r.get(2)?, family_name: r.get(3)?, country: r.get(4)?, region: r.get(5)?, zone: r.get(6)?, source: r.get(7)?, position,
-            };
-            Ok((r.get(0)?, Consent::from_code(r.get(1)?), profile))
-        })
-        .optional()?)
+    let sql = format!(
+        "SELECT {PROFILE}, id, consent FROM contact WHERE id = (SELECT coalesce(merged_into, id) FROM contact WHERE address_key = ?1)"
+    );
+    Ok(c.prepare_cached(&sql)?.query_row([key], |r| Ok((r.get(8)?, Consent::from_code(r.get(9)?), profile_in(r)?))).optional()?)
+}
+
+const PROFILE: &str = "given_name, family_name, country, region, zone, source, latitude, longitude";
+
+fn profile_in(r: &Row<'_>) -> rusqlite::Result<Profile> {
+    Ok(Profile {
+        given_name: r.get(0)?,
+        family_name: r.get(1)?,
+        country: r.get(2)?,
+        region: r.get(3)?,
+        zone: r.get(4)?,
+        source: r.get(5)?,
+        position: r.get::<_, Option<f64>>(6)?.zip(r.get(7)?),
+    })
+}
+
+/// A person's profile.
+///
+/// # Errors
+/// When there is no such person.
+pub fn profile(c: &Connection, id: i64) -> Result<Profile> {
+    let sql = format!("SELECT {PROFILE} FROM contact WHERE id = ?1");
+    c.prepare_cached(&sql)?.query_row([id], profile_in).optional()?.ok_or(StoreError::Missing("contact"))
 }
 
 /// Would `new` change what is stored?
@@ -402,19 +485,34 @@ pub fn differs(stored: &Profile, new: &Profile) -> bool {
         || (new.position.is_some() && stored.position != new.position)
 }
 
-/// Adds a contact.
+/// Adds a contact; consent is written with its entry by [`crate::ledger::act`].
 ///
 /// # Errors
 /// When the address is there already.
-pub fn add(c: &Connection, a: &Address, p: &Profile, now: Instant, import: Option<i64>) -> Result<i64> {
+pub fn add(c: &Connection, a: &Address, p: &Profile, now: Instant) -> Result<i64> {
     let domain = domain_id(c, &a.domain)?;
+    insert(c, a, domain, p, now, (None, None), Consent::None)
+}
+
+/// Adds a contact in the state that its first entry of the ledger leads to.
+pub(crate) fn insert(
+    c: &Connection,
+    a: &Address,
+    domain: i64,
+    p: &Profile,
+    now: Instant,
+    (import, run): (Option<i64>, Option<i64>),
+    consent: Consent,
+) -> Result<i64> {
     let (latitude, longitude) = p.position.unzip();
+    let consent_at = (consent != Consent::None).then_some(now.0);
     c.prepare_cached(
-        "INSERT INTO contact (address, address_key, domain_id, given_name, family_name, country, region, zone, source, latitude, longitude, added_at, import_id)
-         VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13)",
+        "INSERT INTO contact (address, address_key, domain_id, given_name, family_name, country, region, zone, source, latitude, longitude, added_at, import_id, run_id, consent, consent_at)
+         VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16)",
     )?
     .execute(params![
-        a.normal, a.key, domain, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude, now.0, import
+        a.normal, a.key, domain, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude, now.0, import, run,
+        consent as i64, consent_at
     ])?;
     Ok(c.last_insert_rowid())
 }
@@ -444,7 +542,7 @@ pub fn replace_profile(c: &Connection, id: i64, p: &Profile) -> Result<()> {
     }
     let (latitude, longitude) = p.position.unzip();
     let n = c.execute(
-        "UPDATE contact SET given_name = ?2, family_name = ?3, country = ?4, region = ?5, zone = ?6, source = ?7, latitude = ?8, longitude = ?9 WHERE id = ?1",
+        "UPDATE contact SET given_name = ?2, family_name = ?3, country = ?4, region = ?5, zone = ?6, source = ?7, latitude = ?8, longitude = ?9 WHERE id = ?1 AND gone IS NULL",
         params![id, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude],
     )?;
     if n == 0 { Err(StoreError::Missing("contact")) } else { Ok(()) }

@@ -91,9 +91,16 @@ pub struct Store {
     folder: Arc<PathBuf>,
 }
 
-const MIGRATIONS: &[M<'_>] = &[M::up(include_str!("../migrations/001_base.sql")), M::up(include_str!("../migrations/002_people.sql"))];
+const MIGRATIONS: &[M<'_>] = &[
+    M::up(include_str!("../migrations/001_base.sql")),
+    M::up(include_str!("../migrations/002_people.sql")),
+    M::up(include_str!("../migrations/003_changes.sql")),
+    M::up(include_str!("../migrations/004_rollups.sql")),
+];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;
+/// People whose responses are rolled up before the writer looks for jobs again: some 10 ms.
+const ROLLED_AT_ONCE: usize = 200;
 /// Events are small: more of them share one.
 const GROUP_OF_EVENTS: usize = 4_000;
 
@@ -258,11 +265,35 @@ fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool) -> b
     done.is_ok()
 }
 
+/// The next job. Until one comes, responses are rolled up, a little at a time.
+fn while_idle(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) -> Option<Box<dyn Job>> {
+    let mut left = true;
+    while left {
+        match jobs.try_recv() {
+            Ok(job) => return Some(job),
+            Err(mpsc::TryRecvError::Disconnected) => return None,
+            Err(mpsc::TryRecvError::Empty) => {}
+        }
+        if c.execute_batch("BEGIN IMMEDIATE").is_err() {
+            break;
+        }
+        let done = crate::rollups::some(c, ROLLED_AT_ONCE);
+        left = matches!(done, Ok(true));
+        if c.execute_batch(if done.is_ok() { "COMMIT" } else { "ROLLBACK" }).is_err() {
+            let _ = c.execute_batch("ROLLBACK");
+        }
+        if let Err(e) = done {
+            tracing::warn!("responses could not be rolled up, and are counted one by one: {e}");
+        }
+    }
+    jobs.recv().ok()
+}
+
 /// Takes waiting jobs in their order, groups neighbours of the same kind, and answers after each
 /// commit.
 fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) {
     let mut next = None;
-    while let Some(first) = next.take().or_else(|| jobs.recv().ok()) {
+    while let Some(first) = next.take().or_else(|| while_idle(c, jobs)) {
         let repeatable = first.repeatable();
         let mut group = vec![first];
         let most = if repeatable { GROUP_OF_EVENTS } else { GROUP };

@@ -117,6 +117,7 @@ pub fn delete(c: &Connection, id: i64) -> Result<()> {
         return Err(StoreError::Refused(format!("It is used by {}. Change those first.", users.join(", "))));
     }
     c.execute("DELETE FROM field_value WHERE field_id = ?1", [id])?;
+    c.execute("DELETE FROM score_history WHERE field_id = ?1", [id])?;
     c.execute("DELETE FROM field WHERE id = ?1", [id])?;
     Ok(())
 }
@@ -210,4 +211,109 @@ pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<FieldValue>> {
         })
     })?
     .collect::<rusqlite::Result<_>>()?)
+}
+
+/// A value that an outside score had.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Score {
+    pub name: String,
+    pub dated: String,
+    pub source: String,
+    pub number: f64,
+}
+
+/// The history of a person's outside scores, the newest first.
+///
+/// # Errors
+/// When the database fails.
+pub fn scores_of(c: &Connection, contact: i64) -> Result<Vec<Score>> {
+    let mut s = c.prepare_cached(
+        "SELECT f.name, h.day, h.source, h.number FROM score_history h JOIN field f ON f.id = h.field_id WHERE h.contact_id = ?1 ORDER BY h.day DESC, f.name, h.source",
+    )?;
+    Ok(s.query_map([contact], |r| {
+        Ok(Score { name: r.get(0)?, dated: rinse_core::segment::evaluate::date_words(r.get(1)?), source: r.get(2)?, number: r.get(3)? })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
+}
+
+/// A stored value with all its columns, to be put back.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(crate) struct Stored {
+    field: i64,
+    value: Option<Columns>,
+}
+
+type Columns = (Option<String>, Option<String>, Option<f64>, Option<i64>, Option<bool>, Option<i64>, Option<String>);
+
+/// What stands in a field now.
+pub(crate) fn stored(c: &Connection, contact: i64, field: i64) -> Result<Stored> {
+    let value = c
+        .prepare_cached("SELECT text, key, number, day, flag, dated, source FROM field_value WHERE field_id = ?1 AND contact_id = ?2")?
+        .query_row([field, contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))
+        .optional()?;
+    Ok(Stored { field, value })
+}
+
+/// Puts back what stood there.
+pub(crate) fn put_back(c: &Connection, contact: i64, s: &Stored) -> Result<()> {
+    clear(c, contact, s.field)?;
+    if let Some((text, key, number, day, flag, dated, source)) = &s.value {
+        // A field that was deleted meanwhile has no place to put it.
+        c.prepare_cached(
+            "INSERT INTO field_value (field_id, contact_id, text, key, number, day, flag, dated, source)
+             SELECT ?1,?2,?3,?4,?5,?6,?7,?8,?9 WHERE EXISTS (SELECT 1 FROM field WHERE id = ?1)",
+        )?
+        .execute(params![s.field, contact, text, key, number, day, flag, dated, source])?;
+    }
+    Ok(())
+}
+
+/// The fields a person has a value in.
+pub(crate) fn filled(c: &Connection, contact: i64) -> Result<Vec<i64>> {
+    Ok(c.prepare_cached("SELECT field_id FROM field_value WHERE contact_id = ?1")?
+        .query_map([contact], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?)
+}
+
+/// Takes in a value that an outside score had on a day. The field shows the newest day's; the history
+/// keeps them all. False when it was known already.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn score(c: &Connection, contact: i64, field: i64, number: f64, day: i64, source: &str) -> Result<bool> {
+    let new = c
+        .prepare_cached(
+            "INSERT INTO score_history VALUES (?1,?2,?3,?4,?5) ON CONFLICT DO UPDATE SET number = excluded.number WHERE number IS NOT excluded.number",
+        )?
+        .execute(params![contact, field, day, source, number])?
+        > 0;
+    let newest: Option<i64> = c
+        .prepare_cached("SELECT dated FROM field_value WHERE field_id = ?1 AND contact_id = ?2")?
+        .query_row([field, contact], |r| r.get(0))
+        .optional()?
+        .flatten();
+    if new && newest.is_none_or(|d| day >= d) {
+        set(c, contact, field, &Value::Number(number), Some(day), Some(source))?;
+    }
+    Ok(new)
+}
+
+/// The value that a score had on a day by a source.
+pub(crate) fn scored(c: &Connection, contact: i64, field: i64, day: i64, source: &str) -> Result<Option<f64>> {
+    Ok(c.prepare_cached("SELECT number FROM score_history WHERE contact_id = ?1 AND field_id = ?2 AND day = ?3 AND source = ?4")?
+        .query_row(params![contact, field, day, source], |r| r.get(0))
+        .optional()?)
+}
+
+/// Puts a day's value back to what it was, or takes it out.
+pub(crate) fn forget_score(c: &Connection, contact: i64, field: i64, day: i64, source: &str, before: Option<f64>) -> Result<()> {
+    match before {
+        Some(number) => c
+            .prepare_cached("UPDATE score_history SET number = ?5 WHERE contact_id = ?1 AND field_id = ?2 AND day = ?3 AND source = ?4")?
+            .execute(params![contact, field, day, source, number])?,
+        None => c
+            .prepare_cached("DELETE FROM score_history WHERE contact_id = ?1 AND field_id = ?2 AND day = ?3 AND source = ?4")?
+            .execute(params![contact, field, day, source])?,
+    };
+    Ok(())
 }

@@ -109,15 +109,15 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
             Ok((r.get::<_, i64>(0)?.unsigned_abs(), r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(2)?.unsigned_abs()))
         })?;
     Ok(Workline {
-        contacts: one("SELECT count(*) FROM contact")?,
-        mailable: one("SELECT count(*) FROM contact WHERE consent IN (2, 3) AND status NOT IN (1, 3)")?,
+        contacts: one("SELECT count(*) FROM contact WHERE gone IS NULL")?,
+        mailable: one("SELECT count(*) FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3)")?,
         planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,
         collecting: one("SELECT count(*) FROM trial WHERE state = 'collecting'")?,
         to_read: one("SELECT count(*) FROM trial WHERE state = 'read'")?,
         opened: Rate::new(opened, accepted),
         accepted: Rate::new(accepted, handed),
-        resting: one("SELECT count(*) FROM contact WHERE status IN (1, 2)")?,
-        retired: one("SELECT count(*) FROM contact WHERE status = 3")?,
+        resting: one("SELECT count(*) FROM contact WHERE gone IS NULL AND status IN (1, 2)")?,
+        retired: one("SELECT count(*) FROM contact WHERE gone IS NULL AND status = 3")?,
         cap_in_force: rules.cap_in_force,
         cap: rules
             .cap()
@@ -132,10 +132,10 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
 /// An unknown figure, or when the database fails.
 pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static [&'static str], Vec<Vec<String>>)> {
     let (header, sql): (&'static [&'static str], &str) = match figure {
-        "contacts" => (&["address"], "SELECT address FROM contact WHERE ?1 = ?1 AND ?2 = ?2 ORDER BY id"),
+        "contacts" => (&["address"], "SELECT address FROM contact WHERE gone IS NULL AND ?1 = ?1 AND ?2 = ?2 ORDER BY id"),
         "mailable" => (
             &["address"],
-            "SELECT address FROM contact WHERE consent IN (2, 3) AND status NOT IN (1, 3) AND ?1 = ?1 AND ?2 = ?2 ORDER BY id",
+            "SELECT address FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3) AND ?1 = ?1 AND ?2 = ?2 ORDER BY id",
         ),
         "planned" => {
             (&["mailing", "state"], "SELECT name, state FROM mailing WHERE state IN ('draft', 'planned') AND ?1 = ?1 AND ?2 = ?2 ORDER BY id")
@@ -151,7 +151,7 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
         ),
         "resting" => (
             &["address", "status"],
-            "SELECT address, CASE status WHEN 1 THEN 'resting' ELSE 'observed' END FROM contact WHERE status IN (1, 2) AND ?1 = ?1 AND ?2 = ?2 ORDER BY id",
+            "SELECT address, CASE status WHEN 1 THEN 'resting' ELSE 'observed' END FROM contact WHERE gone IS NULL AND status IN (1, 2) AND ?1 = ?1 AND ?2 = ?2 ORDER BY id",
         ),
         _ => return Err(crate::StoreError::Missing("figure")),
     };
@@ -180,7 +180,7 @@ pub struct UpkeepRow {
 pub fn upkeep(c: &Connection, status: MailStatus, limit: u32) -> Result<Vec<UpkeepRow>> {
     let mut s = c.prepare_cached(
         "SELECT c.id, c.address, c.status_at, c.status_until, coalesce((SELECT evidence FROM ledger l WHERE l.contact_id = c.id AND l.source = 'bounce rules' ORDER BY l.id DESC LIMIT 1), '')
-         FROM contact c WHERE c.status = ?1 AND c.status <> 0 ORDER BY c.status_at DESC LIMIT ?2",
+         FROM contact c WHERE c.gone IS NULL AND c.status = ?1 AND c.status <> 0 ORDER BY c.status_at DESC LIMIT ?2",
     )?;
     Ok(s.query_map(params![status as i64, limit], |r| {
         Ok(UpkeepRow { contact_id: r.get(0)?, address: r.get(1)?, status, since: r.get(2)?, until: r.get(3)?, why: r.get(4)? })
@@ -196,5 +196,8 @@ pub fn standing_counts(c: &Connection) -> Result<(Vec<(i64, i64)>, Vec<(i64, i64
     let pairs = |sql: &str| -> Result<Vec<(i64, i64)>> {
         Ok(c.prepare_cached(sql)?.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
     };
-    Ok((pairs("SELECT consent, count(*) FROM contact GROUP BY 1")?, pairs("SELECT status, count(*) FROM contact GROUP BY 1")?))
+    Ok((
+        pairs("SELECT consent, count(*) FROM contact WHERE gone IS NULL GROUP BY 1")?,
+        pairs("SELECT status, count(*) FROM contact WHERE gone IS NULL GROUP BY 1")?,
+    ))
 }

@@ -29,7 +29,8 @@ pub struct Month {
 /// When the database fails.
 pub fn growth(c: &Connection, lists: &[i64], now: Instant) -> Result<Vec<Month>> {
     let members = if lists.is_empty() {
-        "SELECT id AS contact_id, added_at AS joined_at FROM contact".to_owned()
+        // Who was merged or came by mistake never joined; who was deleted did, and left.
+        "SELECT id AS contact_id, added_at AS joined_at FROM contact WHERE coalesce(gone, 1) = 1".to_owned()
     } else {
         format!(
             "SELECT contact_id, min(joined_at) AS joined_at FROM list_member WHERE list_id IN ({}) GROUP BY contact_id",
@@ -40,7 +41,7 @@ pub fn growth(c: &Connection, lists: &[i64], now: Instant) -> Result<Vec<Month>>
     let sql = format!(
         "WITH member AS ({members}), ended AS (
             SELECT l.contact_id, min(max(l.at, m.joined_at)) AS at, l.kind = 'retired' AS bounced FROM ledger l JOIN member m ON m.contact_id = l.contact_id
-            WHERE l.kind IN ('withdrew', 'complained', 'retired') GROUP BY l.contact_id)
+            WHERE l.kind IN ('withdrew', 'complained', 'retired', 'deleted') GROUP BY l.contact_id)
          SELECT strftime('%Y-%m', at / 1000, 'unixepoch') AS month, sum(what = 0), sum(what = 1), sum(what = 2) FROM (
             SELECT joined_at AS at, 0 AS what FROM member UNION ALL SELECT at, CASE WHEN bounced THEN 2 ELSE 1 END FROM ended)
          GROUP BY month ORDER BY month"

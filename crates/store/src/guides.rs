@@ -97,7 +97,7 @@ pub fn sources(c: &Connection, now: Instant) -> Result<Vec<Quality>> {
             coalesce(sum(m.recent >= 4 AND k.domain_id NOT IN ({blind}) AND NOT m.answered), 0),
             coalesce(sum(m.recent >= 4 AND k.domain_id NOT IN ({blind})), 0),
             sum(k.id IN (SELECT contact_id FROM purchase WHERE cents > 0)), sum(k.added_at > ?2), sum(k.added_at > ?3 AND k.added_at <= ?2)
-         FROM contact k LEFT JOIN mail m ON m.contact_id = k.id GROUP BY 1 ORDER BY 2 DESC",
+         FROM contact k LEFT JOIN mail m ON m.contact_id = k.id WHERE k.gone IS NULL GROUP BY 1 ORDER BY 2 DESC",
         blind = crate::segments::open_blind_domains()
     );
     let mut s = c.prepare_cached(&sql)?;

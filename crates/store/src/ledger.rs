@@ -30,6 +30,8 @@ pub struct Origin {
     pub evidence: String,
     pub send: Option<i64>,
     pub import: Option<i64>,
+    /// The run of changes it belongs to.
+    pub run: Option<i64>,
     pub person: Option<i64>,
 }
 
@@ -45,8 +47,8 @@ fn kind_of(act: Act) -> &'static str {
 }
 
 fn append(c: &Connection, contact: i64, at: Instant, kind: &str, topic: Option<i64>, until: Option<i64>, o: &Origin) -> Result<()> {
-    c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10)")?
-        .execute(params![contact, at.0, kind, topic, until, o.source, o.evidence, o.send, o.import, o.person])?;
+    c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id, run_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11)")?
+        .execute(params![contact, at.0, kind, topic, until, o.source, o.evidence, o.send, o.import, o.person, o.run])?;
     Ok(())
 }
 
@@ -71,6 +73,55 @@ pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin)
     Ok(true)
 }
 
+/// Writes the first entry of a contact who was added in the state it leads to.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn first(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin) -> Result<()> {
+    append(c, contact, at, kind_of(act), None, None, origin)
+}
+
+/// Writes an entry that states the consent outright: what holds after a merge, for a changed address,
+/// or again after a change was taken back. Nobody's act, so it never raises a refusal of their own.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn restate(c: &Connection, contact: i64, at: Instant, kind: &str, to: Stated, origin: &Origin) -> Result<()> {
+    append(c, contact, at, kind, None, to.paused_until, origin)?;
+    c.prepare_cached("UPDATE ledger SET state = ?2 WHERE id = ?1")?.execute(params![c.last_insert_rowid(), to.consent as i64])?;
+    c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4 WHERE id = ?1")?.execute(params![
+        contact,
+        to.consent as i64,
+        to.at,
+        to.paused_until
+    ])?;
+    Ok(())
+}
+
+/// A contact's consent as it stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, serde::Deserialize)]
+pub struct Stated {
+    pub consent: Consent,
+    pub at: Option<i64>,
+    pub paused_until: Option<i64>,
+}
+
+/// # Errors
+/// When there is no such contact.
+pub(crate) fn stated(c: &Connection, contact: i64) -> Result<Stated> {
+    c.prepare_cached("SELECT consent, consent_at, paused_until FROM contact WHERE id = ?1")?
+        .query_row([contact], |r| Ok(Stated { consent: Consent::from_code(r.get(0)?), at: r.get(1)?, paused_until: r.get(2)? }))
+        .map_err(|_| StoreError::Missing("contact"))
+}
+
+/// Writes an entry that changes no state.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn note(c: &Connection, contact: i64, at: Instant, kind: &str, origin: &Origin) -> Result<()> {
+    append(c, contact, at, kind, None, None, origin)
+}
+
 /// # Errors
 /// When there is no such contact.
 pub fn consent_of(c: &Connection, contact: i64) -> Result<Consent> {
@@ -93,14 +144,14 @@ pub fn leave_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin
     Ok(new)
 }
 
-/// How the mailings to a contact ended, oldest first.
+/// How the mailings to a contact's present address ended, oldest first.
 ///
 /// # Errors
 /// When the database fails.
 pub fn outcomes(c: &Connection, contact: i64) -> Result<Vec<Outcome>> {
     let mut s = c.prepare_cached(
         "SELECT mailing_id, coalesce(failed_at, accepted_at), CASE WHEN failed_at IS NULL THEN NULL ELSE category END FROM send
-         WHERE contact_id = ?1 AND (accepted_at IS NOT NULL OR failed_at IS NOT NULL) ORDER BY 2",
+         WHERE contact_id = ?1 AND address_of IS NULL AND (accepted_at IS NOT NULL OR failed_at IS NOT NULL) ORDER BY 2",
     )?;
     Ok(s.query_map([contact], |r| {
         Ok(Outcome { mailing: r.get(0)?, at: Instant(r.get(1)?), failure: r.get::<_, Option<i64>>(2)?.map(Category::from_code) })

@@ -5,14 +5,21 @@
 //! * One module per aggregate: [`contacts`], [`fields`], [`segments`], [`imports`], [`ledger`], [`mailings`], [`clearing`],
 //!   [`sends`], [`responses`], [`trials`], [`findings`], [`settings`], [`tags`]. [`tables`] reads
 //!   the files that imports bring.
+//! * [`runs`] keeps what was before a change of many people, and takes it back; [`merges`], [`erasure`]
+//!   and [`base_check`] are such changes.
+//!
+//! [`rollups`] keeps what responses add up to per person.
 //!
 //! Rows are mapped here; no rule is decided here: those are in `rinse-core`.
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
+pub mod base_check;
 pub mod clearing;
 pub mod contacts;
 mod db;
+pub mod erasure;
+pub mod events;
 pub mod fields;
 pub mod findings;
 pub mod growth;
@@ -20,8 +27,11 @@ pub mod guides;
 pub mod imports;
 pub mod ledger;
 pub mod mailings;
+pub mod merges;
 pub mod purchases;
 pub mod responses;
+pub mod rollups;
+pub mod runs;
 pub mod segments;
 pub mod sends;
 pub mod settings;

@@ -222,7 +222,7 @@ pub(crate) fn audience(
 ) -> Result<(String, Vec<rusqlite::types::Value>)> {
     let (mut from, mut values) = match list {
         Some(list) => ("list_member m CROSS JOIN contact c ON c.id = m.contact_id WHERE m.list_id = ?".to_owned(), vec![list.into()]),
-        None => ("contact c WHERE 1".to_owned(), vec![]),
+        None => ("contact c WHERE c.gone IS NULL".to_owned(), vec![]),
     };
     if let Some(segment) = segment {
         let condition = crate::segments::condition(c, segment, now)?;

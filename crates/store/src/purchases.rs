@@ -3,7 +3,7 @@
 use crate::Result;
 use rinse_core::purchase::Purchase;
 use rinse_core::segment::fold;
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, params};
 
 /// What became of a purchase.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -20,9 +20,7 @@ pub enum Taken {
 /// # Errors
 /// When the database fails.
 pub fn take(c: &Connection, p: &Purchase) -> Result<Taken> {
-    let contact: Option<i64> =
-        c.prepare_cached("SELECT id FROM contact WHERE address_key = ?1")?.query_row([&p.address.key], |r| r.get(0)).optional()?;
-    let Some(contact) = contact else { return Ok(Taken::Nobody) };
+    let Some(contact) = crate::contacts::id_of(c, &p.address.key)? else { return Ok(Taken::Nobody) };
     let n = c
         .prepare_cached(
             "INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key, category, category_key) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9)

@@ -101,7 +101,11 @@ fn judge_bursts(c: &Connection, send: i64, at: Instant) -> Result<()> {
 }
 
 fn contact_and_topic(c: &Connection, send: i64) -> Result<Option<(i64, Option<i64>)>> {
-    Ok(c.prepare_cached("SELECT s.contact_id, m.topic_id FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1")?
+    Ok(c.prepare_cached(
+        // Of a merged person's message that stayed behind: who they are now.
+        "SELECT coalesce(k.merged_into, k.id), m.topic_id FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
+    )?
+
         .query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))
         .optional()?)
 }

@@ -147,6 +147,8 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
     if reply.accepted() {
         c.prepare_cached("UPDATE send SET state = 3, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN (2, 7)")?
             .execute(params![send, now.0, line])?;
+        let contact = c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
+        crate::rollups::due(c, contact)?;
         c.prepare_cached("UPDATE domain SET delivered = delivered + 1 WHERE id = (SELECT domain_id FROM contact WHERE id = (SELECT contact_id FROM send WHERE id = ?1))")?.execute([send])?;
         return Ok(());
     }
@@ -219,6 +221,7 @@ pub fn decide_doubt(c: &Connection, again: bool, now: Instant) -> Result<usize> 
     Ok(if again {
         c.execute("UPDATE send SET state = 1, at = ?1 WHERE state = 7", [now.0])?
     } else {
+        c.execute("INSERT INTO rollup_due SELECT contact_id FROM send WHERE state = 7 ON CONFLICT DO NOTHING", [])?;
         c.execute("UPDATE send SET state = 3, accepted_at = handed_at, reply = 'taken as accepted by a person' WHERE state = 7", [])?
     })
 }

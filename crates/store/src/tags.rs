@@ -45,6 +45,14 @@ fn must_exist(c: &Connection, kind: Kind, id: i64) -> Result<String> {
         .ok_or(StoreError::Missing(kind.table()))
 }
 
+/// The name of one.
+///
+/// # Errors
+/// When it is gone.
+pub fn name(c: &Connection, kind: Kind, id: i64) -> Result<String> {
+    must_exist(c, kind, id)
+}
+
 fn good_name(name: &str) -> Result<&str> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 80 {

@@ -51,7 +51,7 @@ fn setup(c: &Connection) -> Vec<Enrolled> {
     )
     .unwrap();
     for i in 1..=PEOPLE {
-        contacts::add(c, &Address::parse(&format!("p{i}@tern.example")).unwrap(), &Profile::default(), START, None).unwrap();
+        contacts::add(c, &Address::parse(&format!("p{i}@tern.example")).unwrap(), &Profile::default(), START).unwrap();
     }
     c.execute_batch("UPDATE contact SET consent = 2").unwrap();
     trials::save_plan(c, 1, &plan(), START, None).unwrap();

@@ -40,7 +40,7 @@ fn base(people: &[Option<&str>], sends: &[Sent]) -> (tempfile::TempDir, Store) {
             let profile = Profile { source: source.clone(), ..Profile::default() };
             // The last two live at a domain whose proxy opens everything.
             let domain = if i + 2 >= people.len() { "gull" } else { "tern" };
-            contacts::add(c, &Address::parse(&format!("p{i}@{domain}.example")).unwrap(), &profile, NOW + -(i as i64) * 3 * DAY, None)?;
+            contacts::add(c, &Address::parse(&format!("p{i}@{domain}.example")).unwrap(), &profile, NOW + -(i as i64) * 3 * DAY)?;
         }
         c.execute_batch("UPDATE domain SET delivered = 100, fetched = CASE name WHEN 'gull.example' THEN 100 ELSE 0 END")?;
         let mut in_order = sends.clone();

@@ -26,7 +26,7 @@ async fn base(people: usize) -> (TempDir, Store) {
         .write(move |c| {
             for i in 0..people {
                 let a = Address::parse(&format!("p{i}@tern.example")).unwrap();
-                let id = contacts::add(c, &a, &Profile::default(), START, None)?;
+                let id = contacts::add(c, &a, &Profile::default(), START)?;
                 ledger::act(c, id, START, Act::Agreed, &Origin { source: "test", ..Origin::default() })?;
             }
             settings::save_letterhead(

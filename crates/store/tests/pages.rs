@@ -58,7 +58,7 @@ fn base() -> &'static (tempfile::TempDir, Store, Vec<Person>) {
             let (list, tag) = (tags::named(c, Kind::List, "l", Instant(0))?, tags::named(c, Kind::Tag, "t", Instant(0))?);
             for p in &copy {
                 let profile = Profile { given_name: p.given.clone(), family_name: p.family.clone(), ..Profile::default() };
-                contacts::add(c, &Address::parse(&p.address).unwrap(), &profile, Instant(p.added), None)?;
+                contacts::add(c, &Address::parse(&p.address).unwrap(), &profile, Instant(p.added))?;
                 c.execute("UPDATE contact SET status = ?2 WHERE id = ?1", [p.id, p.status])?;
                 for (kind, set, on) in [(Kind::List, list, p.on_list), (Kind::Tag, tag, p.tagged)] {
                     tags::add(c, kind, set, if on { std::slice::from_ref(&p.id) } else { &[] }, Instant(0))?;

@@ -4,6 +4,297 @@
  */
 
 export interface paths {
+    "/api/base-check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the check finds in the whole base, now. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BaseCheck"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/base-check/aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts a finding aside, or brings those put aside back. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Aside"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/base-check/disposable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replaces the list of disposable domains. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": string[];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/base-check/fix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Fixes a finding; returns the run, which can be taken back. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Fix"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/base-check/{finding}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The people with a finding, and what its fix would do to each. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    finding: string;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["BaseRows"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest runs of changes. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ChangeRun"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ChangeRun"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/changes/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a run back for everyone to whom nothing happened since; watch `/api/progress/change-{id}`. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/clock": {
         parameters: {
             query?: never;
@@ -182,6 +473,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/contacts/put": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts everybody the list shows, on all its pages, on a list or a tag; returns the run, which can be taken back. */
+        post: {
+            parameters: {
+                query?: {
+                    search?: string;
+                    list?: number | null;
+                    tag?: number | null;
+                    segment?: number | null;
+                    status?: number | null;
+                    sort?: components["schemas"]["Sort"] | null;
+                    descending?: boolean;
+                    page?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PutOn"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contacts/{id}": {
         parameters: {
             query?: never;
@@ -236,6 +575,105 @@ export interface paths {
             };
         };
         post?: never;
+        /** Deletes a person at their wish. It can't be taken back. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contacts/{id}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Merges a person into another; returns the run, which can be taken back. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["MergeWith"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes in what people did elsewhere, as CSV with a header or as NDJSON. The same event twice changes nothing. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "text/csv": string;
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FactsTaken"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -530,6 +968,45 @@ export interface paths {
                     content: {
                         "application/json": components["schemas"]["Run"];
                     };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/imports/{id}/shape": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads a staged file again, by another encoding or delimiter than those found out. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["FileShape"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
                 };
             };
         };
@@ -1044,7 +1521,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["PurchasesTaken"];
+                        "application/json": components["schemas"]["FactsTaken"];
                     };
                 };
             };
@@ -2302,6 +2779,60 @@ export interface components {
             letter: string;
             rate: components["schemas"]["Rate"];
         };
+        Aside: {
+            finding: components["schemas"]["BaseFinding"];
+            /** @description The domain, mailbox or address that is right as it stands; null brings everything back. */
+            text?: string | null;
+        };
+        BaseCheck: {
+            disposable: string[];
+            /** @description Somebody can be asked which domains take mail. */
+            dns: boolean;
+            found: components["schemas"]["BaseFound"][];
+            /** Format: int64 */
+            people: number;
+        };
+        /**
+         * @description What the check looks for.
+         * @enum {string}
+         */
+        BaseFinding: "syntax" | "near_miss" | "duplicate" | "role" | "disposable" | "no_mail_host";
+        /** @description Findings of one kind. */
+        BaseFound: {
+            finding: components["schemas"]["BaseFinding"];
+            /**
+             * Format: int64
+             * @description Of them: how many could be mailed now and could not after the fix.
+             */
+            losing_consent: number;
+            /** Format: int64 */
+            people: number;
+            /** Format: int64 */
+            set_aside: number;
+            /** @description The tag the fix puts them in. */
+            tag?: string | null;
+        };
+        /** @description A person with a finding, and what the fix would do to them. */
+        BaseRow: {
+            address: string;
+            /** @description The consent that would hold afterwards. */
+            after: components["schemas"]["Consent"];
+            /** @description What to put aside when the finding is wrong: the domain, the mailbox, or the address. */
+            aside: string;
+            /** @description The address they would have: corrected, or of the one they would be merged into. */
+            becomes?: string | null;
+            consent: components["schemas"]["Consent"];
+            /** Format: int64 */
+            contact_id: number;
+            /** Format: int64 */
+            merges_into?: number | null;
+            why: string;
+        };
+        BaseRows: {
+            people: number;
+            /** @description The first 200. */
+            rows: components["schemas"]["BaseRow"][];
+        };
         /** @enum {string} */
         Bought: "count" | "value";
         CapRule: {
@@ -2310,6 +2841,36 @@ export interface components {
             limit: number;
             /** Format: int64 */
             window_hours: number;
+        };
+        /** @description A run of changes. */
+        ChangeRun: {
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            import_id?: number | null;
+            /**
+             * Format: int64
+             * @description How many stayed, because something happened to them since.
+             */
+            kept: number;
+            /** @description import, merge, address, tag, list */
+            kind: string;
+            /** Format: int64 */
+            people: number;
+            person?: string | null;
+            /** @description done, undoing, undone */
+            state: string;
+            undoable: boolean;
+            /**
+             * Format: int64
+             * @description How many were put back.
+             */
+            undone: number;
+            /** Format: int64 */
+            undone_at?: number | null;
+            words: string;
         };
         /** @description A chi-square test. */
         ChiSquare: {
@@ -2327,6 +2888,11 @@ export interface components {
         };
         /** @description What a column is taken for. */
         ColumnField: "address" | "given_name" | "family_name" | "country" | "region" | "time_zone" | "source" | "latitude" | "longitude" | {
+            /** @description An outside score: a number that another system gave on a day. */
+            score: {
+                name: string;
+            };
+        } | "score_date" | "score_source" | {
             /** @description A field of one's own, made when there is none of that name. */
             own: {
                 kind: components["schemas"]["FieldKind"];
@@ -2377,14 +2943,23 @@ export interface components {
         };
         /** @description A person, whole. */
         Contact: components["schemas"]["ContactRow"] & {
+            events: components["schemas"]["Event"][];
             fields: components["schemas"]["FieldValue"][];
+            /** @description Why there is nobody here any more: deleted, taken back, merged. */
+            gone?: string | null;
             ledger: components["schemas"]["Entry"][];
             lists: components["schemas"]["Tied"][];
+            /** Format: int64 */
+            merged_into?: number | null;
             messages: components["schemas"]["Message"][];
+            /** @description Addresses of people who were merged into this one. */
+            once: string[];
             position?: number[] | null;
             purchases: components["schemas"]["Purchase"][];
             region?: string | null;
             responses: components["schemas"]["Response"][];
+            /** @description Every value that outside scores had, the newest first. */
+            scores: components["schemas"]["Score"][];
             source?: string | null;
             /** @description The sentence behind the mail status. */
             status_why: string;
@@ -2498,6 +3073,13 @@ export interface components {
             /** Format: int64 */
             until?: number | null;
         };
+        /** @description Something a person did elsewhere. */
+        Event: {
+            about: string;
+            /** Format: int64 */
+            at: number;
+            name: string;
+        };
         /** @description One line of the answer to "why is this person in it, or not?". */
         Explained: {
             /** @description Null: unknown. */
@@ -2507,6 +3089,14 @@ export interface components {
             /** @description What is known of the person; empty for branches. */
             value: string;
             words: string;
+        };
+        FactsTaken: {
+            /** @description There already, by their keys. */
+            known: number;
+            new: number;
+            /** @description The first 100 of the refused. */
+            reasons: components["schemas"]["RefusedLine"][];
+            refused: number;
         };
         /** @description A field of a person's profile. */
         Field: "given_name" | "family_name" | "country" | "region" | "time_zone" | "source" | "position" | {
@@ -2538,6 +3128,32 @@ export interface components {
             source?: string | null;
             value: string;
         };
+        /** @description What the base check finds in a file. */
+        FileFindings: {
+            /**
+             * @description Domains that are one slip from the one they lead to.
+             * @default {}
+             */
+            domains: {
+                [key: string]: string;
+            };
+            /**
+             * @description Rows by the finding's code.
+             * @default {}
+             */
+            rows: {
+                [key: string]: number;
+            };
+            /** @default {} */
+            without_host: {
+                [key: string]: string;
+            };
+        };
+        FileShape: {
+            /** @description One of , ; | and the tab. */
+            delimiter: string;
+            encoding: components["schemas"]["Encoding"];
+        };
         /** @description Something the check found, where, and what to do. */
         Finding: {
             level: components["schemas"]["Level"];
@@ -2550,6 +3166,29 @@ export interface components {
             /** @description How many mailings there are without the filter. */
             all: number;
             mailings: components["schemas"]["MailingFigures"][];
+        };
+        Fix: {
+            finding: components["schemas"]["BaseFinding"];
+            /** @description The people to fix; all with the finding when null. */
+            only?: number[] | null;
+        };
+        /** @description Which findings of the base check are put right while the file is applied. */
+        Fixes: {
+            /**
+             * @description Correct domains that are one slip from a frequent one. Such people come without consent.
+             * @default false
+             */
+            domains: boolean;
+            /**
+             * @description Leave out rows that are the same mailbox as somebody else.
+             * @default false
+             */
+            duplicates: boolean;
+            /**
+             * @description Put function addresses, disposable ones and those without a mail host in their tags.
+             * @default false
+             */
+            tags: boolean;
         };
         /**
          * @description How a guardrail came out.
@@ -2583,6 +3222,7 @@ export interface components {
         ImportDecision: {
             consent: boolean;
             evidence: string;
+            fixes?: components["schemas"]["Fixes"];
             header: boolean;
             list?: string | null;
             mapping: (components["schemas"]["ColumnField"] | null)[];
@@ -2713,6 +3353,13 @@ export interface components {
             /** @description False: taken off. */
             on: boolean;
             word: components["schemas"]["Word"];
+        };
+        MergeWith: {
+            /**
+             * Format: int64
+             * @description The person that stays.
+             */
+            into: number;
         };
         /** @description A message to a person. */
         Message: {
@@ -2935,6 +3582,7 @@ export interface components {
         };
         /** @description The first records of a staged file, as read. */
         Preview: {
+            change?: components["schemas"]["ChangeRun"] | null;
             columns: string[];
             /** @description Per column: what kind of field its cells would fill. */
             kinds: components["schemas"]["FieldKind"][];
@@ -2971,14 +3619,14 @@ export interface components {
             currency: string;
             product: string;
         };
-        PurchasesTaken: {
-            /** @description There already, by their keys. */
-            known: number;
-            new: number;
-            /** @description The first 100 of the refused. */
-            reasons: components["schemas"]["RefusedLine"][];
-            refused: number;
+        PutOn: {
+            /** Format: int64 */
+            id: number;
+            /** @description list or tag */
+            word: components["schemas"]["PutWord"];
         };
+        /** @enum {string} */
+        PutWord: "list" | "tag";
         /** @description One source's quality. */
         Quality: {
             bounces: components["schemas"]["Rate"];
@@ -3119,6 +3767,8 @@ export interface components {
             encoding: components["schemas"]["Encoding"];
             evidence: string;
             file_name: string;
+            findings: components["schemas"]["FileFindings"];
+            fixes: components["schemas"]["Fixes"];
             header: boolean;
             /** Format: int64 */
             id: number;
@@ -3126,6 +3776,7 @@ export interface components {
             /** Format: int64 */
             made_at: number;
             mapping: (components["schemas"]["ColumnField"] | null)[];
+            ndjson: boolean;
             /** Format: int64 */
             new: number;
             /** Format: int64 */
@@ -3136,6 +3787,14 @@ export interface components {
             tag?: string | null;
             /** Format: int64 */
             unchanged: number;
+        };
+        /** @description A value that an outside score had. */
+        Score: {
+            dated: string;
+            name: string;
+            /** Format: double */
+            number: number;
+            source: string;
         };
         /** @description A stored segment. */
         Segment: {

@@ -1,6 +1,6 @@
 //! Contacts: the list, one person, lists and topics.
 
-use super::csv_file;
+use super::{Acting, csv_file};
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
@@ -8,9 +8,9 @@ use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use rinse_store::contacts::{self, Contact, ContactRow, Page, Sort};
 use rinse_store::settings::{self, Named};
-use rinse_store::tags;
+use rinse_store::{merges, runs, tags};
 use serde::Deserialize;
-use utoipa::IntoParams;
+use utoipa::{IntoParams, ToSchema};
 
 #[derive(Deserialize, IntoParams)]
 pub(crate) struct PageQuery {
@@ -48,6 +48,44 @@ pub(crate) async fn csv(State(app): State<App>, Query(q): Query<PageQuery>) -> R
     let (q, now) = (q.asked(), app.now());
     let rows = app.store.read(move |c| contacts::export_query(c, &q, now)).await?;
     csv_file("people.csv", &contacts::EXPORTED, rows.into_iter())
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct PutOn {
+    /// list or tag
+    word: PutWord,
+    id: i64,
+}
+
+#[derive(Deserialize, Clone, Copy, PartialEq, Eq, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum PutWord {
+    List,
+    Tag,
+}
+
+/// Puts everybody the list shows, on all its pages, on a list or a tag; returns the run, which can be taken back.
+#[utoipa::path(post, path = "/api/contacts/put", params(PageQuery), request_body = PutOn, responses((status = 200, body = i64)))]
+pub(crate) async fn put(State(app): State<App>, who: Acting, Query(q): Query<PageQuery>, Json(p): Json<PutOn>) -> Answer<i64> {
+    let (q, now) = (q.asked(), app.now());
+    let kind = if p.word == PutWord::List { tags::Kind::List } else { tags::Kind::Tag };
+    let (ids, name) = app.store.read(move |c| Ok((contacts::matching(c, &q, now)?, tags::name(c, kind, p.id)?))).await?;
+    let person = Some(who.0);
+    let words = format!("put {} people on {name}", ids.len());
+    let run =
+        app.store.write(move |c| runs::begin(c, now, person, if kind == tags::Kind::List { "list" } else { "tag" }, &words, None)).await?;
+    let mut done = 0;
+    for part in ids.chunks(1_000) {
+        let part = part.to_vec();
+        done += app.store.write(move |c| merges::put_on(c, run, kind, p.id, &part, now)).await?;
+    }
+    app.store
+        .write(move |c| {
+            runs::finish(c, run, done)?;
+            settings::audit(c, now, person, "people put on", "change", run, &name)
+        })
+        .await?;
+    Ok(Json(run))
 }
 
 /// A page of the contact list.

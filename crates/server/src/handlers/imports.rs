@@ -8,9 +8,10 @@ use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::response::{IntoResponse, Response};
 use futures::StreamExt;
-use rinse_core::table::Field;
-use rinse_store::imports::{self, Decision, Preview, Run};
+use rinse_core::table::{Encoding, Field};
+use rinse_store::imports::{self, Decision, Fixes, Preview, Run};
 use serde::Deserialize;
+use std::path::PathBuf;
 use tokio::io::AsyncWriteExt;
 use utoipa::ToSchema;
 
@@ -57,8 +58,8 @@ pub(crate) async fn runs(State(app): State<App>) -> Answer<Vec<Run>> {
 /// A run with its first 100 rows as they would land.
 #[utoipa::path(get, path = "/api/imports/{id}", params(("id" = i64, Path)), responses((status = 200, body = Preview)))]
 pub(crate) async fn preview(State(app): State<App>, Path(id): Path<i64>) -> Answer<Preview> {
-    let store = app.store.clone();
-    Ok(Json(app.store.read(move |c| imports::preview(&store, imports::run(c, id)?)).await?))
+    let (store, now) = (app.store.clone(), app.now());
+    Ok(Json(app.store.read(move |c| imports::preview(&store, c, imports::run(c, id)?, now)).await?))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -69,16 +70,48 @@ pub(crate) struct ImportDecision {
     tag: Option<String>,
     consent: bool,
     evidence: String,
+    #[serde(default)]
+    fixes: Fixes,
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct FileShape {
+    encoding: Encoding,
+    /// One of , ; | and the tab.
+    delimiter: String,
+}
+
+/// Reads a staged file again, by another encoding or delimiter than those found out.
+#[utoipa::path(post, path = "/api/imports/{id}/shape", params(("id" = i64, Path)), request_body = FileShape, responses((status = 204)))]
+pub(crate) async fn shape(
+    State(app): State<App>,
+    _: Acting,
+    Path(id): Path<i64>,
+    Json(s): Json<FileShape>,
+) -> Result<impl IntoResponse, ApiError> {
+    let [delimiter @ (b',' | b';' | b'|' | b'\t')] = s.delimiter.as_bytes() else {
+        return Err(ApiError::Malformed("the delimiter is a comma, a semicolon, a bar or a tab".into()));
+    };
+    imports::reshape(&app.store, id, s.encoding, *delimiter).await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
 }
 
 /// Saves the decision and runs the dry run; watch `/api/progress/import-{id}`.
 #[utoipa::path(post, path = "/api/imports/{id}/check", params(("id" = i64, Path)), request_body = ImportDecision, responses((status = 200, body = Run)))]
 pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>, Json(d): Json<ImportDecision>) -> Answer<Run> {
-    let d = Decision { mapping: d.mapping, header: d.header, list: d.list, tag: d.tag, consent: d.consent, evidence: d.evidence };
+    let d = Decision {
+        mapping: d.mapping,
+        header: d.header,
+        list: d.list,
+        tag: d.tag,
+        consent: d.consent,
+        evidence: d.evidence,
+        fixes: d.fixes,
+    };
     imports::decide(&app.store, id, d, app.now()).await?;
     let progress = app.jobs.sender(&format!("import-{id}"));
     let told = progress.clone();
-    let run = imports::check(&app.store, id, move |n| {
+    let run = imports::check(&app.store, id, app.hosts(), move |n| {
         told.send_modify(|p| {
             p.running = true;
             p.done = n;
@@ -146,14 +179,23 @@ pub(crate) async fn cancel(State(app): State<App>, _: Acting, Path(id): Path<i64
 
 /// The refused rows with a reason column.
 pub(crate) async fn refused(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
+    file(&app, id, "refused", imports::refused_path(&app.store, id)).await
+}
+
+/// The rows that the base check has something to say of.
+pub(crate) async fn findings(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
+    file(&app, id, "findings", imports::findings_path(&app.store, id)).await
+}
+
+async fn file(app: &App, id: i64, what: &str, path: PathBuf) -> Result<Response, ApiError> {
     app.store.read(move |c| imports::run(c, id)).await?;
-    let bytes = tokio::fs::read(imports::refused_path(&app.store, id))
-        .await
-        .map_err(|_| ApiError::Refused("Check the import first; then its refused rows are known.".into()))?;
+    let bytes = tokio::fs::read(path).await.map_err(|_| {
+        ApiError::Refused("Check the import first; then its rows are known. After a person was deleted they are kept no longer.".into())
+    })?;
     Ok((
         [
             ("content-type", "text/csv; charset=utf-8".to_owned()),
-            ("content-disposition", format!("attachment; filename=\"refused-{id}.csv\"")),
+            ("content-disposition", format!("attachment; filename=\"{what}-{id}.csv\"")),
         ],
         bytes,
     )

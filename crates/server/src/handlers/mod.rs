@@ -1,5 +1,7 @@
 //! The handlers, by resource.
 
+pub(crate) mod base_check;
+pub(crate) mod changes;
 pub(crate) mod clearance;
 pub(crate) mod contacts;
 pub(crate) mod findings;

@@ -9,15 +9,17 @@ use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use rinse_core::address::Address;
 use rinse_core::consent::Act;
-use rinse_core::purchase::{self, Purchase};
 use rinse_core::segment::person::Value;
 use rinse_core::table;
+use rinse_core::{event, purchase};
 use rinse_store::contacts::{self, Profile};
+use rinse_store::erasure::{Tombstones, WAS_DELETED};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::purchases::{self, Taken};
 use rinse_store::tags::{self, Kind};
-use rinse_store::{StoreError, fields, settings};
+use rinse_store::{Connection, StoreError, erasure, events, fields, imports, merges, runs, settings};
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 use utoipa::ToSchema;
 
 #[derive(Deserialize, ToSchema)]
@@ -48,7 +50,10 @@ pub(crate) async fn add(State(app): State<App>, who: Acting, Json(n): Json<NewCo
                         address.normal
                     )));
                 }
-                let id = contacts::add(c, &address, &n.profile, now, None)?;
+                if Tombstones::load(c)?.has(c, &address.key)? {
+                    return Err(StoreError::Refused(format!("{} can't be added: {WAS_DELETED}.", address.normal)));
+                }
+                let id = contacts::add(c, &address, &n.profile, now)?;
                 if n.consent {
                     let origin =
                         Origin { source: "analyst", evidence: n.evidence.trim().to_owned(), person: Some(who.0), ..Origin::default() };
@@ -91,6 +96,7 @@ pub(crate) async fn change(
     app.store
         .write(move |c| {
             contacts::replace_profile(c, id, &ch.profile)?;
+            runs::changed_by_hand(c, id)?;
             for f in &ch.fields {
                 let field = fields::one(c, f.field_id)?;
                 if f.value.trim().is_empty() {
@@ -120,7 +126,7 @@ pub(crate) struct RefusedLine {
 }
 
 #[derive(Default, Serialize, ToSchema)]
-pub(crate) struct PurchasesTaken {
+pub(crate) struct FactsTaken {
     new: usize,
     /// There already, by their keys.
     known: usize,
@@ -130,34 +136,58 @@ pub(crate) struct PurchasesTaken {
 }
 
 /// Takes purchases in, as CSV with a header or as NDJSON. The same purchase twice changes nothing.
-#[utoipa::path(post, path = "/api/purchases", request_body(content = String, content_type = "text/csv"), responses((status = 200, body = PurchasesTaken)))]
-pub(crate) async fn purchases(State(app): State<App>, who: Acting, body: Bytes) -> Answer<PurchasesTaken> {
+#[utoipa::path(post, path = "/api/purchases", request_body(content = String, content_type = "text/csv"), responses((status = 200, body = FactsTaken)))]
+pub(crate) async fn purchases(State(app): State<App>, who: Acting, body: Bytes) -> Answer<FactsTaken> {
     Ok(Json(take_in_purchases(&app, &body, who.0).await?))
 }
 
-/// Takes a file of purchases in, in batches, so that nobody waits long for the writer.
-pub(crate) async fn take_in_purchases(app: &App, body: &[u8], who: i64) -> Result<PurchasesTaken, ApiError> {
-    let rows = read(body)?;
+/// Takes a file of purchases in.
+pub(crate) async fn take_in_purchases(app: &App, body: &[u8], who: i64) -> Result<FactsTaken, ApiError> {
+    let rows = read(body, purchase::from_json, &purchase::COLUMNS, "category", purchase::from_record)?;
+    take_in(app, rows, who, "purchases", |c, p| Ok((purchases::take(c, p)?, p.address.normal.clone()))).await
+}
+
+/// Takes in what people did elsewhere, as CSV with a header or as NDJSON. The same event twice changes nothing.
+#[utoipa::path(post, path = "/api/events", request_body(content = String, content_type = "text/csv"), responses((status = 200, body = FactsTaken)))]
+pub(crate) async fn events(State(app): State<App>, who: Acting, body: Bytes) -> Answer<FactsTaken> {
+    let rows = read(&body, event::from_json, &event::COLUMNS, "about", |cells, columns| {
+        let cell = |name: &str| columns.get(name).and_then(|i| cells.get(*i)).copied().unwrap_or_default();
+        event::read([cell("key"), cell("address"), cell("at"), cell("name"), cell("about")])
+    })?;
+    Ok(Json(take_in(&app, rows, who.0, "events", |c, e| Ok((events::take(c, e)?, e.address.normal.clone()))).await?))
+}
+
+type Read<T> = (u64, Result<T, String>);
+
+/// Facts taken in by one transaction.
+const BATCH: usize = 500;
+
+/// Takes facts in, in batches, so that nobody waits long for the writer.
+async fn take_in<T: Send + 'static>(
+    app: &App,
+    rows: Vec<Read<T>>,
+    who: i64,
+    what: &'static str,
+    take: fn(&Connection, &T) -> rinse_store::Result<(Taken, String)>,
+) -> Result<FactsTaken, ApiError> {
     let now = app.now();
-    let mut out = PurchasesTaken::default();
+    let mut out = FactsTaken::default();
     let mut rows = rows.into_iter().peekable();
     while rows.peek().is_some() {
-        let batch: Vec<(u64, Result<Purchase, String>)> = rows.by_ref().take(rinse_store::imports::BATCH).collect();
+        let batch: Vec<Read<T>> = rows.by_ref().take(BATCH).collect();
         let taken = app
             .store
             .write(move |c| {
-                batch
-                    .into_iter()
-                    .map(|(line, row)| {
-                        Ok(match row {
-                            Err(reason) => Err((line, reason)),
-                            Ok(p) => match purchases::take(c, &p)? {
-                                Taken::Nobody => Err((line, format!("nobody here has the address {}", p.address.normal))),
-                                taken => Ok(taken),
-                            },
-                        })
+                let one = |(line, row): Read<T>| {
+                    Ok(match row {
+                        Err(reason) => Err((line, reason)),
+                        Ok(fact) => match take(c, &fact)? {
+                            (Taken::Nobody, address) => Err((line, format!("nobody here has the address {address}"))),
+                            (taken, _) => Ok(taken),
+                        },
                     })
-                    .collect::<rinse_store::Result<Vec<_>>>()
+                };
+                batch.into_iter().map(one).collect::<rinse_store::Result<Vec<_>>>()
             })
             .await?;
         for row in taken {
@@ -174,28 +204,71 @@ pub(crate) async fn take_in_purchases(app: &App, body: &[u8], who: i64) -> Resul
         }
     }
     let detail = format!("{} new, {} known, {} refused", out.new, out.known, out.refused);
-    app.store.write(move |c| settings::audit(c, now, Some(who), "purchases taken in", "purchase", 0, &detail)).await?;
+    app.store.write(move |c| settings::audit(c, now, Some(who), &format!("{what} taken in"), what, 0, &detail)).await?;
     Ok(out)
 }
 
 /// The rows of a file with their line numbers, each read or refused.
-fn read(body: &[u8]) -> Result<Vec<(u64, Result<Purchase, String>)>, ApiError> {
+fn read<T>(
+    body: &[u8],
+    from_json: fn(&str) -> Result<T, String>,
+    needed: &[&'static str],
+    more: &'static str,
+    from_record: fn(&[&str], &HashMap<&'static str, usize>) -> Result<T, String>,
+) -> Result<Vec<Read<T>>, ApiError> {
     let refused = |e: String| ApiError::Refused(e);
     let text = std::str::from_utf8(body).map_err(|_| refused("The file is not in UTF-8. Save it so and try again.".into()))?;
     let text = text.trim_start_matches('\u{feff}');
     if text.trim_start().starts_with('{') {
         let lines = (1..).zip(text.lines()).filter(|(_, l)| !l.trim().is_empty());
-        return Ok(lines.map(|(n, l)| (n, purchase::from_json(l))).collect());
+        return Ok(lines.map(|(n, l)| (n, from_json(l))).collect());
     }
     table::detect_encoding(body).map_err(|e| refused(e.to_string()))?;
     let mut rows = csv::ReaderBuilder::new().flexible(true).delimiter(table::detect_delimiter(text)).from_reader(text.as_bytes());
     let header = rows.headers().map_err(|e| refused(e.to_string()))?.clone();
-    let columns = purchase::columns(&header.iter().collect::<Vec<_>>()).map_err(refused)?;
+    let columns = purchase::columns(&header.iter().collect::<Vec<_>>(), needed, more).map_err(refused)?;
     Ok(rows
         .records()
         .map(|r| match r {
-            Ok(r) => (r.position().map_or(0, csv::Position::line), purchase::from_record(&r.iter().collect::<Vec<_>>(), &columns)),
+            Ok(r) => (r.position().map_or(0, csv::Position::line), from_record(&r.iter().collect::<Vec<_>>(), &columns)),
             Err(e) => (e.position().map_or(0, csv::Position::line), Err(e.to_string())),
         })
         .collect())
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct MergeWith {
+    /// The person that stays.
+    into: i64,
+}
+
+/// Merges a person into another; returns the run, which can be taken back.
+#[utoipa::path(post, path = "/api/contacts/{id}/merge", params(("id" = i64, Path)), request_body = MergeWith, responses((status = 200, body = i64)))]
+pub(crate) async fn merge(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(m): Json<MergeWith>) -> Answer<i64> {
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .write(move |c| {
+                let run = runs::begin(c, now, Some(who.0), "merge", "merged two people by hand", None)?;
+                merges::merge(c, run, id, m.into, now, Some(who.0))?;
+                runs::finish(c, run, 1)?;
+                settings::audit(c, now, Some(who.0), "person merged", "contact", m.into, "")?;
+                Ok(run)
+            })
+            .await?,
+    ))
+}
+
+/// Deletes a person at their wish. It can't be taken back.
+#[utoipa::path(delete, path = "/api/contacts/{id}", params(("id" = i64, Path)), responses((status = 204)))]
+pub(crate) async fn erase(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    let folder = app.store.folder().to_owned();
+    app.store
+        .write(move |c| {
+            erasure::erase(c, id, now, Some(who.0))?;
+            imports::forget_files(c, &folder)
+        })
+        .await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
 }

@@ -151,8 +151,11 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             words: "Nothing limits how many marketing messages a person gets.".into(),
         });
     }
-    let retired: i64 =
-        c.query_row("SELECT count(*) FROM contact WHERE status = 3 AND status_at > ?1", [now.0 - 7 * rinse_core::DAY], |r| r.get(0))?;
+    let retired: i64 = c.query_row(
+        "SELECT count(*) FROM contact WHERE gone IS NULL AND status = 3 AND status_at > ?1",
+        [now.0 - 7 * rinse_core::DAY],
+        |r| r.get(0),
+    )?;
     if retired > 0 {
         out.push(Decision {
             kind: "upkeep",

@@ -128,7 +128,7 @@ fn refused(e: impl std::fmt::Display) -> StoreError {
 /// A tree that can't be meant, with the sentence that says why.
 pub fn compile(c: &Connection, tree: &Tree, now: Instant) -> Result<sql::Sql> {
     tree.check().map_err(refused)?;
-    Ok(sql::compile(&tree.resolve(&known(c)?).map_err(refused)?, now))
+    Ok(sql::compile(&tree.resolve(&known(c)?).map_err(refused)?, now, crate::rollups::tell_of(c, now)?))
 }
 
 /// The condition that a stored segment puts on `contact c`.
@@ -157,18 +157,18 @@ pub struct Look {
 /// A tree that can't be meant.
 pub fn look(c: &Connection, tree: &Tree, now: Instant, sample: u32) -> Result<Look> {
     let sql = compile(c, tree, now)?;
-    let count = |filter: &str| format!("SELECT count(*) FROM contact c WHERE {filter}");
+    let count = |filter: &str| format!("SELECT count(*) FROM contact c WHERE c.gone IS NULL AND {filter}");
     let people = c.prepare(&count(&sql.text))?.query_row(params_from_iter(&sql.values), |r| r.get(0))?;
-    let all = c.prepare_cached(&count("1"))?.query_row([], |r| r.get(0))?;
+    let all = contacts::present(c)?;
     let ids: Vec<i64> = c
-        .prepare(&format!("SELECT c.id FROM contact c WHERE {} ORDER BY c.id LIMIT {sample}", sql.text))?
+        .prepare(&format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {} ORDER BY c.id LIMIT {sample}", sql.text))?
         .query_map(params_from_iter(&sql.values), |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     let mut leaves = Vec::new();
     tree.leaves(&mut leaves);
     let points = if leaves.iter().any(|l| matches!(l, Tree::Near { .. })) {
         let located = format!(
-            "SELECT c.latitude, c.longitude FROM contact c WHERE {} AND c.latitude IS NOT NULL AND c.longitude IS NOT NULL LIMIT 2000",
+            "SELECT c.latitude, c.longitude FROM contact c WHERE c.gone IS NULL AND {} AND c.latitude IS NOT NULL AND c.longitude IS NOT NULL LIMIT 2000",
             sql.text
         );
         c.prepare(&located)?.query_map(params_from_iter(&sql.values), |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?
@@ -184,7 +184,7 @@ pub fn look(c: &Connection, tree: &Tree, now: Instant, sample: u32) -> Result<Lo
 /// A tree that can't be meant.
 pub fn people(c: &Connection, tree: &Tree, now: Instant) -> Result<Vec<i64>> {
     let sql = compile(c, tree, now)?;
-    let mut s = c.prepare(&format!("SELECT c.id FROM contact c WHERE {} ORDER BY c.id", sql.text))?;
+    let mut s = c.prepare(&format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {} ORDER BY c.id", sql.text))?;
     Ok(s.query_map(params_from_iter(&sql.values), |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -422,8 +422,10 @@ pub fn split(c: &Connection, tree: &Tree, field: Field, now: Instant) -> Result<
             format!("(SELECT {shown} FROM field_value v WHERE v.field_id = {id} AND v.contact_id = c.id)")
         }
     };
-    let mut s =
-        c.prepare(&format!("SELECT {value} AS part, count(*) FROM contact c WHERE {} GROUP BY part ORDER BY 2 DESC, 1", sql.text))?;
+    let mut s = c.prepare(&format!(
+        "SELECT {value} AS part, count(*) FROM contact c WHERE c.gone IS NULL AND {} GROUP BY part ORDER BY 2 DESC, 1",
+        sql.text
+    ))?;
     Ok(s.query_map(params_from_iter(&sql.values), |r| Ok(Part { value: r.get(0)?, people: r.get(1)? }))?
         .collect::<rusqlite::Result<_>>()?)
 }

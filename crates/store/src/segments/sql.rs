@@ -4,6 +4,7 @@
 //! property test in `tests/segments.rs` holds the two together. Conditions about other tables are
 //! sets (`c.id IN (SELECT …)`), made once a query rather than asked for each person.
 
+use crate::rollups::{DEPTH, DUE, RECEIVED};
 use rinse_core::segment::evaluate::day_of;
 use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, TextTest, Times, Tree, fold};
 use rinse_core::{DAY, Instant};
@@ -14,6 +15,8 @@ use rusqlite::types::Value;
 pub struct Sql {
     pub text: String,
     pub values: Vec<Value>,
+    /// The roll-ups tell of the instant that is asked about.
+    rolled: bool,
 }
 
 impl Sql {
@@ -29,10 +32,10 @@ impl Sql {
     }
 }
 
-/// Compiles a resolved tree for an instant.
+/// Compiles a resolved tree for an instant. `rolled`: no response that is rolled up is later than that.
 #[must_use]
-pub fn compile(tree: &Tree, now: Instant) -> Sql {
-    let mut out = Sql::default();
+pub fn compile(tree: &Tree, now: Instant, rolled: bool) -> Sql {
+    let mut out = Sql { rolled, ..Sql::default() };
     put(tree, now, &mut out);
     out
 }
@@ -194,10 +197,18 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                 Times::AtLeast(n) => (i64::from(*n), "IN"),
                 Times::AtMost(n) => (i64::from(*n) + 1, "NOT IN"),
             };
-            out.with(
-                &format!("(c.id {word} (SELECT contact_id FROM send WHERE accepted_at > ? AND accepted_at <= ? GROUP BY contact_id HAVING count(*) >= ?))"),
-                [after(now, *within_days).into(), now.0.into(), n.into()],
-            );
+            let a = after(now, *within_days);
+            out.put(&format!("(c.id {word} ("));
+            if out.rolled {
+                rolled(RECEIVED, n, a, out);
+                out.put(" UNION ALL ");
+            }
+            out.with("SELECT contact_id FROM send s WHERE accepted_at > ? AND accepted_at <= ?", [a.into(), now.0.into()]);
+            if out.rolled {
+                out.put(" AND s.contact_id IN ");
+                due_or_deep(RECEIVED, n, out);
+            }
+            out.with(" GROUP BY contact_id HAVING count(*) >= ?))", [n.into()]);
         }
         Tree::Bought { what, is, value, product, category, within_days } => {
             let sum = match what {
@@ -226,38 +237,92 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
 /// `c.id IN (those with n or more messages answered so)`.
 fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
     let Tree::Did { did, human, within_days, mailing, link, .. } = leaf else { return };
-    let rolled_up = match (did, human) {
+    let a = after(now, *within_days);
+    let kind = match did {
+        Did::Opened => crate::responses::OPEN,
+        Did::Clicked => crate::responses::CLICK,
+        Did::Replied => crate::responses::REPLY,
+        Did::Left => crate::responses::UNSUBSCRIBE,
+        Did::Complained => crate::responses::COMPLAINT,
+    };
+    let by_link = |out: &mut Sql| {
+        if let Some(link) = link {
+            out.with(" AND r.link = ?", [i64::from(*link).into()]);
+        }
+        if *human {
+            out.put(" AND r.machine = 0");
+        }
+    };
+    // The send's own roll-up holds the earliest, which is all that "ever" asks for.
+    let on_send = match (did, human) {
         (Did::Opened, true) => Some("open_at"),
         (Did::Opened, false) => Some("any_open_at"),
         (Did::Clicked, true) => Some("click_at"),
         (Did::Clicked, false) => Some("any_click_at"),
         _ => None,
     };
-    if let Some(column) = rolled_up.filter(|_| within_days.is_none() && link.is_none()) {
-        // The send's own roll-up holds the earliest, which is all that "ever" asks for.
-        out.with(&format!("c.id IN (SELECT contact_id FROM send WHERE {column} <= ?"), [now.0.into()]);
-    } else {
-        let kind = match did {
-            Did::Opened => crate::responses::OPEN,
-            Did::Clicked => crate::responses::CLICK,
-            Did::Replied => crate::responses::REPLY,
-            Did::Left => crate::responses::UNSUBSCRIBE,
-            Did::Complained => crate::responses::COMPLAINT,
-        };
-        out.with(
-            "c.id IN (SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id, s.mailing_id FROM response r CROSS JOIN send s ON s.id = r.send_id WHERE r.kind = ? AND r.at > ? AND r.at <= ?",
-            [kind.into(), after(now, *within_days).into(), now.0.into()],
-        );
-        if *human {
-            out.put(" AND r.machine = 0");
+    match (mailing, on_send.filter(|_| within_days.is_none() && link.is_none())) {
+        (None, _) if *human && out.rolled => {
+            out.put("c.id IN (");
+            rolled(kind, n, a, out);
+            out.put(" UNION ALL SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM send s CROSS JOIN response r ON r.send_id = s.id");
+            out.with(" AND r.kind = ? AND r.at > ? AND r.at <= ?", [kind.into(), a.into(), now.0.into()]);
+            by_link(out);
+            out.put(" WHERE s.contact_id IN ");
+            due_or_deep(kind, n, out);
+            out.put(")");
         }
-        if let Some(link) = link {
-            out.with(" AND r.link = ?", [i64::from(*link).into()]);
+        (_, Some(column)) => {
+            out.with(&format!("c.id IN (SELECT contact_id FROM send WHERE {column} <= ?"), [now.0.into()]);
+            if let Some(mailing) = mailing {
+                out.with(" AND mailing_id = ?", [(*mailing).into()]);
+            }
         }
-        out.put(") WHERE 1");
-    }
-    if let Some(mailing) = mailing {
-        out.with(" AND mailing_id = ?", [(*mailing).into()]);
+        (Some(mailing), None) => {
+            // One mailing has a small part of all messages, and few of those were answered so.
+            out.put(
+                "c.id IN (SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM send s CROSS JOIN response r ON r.send_id = s.id",
+            );
+            out.with(" AND r.kind = ? AND r.at > ? AND r.at <= ?", [kind.into(), a.into(), now.0.into()]);
+            by_link(out);
+            out.with(" WHERE s.mailing_id = ?", [(*mailing).into()]);
+            if let Some(column) = on_send {
+                out.put(&format!(" AND s.{column} IS NOT NULL"));
+            }
+            out.put(")");
+        }
+        (None, None) => {
+            out.with(
+                "c.id IN (SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM response r CROSS JOIN send s ON s.id = r.send_id WHERE r.kind = ? AND r.at > ? AND r.at <= ?",
+                [kind.into(), a.into(), now.0.into()],
+            );
+            by_link(out);
+            out.put(")");
+        }
     }
     out.with(" GROUP BY contact_id HAVING count(*) >= ?)", [n.into()]);
+}
+
+/// Those whose roll-up says that they have n or more: nobody where it is not deep enough to tell.
+fn rolled(kind: i64, n: i64, after: i64, out: &mut Sql) {
+    let nth = n.clamp(1, i64::from(DEPTH));
+    out.with(
+        &format!("SELECT contact_id FROM answered WHERE kind = ? AND t{nth} > ? AND contact_id NOT IN {DUE}"),
+        [kind.into(), after.into()],
+    );
+    if n > i64::from(DEPTH) {
+        out.put(" AND 0");
+    }
+}
+
+/// Those whose rows have to be counted: their roll-up is not of now, or not deep enough.
+fn due_or_deep(kind: i64, n: i64, out: &mut Sql) {
+    if n > i64::from(DEPTH) {
+        out.with(
+            &format!("(SELECT contact_id FROM answered WHERE kind = ? AND n >= ? UNION SELECT * FROM {DUE})"),
+            [kind.into(), n.into()],
+        );
+    } else {
+        out.put(DUE);
+    }
 }

@@ -7,6 +7,7 @@ import { Frame } from "../../app/Frame";
 import { count, instant, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { EditPerson } from "./EditPerson";
+import { PersonActs } from "./PersonActs";
 import { statusTone } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
 import { useVocabulary } from "../../shared/useVocabulary";
@@ -36,7 +37,13 @@ function Whole({ p }: { p: Person }) {
         <Link to="/contacts">Contacts</Link>
         <span>added {instant(p.added_at)}</span>
       </div>
-      <h1>{[p.given_name, p.family_name].filter(Boolean).join(" ") || p.address}</h1>
+      {p.gone && (
+        <p className="note" role="status">
+          Nobody is here any more: {p.gone}.{" "}
+          {p.merged_into != null && <Link to={`/contacts/${p.merged_into}`}>See who they are now</Link>}
+        </p>
+      )}
+      <h1>{[p.given_name, p.family_name].filter(Boolean).join(" ") || p.address || "Nobody"}</h1>
       <p className="finding">
         Consent: <em>{words(p.consent)}</em>. Mail status: <em className={statusTone(p.status)}>{words(p.status)}</em>
         {p.status === "resting" && p.status_until ? ` until ${instant(p.status_until)}` : ""}.
@@ -50,7 +57,10 @@ function Whole({ p }: { p: Person }) {
         <>
           <dl className="facts">
             <dt>Address</dt>
-            <dd>{p.address}</dd>
+            <dd>
+              {p.address || "–"}
+              {p.once.length > 0 && <span className="soft small"> also {p.once.join(", ")}</span>}
+            </dd>
             <dt>Country, region, zone</dt>
             <dd>{[p.country, p.region, p.zone].filter(Boolean).join(", ") || "–"}</dd>
             <dt>Home place</dt>
@@ -76,16 +86,49 @@ function Whole({ p }: { p: Person }) {
             <dd>{p.topics_left.join(", ") || "none"}</dd>
           </dl>
           <div className="acts">
-            <Button variant="outlined" onClick={() => setEditing(true)}>
-              Change the profile
-            </Button>
+            {!p.gone && (
+              <Button variant="outlined" onClick={() => setEditing(true)}>
+                Change the profile
+              </Button>
+            )}
             <Button variant="outlined" href={`/api/contacts/${p.id}/record.json`}>
               Whole record as JSON
             </Button>
+            {!p.gone && <PersonActs p={p} />}
           </div>
         </>
       )}
+      {p.scores.length > 0 && <Scores p={p} />}
       <Timeline p={p} />
+    </>
+  );
+}
+
+/** Every value that scores from elsewhere had, the newest first. */
+function Scores({ p }: { p: Person }) {
+  return (
+    <>
+      <h2>Scores from elsewhere</h2>
+      <Table>
+        <TableHead>
+          <TableRow>
+            <TableCell>Day</TableCell>
+            <TableCell>Score</TableCell>
+            <TableCell className="num">Value</TableCell>
+            <TableCell>Source</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {p.scores.map((s, i) => (
+            <TableRow key={i}>
+              <TableCell>{s.dated}</TableCell>
+              <TableCell>{s.name}</TableCell>
+              <TableCell className="num">{s.number}</TableCell>
+              <TableCell>{s.source}</TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
     </>
   );
 }
@@ -135,9 +178,9 @@ function Belongs({ p, word, label, on }: { p: Person; word: "list" | "tag"; labe
   );
 }
 
-type Kind = "ledger" | "messages" | "responses" | "purchases";
+type Kind = "ledger" | "messages" | "responses" | "purchases" | "events";
 type Happening = { at: number; kind: Kind; what: ReactNode; about: ReactNode; tone: string };
-const KINDS: Kind[] = ["ledger", "messages", "responses", "purchases"];
+const KINDS: Kind[] = ["ledger", "messages", "responses", "purchases", "events"];
 
 function happenings(p: Person): Happening[] {
   const ledger = p.ledger.map((e): Happening => ({
@@ -145,7 +188,11 @@ function happenings(p: Person): Happening[] {
     kind: "ledger",
     what: `${e.kind}${e.topic ? `: ${e.topic}` : ""}${e.until ? ` until ${instant(e.until)}` : ""}`,
     about: `${e.source}${e.person ? `, ${e.person}` : ""}${e.evidence ? `: ${e.evidence}` : ""}`,
-    tone: ["retired", "withdrew", "complained"].includes(e.kind) ? "bad" : e.kind === "resting" ? "wait" : "",
+    tone: ["retired", "withdrew", "complained", "deleted"].includes(e.kind)
+      ? "bad"
+      : e.kind === "resting"
+        ? "wait"
+        : "",
   }));
   const messages = p.messages.map((m): Happening => ({
     at: m.at,
@@ -177,7 +224,14 @@ function happenings(p: Person): Happening[] {
     about: `${b.product}${b.category ? `, ${b.category}` : ""}: ${(b.cents / 100).toFixed(2)} ${b.currency}`,
     tone: "",
   }));
-  return [...ledger, ...messages, ...responses, ...purchases].sort((a, b) => b.at - a.at);
+  const events = p.events.map((e): Happening => ({
+    at: e.at,
+    kind: "events",
+    what: e.name,
+    about: e.about,
+    tone: "",
+  }));
+  return [...ledger, ...messages, ...responses, ...purchases, ...events].sort((a, b) => b.at - a.at);
 }
 
 function Timeline({ p }: { p: Person }) {

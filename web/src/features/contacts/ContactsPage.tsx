@@ -6,6 +6,7 @@ import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
+import { PutOn } from "./PutOn";
 import { PeopleTable } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
 import { useVocabulary } from "../../shared/useVocabulary";
@@ -148,6 +149,7 @@ export function ContactsPage() {
                 <Button variant="outlined" href={`/api/contacts/people.csv?${asked(query)}`}>
                   {p.matching === p.all ? "Everyone" : "These people"} as CSV
                 </Button>
+                <PutOn query={query} people={p.matching} capped={p.matching >= 10000 && p.matching < p.all} />
                 <span className="soft small">
                   {p.rows.length > 0 && `${count(page * 50 + 1)} to ${count(page * 50 + p.rows.length)}`}
                 </span>

@@ -19,6 +19,8 @@ import { Failure, Loaded } from "../../shared/states";
 import { useProgress } from "../../shared/useProgress";
 import { useContactSlips } from "./useContactSlips";
 import { useVocabulary } from "../../shared/useVocabulary";
+import { TakeBack } from "./Changes";
+import { FINDINGS } from "./findings";
 
 type Field = Schemas["ColumnField"];
 const FIELDS = [
@@ -32,17 +34,27 @@ const FIELDS = [
   "latitude",
   "longitude",
 ] as const;
+const SCORE_PARTS = ["score_date", "score_source"] as const;
 const KINDS = ["text", "number", "date", "yes_no", "choice"] as const;
 
 /** A mapping as the value of a menu's entry, and back. */
-const keyOf = (f: Field | null | undefined) => (f == null ? "" : typeof f === "string" ? f : JSON.stringify(f.own));
+type Own = Extract<Field, { own: unknown }>["own"];
+const SCORE = "score:";
+const keyOf = (f: Field | null | undefined) =>
+  f == null ? "" : typeof f === "string" ? f : "own" in f ? JSON.stringify(f.own) : SCORE + f.score.name;
 const fieldOf = (key: string): Field | null =>
-  key === "" ? null : key.startsWith("{") ? { own: JSON.parse(key) as Extract<Field, object>["own"] } : (key as Field);
+  key === ""
+    ? null
+    : key.startsWith("{")
+      ? { own: JSON.parse(key) as Own }
+      : key.startsWith(SCORE)
+        ? { score: { name: key.slice(SCORE.length) } }
+        : (key as Field);
 const DELIMITERS: Record<string, string> = { ",": "comma", ";": "semicolon", "\t": "tab", "|": "bar" };
 const ENCODINGS: Record<string, string> = {
   utf8: "UTF-8",
-  utf16_le: "UTF-16",
-  utf16_be: "UTF-16",
+  utf16_le: "UTF-16, little end first",
+  utf16_be: "UTF-16, big end first",
   windows1252: "Latin-1",
 };
 
@@ -56,12 +68,14 @@ export function ImportRunPage() {
   });
   return (
     <Frame slips={slips}>
-      <Loaded query={preview}>{(p) => <Run key={`${p.run.id}-${p.run.state}`} preview={p} />}</Loaded>
+      <Loaded query={preview}>
+        {(p) => <Run key={`${p.run.id}-${p.run.state}-${p.run.encoding}-${p.run.delimiter}`} preview={p} />}
+      </Loaded>
     </Frame>
   );
 }
 
-function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Schemas["Preview"] }) {
+function Run({ preview: { run, columns, kinds, rows, refusals, change } }: { preview: Schemas["Preview"] }) {
   const client = useQueryClient();
   const path = { id: run.id };
   const [mapping, setMapping] = useState(run.mapping);
@@ -71,6 +85,8 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
   const own = useVocabulary().data?.fields ?? [];
   const [consent, setConsent] = useState(run.consent);
   const [evidence, setEvidence] = useState(run.evidence);
+  const [fixes, setFixes] = useState(run.fixes);
+  const scores = mapping.some((m) => keyOf(m).startsWith(SCORE));
   const refresh = () => client.invalidateQueries();
   const progress = useProgress(`import-${run.id}`, () => void refresh(), run.state === "applying");
   const check = useMutation({
@@ -78,13 +94,19 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
       ok(
         api.POST("/api/imports/{id}/check", {
           params: { path },
-          body: { mapping, header, list: list || null, tag: tag || null, consent, evidence },
+          body: scores
+            ? { mapping, header, list: null, tag: null, consent: false, evidence: "", fixes }
+            : { mapping, header, list: list || null, tag: tag || null, consent, evidence, fixes },
         }),
       ),
     onSuccess: refresh,
   });
   const apply = useMutation({
     mutationFn: () => ok(api.POST("/api/imports/{id}/apply", { params: { path } })),
+    onSuccess: refresh,
+  });
+  const shape = useMutation({
+    mutationFn: (body: Schemas["FileShape"]) => ok(api.POST("/api/imports/{id}/shape", { params: { path }, body })),
     onSuccess: refresh,
   });
   const cancel = useMutation({
@@ -119,14 +141,58 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
     return missing ? [...all, { key: now, label: n, kind: k }] : all;
   };
   const width = columns.length;
+  /** The score this column is mapped to, or would make. */
+  const scoreKey = (i: number) => {
+    const now = keyOf(mapping[i]);
+    return now.startsWith(SCORE) ? now : SCORE + columns[i]!.trim().toLowerCase();
+  };
+  // A checked run whose fixes were changed has to be checked again before it is applied.
+  const stale = JSON.stringify(fixes) !== JSON.stringify(run.fixes);
   return (
     <>
       <div className="crumb">
         <span>Import, {open ? (run.state === "staged" ? "step 2 of 3" : "step 3 of 3") : run.state}</span>
         <span>{run.file_name}</span>
         <span>
-          {ENCODINGS[run.encoding]}, {DELIMITERS[run.delimiter]} between fields,{" "}
-          {header ? "first row is a header" : "no header"}
+          {open && !run.ndjson ? (
+            <>
+              <select
+                className="bare"
+                aria-label="Encoding of the file"
+                value={run.encoding}
+                onChange={(e) =>
+                  shape.mutate({ encoding: e.target.value as Schemas["Encoding"], delimiter: run.delimiter })
+                }
+              >
+                {Object.entries(ENCODINGS).map(([k, v]) => (
+                  <option key={k} value={k}>
+                    {v}
+                  </option>
+                ))}
+              </select>
+              ,{" "}
+              <select
+                className="bare"
+                aria-label="Between fields stands a"
+                value={run.delimiter}
+                onChange={(e) => shape.mutate({ encoding: run.encoding, delimiter: e.target.value })}
+              >
+                {Object.entries(DELIMITERS).map(([k, v]) => (
+                  <option key={k} value={k}>
+                    {v}
+                  </option>
+                ))}
+              </select>{" "}
+              between fields, {header ? "first row is a header" : "no header"}
+            </>
+          ) : run.ndjson ? (
+            "NDJSON, one object a line"
+          ) : (
+            <>
+              {ENCODINGS[run.encoding]}, {DELIMITERS[run.delimiter]} between fields,{" "}
+              {header ? "first row is a header" : "no header"}
+            </>
+          )}
         </span>
       </div>
       <h1>{run.file_name}</h1>
@@ -150,8 +216,9 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
           </>
         )}
         {run.state === "cancelled" && (
-          <>Cancelled after {plural(run.done, "row")}. What was applied until then stays.</>
+          <>Cancelled after {plural(run.done, "row")}. What was applied until then stays, unless you take it back.</>
         )}
+        {run.state === "undone" && <>Taken back.</>}
       </p>
       {run.state === "applying" && (
         <div className="bar">
@@ -159,9 +226,20 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
         </div>
       )}
       <Failure
-        error={check.error ?? apply.error ?? cancel.error ?? (progress?.error ? new Error(progress.error) : null)}
+        error={
+          check.error ??
+          apply.error ??
+          cancel.error ??
+          shape.error ??
+          (progress?.error ? new Error(progress.error) : null)
+        }
       />
-      {open && (
+      {change && (
+        <p>
+          <TakeBack run={change} />
+        </p>
+      )}
+      {open && !scores && (
         <div className="fields">
           <div className="two">
             <TextField
@@ -198,6 +276,13 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
           </div>
         </div>
       )}
+      {open && scores && (
+        <p className="note" style={{ maxWidth: "46em" }}>
+          A file of scores: it changes nothing but the score of people who are here. The newest day is shown, earlier
+          ones are kept.
+        </p>
+      )}
+      {run.state === "checked" && !scores && <FileFindings run={run} fixes={fixes} setFixes={setFixes} />}
       <div className="acts">
         {open && (
           <Button
@@ -215,7 +300,7 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
         {run.state === "checked" && (
           <Button
             variant="contained"
-            disabled={run.new + run.changed === 0 || apply.isPending}
+            disabled={run.new + run.changed === 0 || apply.isPending || stale}
             onClick={() => apply.mutate()}
           >
             Add {count(run.new)}, change {count(run.changed)}
@@ -236,8 +321,12 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
         )}
         {run.state === "applied" && <Link to="/contacts">See the people</Link>}
       </div>
-      <h2>The first {count(rows.length)} rows as they would land</h2>
-      <div className="scroll" tabIndex={0} role="region" aria-label="Preview">
+      {rows.length === 0 ? (
+        <p className="soft">The file was deleted, because a person in the base was deleted at their wish since.</p>
+      ) : (
+        <h2>The first {count(rows.length)} rows as they would land</h2>
+      )}
+      <div className="scroll" hidden={rows.length === 0} tabIndex={0} role="region" aria-label="Preview">
         <Table stickyHeader>
           <TableHead>
             <TableRow>
@@ -258,6 +347,14 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
                         {words(f)}
                       </option>
                     ))}
+                    <optgroup label="A score from elsewhere">
+                      <option value={scoreKey(i)}>score “{scoreKey(i).slice(SCORE.length)}”</option>
+                      {SCORE_PARTS.map((f) => (
+                        <option key={f} value={f}>
+                          {words(f)}
+                        </option>
+                      ))}
+                    </optgroup>
                     <optgroup label="Fields of your own">
                       {choices(i).map((c) => (
                         <option key={c.key} value={c.key}>
@@ -285,6 +382,45 @@ function Run({ preview: { run, columns, kinds, rows, refusals } }: { preview: Sc
           </TableBody>
         </Table>
       </div>
+    </>
+  );
+}
+
+type Fixes = Schemas["Fixes"];
+
+/** What the base check says of the file, with the fixes to land it with. */
+function FileFindings({ run, fixes, setFixes }: { run: Schemas["Run"]; fixes: Fixes; setFixes: (f: Fixes) => void }) {
+  const rows = Object.entries(run.findings.rows) as [Schemas["BaseFinding"], number][];
+  if (rows.length === 0) return null;
+  const has = (...codes: string[]) => rows.some(([code]) => codes.includes(code));
+  const box = (key: keyof Fixes, label: string) => (
+    <FormControlLabel
+      control={<Checkbox checked={fixes[key]} onChange={(e) => setFixes({ ...fixes, [key]: e.target.checked })} />}
+      label={label}
+    />
+  );
+  const domains = Object.entries(run.findings.domains);
+  return (
+    <>
+      <h2>The base check of this file</h2>
+      <ul data-testid="file-findings">
+        {rows.map(([code, n]) => (
+          <li key={code}>
+            {FINDINGS[code].title}: {plural(n, "row")}. <span className="soft">{FINDINGS[code].about}</span>
+            {code === "near_miss" && domains.length > 0 && (
+              <span className="soft"> {domains.map(([wrong, right]) => `${wrong} for ${right}`).join(", ")}.</span>
+            )}
+          </li>
+        ))}
+      </ul>
+      <div>
+        {has("near_miss") && box("domains", "Correct mistyped domains; these people land without consent")}
+        {has("duplicate") && box("duplicates", "Leave out rows with somebody else's mailbox")}
+        {has("role", "disposable", "no_mail_host") && box("tags", "Put the others in the tag of their finding")}
+      </div>
+      <p>
+        <a href={`/api/imports/${run.id}/findings.csv`}>These rows as CSV</a>
+      </p>
     </>
   );
 }

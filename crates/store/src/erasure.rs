@@ -1,0 +1,88 @@
+//! Deleting a person at their wish: what is personal goes, what reports count stays, and a keyed hash
+//! keeps the address from coming back with the next file.
+
+use crate::ledger::{self, Origin};
+use crate::{Result, StoreError, settings};
+use rinse_core::Instant;
+use rinse_core::token::Signer;
+use rusqlite::{Connection, params};
+
+/// Knows deleted addresses again.
+pub struct Tombstones {
+    signer: Signer,
+    any: bool,
+}
+
+impl Tombstones {
+    /// # Errors
+    /// When the database fails.
+    pub fn load(c: &Connection) -> Result<Self> {
+        let key: Vec<u8> = c.query_row("SELECT coalesce((SELECT key FROM signing_key WHERE id = 1), x'')", [], |r| r.get(0))?;
+        let any = c.query_row("SELECT EXISTS (SELECT 1 FROM tombstone)", [], |r| r.get(0))?;
+        Ok(Self { signer: Signer::new(&key), any })
+    }
+
+    /// Was the owner of this compared address deleted?
+    ///
+    /// # Errors
+    /// When the database fails.
+    pub fn has(&self, c: &Connection, key: &str) -> Result<bool> {
+        Ok(self.any && c.prepare_cached("SELECT 1 FROM tombstone WHERE hash = ?1")?.exists([self.signer.tombstone(key)])?)
+    }
+}
+
+/// The sentence for somebody who would come back.
+pub const WAS_DELETED: &str = "this person was deleted at their wish; only their own sign-up brings them back";
+
+/// Deletes a person, with everybody who was merged into them. It can't be taken back.
+///
+/// # Errors
+/// When there is no such person.
+pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let there: bool = c
+        .prepare_cached("SELECT gone IS NULL FROM contact WHERE id = ?1")?
+        .query_row([contact], |r| r.get(0))
+        .map_err(|_| StoreError::Missing("contact"))?;
+    if !there {
+        return Err(StoreError::Refused("This person is not in the base any more.".into()));
+    }
+    let tombstones = Tombstones::load(c)?;
+    let all: Vec<(i64, String)> = c
+        .prepare_cached("SELECT id, address_key FROM contact WHERE id = ?1 OR merged_into = ?1")?
+        .query_map([contact], |r| Ok((r.get(0)?, r.get(1)?)))?
+        .collect::<rusqlite::Result<_>>()?;
+    for (id, key) in all {
+        c.prepare_cached("INSERT INTO tombstone VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
+            .execute(params![tombstones.signer.tombstone(&key), now.0])?;
+        c.prepare_cached("UPDATE ledger SET evidence = '' WHERE contact_id = ?1")?.execute([id])?;
+        ledger::note(c, id, now, "deleted", &Origin { source: "analyst", person, ..Origin::default() })?;
+        empty(c, id, 1)?;
+    }
+    settings::audit(c, now, person, "person deleted", "contact", contact, "")
+}
+
+/// Takes everything personal out of a row and what hangs on it; `gone` says why.
+pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
+    c.prepare_cached(
+        "UPDATE contact SET address = '', address_key = '#' || id, given_name = NULL, family_name = NULL, country = NULL, region = NULL, zone = NULL,
+            source = NULL, latitude = NULL, longitude = NULL, consent = 0, paused_until = NULL, status = 0, status_until = NULL, merged_into = NULL, gone = ?2 WHERE id = ?1",
+    )?
+    .execute([contact, gone])?;
+    for sql in [
+        "DELETE FROM field_value WHERE contact_id = ?1",
+        "DELETE FROM score_history WHERE contact_id = ?1",
+        "DELETE FROM list_member WHERE contact_id = ?1",
+        "DELETE FROM contact_tag WHERE contact_id = ?1",
+        "DELETE FROM topic_left WHERE contact_id = ?1",
+        "DELETE FROM segment_member WHERE contact_id = ?1",
+        "DELETE FROM before_image WHERE contact_id = ?1",
+        "UPDATE event SET about = '' WHERE contact_id = ?1",
+        "UPDATE send SET reply = NULL WHERE contact_id = ?1 AND reply IS NOT NULL",
+        "UPDATE response SET agent = '' WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
+        // What was still to go out doesn't.
+        "UPDATE send SET state = 6, reason = 0 WHERE contact_id = ?1 AND state IN (0, 1, 4)",
+    ] {
+        c.prepare_cached(sql)?.execute([contact])?;
+    }
+    Ok(())
+}

@@ -1,0 +1,290 @@
+//! Import runs: a file is staged, checked (a dry run with counts), then applied in batches, each
+//! with its progress in the same transaction, so that a crash resumes where it stopped and an
+//! unsubscribe never waits long.
+
+mod apply;
+mod judge;
+mod row;
+mod stage;
+
+pub use apply::apply;
+pub use judge::check;
+pub use stage::{reshape, stage};
+
+use crate::runs::{self, ChangeRun};
+use crate::tags::{self, Kind};
+use crate::{Result, Store, StoreError, tables};
+use rinse_core::Instant;
+use rinse_core::base_check::Finding;
+use rinse_core::segment::FieldKind;
+use rinse_core::table::{self, Encoding, Field, TableError};
+use rusqlite::{Connection, params};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+use utoipa::ToSchema;
+
+/// Which findings of the base check are put right while the file is applied.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct Fixes {
+    /// Correct domains that are one slip from a frequent one. Such people come without consent.
+    pub domains: bool,
+    /// Leave out rows that are the same mailbox as somebody else.
+    pub duplicates: bool,
+    /// Put function addresses, disposable ones and those without a mail host in their tags.
+    pub tags: bool,
+}
+
+/// What the base check finds in a file.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct FileFindings {
+    /// Rows by the finding's code.
+    pub rows: BTreeMap<String, i64>,
+    /// Domains that are one slip from the one they lead to.
+    pub domains: BTreeMap<String, String>,
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    without_host: BTreeMap<String, String>,
+}
+
+impl FileFindings {
+    fn count(&mut self, finding: Finding) {
+        *self.rows.entry(finding.code().to_owned()).or_default() += 1;
+    }
+}
+
+/// An import run.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Run {
+    pub id: i64,
+    pub file_name: String,
+    pub made_at: i64,
+    pub encoding: Encoding,
+    pub delimiter: String,
+    pub header: bool,
+    pub mapping: Vec<Option<Field>>,
+    pub list: Option<String>,
+    pub tag: Option<String>,
+    pub consent: bool,
+    pub evidence: String,
+    pub state: String,
+    pub records: i64,
+    pub done: i64,
+    pub new: i64,
+    pub changed: i64,
+    pub unchanged: i64,
+    pub refused: i64,
+    pub ndjson: bool,
+    pub fixes: Fixes,
+    pub findings: FileFindings,
+}
+
+impl Run {
+    /// The score that the file brings, when it is a file of scores.
+    #[must_use]
+    pub fn score(&self) -> Option<&str> {
+        score_of(&self.mapping)
+    }
+}
+
+fn score_of(mapping: &[Option<Field>]) -> Option<&str> {
+    mapping.iter().flatten().find_map(|f| if let Field::Score { name } = f { Some(name.as_str()) } else { None })
+}
+
+/// The first records of a staged file, as read.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Preview {
+    pub run: Run,
+    pub columns: Vec<String>,
+    /// Per column: what kind of field its cells would fill.
+    pub kinds: Vec<FieldKind>,
+    pub rows: Vec<Vec<String>>,
+    /// Per row: why it would be refused.
+    pub refusals: Vec<Option<String>>,
+    /// What applying it changed, with the way back.
+    pub change: Option<ChangeRun>,
+}
+
+fn path(store: &Store, id: i64, what: &str) -> PathBuf {
+    store.folder().join("imports").join(format!("{id}{what}.csv"))
+}
+
+/// Where the refused rows of a run are.
+#[must_use]
+pub fn refused_path(store: &Store, id: i64) -> PathBuf {
+    path(store, id, "-refused")
+}
+
+/// The file's rows with a finding of the base check, as CSV.
+#[must_use]
+pub fn findings_path(store: &Store, id: i64) -> PathBuf {
+    path(store, id, "-findings")
+}
+
+/// Deletes the files of runs that are over: after a person was deleted, none of them may hold them.
+///
+/// # Errors
+/// When the database fails.
+pub fn forget_files(c: &Connection, folder: &Path) -> Result<()> {
+    let mut s = c.prepare_cached("SELECT id FROM import_run WHERE state IN ('applied', 'cancelled', 'undone')")?;
+    for id in s.query_map([], |r| r.get::<_, i64>(0))? {
+        let id = id?;
+        for what in ["", "-refused", "-findings", "-raw"] {
+            let _ = std::fs::remove_file(folder.join("imports").join(format!("{id}{what}.csv")));
+        }
+    }
+    Ok(())
+}
+
+fn table_error(e: &TableError) -> StoreError {
+    StoreError::Refused(e.to_string())
+}
+
+fn sample(path: &Path, delimiter: u8) -> Result<Vec<Vec<String>>> {
+    let mut rows = Vec::new();
+    for record in tables::records(path, delimiter)?.records().take(101) {
+        rows.push(record?.iter().map(str::to_owned).collect());
+    }
+    Ok(rows)
+}
+
+/// # Errors
+/// When there is no such run.
+pub fn run(c: &Connection, id: i64) -> Result<Run> {
+    runs_where(c, "i.id = ?1", id)?.pop().ok_or(StoreError::Missing("import"))
+}
+
+/// The newest runs.
+///
+/// # Errors
+/// When the database fails.
+pub fn runs(c: &Connection) -> Result<Vec<Run>> {
+    runs_where(c, "i.id > ?1", 0)
+}
+
+fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
+    let mut s = c.prepare_cached(&format!(
+        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused, t.name, ndjson, fixes, findings
+         FROM import_run i LEFT JOIN list l ON l.id = list_id LEFT JOIN tag t ON t.id = tag_id WHERE {filter} ORDER BY i.id DESC LIMIT 100"
+    ))?;
+    let rows = s.query_map([value], |r| {
+        Ok((
+            Run {
+                id: r.get(0)?,
+                file_name: r.get(1)?,
+                made_at: r.get(2)?,
+                encoding: Encoding::Utf8,
+                delimiter: char::from(r.get::<_, u8>(4)?).to_string(),
+                header: r.get(5)?,
+                mapping: vec![],
+                list: r.get(7)?,
+                tag: r.get(17)?,
+                consent: r.get(8)?,
+                evidence: r.get(9)?,
+                state: r.get(10)?,
+                records: r.get(11)?,
+                done: r.get(12)?,
+                new: r.get(13)?,
+                changed: r.get(14)?,
+                unchanged: r.get(15)?,
+                refused: r.get(16)?,
+                ndjson: r.get(18)?,
+                fixes: Fixes::default(),
+                findings: FileFindings::default(),
+            },
+            [r.get::<_, String>(3)?, r.get(6)?, r.get(19)?, r.get(20)?],
+        ))
+    })?;
+    rows.map(|row| {
+        let (mut run, [encoding, mapping, fixes, findings]) = row?;
+        run.encoding = serde_json::from_str(&encoding)?;
+        run.mapping = serde_json::from_str(&mapping)?;
+        run.fixes = serde_json::from_str(&fixes)?;
+        run.findings = serde_json::from_str(&findings)?;
+        Ok(run)
+    })
+    .collect()
+}
+
+/// The first 100 rows as they would land.
+///
+/// # Errors
+/// When its file can't be read. A file that was deleted with a person's data shows no rows.
+pub fn preview(store: &Store, c: &Connection, run: Run, now: Instant) -> Result<Preview> {
+    let file = path(store, run.id, "");
+    let sample = if file.exists() { sample(&file, run.delimiter.as_bytes()[0])? } else { vec![] };
+    let change = runs::of_import(c, run.id, now)?;
+    let width = sample.iter().map(Vec::len).max().unwrap_or(0);
+    let columns = (0..width)
+        .map(|i| match sample.first().filter(|_| run.header).and_then(|h| h.get(i)) {
+            Some(name) if !name.is_empty() => name.clone(),
+            _ => format!("column {}", i + 1),
+        })
+        .collect();
+    let rows: Vec<Vec<String>> = sample.into_iter().skip(usize::from(run.header)).take(100).collect();
+    let refusals = rows.iter().map(|r| row::read(r, &run.mapping, width, &run.file_name).err()).collect();
+    let kinds = (0..width).map(|i| table::guess_kind(rows.iter().filter_map(|r| r.get(i)).map(String::as_str))).collect();
+    Ok(Preview { run, columns, kinds, rows, refusals, change })
+}
+
+/// What the analyst decided on a staged file.
+#[derive(Debug, Clone)]
+pub struct Decision {
+    pub mapping: Vec<Option<Field>>,
+    pub header: bool,
+    pub list: Option<String>,
+    pub tag: Option<String>,
+    /// The rows come with consent; the evidence says how it was given.
+    pub consent: bool,
+    pub evidence: String,
+    pub fixes: Fixes,
+}
+
+/// Saves the decision; the run has to be checked (again) after it.
+///
+/// # Errors
+/// When no column or more than one is the address, or consent is claimed without evidence.
+pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result<()> {
+    for (i, m) in d.mapping.iter().enumerate() {
+        if m.is_some() && *m != Some(Field::Address) && d.mapping[..i].contains(m) {
+            return Err(StoreError::Refused("Two columns are mapped to the same field. Leave one of them out.".into()));
+        }
+    }
+    if d.mapping.iter().filter(|m| **m == Some(Field::Address)).count() != 1 {
+        return Err(StoreError::Refused("Map exactly one column to the address.".into()));
+    }
+    if score_of(&d.mapping).is_some() {
+        let all = |wanted: fn(&Field) -> bool| d.mapping.iter().flatten().any(wanted);
+        if !all(|f| *f == Field::ScoreDate) {
+            return Err(StoreError::Refused(
+                "Map a column to the day of the score: a score without a date can't be told from an old one.".into(),
+            ));
+        }
+        if all(|f| !matches!(f, Field::Address | Field::Score { .. } | Field::ScoreDate | Field::ScoreSource)) || d.consent {
+            return Err(StoreError::Refused(
+                "A file of scores changes nothing but the score. Leave the other columns out, and bring them in a run of their own.".into(),
+            ));
+        }
+    }
+    if d.consent && d.evidence.trim().len() < 5 {
+        return Err(StoreError::Refused("Say how these people agreed to get mail (which form, when): consent needs its evidence.".into()));
+    }
+    let mapping = serde_json::to_string(&d.mapping)?;
+    let fixes = serde_json::to_string(&d.fixes)?;
+    store.write(move |c| {
+        let list = match d.list.as_deref().map(str::trim).filter(|l| !l.is_empty()) {
+            Some(name) => Some(tags::named(c, Kind::List, name, now)?),
+            None => None,
+        };
+        let tag = match d.tag.as_deref().map(str::trim).filter(|t| !t.is_empty()) {
+            Some(name) => Some(tags::named(c, Kind::Tag, name, now)?),
+            None => None,
+        };
+        let n = c.execute(
+            "UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, fixes = ?8, state = 'staged' WHERE id = ?1 AND state IN ('staged', 'checked')",
+            params![id, mapping, d.header, list, tag, d.consent, d.evidence, fixes],
+        )?;
+        if n == 0 { Err(StoreError::Refused("This import was applied already.".into())) } else { Ok(()) }
+    }).await
+}

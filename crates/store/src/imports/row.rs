@@ -1,0 +1,75 @@
+//! One row of a file, as it would land.
+
+use crate::contacts::Profile;
+use rinse_core::address::Address;
+use rinse_core::segment::FieldKind;
+use rinse_core::segment::person::Value;
+use rinse_core::table::Field;
+
+pub(super) struct Row {
+    pub address: Address,
+    pub profile: Profile,
+    /// Values of one's own fields, by column.
+    pub own: Vec<(usize, Value)>,
+    pub score: Option<Score>,
+    /// The address was mistyped and corrected.
+    pub corrected: bool,
+}
+
+pub(super) struct Score {
+    pub number: f64,
+    pub day: i64,
+    pub source: String,
+}
+
+/// Reads a record by the mapping, or says why it is refused.
+pub(super) fn read<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width: usize, file: &str) -> Result<Row, String> {
+    if cells.len() != width {
+        if cells.iter().next().is_some_and(|c| c.as_ref().trim_start().starts_with(['{', '['])) {
+            return Err("the line is no JSON object that can be read".into());
+        }
+        return Err(format!("the row has {} fields, the file has {width}", cells.len()));
+    }
+    let mut p = Profile::default();
+    let (mut address, mut own) = (None, Vec::new());
+    let (mut latitude, mut longitude) = (None, None);
+    let (mut score, mut day, mut source) = (None, None, None);
+    for (column, (cell, field)) in cells.iter().zip(mapping).enumerate() {
+        let text = cell.as_ref().trim();
+        let value = (!text.is_empty()).then(|| text.chars().take(200).collect::<String>());
+        match field {
+            Some(Field::Address) => address = Some(Address::parse(text).map_err(|e| e.to_string())?),
+            Some(Field::GivenName) => p.given_name = value,
+            Some(Field::FamilyName) => p.family_name = value,
+            Some(Field::Country) => p.country = value.map(|v| v.to_uppercase()),
+            Some(Field::Region) => p.region = value,
+            Some(Field::TimeZone) => p.zone = value,
+            Some(Field::Source) => p.source = value,
+            Some(Field::Latitude) => latitude = value.map(|v| degrees(&v, 90.0)).transpose()?,
+            Some(Field::Longitude) => longitude = value.map(|v| degrees(&v, 180.0)).transpose()?,
+            Some(Field::Score { name }) => score = Some(Value::read(FieldKind::Number, text).map_err(|e| format!("{name}: {e}"))?),
+            Some(Field::ScoreDate) => day = Some(Value::read(FieldKind::Date, text).map_err(|e| format!("the score's date: {e}"))?),
+            Some(Field::ScoreSource) => source = value,
+            Some(Field::Own { name, kind }) if value.is_some() => {
+                own.push((column, Value::read(*kind, text).map_err(|e| format!("{name}: {e}"))?));
+            }
+            Some(Field::Own { .. }) | None => {}
+        }
+    }
+    p.position = latitude.zip(longitude);
+    let score = match (score, day) {
+        (Some(Value::Number(number)), Some(Value::Date(day))) => {
+            Some(Score { number, day, source: source.unwrap_or_else(|| file.to_owned()) })
+        }
+        _ => None,
+    };
+    let row = |address| Row { address, profile: p, own, score, corrected: false };
+    address.map(row).ok_or_else(|| "no column is mapped to the address".to_owned())
+}
+
+fn degrees(text: &str, most: f64) -> Result<f64, String> {
+    match Value::read(FieldKind::Number, text)? {
+        Value::Number(n) if n.abs() <= most => Ok(n),
+        _ => Err(format!("{text:?} is not between -{most} and {most} degrees")),
+    }
+}

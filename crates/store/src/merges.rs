@@ -1,0 +1,247 @@
+//! Two contacts that are one person: merged, and parted again; and addresses that were mistyped.
+//!
+//! What belongs to the person moves: messages, purchases, lists, tags, fields. What belongs to the
+//! address stays with it: its bounces, hence its mail status. Of consent the strictest holds. The other
+//! row stays, so that its links still work and its address still leads here.
+
+use crate::contacts::{self, Profile};
+use crate::fields::{self, Stored};
+use crate::ledger::{self, Origin, Stated};
+use crate::runs::{self, Image};
+use crate::tags::{self, Kind};
+use crate::{Result, StoreError, rollups};
+use rinse_core::Instant;
+use rinse_core::address::Address;
+use rinse_core::consent::strictest;
+use rusqlite::{Connection, params};
+use serde::{Deserialize, Serialize};
+
+/// What was before a merge, to part them again.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Before {
+    pub into: i64,
+    /// The run that had changed the one who stays last.
+    into_run: Option<i64>,
+    profile: Profile,
+    fields: Vec<Stored>,
+    consent: Stated,
+    /// What the other one was on, and what of that was new here.
+    lists: Vec<(i64, i64, bool)>,
+    tags: Vec<(i64, i64, bool)>,
+    topics: Vec<(i64, i64, bool)>,
+    segments: Vec<(i64, bool)>,
+    purchases: Vec<i64>,
+    events: Vec<i64>,
+    /// People who were merged into the other one earlier.
+    earlier: Vec<i64>,
+}
+
+fn refused(words: &str) -> StoreError {
+    StoreError::Refused(words.into())
+}
+
+fn ids(c: &Connection, sql: &str, contact: i64) -> Result<Vec<i64>> {
+    Ok(c.prepare_cached(sql)?.query_map([contact], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+fn must_be_free(c: &Connection, contact: i64) -> Result<()> {
+    let gone: Option<i64> = c
+        .prepare_cached("SELECT gone FROM contact WHERE id = ?1")?
+        .query_row([contact], |r| r.get(0))
+        .map_err(|_| StoreError::Missing("contact"))?;
+    if gone.is_some() {
+        return Err(refused("This person is not in the base any more."));
+    }
+    let in_trial: bool = c
+        .prepare_cached(
+            "SELECT EXISTS (SELECT 1 FROM roster r JOIN trial t ON t.id = r.trial_id WHERE r.contact_id = ?1 AND t.state IN ('planned', 'collecting'))",
+        )?
+        .query_row([contact], |r| r.get(0))?;
+    if in_trial {
+        return Err(refused("This person is in a trial that is still collecting. Wait until it is read: a changed roster would void it."));
+    }
+    Ok(())
+}
+
+const MEMBERSHIPS: [(&str, &str, &str); 3] =
+    [("list_member", "list_id", "joined_at"), ("contact_tag", "tag_id", "at"), ("topic_left", "topic_id", "at")];
+
+/// Merges `from` into `into`, as a part of a run.
+///
+/// # Errors
+/// When either is gone, they are the same, or one is in a trial that is still collecting.
+pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    if from == into {
+        return Err(refused("Choose another person to merge with."));
+    }
+    must_be_free(c, from)?;
+    must_be_free(c, into)?;
+    let address =
+        |id: i64| -> Result<String> { Ok(c.prepare_cached("SELECT address FROM contact WHERE id = ?1")?.query_row([id], |r| r.get(0))?) };
+    let (profile, other) = (contacts::profile(c, into)?, contacts::profile(c, from)?);
+    let (a, b) = (ledger::stated(c, into)?, ledger::stated(c, from)?);
+    let their_fields = fields::filled(c, from)?;
+    let fields_before = their_fields.iter().map(|f| fields::stored(c, into, *f)).collect::<Result<Vec<_>>>()?;
+
+    // What is known of the one fills what is missing of the other.
+    let fill = |a: &Option<String>, b: &Option<String>| a.clone().or_else(|| b.clone());
+    let whole = Profile {
+        given_name: fill(&profile.given_name, &other.given_name),
+        family_name: fill(&profile.family_name, &other.family_name),
+        country: fill(&profile.country, &other.country),
+        region: fill(&profile.region, &other.region),
+        zone: fill(&profile.zone, &other.zone),
+        source: fill(&profile.source, &other.source),
+        position: profile.position.or(other.position),
+    };
+    contacts::replace_profile(c, into, &whole)?;
+    c.prepare_cached(
+        "INSERT INTO field_value (field_id, contact_id, text, key, number, day, flag, dated, source)
+         SELECT field_id, ?2, text, key, number, day, flag, dated, source FROM field_value WHERE contact_id = ?1 ON CONFLICT DO NOTHING",
+    )?
+    .execute([from, into])?;
+    let mut moved = Vec::new();
+    for (table, column, when) in MEMBERSHIPS {
+        let there: Vec<(i64, i64)> = c
+            .prepare_cached(&format!("SELECT {column}, {when} FROM {table} WHERE contact_id = ?1"))?
+            .query_map([from], |r| Ok((r.get(0)?, r.get(1)?)))?
+            .collect::<rusqlite::Result<_>>()?;
+        let mut put =
+            c.prepare_cached(&format!("INSERT INTO {table} ({column}, contact_id, {when}) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING"))?;
+        let list = there.into_iter().map(|(id, at)| Ok((id, at, put.execute([id, into, at])? > 0))).collect::<Result<Vec<_>>>()?;
+        c.prepare_cached(&format!("DELETE FROM {table} WHERE contact_id = ?1"))?.execute([from])?;
+        moved.push(list);
+    }
+    let mut put = c.prepare_cached("INSERT INTO segment_member VALUES (?1, ?2) ON CONFLICT DO NOTHING")?;
+    let segments = ids(c, "SELECT segment_id FROM segment_member WHERE contact_id = ?1", from)?
+        .into_iter()
+        .map(|s| Ok((s, put.execute([s, into])? > 0)))
+        .collect::<Result<Vec<_>>>()?;
+    c.prepare_cached("DELETE FROM segment_member WHERE contact_id = ?1")?.execute([from])?;
+    let purchases = ids(c, "SELECT id FROM purchase WHERE contact_id = ?1", from)?;
+    c.prepare_cached("UPDATE purchase SET contact_id = ?2 WHERE contact_id = ?1")?.execute([from, into])?;
+    let events = ids(c, "SELECT id FROM event WHERE contact_id = ?1", from)?;
+    c.prepare_cached("UPDATE event SET contact_id = ?2 WHERE contact_id = ?1")?.execute([from, into])?;
+    // A message of a mailing that both got stays with its address: nobody gets a mailing twice.
+    c.prepare_cached(
+        "UPDATE send SET contact_id = ?2, address_of = coalesce(address_of, ?1) WHERE contact_id = ?1 AND mailing_id NOT IN (SELECT mailing_id FROM send WHERE contact_id = ?2)",
+    )?
+    .execute([from, into])?;
+    let into_run = c.prepare_cached("SELECT run_id FROM contact WHERE id = ?1")?.query_row([into], |r| r.get(0))?;
+    let earlier = ids(c, "SELECT id FROM contact WHERE merged_into = ?1", from)?;
+    c.prepare_cached("UPDATE contact SET merged_into = ?2 WHERE merged_into = ?1")?.execute([from, into])?;
+
+    rollups::again(c, from)?;
+    rollups::again(c, into)?;
+    let mut sets = moved.into_iter();
+    let (lists, tags, topics) = (sets.next().unwrap_or_default(), sets.next().unwrap_or_default(), sets.next().unwrap_or_default());
+    let before =
+        Before { into, into_run, profile, fields: fields_before, consent: a, lists, tags, topics, segments, purchases, events, earlier };
+    runs::keep(c, run, from, &Image::Merge(Box::new(before)))?;
+    runs::mark(c, into, Some(run))?;
+    c.prepare_cached("UPDATE contact SET gone = 3, merged_into = ?2 WHERE id = ?1")?.execute([from, into])?;
+    let both = strictest(a.consent, b.consent);
+    let stricter = if both == a.consent { a } else { b };
+    let evidence = format!("with {}, who was {}: the strictest holds", address(from)?, b.consent.words());
+    let origin = Origin { source: "merge", evidence, run: Some(run), person, ..Origin::default() };
+    ledger::restate(c, into, now, "merged", stricter, &origin)?;
+    let origin = Origin { source: "merge", evidence: format!("into {}", address(into)?), run: Some(run), person, ..Origin::default() };
+    ledger::note(c, from, now, "merged", &origin)
+}
+
+/// Parts two merged people again.
+pub(crate) fn part(c: &Connection, from: i64, before: &Before, now: Instant, origin: &Origin) -> Result<()> {
+    let into = before.into;
+    c.prepare_cached("UPDATE contact SET gone = NULL, merged_into = NULL WHERE id = ?1")?.execute([from])?;
+    c.prepare_cached("UPDATE send SET contact_id = ?1, address_of = NULL WHERE contact_id = ?2 AND address_of = ?1")?
+        .execute([from, into])?;
+    for id in &before.earlier {
+        c.prepare_cached("UPDATE contact SET merged_into = ?2 WHERE id = ?1")?.execute([id, &from])?;
+        // Their messages moved on with the second merge.
+        c.prepare_cached("UPDATE send SET contact_id = ?2 WHERE contact_id = ?3 AND address_of = ?1")?.execute([*id, from, into])?;
+    }
+    rollups::again(c, from)?;
+    rollups::again(c, into)?;
+    for (id, list) in before.purchases.iter().map(|p| (p, "purchase")).chain(before.events.iter().map(|e| (e, "event"))) {
+        c.prepare_cached(&format!("UPDATE {list} SET contact_id = ?2 WHERE id = ?1"))?.execute([*id, from])?;
+    }
+    for ((table, column, when), sets) in MEMBERSHIPS.iter().zip([&before.lists, &before.tags, &before.topics]) {
+        for (id, at, new) in sets {
+            // The list may have been deleted meanwhile.
+            let kept = table.split('_').next().unwrap_or_default().replace("contact", "tag");
+            c.prepare_cached(&format!(
+                "INSERT INTO {table} ({column}, contact_id, {when}) SELECT ?1, ?2, ?3 WHERE EXISTS (SELECT 1 FROM {kept} WHERE id = ?1) ON CONFLICT DO NOTHING"
+            ))?
+            .execute(params![id, from, at])?;
+            if *new {
+                c.prepare_cached(&format!("DELETE FROM {table} WHERE {column} = ?1 AND contact_id = ?2"))?.execute([id, &into])?;
+            }
+        }
+    }
+    for (segment, new) in &before.segments {
+        c.prepare_cached(
+            "INSERT INTO segment_member SELECT ?1, ?2 WHERE EXISTS (SELECT 1 FROM segment WHERE id = ?1) ON CONFLICT DO NOTHING",
+        )?
+        .execute([segment, &from])?;
+        if *new {
+            c.prepare_cached("DELETE FROM segment_member WHERE segment_id = ?1 AND contact_id = ?2")?.execute([segment, &into])?;
+        }
+    }
+    contacts::replace_profile(c, into, &before.profile)?;
+    for f in &before.fields {
+        fields::put_back(c, into, f)?;
+    }
+    runs::mark(c, into, before.into_run)?;
+    ledger::restate(c, into, now, "taken back", before.consent, origin)?;
+    ledger::note(c, from, now, "taken back", origin)
+}
+
+/// Corrects a mistyped address, as a part of a run: the same person at another address, whose consent
+/// starts at none, because nobody agreed for it. Merges when somebody has that address already.
+/// Returns whom it was merged into.
+///
+/// # Errors
+/// When the person is gone or in a trial that is still collecting.
+pub fn correct(c: &Connection, run: i64, contact: i64, to: &Address, now: Instant, person: Option<i64>) -> Result<Option<i64>> {
+    must_be_free(c, contact)?;
+    if let Some(there) = contacts::id_of(c, &to.key)?.filter(|id| *id != contact) {
+        merge(c, run, contact, there, now, person)?;
+        return Ok(Some(there));
+    }
+    let (address, key, domain): (String, String, i64) = c
+        .prepare_cached("SELECT address, address_key, domain_id FROM contact WHERE id = ?1")?
+        .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+    let consent = ledger::stated(c, contact)?;
+    let evidence = format!("was {address}; nobody agreed for the new one");
+    runs::keep(c, run, contact, &Image::Address { address, key, domain, consent })?;
+    let domain = contacts::domain_id(c, &to.domain)?;
+    c.prepare_cached("UPDATE contact SET address = ?2, address_key = ?3, domain_id = ?4 WHERE id = ?1")?
+        .execute(params![contact, to.normal, to.key, domain])?;
+    // The old address's bounces are none of the new one's.
+    c.prepare_cached("UPDATE send SET address_of = ?1 WHERE contact_id = ?1 AND address_of IS NULL")?.execute([contact])?;
+    let origin = Origin { source: "address corrected", evidence, run: Some(run), person, ..Origin::default() };
+    // A refusal was the person's, whatever the address; a permission was the address's.
+    let to = if rinse_core::consent::import_may_raise(consent.consent) {
+        Stated { consent: rinse_core::consent::Consent::None, at: Some(now.0), paused_until: None }
+    } else {
+        consent
+    };
+    ledger::restate(c, contact, now, "address changed", to, &origin)?;
+    ledger::refresh_status(c, contact, now)?;
+    Ok(None)
+}
+
+/// Puts people on a list or a tag, as a part of a run. Returns how many are new to it.
+///
+/// # Errors
+/// When it is gone.
+pub fn put_on(c: &Connection, run: i64, kind: Kind, id: i64, contacts: &[i64], now: Instant) -> Result<usize> {
+    let mut n = 0;
+    for contact in contacts {
+        if tags::put(c, kind, id, *contact, now)? > 0 {
+            runs::keep(c, run, *contact, &Image::Put { list: kind == Kind::List, id })?;
+            n += 1;
+        }
+    }
+    Ok(n)
+}
