@@ -327,7 +327,8 @@ impl Director {
                 };
                 let not = |of| Tree::Not { of: Box::new(of) };
                 let port = GAZETTEER[0];
-                let near = Tree::Near { latitude: port.latitude, longitude: port.longitude, km: 120.0, place: port.name.into() };
+                let near =
+                    Tree::Near { latitude: port.latitude, longitude: port.longitude, km: 120.0, place: port.name.into(), miles: false };
                 for (name, of) in [
                     ("Readers this quarter", vec![read(90)]),
                     ("Lantern, no print yet", vec![bought("Storm lantern"), not(bought("Chart print"))]),

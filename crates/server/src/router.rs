@@ -81,6 +81,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(clearance::standing))
         .routes(routes!(mailings::all, mailings::make))
         .routes(routes!(mailings::one, mailings::save))
+        .routes(routes!(mailings::links))
+        .routes(routes!(mailings::label))
         .routes(routes!(mailings::check))
         .routes(routes!(mailings::plan))
         .routes(routes!(mailings::letterheads, mailings::save_letterhead))

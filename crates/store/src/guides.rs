@@ -81,6 +81,24 @@ pub fn recency(c: &Connection, now: Instant) -> Result<(Guide, Costs)> {
     Ok((guide(&observations(c, now)?, &costs), costs))
 }
 
+/// The sources whose sign-ups of the last week jumped: the alarm alone, without the year's mail.
+///
+/// # Errors
+/// When the database fails.
+pub fn jumps(c: &Connection, now: Instant) -> Result<Vec<Quality>> {
+    let week = (now + -7 * DAY).0;
+    let before = week - i64::from(WEEKS_BEFORE) * 7 * DAY;
+    let mut s = c.prepare_cached(
+        "SELECT nullif(trim(source), ''), sum(added_at > ?1), sum(added_at <= ?1) FROM contact WHERE added_at > ?2 AND added_at <= ?3 AND gone IS NULL GROUP BY 1",
+    )?;
+    let all = s.query_map([week, before, now.0], |r| {
+        let counts =
+            Counts { last_week: r.get::<_, i64>(1)?.unsigned_abs(), before: r.get::<_, i64>(2)?.unsigned_abs(), ..Counts::default() };
+        Ok(quality(r.get(0)?, &counts))
+    })?;
+    Ok(all.collect::<rusqlite::Result<Vec<_>>>()?.into_iter().filter(|q| q.jumped).collect())
+}
+
 /// Every source with its quality, the one with most people first.
 ///
 /// # Errors

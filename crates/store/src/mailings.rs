@@ -30,6 +30,7 @@ pub struct Mailing {
     pub started_at: Option<i64>,
     pub finished_at: Option<i64>,
     pub trial_id: Option<i64>,
+    pub labels: Vec<String>,
 }
 
 /// What the editor saves.
@@ -67,12 +68,13 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
             Ok(Mailing {
                 id: r.get(0)?, name: r.get(1)?, topic_id: r.get(2)?, letterhead_id: r.get(3)?, list_id: r.get(4)?, list: r.get(5)?,
                 over_cap: over_cap(&r.get::<_, String>(6)?), html: r.get(7)?, text: r.get(8)?, subjects: vec![], state: r.get(9)?,
-                planned_at: r.get(10)?, started_at: r.get(11)?, finished_at: r.get(12)?, trial_id: r.get(13)?, segment_id: r.get(14)?, segment: r.get(15)?,
+                planned_at: r.get(10)?, started_at: r.get(11)?, finished_at: r.get(12)?, trial_id: r.get(13)?, segment_id: r.get(14)?, segment: r.get(15)?, labels: vec![],
             })
         })
         .optional()?
         .ok_or(StoreError::Missing("mailing"))?;
     m.subjects = subjects(c, id)?;
+    m.labels = crate::tags::labels_of(c, id)?;
     Ok(m)
 }
 
@@ -86,6 +88,7 @@ pub struct MailingRow {
     pub started_at: Option<i64>,
     pub list: Option<String>,
     pub trial_id: Option<i64>,
+    pub labels: Vec<String>,
 }
 
 /// All mailings: those to come first, then the newest sent.
@@ -94,7 +97,9 @@ pub struct MailingRow {
 /// When the database fails.
 pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
     let mut s = c.prepare_cached(
-        "SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id
+        "SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id,
+            (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1))
+         FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id
          ORDER BY m.state = 'sent', coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 500",
     )?;
     Ok(s.query_map([], |r| {
@@ -106,6 +111,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
             started_at: r.get(4)?,
             list: r.get(5)?,
             trial_id: r.get(6)?,
+            labels: serde_json::from_str(&r.get::<_, String>(7)?).unwrap_or_default(),
         })
     })?
     .collect::<rusqlite::Result<_>>()?)
@@ -166,6 +172,15 @@ pub fn save_links(c: &Connection, id: i64, links: &[Link]) -> Result<()> {
         c.execute("INSERT INTO link VALUES (?1,?2,?3,?4)", params![id, i64::try_from(i).unwrap_or(0), l.url, l.name])?;
     }
     Ok(())
+}
+
+/// The links of a mailing, in their order.
+///
+/// # Errors
+/// When the database fails.
+pub fn links(c: &Connection, id: i64) -> Result<Vec<Link>> {
+    let mut s = c.prepare_cached("SELECT url, name FROM link WHERE mailing_id = ?1 ORDER BY position")?;
+    Ok(s.query_map([id], |r| Ok(Link { url: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The address a link leads to.

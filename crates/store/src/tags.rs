@@ -1,4 +1,5 @@
 //! Tags and lists: words put on people. A list is something they joined, a tag something we noted.
+//! Labels: words put on mailings.
 
 use crate::segments::{taken, using};
 use crate::settings::Named;
@@ -7,25 +8,34 @@ use rinse_core::Instant;
 use rinse_core::segment::Tree;
 use rusqlite::{Connection, OptionalExtension, params};
 
-/// Which of the two.
+/// Which of them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Kind {
     List,
     Tag,
+    Label,
 }
 
 impl Kind {
     fn table(self) -> &'static str {
-        if self == Self::List { "list" } else { "tag" }
+        match self {
+            Self::List => "list",
+            Self::Tag => "tag",
+            Self::Label => "label",
+        }
     }
 
     /// The table of members, its column for this kind, and its column for when they came.
     fn members(self) -> (&'static str, &'static str, &'static str) {
-        if self == Self::List { ("list_member", "list_id", "joined_at") } else { ("contact_tag", "tag_id", "at") }
+        match self {
+            Self::List => ("list_member", "list_id", "joined_at"),
+            Self::Tag => ("contact_tag", "tag_id", "at"),
+            Self::Label => ("mailing_label", "label_id", "mailing_id"),
+        }
     }
 }
 
-/// All of a kind, by name, with their people.
+/// All of a kind, by name, with their people (of labels: their mailings).
 ///
 /// # Errors
 /// When the database fails.
@@ -111,7 +121,9 @@ pub fn delete(c: &Connection, kind: Kind, id: i64) -> Result<()> {
     }
     let (members, column, _) = kind.members();
     c.execute(&format!("DELETE FROM {members} WHERE {column} = ?1"), [id])?;
-    c.execute(&format!("UPDATE import_run SET {column} = NULL WHERE {column} = ?1"), [id])?;
+    if kind != Kind::Label {
+        c.execute(&format!("UPDATE import_run SET {column} = NULL WHERE {column} = ?1"), [id])?;
+    }
     c.execute(&format!("DELETE FROM {} WHERE id = ?1", kind.table()), [id])?;
     Ok(())
 }
@@ -127,10 +139,14 @@ pub fn merge(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
         return Err(StoreError::Refused("Choose another to merge it into.".into()));
     }
     let (members, column, when) = kind.members();
+    let rest = if kind == Kind::Label { when.to_owned() } else { format!("contact_id, {when}") };
     c.execute(
-        &format!("INSERT INTO {members} ({column}, contact_id, {when}) SELECT ?2, contact_id, {when} FROM {members} WHERE {column} = ?1 ON CONFLICT DO NOTHING"),
+        &format!("INSERT INTO {members} ({column}, {rest}) SELECT ?2, {rest} FROM {members} WHERE {column} = ?1 ON CONFLICT DO NOTHING"),
         [from, into],
     )?;
+    if kind == Kind::Label {
+        return delete(c, kind, from);
+    }
     crate::segments::replace_in_trees(c, &|t| match t {
         Tree::List { list } if kind == Kind::List && *list == from => *list = into,
         Tree::Tag { tag } if kind == Kind::Tag && *tag == from => *tag = into,
@@ -161,6 +177,7 @@ pub(crate) fn put(c: &Connection, kind: Kind, id: i64, contact: i64, now: Instan
     let sql = match kind {
         Kind::List => "INSERT INTO list_member (list_id, contact_id, joined_at) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
         Kind::Tag => "INSERT INTO contact_tag (tag_id, contact_id, at) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+        Kind::Label => return Err(StoreError::Refused("A label is put on mailings, not on people.".into())),
     };
     Ok(c.prepare_cached(sql)?.execute(params![id, contact, now.0])?)
 }
@@ -177,4 +194,31 @@ pub fn take_off(c: &Connection, kind: Kind, id: i64, contacts: &[i64]) -> Result
         n += s.execute([id, *contact])?;
     }
     Ok(n)
+}
+
+/// The labels of a mailing, by name.
+///
+/// # Errors
+/// When the database fails.
+pub fn labels_of(c: &Connection, mailing: i64) -> Result<Vec<String>> {
+    let mut s =
+        c.prepare_cached("SELECT l.name FROM label l JOIN mailing_label m ON m.label_id = l.id WHERE m.mailing_id = ?1 ORDER BY 1")?;
+    Ok(s.query_map([mailing], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Replaces the labels of a mailing; new ones are made.
+///
+/// # Errors
+/// When there is no such mailing, or a name can't be one.
+pub fn label(c: &Connection, mailing: i64, names: &[String], now: Instant) -> Result<()> {
+    crate::mailings::one(c, mailing)?;
+    if names.len() > 20 {
+        return Err(StoreError::Refused("A mailing has at most 20 labels.".into()));
+    }
+    c.execute("DELETE FROM mailing_label WHERE mailing_id = ?1", [mailing])?;
+    for name in names {
+        let id = named(c, Kind::Label, name, now)?;
+        c.execute("INSERT INTO mailing_label VALUES (?1, ?2) ON CONFLICT DO NOTHING", [id, mailing])?;
+    }
+    Ok(())
 }

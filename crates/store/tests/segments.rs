@@ -107,6 +107,13 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
                 params![k.to_string(), id, ago("bought at", k), cents, product],
             )?;
         }
+        for e in 0..dice("events", i, 5) {
+            let (k, name) = (i * 10 + e, ["Came to a talk", "Stayed"][dice("event", i * 10 + e, 2) as usize]);
+            c.execute(
+                "INSERT INTO event (key, contact_id, at, name, name_key) VALUES (?1, ?2, ?3, ?4, lower(?4))",
+                params![k.to_string(), id, ago("event at", k), name],
+            )?;
+        }
         for m in (1..=MAILINGS).filter(|m| dice("sent", i * 10 + m, 4) > 0) {
             let k = i * 10 + m;
             let accepted = Some(ago("accepted", k)).filter(|_| dice("accepted", -k, 5) > 0);
@@ -201,10 +208,11 @@ fn leaf() -> impl Strategy<Value = Tree> {
         1 => prop::sample::subsequence(Consent::ALL.to_vec(), 1..4).prop_map(|states| Tree::Consent { states }),
         1 => prop::sample::subsequence(MailStatus::ALL.to_vec(), 1..3).prop_map(|states| Tree::Status { states }),
         1 => (prop::sample::select(DOMAINS.to_vec()), any::<bool>()).prop_map(|(d, subdomains)| Tree::Domain { domain: d.to_uppercase(), subdomains }),
-        1 => (50.0f64..70.0, 0.0f64..20.0, 0.0f64..1500.0).prop_map(|(latitude, longitude, km)| Tree::Near { latitude, longitude, km, place: String::new() }),
+        1 => (50.0f64..70.0, 0.0f64..20.0, 0.0f64..1500.0).prop_map(|(latitude, longitude, km)| Tree::Near { latitude, longitude, km, place: String::new(), miles: false }),
         5 => responded,
         2 => (times(), window()).prop_map(|(times, within_days)| Tree::Received { times, within_days }),
         2 => bought,
+        1 => (prop::sample::select(vec!["came to a TALK", "stayed"]), times(), window()).prop_map(|(name, times, within_days)| Tree::Event { name: name.into(), times, within_days }),
         1 => (0u32..8).prop_map(|within_days| Tree::Added { within_days }),
         1 => (0.0f64..100.0).prop_map(|percent| Tree::Share { percent, salt: "tide".into() }),
     ]

@@ -1223,6 +1223,82 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/labels": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replaces the labels of a mailing; new ones are made. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": string[];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The links of a mailing, under the names they are counted by. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LinkName"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/outlook": {
         parameters: {
             query?: never;
@@ -3252,6 +3328,12 @@ export interface components {
         };
         /** @enum {string} */
         Level: "error" | "warning";
+        LinkName: {
+            name: string;
+            /** Format: int64 */
+            position: number;
+            url: string;
+        };
         /** @description How many people a tree has, and the first of them by number. */
         Look: {
             /** Format: int64 */
@@ -3272,6 +3354,7 @@ export interface components {
             html: string;
             /** Format: int64 */
             id: number;
+            labels: string[];
             /** Format: int64 */
             letterhead_id: number;
             list?: string | null;
@@ -3338,6 +3421,7 @@ export interface components {
         MailingRow: {
             /** Format: int64 */
             id: number;
+            labels: string[];
             list?: string | null;
             name: string;
             /** Format: int64 */
@@ -3973,7 +4057,9 @@ export interface components {
             latitude: number;
             /** Format: double */
             longitude: number;
-            /** @description The place's name, for the sentence. */
+            /** @description The sentence says miles (the distance is kept in kilometres). */
+            miles?: boolean;
+            /** @description The place's name, or whose home it is, for the sentence. */
             place: string;
         } | {
             did: components["schemas"]["Did"];
@@ -4003,6 +4089,13 @@ export interface components {
             /** Format: double */
             value: number;
             what: components["schemas"]["Bought"];
+            /** Format: int32 */
+            within_days?: number | null;
+        } | {
+            /** @enum {string} */
+            kind: "event";
+            name: string;
+            times: components["schemas"]["Times"];
             /** Format: int32 */
             within_days?: number | null;
         } | {
@@ -4095,7 +4188,11 @@ export interface components {
         /** @description Everything that conditions can refer to, for the builder. */
         Vocabulary: {
             categories: string[];
+            /** @description Names of events that people did elsewhere. */
+            events: string[];
             fields: components["schemas"]["OwnField"][];
+            /** @description On mailings. */
+            labels: components["schemas"]["Named"][];
             lists: components["schemas"]["Named"][];
             mailings: components["schemas"]["Tied"][];
             places: components["schemas"]["Place"][];
@@ -4115,7 +4212,7 @@ export interface components {
          * @description What can be named, renamed, merged and deleted on the words page.
          * @enum {string}
          */
-        Word: "list" | "tag" | "field";
+        Word: "list" | "tag" | "label" | "field";
         WordChange: {
             /**
              * Format: int64

@@ -98,6 +98,7 @@ fn one(leaf: &Tree, p: &Person, now: Instant) -> Option<bool> {
             }
         }
         Tree::Received { times, .. } => Some(times.holds(received(leaf, p, now))),
+        Tree::Event { times, .. } => Some(times.holds(happened(leaf, p, now))),
         Tree::Bought { is, value, .. } => Some(is.holds(bought(leaf, p, now), *value)),
         Tree::Added { within_days } => Some(within(p.added_at, now, Some(*within_days))),
         Tree::Share { percent, salt } => Some(share::draw(salt, p.id) < percent / 100.0),
@@ -118,6 +119,12 @@ fn answered(leaf: &Tree, p: &Person, now: Instant) -> u32 {
                 .any(|a| a.did == *did && (a.human || !human) && within(a.at, now, *within_days) && link.is_none_or(|l| a.link == Some(l)))
     };
     number(p.messages.iter().filter(|m| fits(m)).count())
+}
+
+/// How often the event of the condition happened.
+fn happened(leaf: &Tree, p: &Person, now: Instant) -> u32 {
+    let Tree::Event { name, within_days, .. } = leaf else { return 0 };
+    number(p.events.iter().filter(|(at, of)| fold(of) == fold(name) && within(*at, now, *within_days)).count())
 }
 
 fn received(leaf: &Tree, p: &Person, now: Instant) -> u32 {
@@ -210,9 +217,11 @@ fn known(leaf: &Tree, p: &Person, now: Instant) -> String {
         Tree::Consent { .. } => p.consent.words().to_owned(),
         Tree::Status { .. } => p.status.words().to_owned(),
         Tree::Domain { .. } => p.domain.clone(),
-        Tree::Near { latitude, longitude, .. } => {
-            p.position.map_or_else(missing, |at| format!("{:.0} km away", place::distance_km(at, (*latitude, *longitude))))
-        }
+        Tree::Near { latitude, longitude, miles, .. } => p.position.map_or_else(missing, |at| {
+            let km = place::distance_km(at, (*latitude, *longitude));
+            if *miles { format!("{:.0} miles away", km / place::KM_PER_MILE) } else { format!("{km:.0} km away") }
+        }),
+        Tree::Event { .. } => happened(leaf, p, now).to_string(),
         Tree::Did { did, human, .. } => {
             let blind = *did == Did::Opened && *human && p.open_blind;
             format!("{}{}", answered(leaf, p, now), if blind { "; opens of this domain can't be told from machines'" } else { "" })

@@ -207,8 +207,11 @@ pub enum Tree {
         latitude: f64,
         longitude: f64,
         km: f64,
-        /// The place's name, for the sentence.
+        /// The place's name, or whose home it is, for the sentence.
         place: String,
+        /// The sentence says miles (the distance is kept in kilometres).
+        #[serde(default)]
+        miles: bool,
     },
     /// Messages that were answered so: a message counts once, however often it was opened.
     Did {
@@ -230,6 +233,12 @@ pub enum Tree {
         value: f64,
         product: Option<String>,
         category: Option<String>,
+        within_days: Option<u32>,
+    },
+    /// Did something elsewhere, by the event's name.
+    Event {
+        name: String,
+        times: Times,
         within_days: Option<u32>,
     },
     Added {
@@ -318,6 +327,7 @@ impl Tree {
                 }
                 Self::Text { value, .. } if value.len() > 500 => Some("The words to compare with are longer than 500 bytes."),
                 Self::Number { value, .. } | Self::Bought { value, .. } if !value.is_finite() => Some("Write a number to compare with."),
+                Self::Event { name, .. } if name.trim().is_empty() => Some("Choose an event."),
                 Self::Domain { domain, .. } if !domain.contains('.') => Some("Write a whole domain, as in tern.example."),
                 Self::Near { latitude, longitude, km, .. }
                     if !(-90.0..=90.0).contains(latitude) || !(-180.0..=180.0).contains(longitude) || !(0.0..=20_100.0).contains(km) =>

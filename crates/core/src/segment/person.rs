@@ -108,6 +108,8 @@ pub struct Person {
     pub added_at: Instant,
     pub messages: Vec<Message>,
     pub purchases: Vec<Purchase>,
+    /// What they did elsewhere: when, and the event's name.
+    pub events: Vec<(Instant, String)>,
 }
 
 impl Person {
@@ -130,6 +132,7 @@ impl Person {
             added_at: Instant(0),
             messages: Vec::new(),
             purchases: Vec::new(),
+            events: Vec::new(),
         }
     }
 

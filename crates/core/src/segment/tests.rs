@@ -32,6 +32,7 @@ fn wren() -> Person {
     let buy =
         |days: i64, cents, product: &str| Purchase { at: NOW + -days * DAY, cents, product: product.into(), category: "light".into() };
     p.purchases = vec![buy(40, 9_000, "Storm lantern"), buy(5, 2_000, "Wick"), buy(4, -2_000, "Wick")];
+    p.events = vec![(NOW + -400 * DAY, "Came to a talk".into()), (NOW + -20 * DAY, "Came to a talk".into())];
     p
 }
 
@@ -71,7 +72,10 @@ fn bought(what: Bought, is: Compare, value: f64, product: Option<&str>) -> Tree 
 #[case::whole_domain(Tree::Domain { domain: "tern.example".into(), subdomains: false }, Some(false))]
 #[case::subdomain(Tree::Domain { domain: "Tern.example".into(), subdomains: true }, Some(true))]
 #[case::never_a_part(Tree::Domain { domain: "ern.example".into(), subdomains: true }, Some(false))]
-#[case::near(Tree::Near { latitude: 58.402, longitude: -4.731, km: 3.0, place: String::new() }, Some(true))]
+#[case::near(Tree::Near { latitude: 58.402, longitude: -4.731, km: 3.0, place: String::new(), miles: false }, Some(true))]
+#[case::came_twice(Tree::Event { name: " Came to a TALK".into(), times: Times::AtLeast(2), within_days: None }, Some(true))]
+#[case::once_this_year(Tree::Event { name: "came to a talk".into(), times: Times::AtLeast(2), within_days: Some(365) }, Some(false))]
+#[case::never_stayed(Tree::Event { name: "stayed".into(), times: Times::AtMost(0), within_days: None }, Some(true))]
 #[case::first_open_is_old(did(Did::Opened, true, Times::AtLeast(1), Some(7)), Some(true))]
 #[case::a_message_counts_once(did(Did::Opened, true, Times::AtLeast(2), None), Some(false))]
 #[case::machines_included(did(Did::Opened, false, Times::AtLeast(2), None), Some(true))]
@@ -215,7 +219,8 @@ fn a_tree_reads_as_a_sentence() {
 #[case(text(Field::Country, TextTest::Is, " "), "Write the words")]
 #[case(Tree::Share { percent: 101.0, salt: String::new() }, "between 0% and 100%")]
 #[case(Tree::Domain { domain: "example".into(), subdomains: true }, "whole domain")]
-#[case(Tree::Near { latitude: 91.0, longitude: 0.0, km: 1.0, place: String::new() }, "place on earth")]
+#[case(Tree::Near { latitude: 91.0, longitude: 0.0, km: 1.0, place: String::new(), miles: true }, "place on earth")]
+#[case(Tree::Event { name: " ".into(), times: Times::AtLeast(1), within_days: None }, "Choose an event")]
 #[case(Tree::Consent { states: vec![] }, "at least one")]
 #[case(Tree::Number { field: 1, is: Compare::Over, value: f64::NAN }, "Write a number")]
 #[case(Tree::Did { did: Did::Opened, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(0) }, "Only a click")]

@@ -13,6 +13,8 @@ pub struct Names {
     pub topics: HashMap<i64, String>,
     pub mailings: HashMap<i64, String>,
     pub segments: HashMap<i64, String>,
+    /// By mailing and place in it.
+    pub links: HashMap<(i64, u32), String>,
 }
 
 fn name(of: &HashMap<i64, String>, id: i64, kind: &str) -> String {
@@ -131,10 +133,16 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
         Tree::Domain { domain, subdomains } => {
             format!("address at {domain}{}", if *subdomains { " or a domain under it" } else { "" })
         }
-        Tree::Near { km, place, latitude, longitude, .. } => {
+        Tree::Near { km, place, latitude, longitude, miles } => {
             let place = if place.is_empty() { format!("{latitude:.3}, {longitude:.3}") } else { place.clone() };
-            format!("within {km} km of {place}")
+            if *miles {
+                // Kept to the metre, so that the number that was typed comes back.
+                format!("within {} miles of {place}", (km / super::place::KM_PER_MILE * 1000.0).round() / 1000.0)
+            } else {
+                format!("within {km} km of {place}")
+            }
         }
+        Tree::Event { name, times: n, within_days } => format!("“{name}” {}{}", times(*n, "time"), days(*within_days)),
         Tree::Did { did, human, times: n, within_days, mailing, link } => {
             let did = match did {
                 Did::Opened => "opened",
@@ -144,7 +152,10 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
                 Did::Complained => "complained about",
             };
             let of = mailing.map_or_else(String::new, |m| format!(" of {}", name(&names.mailings, m, "mailing")));
-            let link = link.map_or_else(String::new, |l| format!(", link {}", l + 1));
+            let link = link.map_or_else(String::new, |l| match mailing.and_then(|m| names.links.get(&(m, l))) {
+                Some(name) => format!(", link “{name}”"),
+                None => format!(", link {}", l + 1),
+            });
             format!("{did} {}{of}{link}{}{}", times(*n, "message"), days(*within_days), if *human { "" } else { ", machines included" })
         }
         Tree::Received { times: n, within_days } => format!("received {}{}", times(*n, "message"), days(*within_days)),

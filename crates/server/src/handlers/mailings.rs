@@ -12,7 +12,8 @@ use rinse_core::address::Address;
 use rinse_core::message::Finding;
 use rinse_store::mailings::{self, Mailing, MailingDraft, MailingRow};
 use rinse_store::settings::{self, Letterhead};
-use serde::Deserialize;
+use rinse_store::tags;
+use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 #[utoipa::path(get, path = "/api/mailings", responses((status = 200, body = Vec<MailingRow>)))]
@@ -23,6 +24,33 @@ pub(crate) async fn all(State(app): State<App>) -> Answer<Vec<MailingRow>> {
 #[utoipa::path(get, path = "/api/mailings/{id}", params(("id" = i64, Path)), responses((status = 200, body = Mailing)))]
 pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<Mailing> {
     Ok(Json(app.store.read(move |c| mailings::one(c, id)).await?))
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct LinkName {
+    position: i64,
+    name: String,
+    url: String,
+}
+
+/// The links of a mailing, under the names they are counted by.
+#[utoipa::path(get, path = "/api/mailings/{id}/links", params(("id" = i64, Path)), responses((status = 200, body = Vec<LinkName>)))]
+pub(crate) async fn links(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<LinkName>> {
+    let links = app.store.read(move |c| mailings::links(c, id)).await?;
+    Ok(Json((0..).zip(links).map(|(position, l)| LinkName { position, name: l.name, url: l.url }).collect()))
+}
+
+/// Replaces the labels of a mailing; new ones are made.
+#[utoipa::path(put, path = "/api/mailings/{id}/labels", params(("id" = i64, Path)), request_body = Vec<String>, responses((status = 204)))]
+pub(crate) async fn label(
+    State(app): State<App>,
+    _: Acting,
+    Path(id): Path<i64>,
+    Json(names): Json<Vec<String>>,
+) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| tags::label(c, id, &names, now)).await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
 }
 
 async fn write(app: App, id: Option<i64>, d: MailingDraft, who: i64) -> Answer<Mailing> {

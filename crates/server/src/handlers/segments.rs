@@ -13,7 +13,7 @@ use rinse_store::fields::OwnField;
 use rinse_store::segments::{self, Draft, Look, Overlap, Part, Segment, person};
 use rinse_store::settings::{self, Named, Tied};
 use rinse_store::tags::{self, Kind};
-use rinse_store::{StoreError, contacts, fields, mailings, purchases};
+use rinse_store::{StoreError, contacts, events, fields, mailings, purchases};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -212,6 +212,10 @@ pub(crate) struct Vocabulary {
     fields: Vec<OwnField>,
     lists: Vec<Named>,
     tags: Vec<Named>,
+    /// On mailings.
+    labels: Vec<Named>,
+    /// Names of events that people did elsewhere.
+    events: Vec<String>,
     topics: Vec<Named>,
     segments: Vec<Tied>,
     mailings: Vec<Tied>,
@@ -230,6 +234,8 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
                     fields: fields::all(c)?,
                     lists: tags::all(c, Kind::List)?,
                     tags: tags::all(c, Kind::Tag)?,
+                    labels: tags::all(c, Kind::Label)?,
+                    events: events::names(c)?,
                     topics: settings::topics(c)?,
                     segments: segments::all(c)?.into_iter().map(|s| Tied { id: s.id, name: s.name }).collect(),
                     mailings: mailings::all(c)?
@@ -282,6 +288,7 @@ fn segments_taken(c: &rinse_store::Connection, name: &str) -> Result<(), StoreEr
 pub(crate) enum Word {
     List,
     Tag,
+    Label,
     Field,
 }
 
@@ -289,6 +296,7 @@ fn kind(word: Word) -> Option<Kind> {
     match word {
         Word::List => Some(Kind::List),
         Word::Tag => Some(Kind::Tag),
+        Word::Label => Some(Kind::Label),
         Word::Field => None,
     }
 }

@@ -141,6 +141,19 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             words: "The file is here, and none of its people are in the base yet.".into(),
         });
     }
+    for q in rinse_store::guides::jumps(c, now)? {
+        let source = q.source.as_deref().unwrap_or("no source on record");
+        out.push(Decision {
+            kind: "source",
+            title: format!("Sign-ups from {source} jumped"),
+            link: "/contacts/sources".into(),
+            action: "Look at the sources".into(),
+            words: format!(
+                "{} in the last week, {:.1} in a usual one. It may be a good campaign, or somebody filling in other people's addresses: look at who they are before they are mailed.",
+                q.last_week, q.usual_week
+            ),
+        });
+    }
     let rules = settings::rules(c)?;
     if !rules.cap_in_force {
         out.push(Decision {

@@ -233,7 +233,7 @@ impl Judge {
 pub(super) fn missing(c: &Connection, kind: Kind, id: i64, contact: i64) -> Result<bool> {
     let sql = match kind {
         Kind::List => "SELECT 1 FROM list_member WHERE list_id = ?1 AND contact_id = ?2",
-        Kind::Tag => "SELECT 1 FROM contact_tag WHERE tag_id = ?1 AND contact_id = ?2",
+        Kind::Tag | Kind::Label => "SELECT 1 FROM contact_tag WHERE tag_id = ?1 AND contact_id = ?2",
     };
     Ok(!c.prepare_cached(sql)?.exists([id, contact])?)
 }

@@ -61,6 +61,10 @@ pub fn names(c: &Connection) -> Result<Names> {
         topics: of("SELECT id, name FROM topic")?,
         mailings: of("SELECT id, name FROM mailing")?,
         segments: of("SELECT id, name FROM segment")?,
+        links: c
+            .prepare_cached("SELECT mailing_id, position, name FROM link")?
+            .query_map([], |r| Ok(((r.get(0)?, r.get(1)?), r.get(2)?)))?
+            .collect::<rusqlite::Result<_>>()?,
     })
 }
 
@@ -176,6 +180,32 @@ pub fn look(c: &Connection, tree: &Tree, now: Instant, sample: u32) -> Result<Lo
         vec![]
     };
     Ok(Look { people, all, sentence: sentence(tree, &names(c)?), sample: contacts::by_ids(c, &ids)?, points })
+}
+
+/// How many people a tree has. A large base is counted in parts at once, one on each of a few
+/// processors; each part is a range of numbers.
+///
+/// # Errors
+/// A tree that can't be meant.
+pub fn count(store: &crate::Store, tree: &Tree, now: Instant) -> Result<i64> {
+    let (sql, last) = store.read_now(|c| {
+        Ok((compile(c, tree, now)?, c.prepare_cached("SELECT coalesce(max(id), 0) FROM contact")?.query_row([], |r| r.get::<_, i64>(0))?))
+    })?;
+    let parts = if last < 50_000 { 1 } else { std::thread::available_parallelism().map_or(1, |n| n.get().min(4)) };
+    let parts = i64::try_from(parts).unwrap_or(1);
+    let text = format!("SELECT count(*) FROM contact c WHERE c.id > ? AND c.id <= ? AND c.gone IS NULL AND {}", sql.text);
+    let of = |part: i64| {
+        store.read_now(|c| {
+            let range = [last * part / parts, last * (part + 1) / parts].map(rusqlite::types::Value::from);
+            let n: i64 = c.prepare(&text)?.query_row(params_from_iter(range.iter().chain(&sql.values)), |r| r.get(0))?;
+            Ok(n)
+        })
+    };
+    std::thread::scope(|s| {
+        let others: Vec<_> = (1..parts).map(|part| s.spawn(move || of(part))).collect();
+        let first = of(0)?;
+        others.into_iter().try_fold(first, |sum, t| Ok(sum + t.join().map_err(|_| StoreError::Stopped)??))
+    })
 }
 
 /// The numbers of a tree's people, ascending.

@@ -64,6 +64,10 @@ pub fn load(c: &Connection, id: i64) -> Result<Person> {
         .prepare_cached("SELECT at, cents, product, category FROM purchase WHERE contact_id = ?1 ORDER BY id")?
         .query_map([id], |r| Ok(Purchase { at: Instant(r.get(0)?), cents: r.get(1)?, product: r.get(2)?, category: r.get(3)? }))?
         .collect::<rusqlite::Result<_>>()?;
+    p.events = c
+        .prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 ORDER BY id")?
+        .query_map([id], |r| Ok((Instant(r.get(0)?), r.get(1)?)))?
+        .collect::<rusqlite::Result<_>>()?;
     p.messages = messages(c, id)?;
     Ok(p)
 }

@@ -210,6 +210,17 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             }
             out.with(" GROUP BY contact_id HAVING count(*) >= ?))", [n.into()]);
         }
+        Tree::Event { name, times, within_days } => {
+            let (n, word) = match times {
+                Times::AtLeast(0) => return out.put("1"),
+                Times::AtLeast(n) => (i64::from(*n), "IN"),
+                Times::AtMost(n) => (i64::from(*n) + 1, "NOT IN"),
+            };
+            out.with(
+                &format!("(c.id {word} (SELECT contact_id FROM event WHERE name_key = ? AND at > ? AND at <= ? GROUP BY contact_id HAVING count(*) >= ?))"),
+                [fold(name).into(), after(now, *within_days).into(), now.0.into(), n.into()],
+            );
+        }
         Tree::Bought { what, is, value, product, category, within_days } => {
             let sum = match what {
                 Bought::Count => "count(*) FILTER (WHERE cents >= 0)",

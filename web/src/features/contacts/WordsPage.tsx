@@ -13,7 +13,7 @@ import { useVocabulary } from "../../shared/useVocabulary";
 type Word = Schemas["Word"];
 type Row = { id: number; name: string; people: number; kind?: string };
 
-/** Lists, tags and fields: made, renamed, merged, deleted, with what depends on them. */
+/** Lists, tags, labels and fields: made, renamed, merged, deleted, with what depends on them. */
 export function WordsPage() {
   const slips = useContactSlips();
   const vocabulary = useVocabulary();
@@ -25,13 +25,14 @@ export function WordsPage() {
             <div className="crumb">
               <span>Contacts</span>
             </div>
-            <h1>Lists, tags, fields</h1>
+            <h1>Lists, tags, labels, fields</h1>
             <p className="finding">
               People are on <em>{plural(v.lists.length, "list")}</em>, carry {plural(v.tags.length, "tag")}, and have{" "}
               {plural(v.fields.length, "field")} of your own.
             </p>
             <Words word="list" title="Lists" help="What people joined." rows={v.lists} />
             <Words word="tag" title="Tags" help="What you noted about them." rows={v.tags} />
+            <Words word="label" title="Labels" help="What you call mailings by, to find them again." rows={v.labels} />
             <Words word="field" title="Fields" help="What is known of each." rows={v.fields} />
           </>
         )}
@@ -64,7 +65,7 @@ function Words({ word, title, help, rows }: { word: Word; title: string; help: s
             <TableRow>
               <TableCell>Name</TableCell>
               {word === "field" && <TableCell>Holds</TableCell>}
-              <TableCell className="num">People</TableCell>
+              <TableCell className="num">{word === "label" ? "Mailings" : "People"}</TableCell>
               <TableCell />
             </TableRow>
           </TableHead>
@@ -143,9 +144,11 @@ function Line({ word, row, others }: { word: Word; row: Row; others: Row[] }) {
         ) : (
           <>
             <p>
-              {word === "field"
-                ? `The values of ${plural(row.people, "person", "people")} go with it. This can't be undone.`
-                : `${plural(row.people, "person", "people")} will not be on it any more; they stay in the base. This can't be undone.`}
+              {word === "label"
+                ? `${plural(row.people, "mailing")} will lose it. This can't be undone.`
+                : word === "field"
+                  ? `The values of ${plural(row.people, "person", "people")} go with it. This can't be undone.`
+                  : `${plural(row.people, "person", "people")} will not be on it any more; they stay in the base. This can't be undone.`}
             </p>
             <Button variant="outlined" color="error" onClick={() => remove.mutate()}>
               Delete the {word}
@@ -160,8 +163,9 @@ function Line({ word, row, others }: { word: Word; row: Row; others: Row[] }) {
       body: (
         <>
           <p>
-            The {plural(row.people, "person", "people")} of {row.name} will be on {into.name} as well, everything that
-            uses {row.name} will use {into.name}, and {row.name} is gone. This can't be undone.
+            The {word === "label" ? plural(row.people, "mailing") : plural(row.people, "person", "people")} of{" "}
+            {row.name} will be on {into.name} as well, everything that uses {row.name} will use {into.name}, and{" "}
+            {row.name} is gone. This can't be undone.
           </p>
           <Button variant="outlined" onClick={() => change.mutate({ into: into.id })}>
             Merge them
@@ -169,7 +173,14 @@ function Line({ word, row, others }: { word: Word; row: Row; others: Row[] }) {
         </>
       ),
     });
-  const target = word === "list" ? `/contacts?list=${row.id}` : word === "tag" ? `/contacts?tag=${row.id}` : null;
+  const target =
+    word === "list"
+      ? `/contacts?list=${row.id}`
+      : word === "tag"
+        ? `/contacts?tag=${row.id}`
+        : word === "label"
+          ? `/mailings?label=${encodeURIComponent(row.name)}`
+          : null;
   return (
     <TableRow>
       <TableCell>

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
+import { ByLabel, useByLabel } from "../../shared/ByLabel";
 import { bare, count, date, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
@@ -107,6 +108,7 @@ function SentWorking({ row }: { row: Row }) {
 export function FindingsPage() {
   const [params, setParams] = useSearchParams();
   const { show } = useWorking();
+  const { label, labels, carries } = useByLabel();
   const days = params.get("days") ? Number(params.get("days")) : undefined;
   const counts = params.get("as") === "counts";
   const set = (key: string, value: string | null) => {
@@ -134,7 +136,8 @@ export function FindingsPage() {
       ]}
     >
       <Loaded query={findings}>
-        {({ mailings, all }) => {
+        {({ mailings: sent, all }) => {
+          const mailings = sent.filter((m) => carries(m.id));
           const newest = mailings[0];
           return (
             <>
@@ -149,7 +152,9 @@ export function FindingsPage() {
                   {bare(newest.opens.lower)} to {bare(newest.opens.upper)}), machines left out.
                 </p>
               ) : (
-                <p className="finding">No mailing has gone out {days ? "in these days" : "yet"}.</p>
+                <p className="finding">
+                  No mailing {label ? `labelled ${label} ` : ""}has gone out {days ? "in these days" : "yet"}.
+                </p>
               )}
               {newest && (
                 <>
@@ -173,6 +178,7 @@ export function FindingsPage() {
                       {count(mailings.length)} of {plural(all, "mailing")} shown
                     </span>
                   </div>
+                  <ByLabel labels={labels} label={label} />
                   <Table>
                     <TableHead>
                       <TableRow>

@@ -7,6 +7,7 @@ import { Frame } from "../../app/Frame";
 import { Arm } from "../../shared/Arm";
 import { count, instant, plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
+import { Labels } from "./Labels";
 import { useMailingSlips } from "./useMailingSlips";
 
 type Draft = Schemas["MailingDraft"];
@@ -60,7 +61,7 @@ function Findings({ draft }: { draft: Draft }) {
   );
 }
 
-function Editor({ from, id }: { from: Draft; id: number | null }) {
+function Editor({ from, id, labels }: { from: Draft; id: number | null; labels: string[] }) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const segments = useQuery({ queryKey: ["segments"], queryFn: () => ok(api.GET("/api/segments")) });
@@ -115,6 +116,7 @@ function Editor({ from, id }: { from: Draft; id: number | null }) {
         <span>Draft</span>
       </div>
       <h1>{from.name || "New mailing"}</h1>
+      {id !== null && <Labels id={id} labels={labels} />}
       {letterheads.data?.length === 0 && (
         <p className="note">
           Make a letterhead first: <Link to="/mailings/letterheads/0">New letterhead</Link>. Messages take their sender
@@ -224,6 +226,7 @@ function Out({ m }: { m: Mailing }) {
         <span>to {m.list ?? "everyone"}</span>
       </div>
       <h1>{m.name}</h1>
+      <Labels id={m.id} labels={m.labels} />
       <p className="finding">
         {m.state === "planned" ? (
           <>
@@ -291,10 +294,10 @@ export function MailingPage() {
   return (
     <Frame slips={slips}>
       {fresh ? (
-        <Editor key="new" from={empty} id={null} />
+        <Editor key="new" from={empty} id={null} labels={[]} />
       ) : (
         <Loaded query={mailing}>
-          {(m) => (m.state === "draft" ? <Editor key={m.id} from={m} id={m.id} /> : <Out m={m} />)}
+          {(m) => (m.state === "draft" ? <Editor key={m.id} from={m} id={m.id} labels={m.labels} /> : <Out m={m} />)}
         </Loaded>
       )}
     </Frame>

@@ -1,6 +1,7 @@
 import { Button } from "@mui/material";
 import { Link, useNavigate } from "react-router";
 import { Frame } from "../../app/Frame";
+import { ByLabel, useByLabel } from "../../shared/ByLabel";
 import { instant, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useMailingSlips } from "./useMailingSlips";
@@ -8,11 +9,14 @@ import { useMailingSlips } from "./useMailingSlips";
 export function MailingsHome() {
   const { slips, mailings } = useMailingSlips();
   const navigate = useNavigate();
+  const { label, labels, carries } = useByLabel();
   return (
     <Frame slips={slips}>
       <Loaded query={mailings}>
         {(all) => {
-          const coming = all.filter((m) => m.state !== "sent");
+          const shown = all.filter((m) => carries(m.id));
+          const coming = shown.filter((m) => m.state !== "sent");
+          const sent = label === null ? [] : shown.filter((m) => m.state === "sent");
           return (
             <>
               <div className="crumb">
@@ -29,12 +33,14 @@ export function MailingsHome() {
                   "No mailing is in work."
                 )}
               </p>
-              {coming.map((m) => (
+              <ByLabel labels={labels} label={label} />
+              {[...coming, ...sent].map((m) => (
                 <p key={m.id} style={{ borderTop: "1px solid var(--rule)", margin: 0, padding: "8px 0" }}>
                   <Link to={`/mailings/${m.id}`}>{m.name}</Link>{" "}
                   <span className="soft">
                     to {m.list ?? "everyone"}, {m.state}
-                    {m.planned_at ? `, ${instant(m.planned_at)}` : ""}
+                    {m.planned_at ? `, ${instant(m.planned_at)}` : m.started_at ? `, ${instant(m.started_at)}` : ""}
+                    {m.labels.length > 0 && ` · ${m.labels.join(", ")}`}
                   </span>
                 </p>
               ))}

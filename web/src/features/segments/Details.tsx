@@ -1,6 +1,11 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { api, ok } from "../../api/client";
+import { Failure } from "../../shared/states";
 import { fromDay, type Leaf, toDay, type Vocabulary } from "./leaf";
 
 export type Change<T> = (next: T) => void;
+/** The international mile, as the server counts it. */
+const KM_PER_MILE = 1.609344;
 const COMPARE = [
   ["over", "more than"],
   ["at_least", "at least"],
@@ -105,7 +110,7 @@ function Within({ value, onChange }: { value: number | null | undefined; onChang
 }
 
 type TimesOf = Extract<Leaf, { kind: "received" }>["times"];
-function Times({ value, onChange }: { value: TimesOf; onChange: Change<TimesOf> }) {
+function Times({ value, onChange, of = "messages" }: { value: TimesOf; onChange: Change<TimesOf>; of?: string }) {
   const most = "at_most" in value;
   const n = "at_most" in value ? value.at_most : value.at_least;
   const make = (atMost: boolean, k: number): TimesOf => {
@@ -123,7 +128,7 @@ function Times({ value, onChange }: { value: TimesOf; onChange: Change<TimesOf> 
         ]}
         onChange={(w) => onChange(make(w === "most", n))}
       />
-      <Num label="Messages" value={n} onChange={(k) => onChange(make(most, k))} /> messages
+      <Num label={of[0]!.toUpperCase() + of.slice(1)} value={n} onChange={(k) => onChange(make(most, k))} /> {of}
     </>
   );
 }
@@ -141,6 +146,67 @@ function Boxes<T extends string>({ all, value, onChange }: { all: T[]; value: T[
           {s}
         </label>
       ))}
+    </>
+  );
+}
+
+/** Any link of a mailing, or one by its name. */
+function LinkOf({
+  mailing,
+  value,
+  onChange,
+}: {
+  mailing: number;
+  value: number | null;
+  onChange: Change<number | null>;
+}) {
+  const links = useQuery({
+    queryKey: ["links", mailing],
+    queryFn: () => ok(api.GET("/api/mailings/{id}/links", { params: { path: { id: mailing } } })),
+  });
+  return (
+    <Pick
+      label="Link"
+      value={value ?? -1}
+      options={[
+        [-1, "any link"],
+        ...(links.data ?? []).map((l) => [l.position, `the link “${l.name}”`] as const),
+        ...(value != null && !links.data ? [[value, `link ${value + 1}`] as const] : []),
+      ]}
+      onChange={(l) => onChange(l < 0 ? null : l)}
+    />
+  );
+}
+
+type NearLeaf = Extract<Leaf, { kind: "near" }>;
+
+/** Takes a person's own coordinates for the centre. */
+function Home({ leaf, onChange }: { leaf: NearLeaf; onChange: Change<Leaf> }) {
+  const find = useMutation({
+    mutationFn: async (address: string) => {
+      const found = await ok(api.GET("/api/contacts", { params: { query: { search: address } } }));
+      const row = found.rows.find((r) => r.address.toLowerCase() === address.toLowerCase()) ?? found.rows[0];
+      if (!row) throw new Error(`Nobody’s address begins with ${address}.`);
+      const person = await ok(api.GET("/api/contacts/{id}", { params: { path: { id: row.id } } }));
+      if (!person.position) throw new Error(`No home place is known of ${row.address}.`);
+      return { place: `the home of ${row.address}`, latitude: person.position[0]!, longitude: person.position[1]! };
+    },
+    onSuccess: (at) => onChange({ ...leaf, ...at }),
+  });
+  return (
+    <>
+      {" or of "}
+      <input
+        className="bare"
+        aria-label="A person's home: their address"
+        placeholder="a person’s address"
+        style={{ width: 190 }}
+        onKeyDown={(e) => {
+          const address = e.currentTarget.value.trim();
+          if (e.key === "Enter" && address) find.mutate(address);
+        }}
+      />
+      <Failure error={find.error} />
     </>
   );
 }
@@ -284,7 +350,25 @@ export function Details({
               />
             </>
           )}
-          within <Num label="Kilometres" value={leaf.km} onChange={(km) => onChange({ ...leaf, km })} /> km
+          {" within "}
+          <Num
+            label="Distance"
+            value={leaf.miles ? Math.round((leaf.km / KM_PER_MILE) * 1000) / 1000 : leaf.km}
+            onChange={(n) => onChange({ ...leaf, km: leaf.miles ? n * KM_PER_MILE : n })}
+          />
+          <Pick
+            label="Kilometres or miles"
+            value={leaf.miles ? "miles" : "km"}
+            options={[
+              ["km", "km"],
+              ["miles", "miles"],
+            ]}
+            onChange={(u) => {
+              const n = leaf.miles ? leaf.km / KM_PER_MILE : leaf.km;
+              onChange({ ...leaf, miles: u === "miles", km: u === "miles" ? n * KM_PER_MILE : n });
+            }}
+          />
+          <Home leaf={leaf} onChange={onChange} />
         </>
       );
     case "domain":
@@ -370,6 +454,9 @@ export function Details({
             options={[[0, "of any mailing"], ...v.mailings.map((m) => [m.id, `of ${m.name}`] as const)]}
             onChange={(m) => onChange({ ...leaf, mailing: m || null, link: null })}
           />
+          {leaf.did === "clicked" && leaf.mailing != null && (
+            <LinkOf mailing={leaf.mailing} value={leaf.link ?? null} onChange={(link) => onChange({ ...leaf, link })} />
+          )}
           <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />
           {(leaf.did === "opened" || leaf.did === "clicked") && (
             <label>
@@ -381,6 +468,19 @@ export function Details({
               machines too
             </label>
           )}
+        </>
+      );
+    case "event":
+      return (
+        <>
+          <Pick
+            label="Event"
+            value={leaf.name}
+            options={[...new Set([leaf.name, ...v.events])].map((e) => [e, e] as const)}
+            onChange={(name) => onChange({ ...leaf, name })}
+          />
+          <Times value={leaf.times} of="times" onChange={(times) => onChange({ ...leaf, times })} />
+          <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />
         </>
       );
     case "received":

@@ -50,7 +50,7 @@ export function menu(v: Vocabulary): [string, Choice[]][] {
           label: "lives near",
           start: ({ places }) => {
             const p = places[0]!;
-            return { kind: "near", latitude: p.latitude, longitude: p.longitude, km: 100, place: p.name };
+            return { kind: "near", latitude: p.latitude, longitude: p.longitude, km: 100, place: p.name, miles: false };
           },
         },
         { key: "missing", label: "a value is missing", start: () => ({ kind: "missing", field: "country" }) },
@@ -120,6 +120,18 @@ export function menu(v: Vocabulary): [string, Choice[]][] {
           start: () => ({ kind: "received", times: { at_least: 1 }, within_days: 90 }),
         },
       ],
+    ],
+    [
+      "Elsewhere",
+      v.events[0]
+        ? [
+            {
+              key: "event",
+              label: "the event",
+              start: () => ({ kind: "event", name: v.events[0]!, times: { at_least: 1 }, within_days: null }),
+            },
+          ]
+        : [],
     ],
     [
       "Shop",

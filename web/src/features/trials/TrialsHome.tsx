@@ -1,16 +1,19 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { Link } from "react-router";
 import { Frame } from "../../app/Frame";
+import { ByLabel, useByLabel } from "../../shared/ByLabel";
 import { date, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { standing, useTrialSlips } from "./useTrialSlips";
 
 export function TrialsHome() {
   const { slips, trials } = useTrialSlips();
+  const { label, labels, carries } = useByLabel();
   return (
     <Frame slips={slips}>
       <Loaded query={trials}>
-        {(all) => {
+        {(every) => {
+          const all = every.filter((t) => carries(t.mailing_id));
           const running = all.filter((t) => t.state === "collecting").length;
           const toRead = all.filter((t) => t.state === "read").length;
           return (
@@ -34,6 +37,7 @@ export function TrialsHome() {
                   <Link to="/mailings/new">Write a mailing</Link> with two subjects, then plan its trial.
                 </p>
               )}
+              <ByLabel labels={labels} label={label} />
               {all.length > 0 && (
                 <Table>
                   <TableHead>

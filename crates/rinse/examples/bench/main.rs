@@ -1,5 +1,8 @@
 //! `make bench`: each figure beside a bare loop that does the same work in the same run.
 
+mod base;
+mod people;
+
 use futures::StreamExt;
 use rinse_core::Instant;
 use rinse_core::message::prepare;
@@ -154,9 +157,24 @@ fn compose() {
     assert!(bytes > 0 && bare > 0);
 }
 
+/// Everything, or only what is named: events, clearance, compose, import, segments.
 #[tokio::main]
 async fn main() {
-    events().await;
-    clearance();
-    compose();
+    let only: Vec<String> = std::env::args().skip(1).collect();
+    let asked = |name: &str| only.is_empty() || only.iter().any(|o| o == name);
+    if asked("events") {
+        events().await;
+    }
+    if asked("clearance") {
+        clearance();
+    }
+    if asked("compose") {
+        compose();
+    }
+    if asked("import") {
+        people::import().await;
+    }
+    if asked("segments") {
+        people::segments_and_pages();
+    }
 }
