@@ -157,3 +157,94 @@ async fn a_segment_kept_outside_is_replaced_whole_by_each_file() {
     let (status, words) = s.api("PUT", &format!("/api/segments/{}", first["segment"]), &change.to_string()).await;
     assert!(status == StatusCode::CONFLICT && words.contains("no conditions to change"), "{words}");
 }
+
+/// Events come by CSV and NDJSON, each once by its key; a segment asks for them; the timeline shows them.
+#[tokio::test]
+async fn what_people_did_elsewhere_comes_in_once_and_is_asked_for() {
+    let s = three().await;
+    let csv = "key;address;at;name;about\n1;wren@tern.example;2026-04-01;Came to a talk;front row\n2;WREN@tern.example;2025-04-01;came to a TALK;\n3;nobody@tern.example;2026-04-01;Came to a talk;\n4;tern@tern.example;soon;Came to a talk;\n";
+    let taken: Value = serde_json::from_str(&s.api("POST", "/api/events", csv).await.1).unwrap();
+    assert_eq!((&taken["new"], &taken["refused"], &taken["reasons"][0]["line"]), (&json!(2), &json!(2), &json!(4)));
+    let line = r#"{"key":"1","address":"wren@tern.example","at":"2026-04-01T00:00:00Z","name":"Came to a talk"}"#;
+    let again: Value = serde_json::from_str(&s.api("POST", "/api/events", line).await.1).unwrap();
+    assert_eq!((&again["new"], &again["known"]), (&json!(0), &json!(1)));
+    let asked = |n: u32, days: Value| json!({ "kind": "event", "name": "Came to a talk", "times": { "at_least": n }, "within_days": days });
+    assert_eq!(people(&s, asked(2, Value::Null)).await, 1);
+    assert_eq!(people(&s, asked(2, json!(90))).await, 0);
+    assert_eq!(s.ok("GET", "/api/contacts/1", &Value::Null).await["events"].as_array().unwrap().len(), 2);
+    let (status, words) = s.api("POST", "/api/events", "key,address\n1,wren@tern.example\n").await;
+    assert!(status == StatusCode::CONFLICT && words.contains("lacks at, name"), "{words}");
+}
+
+/// Everybody a search shows is put on a list as one run, and taken off again by taking it back; who was
+/// on it before stays.
+#[tokio::test]
+async fn those_who_are_shown_are_put_on_a_list_and_taken_back() {
+    let s = three().await;
+    let list = s.ok("POST", "/api/words", &json!({ "word": "list", "name": "Friends" })).await.as_i64().unwrap();
+    s.ok("POST", &format!("/api/words/{list}/people"), &json!({ "word": "list", "contacts": [1], "on": true })).await;
+    let run = s.ok("POST", "/api/contacts/put?search=@tern", &json!({ "word": "list", "id": list })).await;
+    let on = || s.count("SELECT count(*) FROM list_member");
+    assert_eq!(on(), 3);
+    assert_eq!(s.ok("GET", &format!("/api/changes/{run}"), &Value::Null).await["people"], 2);
+    assert_eq!(s.api("POST", &format!("/api/changes/{run}/undo"), "").await.0, StatusCode::ACCEPTED);
+    while s.ok("GET", &format!("/api/changes/{run}"), &Value::Null).await["state"] != "undone" {
+        tokio::task::yield_now().await;
+    }
+    assert_eq!(on(), 1);
+    let (status, words) = s.api("POST", &format!("/api/changes/{run}/undo"), "").await;
+    assert!(status == StatusCode::CONFLICT && words.contains("already"), "{words}");
+}
+
+/// Labels are made by use, renamed, merged and deleted; mailings keep the rest.
+#[tokio::test]
+async fn mailings_are_found_by_their_labels() {
+    let s = three().await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats"])).await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Tides"])).await;
+    s.ok("PUT", "/api/mailings/1/labels", &json!(["Spring", "boats"])).await;
+    s.ok("PUT", "/api/mailings/2/labels", &json!(["Boats", "Summer"])).await;
+    let labels = || async { s.ok("GET", "/api/vocabulary", &Value::Null).await["labels"].clone() };
+    let all = labels().await;
+    assert_eq!((all.as_array().unwrap().len(), &all[0]["name"], &all[0]["people"]), (3, &json!("boats"), &json!(2)), "case is no matter");
+    let id = |n: usize| all[n]["id"].as_i64().unwrap();
+    s.ok("PUT", &format!("/api/words/{}", id(2)), &json!({ "word": "label", "name": null, "into": id(1) })).await;
+    let rows = s.ok("GET", "/api/mailings", &Value::Null).await;
+    assert!(rows.as_array().unwrap().iter().all(|m| m["labels"] == json!(["boats", "Spring"])), "{rows}");
+    s.ok("DELETE", &format!("/api/words/label/{}", id(0)), &Value::Null).await;
+    assert_eq!(s.ok("GET", "/api/mailings/1", &Value::Null).await["labels"], json!(["Spring"]));
+}
+
+/// When sign-ups from one source jump, Today says so; a usual week says nothing.
+#[rstest]
+#[case(3, false)]
+#[case(40, true)]
+#[tokio::test]
+async fn a_source_that_jumps_is_on_today(#[case] sign_ups: usize, #[case] alarm: bool) {
+    let s = three().await;
+    for i in 0..sign_ups {
+        let body = json!({ "address": format!("n{i}@tern.example"), "source": "web form", "list": null, "consent": false, "evidence": "" });
+        s.ok("POST", "/api/contacts", &body).await;
+    }
+    let today = s.ok("GET", "/api/today", &Value::Null).await;
+    let said = today.as_array().unwrap().iter().any(|d| d["kind"] == "source" && d["title"].as_str().unwrap().contains("web form"));
+    assert_eq!(said, alarm, "{today}");
+}
+
+/// A base check fix through the API: what it says it does, no more, and by whom.
+#[tokio::test]
+async fn a_finding_is_fixed_for_those_who_are_named() {
+    let s = three().await;
+    for a in ["office@tern.example", "info@tern.example"] {
+        s.ok("POST", "/api/contacts", &json!({ "address": a, "list": null, "consent": false, "evidence": "" })).await;
+    }
+    let rows = s.ok("GET", "/api/base-check/role", &Value::Null).await;
+    assert_eq!(rows["people"], 2);
+    let first = rows["rows"][0]["contact_id"].clone();
+    let run = s.ok("POST", "/api/base-check/fix", &json!({ "finding": "role", "only": [first] })).await;
+    let change = s.ok("GET", &format!("/api/changes/{run}"), &Value::Null).await;
+    assert_eq!((&change["people"], &change["person"]), (&json!(1), &json!("Ines Marek")));
+    assert_eq!(s.ok("GET", "/api/base-check/role", &Value::Null).await["people"], 1);
+    let csv = s.api("GET", "/api/base-check/role/people.csv", "").await.1;
+    assert!(csv.contains("info@tern.example") && !csv.contains("office@"), "{csv}");
+}

@@ -47,6 +47,17 @@ fn plan() -> Value {
 #[case::no_such_arm("PUT", "/api/mailings/1/trial", with(plan(), "on_no_call", json!(5)), 422, "no such variant")]
 #[case::backwards("POST", "/api/clock/advance", json!({ "hours": -1 }), 422, "1 hour to 60 days")]
 #[case::no_json("POST", "/api/clock/advance", json!("tomorrow"), 422, "can't be read")]
+#[case::no_such_finding("GET", "/api/base-check/ugly", Value::Null, 404, "no finding")]
+#[case::nothing_to_fix("POST", "/api/base-check/fix", json!({ "finding": "role", "only": null }), 409, "Look again")]
+#[case::no_domain_at_all("PUT", "/api/base-check/disposable", json!(["not a domain"]), 409, "is no domain")]
+#[case::no_such_change("POST", "/api/changes/9/undo", Value::Null, 404, "no run of changes")]
+#[case::no_other_person("POST", "/api/contacts/99/merge", json!({ "into": 98 }), 404, "no contact")]
+#[case::nobody_to_delete("DELETE", "/api/contacts/99", Value::Null, 404, "no contact")]
+#[case::no_such_list("POST", "/api/contacts/put", json!({ "word": "list", "id": 9 }), 404, "no list")]
+#[case::no_mailing_to_label("PUT", "/api/mailings/99/labels", json!(["Spring"]), 404, "no mailing")]
+#[case::nameless_label("PUT", "/api/mailings/1/labels", json!([" "]), 409, "a name")]
+#[case::no_such_shape("POST", "/api/imports/1/shape", json!({ "encoding": "utf8", "delimiter": "x" }), 422, "a comma, a semicolon")]
+#[case::no_event("POST", "/api/segments", json!({ "name": "x", "tree": { "kind": "event", "name": " ", "times": { "at_least": 1 }, "within_days": null } }), 409, "Choose an event")]
 #[case::foreign_work("GET", "/api/progress/../../etc", Value::Null, 404, "")]
 #[tokio::test]
 async fn are_answered_with_what_to_do(
@@ -79,6 +90,18 @@ async fn unreadable_bodies_are_problems_too(#[case] body: &str, #[case] status: 
     let (got, answer) = s.api("POST", "/api/clock/advance", body).await;
     let problem: Value = serde_json::from_str(&answer).unwrap_or_else(|_| panic!("not a problem document: {answer}"));
     assert_eq!((got.as_u16(), problem["status"].as_u64()), (status, Some(u64::from(status))));
+}
+
+/// A file of five gigabytes is refused before a byte of it is taken.
+#[tokio::test]
+async fn a_file_that_is_too_large_is_not_taken() {
+    let s = Inside::new().await;
+    let request = Request::builder().method("POST").uri("/api/imports?name=all.csv").header("host", "localhost:7400");
+    let request = request.header("x-acting-person", "1").header("content-length", "5368709120").body(Body::from("a@tern.example")).unwrap();
+    let (status, words, _) = s.ask(request).await;
+    assert_eq!(status, StatusCode::CONFLICT);
+    assert!(words.contains("over 1 GB"), "{words}");
+    assert_eq!(s.count("SELECT count(*) FROM import_run"), 0);
 }
 
 /// A foreign page can't act: another host's name, or no acting person, is refused.

@@ -15,7 +15,7 @@ pub const DEPTH: u32 = 6;
 pub const RECEIVED: i64 = 6;
 
 /// The people whose roll-up is not of now.
-pub(crate) const DUE: &str = "(SELECT s.contact_id FROM response r CROSS JOIN send s ON s.id = r.send_id WHERE r.id > (SELECT upto FROM rollup) UNION SELECT contact_id FROM rollup_due)";
+pub(crate) const DUE: &str = "(SELECT s.contact_id AS contact_id FROM response r CROSS JOIN send s ON s.id = r.send_id WHERE r.id > (SELECT upto FROM rollup) UNION SELECT contact_id FROM rollup_due)";
 
 /// Notes that a person's messages changed.
 ///
@@ -30,9 +30,9 @@ pub(crate) fn due(c: &Connection, contact: i64) -> Result<()> {
 /// `people` selects.
 fn latest(people: &str) -> String {
     format!(
-        "SELECT r.kind AS kind, s.contact_id AS contact_id, max(r.at) AS at FROM send s JOIN response r ON r.send_id = s.id
+        "SELECT r.kind AS kind, s.contact_id AS contact_id, max(r.at) AS at FROM send s INDEXED BY send_contact CROSS JOIN response r INDEXED BY response_send ON r.send_id = s.id
          WHERE r.machine = 0 {people} GROUP BY r.kind, s.contact_id, s.id
-         UNION ALL SELECT {RECEIVED}, s.contact_id, s.accepted_at FROM send s WHERE s.accepted_at IS NOT NULL {people}"
+         UNION ALL SELECT {RECEIVED}, s.contact_id, s.accepted_at FROM send s INDEXED BY send_contact WHERE s.accepted_at IS NOT NULL {people}"
     )
 }
 
@@ -85,13 +85,23 @@ pub fn some(c: &Connection, most: usize) -> Result<bool> {
     Ok(newest > upto || people.len() == most)
 }
 
+/// People rolled up by one statement.
+const PART: i64 = 20_000;
+
 /// Rolls everything up at once, from nothing: for a file whose history was written straight into it.
 ///
 /// # Errors
 /// When the database fails.
 pub fn everything(c: &Connection) -> Result<()> {
     c.execute_batch("DELETE FROM answered; DELETE FROM rollup_due;")?;
-    c.execute(&rows(""), [])?;
+    // A part at a time, so that what is sorted stays in memory.
+    let last: i64 = c.query_row("SELECT coalesce(max(id), 0) FROM contact", [], |r| r.get(0))?;
+    let mut s = c.prepare(&rows("AND s.contact_id BETWEEN ?1 AND ?2"))?;
+    let mut from = 1;
+    while from <= last {
+        s.execute([from, from + PART - 1])?;
+        from += PART;
+    }
     c.execute(
         "UPDATE rollup SET upto = coalesce((SELECT max(id) FROM response), 0), latest = coalesce((SELECT max(t1) FROM answered), 0)",
         [],
@@ -106,4 +116,15 @@ pub fn everything(c: &Connection) -> Result<()> {
 /// When the database fails.
 pub(crate) fn tell_of(c: &Connection, at: rinse_core::Instant) -> Result<bool> {
     Ok(c.prepare_cached("SELECT latest <= ?1 FROM rollup")?.query_row([at.0], |r| r.get(0))?)
+}
+
+/// Is everybody's roll-up of now?
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn none_due(c: &Connection) -> Result<bool> {
+    Ok(c.prepare_cached(
+        "SELECT coalesce((SELECT max(id) FROM response), 0) <= (SELECT upto FROM rollup) AND NOT EXISTS (SELECT 1 FROM rollup_due)",
+    )?
+    .query_row([], |r| r.get(0))?)
 }

@@ -1,6 +1,6 @@
 //! Segments, pages and imports at a million people and twenty million responses.
 
-use crate::base::{COUNTRIES, FAMILY, GIVEN, MAILINGS, NOW, PEOPLE, SOURCES, folder};
+use crate::base::{ASKED as NOW, COUNTRIES, FAMILY, GIVEN, MAILINGS, PEOPLE, SOURCES, folder};
 use crate::line;
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
@@ -71,6 +71,7 @@ pub(crate) fn segments_and_pages() {
                 people = segments::count(&store, tree, Instant(NOW)).expect("a count");
                 best = best.min(start.elapsed().as_secs_f64() * 1000.0);
             }
+            eprintln!("{name}: {best:.0} ms");
             (best, *name, people)
         })
         .collect();

@@ -6,6 +6,8 @@ use crate::state::App;
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
+use axum::http::HeaderMap;
+use axum::http::header::CONTENT_LENGTH;
 use axum::response::{IntoResponse, Response};
 use futures::StreamExt;
 use rinse_core::table::{Encoding, Field};
@@ -23,8 +25,17 @@ pub(crate) struct Upload {
     name: String,
 }
 
+fn too_large() -> ApiError {
+    ApiError::Refused("The file is over 1 GB. Split it and import the parts one after the other.".into())
+}
+
 /// Takes a file as the request's body, writes it to disk as it comes, and stages it.
-pub(crate) async fn upload(State(app): State<App>, who: Acting, Query(u): Query<Upload>, body: Body) -> Answer<Run> {
+pub(crate) async fn upload(State(app): State<App>, who: Acting, Query(u): Query<Upload>, headers: HeaderMap, body: Body) -> Answer<Run> {
+    // What says beforehand that it is too large isn't taken at all.
+    let said = headers.get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()).and_then(|l| l.parse::<usize>().ok());
+    if said.is_some_and(|bytes| bytes > MOST_BYTES) {
+        return Err(too_large());
+    }
     let raw = app.store.folder().join("imports").join(format!("upload-{:016x}", rand::random::<u64>()));
     let broken = |e: std::io::Error| ApiError::Broken(format!("The file could not be kept: {e}. Look whether the disk is full."));
     let mut file = tokio::fs::File::create(&raw).await.map_err(broken)?;
@@ -35,7 +46,7 @@ pub(crate) async fn upload(State(app): State<App>, who: Acting, Query(u): Query<
             other => {
                 let _ = tokio::fs::remove_file(&raw).await;
                 return Err(match other {
-                    Ok(_) => ApiError::Refused("The file is over 1 GB. Split it and import the parts one after the other.".into()),
+                    Ok(_) => too_large(),
                     Err(e) => ApiError::Malformed(format!("the upload broke off ({e}). Try again")),
                 });
             }

@@ -161,7 +161,9 @@ pub(crate) async fn outside(State(app): State<App>, who: Acting, Path(name): Pat
 #[utoipa::path(post, path = "/api/segments/look", request_body = Tree, responses((status = 200, body = Look)))]
 pub(crate) async fn look(State(app): State<App>, Json(tree): Json<Tree>) -> Answer<Look> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| segments::look(c, &tree, now, 20)).await?))
+    let store = app.store.clone();
+    let look = tokio::task::spawn_blocking(move || segments::look(&store, &tree, now, 20)).await;
+    Ok(Json(look.map_err(|_| StoreError::Stopped)??))
 }
 
 #[derive(Deserialize, ToSchema)]

@@ -131,8 +131,16 @@ fn refused(e: impl std::fmt::Display) -> StoreError {
 /// # Errors
 /// A tree that can't be meant, with the sentence that says why.
 pub fn compile(c: &Connection, tree: &Tree, now: Instant) -> Result<sql::Sql> {
+    let (tree, how) = prepare(c, tree, now)?;
+    Ok(sql::compile(&tree, now, how))
+}
+
+/// Checks a tree, puts the segments it refers to in, and says how it is to be compiled: for picking
+/// people out, unknown is as good as no.
+fn prepare(c: &Connection, tree: &Tree, now: Instant) -> Result<(Tree, sql::How)> {
     tree.check().map_err(refused)?;
-    Ok(sql::compile(&tree.resolve(&known(c)?).map_err(refused)?, now, crate::rollups::tell_of(c, now)?))
+    let how = sql::How { rolled: crate::rollups::tell_of(c, now)?, none_due: crate::rollups::none_due(c)?, ..sql::How::default() };
+    Ok((tree.resolve(&known(c)?).map_err(refused)?, how))
 }
 
 /// The condition that a stored segment puts on `contact c`.
@@ -159,10 +167,13 @@ pub struct Look {
 ///
 /// # Errors
 /// A tree that can't be meant.
-pub fn look(c: &Connection, tree: &Tree, now: Instant, sample: u32) -> Result<Look> {
+pub fn look(store: &crate::Store, tree: &Tree, now: Instant, sample: u32) -> Result<Look> {
+    let people = count(store, tree, now)?;
+    store.read_now(|c| look_at(c, tree, now, sample, people))
+}
+
+fn look_at(c: &Connection, tree: &Tree, now: Instant, sample: u32, people: i64) -> Result<Look> {
     let sql = compile(c, tree, now)?;
-    let count = |filter: &str| format!("SELECT count(*) FROM contact c WHERE c.gone IS NULL AND {filter}");
-    let people = c.prepare(&count(&sql.text))?.query_row(params_from_iter(&sql.values), |r| r.get(0))?;
     let all = contacts::present(c)?;
     let ids: Vec<i64> = c
         .prepare(&format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {} ORDER BY c.id LIMIT {sample}", sql.text))?
@@ -188,17 +199,19 @@ pub fn look(c: &Connection, tree: &Tree, now: Instant, sample: u32) -> Result<Lo
 /// # Errors
 /// A tree that can't be meant.
 pub fn count(store: &crate::Store, tree: &Tree, now: Instant) -> Result<i64> {
-    let (sql, last) = store.read_now(|c| {
-        Ok((compile(c, tree, now)?, c.prepare_cached("SELECT coalesce(max(id), 0) FROM contact")?.query_row([], |r| r.get::<_, i64>(0))?))
+    let (whole, how, last) = store.read_now(|c| {
+        let (whole, how) = prepare(c, tree, now)?;
+        Ok((whole, how, c.prepare_cached("SELECT coalesce(max(id), 0) FROM contact")?.query_row([], |r| r.get::<_, i64>(0))?))
     })?;
     let parts = if last < 50_000 { 1 } else { std::thread::available_parallelism().map_or(1, |n| n.get().min(4)) };
     let parts = i64::try_from(parts).unwrap_or(1);
-    let text = format!("SELECT count(*) FROM contact c WHERE c.id > ? AND c.id <= ? AND c.gone IS NULL AND {}", sql.text);
-    let of = |part: i64| {
+    let whole = &whole;
+    let of = move |part: i64| {
+        let (from, to) = (last * part / parts + 1, last * (part + 1) / parts);
+        let sql = sql::compile(whole, now, sql::How { range: (parts > 1).then_some((from, to)), ..how });
         store.read_now(|c| {
-            let range = [last * part / parts, last * (part + 1) / parts].map(rusqlite::types::Value::from);
-            let n: i64 = c.prepare(&text)?.query_row(params_from_iter(range.iter().chain(&sql.values)), |r| r.get(0))?;
-            Ok(n)
+            let text = format!("SELECT count(*) FROM contact c WHERE c.id BETWEEN {from} AND {to} AND c.gone IS NULL AND {}", sql.text);
+            Ok(c.prepare(&text)?.query_row(params_from_iter(&sql.values), |r| r.get::<_, i64>(0))?)
         })
     };
     std::thread::scope(|s| {

@@ -15,8 +15,20 @@ use rusqlite::types::Value;
 pub struct Sql {
     pub text: String,
     pub values: Vec<Value>,
-    /// The roll-ups tell of the instant that is asked about.
-    rolled: bool,
+    how: How,
+}
+
+/// How a tree is compiled.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct How {
+    /// No response that is rolled up is later than the instant asked about.
+    pub rolled: bool,
+    /// Nobody's roll-up is behind: there is nothing to count beside it.
+    pub none_due: bool,
+    /// Unknown has to be told from no: under a not it makes the difference.
+    pub exact: bool,
+    /// Only people with these numbers are asked about, so sets are made of them alone.
+    pub range: Option<(i64, i64)>,
 }
 
 impl Sql {
@@ -30,12 +42,26 @@ impl Sql {
         self.text.push_str(text);
         self.values.extend(values);
     }
+
+    /// Narrows a set to the people who are asked about.
+    fn of_range(&mut self, column: &str) {
+        if let Some((from, to)) = self.how.range {
+            self.put(&format!(" AND {column} BETWEEN {from} AND {to}"));
+        }
+    }
+
+    /// A set of people by one value.
+    fn set(&mut self, not: bool, table: &str, column: &str, value: i64) {
+        self.with(&format!("(c.id {}IN (SELECT contact_id FROM {table} WHERE {column} = ?", if not { "NOT " } else { "" }), [value.into()]);
+        self.of_range("contact_id");
+        self.put("))");
+    }
 }
 
-/// Compiles a resolved tree for an instant. `rolled`: no response that is rolled up is later than that.
+/// Compiles a resolved tree for an instant.
 #[must_use]
-pub fn compile(tree: &Tree, now: Instant, rolled: bool) -> Sql {
-    let mut out = Sql { rolled, ..Sql::default() };
+pub fn compile(tree: &Tree, now: Instant, how: How) -> Sql {
+    let mut out = Sql { how, ..Sql::default() };
     put(tree, now, &mut out);
     out
 }
@@ -45,9 +71,11 @@ fn put(tree: &Tree, now: Instant, out: &mut Sql) {
         Tree::All { of } => branches(of, " AND ", "1", now, out),
         Tree::Any { of } => branches(of, " OR ", "0", now, out),
         Tree::Not { of } => {
+            let outside = std::mem::replace(&mut out.how.exact, true);
             out.put("(NOT ");
             put(of, now, out);
             out.put(")");
+            out.how.exact = outside;
         }
         leaf => condition(leaf, now, out),
     }
@@ -92,12 +120,27 @@ fn text_test(column: &str, is: TextTest, value: &str) -> (String, Vec<Value>) {
     }
 }
 
-/// A test of an own field's typed column: NULL where the person has no such value.
-fn own(field: i64, test: &str, values: Vec<Value>, out: &mut Sql) {
-    out.put("(SELECT ");
-    out.put(test);
+/// A test of an own field's typed column: unknown where the person has no such value.
+fn own(field: i64, column: &str, test: &str, values: Vec<Value>, out: &mut Sql) {
+    let of_field = |test: &str, out: &mut Sql| {
+        out.with(
+            &format!("c.id IN (SELECT contact_id FROM field_value v WHERE v.field_id = ? AND {}", test.replace('?', "\u{1}")),
+            [field.into()],
+        );
+        out.text = out.text.replace('\u{1}', "?");
+    };
+    out.put(if out.how.exact { "(CASE WHEN " } else { "(" });
+    of_field(test, out);
     out.values.extend(values);
-    out.with(" FROM field_value v WHERE v.field_id = ? AND v.contact_id = c.id)", [field.into()]);
+    out.of_range("contact_id");
+    if out.how.exact {
+        out.put(") THEN 1 WHEN ");
+        of_field(&format!("{column} IS NOT NULL"), out);
+        out.of_range("contact_id");
+        out.put(") THEN 0 END)");
+    } else {
+        out.put("))");
+    }
 }
 
 fn sign(is: Compare) -> &'static str {
@@ -124,15 +167,15 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
         Tree::All { .. } | Tree::Any { .. } | Tree::Not { .. } => put(leaf, now, out),
         Tree::Text { field: Field::Own(id), is, value } => {
             let (test, values) = text_test("v.key", *is, value);
-            own(*id, &test, values, out);
+            own(*id, "v.key", &test, values, out);
         }
         Tree::Text { field, is, value } => {
             let (test, values) = text_test(column(*field), *is, value);
             out.put(&format!("({test})"));
             out.values.extend(values);
         }
-        Tree::Number { field, is, value } => own(*field, &format!("v.number {} ?", sign(*is)), vec![(*value).into()], out),
-        Tree::YesNo { field, yes } => own(*field, "v.flag = ?", vec![i64::from(*yes).into()], out),
+        Tree::Number { field, is, value } => own(*field, "v.number", &format!("v.number {} ?", sign(*is)), vec![(*value).into()], out),
+        Tree::YesNo { field, yes } => own(*field, "v.flag", "v.flag = ?", vec![i64::from(*yes).into()], out),
         Tree::Date { field, is } => {
             let today = day_of(now);
             let (test, values): (&str, Vec<Value>) = match *is {
@@ -141,23 +184,21 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                 DateTest::LastDays(n) => ("v.day > ? AND v.day <= ?", vec![(today - i64::from(n)).into(), today.into()]),
                 DateTest::NextDays(n) => ("v.day >= ? AND v.day < ?", vec![today.into(), (today + i64::from(n)).into()]),
             };
-            own(*field, test, values, out);
+            own(*field, "v.day", test, values, out);
         }
         Tree::Dated { field, within_days } => {
             let today = day_of(now);
-            own(*field, "v.dated > ? AND v.dated <= ?", vec![(today - i64::from(*within_days)).into(), today.into()], out);
+            own(*field, "v.dated", "v.dated > ? AND v.dated <= ?", vec![(today - i64::from(*within_days)).into(), today.into()], out);
         }
         Tree::Missing { field: Field::Own(id) } => {
-            out.with("(c.id NOT IN (SELECT contact_id FROM field_value WHERE field_id = ?))", [(*id).into()])
+            out.set(true, "field_value", "field_id", *id);
         }
         Tree::Missing { field: Field::Position } => out.put("(c.latitude IS NULL OR c.longitude IS NULL)"),
         Tree::Missing { field } => out.put(&format!("({} IS NULL)", column(*field))),
-        Tree::List { list } => out.with("(c.id IN (SELECT contact_id FROM list_member WHERE list_id = ?))", [(*list).into()]),
-        Tree::Tag { tag } => out.with("(c.id IN (SELECT contact_id FROM contact_tag WHERE tag_id = ?))", [(*tag).into()]),
-        Tree::Topic { topic } => out.with("(c.id NOT IN (SELECT contact_id FROM topic_left WHERE topic_id = ?))", [(*topic).into()]),
-        Tree::Segment { segment } => {
-            out.with("(c.id IN (SELECT contact_id FROM segment_member WHERE segment_id = ?))", [(*segment).into()])
-        }
+        Tree::List { list } => out.set(false, "list_member", "list_id", *list),
+        Tree::Tag { tag } => out.set(false, "contact_tag", "tag_id", *tag),
+        Tree::Topic { topic } => out.set(true, "topic_left", "topic_id", *topic),
+        Tree::Segment { segment } => out.set(false, "segment_member", "segment_id", *segment),
         Tree::Consent { states } => out.put(&format!("(c.consent IN ({}))", list_of(states.iter().map(|s| *s as i64)))),
         Tree::Status { states } => out.put(&format!("(c.status IN ({}))", list_of(states.iter().map(|s| *s as i64)))),
         Tree::Domain { domain, subdomains } => {
@@ -170,13 +211,28 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             out.put("))");
         }
         Tree::Near { latitude, longitude, km, .. } => {
-            out.with("(distance_km(c.latitude, c.longitude, ?, ?) <= ?)", [(*latitude).into(), (*longitude).into(), (*km).into()]);
+            // A degree of latitude has 111.19 km: most people are too far north or south to be measured.
+            let degrees = km / 111.0;
+            out.with(
+                "(c.latitude BETWEEN ? AND ? AND distance_km(c.latitude, c.longitude, ?, ?) <= ?)",
+                [(latitude - degrees).into(), (latitude + degrees).into(), (*latitude).into(), (*longitude).into(), (*km).into()],
+            );
         }
         Tree::Did { times, did, human, .. } => {
             let (n, at_least) = match times {
                 Times::AtLeast(n) => (i64::from(*n), true),
                 Times::AtMost(n) => (i64::from(*n) + 1, false),
             };
+            let blind = *did == Did::Opened && *human;
+            if !out.how.exact && n > 0 {
+                // Only yes counts: who is in the set, or who is neither in it nor blind.
+                out.put(if at_least { "(" } else { "(NOT " });
+                answered(leaf, n, now, out);
+                if blind && !at_least {
+                    out.put(&format!(" AND c.domain_id NOT IN ({})", crate::segments::open_blind_domains()));
+                }
+                return out.put(")");
+            }
             // In the set of those with n or more: yes for "at least", no for "at most".
             let (inside, outside) = if at_least { ("1", "0") } else { ("0", "1") };
             out.put("(CASE WHEN ");
@@ -186,7 +242,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                 answered(leaf, n, now, out);
             }
             out.put(&format!(" THEN {inside}"));
-            if *did == Did::Opened && *human {
+            if blind {
                 out.put(&format!(" WHEN c.domain_id IN ({}) THEN NULL", crate::segments::open_blind_domains()));
             }
             out.put(&format!(" ELSE {outside} END)"));
@@ -199,16 +255,25 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             };
             let a = after(now, *within_days);
             out.put(&format!("(c.id {word} ("));
-            if out.rolled {
+            let by_row = |from: &str, out: &mut Sql| {
+                out.with(
+                    &format!("SELECT s.contact_id FROM {from} WHERE s.accepted_at > ? AND s.accepted_at <= ?"),
+                    [a.into(), now.0.into()],
+                );
+            };
+            if out.how.rolled {
                 rolled(RECEIVED, n, a, out);
+                if out.how.none_due && n <= i64::from(DEPTH) {
+                    return out.put("))");
+                }
                 out.put(" UNION ALL ");
+                let people = due_or_deep(RECEIVED, n);
+                by_row(&format!("{people} d CROSS JOIN send s INDEXED BY send_contact ON s.contact_id = d.contact_id"), out);
+            } else {
+                by_row("send s", out);
             }
-            out.with("SELECT contact_id FROM send s WHERE accepted_at > ? AND accepted_at <= ?", [a.into(), now.0.into()]);
-            if out.rolled {
-                out.put(" AND s.contact_id IN ");
-                due_or_deep(RECEIVED, n, out);
-            }
-            out.with(" GROUP BY contact_id HAVING count(*) >= ?))", [n.into()]);
+            out.of_range("s.contact_id");
+            out.with(" GROUP BY s.contact_id HAVING count(*) >= ?))", [n.into()]);
         }
         Tree::Event { name, times, within_days } => {
             let (n, word) = match times {
@@ -217,18 +282,21 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                 Times::AtMost(n) => (i64::from(*n) + 1, "NOT IN"),
             };
             out.with(
-                &format!("(c.id {word} (SELECT contact_id FROM event WHERE name_key = ? AND at > ? AND at <= ? GROUP BY contact_id HAVING count(*) >= ?))"),
-                [fold(name).into(), after(now, *within_days).into(), now.0.into(), n.into()],
+                &format!("(c.id {word} (SELECT contact_id FROM event WHERE name_key = ? AND at > ? AND at <= ?"),
+                [fold(name).into(), after(now, *within_days).into(), now.0.into()],
             );
+            out.of_range("contact_id");
+            out.with(" GROUP BY contact_id HAVING count(*) >= ?))", [n.into()]);
         }
         Tree::Bought { what, is, value, product, category, within_days } => {
             let sum = match what {
                 Bought::Count => "count(*) FILTER (WHERE cents >= 0)",
-                Bought::Value => "CAST(coalesce(sum(cents), 0) AS REAL) / 100.0",
+                Bought::Value => "CAST(sum(cents) AS REAL) / 100.0",
             };
-            // Those who bought something that fits are few: made once, then looked up.
+            // Who bought nothing that fits has none. Where that is enough, those are left out of whom it isn't.
+            let none_fits = is.holds(0.0, *value);
             out.with(
-                &format!("(CASE WHEN c.id IN (SELECT contact_id FROM purchase) THEN (SELECT {sum} FROM purchase b WHERE b.contact_id = c.id AND b.at > ? AND b.at <= ?"),
+                &format!("(c.id {}IN (SELECT contact_id FROM purchase b WHERE b.at > ? AND b.at <= ?", if none_fits { "NOT " } else { "" }),
                 [after(now, *within_days).into(), now.0.into()],
             );
             for (column, asked) in [("product_key", product), ("category_key", category)] {
@@ -236,7 +304,9 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                     out.with(&format!(" AND b.{column} = ?"), [fold(words).into()]);
                 }
             }
-            out.with(&format!(") ELSE 0.0 END {} ?)", sign(*is)), [(*value).into()]);
+            out.of_range("b.contact_id");
+            let fits = if none_fits { "NOT " } else { "" };
+            out.with(&format!(" GROUP BY contact_id HAVING {fits}({sum} {} ?)))", sign(*is)), [(*value).into()]);
         }
         Tree::Added { within_days } => {
             out.with("(c.added_at > ? AND c.added_at <= ?)", [after(now, Some(*within_days)).into(), now.0.into()])
@@ -273,14 +343,19 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
         _ => None,
     };
     match (mailing, on_send.filter(|_| within_days.is_none() && link.is_none())) {
-        (None, _) if *human && out.rolled => {
+        (None, _) if *human && out.how.rolled => {
             out.put("c.id IN (");
             rolled(kind, n, a, out);
-            out.put(" UNION ALL SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM send s CROSS JOIN response r ON r.send_id = s.id");
+            if out.how.none_due && n <= i64::from(DEPTH) {
+                return out.put(")");
+            }
+            out.put(" UNION ALL SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM ");
+            out.put(&due_or_deep(kind, n));
+            out.put(" d CROSS JOIN send s INDEXED BY send_contact ON s.contact_id = d.contact_id CROSS JOIN response r INDEXED BY response_send ON r.send_id = s.id");
             out.with(" AND r.kind = ? AND r.at > ? AND r.at <= ?", [kind.into(), a.into(), now.0.into()]);
             by_link(out);
-            out.put(" WHERE s.contact_id IN ");
-            due_or_deep(kind, n, out);
+            out.put(" WHERE 1");
+            out.of_range("s.contact_id");
             out.put(")");
         }
         (_, Some(column)) => {
@@ -317,23 +392,21 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
 /// Those whose roll-up says that they have n or more: nobody where it is not deep enough to tell.
 fn rolled(kind: i64, n: i64, after: i64, out: &mut Sql) {
     let nth = n.clamp(1, i64::from(DEPTH));
-    out.with(
-        &format!("SELECT contact_id FROM answered WHERE kind = ? AND t{nth} > ? AND contact_id NOT IN {DUE}"),
-        [kind.into(), after.into()],
-    );
+    out.with(&format!("SELECT contact_id FROM answered WHERE kind = ? AND t{nth} > ?"), [kind.into(), after.into()]);
+    if !out.how.none_due {
+        out.put(&format!(" AND contact_id NOT IN {DUE}"));
+    }
+    out.of_range("contact_id");
     if n > i64::from(DEPTH) {
         out.put(" AND 0");
     }
 }
 
 /// Those whose rows have to be counted: their roll-up is not of now, or not deep enough.
-fn due_or_deep(kind: i64, n: i64, out: &mut Sql) {
+fn due_or_deep(kind: i64, n: i64) -> String {
     if n > i64::from(DEPTH) {
-        out.with(
-            &format!("(SELECT contact_id FROM answered WHERE kind = ? AND n >= ? UNION SELECT * FROM {DUE})"),
-            [kind.into(), n.into()],
-        );
+        format!("(SELECT contact_id FROM answered WHERE kind = {kind} AND n >= {n} UNION SELECT contact_id FROM {DUE})")
     } else {
-        out.put(DUE);
+        DUE.to_owned()
     }
 }
