@@ -224,6 +224,10 @@ fn functions(conn: &Connection) -> rusqlite::Result<()> {
     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC | FunctionFlags::SQLITE_INNOCUOUS;
     // Words as they are compared; missing when there are none.
     conn.create_scalar_function("fold", 1, flags, |x| Ok(x.get::<Option<String>>(0)?.map(|t| fold(&t)).filter(|t| !t.is_empty())))?;
+    // Not deterministic to SQLite: its sets change from count to count.
+    conn.create_scalar_function("in_set", 2, FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_INNOCUOUS, |x| {
+        Ok(crate::segments::sets::has(x.get(0)?, x.get(1)?))
+    })?;
     conn.create_scalar_function("distance_km", 4, flags, |x| {
         let from = x.get::<Option<f64>>(0)?.zip(x.get::<Option<f64>>(1)?);
         let to = (x.get::<f64>(2)?, x.get::<f64>(3)?);

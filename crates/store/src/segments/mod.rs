@@ -3,6 +3,7 @@
 //! * [`sql`]: the compiler; [`person`]: one person loaded for the reference evaluator.
 
 pub mod person;
+pub mod sets;
 pub mod sql;
 
 use crate::contacts::ContactRow;
@@ -208,11 +209,8 @@ pub fn count(store: &crate::Store, tree: &Tree, now: Instant) -> Result<i64> {
     let whole = &whole;
     let of = move |part: i64| {
         let (from, to) = (last * part / parts + 1, last * (part + 1) / parts);
-        let sql = sql::compile(whole, now, sql::How { range: (parts > 1).then_some((from, to)), ..how });
-        store.read_now(|c| {
-            let text = format!("SELECT count(*) FROM contact c WHERE c.id BETWEEN {from} AND {to} AND c.gone IS NULL AND {}", sql.text);
-            Ok(c.prepare(&text)?.query_row(params_from_iter(&sql.values), |r| r.get::<_, i64>(0))?)
-        })
+        let sql = sql::compile(whole, now, sql::How { range: Some((from, to)), bits: true, ..how });
+        store.read_now(|c| sets::count(c, &sql, from, to))
     };
     std::thread::scope(|s| {
         let others: Vec<_> = (1..parts).map(|part| s.spawn(move || of(part))).collect();

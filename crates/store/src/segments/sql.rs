@@ -15,6 +15,8 @@ use rusqlite::types::Value;
 pub struct Sql {
     pub text: String,
     pub values: Vec<Value>,
+    /// The sets that `in_set` asks, each by its query.
+    pub(super) sets: Vec<(String, Vec<Value>)>,
     how: How,
 }
 
@@ -27,6 +29,8 @@ pub struct How {
     pub none_due: bool,
     /// Unknown has to be told from no: under a not it makes the difference.
     pub exact: bool,
+    /// Sets of people are asked as bits (see [`super::sets`]).
+    pub bits: bool,
     /// Only people with these numbers are asked about, so sets are made of them alone.
     pub range: Option<(i64, i64)>,
 }
@@ -50,11 +54,27 @@ impl Sql {
         }
     }
 
+    /// Who is (not) among the people whose numbers a query gives; `people` writes the query.
+    fn among(&mut self, not: bool, people: impl FnOnce(&mut Self)) {
+        let (text, values) = (std::mem::take(&mut self.text), std::mem::take(&mut self.values));
+        people(self);
+        let (set, its) = (std::mem::replace(&mut self.text, text), std::mem::replace(&mut self.values, values));
+        let not = if not { "NOT " } else { "" };
+        if self.how.bits {
+            self.put(&format!("({not}in_set({}, c.id))", self.sets.len()));
+            self.sets.push((set, its));
+        } else {
+            self.put(&format!("(c.id {not}IN ({set}))"));
+            self.values.extend(its);
+        }
+    }
+
     /// A set of people by one value.
     fn set(&mut self, not: bool, table: &str, column: &str, value: i64) {
-        self.with(&format!("(c.id {}IN (SELECT contact_id FROM {table} WHERE {column} = ?", if not { "NOT " } else { "" }), [value.into()]);
-        self.of_range("contact_id");
-        self.put("))");
+        self.among(not, |out| {
+            out.with(&format!("SELECT contact_id FROM {table} WHERE {column} = ?"), [value.into()]);
+            out.of_range("contact_id");
+        });
     }
 }
 
@@ -122,25 +142,22 @@ fn text_test(column: &str, is: TextTest, value: &str) -> (String, Vec<Value>) {
 
 /// A test of an own field's typed column: unknown where the person has no such value.
 fn own(field: i64, column: &str, test: &str, values: Vec<Value>, out: &mut Sql) {
-    let of_field = |test: &str, out: &mut Sql| {
-        out.with(
-            &format!("c.id IN (SELECT contact_id FROM field_value v WHERE v.field_id = ? AND {}", test.replace('?', "\u{1}")),
-            [field.into()],
-        );
-        out.text = out.text.replace('\u{1}', "?");
+    let of_field = |test: &str, values: Vec<Value>, out: &mut Sql| {
+        out.among(false, |out| {
+            out.with("SELECT contact_id FROM field_value v WHERE v.field_id = ? AND ", [field.into()]);
+            out.put(test);
+            out.values.extend(values);
+            out.of_range("contact_id");
+        });
     };
-    out.put(if out.how.exact { "(CASE WHEN " } else { "(" });
-    of_field(test, out);
-    out.values.extend(values);
-    out.of_range("contact_id");
-    if out.how.exact {
-        out.put(") THEN 1 WHEN ");
-        of_field(&format!("{column} IS NOT NULL"), out);
-        out.of_range("contact_id");
-        out.put(") THEN 0 END)");
-    } else {
-        out.put("))");
+    if !out.how.exact {
+        return of_field(test, values, out);
     }
+    out.put("(CASE WHEN ");
+    of_field(test, values, out);
+    out.put(" THEN 1 WHEN ");
+    of_field(&format!("{column} IS NOT NULL"), vec![], out);
+    out.put(" THEN 0 END)");
 }
 
 fn sign(is: Compare) -> &'static str {
@@ -227,7 +244,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             if !out.how.exact && n > 0 {
                 // Only yes counts: who is in the set, or who is neither in it nor blind.
                 out.put(if at_least { "(" } else { "(NOT " });
-                answered(leaf, n, now, out);
+                out.among(false, |out| answered(leaf, n, now, out));
                 if blind && !at_least {
                     out.put(&format!(" AND c.domain_id NOT IN ({})", crate::segments::open_blind_domains()));
                 }
@@ -239,7 +256,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             if n == 0 {
                 out.put("1");
             } else {
-                answered(leaf, n, now, out);
+                out.among(false, |out| answered(leaf, n, now, out));
             }
             out.put(&format!(" THEN {inside}"));
             if blind {
@@ -248,45 +265,19 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             out.put(&format!(" ELSE {outside} END)"));
         }
         Tree::Received { times, within_days } => {
-            let (n, word) = match times {
-                Times::AtLeast(0) => return out.put("1"),
-                Times::AtLeast(n) => (i64::from(*n), "IN"),
-                Times::AtMost(n) => (i64::from(*n) + 1, "NOT IN"),
-            };
-            let a = after(now, *within_days);
-            out.put(&format!("(c.id {word} ("));
-            let by_row = |from: &str, out: &mut Sql| {
-                out.with(
-                    &format!("SELECT s.contact_id FROM {from} WHERE s.accepted_at > ? AND s.accepted_at <= ?"),
-                    [a.into(), now.0.into()],
-                );
-            };
-            if out.how.rolled {
-                rolled(RECEIVED, n, a, out);
-                if out.how.none_due && n <= i64::from(DEPTH) {
-                    return out.put("))");
-                }
-                out.put(" UNION ALL ");
-                let people = due_or_deep(RECEIVED, n);
-                by_row(&format!("{people} d CROSS JOIN send s INDEXED BY send_contact ON s.contact_id = d.contact_id"), out);
-            } else {
-                by_row("send s", out);
-            }
-            out.of_range("s.contact_id");
-            out.with(" GROUP BY s.contact_id HAVING count(*) >= ?))", [n.into()]);
+            let Some((n, not)) = bound(*times) else { return out.put("1") };
+            out.among(not, |out| received(n, after(now, *within_days), now, out));
         }
         Tree::Event { name, times, within_days } => {
-            let (n, word) = match times {
-                Times::AtLeast(0) => return out.put("1"),
-                Times::AtLeast(n) => (i64::from(*n), "IN"),
-                Times::AtMost(n) => (i64::from(*n) + 1, "NOT IN"),
-            };
-            out.with(
-                &format!("(c.id {word} (SELECT contact_id FROM event WHERE name_key = ? AND at > ? AND at <= ?"),
-                [fold(name).into(), after(now, *within_days).into(), now.0.into()],
-            );
-            out.of_range("contact_id");
-            out.with(" GROUP BY contact_id HAVING count(*) >= ?))", [n.into()]);
+            let Some((n, not)) = bound(*times) else { return out.put("1") };
+            out.among(not, |out| {
+                out.with(
+                    "SELECT contact_id FROM event WHERE name_key = ? AND at > ? AND at <= ?",
+                    [fold(name).into(), after(now, *within_days).into(), now.0.into()],
+                );
+                out.of_range("contact_id");
+                out.with(" GROUP BY contact_id HAVING count(*) >= ?", [n.into()]);
+            });
         }
         Tree::Bought { what, is, value, product, category, within_days } => {
             let sum = match what {
@@ -295,18 +286,17 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             };
             // Who bought nothing that fits has none. Where that is enough, those are left out of whom it isn't.
             let none_fits = is.holds(0.0, *value);
-            out.with(
-                &format!("(c.id {}IN (SELECT contact_id FROM purchase b WHERE b.at > ? AND b.at <= ?", if none_fits { "NOT " } else { "" }),
-                [after(now, *within_days).into(), now.0.into()],
-            );
-            for (column, asked) in [("product_key", product), ("category_key", category)] {
-                if let Some(words) = asked {
-                    out.with(&format!(" AND b.{column} = ?"), [fold(words).into()]);
+            out.among(none_fits, |out| {
+                out.with("SELECT contact_id FROM purchase b WHERE b.at > ? AND b.at <= ?", [after(now, *within_days).into(), now.0.into()]);
+                for (column, asked) in [("product_key", product), ("category_key", category)] {
+                    if let Some(words) = asked {
+                        out.with(&format!(" AND b.{column} = ?"), [fold(words).into()]);
+                    }
                 }
-            }
-            out.of_range("b.contact_id");
-            let fits = if none_fits { "NOT " } else { "" };
-            out.with(&format!(" GROUP BY contact_id HAVING {fits}({sum} {} ?)))", sign(*is)), [(*value).into()]);
+                out.of_range("b.contact_id");
+                let fits = if none_fits { "NOT " } else { "" };
+                out.with(&format!(" GROUP BY contact_id HAVING {fits}({sum} {} ?)", sign(*is)), [(*value).into()]);
+            });
         }
         Tree::Added { within_days } => {
             out.with("(c.added_at > ? AND c.added_at <= ?)", [after(now, Some(*within_days)).into(), now.0.into()])
@@ -315,7 +305,36 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
     }
 }
 
-/// `c.id IN (those with n or more messages answered so)`.
+/// The least number that is asked about, and whether those who have it are left out; none when everyone fits.
+fn bound(times: Times) -> Option<(i64, bool)> {
+    match times {
+        Times::AtLeast(0) => None,
+        Times::AtLeast(n) => Some((i64::from(n), false)),
+        Times::AtMost(n) => Some((i64::from(n) + 1, true)),
+    }
+}
+
+/// Those whose host accepted n or more messages after an instant.
+fn received(n: i64, a: i64, now: Instant, out: &mut Sql) {
+    let by_row = |from: &str, out: &mut Sql| {
+        out.with(&format!("SELECT s.contact_id FROM {from} WHERE s.accepted_at > ? AND s.accepted_at <= ?"), [a.into(), now.0.into()]);
+    };
+    if out.how.rolled {
+        rolled(RECEIVED, n, a, out);
+        if out.how.none_due && n <= i64::from(DEPTH) {
+            return;
+        }
+        out.put(" UNION ALL ");
+        let people = due_or_deep(RECEIVED, n);
+        by_row(&format!("{people} d CROSS JOIN send s INDEXED BY send_contact ON s.contact_id = d.contact_id"), out);
+    } else {
+        by_row("send s", out);
+    }
+    out.of_range("s.contact_id");
+    out.with(" GROUP BY s.contact_id HAVING count(*) >= ?", [n.into()]);
+}
+
+/// Those with n or more messages answered so.
 fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
     let Tree::Did { did, human, within_days, mailing, link, .. } = leaf else { return };
     let a = after(now, *within_days);
@@ -344,10 +363,9 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
     };
     match (mailing, on_send.filter(|_| within_days.is_none() && link.is_none())) {
         (None, _) if *human && out.how.rolled => {
-            out.put("c.id IN (");
             rolled(kind, n, a, out);
             if out.how.none_due && n <= i64::from(DEPTH) {
-                return out.put(")");
+                return;
             }
             out.put(" UNION ALL SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM ");
             out.put(&due_or_deep(kind, n));
@@ -359,16 +377,14 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
             out.put(")");
         }
         (_, Some(column)) => {
-            out.with(&format!("c.id IN (SELECT contact_id FROM send WHERE {column} <= ?"), [now.0.into()]);
+            out.with(&format!("SELECT contact_id FROM send WHERE {column} <= ?"), [now.0.into()]);
             if let Some(mailing) = mailing {
                 out.with(" AND mailing_id = ?", [(*mailing).into()]);
             }
         }
         (Some(mailing), None) => {
             // One mailing has a small part of all messages, and few of those were answered so.
-            out.put(
-                "c.id IN (SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM send s CROSS JOIN response r ON r.send_id = s.id",
-            );
+            out.put("SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM send s CROSS JOIN response r ON r.send_id = s.id");
             out.with(" AND r.kind = ? AND r.at > ? AND r.at <= ?", [kind.into(), a.into(), now.0.into()]);
             by_link(out);
             out.with(" WHERE s.mailing_id = ?", [(*mailing).into()]);
@@ -379,14 +395,14 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
         }
         (None, None) => {
             out.with(
-                "c.id IN (SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM response r CROSS JOIN send s ON s.id = r.send_id WHERE r.kind = ? AND r.at > ? AND r.at <= ?",
+                "SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM response r CROSS JOIN send s ON s.id = r.send_id WHERE r.kind = ? AND r.at > ? AND r.at <= ?",
                 [kind.into(), a.into(), now.0.into()],
             );
             by_link(out);
             out.put(")");
         }
     }
-    out.with(" GROUP BY contact_id HAVING count(*) >= ?)", [n.into()]);
+    out.with(" GROUP BY contact_id HAVING count(*) >= ?", [n.into()]);
 }
 
 /// Those whose roll-up says that they have n or more: nobody where it is not deep enough to tell.
