@@ -33,8 +33,7 @@ export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response:
 
 /** Uploads a file as it is; the browser streams it. */
 export async function upload(file: File): Promise<Schemas["Run"]> {
-  if (file.size > 2 ** 30)
-    throw new Error("The file is over 1 GB. Split it and import the parts one after the other.");
+  if (file.size > 2 ** 30) throw new Error("The file is over 1 GB. Split it and import the parts one after the other.");
   const response = await fetch(`/api/imports?name=${encodeURIComponent(file.name)}`, {
     method: "POST",
     body: file,

@@ -6,6 +6,7 @@
 
 use super::sql::Sql;
 use crate::Result;
+use rusqlite::types::Value;
 use rusqlite::{Connection, params_from_iter};
 use std::cell::RefCell;
 
@@ -37,26 +38,51 @@ pub(crate) fn has(set: i64, id: i64) -> bool {
     })
 }
 
+/// Sets, filled.
+pub(crate) struct Filled(Vec<Bits>);
+
+impl Filled {
+    /// Fills sets of people with these numbers, each by its query.
+    ///
+    /// # Errors
+    /// When the database fails.
+    pub(crate) fn new(c: &Connection, sets: &[(String, Vec<Value>)], from: i64, to: i64) -> Result<Self> {
+        let fill = |(text, values): &(String, Vec<Value>)| {
+            let mut bits = Bits::new(from, to);
+            let mut s = c.prepare(text)?;
+            let mut rows = s.query(params_from_iter(values))?;
+            while let Some(r) = rows.next()? {
+                if let Some((word, bit)) = bits.place(r.get(0)?) {
+                    bits.words[word] |= bit;
+                }
+            }
+            Ok(bits)
+        };
+        Ok(Self(sets.iter().map(fill).collect::<Result<_>>()?))
+    }
+
+    /// How many people are in all of them.
+    pub(crate) fn people(&self) -> i64 {
+        let all = |word: usize| self.0.iter().fold(u64::MAX, |w, bits| w & bits.words[word]);
+        let words = self.0.first().map_or(0, |bits| bits.words.len());
+        (0..words).map(|w| i64::from(all(w).count_ones())).sum()
+    }
+
+    /// Runs a query of this thread that asks them.
+    pub(crate) fn asked_by<T>(self, query: impl FnOnce() -> T) -> T {
+        SETS.set(self.0);
+        let answer = query();
+        SETS.set(Vec::new());
+        answer
+    }
+}
+
 /// Counts the people with these numbers who fit a tree that was compiled to sets of bits.
 ///
 /// # Errors
 /// When the database fails.
 pub fn count(c: &Connection, sql: &Sql, from: i64, to: i64) -> Result<i64> {
-    let mut sets = Vec::with_capacity(sql.sets.len());
-    for (text, values) in &sql.sets {
-        let mut bits = Bits::new(from, to);
-        let mut s = c.prepare(text)?;
-        let mut rows = s.query(params_from_iter(values))?;
-        while let Some(r) = rows.next()? {
-            if let Some((word, bit)) = bits.place(r.get(0)?) {
-                bits.words[word] |= bit;
-            }
-        }
-        sets.push(bits);
-    }
-    SETS.set(sets);
     let text = format!("SELECT count(*) FROM contact c WHERE c.id BETWEEN {from} AND {to} AND c.gone IS NULL AND {}", sql.text);
-    let n = c.prepare(&text).and_then(|mut s| s.query_row(params_from_iter(&sql.values), |r| r.get(0)));
-    SETS.set(Vec::new());
-    Ok(n?)
+    let query = || c.prepare(&text)?.query_row(params_from_iter(&sql.values), |r| r.get(0));
+    Ok(Filled::new(c, &sql.sets, from, to)?.asked_by(query)?)
 }

@@ -381,6 +381,7 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
             if let Some(mailing) = mailing {
                 out.with(" AND mailing_id = ?", [(*mailing).into()]);
             }
+            out.of_range("contact_id");
         }
         (Some(mailing), None) => {
             // One mailing has a small part of all messages, and few of those were answered so.
@@ -391,6 +392,7 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
             if let Some(column) = on_send {
                 out.put(&format!(" AND s.{column} IS NOT NULL"));
             }
+            out.of_range("s.contact_id");
             out.put(")");
         }
         (None, None) => {
