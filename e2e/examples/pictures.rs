@@ -20,7 +20,6 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("cap", "/clearance/rules", "in force", None),
     ("suppression", "/clearance/suppression", "bar addresses", None),
     ("mailing", "/mailings/34", "may go", None),
-    ("letterhead", "/mailings/letterheads/1", "postal address", None),
     ("plan", "/trials/plan/34", "people per arm", None),
     ("collecting", "/trials/8", "arms stay closed", None),
     ("verdict", "/trials/7", "Rate, 95%", Some("#sheet button.figure")),
