@@ -11,3 +11,6 @@ INSERT INTO rollup VALUES (1, 0, 0);
 -- People whose messages changed since.
 CREATE TABLE rollup_due (contact_id INTEGER PRIMARY KEY) WITHOUT ROWID;
 INSERT INTO rollup_due SELECT DISTINCT contact_id FROM send;
+-- Who bought a product is asked of the index alone.
+DROP INDEX purchase_product;
+CREATE INDEX purchase_product ON purchase (product_key, contact_id, at, cents);

@@ -97,7 +97,11 @@ fn filter(c: &Connection, q: &Query, now: Instant) -> Result<(String, Vec<Box<dy
 /// As [`filter`]; `bits`: the list and the tag are asked as sets of bits, in this order.
 fn filter_by(c: &Connection, q: &Query, now: Instant, bits: bool) -> Result<(String, Vec<Box<dyn ToSql>>)> {
     // Ids alone come from a small index: a page far in never fetches the rows before it.
-    let mut wheres = vec!["c.id NOT IN (SELECT id FROM contact WHERE gone IS NOT NULL)".to_owned()];
+    let mut wheres = Vec::new();
+    if !bits || q.list.is_none() && q.tag.is_none() {
+        // Nobody who is gone is on a list or a tag.
+        wheres.push("c.id NOT IN (SELECT id FROM contact WHERE gone IS NOT NULL)".to_owned());
+    }
     let mut values: Vec<Box<dyn ToSql>> = Vec::new();
     let search = q.search.trim().to_lowercase();
     if let Some(domain) = search.strip_prefix('@') {
