@@ -1,4 +1,5 @@
 //! Takes the pictures of docs/screenshots from a running demo: `pictures ADDRESS FOLDER [NAME …]`.
+//! A name that begins with a slash is a page of its own: it is waited for until "Today" stands there.
 //! With `NIGHT=1` in the environment, by night.
 
 use rinse_e2e::Bench;
@@ -34,6 +35,14 @@ async fn main() {
     let mut bench = Bench::start().await;
     bench.rinse.address.clone_from(address);
     bench.night(std::env::var_os("NIGHT").is_some()).await;
+    for page in only.iter().filter(|o| o.starts_with('/')) {
+        bench.go(page).await;
+        bench.shows("Today").await;
+        // The page's own title comes with its data.
+        bench.page.wait().for_element(fantoccini::Locator::Css("#sheet h1")).await.expect("a title");
+        let name: String = page.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
+        bench.picture(&Path::new(folder).join(format!("{}.png", name.trim_matches('-')))).await;
+    }
     let mut views: Vec<_> = VIEWS.to_vec();
     views.push(("person", "/contacts?status=3", "are shown", None));
     for (name, path, words, click) in views {

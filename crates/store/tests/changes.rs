@@ -308,14 +308,15 @@ async fn scores_fill_only_their_field_and_keep_their_history() {
         .unwrap();
     let mapping =
         || vec![Some(Field::Address), Some(Field::Score { name: "Care".into() }), Some(Field::ScoreDate), Some(Field::ScoreSource)];
-    let csv = "mail,score,day,by\np1@tern.example,7,2026-03-01,desk\np2@tern.example,4.5,2026-03-02,desk\nnobody@tern.example,1,2026-03-01,desk\np3@tern.example,x,2026-03-01,desk\n";
+    let csv = "mail,score,day,by\np1@tern.example,7,2026-03-01,desk\np2@tern.example,4.5,2026-03-02,desk\np2@tern.example,4,2026-02-02,desk\np2@tern.example,9,2026-02-02,desk\nnobody@tern.example,1,2026-03-01,desk\np3@tern.example,x,2026-03-01,desk\n";
     let before = store.read_now(|c| Ok(everybody(c))).unwrap();
     let run = staged(&store, "s.csv", csv.as_bytes(), mapping(), Fixes::default(), false).await;
-    assert_eq!((run.new, run.changed, run.refused), (0, 2, 2));
+    // Two days of one person are two rows; the same day twice is refused.
+    assert_eq!((run.new, run.changed, run.refused), (0, 3, 3));
     imports::apply(&store, run.id, NOW, None, |_| true).await.unwrap();
     let first = store.read_now(|c| Ok(everybody(c))).unwrap();
     let again = staged(&store, "s.csv", csv.as_bytes(), mapping(), Fixes::default(), false).await;
-    assert_eq!((again.changed, again.unchanged), (0, 2));
+    assert_eq!((again.changed, again.unchanged), (0, 3));
     // An older day goes into the history and not over the newer value.
     let older = "mail,score,day,by\np1@tern.example,2,2025-01-01,desk\np2@tern.example,9,2026-04-01,desk\n";
     let late = staged(&store, "t.csv", older.as_bytes(), mapping(), Fixes::default(), false).await;
@@ -326,11 +327,11 @@ async fn scores_fill_only_their_field_and_keep_their_history() {
         (p.fields[0].value.clone(), p.fields[0].dated.clone().unwrap(), p.scores.len())
     };
     assert_eq!(shown(&store, "p1"), ("7".into(), "2026-03-01".into(), 2));
-    assert_eq!(shown(&store, "p2"), ("9".into(), "2026-04-01".into(), 2));
-    for (import, want) in [(late.id, &first), (run.id, &before)] {
+    assert_eq!(shown(&store, "p2"), ("9".into(), "2026-04-01".into(), 3));
+    for (import, rows, want) in [(late.id, 2, &first), (run.id, 3, &before)] {
         let change = store.read_now(|c| runs::of_import(c, import, NOW)).unwrap().unwrap();
         let undone = undo(&store, change.id).await;
-        assert_eq!((undone.undone, undone.kept), (2, 0));
+        assert_eq!((undone.undone, undone.kept), (rows, 0));
         assert_eq!(&store.read_now(|c| Ok(everybody(c))).unwrap(), want);
     }
     let dated = vec![Some(Field::Address), Some(Field::Score { name: "Care".into() }), None, None];

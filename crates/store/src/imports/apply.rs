@@ -70,9 +70,7 @@ pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mu
             at += 1;
             if at <= skip {
                 // What a crash cut short still knows its earlier rows.
-                if let Some(address) = work.judge.address_of(&record) {
-                    memory.seen.note(&address);
-                }
+                work.judge.remember(&mut memory.seen, &record);
                 continue;
             }
             batch.push(record.clone());

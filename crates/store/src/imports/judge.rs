@@ -48,10 +48,11 @@ fn mailbox_hash(a: &Address) -> u64 {
     hash(&[mailbox(&a.key), &a.domain])
 }
 
-impl Seen {
-    pub(super) fn note(&mut self, a: &Address) {
-        self.addresses.insert(hash(&[&a.key]));
-        self.mailboxes.insert(mailbox_hash(a));
+/// What makes a row the same as an earlier one: its address; a score has a row for each of its days.
+fn row_hash(row: &Row) -> u64 {
+    match &row.score {
+        Some(s) => hash(&[&row.address.key, &s.day.to_string(), &s.source]),
+        None => hash(&[&row.address.key]),
     }
 }
 
@@ -126,12 +127,14 @@ impl Judge {
         })
     }
 
-    /// Reads the address of a row that was applied before a restart.
-    pub(super) fn address_of(&self, cells: &csv::StringRecord) -> Option<Address> {
+    /// Remembers a row that was applied before a restart.
+    pub(super) fn remember(&self, seen: &mut Seen, cells: &csv::StringRecord) {
         let cells: Vec<&str> = cells.iter().collect();
-        let mut row = row::read(&cells, &self.mapping, self.width, &self.file).ok()?;
-        self.correct(&mut row);
-        Some(row.address)
+        if let Ok(mut row) = row::read(&cells, &self.mapping, self.width, &self.file) {
+            self.correct(&mut row);
+            seen.addresses.insert(row_hash(&row));
+            seen.mailboxes.insert(mailbox_hash(&row.address));
+        }
     }
 
     fn correct(&self, row: &mut Row) {
@@ -162,8 +165,9 @@ impl Judge {
         };
         let mut found = findings(&row.address.key, &row.address.domain, &self.rules);
         self.correct(&mut row);
-        if !seen.addresses.insert(hash(&[&row.address.key])) {
-            return refused("the same address stands in an earlier row".into(), found);
+        if !seen.addresses.insert(row_hash(&row)) {
+            let what = if row.score.is_some() { "the same address, day and source stand" } else { "the same address stands" };
+            return refused(format!("{what} in an earlier row"), found);
         }
         if self.tombstones.has(c, &row.address.key)? {
             return refused(WAS_DELETED.into(), found);
