@@ -3589,7 +3589,7 @@ export interface components {
             all: number;
             /**
              * Format: int64
-             * @description How many match; counted up to 10,000 when searching.
+             * @description How many match; counted up to 10,000 when something is searched for.
              */
             matching: number;
             rows: components["schemas"]["ContactRow"][];
