@@ -53,15 +53,17 @@ async fn a_contact_file_becomes_a_called_trial() {
     b.sound("import").await;
 
     // Clearance: a suppression line, the cap in force.
-    view(&b, "/clearance/suppression", "bar addresses").await;
-    b.fill("Addresses or domains", "wren0@tern.example").await;
+    view(&b, "/clearance/suppression", "Never mail").await;
+    view(&b, "/clearance/suppression/1", "It catches").await;
+    b.fill("Addresses, domains or hashes", "wren0@tern.example").await;
     b.fill("Reason", "asked by letter").await;
     b.click("Bar them").await;
     b.shows("asked by letter").await;
+    b.shows("1 person").await;
     view(&b, "/clearance/rules", "not in force").await;
-    b.click("Not in force").await;
+    b.click("not in force").await;
     b.click("Save as the next version").await;
-    b.shows("nobody gets more than 3 marketing messages").await;
+    b.shows("Nobody gets more than 3 in 7 days").await;
 
     // Mailings: a letterhead, two subjects, errors before it can go.
     view(&b, "/mailings/letterheads/0", "New letterhead").await;

@@ -16,8 +16,11 @@ import { ImportRunPage } from "./features/contacts/ImportRunPage";
 import { WordsPage } from "./features/contacts/WordsPage";
 import { RulesPage } from "./features/clearance/RulesPage";
 import { SluicePage } from "./features/clearance/SluicePage";
-import { SuppressionPage } from "./features/clearance/SuppressionPage";
-import { ClearanceHome, ConsentPage } from "./features/clearance/ClearanceHome";
+import { SuppressionListPage, SuppressionPage } from "./features/clearance/SuppressionPage";
+import { ForecastPage } from "./features/clearance/ForecastPage";
+import { WhyPage } from "./features/clearance/WhyPage";
+import { ClearanceHome } from "./features/clearance/ClearanceHome";
+import { ConsentPage } from "./features/clearance/ConsentPage";
 import { FindingsPage } from "./features/findings/FindingsPage";
 import { GrowthPage } from "./features/guides/GrowthPage";
 import { RecencyPage } from "./features/guides/RecencyPage";
@@ -56,8 +59,11 @@ const router = createBrowserRouter([
       { path: "/clearance", element: <ClearanceHome /> },
       { path: "/clearance/rules", element: <RulesPage /> },
       { path: "/clearance/suppression", element: <SuppressionPage /> },
+      { path: "/clearance/suppression/:id", element: <SuppressionListPage /> },
+      { path: "/clearance/forecast", element: <ForecastPage /> },
       { path: "/clearance/consent", element: <ConsentPage /> },
       { path: "/clearance/:id", element: <SluicePage /> },
+      { path: "/clearance/:id/person/:contact", element: <WhyPage /> },
       { path: "/mailings", element: <MailingsHome /> },
       { path: "/mailings/letterheads/:id", element: <LetterheadPage /> },
       { path: "/mailings/:id", element: <MailingPage /> },

@@ -7,11 +7,12 @@ use crate::Instant;
 use serde::{Deserialize, Serialize};
 
 /// Where a person's permission for marketing mail stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, utoipa::ToSchema, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 #[repr(u8)]
 pub enum Consent {
     /// No permission on record.
+    #[default]
     None = 0,
     /// Double opt-in message sent, not confirmed.
     Invited = 1,
@@ -68,32 +69,79 @@ pub enum Act {
     Paused {
         until: Instant,
     },
+    /// Ended the break themselves, before its date.
+    Resumed,
     Withdrew,
     Complained,
 }
 
-/// The state that a ledger adds up to, at the instant `now` (a pause ends by itself).
-#[must_use]
-pub fn fold(ledger: impl IntoIterator<Item = Act>, now: Instant) -> Consent {
-    let mut state = Consent::None;
-    let mut pause: Option<(Instant, Consent)> = None;
-    for act in ledger {
-        let under = pause.map_or(state, |(_, before)| before);
-        state = next(under, act);
-        pause = match act {
-            Act::Paused { until } if under.allows_marketing() => Some((until, under)),
-            _ => None,
-        };
+impl Act {
+    /// How the ledger writes it.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Agreed => "agreed",
+            Self::Invited => "invited",
+            Self::Confirmed => "confirmed",
+            Self::Paused { .. } => "paused",
+            Self::Resumed => "resumed",
+            Self::Withdrew => "withdrew",
+            Self::Complained => "complained",
+        }
     }
-    match pause {
-        Some((until, before)) if now >= until => before,
-        _ => state,
+
+    /// The act of a ledger's word; `until` is a break's end.
+    #[must_use]
+    pub fn of_word(word: &str, until: Option<Instant>) -> Option<Self> {
+        let until = until.unwrap_or(Instant(0));
+        [Self::Agreed, Self::Invited, Self::Confirmed, Self::Paused { until }, Self::Resumed, Self::Withdrew, Self::Complained]
+            .into_iter()
+            .find(|a| a.word() == word)
     }
 }
 
-/// The state after `act`. A withdrawal or complaint is only left by the person confirming anew.
+/// Where consent stands, with what a break hides.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Standing {
+    pub state: Consent,
+    /// Under a pause: what was before it, and is again after it.
+    pub under: Consent,
+    /// When the pause ends.
+    pub until: Option<Instant>,
+}
+
+impl Standing {
+    /// The state at an instant: a pause ends by itself.
+    #[must_use]
+    pub fn at(self, now: Instant) -> Consent {
+        if self.state == Consent::Paused && self.until.is_some_and(|u| u <= now) { self.under } else { self.state }
+    }
+
+    /// The standing after an act at an instant.
+    ///
+    /// Somebody else's evidence (an import, an invitation) doesn't end a break the person asked for.
+    #[must_use]
+    pub fn after(self, act: Act, at: Instant) -> Self {
+        let paused = self.at(at) == Consent::Paused;
+        let base = if self.state == Consent::Paused { self.under } else { self.state };
+        let plain = |state| Self { state, under: Consent::None, until: None };
+        match act {
+            Act::Paused { until } if base.allows_marketing() => Self { state: Consent::Paused, under: base, until: Some(until) },
+            Act::Agreed | Act::Invited | Act::Paused { .. } if paused => self,
+            Act::Resumed => plain(base),
+            _ => plain(next(base, act)),
+        }
+    }
+}
+
+/// What a ledger adds up to: acts with their instants, oldest first.
 #[must_use]
-pub fn next(state: Consent, act: Act) -> Consent {
+pub fn fold(ledger: impl IntoIterator<Item = (Instant, Act)>) -> Standing {
+    ledger.into_iter().fold(Standing::default(), |s, (at, act)| s.after(act, at))
+}
+
+/// The state after `act`, breaks aside. A withdrawal or complaint is only left by the person confirming anew.
+fn next(state: Consent, act: Act) -> Consent {
     use Consent as C;
     match act {
         Act::Complained => C::Complained,
@@ -105,8 +153,7 @@ pub fn next(state: Consent, act: Act) -> Consent {
         Act::Agreed => C::Consented,
         Act::Invited if state.allows_marketing() => state,
         Act::Invited => C::Invited,
-        Act::Paused { .. } if state.allows_marketing() => C::Paused,
-        Act::Paused { .. } => state,
+        Act::Paused { .. } | Act::Resumed => state,
     }
 }
 
@@ -136,23 +183,28 @@ mod tests {
             Just(Act::Agreed),
             Just(Act::Invited),
             Just(Act::Confirmed),
+            Just(Act::Resumed),
             Just(Act::Withdrew),
             Just(Act::Complained),
             (0i64..100).prop_map(|t| Act::Paused { until: Instant(t) }),
         ]
     }
 
+    fn ledger() -> impl Strategy<Value = Vec<(Instant, Act)>> {
+        prop::collection::vec((0i64..40, act()), 0..12).prop_map(|mut v| {
+            v.sort_by_key(|(t, _)| *t);
+            v.into_iter().map(|(t, a)| (Instant(t), a)).collect()
+        })
+    }
+
     proptest! {
         /// After a person left, nothing but their own confirmation brings marketing back.
         #[test]
         fn leaving_holds_until_they_confirm(
-            before in prop::collection::vec(act(), 0..12),
-            leave in prop_oneof![Just(Act::Withdrew), Just(Act::Complained)],
-            after in prop::collection::vec(act(), 0..12),
-            now in 0i64..200,
+            before in ledger(), leave in prop_oneof![Just(Act::Withdrew), Just(Act::Complained)], after in ledger(), now in 40i64..200,
         ) {
-            let confirmed_again = after.contains(&Act::Confirmed);
-            let state = fold(before.into_iter().chain([leave]).chain(after), Instant(now));
+            let confirmed_again = after.iter().any(|(_, a)| *a == Act::Confirmed);
+            let state = fold(before.into_iter().chain([(Instant(0), leave)]).chain(after)).at(Instant(now));
             if !confirmed_again {
                 prop_assert!(matches!(state, Consent::Withdrawn | Consent::Complained));
             }
@@ -169,14 +221,17 @@ mod tests {
             prop_assert_eq!(import_may_raise(both), import_may_raise(a) && import_may_raise(b));
         }
 
-        /// A pause hides the state before it and gives it back, whole.
+        /// A pause hides the state before it and gives it back, whole; nobody but the person ends it.
         #[test]
-        fn a_pause_returns_what_was(acts in prop::collection::vec(act(), 0..12), until in 50i64..60) {
-            let before = fold(acts.clone(), Instant(40));
-            let acts: Vec<_> = acts.into_iter().chain([Act::Paused { until: Instant(until) }]).collect();
+        fn a_pause_returns_what_was(acts in ledger(), until in 50i64..60, other in prop_oneof![Just(Act::Agreed), Just(Act::Invited)]) {
+            let before = fold(acts.clone()).at(Instant(41));
+            let acts: Vec<_> = acts.into_iter().chain([(Instant(41), Act::Paused { until: Instant(until) }), (Instant(42), other)]).collect();
+            let s = fold(acts);
             if before.allows_marketing() {
-                prop_assert_eq!(fold(acts.clone(), Instant(until - 1)), Consent::Paused);
-                prop_assert!(fold(acts, Instant(until)).allows_marketing());
+                prop_assert_eq!(s.at(Instant(until - 1)), Consent::Paused);
+                prop_assert_eq!(s.at(Instant(until)), before);
+                prop_assert_eq!(s.after(Act::Resumed, Instant(45)).at(Instant(45)), before);
+                prop_assert_eq!(s.after(Act::Withdrew, Instant(45)).at(Instant(until)), Consent::Withdrawn);
             }
         }
     }

@@ -12,6 +12,26 @@ pub const DAY: i64 = 24 * HOUR;
 pub struct Instant(pub i64);
 
 impl Instant {
+    /// Reads RFC 3339 (`2026-04-17T09:00:00Z`) or milliseconds since 1970.
+    #[must_use]
+    pub fn read(text: &str) -> Option<Self> {
+        let stamp = || text.parse::<jiff::Timestamp>().ok().map(|t| Self(t.as_millisecond()));
+        text.parse().ok().map(Self).or_else(stamp)
+    }
+
+    /// As RFC 3339 writes it.
+    #[must_use]
+    pub fn iso(self) -> String {
+        jiff::Timestamp::from_millisecond(self.0).map_or_else(|_| String::new(), |t| t.to_string())
+    }
+
+    /// The machine's clock. Only for the edges of the system: rules take their instant as an argument.
+    #[must_use]
+    pub fn of_machine(machine: std::time::SystemTime) -> Self {
+        let since = machine.duration_since(std::time::UNIX_EPOCH).map_or(0, |d| d.as_millis());
+        Self(i64::try_from(since).unwrap_or(i64::MAX))
+    }
+
     /// "Thu 16 Apr 2026, 18:40" in UTC.
     #[must_use]
     pub fn words(self) -> String {

@@ -21,7 +21,10 @@ pub mod caps;
 pub mod clearance;
 pub mod consent;
 pub mod event;
+pub mod holdout;
+pub mod hours;
 mod instant;
+pub mod invitation;
 pub mod message;
 pub mod purchase;
 pub mod recency;
@@ -35,5 +38,6 @@ pub mod table;
 pub mod token;
 pub mod trial;
 pub mod upkeep;
+pub mod zone;
 
 pub use instant::{DAY, HOUR, Instant, MINUTE, SECOND};

@@ -10,7 +10,7 @@ use std::rc::Rc;
 /// The placeholders that come from the contact; any of them may be missing for some people.
 pub const CONTACT_PLACEHOLDERS: [&str; 4] = ["given_name", "family_name", "email", "country"];
 /// The placeholders that the letterhead and the send fill; they are always there.
-pub const SEND_PLACEHOLDERS: [&str; 3] = ["postal_address", "unsubscribe_url", "sender_name"];
+pub const SEND_PLACEHOLDERS: [&str; 4] = ["postal_address", "unsubscribe_url", "preferences_url", "sender_name"];
 
 /// The parts of a draft.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -286,7 +286,9 @@ fn check_links(html: &str, found: &mut Vec<Finding>) {
             .append_element_content_handler(element!("a[href]", move |el| {
                 let href = el.get_attribute("href").unwrap_or_default();
                 let href = href.trim();
-                let ours = href.starts_with("{{") && href.contains("unsubscribe_url") && href.ends_with("}}");
+                let ours = href.starts_with("{{")
+                    && (href.contains("unsubscribe_url") || href.contains("preferences_url"))
+                    && href.ends_with("}}");
                 if !ours && href.contains("{{") {
                     links.borrow_mut().push((
                         href.into(),

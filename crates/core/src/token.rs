@@ -19,6 +19,12 @@ pub enum Kind {
     Return = 4,
     /// Reply address.
     Reply = 5,
+    /// Confirms a sign-up; carries its number instead of a send's.
+    Confirm = 6,
+    /// Preferences, from a message.
+    Preferences = 7,
+    /// Preferences, from a confirmed sign-up: carries the person's number and the letterhead's.
+    Person = 8,
 }
 
 const LENGTH: usize = 1 + 8 + 4 + 16;

@@ -108,6 +108,7 @@ impl Composer {
         // Our own links hold nothing that needs escaping, and stay readable in the source.
         let mut put_link = |name: String, link: String| values.insert(name, Value::from_safe_string(link));
         put_link("unsubscribe_url".into(), unsubscribe.clone());
+        put_link("preferences_url".into(), url("p", Kind::Preferences, 0));
         put_link("open_url".into(), url("o", Kind::Open, 0));
         for n in 0..self.links {
             put_link(format!("link_{n}"), url("c", Kind::Click, u32::try_from(n).unwrap_or(0)));
@@ -133,6 +134,38 @@ impl Composer {
             .write_to_vec()?;
         Ok(Composed { message_id, return_path, to: to.address.to_owned(), bytes })
     }
+}
+
+/// A short message of our own that belongs to no mailing: an invitation to confirm.
+#[derive(Debug, Clone)]
+pub struct Note<'a> {
+    pub to: &'a str,
+    pub subject: &'a str,
+    pub text: &'a str,
+    pub html: &'a str,
+    /// The signed part of its message number and return path.
+    pub token: &'a str,
+}
+
+/// Composes a note.
+///
+/// # Errors
+/// When it can't be written.
+pub fn note(sender: &Sender, note: &Note<'_>, at_seconds: i64) -> Result<Composed, ComposeError> {
+    let domain = sender.domain();
+    let (message_id, return_path) = (format!("{}@{domain}", note.token), format!("back+{}@{domain}", note.token));
+    let bytes = MessageBuilder::new()
+        .from((sender.name.as_str(), sender.address.as_str()))
+        .to(Address::new_address(None::<&str>, note.to))
+        .subject(note.subject.replace(['\r', '\n'], " "))
+        .date(at_seconds)
+        .message_id(message_id.as_str())
+        // Nobody's holiday reply should answer it (RFC 3834).
+        .header("Auto-Submitted", Raw::new("auto-replied"))
+        .text_body(note.text)
+        .html_body(note.html)
+        .write_to_vec()?;
+    Ok(Composed { message_id, return_path, to: note.to.to_owned(), bytes })
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@ mod tools;
 use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
 use rinse_server::{App, Config, Mode, demo, openapi, router};
+use rinse_store::{backup, journal};
 use std::io::Write;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
@@ -59,8 +60,33 @@ enum Command {
         #[arg(long)]
         cells: bool,
     },
+    /// Who of a mailing's audience may get it at an instant: a JSON line for each person.
+    Clear {
+        #[arg(long)]
+        mailing: i64,
+        /// As RFC 3339 writes it (2026-04-17T09:00:00Z), or in milliseconds since 1970.
+        #[arg(long)]
+        at: String,
+        #[arg(long, default_value = "data")]
+        data: PathBuf,
+    },
     /// Is it a mailbox, and what is its normal form? JSON lines in, JSON lines out.
     Address,
+    /// Copy the database into a new file, while Rinse runs.
+    Backup {
+        #[arg(long, default_value = "data")]
+        data: PathBuf,
+        /// The new file.
+        #[arg(long)]
+        to: PathBuf,
+    },
+    /// Put a backup in place of the database. Who left since it was made stays left.
+    Restore {
+        #[arg(long)]
+        from: PathBuf,
+        #[arg(long, default_value = "data")]
+        data: PathBuf,
+    },
     /// Print the API's OpenAPI description.
     Openapi,
 }
@@ -83,6 +109,29 @@ fn run(command: Command) -> Result<ExitCode> {
     match command {
         Command::Calc => tools::calc()?,
         Command::Address => tools::address()?,
+        Command::Backup { data, to } => {
+            let bytes = backup::backup(&data, &to)?;
+            writeln!(
+                std::io::stderr(),
+                "{} holds {bytes} bytes. Keep {} too: it knows who leaves from now on.",
+                to.display(),
+                data.join(journal::FILE).display()
+            )?;
+        }
+        Command::Restore { from, data } => {
+            let r = backup::restore(&from, &data)?;
+            writeln!(
+                std::io::stderr(),
+                "{} is restored. The journal brought back {} withdrawals, {} complaints, {} topics left and {} deletions since. What was there before is in {}.",
+                data.display(),
+                r.withdrawn,
+                r.complained,
+                r.topics_left,
+                r.deleted,
+                data.join("rinse.db.before").display()
+            )?;
+        }
+        Command::Clear { mailing, at, data } => tools::clear(mailing, &at, &data)?,
         Command::Peek { files, cells } => return tools::peek(&files, cells),
         Command::Openapi => {
             let text = serde_json::to_string_pretty(&openapi())?;
@@ -142,7 +191,7 @@ async fn serve(data: PathBuf, listen: SocketAddr, public_url: Option<String>, mo
     app.start();
     writeln!(std::io::stdout(), "Rinse is at http://{address}")?;
     std::io::stdout().flush()?;
-    axum::serve(listener, router)
+    axum::serve(listener, router.into_make_service_with_connect_info::<SocketAddr>())
         .with_graceful_shutdown(async {
             let _ = tokio::signal::ctrl_c().await;
         })

@@ -71,8 +71,13 @@ fn the_api_refuses_foreign_hosts_and_nameless_changes() {
 }
 
 #[rstest]
-#[case("PUT", "/api/rules", "{\"limit\":0,\"window_hours\":24,\"in_force\":true}", "at least 1")]
-#[case("POST", "/api/suppression", "{\"lines\":\"no domain at all\",\"reason\":\"\"}", "neither an address nor a domain")]
+#[case(
+    "PUT",
+    "/api/rules",
+    r#"{"rules":{"caps":[{"limit":0,"window":{"kind":"days","n":1},"scope":{"kind":"marketing"},"in_force":true}]}}"#,
+    "at least 1"
+)]
+#[case("POST", "/api/suppression/1/lines", "{\"lines\":\"no domain at all\",\"reason\":\"\"}", "neither an address, a domain nor a hash")]
 #[case("GET", "/api/contacts/999", "", "no contact")]
 #[case("POST", "/api/imports/999/apply", "", "no import")]
 #[case("GET", "/u/forged", "", "not one of ours")]

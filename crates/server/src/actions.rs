@@ -28,6 +28,9 @@ fn draft_of(m: &mailings::Mailing) -> MailingDraft {
         list_id: m.list_id,
         segment_id: m.segment_id,
         over_cap: m.over_cap,
+        priority: m.priority,
+        hold_days: m.hold_days,
+        exceed_reason: m.exceed_reason.clone(),
         html: m.html.clone(),
         text: m.text.clone(),
         subjects: m.subjects.clone(),
@@ -114,7 +117,7 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> 
             let people = roster
                 .iter()
                 .map(|e| (Decided { contact: e.contact, domain: i64::from(e.stratum), outcome: Outcome::Cleared }, Phase::Pilot, e.arm));
-            sends::record(c, t.mailing_id, done.rules.id, now, people)?;
+            sends::record(c, t.mailing_id, &done, now, people)?;
             mailings::set_state(c, t.mailing_id, &["draft"], "sending", Some(now))?;
             c.execute("UPDATE mailing SET started_at = ?2 WHERE id = ?1", [t.mailing_id, now.0])?;
             settings::audit(c, now, person, "plan sealed", "trial", id, &format!("{size} people in the pilot"))?;

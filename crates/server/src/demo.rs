@@ -4,10 +4,12 @@
 use crate::actions;
 use crate::handlers::people::take_in_purchases;
 use crate::state::{App, Config, Mode};
-use rinse_core::caps::Cap;
-use rinse_core::clearance::OverCap;
+use rinse_core::address::Address;
+use rinse_core::caps::{Cap, Scope, Window};
+use rinse_core::clearance::{OverCap, RuleSet};
 use rinse_core::segment::place::GAZETTEER;
 use rinse_core::segment::{self, Bought, Compare, Did, FieldKind, TextTest, Times, Tree};
+use rinse_core::suppression::Entry;
 use rinse_core::table::Field;
 use rinse_core::trial::plan::{Metric, Plan};
 use rinse_core::{DAY, HOUR, Instant};
@@ -17,7 +19,9 @@ use rinse_standins::shop;
 use rinse_store::imports::{self, Decision};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::settings::{self, Letterhead};
-use rinse_store::{fields, segments, tags, trials};
+use rinse_store::signups::{self, Form};
+use rinse_store::suppression::{self, Beside};
+use rinse_store::{fields, rules, segments, tags, trials};
 use std::path::Path;
 
 /// Mon 14 Apr 2025, 00:00 UTC: when the demo's year begins.
@@ -104,10 +108,10 @@ fn body(name: &str, offer: &str) -> (String, String) {
     let html = format!(
         "<html><body style=\"font-family: sans-serif\">\n<p>Dear {{{{ given_name|default(\"friend of the lights\") }}}},</p>\n<p>Here is news from the four lighthouses that Skerry Light keeps open.</p>\n\
          <p><a href=\"https://skerry-light.example/{path}\">{offer}</a></p>\n<p>Also: <a href=\"https://skerry-light.example/tides\">this week's tides</a> and <a href=\"https://skerry-light.example/lamps\">the lamps by night</a>.</p>\n\
-         <p>{{{{ sender_name }}}}, {{{{ postal_address }}}}<br>\n<a href=\"{{{{ unsubscribe_url }}}}\">Stop these letters</a></p>\n</body></html>"
+         <p>{{{{ sender_name }}}}, {{{{ postal_address }}}}<br>\n<a href=\"{{{{ preferences_url }}}}\">Choose what you get</a>, or <a href=\"{{{{ unsubscribe_url }}}}\">stop these letters</a></p>\n</body></html>"
     );
     let text = format!(
-        "Dear {{{{ given_name|default(\"friend of the lights\") }}}},\n\nHere is news from the four lighthouses that Skerry Light keeps open.\n\n{offer}: https://skerry-light.example/{path}\n\n{{{{ sender_name }}}}, {{{{ postal_address }}}}\nStop these letters: {{{{ unsubscribe_url }}}}\n"
+        "Dear {{{{ given_name|default(\"friend of the lights\") }}}},\n\nHere is news from the four lighthouses that Skerry Light keeps open.\n\n{offer}: https://skerry-light.example/{path}\n\n{{{{ sender_name }}}}, {{{{ postal_address }}}}\nChoose what you get: {{{{ preferences_url }}}}\nStop these letters: {{{{ unsubscribe_url }}}}\n"
     );
     (html, text)
 }
@@ -137,15 +141,19 @@ impl Director {
                 self.app
                     .store
                     .write(move |c| {
-                        settings::save_rules(
-                            c,
-                            now,
-                            Some(1),
-                            Cap::new(2, 7 * 24).map_err(|e| rinse_store::StoreError::Refused(e.to_string()))?,
-                            true,
-                        )
+                        let cap = |limit, window, scope, in_force| Cap { limit, window, scope, in_force };
+                        let caps = vec![
+                            cap(2, Window::Days { n: 7 }, Scope::Marketing, true),
+                            cap(1, Window::CalendarDay, Scope::Marketing, false),
+                        ];
+                        let set = RuleSet { caps, ..RuleSet::default() };
+                        suppression::looked_over(c, 1, now, Some(1))?;
+                        rules::save(c, now, Some(1), &set, "Members said that the autumn was too much")
                     })
                     .await?;
+            }
+            if i >= 20 {
+                self.sign_ups(self.people + 2 * i, 2, i % 3 != 0).await?;
             }
             self.send(item, i).await?;
         }
@@ -171,7 +179,15 @@ impl Director {
                             ground: ground.into(),
                             ink: "#17212b".into(),
                             accent: accent.into(),
+                            zone: "Europe/London".into(),
+                            country: Some("GB".into()),
+                            one_click: "topic".into(),
+                            double_opt_in: true,
+                            wording: format!(
+                                "I agree that {name} writes to me by email about what I chose above. Every letter has a link to stop."
+                            ),
                         },
+                        START,
                     )?;
                 }
                 for t in TOPICS {
@@ -182,7 +198,8 @@ impl Director {
                     ("*.county-hall.example", "no mailings, by agreement of 2023"),
                     ("greta.keel17@fulmar.example", "asked by letter"),
                 ] {
-                    settings::suppress(c, text, reason, START, Some(1))?;
+                    let entry = Entry::parse(text).map_err(rinse_store::StoreError::Refused)?;
+                    suppression::add(c, 1, &entry, Beside { reason, source: "by hand", expires_at: None, person: Some(1) }, START)?;
                 }
                 settings::set(c, "organisation", "Skerry Light")
             })
@@ -218,6 +235,28 @@ impl Director {
         Ok(())
     }
 
+    /// People who sign up by the form; some of them confirm at once.
+    async fn sign_ups(&self, from: usize, how_many: usize, confirm: bool) -> anyhow::Result<()> {
+        let csv = people_csv(&Scenario::skerry_light(), from, from + how_many);
+        let now = self.app.now();
+        let mut ids = Vec::new();
+        for row in csv.lines().skip(1) {
+            let mut cells = row.split(';');
+            let (address, given_name) = (cells.next().unwrap_or_default(), cells.next().map(str::to_owned));
+            // The file has slips in it, which a form would not let through.
+            let Ok(address) = Address::parse(address) else { continue };
+            let form = Form { letterhead: 1, address, given_name, topics: vec![1, 3], came_by: "form", came_from: None };
+            ids.push(self.app.store.write(move |c| signups::sign_up(c, &form, now)).await?);
+        }
+        self.app.engine.tick(now).await?;
+        if confirm {
+            let soon = now + HOUR;
+            self.app.engine.advance(soon).await?;
+            self.app.store.write(move |c| ids.iter().try_for_each(|id| signups::confirm(c, *id, soon).map(|_| ()))).await?;
+        }
+        Ok(())
+    }
+
     async fn draft(
         &self,
         name: &'static str,
@@ -243,6 +282,9 @@ impl Director {
                     list_id,
                     segment_id: None,
                     over_cap: OverCap::Hold,
+                    priority: 3,
+                    hold_days: 7,
+                    exceed_reason: String::new(),
                     html,
                     text,
                     subjects: subjects.iter().map(|s| (*s).to_owned()).collect(),
@@ -292,7 +334,11 @@ impl Director {
         self.app.engine.advance(OPENS).await?;
         let saturday = self.draft("Boat days, Saturday", None, 2, &["Saturday boats: places are left"], "Book a boat").await?;
         actions::plan_mailing(&self.app, saturday, Some(OPENS + 37 * HOUR + 20 * 60_000), Some(2)).await?;
+        self.sign_ups(self.people + 200, 4, false).await?;
         self.draft("Tide notes 16", Some(0), 0, &["The week's tides", "The week's tides: four low ones"], "Read the notes").await?;
+        let shop = self.draft("Lantern shop, weekend", Some(0), 4, &["A lantern for the weekend"], "See the lanterns").await?;
+        self.app.store.write(move |c| Ok(c.execute("UPDATE mailing SET over_cap = 'skip', priority = 4 WHERE id = ?1", [shop])?)).await?;
+        actions::plan_mailing(&self.app, shop, Some(OPENS + 61 * HOUR + 20 * 60_000), Some(2)).await?;
         let till = shop::purchases_csv(&Scenario::skerry_light(), self.people, START, 366);
         take_in_purchases(&self.app, till.as_bytes(), 1).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         self.segments().await?;

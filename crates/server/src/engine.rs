@@ -8,13 +8,14 @@ use axum::Router;
 use axum::body::Body;
 use axum::http::Request;
 use rinse_core::Instant;
+use rinse_core::bounce::Reply;
 use rinse_core::message::prepare;
 use rinse_core::token::{Kind, Signer};
 use rinse_core::trial::{assign, reading};
 use rinse_post::compose::{Composer, Sender, To};
 use rinse_standins::network::What;
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Store, StoreError, clearing, ledger, mailings, settings, trials};
+use rinse_store::{Store, StoreError, clearing, ledger, mailings, settings, signups, trials};
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock, PoisonError};
 use tokio::sync::{Mutex, Notify};
@@ -214,6 +215,7 @@ impl Engine {
         self.start_mailings(now).await?;
         self.start_rollouts(now).await?;
         self.hand_over_due(now).await?;
+        self.hand_over_invitations(now).await?;
         self.store
             .write(move |c| {
                 trials::set_reading_due(c)?;
@@ -229,12 +231,13 @@ impl Engine {
     }
 
     async fn start_mailings(&self, now: Instant) -> Result<()> {
-        for id in self.due("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1", now).await? {
+        for id in
+            self.due("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1 ORDER BY planned_at, priority, id", now).await?
+        {
             self.store
                 .write(move |c| {
                     let done = clearing::audience(c, id, now)?;
-                    let rules = done.rules.id;
-                    sends::record(c, id, rules, now, done.decided.into_iter().map(|d| (d, Phase::Whole, 0)))?;
+                    sends::record(c, id, &done, now, done.decided.iter().map(|d| (*d, Phase::Whole, 0)))?;
                     c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [id, now.0])?;
                     Ok(())
                 })
@@ -250,15 +253,15 @@ impl Engine {
                     let t = trials::one(c, id)?;
                     let goes_out = t.verdict.and_then(|v| v.goes_out(&t.plan));
                     let done = clearing::audience(c, t.mailing_id, now)?;
-                    let (rules, seed) = (done.rules.id, t.seed.unwrap_or(0).cast_unsigned());
+                    let seed = t.seed.unwrap_or(0).cast_unsigned();
                     let called = matches!(t.verdict, Some(reading::Verdict::Called(_)));
-                    let people = done.decided.into_iter().filter_map(|d| {
+                    let people = done.decided.iter().filter_map(|&d| {
                         // 5% of a called rollout get the no-call choice, as a check on the pilot.
                         let check = called && assign::in_rollout_check(seed, d.contact);
                         let arm = if check { t.plan.on_no_call } else { goes_out };
                         arm.map(|arm| (d, if check { Phase::RolloutCheck } else { Phase::Rollout }, arm))
                     });
-                    sends::record(c, t.mailing_id, rules, now, people)?;
+                    sends::record(c, t.mailing_id, &done, now, people)?;
                     trials::advance(c, id, "rolling", "ended", None)
                 })
                 .await?;
@@ -306,6 +309,34 @@ impl Engine {
                     Ok(())
                 })
                 .await?;
+        }
+    }
+
+    /// Sends the invitations that sign-ups lead to.
+    async fn hand_over_invitations(&self, now: Instant) -> Result<()> {
+        loop {
+            let (batch, letterheads) = self.store.write(move |c| Ok((signups::claim(c, now)?, settings::letterheads(c)?))).await?;
+            if batch.is_empty() {
+                return Ok(());
+            }
+            let (mut messages, mut ids, mut answers) = (Vec::new(), Vec::new(), Vec::new());
+            for i in &batch {
+                let composed = letterheads
+                    .iter()
+                    .find(|l| l.id == i.letterhead)
+                    .ok_or_else(|| "its letterhead is gone".to_owned())
+                    .and_then(|l| crate::public::signup::invitation(l, i, &self.signer, &self.base_url, now.0 / 1000));
+                match composed {
+                    Ok(m) => {
+                        messages.push(m);
+                        ids.push(i.sign_up);
+                    }
+                    Err(why) => answers.push((i.sign_up, Reply { code: 554, enhanced: None, text: why })),
+                }
+            }
+            let replies = self.transport.hand_over(now, &messages).await.map_err(StoreError::Refused)?;
+            answers.extend(ids.into_iter().zip(replies));
+            self.store.write(move |c| answers.iter().try_for_each(|(id, reply)| signups::answered(c, *id, reply, now))).await?;
         }
     }
 

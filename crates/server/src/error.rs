@@ -3,7 +3,7 @@
 use axum::Json;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use rinse_core::caps::CapError;
+use rinse_core::clearance::RuleError;
 use rinse_core::trial::plan::PlanError;
 use rinse_store::StoreError;
 use serde::Serialize;
@@ -17,7 +17,7 @@ pub enum ApiError {
     #[error(transparent)]
     Plan(#[from] PlanError),
     #[error(transparent)]
-    Cap(#[from] CapError),
+    Rules(#[from] RuleError),
     #[error("{0}")]
     Refused(String),
     #[error("Choose who is acting, at the top right, and try again.")]
@@ -54,7 +54,7 @@ impl ApiError {
                 | StoreError::Json(_)
                 | StoreError::Stopped => StatusCode::INTERNAL_SERVER_ERROR,
             },
-            Self::Plan(_) | Self::Cap(_) | Self::Malformed(_) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::Plan(_) | Self::Rules(_) | Self::Malformed(_) => StatusCode::UNPROCESSABLE_ENTITY,
             Self::Refused(_) => StatusCode::CONFLICT,
             Self::Unreadable(status, _) => *status,
             Self::NobodyActing => StatusCode::BAD_REQUEST,

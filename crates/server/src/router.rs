@@ -1,9 +1,12 @@
 //! All routes in one place, with what holds for every one of them.
 
 use crate::error::ApiError;
-use crate::handlers::{base_check, changes, clearance, contacts, findings, guides, imports, mailings, people, segments, today, trials};
+use crate::handlers::{
+    base_check, changes, clearance, consent, contacts, findings, guides, imports, mailings, people, rules, segments, suppression, today,
+    trials,
+};
 use crate::state::App;
-use crate::{assets, doors};
+use crate::{assets, public};
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request};
 use axum::http::{HeaderValue, Method, StatusCode, header};
@@ -66,19 +69,29 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(segments::members))
         .routes(routes!(contacts::by_ids))
         .routes(routes!(contacts::lists))
-        .routes(routes!(contacts::topics))
+        .routes(routes!(contacts::topics, consent::make_topic))
         .routes(routes!(imports::runs))
         .routes(routes!(imports::preview))
         .routes(routes!(imports::shape))
         .routes(routes!(imports::check))
         .routes(routes!(imports::apply))
         .routes(routes!(imports::cancel))
-        .routes(routes!(clearance::rules, clearance::save_rules))
-        .routes(routes!(clearance::suppression, clearance::suppress))
-        .routes(routes!(clearance::unsuppress))
+        .routes(routes!(rules::current, rules::save))
+        .routes(routes!(rules::versions))
+        .routes(routes!(rules::preview))
+        .routes(routes!(suppression::all, suppression::make))
+        .routes(routes!(suppression::one, suppression::end))
+        .routes(routes!(suppression::add))
+        .routes(routes!(suppression::take_off))
+        .routes(routes!(suppression::looked_over))
+        .routes(routes!(clearance::ask))
+        .routes(routes!(clearance::decisions))
+        .routes(routes!(clearance::forecast_of))
+        .routes(routes!(clearance::replan))
         .routes(routes!(clearance::sluice))
         .routes(routes!(clearance::step))
-        .routes(routes!(clearance::standing))
+        .routes(routes!(consent::view))
+        .routes(routes!(consent::sign_up))
         .routes(routes!(mailings::all, mailings::make))
         .routes(routes!(mailings::one, mailings::save))
         .routes(routes!(mailings::links))
@@ -111,7 +124,7 @@ pub fn openapi() -> serde_json::Value {
 
 /// The whole application.
 pub fn router(app: App) -> Router {
-    let doors = doors::router(app.clone());
+    let doors = public::router(app.clone());
     app.engine.set_doors(doors.clone());
     let (api, _) = api().split_for_parts();
     let api = api

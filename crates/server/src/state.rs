@@ -40,6 +40,8 @@ pub struct App {
     pub(crate) signer: Signer,
     pub(crate) jobs: Jobs,
     pub(crate) engine: Engine,
+    /// The folder is this one's alone.
+    _held: Arc<rinse_store::backup::Held>,
     /// The stand-in DNS: the domains without a mail host. None: nobody can be asked.
     no_mail: Option<Arc<Vec<String>>>,
 }
@@ -50,7 +52,12 @@ impl App {
     /// # Errors
     /// When the folder or the transport can't be used.
     pub async fn open(config: &Config) -> anyhow::Result<Self> {
+        let held = Arc::new(rinse_store::backup::hold(&config.data)?);
         let store = Store::open(&config.data, config.durable)?;
+        let replayed = store.replayed();
+        if replayed.any() {
+            tracing::warn!("The journal knew of people who left and the database did not; they have left now: {replayed:?}");
+        }
         let machine_now = Instant(jiff::Timestamp::now().as_millisecond());
         let fresh: [u8; 32] = rand::random();
         let key = store.write(move |c| settings::signing_key(c, &fresh, machine_now)).await?;
@@ -85,7 +92,7 @@ impl App {
         let jobs = Jobs::default();
         let engine = Engine::new(store.clone(), Arc::clone(&clock), signer.clone(), transport, Arc::clone(&base_url), jobs.clone());
         engine.recover().await?;
-        Ok(Self { store, clock, signer, jobs, engine, no_mail })
+        Ok(Self { store, clock, signer, jobs, engine, _held: held, no_mail })
     }
 
     /// Goes on with what a stop interrupted, and keeps sending what falls due by the machine's clock.

@@ -10,6 +10,10 @@ fn lines(csv: &str) -> usize {
     csv.lines().count() - 1
 }
 
+fn cap(in_force: bool) -> Value {
+    json!({ "rules": { "caps": [{ "limit": 1, "window": { "kind": "days", "n": 2 }, "scope": { "kind": "marketing" }, "in_force": in_force }] } })
+}
+
 /// 300 people of whom some are barred or held for every reason there is.
 async fn mixed() -> Inside {
     let s = Inside::new().await;
@@ -18,15 +22,15 @@ async fn mixed() -> Inside {
     s.db()
         .execute_batch(&format!(
             "UPDATE contact SET consent = CASE id % 10 WHEN 1 THEN 0 WHEN 2 THEN 5 WHEN 3 THEN 6 WHEN 4 THEN 4 ELSE 2 END;
-             UPDATE contact SET paused_until = {now} + 86400000 WHERE consent = 4;
+             UPDATE contact SET paused_until = {now} + 86400000, under_pause = 2 WHERE consent = 4;
              UPDATE contact SET status = 3 WHERE id % 11 = 0;
              UPDATE contact SET status = 1, status_until = {now} + 7200000 WHERE id % 13 = 0;
              INSERT INTO topic (name) VALUES ('Tides');
              INSERT INTO topic_left SELECT 1, id, 0 FROM contact WHERE id % 7 = 0;"
         ))
         .unwrap();
-    s.ok("POST", "/api/suppression", &json!({ "lines": "wren8@bittern.example\navocet.example", "reason": "by letter" })).await;
-    s.ok("PUT", "/api/rules", &json!({ "limit": 1, "window_hours": 48, "in_force": true })).await;
+    s.ok("POST", "/api/suppression/1/lines", &json!({ "lines": "wren8@bittern.example\navocet.example", "reason": "by letter" })).await;
+    s.ok("PUT", "/api/rules", &cap(true)).await;
     let mut first = draft(1, &["Boats"]);
     s.ok("POST", "/api/mailings", &first).await;
     s.ok("POST", "/api/mailings/1/plan", &json!({ "at": null })).await;
@@ -63,11 +67,12 @@ async fn every_step_of_a_sluice_opens_to_its_people() {
         v["steps"].as_array().unwrap().iter().find(|x| x["reason"] == reason).map_or(0, |x| x["without_it"].as_i64().unwrap())
     };
     let before = sluice["cleared"].as_i64().unwrap();
-    s.ok("DELETE", "/api/suppression/avocet.example", &Value::Null).await;
-    s.ok("DELETE", "/api/suppression/wren8@bittern.example", &Value::Null).await;
+    for line in s.ok("GET", "/api/suppression/1", &Value::Null).await["lines"].as_array().unwrap() {
+        s.ok("DELETE", &format!("/api/suppression/lines/{}", line["id"]), &Value::Null).await;
+    }
     let after = s.ok("GET", "/api/mailings/2/sluice", &Value::Null).await;
     assert_eq!(after["cleared"].as_i64().unwrap() - before, without(&sluice, "suppressed"));
-    s.ok("PUT", "/api/rules", &json!({ "limit": 1, "window_hours": 48, "in_force": false })).await;
+    s.ok("PUT", "/api/rules", &cap(false)).await;
     let free = s.ok("GET", "/api/mailings/2/sluice", &Value::Null).await;
     assert_eq!(free["cleared"].as_i64().unwrap() - after["cleared"].as_i64().unwrap(), without(&after, "held_by_cap"));
 }

@@ -22,12 +22,36 @@ fn plan() -> Value {
     })
 }
 
+fn caps(caps: Value) -> Value {
+    json!({ "rules": { "caps": caps } })
+}
+
+fn cap(limit: u32, hours: u32) -> Value {
+    json!({ "limit": limit, "window": { "kind": "hours", "n": hours }, "scope": { "kind": "marketing" }, "in_force": true })
+}
+
 #[rstest]
-#[case::cap_of_zero("PUT", "/api/rules", json!({ "limit": 0, "window_hours": 24, "in_force": true }), 422, "at least 1")]
-#[case::no_window("PUT", "/api/rules", json!({ "limit": 1, "window_hours": 0, "in_force": true }), 422, "between 1 hour and 365 days")]
-#[case::no_domain("POST", "/api/suppression", json!({ "lines": "tern.example\nnot a thing", "reason": "" }), 409, "not a thing")]
-#[case::no_lines("POST", "/api/suppression", json!({ "lines": " \n", "reason": "" }), 409, "at least one")]
-#[case::not_on_it("DELETE", "/api/suppression/tern.example", Value::Null, 404, "no line on the suppression list")]
+#[case::cap_of_zero("PUT", "/api/rules", caps(json!([cap(0, 24)])), 422, "at least 1")]
+#[case::no_window("PUT", "/api/rules", caps(json!([cap(1, 0)])), 422, "between 1 hour and 365 days")]
+#[case::nameless_topic("POST", "/api/topics", json!({ "name": " " }), 409, "a name")]
+#[case::no_sign_up_address("POST", "/api/sign-ups", json!({ "letterhead_id": 1, "address": "harbour", "given_name": null }), 422, "is no address")]
+#[case::no_sign_up_letterhead("POST", "/api/sign-ups", json!({ "letterhead_id": 9, "address": "a@tern.example", "given_name": null }), 404, "no letterhead")]
+#[case::same_cap_twice("PUT", "/api/rules", caps(json!([cap(1, 24), cap(2, 24)])), 422, "twice")]
+#[case::no_country("PUT", "/api/rules", json!({ "rules": { "confirm": ["Germany"] } }), 422, "two letters")]
+#[case::hours_of_nobody("PUT", "/api/rules", json!({ "rules": { "hours": [{ "letterhead": 9, "hours": { "from_minute": 480, "until_minute": 1200 } }] } }), 404, "no letterhead")]
+#[case::no_hours("POST", "/api/rules/preview", json!({ "rules": { "hours": [{ "letterhead": 1, "hours": { "from_minute": 480, "until_minute": 480 } }] } }), 422, "no time to send")]
+#[case::all_held_out("PUT", "/api/rules", json!({ "rules": { "holdout": { "share": 0.9 } } }), 422, "50%")]
+#[case::twice_named("POST", "/api/suppression", json!({ "name": "never MAIL", "scope": { "kind": "all" } }), 409, "already")]
+#[case::for_no_topic("POST", "/api/suppression", json!({ "name": "x", "scope": { "kind": "topic", "id": 9 } }), 404, "no topic")]
+#[case::the_first_stays("DELETE", "/api/suppression/1", Value::Null, 409, "can't be ended")]
+#[case::ended_before_it_began("POST", "/api/suppression/1/lines", json!({ "lines": "tern.example", "expires_at": 5 }), 409, "a date to come")]
+#[case::half_a_move("GET", "/api/forecast?mailing=1", Value::Null, 422, "both the mailing")]
+#[case::moved_to_the_past("POST", "/api/mailings/1/move", json!({ "at": 5 }), 409, "has passed")]
+#[case::exceeding_alone("POST", "/api/mailings", with(draft(1, &["S"]), "over_cap", json!("exceed")), 409, "approver")]
+#[case::no_such_version_of_a_person("GET", "/api/mailings/1/clearance/99", Value::Null, 404, "no contact")]
+#[case::no_domain("POST", "/api/suppression/1/lines", json!({ "lines": "tern.example\nnot a thing", "reason": "" }), 409, "not a thing")]
+#[case::no_lines("POST", "/api/suppression/1/lines", json!({ "lines": " \n", "reason": "" }), 409, "at least one")]
+#[case::not_on_it("DELETE", "/api/suppression/lines/9", Value::Null, 404, "no line on a suppression list")]
 #[case::from_nobody("POST", "/api/letterheads", with(letterhead(), "from_address", json!("harbour")), 409, "no @")]
 #[case::nameless("POST", "/api/letterheads", with(letterhead(), "name", json!(" ")), 409, "a name")]
 #[case::nameless_mailing("POST", "/api/mailings", with(draft(1, &["S"]), "name", json!("")), 409, "a name")]

@@ -1,5 +1,6 @@
 //! Opening the file, migrations, the reader pool and the writer thread.
 
+use crate::journal::Journal;
 use r2d2::Pool;
 use r2d2_sqlite::SqliteConnectionManager;
 pub use rusqlite::Connection;
@@ -89,6 +90,7 @@ pub struct Store {
     readers: Pool<SqliteConnectionManager>,
     writer: mpsc::Sender<Box<dyn Job>>,
     folder: Arc<PathBuf>,
+    replayed: crate::journal::Replayed,
 }
 
 const MIGRATIONS: &[M<'_>] = &[
@@ -96,6 +98,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/002_people.sql")),
     M::up(include_str!("../migrations/003_changes.sql")),
     M::up(include_str!("../migrations/004_rollups.sql")),
+    M::up(include_str!("../migrations/005_clearance.sql")),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;
@@ -136,6 +139,8 @@ impl Store {
             return Err(StoreError::Newer(path));
         }
         Migrations::from_slice(MIGRATIONS).to_latest(&mut conn)?;
+        let mut journal = Journal::open(folder, durable).map_err(unwritable)?;
+        let replayed = crate::journal::replay(&conn, folder)?;
         let readers = Pool::builder().max_size(8).min_idle(Some(1)).build(SqliteConnectionManager::file(&path).with_init(|c| {
             c.pragma_update(None, "query_only", true)?;
             // Readers look at the file's pages where the system keeps them, without copying.
@@ -143,14 +148,20 @@ impl Store {
             pragmas(c)
         }))?;
         let (writer, jobs) = mpsc::channel();
-        std::thread::Builder::new().name("rinse-writer".into()).spawn(move || write_loop(&conn, &jobs))?;
-        Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()) })
+        std::thread::Builder::new().name("rinse-writer".into()).spawn(move || write_loop(&conn, &jobs, &mut journal))?;
+        Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed })
     }
 
     /// The data folder.
     #[must_use]
     pub fn folder(&self) -> &Path {
         &self.folder
+    }
+
+    /// What the journal had to tell when the store was opened: people who left since a backup.
+    #[must_use]
+    pub fn replayed(&self) -> crate::journal::Replayed {
+        self.replayed
     }
 
     /// Reads on this thread.
@@ -255,7 +266,7 @@ fn as_they_are(c: &Connection, jobs: &mut [Box<dyn Job>]) -> bool {
 }
 
 /// One transaction; false when it could not be committed.
-fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool) -> bool {
+fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool, journal: &mut Journal) -> bool {
     let done = (|| {
         c.execute_batch("BEGIN IMMEDIATE")?;
         if repeatable && !as_they_are(c, jobs) {
@@ -264,6 +275,8 @@ fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool) -> b
         } else if !repeatable {
             jobs.iter_mut().try_for_each(|job| in_savepoint(c, job.as_mut()))?;
         }
+        // Who leaves is in the journal before the database says so.
+        journal.flush(c)?;
         c.execute_batch("COMMIT")
     })();
     if let Err(e) = &done {
@@ -299,7 +312,7 @@ fn while_idle(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) -> Option<Box
 
 /// Takes waiting jobs in their order, groups neighbours of the same kind, and answers after each
 /// commit.
-fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) {
+fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>, journal: &mut Journal) {
     let mut next = None;
     while let Some(first) = next.take().or_else(|| while_idle(c, jobs)) {
         let repeatable = first.repeatable();
@@ -315,7 +328,7 @@ fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) {
                 Err(_) => break,
             }
         }
-        let committed = transaction(c, &mut group, repeatable);
+        let committed = transaction(c, &mut group, repeatable, journal);
         for job in group {
             job.answer(committed);
         }

@@ -2,10 +2,30 @@
 //! keeps the address from coming back with the next file.
 
 use crate::ledger::{self, Origin};
-use crate::{Result, StoreError, settings};
+use crate::{Result, StoreError, journal, settings};
 use rinse_core::Instant;
 use rinse_core::token::Signer;
 use rusqlite::{Connection, params};
+
+/// What signs the hashes of addresses.
+pub(crate) fn signer(c: &Connection) -> Result<Signer> {
+    let key: Vec<u8> = c.prepare_cached("SELECT coalesce((SELECT key FROM signing_key WHERE id = 1), x'')")?.query_row([], |r| r.get(0))?;
+    Ok(Signer::new(&key))
+}
+
+/// Takes the tombstone of an address away: its owner came back by their own act.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn lift(c: &Connection, key: &str) -> Result<()> {
+    c.prepare_cached("DELETE FROM tombstone WHERE hash = ?1")?.execute([signer(c)?.tombstone(key)])?;
+    Ok(())
+}
+
+/// Writes a tombstone for the hash of an address nobody has, in hexadecimal; true when it is new.
+pub(crate) fn bury(c: &Connection, hash: &str, at: Instant) -> Result<bool> {
+    Ok(c.prepare_cached("INSERT INTO tombstone VALUES (unhex(?1), ?2) ON CONFLICT DO NOTHING")?.execute(params![hash, at.0])? > 0)
+}
 
 /// Knows deleted addresses again.
 pub struct Tombstones {
@@ -17,9 +37,8 @@ impl Tombstones {
     /// # Errors
     /// When the database fails.
     pub fn load(c: &Connection) -> Result<Self> {
-        let key: Vec<u8> = c.query_row("SELECT coalesce((SELECT key FROM signing_key WHERE id = 1), x'')", [], |r| r.get(0))?;
         let any = c.query_row("SELECT EXISTS (SELECT 1 FROM tombstone)", [], |r| r.get(0))?;
-        Ok(Self { signer: Signer::new(&key), any })
+        Ok(Self { signer: signer(c)?, any })
     }
 
     /// Was the owner of this compared address deleted?
@@ -54,6 +73,7 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
     for (id, key) in all {
         c.prepare_cached("INSERT INTO tombstone VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
             .execute(params![tombstones.signer.tombstone(&key), now.0])?;
+        journal::note(c, journal::What::Deleted, id, None, now)?;
         c.prepare_cached("UPDATE ledger SET evidence = '' WHERE contact_id = ?1")?.execute([id])?;
         ledger::note(c, id, now, "deleted", &Origin { source: "analyst", person, ..Origin::default() })?;
         empty(c, id, 1)?;
@@ -65,7 +85,7 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
 pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
     c.prepare_cached(
         "UPDATE contact SET address = '', address_key = '#' || id, given_name = NULL, family_name = NULL, country = NULL, region = NULL, zone = NULL,
-            source = NULL, latitude = NULL, longitude = NULL, consent = 0, paused_until = NULL, status = 0, status_until = NULL, merged_into = NULL, gone = ?2 WHERE id = ?1",
+            source = NULL, latitude = NULL, longitude = NULL, consent = 0, paused_until = NULL, under_pause = 0, status = 0, status_until = NULL, merged_into = NULL, gone = ?2 WHERE id = ?1",
     )?
     .execute([contact, gone])?;
     for sql in [
@@ -76,6 +96,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "DELETE FROM topic_left WHERE contact_id = ?1",
         "DELETE FROM segment_member WHERE contact_id = ?1",
         "DELETE FROM before_image WHERE contact_id = ?1",
+        "UPDATE sign_up SET address = '', address_key = '', given_name = NULL, came_from = NULL WHERE contact_id = ?1",
         "UPDATE event SET about = '' WHERE contact_id = ?1",
         "UPDATE send SET reply = NULL WHERE contact_id = ?1 AND reply IS NOT NULL",
         "UPDATE response SET agent = '' WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",

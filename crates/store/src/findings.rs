@@ -102,7 +102,7 @@ pub struct Workline {
 /// When the database fails.
 pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
     let one = |sql: &str| -> Result<i64> { Ok(c.prepare_cached(sql)?.query_row([], |r| r.get(0))?) };
-    let rules = crate::settings::rules(c)?;
+    let rules = crate::rules::current(c)?;
     let (handed, accepted, opened) = c
         .prepare_cached("SELECT count(handed_at), count(accepted_at), count(open_at) FROM send WHERE class = 1 AND at > ?1 AND at <= ?2")?
         .query_row(params![now - WORKLINE_DAYS * rinse_core::DAY, now], |r| {
@@ -118,11 +118,8 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
         accepted: Rate::new(accepted, handed),
         resting: one("SELECT count(*) FROM contact WHERE gone IS NULL AND status IN (1, 2)")?,
         retired: one("SELECT count(*) FROM contact WHERE gone IS NULL AND status = 3")?,
-        cap_in_force: rules.cap_in_force,
-        cap: rules
-            .cap()
-            .or_else(|| rinse_core::caps::Cap::new(rules.cap_limit, rules.cap_window_hours).ok())
-            .map_or_else(String::new, rinse_core::caps::Cap::words),
+        cap_in_force: rules.rules.caps.iter().any(|cap| cap.in_force),
+        cap: rules.rules.caps.iter().map(rinse_core::caps::Cap::words).collect::<Vec<_>>().join(", "),
     })
 }
 

@@ -2,10 +2,10 @@
 //!
 //! The columns on `contact` are what the ledger adds up to; both change in the same transaction.
 
-use crate::{Result, StoreError};
+use crate::{Result, StoreError, journal};
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
-use rinse_core::consent::{Act, Consent, next};
+use rinse_core::consent::{Act, Consent, Standing as ConsentStanding};
 use rinse_core::upkeep::{MailStatus, Outcome, Standing, standing};
 use rusqlite::{Connection, params};
 use serde::Serialize;
@@ -35,17 +35,6 @@ pub struct Origin {
     pub person: Option<i64>,
 }
 
-fn kind_of(act: Act) -> &'static str {
-    match act {
-        Act::Agreed => "agreed",
-        Act::Invited => "invited",
-        Act::Confirmed => "confirmed",
-        Act::Paused { .. } => "paused",
-        Act::Withdrew => "withdrew",
-        Act::Complained => "complained",
-    }
-}
-
 fn append(c: &Connection, contact: i64, at: Instant, kind: &str, topic: Option<i64>, until: Option<i64>, o: &Origin) -> Result<()> {
     c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id, run_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11)")?
         .execute(params![contact, at.0, kind, topic, until, o.source, o.evidence, o.send, o.import, o.person, o.run])?;
@@ -57,20 +46,26 @@ fn append(c: &Connection, contact: i64, at: Instant, kind: &str, topic: Option<i
 /// # Errors
 /// When there is no such contact.
 pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin) -> Result<bool> {
-    let before = consent_of(c, contact)?;
-    let after = next(before, act);
-    if after == before && !matches!(act, Act::Paused { .. }) {
+    let before = stated(c, contact)?.standing();
+    let after = before.after(act, at);
+    if after.state == before.at(at) && (after.state != Consent::Paused || after.until == before.until) {
         return Ok(false);
     }
     let until = if let Act::Paused { until } = act { Some(until.0) } else { None };
-    append(c, contact, at, kind_of(act), None, until, origin)?;
-    c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4 WHERE id = ?1")?.execute(params![
-        contact,
-        after as i64,
-        at.0,
-        until
-    ])?;
+    append(c, contact, at, act.word(), None, until, origin)?;
+    match act {
+        Act::Withdrew => journal::note(c, journal::What::Withdrew, contact, None, at)?,
+        Act::Complained => journal::note(c, journal::What::Complained, contact, None, at)?,
+        _ => {}
+    }
+    set(c, contact, Stated { consent: after.state, at: Some(at.0), paused_until: after.until.map(|u| u.0), under_pause: after.under })?;
     Ok(true)
+}
+
+fn set(c: &Connection, contact: i64, to: Stated) -> Result<()> {
+    c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4, under_pause = ?5 WHERE id = ?1")?
+        .execute(params![contact, to.consent as i64, to.at, to.paused_until, to.under_pause as i64])?;
+    Ok(())
 }
 
 /// Writes the first entry of a contact who was added in the state it leads to.
@@ -78,7 +73,7 @@ pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin)
 /// # Errors
 /// When the database fails.
 pub(crate) fn first(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin) -> Result<()> {
-    append(c, contact, at, kind_of(act), None, None, origin)
+    append(c, contact, at, act.word(), None, None, origin)
 }
 
 /// Writes an entry that states the consent outright: what holds after a merge, for a changed address,
@@ -89,29 +84,46 @@ pub(crate) fn first(c: &Connection, contact: i64, at: Instant, act: Act, origin:
 pub(crate) fn restate(c: &Connection, contact: i64, at: Instant, kind: &str, to: Stated, origin: &Origin) -> Result<()> {
     append(c, contact, at, kind, None, to.paused_until, origin)?;
     c.prepare_cached("UPDATE ledger SET state = ?2 WHERE id = ?1")?.execute(params![c.last_insert_rowid(), to.consent as i64])?;
-    c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4 WHERE id = ?1")?.execute(params![
-        contact,
-        to.consent as i64,
-        to.at,
-        to.paused_until
-    ])?;
-    Ok(())
+    set(c, contact, to)
 }
 
 /// A contact's consent as it stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, serde::Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, serde::Deserialize)]
 pub struct Stated {
     pub consent: Consent,
     pub at: Option<i64>,
     pub paused_until: Option<i64>,
+    #[serde(default)]
+    pub under_pause: Consent,
+}
+
+impl Stated {
+    pub(crate) fn standing(self) -> ConsentStanding {
+        ConsentStanding { state: self.consent, under: self.under_pause, until: self.paused_until.map(Instant) }
+    }
 }
 
 /// # Errors
 /// When there is no such contact.
 pub(crate) fn stated(c: &Connection, contact: i64) -> Result<Stated> {
-    c.prepare_cached("SELECT consent, consent_at, paused_until FROM contact WHERE id = ?1")?
-        .query_row([contact], |r| Ok(Stated { consent: Consent::from_code(r.get(0)?), at: r.get(1)?, paused_until: r.get(2)? }))
+    c.prepare_cached("SELECT consent, consent_at, paused_until, under_pause FROM contact WHERE id = ?1")?
+        .query_row([contact], |r| {
+            Ok(Stated {
+                consent: Consent::from_code(r.get(0)?),
+                at: r.get(1)?,
+                paused_until: r.get(2)?,
+                under_pause: Consent::from_code(r.get(3)?),
+            })
+        })
         .map_err(|_| StoreError::Missing("contact"))
+}
+
+/// A contact's consent as it stands, with what a pause hides.
+///
+/// # Errors
+/// When there is no such contact.
+pub fn stated_now(c: &Connection, contact: i64) -> Result<ConsentStanding> {
+    Ok(stated(c, contact)?.standing())
 }
 
 /// Writes an entry that changes no state.
@@ -140,8 +152,21 @@ pub fn leave_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin
         c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![topic, contact, at.0])? > 0;
     if new {
         append(c, contact, at, "left topic", Some(topic), None, origin)?;
+        journal::note(c, journal::What::LeftTopic, contact, Some(topic), at)?;
     }
     Ok(new)
+}
+
+/// Records that a contact came back to a topic they had left.
+///
+/// # Errors
+/// When the database fails.
+pub fn rejoin_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin: &Origin) -> Result<bool> {
+    let gone = c.prepare_cached("DELETE FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?.execute([topic, contact])? > 0;
+    if gone {
+        append(c, contact, at, "came back to topic", Some(topic), None, origin)?;
+    }
+    Ok(gone)
 }
 
 /// How the mailings to a contact's present address ended, oldest first.
@@ -157,6 +182,48 @@ pub fn outcomes(c: &Connection, contact: i64) -> Result<Vec<Outcome>> {
         Ok(Outcome { mailing: r.get(0)?, at: Instant(r.get(1)?), failure: r.get::<_, Option<i64>>(2)?.map(Category::from_code) })
     })?
     .collect::<rusqlite::Result<_>>()?)
+}
+
+/// As [`outcomes`], as far as they were known at an instant.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn outcomes_until(c: &Connection, contact: i64, at: Instant) -> Result<Vec<Outcome>> {
+    Ok(outcomes(c, contact)?.into_iter().filter(|o| o.at <= at).collect())
+}
+
+/// A contact's consent as it stood at an instant: what the ledger added up to then.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn stated_at(c: &Connection, contact: i64, at: Instant) -> Result<Stated> {
+    let mut s = c.prepare_cached("SELECT at, kind, until, state FROM ledger WHERE contact_id = ?1 AND at <= ?2 ORDER BY id")?;
+    let mut rows = s.query([contact, at.0])?;
+    let (mut now, mut changed) = (ConsentStanding::default(), None);
+    while let Some(r) = rows.next()? {
+        let when = Instant(r.get(0)?);
+        let until = r.get::<_, Option<i64>>(2)?.map(Instant);
+        if let Some(state) = r.get::<_, Option<i64>>(3)? {
+            now = ConsentStanding { state: Consent::from_code(state), under: now.under, until };
+        } else {
+            let Some(act) = Act::of_word(r.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?, until) else { continue };
+            now = now.after(act, when);
+        }
+        changed = Some(when.0);
+    }
+    Ok(Stated { consent: now.state, at: changed, paused_until: now.until.map(|u| u.0), under_pause: now.under })
+}
+
+/// Had a contact left a topic at an instant?
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn topic_left_at(c: &Connection, contact: i64, topic: i64, at: Instant) -> Result<bool> {
+    let mut s = c.prepare_cached(
+        "SELECT kind = 'left topic' FROM ledger WHERE contact_id = ?1 AND topic_id = ?2 AND at <= ?3 ORDER BY id DESC LIMIT 1",
+    )?;
+    let mut rows = s.query([contact, topic, at.0])?;
+    Ok(rows.next()?.is_some_and(|r| r.get(0).unwrap_or(false)))
 }
 
 /// Works the mail status out again and records a change with its cause.

@@ -14,8 +14,10 @@
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
+pub mod backup;
 pub mod base_check;
 pub mod clearing;
+pub mod consent;
 pub mod contacts;
 mod db;
 pub mod erasure;
@@ -25,16 +27,20 @@ pub mod findings;
 pub mod growth;
 pub mod guides;
 pub mod imports;
+pub mod journal;
 pub mod ledger;
 pub mod mailings;
 pub mod merges;
 pub mod purchases;
 pub mod responses;
 pub mod rollups;
+pub mod rules;
 pub mod runs;
 pub mod segments;
 pub mod sends;
 pub mod settings;
+pub mod signups;
+pub mod suppression;
 pub mod tables;
 pub mod tags;
 pub mod trials;

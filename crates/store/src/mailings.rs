@@ -1,9 +1,9 @@
 //! Mailings: drafts, their variants, audience and links.
 
 use crate::{Result, StoreError};
-use rinse_core::Instant;
-use rinse_core::clearance::OverCap;
+use rinse_core::clearance::{HOLD_LIMIT, OverCap};
 use rinse_core::message::{CONTACT_PLACEHOLDERS, Link};
+use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -22,6 +22,13 @@ pub struct Mailing {
     pub segment_id: Option<i64>,
     pub segment: Option<String>,
     pub over_cap: OverCap,
+    /// 1 to 5, 1 first: who goes first when several wait for the same people.
+    pub priority: u8,
+    /// People are held for at most so many days.
+    pub hold_days: i64,
+    /// Why it may exceed the caps, and who said so.
+    pub exceed_reason: String,
+    pub exceed_by: Option<String>,
     pub html: String,
     pub text: String,
     pub subjects: Vec<String>,
@@ -44,9 +51,24 @@ pub struct MailingDraft {
     #[serde(default)]
     pub segment_id: Option<i64>,
     pub over_cap: OverCap,
+    #[serde(default = "usual_priority")]
+    pub priority: u8,
+    #[serde(default = "usual_hold_days")]
+    pub hold_days: i64,
+    /// Why it may exceed the caps; only an approver can say so.
+    #[serde(default)]
+    pub exceed_reason: String,
     pub html: String,
     pub text: String,
     pub subjects: Vec<String>,
+}
+
+fn usual_priority() -> u8 {
+    3
+}
+
+fn usual_hold_days() -> i64 {
+    HOLD_LIMIT / DAY
 }
 
 fn subjects(c: &Connection, id: i64) -> Result<Vec<String>> {
@@ -54,20 +76,16 @@ fn subjects(c: &Connection, id: i64) -> Result<Vec<String>> {
     Ok(s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
 
-fn over_cap(text: &str) -> OverCap {
-    if text == "skip" { OverCap::Skip } else { OverCap::Hold }
-}
-
 /// # Errors
 /// When there is no such mailing.
 pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
     let mut m = c
-        .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name
-            FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
+        .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name
+            FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
         .query_row([id], |r| {
             Ok(Mailing {
                 id: r.get(0)?, name: r.get(1)?, topic_id: r.get(2)?, letterhead_id: r.get(3)?, list_id: r.get(4)?, list: r.get(5)?,
-                over_cap: over_cap(&r.get::<_, String>(6)?), html: r.get(7)?, text: r.get(8)?, subjects: vec![], state: r.get(9)?,
+                over_cap: OverCap::from_code(&r.get::<_, String>(6)?), priority: r.get(16)?, hold_days: r.get(17)?, exceed_reason: r.get(18)?, exceed_by: r.get(19)?, html: r.get(7)?, text: r.get(8)?, subjects: vec![], state: r.get(9)?,
                 planned_at: r.get(10)?, started_at: r.get(11)?, finished_at: r.get(12)?, trial_id: r.get(13)?, segment_id: r.get(14)?, segment: r.get(15)?, labels: vec![],
             })
         })
@@ -137,12 +155,38 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
             return Err(StoreError::Missing(what));
         }
     }
-    let over = if d.over_cap == OverCap::Skip { "skip" } else { "hold" };
+    let over = d.over_cap.code();
+    if !(1..=5).contains(&d.priority) {
+        return Err(StoreError::Refused("A priority is 1 (goes first) to 5.".into()));
+    }
+    if !(1..=28).contains(&d.hold_days) {
+        return Err(StoreError::Refused("People are held for 1 to 28 days.".into()));
+    }
+    let exceed = d.over_cap == OverCap::Exceed;
+    if exceed {
+        let role: Option<String> = c.query_row("SELECT role FROM person WHERE id = ?1", [person], |r| r.get(0)).optional()?;
+        let kept: Option<(String, String)> = id
+            .map(|id| {
+                c.query_row("SELECT over_cap, exceed_reason FROM mailing WHERE id = ?1", [id], |r| Ok((r.get(0)?, r.get(1)?))).optional()
+            })
+            .transpose()?
+            .flatten();
+        // Somebody else may go on with a draft that was let through, as long as nothing of that changes.
+        let unchanged = kept.is_some_and(|(o, why)| o == "exceed" && why == d.exceed_reason.trim());
+        if !unchanged && role.as_deref() != Some("approver") {
+            return Err(StoreError::Refused(
+                "Only an approver can let a mailing exceed the caps. Ask one, or let it hold or skip people.".into(),
+            ));
+        }
+        if d.exceed_reason.trim().chars().count() < 10 {
+            return Err(StoreError::Refused("Say in a sentence why this mailing may exceed the caps: the reason stays on record.".into()));
+        }
+    }
     let id = match id {
         Some(id) => {
             let n = c.execute(
-                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9 WHERE id = ?1 AND state = 'draft'",
-                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id],
+                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11 WHERE id = ?1 AND state = 'draft'",
+                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days],
             )?;
             if n == 0 {
                 return Err(StoreError::Refused("Only a draft can be changed. Make a new mailing instead.".into()));
@@ -150,11 +194,22 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
             id
         }
         None => c.query_row(
-            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10) RETURNING id",
-            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person, d.segment_id],
+            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id, priority, hold_days) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12) RETURNING id",
+            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person, d.segment_id, d.priority, d.hold_days],
             |r| r.get(0),
         )?,
     };
+    if exceed {
+        let new = c.execute(
+            "UPDATE mailing SET exceed_reason = ?2, exceed_by = ?3 WHERE id = ?1 AND (exceed_reason <> ?2 OR exceed_by IS NULL)",
+            params![id, d.exceed_reason.trim(), person],
+        )?;
+        if new > 0 {
+            crate::settings::audit(c, now, person, "may exceed the caps", "mailing", id, d.exceed_reason.trim())?;
+        }
+    } else {
+        c.execute("UPDATE mailing SET exceed_reason = '', exceed_by = NULL WHERE id = ?1", [id])?;
+    }
     c.execute("DELETE FROM variant WHERE mailing_id = ?1", [id])?;
     for (arm, subject) in d.subjects.iter().enumerate() {
         c.execute("INSERT INTO variant VALUES (?1, ?2, ?3)", params![id, i64::try_from(arm).unwrap_or(0), subject])?;

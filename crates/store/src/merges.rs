@@ -222,7 +222,7 @@ pub fn correct(c: &Connection, run: i64, contact: i64, to: &Address, now: Instan
     let origin = Origin { source: "address corrected", evidence, run: Some(run), person, ..Origin::default() };
     // A refusal was the person's, whatever the address; a permission was the address's.
     let to = if rinse_core::consent::import_may_raise(consent.consent) {
-        Stated { consent: rinse_core::consent::Consent::None, at: Some(now.0), paused_until: None }
+        Stated { consent: rinse_core::consent::Consent::None, at: Some(now.0), ..Stated::default() }
     } else {
         consent
     };

@@ -117,6 +117,9 @@ pub enum Left {
     Everything,
 }
 
+/// How an unsubscribe by RFC 8058 is recorded.
+pub const ONE_CLICK: &str = "one-click";
+
 /// An unsubscribe by the link of a message: ends the mailing's topic, or everything where it has
 /// none or the person asks for it. Takes effect at once; the same again changes nothing.
 ///
@@ -124,6 +127,11 @@ pub enum Left {
 /// When the database fails.
 pub fn unsubscribe(c: &Connection, send: i64, everything: bool, at: Instant, how: &'static str) -> Result<Option<Left>> {
     let Some((contact, topic)) = contact_and_topic(c, send)? else { return Ok(None) };
+    // What one click ends is the letterhead's to say.
+    let everything = everything
+        || (how == ONE_CLICK
+            && c.prepare_cached("SELECT l.one_click = 'everything' FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1")?
+                .query_row([send], |r| r.get(0))?);
     let origin = Origin { source: how, evidence: format!("link of message {send}"), send: Some(send), ..Origin::default() };
     let (left, new) = match topic.filter(|_| !everything) {
         Some(topic) => (Left::Topic, ledger::leave_topic(c, contact, topic, at, &origin)?),

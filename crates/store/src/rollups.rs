@@ -52,10 +52,10 @@ fn rows(people: &str) -> String {
 /// # Errors
 /// When the database fails.
 pub(crate) fn again(c: &Connection, contact: i64) -> Result<()> {
-    c.prepare_cached("DELETE FROM answered WHERE kind BETWEEN 1 AND 6 AND contact_id = ?1")?.execute([contact])?;
+    c.prepare_cached("DELETE FROM answered WHERE kind IN (1, 2, 3, 4, 5, 6) AND contact_id = ?1")?.execute([contact])?;
     c.prepare_cached(&rows("AND s.contact_id = ?1"))?.execute([contact])?;
     c.prepare_cached("DELETE FROM rollup_due WHERE contact_id = ?1")?.execute([contact])?;
-    c.prepare_cached("UPDATE rollup SET latest = max(latest, coalesce((SELECT max(t1) FROM answered WHERE kind BETWEEN 1 AND 6 AND contact_id = ?1), 0))")?
+    c.prepare_cached("UPDATE rollup SET latest = max(latest, coalesce((SELECT max(t1) FROM answered WHERE kind IN (1, 2, 3, 4, 5, 6) AND contact_id = ?1), 0))")?
         .execute([contact])?;
     Ok(())
 }

@@ -250,7 +250,7 @@ pub fn undo_some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> 
             if since(c, *contact, &run)? {
                 kept += 1;
             } else {
-                let none = Stated { consent: Consent::None, at: None, paused_until: None };
+                let none = Stated { consent: Consent::None, at: None, ..Stated::default() };
                 ledger::restate(c, *contact, now, "taken back", none, &origin)?;
                 crate::erasure::empty(c, *contact, 2)?;
                 undone += 1;

@@ -2,10 +2,11 @@
 //! that a crash in the middle sends to nobody twice and forgets nobody.
 
 use crate::Result;
-use crate::clearing::{self, Decided};
+use crate::clearing::record::Recorder;
+use crate::clearing::{Clearance, Decided, person};
 use crate::ledger;
 use rinse_core::bounce::{Category, Reply};
-use rinse_core::clearance::{HOLD_LIMIT, Outcome};
+use rinse_core::clearance::Outcome;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rusqlite::{Connection, params};
 use std::collections::HashMap;
@@ -21,24 +22,32 @@ pub enum Phase {
     RolloutCheck = 3,
 }
 
-/// Records the sends of those cleared (ready at `at`) and held (until their instant). People who
-/// are barred get no row. A row that is there already stays as it is.
+/// Records the sends of those cleared (ready at `at`) and held (until their instant), and why the
+/// others were held or barred. A row that is there already stays as it is.
+///
+/// `done` is the clearance that `people` come from.
 ///
 /// # Errors
 /// When the database fails.
 pub fn record(
     c: &Connection,
     mailing: i64,
-    rules: i64,
+    done: &Clearance,
     at: Instant,
     people: impl IntoIterator<Item = (Decided, Phase, usize)>,
 ) -> Result<u64> {
+    let hold_limit = crate::clearing::mailing(c, mailing)?.facts.hold_limit;
     let mut s = c.prepare_cached(
         "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, rules_version, state, at, give_up_at, reason)
          SELECT ?1, ?2, ?1, ?3, ?4, m.class, ?5, ?6, ?7, ?8, ?9 FROM mailing m WHERE m.id = ?1 ON CONFLICT DO NOTHING",
     )?;
+    let mut recorder = Recorder::new(c, &done.rules, &done.lists)?;
     let mut n = 0;
     for (d, phase, arm) in people {
+        // That somebody has the message already is no decision of its own.
+        if !matches!(d.outcome, Outcome::Barred(why) if why.has(rinse_core::clearance::Reason::AlreadySent)) {
+            recorder.write(c, mailing, d.contact, at, d.outcome)?;
+        }
         let (state, when, reason) = match d.outcome {
             Outcome::Cleared => (1, at, None),
             Outcome::Held(until, why) => (0, until, why.first().map(|r| r as i64)),
@@ -49,10 +58,10 @@ pub fn record(
             d.contact,
             phase as i64,
             i64::try_from(arm).unwrap_or(0),
-            rules,
+            done.rules.id,
             state,
             when.0,
-            (at + HOLD_LIMIT).0,
+            (at + hold_limit).0,
             reason
         ])?;
     }
@@ -81,7 +90,8 @@ pub struct Outgoing {
 pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing>, usize)> {
     let mut s = c.prepare_cached(
         "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at
-         FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1 ORDER BY s.at, s.id LIMIT ?2",
+         FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1
+         ORDER BY s.at, m.priority, s.mailing_id, s.id LIMIT ?2",
     )?;
     let due: Vec<(Outgoing, i64)> = s
         .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
@@ -102,18 +112,23 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         .collect::<rusqlite::Result<_>>()?;
     let looked_at = due.len();
     let mut go = Vec::with_capacity(due.len());
-    let mut rules: HashMap<i64, clearing::Loaded> = HashMap::new();
+    let mut rules: HashMap<i64, person::Loaded> = HashMap::new();
     for (out, give_up) in due {
         let loaded = match rules.entry(out.mailing) {
             Entry::Occupied(e) => e.into_mut(),
-            Entry::Vacant(e) => e.insert(clearing::load(c, out.mailing, now)?),
+            Entry::Vacant(e) => e.insert(person::load(c, out.mailing)?),
         };
-        match clearing::at_handover(c, loaded, out.contact, out.send, now, Instant(give_up))? {
+        let (outcome, lists) = person::at_handover(c, loaded, out.contact, out.send, now, Instant(give_up))?;
+        if outcome != Outcome::Cleared {
+            Recorder::new(c, &loaded.version, &lists)?.write(c, out.mailing, out.contact, now, outcome)?;
+        }
+        match outcome {
             Outcome::Cleared => {
+                // It counts from now on, however long it has been due.
                 c.prepare_cached(
-                    "UPDATE send SET state = 2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL WHERE id = ?1",
+                    "UPDATE send SET state = 2, at = ?2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL, rules_version = ?3 WHERE id = ?1",
                 )?
-                .execute(params![out.send, now.0])?;
+                .execute(params![out.send, now.0, loaded.version.id])?;
                 go.push(out);
             }
             Outcome::Held(until, why) => {
@@ -236,7 +251,8 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
         c.prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned'")?.query_row([], |r| r.get(0))?;
     let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN reading_due ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND reading_due IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
     let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
-    Ok([sends, mailings, trials, rests].into_iter().flatten().min().map(Instant))
+    let invitations: Option<i64> = c.prepare_cached("SELECT min(due_at) FROM sign_up WHERE state = 1")?.query_row([], |r| r.get(0))?;
+    Ok([sends, mailings, trials, rests, invitations].into_iter().flatten().min().map(Instant))
 }
 
 /// Marks mailings whose last message is out as sent.

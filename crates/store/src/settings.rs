@@ -1,8 +1,7 @@
-//! Settings, people, the audit trail, letterheads, topics, lists, rules.
+//! Settings, people, the audit trail, letterheads, topics.
 
 use crate::Result;
 use rinse_core::Instant;
-use rinse_core::caps::Cap;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -69,13 +68,41 @@ pub struct Letterhead {
     pub ground: String,
     pub ink: String,
     pub accent: String,
+    /// IANA time zone, for people without one.
+    #[serde(default = "utc")]
+    pub zone: String,
+    /// ISO 3166-1 code, for people without one.
+    #[serde(default)]
+    pub country: Option<String>,
+    /// What one-click unsubscribe ends: `topic` (the mailing's; everything when it has none) or `everything`.
+    #[serde(default = "topic")]
+    pub one_click: String,
+    /// A sign-up has to be confirmed by a link sent to the address.
+    #[serde(default = "yes")]
+    pub double_opt_in: bool,
+    /// What people agree to when they sign up; every change is kept as a version.
+    #[serde(default)]
+    pub wording: String,
+}
+
+fn yes() -> bool {
+    true
+}
+
+fn utc() -> String {
+    "UTC".into()
+}
+
+fn topic() -> String {
+    "topic".into()
 }
 
 /// # Errors
 /// When the database fails.
 pub fn letterheads(c: &Connection) -> Result<Vec<Letterhead>> {
     let mut s =
-        c.prepare_cached("SELECT id, name, from_name, from_address, postal_address, ground, ink, accent FROM letterhead ORDER BY id")?;
+        c.prepare_cached("SELECT id, name, from_name, from_address, postal_address, ground, ink, accent, zone, country, one_click, double_opt_in,
+            coalesce((SELECT text FROM consent_wording w WHERE w.letterhead_id = letterhead.id ORDER BY version DESC LIMIT 1), '') FROM letterhead ORDER BY id")?;
     Ok(s.query_map([], |r| {
         Ok(Letterhead {
             id: r.get(0)?,
@@ -86,6 +113,11 @@ pub fn letterheads(c: &Connection) -> Result<Vec<Letterhead>> {
             ground: r.get(5)?,
             ink: r.get(6)?,
             accent: r.get(7)?,
+            zone: r.get(8)?,
+            country: r.get(9)?,
+            one_click: r.get(10)?,
+            double_opt_in: r.get(11)?,
+            wording: r.get(12)?,
         })
     })?
     .collect::<rusqlite::Result<_>>()?)
@@ -99,15 +131,24 @@ pub fn letterhead(c: &Connection, id: i64) -> Result<Letterhead> {
 
 /// # Errors
 /// When the database fails.
-pub fn save_letterhead(c: &Connection, l: &Letterhead) -> Result<i64> {
+pub fn save_letterhead(c: &Connection, l: &Letterhead, now: Instant) -> Result<i64> {
+    if rinse_core::zone::named(&l.zone).is_none() {
+        return Err(crate::StoreError::Refused(format!("{:?} is no time zone: give one as Europe/London is written.", l.zone)));
+    }
+    if l.country.as_deref().is_some_and(|c| c.len() != 2 || !c.bytes().all(|b| b.is_ascii_uppercase())) {
+        return Err(crate::StoreError::Refused("A country is written as two capital letters, as GB is.".into()));
+    }
+    let one_click = if l.one_click == "everything" { "everything" } else { "topic" };
     let id = (l.id > 0).then_some(l.id);
-    Ok(c.query_row(
-        "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)
-         ON CONFLICT (id) DO UPDATE SET name = ?2, from_name = ?3, from_address = ?4, postal_address = ?5, ground = ?6, ink = ?7, accent = ?8
+    let id = c.query_row(
+        "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent, zone, country, one_click, double_opt_in) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12)
+         ON CONFLICT (id) DO UPDATE SET name = ?2, from_name = ?3, from_address = ?4, postal_address = ?5, ground = ?6, ink = ?7, accent = ?8, zone = ?9, country = ?10, one_click = ?11, double_opt_in = ?12
          RETURNING id",
-        params![id, l.name, l.from_name, l.from_address, l.postal_address, l.ground, l.ink, l.accent],
+        params![id, l.name, l.from_name, l.from_address, l.postal_address, l.ground, l.ink, l.accent, l.zone, l.country, one_click, l.double_opt_in],
         |r| r.get(0),
-    )?)
+    )?;
+    crate::signups::save_wording(c, id, l.wording.trim(), now)?;
+    Ok(id)
 }
 
 /// Something with a name and a number of people.
@@ -138,76 +179,4 @@ pub fn topics(c: &Connection) -> Result<Vec<Named>> {
 pub fn topic_named(c: &Connection, name: &str) -> Result<i64> {
     c.execute("INSERT INTO topic (name) VALUES (?1) ON CONFLICT DO NOTHING", [name])?;
     Ok(c.query_row("SELECT id FROM topic WHERE name = ?1", [name], |r| r.get(0))?)
-}
-
-/// The cap, with its switch, as one version of the rules.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct RulesVersion {
-    pub id: i64,
-    pub at: i64,
-    pub person: Option<String>,
-    pub cap_limit: u32,
-    pub cap_window_hours: i64,
-    pub cap_in_force: bool,
-}
-
-impl RulesVersion {
-    /// The cap, when it is in force.
-    #[must_use]
-    pub fn cap(&self) -> Option<Cap> {
-        Cap::new(self.cap_limit, self.cap_window_hours).ok().filter(|_| self.cap_in_force)
-    }
-}
-
-/// The rules in force.
-///
-/// # Errors
-/// When the database fails.
-pub fn rules(c: &Connection) -> Result<RulesVersion> {
-    Ok(c.prepare_cached("SELECT r.id, r.at, p.name, cap_limit, cap_window_hours, cap_in_force FROM rules_version r LEFT JOIN person p ON p.id = person_id ORDER BY r.id DESC LIMIT 1")?
-        .query_row([], |r| {
-            Ok(RulesVersion { id: r.get(0)?, at: r.get(1)?, person: r.get(2)?, cap_limit: r.get(3)?, cap_window_hours: r.get(4)?, cap_in_force: r.get(5)? })
-        })?)
-}
-
-/// Saves a new version of the rules.
-///
-/// # Errors
-/// When the database fails.
-pub fn save_rules(c: &Connection, now: Instant, person: Option<i64>, cap: Cap, in_force: bool) -> Result<i64> {
-    let hours = cap.window() / rinse_core::HOUR;
-    Ok(c.query_row(
-        "INSERT INTO rules_version (at, person_id, cap_limit, cap_window_hours, cap_in_force) VALUES (?1,?2,?3,?4,?5) RETURNING id",
-        params![now.0, person, cap.limit(), hours, in_force],
-        |r| r.get(0),
-    )?)
-}
-
-/// A line of the suppression list.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct SuppressionLine {
-    pub text: String,
-    pub reason: String,
-    pub added_at: i64,
-}
-
-/// # Errors
-/// When the database fails.
-pub fn suppression(c: &Connection) -> Result<Vec<SuppressionLine>> {
-    let mut s = c.prepare_cached("SELECT text, reason, added_at FROM suppression ORDER BY added_at DESC, text")?;
-    Ok(s.query_map([], |r| Ok(SuppressionLine { text: r.get(0)?, reason: r.get(1)?, added_at: r.get(2)? }))?
-        .collect::<rusqlite::Result<_>>()?)
-}
-
-/// # Errors
-/// When the database fails.
-pub fn suppress(c: &Connection, text: &str, reason: &str, now: Instant, person: Option<i64>) -> Result<()> {
-    c.execute("INSERT INTO suppression VALUES (?1,?2,?3,?4) ON CONFLICT DO NOTHING", params![text, reason, now.0, person])?;
-    Ok(())
-}
-
-/// # Errors
-/// When the database fails.
-pub fn unsuppress(c: &Connection, text: &str) -> Result<bool> {
-    Ok(c.execute("DELETE FROM suppression WHERE text = ?1", [text])? > 0)
 }

@@ -157,7 +157,7 @@ proptest! {
                     tags::add(c, Kind::List, list, &[id], NOW)?;
                     fields::set(c, id, field, &Value::Number(*set as f64), None, None)?;
                 }
-                c.execute_batch("INSERT INTO letterhead VALUES (1,'a','a','a','a','a','a','a');
+                c.execute_batch("INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1,'a','a','a','a','a','a','a');
                     INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (1,'m',1,0), (2,'m',1,0), (3,'m',1,0), (4,'m',1,0), (5,'m',1,0)")?;
                 for (who, mailing) in sends {
                     c.execute("INSERT INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at) VALUES (?1, ?2, 0, 3, 0, 0) ON CONFLICT DO NOTHING", [mailing, ids[usize::from(who)]])?;
@@ -197,7 +197,7 @@ async fn a_merged_address_keeps_its_bounces_to_itself() {
     store
         .write(|c| {
             let (plain, detailed) = (add(c, "wren@tern.example", None, &[Act::Agreed]), add(c, "wren+a@tern.example", None, &[Act::Agreed]));
-            c.execute_batch("INSERT INTO letterhead VALUES (1,'a','a','a','a','a','a','a'); INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (1,'m',1,0), (2,'m',1,0)")?;
+            c.execute_batch("INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1,'a','a','a','a','a','a','a'); INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (1,'m',1,0), (2,'m',1,0)")?;
             for mailing in [1, 2] {
                 c.execute(
                     "INSERT INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at, failed_at, category) VALUES (?1, ?2, 0, 5, 0, 0, ?3, 1)",

@@ -6,7 +6,7 @@ use rinse_core::bounce::Reply;
 use rinse_core::trial::assign::{Enrolled, assign};
 use rinse_core::trial::plan::{Metric, Plan};
 use rinse_core::{HOUR, Instant, MINUTE};
-use rinse_store::clearing::Decided;
+use rinse_store::clearing::{self, Decided};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::sends::{self, Phase};
 use rinse_store::{Connection, Store, findings, responses, trials};
@@ -46,7 +46,7 @@ fn plan() -> Plan {
 /// One mailing, one trial of everyone; every sixth message bounces.
 fn setup(c: &Connection) -> Vec<Enrolled> {
     c.execute_batch(
-        "INSERT INTO letterhead VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
+        "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
          INSERT INTO mailing (id, name, letterhead_id, made_at, state, started_at) VALUES (1, 'm', 1, 0, 'sending', 1);",
     )
     .unwrap();
@@ -58,7 +58,8 @@ fn setup(c: &Connection) -> Vec<Enrolled> {
     let roster = assign(7, &(1..=PEOPLE).map(|i| (i, 1)).collect::<Vec<_>>(), 2);
     trials::seal(c, 1, 7, &roster, START).unwrap();
     let cleared = |contact| Decided { contact, domain: 1, outcome: rinse_core::clearance::Outcome::Cleared };
-    sends::record(c, 1, 1, START, roster.iter().map(|e| (cleared(e.contact), Phase::Pilot, e.arm))).unwrap();
+    let done = clearing::audience(c, 1, START).unwrap();
+    sends::record(c, 1, &done, START, roster.iter().map(|e| (cleared(e.contact), Phase::Pilot, e.arm))).unwrap();
     let (batch, _) = sends::claim(c, START, 1000).unwrap();
     for out in batch {
         let words = if out.send % 6 == 0 { "550 5.7.1 blocked by policy" } else { "250 2.0.0 ok" };

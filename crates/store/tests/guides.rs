@@ -35,7 +35,7 @@ fn base(people: &[Option<&str>], sends: &[Sent]) -> (tempfile::TempDir, Store) {
     let (people, sends) = (people.iter().map(|p| p.map(str::to_owned)).collect::<Vec<_>>(), sends.to_vec());
     let rt = tokio::runtime::Builder::new_current_thread().build().unwrap();
     rt.block_on(store.write(move |c: &Connection| {
-        c.execute_batch("INSERT INTO letterhead VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');")?;
+        c.execute_batch("INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');")?;
         for (i, source) in people.iter().enumerate() {
             let profile = Profile { source: source.clone(), ..Profile::default() };
             // The last two live at a domain whose proxy opens everything.

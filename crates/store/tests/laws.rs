@@ -1,156 +1,39 @@
 //! What must hold whatever the order of events: caps, withdrawals, retries, one message each.
 
+mod common;
+
+use common::{START, base, hand_over, mailing, rows, run, start};
 use proptest::prelude::*;
-use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
-use rinse_core::caps::Cap;
 use rinse_core::clearance::OverCap;
 use rinse_core::consent::{Act, Consent, fold};
-use rinse_core::{DAY, HOUR, Instant};
-use rinse_store::contacts::{self, Profile};
+use rinse_core::{DAY, HOUR};
 use rinse_store::ledger::{self, Origin};
-use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::responses::{self, Left};
-use rinse_store::sends::{self, Phase};
-use rinse_store::{Connection, Store, StoreError, clearing, settings};
+use rinse_store::{Connection, StoreError, contacts, mailings, sends, settings};
 use rstest::rstest;
-use tempfile::TempDir;
-
-const START: Instant = Instant(1_700_000_000_000);
-
-/// A store with `people` consenting contacts and one letterhead.
-async fn base(people: usize) -> (TempDir, Store) {
-    let folder = tempfile::tempdir().unwrap();
-    let store = Store::open(folder.path(), false).unwrap();
-    store
-        .write(move |c| {
-            for i in 0..people {
-                let a = Address::parse(&format!("p{i}@tern.example")).unwrap();
-                let id = contacts::add(c, &a, &Profile::default(), START)?;
-                ledger::act(c, id, START, Act::Agreed, &Origin { source: "test", ..Origin::default() })?;
-            }
-            settings::save_letterhead(
-                c,
-                &settings::Letterhead {
-                    id: 0,
-                    name: "Skerry Light".into(),
-                    from_name: "Skerry Light".into(),
-                    from_address: "l@skerry-light.example".into(),
-                    postal_address: "1 Quay".into(),
-                    ground: "#ffffff".into(),
-                    ink: "#000000".into(),
-                    accent: "#000000".into(),
-                },
-            )?;
-            settings::topic_named(c, "Tide notes")?;
-            settings::topic_named(c, "Boat days")
-        })
-        .await
-        .unwrap();
-    (folder, store)
-}
-
-fn mailing(c: &Connection, topic: Option<i64>, over_cap: OverCap) -> i64 {
-    let draft = MailingDraft {
-        name: "m".into(),
-        topic_id: topic,
-        letterhead_id: 1,
-        list_id: None,
-        segment_id: None,
-        over_cap,
-        html: String::new(),
-        text: String::new(),
-        subjects: vec!["s".into()],
-    };
-    mailings::save(c, None, &draft, START, None).unwrap()
-}
-
-/// Clears and records everyone, as the engine does when a mailing's instant comes.
-fn start(c: &Connection, mailing: i64, at: Instant) {
-    let done = clearing::audience(c, mailing, at).unwrap();
-    let rules = done.rules.id;
-    sends::record(c, mailing, rules, at, done.decided.into_iter().map(|d| (d, Phase::Whole, 0))).unwrap();
-}
-
-/// Hands over all that is due at `now`, answering every message with `reply`.
-fn hand_over(c: &Connection, now: Instant, reply: &str) -> usize {
-    let mut n = 0;
-    loop {
-        let (batch, looked_at) = sends::claim(c, now, 50).unwrap();
-        if looked_at == 0 {
-            return n;
-        }
-        n += batch.len();
-        for out in batch {
-            sends::answered(c, out.send, &Reply::parse(reply), now).unwrap();
-        }
-    }
-}
-
-fn rows<T: rusqlite::types::FromSql>(c: &Connection, sql: &str) -> Vec<T> {
-    c.prepare(sql).unwrap().query_map([], |r| r.get(0)).unwrap().collect::<Result<_, _>>().unwrap()
-}
-
-fn run<T: Send + 'static>(people: usize, f: impl FnOnce(&Connection) -> T + Send + 'static) -> T {
-    let rt = tokio::runtime::Builder::new_current_thread().build().unwrap();
-    rt.block_on(async {
-        let (_folder, store) = base(people).await;
-        store.write(|c| Ok(f(c))).await.unwrap()
-    })
-}
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
 
-    /// However mailings crowd, nobody gets more than the cap in any window, each at most once,
-    /// and nobody within the hold limit is forgotten.
-    #[test]
-    fn no_window_is_ever_exceeded(limit in 1u32..4, window in 12i64..120, starts in prop::collection::vec(0i64..200, 1..9), skip in any::<bool>()) {
-        let mut starts = starts;
-        starts.sort_unstable();
-        let times = run(5, move |c| {
-            settings::save_rules(c, START, None, Cap::new(limit, window).unwrap(), true).unwrap();
-            for hours in starts {
-                let at = START + hours * HOUR;
-                while let Some(due) = sends::next_due(c).unwrap().filter(|d| *d <= at) {
-                    hand_over(c, due, "250 2.0.0 ok");
-                }
-                let m = mailing(c, None, if skip { OverCap::Skip } else { OverCap::Hold });
-                start(c, m, at);
-                hand_over(c, at, "250 2.0.0 ok");
-            }
-            while let Some(due) = sends::next_due(c).unwrap() {
-                hand_over(c, due, "250 2.0.0 ok");
-            }
-            let left: Vec<i64> = rows(c, "SELECT count(*) FROM send WHERE state NOT IN (3, 6)");
-            assert_eq!(left, [0], "everyone is sent to or barred in the end");
-            let mut s = c.prepare("SELECT contact_id, accepted_at FROM send WHERE state = 3 ORDER BY 1, 2").unwrap();
-            let all: Vec<(i64, i64)> = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?))).unwrap().collect::<Result<_, _>>().unwrap();
-            all
-        });
-        for person in 1..=5 {
-            let mine: Vec<i64> = times.iter().filter(|(p, _)| *p == person).map(|(_, t)| *t).collect();
-            for (i, t) in mine.iter().enumerate() {
-                let in_window = mine[..=i].iter().filter(|s| t - **s < window * HOUR).count();
-                prop_assert!(in_window <= limit as usize, "{in_window} in {window} h: {mine:?}");
-            }
-            prop_assert!(!mine.is_empty());
-        }
-    }
-
     /// The consent column is what the ledger adds up to.
     #[test]
-    fn the_ledger_adds_up(acts in prop::collection::vec(prop_oneof![Just(Act::Agreed), Just(Act::Confirmed), Just(Act::Withdrew), Just(Act::Complained)], 0..10)) {
+    fn the_ledger_adds_up(acts in prop::collection::vec(prop_oneof![Just(Act::Agreed), Just(Act::Confirmed), Just(Act::Withdrew), Just(Act::Complained), Just(Act::Resumed), (0i64..12).prop_map(|t| Act::Paused { until: START + t })], 0..10)) {
         let stored = {
             let acts = acts.clone();
             run(1, move |c| {
                 for (i, act) in acts.into_iter().enumerate() {
-                    ledger::act(c, 1, START + i as i64, act, &Origin { source: "test", ..Origin::default() }).unwrap();
+                    ledger::act(c, 1, START + 1 + i as i64, act, &Origin { source: "test", ..Origin::default() }).unwrap();
                 }
-                ledger::consent_of(c, 1).unwrap()
+                // A pause ends by itself; the column keeps it until the next act.
+                let (state, under, until): (i64, i64, Option<i64>) =
+                    c.query_row("SELECT consent, under_pause, paused_until FROM contact", [], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?))).unwrap();
+                let over = state == 4 && until.is_some_and(|u| u <= (START + 50).0);
+                Consent::from_code(if over { under } else { state })
             })
         };
-        prop_assert_eq!(stored, fold([Act::Agreed].into_iter().chain(acts), START));
+        let acts = acts.into_iter().enumerate().map(|(i, act)| (START + 1 + i as i64, act));
+        prop_assert_eq!(stored, fold([(START, Act::Agreed)].into_iter().chain(acts)).at(START + 50));
     }
 }
 
@@ -304,17 +187,4 @@ async fn readers_do_not_wait_for_the_writer() {
     go_on.send(()).unwrap();
     writing.await.unwrap().unwrap();
     assert_eq!(store.read(|c| settings::get(c, "k")).await.unwrap(), Some("new".into()));
-}
-
-#[test]
-fn the_suppression_list_bars_at_clearance_and_at_handover_alike() {
-    run(2, |c| {
-        settings::suppress(c, "*.tern.example", "all of it", START, None).unwrap();
-        let m = mailing(c, None, OverCap::Hold);
-        assert_eq!(clearing::audience(c, m, START).unwrap().sluice().cleared, 0);
-        settings::unsuppress(c, "*.tern.example").unwrap();
-        start(c, m, START);
-        settings::suppress(c, "p1@tern.example", "asked by letter", START, None).unwrap();
-        assert_eq!(hand_over(c, START, "250 2.0.0 ok"), 1);
-    });
 }

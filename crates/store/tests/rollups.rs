@@ -37,7 +37,7 @@ fn rolled(c: &Connection) -> Vec<String> {
 
 /// Three people, eight messages to each.
 fn fill(c: &Connection) {
-    c.execute_batch("INSERT INTO letterhead VALUES (1,'a','a','a','a','a','a','a')").unwrap();
+    c.execute_batch("INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1,'a','a','a','a','a','a','a')").unwrap();
     for person in 1..=3 {
         contacts::add(c, &Address::parse(&format!("p{person}@tern.example")).unwrap(), &Profile::default(), SENT).unwrap();
     }

@@ -44,7 +44,7 @@ fn base() -> &'static (tempfile::TempDir, Store) {
 
 fn fill(c: &Connection) -> Result<(), StoreError> {
     c.execute_batch(
-        "INSERT INTO letterhead VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
+        "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
          INSERT INTO list (name, made_at) VALUES ('one', 0), ('two', 0);
          INSERT INTO tag (name, made_at) VALUES ('red', 0), ('green', 0);
          INSERT INTO topic (name) VALUES ('tides'), ('boats');

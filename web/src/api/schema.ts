@@ -367,6 +367,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/consent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where everybody's consent stands, how it came about, and what waits. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ConsentView"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contacts": {
         parameters: {
             query?: never;
@@ -600,6 +635,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/contacts/{id}/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was decided about a person, the newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ClearanceDecision"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contacts/{id}/merge": {
         parameters: {
             query?: never;
@@ -745,6 +817,49 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Findings"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/forecast": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The coming four weeks: who gets what when, who waits, which mailings compete. With a mailing and an
+         *     instant: as if it were moved there; nothing is saved.
+         */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description As if this mailing (a draft, too) were planned … */
+                    mailing?: number | null;
+                    /** @description … for this instant, in UTC milliseconds. */
+                    at?: number | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Forecast"];
                     };
                 };
             };
@@ -1223,6 +1338,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/clearance/{contact}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** "May this person get the mailing at the instant?", with every rule's answer. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description UTC milliseconds; the mailing's own instant, when it isn't given. */
+                    at?: number | null;
+                };
+                header?: never;
+                path: {
+                    id: number;
+                    contact: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Asked"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/labels": {
         parameters: {
             query?: never;
@@ -1293,6 +1449,45 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Moves a planned mailing to another instant. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Replan"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1673,6 +1868,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** The rules in force, with what is needed to change them. */
         get: {
             parameters: {
                 query?: never;
@@ -1687,12 +1883,12 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["RulesVersion"];
+                        "application/json": components["schemas"]["RulesView"];
                     };
                 };
             };
         };
-        /** Saves the cap as a new version of the rules. */
+        /** Saves the next version of the rules. */
         put: {
             parameters: {
                 query?: never;
@@ -1702,7 +1898,7 @@ export interface paths {
             };
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["CapRule"];
+                    "application/json": components["schemas"]["NewRules"];
                 };
             };
             responses: {
@@ -1711,11 +1907,85 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["RulesVersion"];
+                        "text/plain": number;
                     };
                 };
             };
         };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What rules would do to the mailings of the coming four weeks. Nothing is saved. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewRules"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RulesPreview"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rules/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All versions, the newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RulesVersion"][];
+                    };
+                };
+            };
+        };
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -2101,6 +2371,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sign-ups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes a sign-up in from a form of one's own. Where the letterhead asks for it, an invitation to
+         *     confirm is sent; the same limits hold as for the public form.
+         */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewSignUp"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sources": {
         parameters: {
             query?: never;
@@ -2136,41 +2448,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/standing": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** People by consent state and mail status. */
-        get: {
-            parameters: {
-                query?: never;
-                header?: never;
-                path?: never;
-                cookie?: never;
-            };
-            requestBody?: never;
-            responses: {
-                200: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/json": components["schemas"]["Standing"];
-                    };
-                };
-            };
-        };
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/suppression": {
         parameters: {
             query?: never;
@@ -2178,6 +2455,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** All lists and rules. */
         get: {
             parameters: {
                 query?: never;
@@ -2192,13 +2470,13 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["SuppressionLine"][];
+                        "application/json": components["schemas"]["SuppressionList"][];
                     };
                 };
             };
         };
         put?: never;
-        /** Adds lines to the suppression list: all of them, or none when one can't be read. */
+        /** Makes a list, or a live rule. */
         post: {
             parameters: {
                 query?: never;
@@ -2208,7 +2486,7 @@ export interface paths {
             };
             requestBody: {
                 content: {
-                    "application/json": components["schemas"]["NewSuppression"];
+                    "application/json": components["schemas"]["NewSuppressionList"];
                 };
             };
             responses: {
@@ -2228,7 +2506,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/suppression/{text}": {
+    "/api/suppression/lines/{line}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2238,13 +2516,13 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Takes a line off the list. */
+        /** Takes a line off its list. */
         delete: {
             parameters: {
                 query?: never;
                 header?: never;
                 path: {
-                    text: string;
+                    line: number;
                 };
                 cookie?: never;
             };
@@ -2258,6 +2536,138 @@ export interface paths {
                 };
             };
         };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suppression/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A list with its lines and whom it catches now. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SuppressionListView"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        /** Ends a list with all its lines. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suppression/{id}/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds lines to a list: all of them, or none when one can't be read. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewSuppressionLines"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LinesAdded"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suppression/{id}/looked-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says that somebody looked a list over, and it is still right. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2362,7 +2772,30 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
+        /** Makes a topic: something people can leave without leaving the rest. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewTopic"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -2860,6 +3293,13 @@ export interface components {
             /** @description The domain, mailbox or address that is right as it stands; null brings everything back. */
             text?: string | null;
         };
+        /** @description A decision about a person and a mailing, and what was decided before. */
+        Asked: {
+            address: string;
+            decisions: components["schemas"]["ClearanceDecision"][];
+            explained: components["schemas"]["ClearanceExplained"];
+            mailing: string;
+        };
         BaseCheck: {
             disposable: string[];
             /** @description Somebody can be asked which domains take mail. */
@@ -2911,12 +3351,20 @@ export interface components {
         };
         /** @enum {string} */
         Bought: "count" | "value";
-        CapRule: {
+        /** @description At most `limit` messages of its scope per person in any of its windows. */
+        Cap: {
+            /** @description A cap that isn't in force is written down and holds nobody. */
             in_force: boolean;
             /** Format: int32 */
             limit: number;
-            /** Format: int64 */
-            window_hours: number;
+            scope: components["schemas"]["Scope"];
+            window: components["schemas"]["Window"];
+        };
+        /** @description A cap in words. */
+        CapWords: {
+            in_force: boolean;
+            scope: string;
+            words: string;
         };
         /** @description A run of changes. */
         ChangeRun: {
@@ -2956,6 +3404,39 @@ export interface components {
             p_value: number;
             /** Format: double */
             statistic: number;
+        };
+        /** @description One decision, as a person's page shows it. */
+        ClearanceDecision: {
+            /** Format: int64 */
+            at: number;
+            detail?: string | null;
+            mailing: string;
+            /** Format: int64 */
+            mailing_id: number;
+            /** @description cleared, held or barred */
+            outcome: string;
+            reasons: components["schemas"]["Reason"][];
+            /** Format: int64 */
+            rules_version: number;
+            /** Format: int64 */
+            until?: number | null;
+            words: string[];
+        };
+        /** @description "May this person get the mailing at the instant?" */
+        ClearanceExplained: {
+            answers: components["schemas"]["RuleAnswer"][];
+            /** Format: int64 */
+            at: number;
+            /** @description The caps and lists behind it, in words. */
+            detail?: string | null;
+            first?: components["schemas"]["Reason"] | null;
+            outcome: string;
+            /** @description What can't be known any more, for an instant that is past. */
+            remarks: string[];
+            /** Format: int64 */
+            rules_version: number;
+            /** Format: int64 */
+            until?: number | null;
         };
         ClockNow: {
             demo: boolean;
@@ -3007,15 +3488,42 @@ export interface components {
              */
             z: number;
         };
+        /** @description People for whom one mailing is in the other's way. */
+        Competing: {
+            /**
+             * Format: int64
+             * @description Goes first.
+             */
+            first: number;
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description Has to wait, or is lost.
+             */
+            second: number;
+        };
         /**
          * @description Where a person's permission for marketing mail stands.
          * @enum {string}
          */
         Consent: "none" | "invited" | "consented" | "confirmed" | "paused" | "withdrawn" | "complained";
-        ConsentCount: {
+        /** @description Where permission came from. */
+        ConsentSource: {
+            evidence: string;
             /** Format: int64 */
             people: number;
-            state: components["schemas"]["Consent"];
+            /** @description import, sign-up, invitation, analyst, … */
+            source: string;
+        };
+        ConsentView: {
+            /** @description Confirmed, of the invitations that were accepted and are old enough to tell. */
+            confirmation: components["schemas"]["Rate"];
+            months: components["schemas"]["MonthOfConsent"][];
+            sources: components["schemas"]["ConsentSource"][];
+            states: components["schemas"]["InState"][];
+            /** @description Sign-ups that nobody confirmed yet. */
+            waiting: components["schemas"]["Waiting"][];
         };
         /** @description A person, whole. */
         Contact: components["schemas"]["ContactRow"] & {
@@ -3087,6 +3595,18 @@ export interface components {
             /** Format: double */
             withdrawal: number;
         };
+        /** @description A country of the base, with who would have to confirm there. */
+        CountryPeople: {
+            /** @description None: unknown. */
+            country?: string | null;
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description Consented, and not confirmed.
+             */
+            single: number;
+        };
         /** @description A test of a date; "today" is the UTC date of the instant asked about. */
         DateTest: {
             /**
@@ -3134,6 +3654,27 @@ export interface components {
         Draft: {
             name: string;
             tree: components["schemas"]["Tree"];
+        };
+        /** @description What a change does to one coming mailing. */
+        Effect: {
+            /** Format: int64 */
+            after: number;
+            /** Format: int64 */
+            at: number;
+            /**
+             * Format: int64
+             * @description People who get it, now or later, as the rules are.
+             */
+            before: number;
+            /** Format: int64 */
+            later_after: number;
+            /** Format: int64 */
+            later_before: number;
+            mailing: string;
+            /** Format: int64 */
+            mailing_id: number;
+            /** @description "412 fewer people will get Boat days on Fri 17 Apr". */
+            words: string;
         };
         /** @enum {string} */
         Encoding: "utf8" | "utf16_le" | "utf16_be" | "windows1252";
@@ -3266,6 +3807,37 @@ export interface components {
              */
             tags: boolean;
         };
+        /** @description The next weeks. */
+        Forecast: {
+            cap_in_force: boolean;
+            competing: components["schemas"]["Competing"][];
+            days: components["schemas"]["ForecastDay"][];
+            /** Format: int64 */
+            from: number;
+            mailings: components["schemas"]["MailingForecast"][];
+            /** Format: int64 */
+            until: number;
+        };
+        /** @description A day (UTC) of the forecast. */
+        ForecastDay: {
+            /** Format: int64 */
+            begins: number;
+            /**
+             * Format: int64
+             * @description Messages that go that day.
+             */
+            goes: number;
+            /**
+             * Format: int64
+             * @description Messages whose instant was that day and that go on a later one, or later that day.
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description Messages of mailings of that day that never go, for caps.
+             */
+            skipped: number;
+        };
         /**
          * @description How a guardrail came out.
          * @enum {string}
@@ -3295,6 +3867,21 @@ export interface components {
              */
             suggestion?: number | null;
         };
+        /** @description What share of people is kept out, redrawn each quarter. */
+        Holdout: {
+            /**
+             * Format: double
+             * @description Between 0.001 and 0.5.
+             */
+            share: number;
+        };
+        /** @description From a minute of the day until before another; over midnight when the second is the smaller. */
+        Hours: {
+            /** Format: int32 */
+            from_minute: number;
+            /** Format: int32 */
+            until_minute: number;
+        };
         ImportDecision: {
             consent: boolean;
             evidence: string;
@@ -3303,6 +3890,12 @@ export interface components {
             list?: string | null;
             mapping: (components["schemas"]["ColumnField"] | null)[];
             tag?: string | null;
+        };
+        /** @description People in a state. */
+        InState: {
+            /** Format: int64 */
+            people: number;
+            state: components["schemas"]["Consent"];
         };
         /**
          * Format: int64
@@ -3317,6 +3910,10 @@ export interface components {
         /** @description A brand's shared block. */
         Letterhead: {
             accent: string;
+            /** @description ISO 3166-1 code, for people without one. */
+            country?: string | null;
+            /** @description A sign-up has to be confirmed by a link sent to the address. */
+            double_opt_in?: boolean;
             from_address: string;
             from_name: string;
             ground: string;
@@ -3324,10 +3921,28 @@ export interface components {
             id?: number;
             ink: string;
             name: string;
+            /** @description What one-click unsubscribe ends: `topic` (the mailing's; everything when it has none) or `everything`. */
+            one_click?: string;
             postal_address: string;
+            /** @description What people agree to when they sign up; every change is kept as a version. */
+            wording?: string;
+            /** @description IANA time zone, for people without one. */
+            zone?: string;
+        };
+        /** @description The sending hours of a letterhead. */
+        LetterheadHours: {
+            hours: components["schemas"]["Hours"];
+            /** Format: int64 */
+            letterhead: number;
         };
         /** @enum {string} */
         Level: "error" | "warning";
+        LinesAdded: {
+            /** Format: int64 */
+            new: number;
+            /** Format: int64 */
+            there_already: number;
+        };
         LinkName: {
             name: string;
             /** Format: int64 */
@@ -3349,8 +3964,16 @@ export interface components {
         MailStatus: "active" | "resting" | "observed" | "retired";
         /** @description A mailing, whole. */
         Mailing: {
+            exceed_by?: string | null;
+            /** @description Why it may exceed the caps, and who said so. */
+            exceed_reason: string;
             /** Format: int64 */
             finished_at?: number | null;
+            /**
+             * Format: int64
+             * @description People are held for at most so many days.
+             */
+            hold_days: number;
             html: string;
             /** Format: int64 */
             id: number;
@@ -3367,6 +3990,11 @@ export interface components {
             over_cap: components["schemas"]["OverCap"];
             /** Format: int64 */
             planned_at?: number | null;
+            /**
+             * Format: int32
+             * @description 1 to 5, 1 first: who goes first when several wait for the same people.
+             */
+            priority: number;
             segment?: string | null;
             /** Format: int64 */
             segment_id?: number | null;
@@ -3382,6 +4010,10 @@ export interface components {
         };
         /** @description What the editor saves. */
         MailingDraft: {
+            /** @description Why it may exceed the caps; only an approver can say so. */
+            exceed_reason?: string;
+            /** Format: int64 */
+            hold_days?: number;
             html: string;
             /** Format: int64 */
             letterhead_id: number;
@@ -3389,6 +4021,8 @@ export interface components {
             list_id?: number | null;
             name: string;
             over_cap: components["schemas"]["OverCap"];
+            /** Format: int32 */
+            priority?: number;
             /**
              * Format: int64
              * @description Only those of the list (or of everyone) who are in this segment.
@@ -3416,6 +4050,42 @@ export interface components {
             /** Format: int64 */
             started_at: number;
             withdrawals: components["schemas"]["Rate"];
+        };
+        /** @description How a coming mailing will go. */
+        MailingForecast: {
+            /**
+             * Format: int64
+             * @description Its instant; of one that is under way, now.
+             */
+            at: number;
+            /**
+             * Format: int64
+             * @description Gets it at its instant.
+             */
+            at_once: number;
+            /**
+             * Format: int64
+             * @description Doesn't get it for another reason.
+             */
+            barred: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            last_release?: number | null;
+            /**
+             * Format: int64
+             * @description Gets it later, held for a while.
+             */
+            later: number;
+            /**
+             * Format: int64
+             * @description Doesn't get it: over a cap and the mailing skips, or held too long.
+             */
+            lost_to_caps: number;
+            name: string;
+            /** Format: int64 */
+            selected: number;
+            started: boolean;
         };
         /** @description A mailing as lists show it. */
         MailingRow: {
@@ -3494,6 +4164,12 @@ export interface components {
              */
             reachable: number;
         };
+        /** @description Everybody's state at the end of a month. */
+        MonthOfConsent: {
+            /** @description `2026-04`, UTC. */
+            month: string;
+            states: components["schemas"]["InState"][];
+        };
         /** @description Something with a name and a number of people. */
         Named: {
             /** Format: int64 */
@@ -3517,10 +4193,40 @@ export interface components {
         NewName: {
             name: string;
         };
-        NewSuppression: {
-            /** @description Addresses or domains, one a line. */
+        NewRules: {
+            /** @description Why. */
+            note?: string;
+            rules: components["schemas"]["RuleSet"];
+        };
+        NewSignUp: {
+            address: string;
+            given_name?: string | null;
+            /** Format: int64 */
+            letterhead_id: number;
+            /** @description The topics they chose; none: all there are. */
+            topics?: number[];
+        };
+        NewSuppressionLines: {
+            /**
+             * Format: int64
+             * @description They end by themselves then.
+             */
+            expires_at?: number | null;
+            /** @description Addresses, domains or hashes, one a line. */
             lines: string;
-            reason: string;
+            reason?: string;
+            source?: string;
+        };
+        /** @description What one is made of. */
+        NewSuppressionList: {
+            name: string;
+            reason?: string;
+            scope: components["schemas"]["SuppressionScope"];
+            /** Format: int64 */
+            segment_id?: number | null;
+        };
+        NewTopic: {
+            name: string;
         };
         NewWord: {
             name: string;
@@ -3562,10 +4268,10 @@ export interface components {
             unknown_count: number;
         };
         /**
-         * @description What a mailing does with people over the cap.
+         * @description What a mailing does with people over a cap.
          * @enum {string}
          */
-        OverCap: "hold" | "skip";
+        OverCap: "hold" | "skip" | "exceed";
         /** @description People of each pair of sets: the diagonal holds each one's own number. */
         Overlap: {
             names: string[];
@@ -3600,6 +4306,14 @@ export interface components {
             people: number;
             /** @description Null: the value is missing. */
             value?: string | null;
+        };
+        /** @description A cap or a suppression list behind a step. */
+        PartView: {
+            /** Format: int64 */
+            people: number;
+            /** Format: int64 */
+            without_it: number;
+            words: string;
         };
         /** @description Somebody who works with Rinse and is recorded with every change. */
         Person: {
@@ -3766,10 +4480,11 @@ export interface components {
             verdict: components["schemas"]["Verdict"];
         };
         /**
-         * @description Why someone is held or barred, in the order in which reasons count.
+         * @description A reason. Its number is its place in the order and what the store keeps; numbers that are left out
+         *     belong to rules that don't exist yet (series left, a mail load left out, a domain paused).
          * @enum {string}
          */
-        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "topic_left" | "suppressed" | "trial_holdout" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap";
+        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "not_confirmed" | "topic_left" | "suppressed" | "global_holdout" | "trial_holdout" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap" | "outside_hours";
         RecencyView: {
             costs: components["schemas"]["Costs"];
             guide: components["schemas"]["Guide"];
@@ -3782,6 +4497,13 @@ export interface components {
         Release: {
             /** @description Now, rather than the next day at the pilot's hour. */
             at_once: boolean;
+        };
+        Replan: {
+            /**
+             * Format: int64
+             * @description UTC milliseconds.
+             */
+            at: number;
         };
         /** @description A response of a person, told apart as human or machine. */
         Response: {
@@ -3827,18 +4549,45 @@ export interface components {
             window_opens: components["schemas"]["Rate"];
             withdrawals: components["schemas"]["Rate"];
         };
-        /** @description The cap, with its switch, as one version of the rules. */
+        /** @description One rule's answer about a person. */
+        RuleAnswer: {
+            reason: components["schemas"]["Reason"];
+            /** @description What it saw. */
+            saw: string;
+            /** @description cleared, held or barred: what this rule alone says. */
+            says: string;
+            words: string;
+        };
+        /** @description One version of the rules. Suppression lists have their own history. */
+        RuleSet: {
+            caps?: components["schemas"]["Cap"][];
+            /** @description Countries (ISO 3166-1) where single opt-in isn't enough. */
+            confirm?: string[];
+            holdout?: components["schemas"]["Holdout"] | null;
+            hours?: components["schemas"]["LetterheadHours"][];
+        };
+        RulesPreview: {
+            effects: components["schemas"]["Effect"][];
+            /** @description Is there a coming mailing at all? */
+            mailings: number;
+        };
+        /** @description One version of the rules. */
         RulesVersion: {
             /** Format: int64 */
             at: number;
-            cap_in_force: boolean;
-            /** Format: int32 */
-            cap_limit: number;
-            /** Format: int64 */
-            cap_window_hours: number;
             /** Format: int64 */
             id: number;
+            /** @description Why it was made. */
+            note: string;
             person?: string | null;
+            rules: components["schemas"]["RuleSet"];
+        };
+        RulesView: {
+            caps: components["schemas"]["CapWords"][];
+            countries: components["schemas"]["CountryPeople"][];
+            letterheads: components["schemas"]["Letterhead"][];
+            topics: components["schemas"]["Named"][];
+            version: components["schemas"]["RulesVersion"];
         };
         /** @description An import run. */
         Run: {
@@ -3872,6 +4621,26 @@ export interface components {
             /** Format: int64 */
             unchanged: number;
         };
+        /** @description Which messages a cap counts, and holds. */
+        Scope: {
+            /** @enum {string} */
+            kind: "marketing";
+        } | {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "channel";
+        } | {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "topic";
+        } | {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "letterhead";
+        };
         /** @description A value that an outside score had. */
         Score: {
             dated: string;
@@ -3900,15 +4669,20 @@ export interface components {
         SluiceView: {
             /** Format: int64 */
             at: number;
-            cap_words: string;
+            caps: components["schemas"]["CapWords"][];
             /** Format: int64 */
             cleared: number;
+            exceeds: boolean;
             /** Format: int64 */
             held: number;
             last_release?: components["schemas"]["Instant"] | null;
             list?: string | null;
             mailing: string;
-            rules: components["schemas"]["RulesVersion"];
+            /** Format: int64 */
+            rules_at: number;
+            /** Format: int64 */
+            rules_version: number;
+            segment?: string | null;
             /** Format: int64 */
             selected: number;
             state: string;
@@ -3920,17 +4694,6 @@ export interface components {
             field: components["schemas"]["Field"];
             tree: components["schemas"]["Tree"];
         };
-        Standing: {
-            consent: components["schemas"]["ConsentCount"][];
-            /** Format: int64 */
-            hold_limit_days: number;
-            status: components["schemas"]["StatusCount"][];
-        };
-        StatusCount: {
-            /** Format: int64 */
-            people: number;
-            status: components["schemas"]["MailStatus"];
-        };
         StepPeople: {
             /** @description The first 200, by address. */
             first: components["schemas"]["ContactRow"][];
@@ -3940,6 +4703,7 @@ export interface components {
         /** @description One step of the sluice with its words. */
         StepView: {
             holds: boolean;
+            parts: components["schemas"]["PartView"][];
             /** Format: int64 */
             people: number;
             reason: components["schemas"]["Reason"];
@@ -3947,12 +4711,76 @@ export interface components {
             without_it: number;
             words: string;
         };
-        /** @description A line of the suppression list. */
+        /** @description Whom a list catches now: how many, and the last of them to come into the base. */
+        SuppressionCatch: {
+            last: components["schemas"]["ContactRow"][];
+            /** Format: int64 */
+            people: number;
+        };
+        /** @description A line of a list. */
         SuppressionLine: {
             /** Format: int64 */
             added_at: number;
+            /** Format: int64 */
+            expires_at?: number | null;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            list_id: number;
             reason: string;
+            source: string;
             text: string;
+        };
+        /** @description A list, or a live rule. */
+        SuppressionList: {
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            lines: number;
+            /**
+             * Format: int64
+             * @description When somebody last said that it is still right.
+             */
+            looked_at: number;
+            /** Format: int64 */
+            made_at: number;
+            name: string;
+            reason: string;
+            scope: components["schemas"]["SuppressionScope"];
+            /** @description The scope in words. */
+            scope_words: string;
+            segment?: string | null;
+            /**
+             * Format: int64
+             * @description A live rule: whoever is in this segment.
+             */
+            segment_id?: number | null;
+        };
+        SuppressionListView: {
+            catches: components["schemas"]["SuppressionCatch"];
+            /** @description The newest 500. */
+            lines: components["schemas"]["SuppressionLine"][];
+            list: components["schemas"]["SuppressionList"];
+        };
+        /** @description What mail a list is for. */
+        SuppressionScope: {
+            /** @enum {string} */
+            kind: "all";
+        } | {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "letterhead";
+        } | {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "topic";
+        } | {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "mailing";
         };
         /** @enum {string} */
         TextTest: "is" | "is_not" | "begins" | "contains";
@@ -4201,12 +5029,45 @@ export interface components {
             tags: components["schemas"]["Named"][];
             topics: components["schemas"]["Named"][];
         };
+        /** @description A sign-up as the consent view lists it. */
+        Waiting: {
+            address: string;
+            /** Format: int64 */
+            at: number;
+            came_by: string;
+            /** Format: int64 */
+            contact_id?: number | null;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            invited_at?: number | null;
+            /** @description Why no invitation went, when none did. */
+            why: string;
+        };
         When: {
             /**
              * Format: int64
              * @description None: now.
              */
             at?: number | null;
+        };
+        /** @description The time in which messages are counted. */
+        Window: {
+            /** @enum {string} */
+            kind: "hours";
+            /** Format: int32 */
+            n: number;
+        } | {
+            /** @enum {string} */
+            kind: "days";
+            /** Format: int32 */
+            n: number;
+        } | {
+            /** @enum {string} */
+            kind: "calendar_day";
+        } | {
+            /** @enum {string} */
+            kind: "iso_week";
         };
         /**
          * @description What can be named, renamed, merged and deleted on the words page.

@@ -72,7 +72,7 @@ fn make(folder: &Path) {
         "PRAGMA synchronous = OFF; PRAGMA cache_size = -400000; PRAGMA temp_store = FILE; PRAGMA wal_autocheckpoint = 50000;
          DROP INDEX send_recent; DROP INDEX send_contact; DROP INDEX response_send; DROP INDEX field_value_contact; DROP INDEX list_member_contact;
          DROP INDEX contact_family; DROP INDEX contact_given; DROP INDEX contact_domain;
-         INSERT INTO letterhead VALUES (1,'a','a','a','a','a','a','a'); INSERT INTO list (id, name, made_at) VALUES (1,'Tide notes readers',0), (2,'Boat days',0), (3,'Members',0);
+         INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1,'a','a','a','a','a','a','a'); INSERT INTO list (id, name, made_at) VALUES (1,'Tide notes readers',0), (2,'Boat days',0), (3,'Members',0);
          INSERT INTO tag (id, name, made_at) VALUES (1,'Guest',0), (2,'Patron',0); INSERT INTO topic (name) VALUES ('Tide notes'), ('Boat days');
          INSERT INTO field (id, name, kind, made_at) VALUES (1,'tier','choice',0), (2,'visits','number',0), (3,'since','date',0);",
     )

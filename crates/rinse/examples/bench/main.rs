@@ -31,7 +31,7 @@ fn fill(folder: &Path, contacts: i64, sends: i64) {
         INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
         INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (1, 'm', 1, 0);
         INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (2, 'n', 1, 0);
-        INSERT INTO rules_version (at, cap_limit, cap_window_hours, cap_in_force) VALUES (0, 1, 168, 1);").expect("rows");
+        INSERT INTO rules_version (at, rules) VALUES (0, '{\"caps\":[{\"limit\":1,\"window\":{\"kind\":\"days\",\"n\":7},\"scope\":{\"kind\":\"marketing\"},\"in_force\":true}]}');").expect("rows");
     for i in 1..=contacts {
         c.prepare_cached(
             "INSERT INTO contact (id, address, address_key, domain_id, added_at, consent, status) VALUES (?1, ?2, ?2, 1, 0, ?3, ?4)",

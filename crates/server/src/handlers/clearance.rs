@@ -1,112 +1,26 @@
-//! Clearance: the cap and its switch, the suppression list, the sluice of a mailing.
+//! Clearance: the sluice of a mailing, why one person gets it or doesn't, and the coming weeks.
 
-use super::{Acting, csv_file};
+use super::{Acting, csv_file, rules as rule_handlers};
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
-use axum::extract::{Path, State};
-use axum::response::{IntoResponse, Response};
-use rinse_core::caps::Cap;
-use rinse_core::clearance::{Reason, Sluice};
-use rinse_core::consent::Consent;
-use rinse_core::suppression::Entry;
-use rinse_core::upkeep::MailStatus;
-use rinse_core::{Instant, clearance};
-use rinse_store::settings::{self, RulesVersion, SuppressionLine};
-use rinse_store::{StoreError, clearing, contacts, findings, mailings};
+use axum::extract::{Path, Query, State};
+use axum::response::Response;
+use rinse_core::Instant;
+use rinse_core::clearance::Reason;
+use rinse_store::clearing::forecast::{self, Forecast, Moved};
+use rinse_store::clearing::person::{self, Explained};
+use rinse_store::clearing::record::{self, Decision};
+use rinse_store::{Connection, StoreError, clearing, contacts, mailings, suppression};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-#[utoipa::path(get, path = "/api/rules", responses((status = 200, body = RulesVersion)))]
-pub(crate) async fn rules(State(app): State<App>) -> Answer<RulesVersion> {
-    Ok(Json(app.store.read(settings::rules).await?))
-}
-
-#[derive(Deserialize, ToSchema)]
-pub(crate) struct CapRule {
-    limit: u32,
-    window_hours: i64,
-    in_force: bool,
-}
-
-/// Saves the cap as a new version of the rules.
-#[utoipa::path(put, path = "/api/rules", request_body = CapRule, responses((status = 200, body = RulesVersion)))]
-pub(crate) async fn save_rules(State(app): State<App>, who: Acting, Json(r): Json<CapRule>) -> Answer<RulesVersion> {
-    let cap = Cap::new(r.limit, r.window_hours)?;
-    let now = app.now();
-    Ok(Json(
-        app.store
-            .write(move |c| {
-                let id = settings::save_rules(c, now, Some(who.0), cap, r.in_force)?;
-                settings::audit(
-                    c,
-                    now,
-                    Some(who.0),
-                    "cap changed",
-                    "rules",
-                    id,
-                    &format!("{}, {}", cap.words(), if r.in_force { "in force" } else { "not in force" }),
-                )?;
-                settings::rules(c)
-            })
-            .await?,
-    ))
-}
-
-#[utoipa::path(get, path = "/api/suppression", responses((status = 200, body = Vec<SuppressionLine>)))]
-pub(crate) async fn suppression(State(app): State<App>) -> Answer<Vec<SuppressionLine>> {
-    Ok(Json(app.store.read(settings::suppression).await?))
-}
-
-#[derive(Deserialize, ToSchema)]
-pub(crate) struct NewSuppression {
-    /// Addresses or domains, one a line.
-    lines: String,
-    reason: String,
-}
-
-/// Adds lines to the suppression list: all of them, or none when one can't be read.
-#[utoipa::path(post, path = "/api/suppression", request_body = NewSuppression, responses((status = 200, body = i64)))]
-pub(crate) async fn suppress(State(app): State<App>, who: Acting, Json(n): Json<NewSuppression>) -> Answer<i64> {
-    let entries: Vec<Entry> =
-        n.lines.lines().map(str::trim).filter(|l| !l.is_empty()).map(Entry::parse).collect::<Result<_, _>>().map_err(ApiError::Refused)?;
-    if entries.is_empty() {
-        return Err(ApiError::Refused("Write at least one address or domain.".into()));
-    }
-    let now = app.now();
-    let added = i64::try_from(entries.len()).unwrap_or(0);
-    app.store
-        .write(move |c| {
-            for e in &entries {
-                settings::suppress(c, &e.text(), &n.reason, now, Some(who.0))?;
-            }
-            settings::audit(
-                c,
-                now,
-                Some(who.0),
-                "suppressed",
-                "suppression",
-                0,
-                &entries.iter().map(Entry::text).collect::<Vec<_>>().join(", "),
-            )
-        })
-        .await?;
-    Ok(Json(added))
-}
-
-/// Takes a line off the list.
-#[utoipa::path(delete, path = "/api/suppression/{text}", params(("text" = String, Path)), responses((status = 204)))]
-pub(crate) async fn unsuppress(State(app): State<App>, who: Acting, Path(text): Path<String>) -> Result<impl IntoResponse, ApiError> {
-    let now = app.now();
-    app.store
-        .write(move |c| {
-            if !settings::unsuppress(c, &text)? {
-                return Err(StoreError::Missing("line on the suppression list"));
-            }
-            settings::audit(c, now, Some(who.0), "no longer suppressed", "suppression", 0, &text)
-        })
-        .await?;
-    Ok(axum::http::StatusCode::NO_CONTENT)
+/// A cap or a suppression list behind a step.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct PartView {
+    words: String,
+    people: u64,
+    without_it: u64,
 }
 
 /// One step of the sluice with its words.
@@ -117,6 +31,7 @@ pub(crate) struct StepView {
     holds: bool,
     people: u64,
     without_it: u64,
+    parts: Vec<PartView>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -124,18 +39,25 @@ pub(crate) struct SluiceView {
     mailing: String,
     state: String,
     list: Option<String>,
+    segment: Option<String>,
     at: i64,
     selected: u64,
     cleared: u64,
     held: u64,
     last_release: Option<Instant>,
     steps: Vec<StepView>,
-    rules: RulesVersion,
-    cap_words: String,
+    rules_version: i64,
+    rules_at: i64,
+    caps: Vec<rule_handlers::CapWords>,
+    exceeds: bool,
 }
 
 fn instant_for(m: &mailings::Mailing, now: Instant) -> Instant {
     m.planned_at.map_or(now, Instant).max(now)
+}
+
+fn clearance_of(c: &Connection, m: &mailings::Mailing, now: Instant) -> rinse_store::Result<clearing::Clearance> {
+    clearing::preview(c, m.id, instant_for(m, now), now, None)
 }
 
 /// The sluice of a mailing at its planned instant (now, when it has none).
@@ -146,8 +68,12 @@ pub(crate) async fn sluice(State(app): State<App>, Path(id): Path<i64>) -> Answe
         app.store
             .read(move |c| {
                 let m = mailings::one(c, id)?;
-                let at = instant_for(&m, now);
-                let (s, rules): (Sluice, _) = clearing::sluice(c, id, at)?;
+                let done = clearance_of(c, &m, now)?;
+                let (s, names) = (done.sluice(), suppression::names(c)?);
+                let named = |reason: Reason, index: usize| match reason {
+                    Reason::Suppressed => done.lists.get(index).and_then(|id| names.get(id)).cloned().unwrap_or_default(),
+                    _ => done.rules.rules.caps.get(index).map(rinse_core::caps::Cap::words).unwrap_or_default(),
+                };
                 let steps = s
                     .steps
                     .iter()
@@ -157,21 +83,28 @@ pub(crate) async fn sluice(State(app): State<App>, Path(id): Path<i64>) -> Answe
                         holds: x.reason.holds(),
                         people: x.people,
                         without_it: x.without_it,
+                        parts: x
+                            .parts
+                            .iter()
+                            .map(|p| PartView { words: named(x.reason, p.index), people: p.people, without_it: p.without_it })
+                            .collect(),
                     })
                     .collect();
-                let cap_words = Cap::new(rules.cap_limit, rules.cap_window_hours).map_or_else(|_| String::new(), Cap::words);
                 Ok(SluiceView {
+                    at: instant_for(&m, now).0,
                     mailing: m.name,
                     state: m.state,
                     list: m.list,
-                    at: at.0,
+                    segment: m.segment,
                     selected: s.selected,
                     cleared: s.cleared,
                     held: s.held,
                     last_release: s.last_release,
                     steps,
-                    rules,
-                    cap_words,
+                    caps: rule_handlers::cap_words(c, &done.rules.rules)?,
+                    rules_version: done.rules.id,
+                    rules_at: done.rules.at,
+                    exceeds: m.over_cap == rinse_core::clearance::OverCap::Exceed,
                 })
             })
             .await?,
@@ -185,9 +118,8 @@ fn reason(step: &str) -> Result<Option<Reason>, StoreError> {
     serde_json::from_value(serde_json::Value::String(step.to_owned())).map(Some).map_err(|_| StoreError::Missing("step"))
 }
 
-fn step_people(c: &rinse_store::Connection, id: i64, step: &str, now: Instant) -> rinse_store::Result<Vec<i64>> {
-    let m = mailings::one(c, id)?;
-    Ok(clearing::audience(c, id, instant_for(&m, now))?.people(reason(step)?))
+fn step_people(c: &Connection, id: i64, step: &str, now: Instant) -> rinse_store::Result<Vec<i64>> {
+    Ok(clearance_of(c, &mailings::one(c, id)?, now)?.people(reason(step)?))
 }
 
 #[derive(Serialize, ToSchema)]
@@ -233,32 +165,94 @@ pub(crate) async fn step_csv(State(app): State<App>, Path((id, step)): Path<(i64
     )
 }
 
-#[derive(Serialize, ToSchema)]
-pub(crate) struct Standing {
-    consent: Vec<ConsentCount>,
-    status: Vec<StatusCount>,
-    hold_limit_days: i64,
+#[derive(Deserialize, utoipa::IntoParams)]
+pub(crate) struct AtInstant {
+    /// UTC milliseconds; the mailing's own instant, when it isn't given.
+    at: Option<i64>,
 }
 
+/// A decision about a person and a mailing, and what was decided before.
 #[derive(Serialize, ToSchema)]
-pub(crate) struct ConsentCount {
-    state: Consent,
-    people: i64,
+pub(crate) struct Asked {
+    address: String,
+    mailing: String,
+    explained: Explained,
+    decisions: Vec<Decision>,
 }
 
-#[derive(Serialize, ToSchema)]
-pub(crate) struct StatusCount {
-    status: MailStatus,
-    people: i64,
+/// "May this person get the mailing at the instant?", with every rule's answer.
+#[utoipa::path(get, path = "/api/mailings/{id}/clearance/{contact}", params(("id" = i64, Path), ("contact" = i64, Path), AtInstant), responses((status = 200, body = Asked)))]
+pub(crate) async fn ask(State(app): State<App>, Path((id, contact)): Path<(i64, i64)>, Query(q): Query<AtInstant>) -> Answer<Asked> {
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let m = mailings::one(c, id)?;
+                let own = m.started_at.or(m.planned_at).map_or(now, Instant);
+                let at = q.at.map_or(own, Instant);
+                let row = contacts::by_ids(c, &[contact])?.pop().ok_or(StoreError::Missing("contact"))?;
+                Ok(Asked {
+                    address: row.address,
+                    mailing: m.name,
+                    explained: person::explain(c, id, contact, at, now)?,
+                    decisions: record::of_contact(c, contact, Some(id))?,
+                })
+            })
+            .await?,
+    ))
 }
 
-/// People by consent state and mail status.
-#[utoipa::path(get, path = "/api/standing", responses((status = 200, body = Standing)))]
-pub(crate) async fn standing(State(app): State<App>) -> Answer<Standing> {
-    let (consent, status) = app.store.read(findings::standing_counts).await?;
-    Ok(Json(Standing {
-        consent: consent.into_iter().map(|(s, people)| ConsentCount { state: Consent::from_code(s), people }).collect(),
-        status: status.into_iter().map(|(s, people)| StatusCount { status: MailStatus::from_code(s), people }).collect(),
-        hold_limit_days: clearance::HOLD_LIMIT / rinse_core::DAY,
-    }))
+/// What was decided about a person, the newest first.
+#[utoipa::path(get, path = "/api/contacts/{id}/decisions", params(("id" = i64, Path)), responses((status = 200, body = Vec<Decision>)))]
+pub(crate) async fn decisions(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<Decision>> {
+    Ok(Json(app.store.read(move |c| record::of_contact(c, id, None)).await?))
+}
+
+#[derive(Deserialize, utoipa::IntoParams)]
+pub(crate) struct MovedTo {
+    /// As if this mailing (a draft, too) were planned …
+    mailing: Option<i64>,
+    /// … for this instant, in UTC milliseconds.
+    at: Option<i64>,
+}
+
+/// The coming four weeks: who gets what when, who waits, which mailings compete. With a mailing and an
+/// instant: as if it were moved there; nothing is saved.
+#[utoipa::path(get, path = "/api/forecast", params(MovedTo), responses((status = 200, body = Forecast)))]
+pub(crate) async fn forecast_of(State(app): State<App>, Query(q): Query<MovedTo>) -> Answer<Forecast> {
+    let now = app.now();
+    let moved = match (q.mailing, q.at) {
+        (Some(mailing), Some(at)) => Some(Moved { mailing, at: Instant(at) }),
+        (None, None) => None,
+        _ => return Err(ApiError::Malformed("Give both the mailing that is moved and its new instant, or neither.".into())),
+    };
+    Ok(Json(app.store.read(move |c| forecast::forecast(c, now, moved, None)).await?))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Replan {
+    /// UTC milliseconds.
+    at: i64,
+}
+
+/// Moves a planned mailing to another instant.
+#[utoipa::path(post, path = "/api/mailings/{id}/move", params(("id" = i64, Path)), request_body = Replan, responses((status = 204)))]
+pub(crate) async fn replan(
+    State(app): State<App>,
+    who: Acting,
+    Path(id): Path<i64>,
+    Json(r): Json<Replan>,
+) -> Result<axum::http::StatusCode, ApiError> {
+    let (now, at) = (app.now(), Instant(r.at));
+    if at < now {
+        return Err(ApiError::Refused("That instant has passed: choose one to come.".into()));
+    }
+    app.store
+        .write(move |c| {
+            mailings::set_state(c, id, &["planned"], "planned", Some(at))?;
+            rinse_store::settings::audit(c, now, Some(who.0), "mailing moved", "mailing", id, &format!("to {}", at.words()))
+        })
+        .await?;
+    app.engine.wake();
+    Ok(axum::http::StatusCode::NO_CONTENT)
 }

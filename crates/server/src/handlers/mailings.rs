@@ -134,7 +134,7 @@ pub(crate) async fn save_letterhead(State(app): State<App>, who: Acting, Json(l)
     Ok(Json(
         app.store
             .write(move |c| {
-                let id = settings::save_letterhead(c, &l)?;
+                let id = settings::save_letterhead(c, &l, now)?;
                 settings::audit(c, now, Some(who.0), "letterhead saved", "letterhead", id, &l.name)?;
                 Ok(id)
             })

@@ -3,13 +3,16 @@
 pub(crate) mod base_check;
 pub(crate) mod changes;
 pub(crate) mod clearance;
+pub(crate) mod consent;
 pub(crate) mod contacts;
 pub(crate) mod findings;
 pub(crate) mod guides;
 pub(crate) mod imports;
 pub(crate) mod mailings;
 pub(crate) mod people;
+pub(crate) mod rules;
 pub(crate) mod segments;
+pub(crate) mod suppression;
 pub(crate) mod today;
 pub(crate) mod trials;
 

@@ -154,15 +154,17 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             ),
         });
     }
-    let rules = settings::rules(c)?;
-    if !rules.cap_in_force {
-        out.push(Decision {
-            kind: "cap",
-            title: "The cap is not in force".into(),
-            link: "/clearance/rules".into(),
-            action: "Look at the rules".into(),
-            words: "Nothing limits how many marketing messages a person gets.".into(),
-        });
+    let caps = rinse_store::rules::current(c)?.rules.caps;
+    let idle = caps.iter().filter(|cap| !cap.in_force).count();
+    if caps.is_empty() || idle > 0 {
+        let (title, words) = match (caps.len(), idle) {
+            (0, _) => ("There is no frequency cap".to_owned(), "Nothing limits how many marketing messages a person gets.".to_owned()),
+            (n, i) if n == i => {
+                ("No cap is in force".into(), "Caps are written down, and nothing limits how many marketing messages a person gets.".into())
+            }
+            (n, i) => (format!("{i} of {n} caps not in force"), "They are written down and hold nobody.".into()),
+        };
+        out.push(Decision { kind: "cap", title, link: "/clearance/rules".into(), action: "Look at the rules".into(), words });
     }
     let retired: i64 = c.query_row(
         "SELECT count(*) FROM contact WHERE gone IS NULL AND status = 3 AND status_at > ?1",

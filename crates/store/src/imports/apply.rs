@@ -10,7 +10,7 @@ use crate::runs::{self, Image};
 use crate::tags::{self, Kind};
 use crate::{Result, Store, StoreError, tables};
 use rinse_core::Instant;
-use rinse_core::consent::{Act, Consent, next};
+use rinse_core::consent::{Act, Consent};
 use rinse_core::segment::FieldKind;
 use rinse_core::table::Field;
 use rusqlite::{Connection, params};
@@ -161,7 +161,7 @@ fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Ju
                     id
                 }
             };
-            let consent = if agrees { next(Consent::None, Act::Agreed) } else { Consent::None };
+            let consent = if agrees { Consent::Consented } else { Consent::None };
             let contact = contacts::insert(c, &row.address, domain, &row.profile, w.now, (Some(w.id), Some(w.run)), consent)?;
             if agrees {
                 ledger::first(c, contact, w.now, Act::Agreed, &w.origin)?;

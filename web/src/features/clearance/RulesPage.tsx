@@ -1,90 +1,441 @@
-import { Button, FormControlLabel, Switch, TextField } from "@mui/material";
+import { Button, MenuItem, Switch, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
-import { instant } from "../../shared/format";
+import { count, instant, percent, plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
+import {
+  type Cap,
+  clock,
+  lengthOf,
+  minuteOf,
+  type RuleSet,
+  scopeKey,
+  scopeOf,
+  whole,
+  windowOf,
+  WINDOWS,
+} from "./rulesForm";
 import { useClearanceSlips } from "./useClearanceSlips";
 
-function Cap({ rules }: { rules: Schemas["RulesVersion"] }) {
-  const client = useQueryClient();
-  const [limit, setLimit] = useState(String(rules.cap_limit));
-  const [days, setDays] = useState(String(rules.cap_window_hours / 24));
-  const [force, setForce] = useState(rules.cap_in_force);
-  const save = useMutation({
-    mutationFn: () =>
-      ok(
-        api.PUT("/api/rules", {
-          body: { limit: Number(limit) || 0, window_hours: Math.round(Number(days) * 24) || 0, in_force: force },
-        }),
-      ),
-    onSuccess: () => client.invalidateQueries(),
-  });
+type View = Schemas["RulesView"];
+const NEW_CAP: Cap = { limit: 3, window: { kind: "days", n: 7 }, scope: { kind: "marketing" }, in_force: true };
+
+function Finding({ view }: { view: View }) {
+  const inForce = view.caps.filter((c) => c.in_force);
+  const idle = view.caps.length - inForce.length;
+  if (view.caps.length === 0)
+    return (
+      <p className="finding">
+        There is <em className="bad">no cap</em>: nothing limits how many marketing messages a person gets.
+      </p>
+    );
+  return (
+    <p className="finding">
+      {inForce.length > 0 ? (
+        <>
+          Nobody gets more than <em>{inForce.map((c) => `${c.words} (${c.scope})`).join(", and ")}</em>.
+        </>
+      ) : (
+        <>
+          No cap is <em className="bad">in force</em>: they are written down, and hold nobody.
+        </>
+      )}
+      {idle > 0 && inForce.length > 0 && (
+        <>
+          {" "}
+          <em className="bad">{plural(idle, "cap")} not in force</em>: written down, and holding nobody.
+        </>
+      )}
+    </p>
+  );
+}
+
+function CapRow({ cap, view, change, remove }: { cap: Cap; view: View; change: (c: Cap) => void; remove: () => void }) {
+  const n = lengthOf(cap.window);
+  const counted = cap.window.kind === "hours" || cap.window.kind === "days";
+  return (
+    <TableRow>
+      <TableCell sx={{ width: 90 }}>
+        <TextField
+          value={cap.limit}
+          onChange={(e) => change({ ...cap, limit: whole(e.target.value) })}
+          slotProps={{ htmlInput: { inputMode: "numeric", "aria-label": "Messages at most" } }}
+        />
+      </TableCell>
+      <TableCell sx={{ width: 210 }}>
+        <TextField
+          select
+          value={cap.window.kind}
+          onChange={(e) => change({ ...cap, window: windowOf(e.target.value as Cap["window"]["kind"], n ?? 1) })}
+          slotProps={{ htmlInput: { "aria-label": "In" } }}
+        >
+          {WINDOWS.map((w) => (
+            <MenuItem key={w.kind} value={w.kind}>
+              {w.words}
+            </MenuItem>
+          ))}
+        </TextField>
+      </TableCell>
+      <TableCell sx={{ width: 80 }}>
+        {counted && (
+          <TextField
+            value={n}
+            onChange={(e) => change({ ...cap, window: windowOf(cap.window.kind, whole(e.target.value)) })}
+            slotProps={{ htmlInput: { inputMode: "numeric", "aria-label": "How many" } }}
+          />
+        )}
+      </TableCell>
+      <TableCell>
+        <TextField
+          select
+          value={scopeKey(cap.scope)}
+          onChange={(e) => change({ ...cap, scope: scopeOf(e.target.value) })}
+          slotProps={{ htmlInput: { "aria-label": "Counted" } }}
+        >
+          <MenuItem value="marketing">all marketing</MenuItem>
+          <MenuItem value="channel 1">email</MenuItem>
+          {view.topics.map((t) => (
+            <MenuItem key={`t${t.id}`} value={`topic ${t.id}`}>
+              topic {t.name}
+            </MenuItem>
+          ))}
+          {view.letterheads.map((l) => (
+            <MenuItem key={`l${l.id}`} value={`letterhead ${l.id}`}>
+              letterhead {l.name}
+            </MenuItem>
+          ))}
+        </TextField>
+      </TableCell>
+      <TableCell sx={{ width: 150 }} className={cap.in_force ? "" : "bad"}>
+        <label style={{ whiteSpace: "nowrap" }}>
+          <Switch
+            size="small"
+            checked={cap.in_force}
+            onChange={(e) => change({ ...cap, in_force: e.target.checked })}
+          />{" "}
+          {cap.in_force ? "in force" : "not in force"}
+        </label>
+      </TableCell>
+      <TableCell className="num">
+        <button className="plain" onClick={remove}>
+          Take out
+        </button>
+      </TableCell>
+    </TableRow>
+  );
+}
+
+/** The sending hours of each letterhead. */
+function HoursTable({ rules, view, change }: { rules: RuleSet; view: View; change: (r: RuleSet) => void }) {
+  const all = rules.hours ?? [];
+  const set = (letterhead: number, hours: { from_minute: number; until_minute: number } | null) =>
+    change({
+      ...rules,
+      hours: [...all.filter((h) => h.letterhead !== letterhead), ...(hours ? [{ letterhead, hours }] : [])],
+    });
+  return (
+    <Table sx={{ maxWidth: 560 }}>
+      <TableBody>
+        {view.letterheads.map((l) => {
+          const id = l.id ?? 0;
+          const hours = all.find((h) => h.letterhead === id)?.hours;
+          const time = (key: "from_minute" | "until_minute", label: string) =>
+            hours && (
+              <input
+                type="time"
+                aria-label={`${label}, ${l.name}`}
+                value={clock(hours[key])}
+                onChange={(e) => e.target.value && set(id, { ...hours, [key]: minuteOf(e.target.value) })}
+              />
+            );
+          return (
+            <TableRow key={id}>
+              <TableCell>{l.name}</TableCell>
+              <TableCell>
+                {hours ? (
+                  <>
+                    {time("from_minute", "From")} to {time("until_minute", "Until")}
+                  </>
+                ) : (
+                  <span className="soft">at any hour</span>
+                )}
+              </TableCell>
+              <TableCell className="num">
+                <button
+                  className="plain"
+                  onClick={() => set(id, hours ? null : { from_minute: 480, until_minute: 1200 })}
+                >
+                  {hours ? "At any hour" : "Set hours"}
+                </button>
+              </TableCell>
+            </TableRow>
+          );
+        })}
+      </TableBody>
+    </Table>
+  );
+}
+
+/** Where single opt-in isn't enough. */
+function Countries({ rules, view, change }: { rules: RuleSet; view: View; change: (r: RuleSet) => void }) {
+  const confirm = rules.confirm ?? [];
+  const [code, setCode] = useState("");
+  const toggle = (c: string, on: boolean) =>
+    change({ ...rules, confirm: on ? [...confirm, c].sort() : confirm.filter((x) => x !== c) });
+  const others = confirm.filter((c) => !view.countries.some((v) => v.country === c));
   return (
     <>
-      <div className="crumb">
-        <span>Rules version {rules.id}</span>
-        {rules.at > 0 && (
-          <span>
-            {instant(rules.at)}
-            {rules.person ? `, ${rules.person}` : ""}
-          </span>
-        )}
+      <div className="filters">
+        {view.countries
+          .filter((c) => c.country)
+          .map((c) => (
+            <label key={c.country} style={{ marginRight: 14, whiteSpace: "nowrap" }}>
+              <input
+                type="checkbox"
+                checked={confirm.includes(c.country!)}
+                onChange={(e) => toggle(c.country!, e.target.checked)}
+              />{" "}
+              {c.country} <span className="soft">({count(c.single)} not confirmed)</span>
+            </label>
+          ))}
+        {others.map((c) => (
+          <label key={c} style={{ marginRight: 14 }}>
+            <input type="checkbox" checked onChange={() => toggle(c, false)} /> {c}
+          </label>
+        ))}
+        <input
+          aria-label="Another country"
+          placeholder="AT"
+          size={3}
+          maxLength={2}
+          value={code}
+          onChange={(e) => setCode(e.target.value.toUpperCase())}
+        />{" "}
+        <button
+          className="plain"
+          disabled={code.length !== 2 || confirm.includes(code)}
+          onClick={() => {
+            toggle(code, true);
+            setCode("");
+          }}
+        >
+          Add the country
+        </button>
       </div>
-      <h1>Frequency cap</h1>
-      <p className="finding">
-        {rules.cap_in_force ? (
+    </>
+  );
+}
+
+function Effects({ preview }: { preview: Schemas["RulesPreview"] }) {
+  if (preview.mailings === 0)
+    return <p className="note">No mailing is planned for the coming four weeks: the change touches none.</p>;
+  return (
+    <div className="note" role="status">
+      {preview.effects.map((e) => (
+        <p key={e.mailing_id} style={{ margin: "2px 0" }}>
+          {e.words} <span className="soft">{`${count(e.before)} before, ${count(e.after)} after.`}</span>
+        </p>
+      ))}
+    </div>
+  );
+}
+
+function Editor({ view, from, started }: { view: View; from: RuleSet; started: string }) {
+  const client = useQueryClient();
+  const [rules, setRules] = useState(from);
+  const [note, setNote] = useState(started);
+  const caps = rules.caps ?? [];
+  const body = { rules, note };
+  const preview = useMutation({ mutationFn: () => ok(api.POST("/api/rules/preview", { body })) });
+  const save = useMutation({
+    mutationFn: () => ok(api.PUT("/api/rules", { body })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  const change = (r: RuleSet) => {
+    setRules(r);
+    preview.reset();
+  };
+  const setCap = (i: number, cap: Cap) => change({ ...rules, caps: caps.map((c, j) => (i === j ? cap : c)) });
+  return (
+    <>
+      <h2>Caps</h2>
+      <p className="soft" style={{ maxWidth: "48em", marginTop: 0 }}>
+        All of them hold together. Someone over one is held, and gets the mailing at the first instant that every cap
+        and the hours allow; a mailing may skip them instead.
+      </p>
+      {caps.length > 0 && (
+        <Table>
+          <TableHead>
+            <TableRow>
+              <TableCell>At most</TableCell>
+              <TableCell>In</TableCell>
+              <TableCell />
+              <TableCell>Counted</TableCell>
+              <TableCell />
+              <TableCell />
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {caps.map((cap, i) => (
+              <CapRow
+                key={i}
+                cap={cap}
+                view={view}
+                change={(c) => setCap(i, c)}
+                remove={() => change({ ...rules, caps: caps.filter((_, j) => j !== i) })}
+              />
+            ))}
+          </TableBody>
+        </Table>
+      )}
+      <p>
+        <button className="plain" onClick={() => change({ ...rules, caps: [...caps, NEW_CAP] })}>
+          Add a cap
+        </button>
+      </p>
+      <h2>Sending hours</h2>
+      <p className="soft" style={{ marginTop: 0 }}>
+        By each person's own clock; people without a time zone have the letterhead's.
+      </p>
+      <HoursTable rules={rules} view={view} change={change} />
+      <h2>Countries where people must confirm</h2>
+      <p className="soft" style={{ marginTop: 0 }}>
+        There, consent without a confirmed sign-up gets no marketing. People of unknown country count as the
+        letterhead's own.
+      </p>
+      <Countries rules={rules} view={view} change={change} />
+      <h2>Global holdout</h2>
+      <p style={{ marginTop: 0, maxWidth: "48em" }}>
+        <Switch
+          size="small"
+          checked={!!rules.holdout}
+          onChange={(e) => change({ ...rules, holdout: e.target.checked ? { share: 0.05 } : null })}
+          slotProps={{ input: { "aria-label": "Global holdout" } }}
+        />{" "}
+        {rules.holdout ? (
           <>
-            The cap is <em>in force</em>: nobody gets more than {rules.cap_limit} marketing messages in{" "}
-            {rules.cap_window_hours / 24} days.
+            <input
+              aria-label="Share held out, per cent"
+              size={4}
+              value={Number((rules.holdout.share * 100).toFixed(2))}
+              onChange={(e) => change({ ...rules, holdout: { share: (Number(e.target.value) || 0) / 100 } })}
+            />{" "}
+            % of people get no marketing this quarter, so that what mail earns can be read against them. They are drawn
+            anew each quarter.
           </>
         ) : (
-          <>
-            The cap is <em className="bad">not in force</em>: it is written down, and holds nobody.
-          </>
+          <span className="soft">Off: everybody who may get marketing gets it.</span>
         )}
       </p>
-      <p className="soft" style={{ maxWidth: "46em" }}>
-        Any window of that length counts, not a calendar week. People over it are held and get the mailing at the first
-        instant it allows; after 7 days the mailing gives up on them. A mailing may skip them instead.
-      </p>
-      <div className="fields" style={{ maxWidth: 420 }}>
-        <div className="two">
-          <TextField
-            label="Messages at most"
-            value={limit}
-            onChange={(e) => setLimit(e.target.value)}
-            slotProps={{ htmlInput: { inputMode: "numeric" } }}
-          />
-          <TextField
-            label="In days"
-            value={days}
-            onChange={(e) => setDays(e.target.value)}
-            slotProps={{ htmlInput: { inputMode: "numeric" } }}
-          />
-        </div>
-        <FormControlLabel
-          control={<Switch checked={force} onChange={(e) => setForce(e.target.checked)} />}
-          label={force ? "In force: people over it are held" : "Not in force: nobody is held by it"}
-        />
+      <div className="fields" style={{ maxWidth: 560 }}>
+        <TextField label="Why" value={note} onChange={(e) => setNote(e.target.value)} />
       </div>
-      <Failure error={save.error} />
+      {preview.data && <Effects preview={preview.data} />}
+      <Failure error={preview.error ?? save.error} />
       <div className="acts">
         <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate()}>
           Save as the next version
+        </Button>
+        <Button variant="outlined" disabled={preview.isPending} onClick={() => preview.mutate()}>
+          What it would do
         </Button>
       </div>
     </>
   );
 }
 
+/** A version in a few words. */
+function summary(r: RuleSet) {
+  const caps = r.caps ?? [];
+  const hours = r.hours ?? [];
+  const parts = [
+    caps.length ? `${caps.filter((c) => c.in_force).length} of ${plural(caps.length, "cap")} in force` : "no cap",
+  ];
+  if (hours.length) parts.push(`hours for ${plural(hours.length, "letterhead")}`);
+  if (r.confirm?.length) parts.push(`confirm in ${r.confirm.join(", ")}`);
+  if (r.holdout) parts.push(`holdout ${percent(r.holdout.share)}`);
+  return parts.join("; ");
+}
+
 export function RulesPage() {
   const { slips } = useClearanceSlips();
   const rules = useQuery({ queryKey: ["rules"], queryFn: () => ok(api.GET("/api/rules")) });
+  const versions = useQuery({ queryKey: ["rules", "versions"], queryFn: () => ok(api.GET("/api/rules/versions")) });
+  const [back, setBack] = useState<Schemas["RulesVersion"] | null>(null);
   return (
     <Frame slips={slips}>
-      <Loaded query={rules}>{(r) => <Cap key={r.id} rules={r} />}</Loaded>
+      <Loaded query={rules}>
+        {(view) => {
+          const v = view.version;
+          const going = back && back.id !== v.id ? back : null;
+          return (
+            <>
+              <div className="crumb">
+                <span>Rules version {v.id}</span>
+                {v.at > 0 && (
+                  <span>
+                    {instant(v.at)}
+                    {v.person ? `, ${v.person}` : ""}
+                  </span>
+                )}
+                {v.note && <span>{v.note}</span>}
+              </div>
+              <h1>Caps, hours and who must confirm</h1>
+              <Finding view={view} />
+              {going && (
+                <p className="note">
+                  These are the rules of version {going.id}. Nothing is saved yet.{" "}
+                  <button className="plain" onClick={() => setBack(null)}>
+                    Back to those in force
+                  </button>
+                </p>
+              )}
+              <Editor
+                key={`${v.id} ${going?.id ?? ""}`}
+                view={view}
+                from={going?.rules ?? v.rules}
+                started={going ? `Back to version ${going.id}` : ""}
+              />
+              <h2>Versions</h2>
+              <Table>
+                <TableBody>
+                  {(versions.data ?? []).map((x) => (
+                    <TableRow key={x.id}>
+                      <TableCell>{x.id}</TableCell>
+                      <TableCell style={{ whiteSpace: "nowrap" }}>{x.at > 0 ? instant(x.at) : "at first"}</TableCell>
+                      <TableCell>{x.person ?? ""}</TableCell>
+                      <TableCell>{summary(x.rules)}</TableCell>
+                      <TableCell className="soft">{x.note}</TableCell>
+                      <TableCell className="num">
+                        {x.id === v.id ? (
+                          "in force"
+                        ) : (
+                          <button
+                            className="plain"
+                            onClick={() => {
+                              setBack(x);
+                              window.scrollTo({ top: 0 });
+                            }}
+                          >
+                            Look at it
+                          </button>
+                        )}
+                      </TableCell>
+                    </TableRow>
+                  ))}
+                </TableBody>
+              </Table>
+              <p className="soft small">
+                Every message keeps the version it was cleared under. <Link to="/clearance/forecast">The forecast</Link>{" "}
+                shows what these rules do in the coming weeks.
+              </p>
+            </>
+          );
+        }}
+      </Loaded>
     </Frame>
   );
 }

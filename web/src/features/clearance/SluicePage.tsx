@@ -9,9 +9,10 @@ import { useWorking } from "../../shared/working";
 import { useClearanceSlips } from "./useClearanceSlips";
 
 type Sluice = Schemas["SluiceView"];
+type Step = Schemas["StepView"];
 
 /** The people of a step, in the working drawer. */
-function StepPeople({ mailing, step, withoutIt }: { mailing: number; step: string; withoutIt?: number }) {
+function StepPeople({ mailing, step, of }: { mailing: number; step: string; of?: Step }) {
   const people = useQuery({
     queryKey: ["sluice-step", mailing, step],
     queryFn: () => ok(api.GET("/api/mailings/{id}/sluice/{step}", { params: { path: { id: mailing, step } } })),
@@ -20,13 +21,27 @@ function StepPeople({ mailing, step, withoutIt }: { mailing: number; step: strin
     <Loaded query={people}>
       {(p) => (
         <>
-          {withoutIt !== undefined && (
-            <p>Without this rule {count(withoutIt)} more would be cleared now; other rules catch the rest as well.</p>
+          {of && (
+            <p>
+              Without this rule {count(of.without_it)} more would be cleared now; other rules catch the rest as well.
+            </p>
+          )}
+          {of && of.parts.length > 0 && (
+            <ul style={{ paddingLeft: 18 }}>
+              {of.parts.map((p) => (
+                <li key={p.words}>
+                  {p.words}: {count(p.people)}, without it +{count(p.without_it)}
+                </li>
+              ))}
+            </ul>
           )}
           <ul className="people" tabIndex={0} aria-label="People">
             {p.first.map((r) => (
               <li key={r.id}>
-                <Link to={`/contacts/${r.id}`}>{r.address}</Link>
+                <Link to={`/contacts/${r.id}`}>{r.address}</Link>{" "}
+                <Link to={`/clearance/${mailing}/person/${r.id}`} className="small" aria-label={`Why ${r.address}`}>
+                  why
+                </Link>
               </li>
             ))}
           </ul>
@@ -44,7 +59,7 @@ function StepPeople({ mailing, step, withoutIt }: { mailing: number; step: strin
   );
 }
 
-function Picture({ s, open }: { s: Sluice; open: (step: string, title: string, without?: number) => void }) {
+function Picture({ s, open }: { s: Sluice; open: (step: string, title: string, of?: Step) => void }) {
   const scale = 330 / Math.max(1, s.selected);
   const rows = s.steps.map((step, i) => ({
     ...step,
@@ -87,8 +102,8 @@ function Picture({ s, open }: { s: Sluice; open: (step: string, title: string, w
             tabIndex={0}
             style={{ cursor: "pointer" }}
             data-step={r.reason}
-            onClick={() => open(r.reason, r.words, r.without_it)}
-            onKeyDown={(e) => (e.key === "Enter" || e.key === " ") && open(r.reason, r.words, r.without_it)}
+            onClick={() => open(r.reason, r.words, r)}
+            onKeyDown={(e) => (e.key === "Enter" || e.key === " ") && open(r.reason, r.words, r)}
           >
             <rect x={0} y={y - 4} width={740} height={24} fill="transparent" />
             <text x={0} y={y + 12} fontSize={14} style={{ fill: r.holds ? "var(--ochre)" : undefined }}>
@@ -116,6 +131,22 @@ function Picture({ s, open }: { s: Sluice; open: (step: string, title: string, w
   );
 }
 
+/** Which caps hold, and which are only written down. */
+function CapsInWords({ caps }: { caps: Sluice["caps"] }) {
+  const say = (on: boolean) =>
+    caps
+      .filter((c) => c.in_force === on)
+      .map((c) => `${c.words} (${c.scope})`)
+      .join(", ");
+  if (caps.length === 0) return <span className="bad">There is no cap.</span>;
+  return (
+    <>
+      {say(true) && <>Caps in force: {say(true)}. </>}
+      {say(false) && <span className="bad">Not in force, holding nobody: {say(false)}.</span>}
+    </>
+  );
+}
+
 /** Selected people, what each rule takes off, who is left. */
 export function SluicePage() {
   const id = Number(useParams().id);
@@ -125,8 +156,8 @@ export function SluicePage() {
     queryKey: ["sluice", id],
     queryFn: () => ok(api.GET("/api/mailings/{id}/sluice", { params: { path: { id } } })),
   });
-  const open = (step: string, title: string, without?: number) =>
-    show({ title, body: <StepPeople key={step} mailing={id} step={step} withoutIt={without} /> });
+  const open = (step: string, title: string, of?: Step) =>
+    show({ title, body: <StepPeople key={step} mailing={id} step={step} of={of} /> });
   return (
     <Frame slips={slips}>
       <Loaded query={sluice}>
@@ -135,8 +166,8 @@ export function SluicePage() {
             <div className="crumb">
               <span>Sluice</span>
               <span>
-                rules version {s.rules.id}
-                {s.rules.at > 0 ? ` of ${instant(s.rules.at)}` : ""}
+                rules version {s.rules_version}
+                {s.rules_at > 0 ? ` of ${instant(s.rules_at)}` : ""}
               </span>
               <span>for {instant(s.at)} UTC</span>
             </div>
@@ -147,11 +178,11 @@ export function SluicePage() {
               {s.held > 0 && s.last_release ? `; ${count(s.held)} more get it by ${instant(s.last_release)}` : ""}.
             </p>
             <p className="filters">
-              Included: <b>{s.list ?? "everyone"}</b>.{" "}
-              {s.rules.cap_in_force ? (
-                <>The cap is in force: {s.cap_words}.</>
+              Included: <b>{[s.list, s.segment].filter(Boolean).join(", only ") || "everyone"}</b>.{" "}
+              {s.exceeds ? (
+                <span className="bad">An approver lets it exceed the caps.</span>
               ) : (
-                <span className="bad">The cap ({s.cap_words}) is not in force: it holds nobody.</span>
+                <CapsInWords caps={s.caps} />
               )}
             </p>
             <Picture s={s} open={open} />

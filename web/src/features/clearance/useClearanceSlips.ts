@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, ok } from "../../api/client";
-import { count, instant } from "../../shared/format";
+import { instant, plural } from "../../shared/format";
 
 /** The slips of the Clearance station: coming mailings, then the rules. */
 export function useClearanceSlips() {
@@ -8,6 +8,10 @@ export function useClearanceSlips() {
   const rules = useQuery({ queryKey: ["rules"], queryFn: () => ok(api.GET("/api/rules")) });
   const suppression = useQuery({ queryKey: ["suppression"], queryFn: () => ok(api.GET("/api/suppression")) });
   const coming = (mailings.data ?? []).filter((m) => m.state !== "sent");
+  const caps = rules.data?.caps ?? [];
+  const inForce = caps.filter((c) => c.in_force).length;
+  const capsInWords =
+    caps.length === 0 ? "none" : inForce === caps.length ? "in force" : `${inForce} of ${caps.length} in force`;
   const slips = [
     {
       title: "Coming mailings",
@@ -20,19 +24,16 @@ export function useClearanceSlips() {
     {
       title: "Rules",
       slips: [
-        {
-          to: "/clearance/rules",
-          title: "Cap",
-          words: rules.data ? (rules.data.cap_in_force ? "in force" : "not in force") : "",
-        },
+        { to: "/clearance/rules", title: "Caps and hours", words: rules.data ? capsInWords : "" },
         {
           to: "/clearance/suppression",
           title: "Suppression",
-          words: suppression.data ? `${count(suppression.data.length)} lines` : "",
+          words: suppression.data ? plural(suppression.data.length, "list") : "",
         },
         { to: "/clearance/consent", title: "Consent" },
       ],
     },
+    { title: "Ahead", slips: [{ to: "/clearance/forecast", title: "Forecast", words: "28 days" }] },
   ];
   return { slips, first: coming[0]?.id, ready: mailings.isSuccess };
 }

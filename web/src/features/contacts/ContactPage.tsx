@@ -4,6 +4,7 @@ import { type ReactNode, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
+import { DecisionTable } from "../clearance/Decisions";
 import { count, instant, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { EditPerson } from "./EditPerson";
@@ -99,7 +100,32 @@ function Whole({ p }: { p: Person }) {
         </>
       )}
       {p.scores.length > 0 && <Scores p={p} />}
+      <Decided id={p.id} />
       <Timeline p={p} />
+    </>
+  );
+}
+
+/** The last decisions of clearance about them. */
+function Decided({ id }: { id: number }) {
+  const decisions = useQuery({
+    queryKey: ["decisions", id],
+    queryFn: () => ok(api.GET("/api/contacts/{id}/decisions", { params: { path: { id } } })),
+  });
+  const [all, setAll] = useState(false);
+  if (!decisions.data?.length) return null;
+  const shown = all ? decisions.data : decisions.data.slice(0, 5);
+  return (
+    <>
+      <h2>What they got or didn't, and why</h2>
+      <DecisionTable decisions={shown} contact={id} />
+      {shown.length < decisions.data.length && (
+        <p>
+          <button className="plain" onClick={() => setAll(true)}>
+            All {count(decisions.data.length)}
+          </button>
+        </p>
+      )}
     </>
   );
 }

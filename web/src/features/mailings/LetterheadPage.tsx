@@ -1,4 +1,4 @@
-import { Button, TextField } from "@mui/material";
+import { Button, MenuItem, TextField } from "@mui/material";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate, useParams } from "react-router";
@@ -17,6 +17,11 @@ const EMPTY: Letterhead = {
   ground: "#ffffff",
   ink: "#17212b",
   accent: "#2c3a8f",
+  zone: "UTC",
+  country: null,
+  one_click: "topic",
+  double_opt_in: true,
+  wording: "",
 };
 
 function Editor({ from }: { from: Letterhead }) {
@@ -30,8 +35,17 @@ function Editor({ from }: { from: Letterhead }) {
       await navigate(`/mailings/letterheads/${id}`);
     },
   });
-  const text = (key: keyof Letterhead, label: string, help?: string) => (
-    <TextField label={label} value={l[key]} helperText={help} onChange={(e) => setL({ ...l, [key]: e.target.value })} />
+  const text = (
+    key: "name" | "from_name" | "from_address" | "postal_address" | "zone",
+    label: string,
+    help?: string,
+  ) => (
+    <TextField
+      label={label}
+      value={l[key] ?? ""}
+      helperText={help}
+      onChange={(e) => setL({ ...l, [key]: e.target.value })}
+    />
   );
   const colour = (key: "ground" | "ink" | "accent", label: string) => (
     <label className="small soft">
@@ -57,6 +71,49 @@ function Editor({ from }: { from: Letterhead }) {
           {text("from_address", "From address")}
           {text("postal_address", "Postal address", "Stands in every marketing message")}
         </div>
+        <div className="two">
+          {text("zone", "Time zone", "For people whose own isn't known, as Europe/London is written")}
+          <TextField
+            label="Country"
+            value={l.country ?? ""}
+            helperText="For people whose own isn't known: two letters, as GB"
+            onChange={(e) => setL({ ...l, country: e.target.value.toUpperCase() || null })}
+          />
+          <TextField
+            select
+            label="One-click unsubscribe ends"
+            value={l.one_click ?? "topic"}
+            onChange={(e) => setL({ ...l, one_click: e.target.value })}
+          >
+            <MenuItem value="topic">the mailing's topic</MenuItem>
+            <MenuItem value="everything">all email</MenuItem>
+          </TextField>
+        </div>
+        <TextField
+          label="What people agree to when they sign up"
+          multiline
+          minRows={2}
+          value={l.wording ?? ""}
+          helperText="Every change is kept as a version, and each sign-up names the one it saw"
+          onChange={(e) => setL({ ...l, wording: e.target.value })}
+        />
+        <label>
+          <input
+            type="checkbox"
+            checked={l.double_opt_in ?? true}
+            onChange={(e) => setL({ ...l, double_opt_in: e.target.checked })}
+          />{" "}
+          A sign-up has to be confirmed by a link sent to the address
+        </label>
+        {from.id ? (
+          <p className="soft small" style={{ margin: 0 }}>
+            The sign-up form is at{" "}
+            <a href={`/f/${from.id}`} target="_blank" rel="noreferrer">
+              /f/{from.id}
+            </a>
+            , in these colours.
+          </p>
+        ) : null}
         <div style={{ display: "flex", gap: 20 }}>
           {colour("ground", "Ground")}
           {colour("ink", "Text")}

@@ -145,6 +145,42 @@ function Editor({ from, id, labels }: { from: Draft; id: number | null; labels: 
           {pick("Topic", d.topic_id, topics.data ?? [], "None: leaving ends all mail", (v) =>
             setD({ ...d, topic_id: v }),
           )}
+          <TextField
+            select
+            label="People over a cap"
+            value={d.over_cap}
+            onChange={(e) => setD({ ...d, over_cap: e.target.value as Draft["over_cap"] })}
+          >
+            <MenuItem value="hold">are held until every cap allows it</MenuItem>
+            <MenuItem value="skip">don't get this mailing</MenuItem>
+            <MenuItem value="exceed">get it all the same (an approver says why)</MenuItem>
+          </TextField>
+          {d.over_cap === "exceed" ? (
+            <TextField
+              label="Why it may exceed the caps"
+              value={d.exceed_reason ?? ""}
+              onChange={(e) => setD({ ...d, exceed_reason: e.target.value })}
+            />
+          ) : (
+            <TextField
+              label="Held for at most, days"
+              value={d.hold_days ?? 7}
+              onChange={(e) => setD({ ...d, hold_days: Math.floor(Number(e.target.value) || 0) })}
+              slotProps={{ htmlInput: { inputMode: "numeric" } }}
+            />
+          )}
+          <TextField
+            select
+            label="Priority"
+            value={d.priority ?? 3}
+            onChange={(e) => setD({ ...d, priority: Number(e.target.value) })}
+          >
+            <MenuItem value={1}>1, goes first</MenuItem>
+            <MenuItem value={2}>2</MenuItem>
+            <MenuItem value={3}>3</MenuItem>
+            <MenuItem value={4}>4</MenuItem>
+            <MenuItem value={5}>5, gives way</MenuItem>
+          </TextField>
         </div>
         {d.subjects.map((s, i) => (
           <div key={i} style={{ display: "flex", gap: 10, alignItems: "center" }}>
@@ -287,6 +323,9 @@ export function MailingPage() {
     list_id: null,
     segment_id: null,
     over_cap: "hold",
+    priority: 3,
+    hold_days: 7,
+    exceed_reason: "",
     html: HTML,
     text: TEXT,
     subjects: [""],

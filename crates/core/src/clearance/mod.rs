@@ -1,0 +1,157 @@
+//! Clearance: may this mailing go to this person at this instant?
+//!
+//! One pure function from a person's standing and the rules to *cleared*, *held until* or *barred*.
+//! All reasons are kept; the first in their order ([`Reason`]) is the one that counts in the
+//! sluice, so that its numbers add up. [`clear`] decides for one person and is what is right;
+//! [`columns`] does the same for a whole base at once.
+
+pub mod columns;
+pub mod forecast;
+mod reason;
+mod rules;
+mod sluice;
+
+pub use reason::{Reason, Reasons};
+pub use rules::{Class, Facts, HOLD_LIMIT, LetterheadHours, OverCap, RuleError, RuleSet, Rules};
+pub use sluice::{Part, Sluice, Step, tally};
+
+use crate::Instant;
+use crate::caps::Message;
+use crate::consent::Consent;
+use crate::upkeep::MailStatus;
+use jiff::tz::TimeZone;
+
+/// One person as clearance sees them, for one mailing.
+#[derive(Debug, Clone, Copy)]
+pub struct Person<'a> {
+    pub contact: i64,
+    pub has_address: bool,
+    pub already_sent: bool,
+    pub status: MailStatus,
+    pub resting_until: Option<Instant>,
+    pub consent: Consent,
+    /// What holds under a pause, and again after it.
+    pub under_pause: Consent,
+    pub paused_until: Option<Instant>,
+    pub country: Option<&'a str>,
+    pub zone: Option<&'a TimeZone>,
+    pub topic_left: bool,
+    /// The suppression lists that name them and apply to the mailing, a bit each.
+    pub lists: u64,
+    pub trial_holdout: bool,
+    /// Messages that count or are reserved, whatever their scope.
+    pub messages: &'a [Message],
+}
+
+/// The decision.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Outcome {
+    Cleared,
+    Held(Instant, Reasons),
+    Barred(Reasons),
+}
+
+/// Decides for one person and one instant.
+#[must_use]
+pub fn clear(person: &Person<'_>, rules: &Rules, at: Instant) -> Outcome {
+    let marketing = rules.class == Class::Marketing;
+    let mut r = Reasons::default();
+    let mut bar = |when: bool, reason: Reason| {
+        if when {
+            r.add(reason);
+        }
+    };
+    let consent = if person.consent == Consent::Paused { person.under_pause } else { person.consent };
+    bar(!person.has_address, Reason::NoAddress);
+    bar(person.already_sent, Reason::AlreadySent);
+    bar(person.status == MailStatus::Retired, Reason::Retired);
+    bar(consent == Consent::Complained, Reason::Complained);
+    if marketing {
+        bar(consent == Consent::Withdrawn, Reason::Withdrawn);
+        bar(matches!(consent, Consent::None | Consent::Invited | Consent::Paused), Reason::NoConsent);
+        bar(consent == Consent::Consented && rules.must_confirm(person.country), Reason::NotConfirmed);
+        bar(person.topic_left, Reason::TopicLeft);
+        bar(rules.holdout.as_ref().is_some_and(|h| h.keeps_out(person.contact)), Reason::GlobalHoldout);
+        bar(person.trial_holdout, Reason::TrialHoldout);
+    }
+    bar(person.lists != 0, Reason::Suppressed);
+    r.lists = person.lists;
+    add_holds(person, rules, at, &mut r);
+    if r.bars() {
+        return Outcome::Barred(r);
+    }
+    if r.first().is_none() {
+        return Outcome::Cleared;
+    }
+    let until = release(person, rules, at);
+    if marketing && until > rules.give_up_at {
+        r.add(Reason::HeldTooLong);
+        return Outcome::Barred(r);
+    }
+    Outcome::Held(until, r)
+}
+
+/// The reasons for which they would have to wait at `t`.
+fn add_holds(person: &Person<'_>, rules: &Rules, t: Instant, r: &mut Reasons) {
+    if rest(person).is_some_and(|until| until > t) {
+        r.add(Reason::Resting);
+    }
+    if rules.class == Class::Service {
+        return;
+    }
+    if pause(person).is_some_and(|until| until > t) {
+        r.add(Reason::Paused);
+    }
+    let zone = person.zone.unwrap_or(&rules.zone);
+    if rules.over_cap != OverCap::Exceed {
+        for (i, cap) in &rules.caps {
+            if cap.first_allowed(person.messages, t, rules.rank, zone) > t {
+                r.caps |= 1 << i;
+                r.add(if rules.over_cap == OverCap::Skip { Reason::OverCap } else { Reason::HeldByCap });
+            }
+        }
+    }
+    if rules.hours.is_some_and(|h| !h.open(t, zone)) {
+        r.add(Reason::OutsideHours);
+    }
+}
+
+fn rest(person: &Person<'_>) -> Option<Instant> {
+    person.resting_until.filter(|_| person.status == MailStatus::Resting)
+}
+
+fn pause(person: &Person<'_>) -> Option<Instant> {
+    // A pause without an end would be a fault; until it is mended nothing goes out.
+    (person.consent == Consent::Paused).then(|| person.paused_until.unwrap_or(Instant(i64::MAX)))
+}
+
+/// The first instant, `at` or later, at which rest, pause, every cap and the hours all allow it.
+fn release(person: &Person<'_>, rules: &Rules, at: Instant) -> Instant {
+    let service = rules.class == Class::Service;
+    let zone = person.zone.unwrap_or(&rules.zone);
+    let mut t = rest(person).map_or(at, |until| until.max(at));
+    if service {
+        return t;
+    }
+    t = pause(person).map_or(t, |until| until.max(t));
+    loop {
+        let before = t;
+        if rules.over_cap == OverCap::Hold {
+            for (_, cap) in &rules.caps {
+                t = t.max(cap.first_allowed(person.messages, t, rules.rank, zone));
+            }
+        }
+        if t.0 == i64::MAX {
+            return t;
+        }
+        if let Some(h) = rules.hours {
+            t = h.first_open(t, zone);
+        }
+        if t == before || t.0 == i64::MAX {
+            return t;
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests;

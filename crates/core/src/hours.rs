@@ -1,0 +1,122 @@
+//! Sending hours: the part of the day, by a person's own wall clock, in which mail may go out.
+
+use crate::zone::stamp;
+use crate::{DAY, Instant};
+use jiff::civil::Time;
+use jiff::tz::TimeZone;
+use serde::{Deserialize, Serialize};
+
+/// From a minute of the day until before another; over midnight when the second is the smaller.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct Hours {
+    pub from_minute: u16,
+    pub until_minute: u16,
+}
+
+const MINUTES: u16 = 24 * 60;
+
+impl Hours {
+    /// # Errors
+    /// A sentence, when they aren't minutes of a day or leave no time at all.
+    pub fn check(self) -> Result<(), String> {
+        if self.from_minute >= MINUTES || self.until_minute >= MINUTES {
+            return Err("Sending hours lie between 0:00 and 23:59.".into());
+        }
+        if self.from_minute == self.until_minute {
+            return Err("Sending hours that end where they begin leave no time to send: give two different hours, or none.".into());
+        }
+        Ok(())
+    }
+
+    /// "8:00 to 20:00".
+    #[must_use]
+    pub fn words(self) -> String {
+        let clock = |m: u16| format!("{}:{:02}", m / 60, m % 60);
+        format!("{} to {}", clock(self.from_minute), clock(self.until_minute))
+    }
+
+    fn opens(self) -> Time {
+        let (h, m) = (self.from_minute / 60, self.from_minute % 60);
+        Time::new(i8::try_from(h).unwrap_or(0), i8::try_from(m).unwrap_or(0), 0, 0).unwrap_or(Time::midnight())
+    }
+
+    /// May mail go out at this instant?
+    #[must_use]
+    pub fn open(self, t: Instant, zone: &TimeZone) -> bool {
+        let wall = zone.to_datetime(stamp(t)).time();
+        let minute = u16::try_from(i32::from(wall.hour()) * 60 + i32::from(wall.minute())).unwrap_or(0);
+        if self.from_minute < self.until_minute {
+            (self.from_minute..self.until_minute).contains(&minute)
+        } else {
+            minute >= self.from_minute || minute < self.until_minute
+        }
+    }
+
+    /// The first instant, `t` or later, at which mail may go out. An opening hour that a clock change
+    /// leaps over is the instant of the change; a change that goes back into the hours opens them again.
+    #[must_use]
+    pub fn first_open(self, t: Instant, zone: &TimeZone) -> Instant {
+        if self.open(t, zone) {
+            return t;
+        }
+        let today = zone.to_datetime(stamp(t)).date();
+        let mut next = Instant(i64::MAX);
+        let mut candidate = |c: Instant| {
+            if c > t && c < next && self.open(c, zone) {
+                next = c;
+            }
+        };
+        for day in 0..4 {
+            let Ok(date) = today.checked_add(jiff::Span::new().days(day)) else { continue };
+            let ambiguous = zone.to_ambiguous_timestamp(date.to_datetime(self.opens()));
+            for stamp in [ambiguous.earlier(), ambiguous.later()].into_iter().flatten() {
+                candidate(Instant(stamp.as_millisecond()));
+            }
+        }
+        for change in zone.following(stamp(t)).take_while(|x| x.timestamp().as_millisecond() < t.0 + 3 * DAY) {
+            candidate(Instant(change.timestamp().as_millisecond()));
+        }
+        next
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{HOUR, MINUTE};
+    use proptest::prelude::*;
+
+    proptest! {
+        /// Held against looking at every minute, over the clock changes of a year.
+        #[test]
+        fn opens_at_the_first_minute_and_no_sooner(
+            from in 0u16..MINUTES, length in 1u16..MINUTES, zone in 0usize..6, change in 0usize..2, before in 0i64..40 * 60,
+        ) {
+            let zone = TimeZone::get(["Europe/London", "America/Halifax", "Australia/Lord_Howe", "America/Havana", "Africa/Cairo", "Asia/Kolkata"][zone]).unwrap();
+            let year = stamp(Instant(1_767_225_600_000));
+            let change = zone.following(year).nth(change).map_or(year, |x| x.timestamp());
+            let t = Instant(change.as_millisecond()) + (10 * 60 - before) * MINUTE;
+            let hours = Hours { from_minute: from, until_minute: (from + length) % MINUTES };
+            prop_assert!(hours.check().is_ok());
+            let mut want = t;
+            while !hours.open(want, &zone) {
+                want = want + MINUTE;
+            }
+            prop_assert_eq!(hours.first_open(t, &zone), want);
+            if want > t {
+                prop_assert!(!hours.open(want + -1, &zone));
+            }
+        }
+    }
+
+    #[test]
+    fn an_hour_that_does_not_exist_is_the_instant_of_the_change() {
+        let london = TimeZone::get("Europe/London").unwrap();
+        let hours = Hours { from_minute: 90, until_minute: 600 };
+        // 29 March 2026: the clock leaps from 1:00 to 2:00, so half past one never comes.
+        let midnight = Instant(1_774_742_400_000);
+        assert_eq!(hours.first_open(midnight, &london), midnight + HOUR);
+        assert_eq!(hours.words(), "1:30 to 10:00");
+        assert!(Hours { from_minute: 60, until_minute: 60 }.check().is_err());
+    }
+}

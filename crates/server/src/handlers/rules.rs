@@ -1,0 +1,173 @@
+//! The rules: their versions, what a change would do to the coming mailings, and saving it.
+
+use super::Acting;
+use crate::error::Answer;
+use crate::state::App;
+use axum::Json;
+use axum::extract::State;
+use rinse_core::Instant;
+use rinse_core::caps::Scope;
+use rinse_core::clearance::RuleSet;
+use rinse_store::clearing::forecast;
+use rinse_store::rules::{self, RulesVersion};
+use rinse_store::{Connection, settings};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A cap in words.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CapWords {
+    words: String,
+    scope: String,
+    in_force: bool,
+}
+
+/// A country of the base, with who would have to confirm there.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CountryPeople {
+    /// None: unknown.
+    country: Option<String>,
+    people: i64,
+    /// Consented, and not confirmed.
+    single: i64,
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct RulesView {
+    version: RulesVersion,
+    caps: Vec<CapWords>,
+    countries: Vec<CountryPeople>,
+    letterheads: Vec<settings::Letterhead>,
+    topics: Vec<settings::Named>,
+}
+
+/// The caps of a version in words.
+pub(crate) fn cap_words(c: &Connection, rules: &RuleSet) -> rinse_store::Result<Vec<CapWords>> {
+    let (topics, letterheads) = (settings::topics(c)?, settings::letterheads(c)?);
+    let scope = |s: Scope| match s {
+        Scope::Marketing => "all marketing".to_owned(),
+        Scope::Channel { id: 2 } => "text messages".into(),
+        Scope::Channel { .. } => "email".into(),
+        Scope::Topic { id } => format!("topic {}", topics.iter().find(|t| t.id == id).map_or("that is gone", |t| &t.name)),
+        Scope::Letterhead { id } => {
+            format!("letterhead {}", letterheads.iter().find(|l| l.id == id).map_or("that is gone", |l| &l.name))
+        }
+    };
+    Ok(rules.caps.iter().map(|cap| CapWords { words: cap.words(), scope: scope(cap.scope), in_force: cap.in_force }).collect())
+}
+
+/// The rules in force, with what is needed to change them.
+#[utoipa::path(get, path = "/api/rules", responses((status = 200, body = RulesView)))]
+pub(crate) async fn current(State(app): State<App>) -> Answer<RulesView> {
+    Ok(Json(
+        app.store
+            .read(|c| {
+                let version = rules::current(c)?;
+                let caps = cap_words(c, &version.rules)?;
+                let mut s = c.prepare_cached(
+                    "SELECT nullif(country, ''), count(*), sum(consent = 2) FROM contact WHERE gone IS NULL GROUP BY 1 ORDER BY 2 DESC LIMIT 60",
+                )?;
+                let countries = s
+                    .query_map([], |r| Ok(CountryPeople { country: r.get(0)?, people: r.get(1)?, single: r.get(2)? }))?
+                    .collect::<Result<_, _>>()?;
+                Ok(RulesView { version, caps, countries, letterheads: settings::letterheads(c)?, topics: settings::topics(c)? })
+            })
+            .await?,
+    ))
+}
+
+/// All versions, the newest first.
+#[utoipa::path(get, path = "/api/rules/versions", responses((status = 200, body = Vec<RulesVersion>)))]
+pub(crate) async fn versions(State(app): State<App>) -> Answer<Vec<RulesVersion>> {
+    Ok(Json(app.store.read(rules::all).await?))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct NewRules {
+    rules: RuleSet,
+    /// Why.
+    #[serde(default)]
+    note: String,
+}
+
+/// Saves the next version of the rules.
+#[utoipa::path(put, path = "/api/rules", request_body = NewRules, responses((status = 200, body = i64)))]
+pub(crate) async fn save(State(app): State<App>, who: Acting, Json(n): Json<NewRules>) -> Answer<i64> {
+    n.rules.check()?;
+    let now = app.now();
+    let id = app.store.write(move |c| rules::save(c, now, Some(who.0), &n.rules, n.note.trim())).await?;
+    Ok(Json(id))
+}
+
+/// What a change does to one coming mailing.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Effect {
+    mailing_id: i64,
+    mailing: String,
+    at: i64,
+    /// People who get it, now or later, as the rules are.
+    before: u64,
+    after: u64,
+    later_before: u64,
+    later_after: u64,
+    /// "412 fewer people will get Boat days on Fri 17 Apr".
+    words: String,
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct RulesPreview {
+    /// Is there a coming mailing at all?
+    mailings: usize,
+    effects: Vec<Effect>,
+}
+
+/// What rules would do to the mailings of the coming four weeks. Nothing is saved.
+#[utoipa::path(post, path = "/api/rules/preview", request_body = NewRules, responses((status = 200, body = RulesPreview)))]
+pub(crate) async fn preview(State(app): State<App>, _: Acting, Json(n): Json<NewRules>) -> Answer<RulesPreview> {
+    n.rules.check()?;
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let (before, after) = (forecast::forecast(c, now, None, None)?, forecast::forecast(c, now, None, Some(&n.rules))?);
+                let effects = before.mailings.iter().filter_map(|b| {
+                    let a = after.mailings.iter().find(|a| a.id == b.id)?;
+                    Some(effect(b, a))
+                });
+                Ok(RulesPreview { mailings: before.mailings.len(), effects: effects.collect() })
+            })
+            .await?,
+    ))
+}
+
+fn people(n: u64) -> String {
+    if n == 1 { "1 person".into() } else { format!("{n} people") }
+}
+
+fn effect(b: &forecast::MailingForecast, a: &forecast::MailingForecast) -> Effect {
+    let (before, after) = (b.at_once + b.later, a.at_once + a.later);
+    let day = Instant(b.at).words();
+    let day = day.split(',').next().unwrap_or_default().to_owned();
+    let fewer = |n: u64| if n == 1 { "1 person fewer".to_owned() } else { format!("{n} fewer people") };
+    let more = |n: u64| if n == 1 { "1 person more".to_owned() } else { format!("{n} more people") };
+    let got = match before.cmp(&after) {
+        std::cmp::Ordering::Greater => format!("{} will get {} on {day}", fewer(before - after), b.name),
+        std::cmp::Ordering::Less => format!("{} will get {} on {day}", more(after - before), b.name),
+        std::cmp::Ordering::Equal => format!("As many people get {} on {day}", b.name),
+    };
+    let later = match b.later.cmp(&a.later) {
+        std::cmp::Ordering::Equal => String::new(),
+        std::cmp::Ordering::Less => format!("; {} later than planned", people(a.later - b.later)),
+        std::cmp::Ordering::Greater => format!("; {} at once instead of later", people(b.later - a.later)),
+    };
+    Effect {
+        mailing_id: b.id,
+        mailing: b.name.clone(),
+        at: b.at,
+        before,
+        after,
+        later_before: b.later,
+        later_after: a.later,
+        words: got + &later + ".",
+    }
+}

@@ -1,0 +1,132 @@
+//! Suppression lists and live rules: made, filled, looked over, ended.
+
+use super::Acting;
+use crate::error::{Answer, ApiError};
+use crate::state::App;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use axum::response::IntoResponse;
+use rinse_core::Instant;
+use rinse_core::suppression::Entry;
+use rinse_store::settings;
+use rinse_store::suppression::{self, Beside, Catch, Line, List, NewList};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// All lists and rules.
+#[utoipa::path(get, path = "/api/suppression", responses((status = 200, body = Vec<List>)))]
+pub(crate) async fn all(State(app): State<App>) -> Answer<Vec<List>> {
+    Ok(Json(app.store.read(suppression::all).await?))
+}
+
+/// Makes a list, or a live rule.
+#[utoipa::path(post, path = "/api/suppression", request_body = NewList, responses((status = 200, body = i64)))]
+pub(crate) async fn make(State(app): State<App>, who: Acting, Json(n): Json<NewList>) -> Answer<i64> {
+    let now = app.now();
+    Ok(Json(app.store.write(move |c| suppression::make(c, &n, now, Some(who.0))).await?))
+}
+
+#[derive(Serialize, ToSchema)]
+#[schema(as = SuppressionListView)]
+pub(crate) struct ListView {
+    list: List,
+    /// The newest 500.
+    lines: Vec<Line>,
+    catches: Catch,
+}
+
+/// A list with its lines and whom it catches now.
+#[utoipa::path(get, path = "/api/suppression/{id}", params(("id" = i64, Path)), responses((status = 200, body = ListView)))]
+pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<ListView> {
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                Ok(ListView {
+                    list: suppression::one(c, id)?,
+                    lines: suppression::lines(c, id, 500)?,
+                    catches: suppression::catches(c, id, now)?,
+                })
+            })
+            .await?,
+    ))
+}
+
+#[derive(Deserialize, ToSchema)]
+#[schema(as = NewSuppressionLines)]
+pub(crate) struct NewLines {
+    /// Addresses, domains or hashes, one a line.
+    lines: String,
+    #[serde(default)]
+    reason: String,
+    #[serde(default)]
+    source: String,
+    /// They end by themselves then.
+    #[serde(default)]
+    expires_at: Option<i64>,
+}
+
+#[derive(Serialize, ToSchema)]
+#[schema(as = LinesAdded)]
+pub(crate) struct Added {
+    new: u64,
+    there_already: u64,
+}
+
+/// Adds lines to a list: all of them, or none when one can't be read.
+#[utoipa::path(post, path = "/api/suppression/{id}/lines", params(("id" = i64, Path)), request_body = NewLines, responses((status = 200, body = Added)))]
+pub(crate) async fn add(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(n): Json<NewLines>) -> Answer<Added> {
+    let now = app.now();
+    let mut entries = Vec::new();
+    for (i, line) in n.lines.lines().enumerate().map(|(i, l)| (i + 1, l.trim())).filter(|(_, l)| !l.is_empty()) {
+        entries.push(Entry::parse(line).map_err(|e| ApiError::Refused(format!("Line {i}: {e} Nothing was added.")))?);
+    }
+    if entries.is_empty() {
+        return Err(ApiError::Refused("Write at least one address or domain.".into()));
+    }
+    if n.expires_at.is_some_and(|t| t <= now.0) {
+        return Err(ApiError::Refused("The lines would have ended already: give a date to come, or none.".into()));
+    }
+    let total = entries.len() as u64;
+    let new = app
+        .store
+        .write(move |c| {
+            suppression::one(c, id)?;
+            let source = if n.source.trim().is_empty() { "by hand" } else { n.source.trim() };
+            let beside = Beside { reason: n.reason.trim(), source, expires_at: n.expires_at.map(Instant), person: Some(who.0) };
+            let mut new = 0;
+            for e in &entries {
+                new += u64::from(suppression::add(c, id, e, beside, now)?);
+            }
+            let named = entries.iter().take(20).map(Entry::text).collect::<Vec<_>>().join(", ");
+            settings::audit(c, now, Some(who.0), "suppressed", "suppression", id, &format!("{new} lines: {named}"))?;
+            Ok(new)
+        })
+        .await?;
+    Ok(Json(Added { new, there_already: total - new }))
+}
+
+/// Takes a line off its list.
+#[utoipa::path(delete, path = "/api/suppression/lines/{line}", params(("line" = i64, Path)), responses((status = 204)))]
+pub(crate) async fn take_off(State(app): State<App>, who: Acting, Path(line): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| suppression::take_off(c, line, now, Some(who.0))).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Says that somebody looked a list over, and it is still right.
+#[utoipa::path(post, path = "/api/suppression/{id}/looked-over", params(("id" = i64, Path)), responses((status = 204)))]
+pub(crate) async fn looked_over(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| suppression::looked_over(c, id, now, Some(who.0))).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Ends a list with all its lines.
+#[utoipa::path(delete, path = "/api/suppression/{id}", params(("id" = i64, Path)), responses((status = 204)))]
+pub(crate) async fn end(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| suppression::end(c, id, now, Some(who.0))).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

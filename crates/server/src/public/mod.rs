@@ -1,0 +1,132 @@
+//! The doors to the outside: open and click links, public pages, raw mail. The stand-ins and the real
+//! world come in by the same ones.
+
+mod leave;
+pub(crate) mod page;
+mod preferences;
+pub(crate) mod signup;
+
+use crate::engine::ReceivedAt;
+use crate::state::App;
+use axum::Extension;
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::{DefaultBodyLimit, Path, State};
+use axum::http::{HeaderMap, Method, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::{get, post};
+use rinse_core::Instant;
+use rinse_core::token::Kind;
+use rinse_post::inbound::{self, Inbound};
+use rinse_store::{mailings, responses, sends};
+use sha2::{Digest, Sha256};
+
+/// A transparent picture of one pixel.
+const PIXEL: &[u8] = b"GIF89a\x01\0\x01\0\x80\0\0\0\0\0\0\0\0!\xf9\x04\x01\0\0\0\0,\0\0\0\0\x01\0\x01\0\0\x02\x02D\x01\0;";
+
+pub(crate) fn router(app: App) -> Router {
+    Router::new()
+        .route("/o/{token}", get(open))
+        .route("/c/{token}", get(click))
+        .route("/u/{token}", get(leave::page).post(leave::leave))
+        .route("/p/{token}", get(preferences::page).post(preferences::save))
+        .route("/f/{letterhead}", get(signup::page).post(signup::send))
+        .route("/i/{token}", get(signup::confirm_page).post(signup::confirm))
+        .route("/in/mail", post(mail))
+        .layer(DefaultBodyLimit::max(5_000_000))
+        .with_state(app)
+}
+
+pub(crate) type At = Option<Extension<ReceivedAt>>;
+
+pub(crate) fn instant(app: &App, at: At) -> Instant {
+    at.map_or_else(|| app.now(), |e| e.0.0)
+}
+
+fn agent(headers: &HeaderMap) -> String {
+    headers.get(header::USER_AGENT).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned()
+}
+
+async fn open(State(app): State<App>, Path(token): Path<String>, method: Method, headers: HeaderMap, at: At) -> Response {
+    // A forged token gets the same picture: nothing is told.
+    if let Some((send, _)) = app.signer.read_link(Kind::Open, &token) {
+        let (at, agent, head) = (instant(&app, at), agent(&headers), method == Method::HEAD);
+        if let Err(e) = app.store.record(move |c| responses::hit(c, send, None, at, &agent, head)).await {
+            tracing::error!("an open was not recorded: {e}");
+            return StatusCode::SERVICE_UNAVAILABLE.into_response();
+        }
+    }
+    ([(header::CONTENT_TYPE, "image/gif"), (header::CACHE_CONTROL, "no-store")], PIXEL).into_response()
+}
+
+async fn click(State(app): State<App>, Path(token): Path<String>, method: Method, headers: HeaderMap, at: At) -> Response {
+    let Some((send, link)) = app.signer.read_link(Kind::Click, &token) else { return page::unknown_link() };
+    let (at, agent, head) = (instant(&app, at), agent(&headers), method == Method::HEAD);
+    let found = app
+        .store
+        .record(move |c| {
+            let url = mailings::link_url(c, send, link)?;
+            if url.is_some() {
+                responses::hit(c, send, Some(link), at, &agent, head)?;
+            }
+            Ok(url)
+        })
+        .await;
+    match found {
+        Ok(Some(url)) => (StatusCode::FOUND, [(header::LOCATION, url), (header::CACHE_CONTROL, "no-store".into())]).into_response(),
+        Ok(None) => page::unknown_link(),
+        Err(_) => StatusCode::SERVICE_UNAVAILABLE.into_response(),
+    }
+}
+
+/// Raw mail to one of our addresses. Matched by the signed token in the address alone; what can't
+/// be matched changes nothing.
+async fn mail(State(app): State<App>, headers: HeaderMap, at: At, body: Bytes) -> Response {
+    let to = headers.get("x-envelope-to").and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
+    let at = instant(&app, at);
+    let digest: [u8; 32] = Sha256::digest(&body).into();
+    let local = to.split('@').next().unwrap_or_default();
+    let send = local
+        .strip_prefix("back+")
+        .and_then(|t| app.signer.read_mailbox(Kind::Return, t))
+        .or_else(|| local.strip_prefix("reply+").and_then(|t| app.signer.read_mailbox(Kind::Reply, t)));
+    let read = inbound::read(&body);
+    let kind = match &read {
+        Inbound::DeliveryStatus(_) => "delivery status",
+        Inbound::Feedback { .. } => "feedback",
+        Inbound::AutoReply => "auto-reply",
+        Inbound::Reply => "reply",
+        Inbound::Other => "other",
+    };
+    let done = app
+        .store
+        .write(move |c| {
+            if !responses::first_time(c, &digest, at, kind, send)? {
+                return Ok(());
+            }
+            let Some(send) = send else { return Ok(()) };
+            match read {
+                Inbound::DeliveryStatus(recipients) => {
+                    for r in recipients.iter().filter(|r| r.action == "failed") {
+                        sends::failed(c, send, r.reply.category(), &r.reply.line(), at)?;
+                    }
+                }
+                Inbound::Feedback { kind } if kind == "abuse" => {
+                    responses::complaint(c, send, at)?;
+                }
+                Inbound::Reply => {
+                    responses::reply(c, send, at)?;
+                }
+                Inbound::Feedback { .. } | Inbound::AutoReply | Inbound::Other => {}
+            }
+            Ok(())
+        })
+        .await;
+    match done {
+        Ok(()) => StatusCode::NO_CONTENT.into_response(),
+        Err(e) => {
+            tracing::error!("a message was not taken in: {e}");
+            StatusCode::SERVICE_UNAVAILABLE.into_response()
+        }
+    }
+}

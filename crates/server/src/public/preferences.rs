@@ -1,0 +1,175 @@
+//! Preferences: the topics somebody gets, a break, and "stop everything". By a link from a message or
+//! from a confirmed sign-up.
+
+use super::page::{Topic, boxes, failed, fields, page as render, unknown_link};
+use super::{At, instant};
+use crate::state::App;
+use axum::body::Bytes;
+use axum::extract::{Path, State};
+use axum::response::Response;
+use minijinja::context;
+use rinse_core::consent::{Act, Consent};
+use rinse_core::token::Kind;
+use rinse_core::{DAY, Instant};
+use rinse_store::ledger::{self, Origin};
+use rinse_store::settings::{self, Letterhead};
+use rinse_store::{Connection, StoreError};
+
+/// Who came, by which link.
+#[derive(Clone, Copy)]
+struct Visitor {
+    contact: i64,
+    letterhead: i64,
+    send: Option<i64>,
+}
+
+struct Shown {
+    letterhead: Letterhead,
+    topics: Vec<Topic>,
+    state: Consent,
+    paused: Option<Instant>,
+}
+
+fn visitor(c: &Connection, from: Link) -> rinse_store::Result<Option<Visitor>> {
+    let found = match from {
+        // Of a merged person's old message: who they are now.
+        Link::Message(send) => c.query_row(
+            "SELECT coalesce(k.merged_into, k.id), m.letterhead_id FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
+            [send],
+            |r| Ok(Visitor { contact: r.get(0)?, letterhead: r.get(1)?, send: Some(send) }),
+        ),
+        Link::Person(contact, letterhead) => c.query_row("SELECT coalesce(merged_into, id) FROM contact WHERE id = ?1", [contact], |r| {
+            Ok(Visitor { contact: r.get(0)?, letterhead: i64::from(letterhead), send: None })
+        }),
+    };
+    let Ok(v) = found else { return Ok(None) };
+    let there: bool = c.query_row("SELECT gone IS NULL FROM contact WHERE id = ?1", [v.contact], |r| r.get(0))?;
+    Ok(Some(v).filter(|_| there))
+}
+
+#[derive(Clone, Copy)]
+enum Link {
+    Message(i64),
+    Person(i64, u32),
+}
+
+fn link(app: &App, token: &str) -> Option<Link> {
+    let of_message = app.signer.read_link(Kind::Preferences, token).map(|(send, _)| Link::Message(send));
+    of_message.or_else(|| app.signer.read_link(Kind::Person, token).map(|(contact, letterhead)| Link::Person(contact, letterhead)))
+}
+
+fn shown(c: &Connection, v: Visitor, now: Instant) -> rinse_store::Result<Shown> {
+    let letterhead = settings::letterhead(c, v.letterhead)?;
+    let mut s = c.prepare_cached("SELECT t.id, t.name, NOT EXISTS (SELECT 1 FROM topic_left l WHERE l.topic_id = t.id AND l.contact_id = ?1) FROM topic t ORDER BY t.id")?;
+    let topics = s.query_map([v.contact], |r| Ok(Topic { id: r.get(0)?, name: r.get(1)?, on: r.get(2)? }))?.collect::<Result<_, _>>()?;
+    let standing = ledger::stated_now(c, v.contact)?;
+    let state = standing.at(now);
+    Ok(Shown { letterhead, topics, state, paused: standing.until.filter(|_| state == Consent::Paused) })
+}
+
+fn show(s: &Shown, said: Option<String>) -> Response {
+    let day = |t: Instant| t.words().split(',').next().unwrap_or_default().to_owned();
+    let more = context! {
+        said,
+        topics => boxes(&s.topics),
+        left => matches!(s.state, Consent::Withdrawn | Consent::Complained),
+        none => matches!(s.state, Consent::None | Consent::Invited),
+        paused => s.paused.map(day),
+    };
+    render("preferences.html", Some(&s.letterhead), "What you get from us", more)
+}
+
+pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> Response {
+    let Some(from) = link(&app, &token) else { return unknown_link() };
+    let now = app.now();
+    match app.store.read(move |c| visitor(c, from)?.map(|v| shown(c, v, now)).transpose()).await {
+        Ok(Some(s)) => show(&s, None),
+        Ok(None) | Err(StoreError::Missing(_)) => unknown_link(),
+        Err(e) => failed(&e),
+    }
+}
+
+/// What somebody decided.
+enum Choice {
+    /// The topics they keep; a break in days, 0 to end one.
+    Save(Vec<i64>, Option<i64>),
+    Stop,
+    /// Takes leaving back: of one topic, or of everything.
+    Back(Option<i64>),
+}
+
+fn choice(body: &[u8]) -> Option<Choice> {
+    let fields = fields(body);
+    let get = |name: &str| fields.iter().find(|(k, _)| k == name).map(|(_, v)| v.as_str());
+    let topics: Vec<i64> = fields.iter().filter(|(k, _)| k == "topic").filter_map(|(_, v)| v.parse().ok()).collect();
+    match get("act")? {
+        "save" => {
+            let pause = match get("pause") {
+                None | Some("") => None,
+                Some("end") => Some(0),
+                Some(days) => Some(days.parse().ok().filter(|d| [30, 60, 90].contains(d))?),
+            };
+            Some(Choice::Save(topics, pause))
+        }
+        "stop" => Some(Choice::Stop),
+        "back" => Some(Choice::Back(topics.first().copied())),
+        _ => None,
+    }
+}
+
+fn carry_out(c: &Connection, v: Visitor, choice: &Choice, now: Instant) -> rinse_store::Result<String> {
+    let evidence = v.send.map_or_else(|| "link of their sign-up".to_owned(), |s| format!("link of message {s}"));
+    let origin = Origin { source: "preferences page", evidence, send: v.send, ..Origin::default() };
+    Ok(match choice {
+        Choice::Stop => {
+            ledger::act(c, v.contact, now, Act::Withdrew, &origin)?;
+            "You get no more mail from us.".into()
+        }
+        Choice::Back(Some(topic)) => {
+            ledger::rejoin_topic(c, v.contact, *topic, now, &origin)?;
+            "Taken back: it comes again.".into()
+        }
+        Choice::Back(None) => {
+            ledger::act(c, v.contact, now, Act::Confirmed, &origin)?;
+            "You get mail again.".into()
+        }
+        Choice::Save(keep, pause) => {
+            for t in settings::topics(c)? {
+                if keep.contains(&t.id) {
+                    ledger::rejoin_topic(c, v.contact, t.id, now, &origin)?;
+                } else {
+                    ledger::leave_topic(c, v.contact, t.id, now, &origin)?;
+                }
+            }
+            match pause {
+                Some(0) => {
+                    ledger::act(c, v.contact, now, Act::Resumed, &origin)?;
+                }
+                Some(days) => {
+                    ledger::act(c, v.contact, now, Act::Paused { until: now + days * DAY }, &origin)?;
+                }
+                None => {}
+            }
+            "Saved. It holds from this moment.".into()
+        }
+    })
+}
+
+pub(super) async fn save(State(app): State<App>, Path(token): Path<String>, at: At, body: Bytes) -> Response {
+    let Some(from) = link(&app, &token) else { return unknown_link() };
+    let Some(choice) = choice(&body) else { return unknown_link() };
+    let now = instant(&app, at);
+    let done = app
+        .store
+        .write(move |c| {
+            let Some(v) = visitor(c, from)? else { return Ok(None) };
+            let said = carry_out(c, v, &choice, now)?;
+            Ok(Some((shown(c, v, now)?, said)))
+        })
+        .await;
+    match done {
+        Ok(Some((s, said))) => show(&s, Some(said)),
+        Ok(None) | Err(StoreError::Missing(_)) => unknown_link(),
+        Err(e) => failed(&e),
+    }
+}

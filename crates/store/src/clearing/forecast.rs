@@ -1,0 +1,301 @@
+//! The forecast: the coming mailings played through, person by person.
+
+use super::{Mailing, base};
+use crate::{Result, mailings, rules};
+use rinse_core::caps::{Kind, Message};
+use rinse_core::clearance::columns::Marks;
+use rinse_core::clearance::forecast::{Coming, Fate, play};
+use rinse_core::clearance::{Class, Person, Reason, RuleSet, Rules};
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, OptionalExtension};
+use serde::Serialize;
+use std::collections::HashMap;
+use utoipa::ToSchema;
+
+/// A mailing to come, with whom it selects.
+struct Item {
+    mailing: Mailing,
+    at: Instant,
+    rules: Rules,
+    /// A bit per person.
+    selected: Vec<bool>,
+    marks: Marks,
+}
+
+/// Everything that is played.
+struct Stage {
+    people: base::People,
+    items: Vec<Item>,
+    /// Held and ready messages: whose, of which item, until when, under which rules.
+    waiting: HashMap<i64, Vec<(usize, Instant, usize)>>,
+    /// The rules of started mailings, by the instant at which they give up.
+    given_up: Vec<Rules>,
+}
+
+/// A mailing at another instant than it has.
+#[derive(Debug, Clone, Copy)]
+pub struct Moved {
+    pub mailing: i64,
+    pub at: Instant,
+}
+
+fn coming(c: &Connection, now: Instant, until: Instant, moved: Option<Moved>) -> Result<Vec<(i64, Instant)>> {
+    let mut s = c.prepare_cached(
+        "SELECT id, planned_at FROM mailing WHERE state = 'planned' AND planned_at < ?1
+         UNION ALL SELECT mailing_id, rollout_at FROM trial WHERE state = 'rolling' AND rollout_at < ?1",
+    )?;
+    let mut found: Vec<(i64, Instant)> =
+        s.query_map([until.0], |r| Ok((r.get(0)?, Instant(r.get::<_, i64>(1)?).max(now))))?.collect::<rusqlite::Result<_>>()?;
+    if let Some(m) = moved {
+        found.retain(|(id, _)| *id != m.mailing);
+        found.push((m.mailing, m.at.max(now)));
+    }
+    found.sort_unstable_by_key(|(id, at)| (*at, *id));
+    Ok(found)
+}
+
+fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet) -> Result<Stage> {
+    let mut people = base::people(c, ("contact c WHERE c.gone IS NULL".into(), vec![]), false)?;
+    let n = people.base.contact.len();
+    let mut items = Vec::new();
+    for (id, at) in found {
+        let mailing = super::mailing(c, *id)?;
+        let mut selected = vec![false; n];
+        let (from, values) = mailings::audience(c, mailing.list, mailing.segment, *at)?;
+        let mut s = c.prepare(&format!("SELECT c.id FROM {from}"))?;
+        let mut rows = s.query(rusqlite::params_from_iter(&values))?;
+        while let Some(r) = rows.next()? {
+            if let Ok(place) = people.base.contact.binary_search(&r.get(0)?) {
+                selected[place] = true;
+            }
+        }
+        let rules = set.for_mailing(&mailing.facts, *at);
+        let (marks, _) = base::marks(c, &people, &mailing, *at)?;
+        items.push(Item { mailing, at: *at, rules, selected, marks });
+    }
+    let mut s = c.prepare_cached("SELECT contact_id, mailing_id, at, give_up_at FROM send WHERE state IN (0, 1)")?;
+    let mut rows = s.query([])?;
+    let (mut waiting, mut given_up): (HashMap<i64, Vec<_>>, Vec<Rules>) = (HashMap::new(), Vec::new());
+    let mut known: HashMap<(i64, i64), (usize, usize)> = HashMap::new();
+    while let Some(r) = rows.next()? {
+        let (id, give_up): (i64, i64) = (r.get(1)?, r.get(3)?);
+        let (item, rules) = match known.get(&(id, give_up)) {
+            Some(found) => *found,
+            None => {
+                let item = match items.iter().position(|i| i.mailing.id == id) {
+                    Some(item) => item,
+                    None => {
+                        let mailing = super::mailing(c, id)?;
+                        let rules = set.for_mailing(&mailing.facts, now);
+                        let (marks, _) = base::marks(c, &people, &mailing, now)?;
+                        items.push(Item { mailing, at: now, rules, selected: vec![false; n], marks });
+                        items.len() - 1
+                    }
+                };
+                given_up.push(Rules { give_up_at: Instant(give_up), ..items[item].rules.clone() });
+                known.insert((id, give_up), (item, given_up.len() - 1));
+                (item, given_up.len() - 1)
+            }
+        };
+        waiting.entry(r.get(0)?).or_default().push((item, Instant(r.get::<_, i64>(2)?).max(now), rules));
+    }
+    let reach = items.iter().map(|i| i.rules.reach()).max().unwrap_or(0);
+    let mut sent = base::messages(c, now + -reach)?;
+    sent.retain(|(_, m)| m.reserved.is_none());
+    base::put_messages(&mut people.base, sent, vec![]);
+    Ok(Stage { people, items, waiting, given_up })
+}
+
+impl Stage {
+    /// Plays everybody through; `tell` gets the person's place and their fates with the items'.
+    fn play(&self, until: Instant, mut tell: impl FnMut(usize, &[(usize, Instant)], &[Fate])) {
+        let none = Vec::new();
+        let (mut events, mut which): (Vec<Coming<'_>>, Vec<(usize, Instant)>) = (Vec::new(), Vec::new());
+        for (place, contact) in self.people.base.contact.iter().enumerate() {
+            events.clear();
+            which.clear();
+            for (n, item) in self.items.iter().enumerate().filter(|(_, i)| i.selected[place]) {
+                events.push(self.event(item, &item.rules, item.at));
+                which.push((n, item.at));
+            }
+            for (n, at, rules) in self.waiting.get(contact).unwrap_or(&none) {
+                events.push(self.event(&self.items[*n], &self.given_up[*rules], *at));
+                which.push((*n, *at));
+            }
+            if events.is_empty() {
+                continue;
+            }
+            let selected = events.len() - self.waiting.get(contact).map_or(0, Vec::len);
+            let sent = self.people.base.person(place, &self.items[which[0].0].marks).messages;
+            let fates = play(&events, selected, sent, until, |i| {
+                let person = self.people.base.person(place, &self.items[which[i].0].marks);
+                // A message that waits was recorded already: that is itself.
+                Person { already_sent: i < selected && person.already_sent, ..person }
+            });
+            tell(place, &which, &fates);
+        }
+    }
+
+    fn event<'a>(&self, item: &Item, rules: &'a Rules, at: Instant) -> Coming<'a> {
+        Coming { rules, kind: item.mailing.facts.kind, at, marketing: item.mailing.facts.class == Class::Marketing }
+    }
+}
+
+/// What planned mailings will have sent or reserved before `m` at `at`, as messages.
+pub(super) fn reserved_before(c: &Connection, m: &Mailing, at: Instant, now: Instant, set: &RuleSet) -> Result<Vec<(i64, Message)>> {
+    let mut found = coming(c, now, at + 1, None)?;
+    found.retain(|(id, _)| *id != m.id);
+    if found.is_empty() {
+        return Ok(Vec::new());
+    }
+    let stage = stage(c, now, &found, set)?;
+    let mut out = Vec::new();
+    stage.play(at, |place, which, fates| {
+        for ((n, _), fate) in which.iter().zip(fates) {
+            let item = &stage.items[*n];
+            // Held rows are on record, and count as they stand there.
+            if let Some(goes) = fate.goes.filter(|_| !item.mailing.started && item.mailing.facts.class == Class::Marketing) {
+                let kind: Kind = item.mailing.facts.kind;
+                out.push((stage.people.base.contact[place], Message { at: goes, kind, reserved: Some(item.mailing.facts.rank) }));
+            }
+        }
+    });
+    Ok(out)
+}
+
+/// How a coming mailing will go.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct MailingForecast {
+    pub id: i64,
+    pub name: String,
+    /// Its instant; of one that is under way, now.
+    pub at: i64,
+    pub started: bool,
+    pub selected: u64,
+    /// Gets it at its instant.
+    pub at_once: u64,
+    /// Gets it later, held for a while.
+    pub later: u64,
+    pub last_release: Option<i64>,
+    /// Doesn't get it: over a cap and the mailing skips, or held too long.
+    pub lost_to_caps: u64,
+    /// Doesn't get it for another reason.
+    pub barred: u64,
+}
+
+/// A day (UTC) of the forecast.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct ForecastDay {
+    pub begins: i64,
+    /// Messages that go that day.
+    pub goes: u64,
+    /// Messages whose instant was that day and that go on a later one, or later that day.
+    pub held: u64,
+    /// Messages of mailings of that day that never go, for caps.
+    pub skipped: u64,
+}
+
+/// People for whom one mailing is in the other's way.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Competing {
+    /// Goes first.
+    pub first: i64,
+    /// Has to wait, or is lost.
+    pub second: i64,
+    pub people: u64,
+}
+
+/// The next weeks.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Forecast {
+    pub from: i64,
+    pub until: i64,
+    pub mailings: Vec<MailingForecast>,
+    pub days: Vec<ForecastDay>,
+    pub competing: Vec<Competing>,
+    pub cap_in_force: bool,
+}
+
+/// How far the forecast looks.
+pub const FORECAST_DAYS: i64 = 28;
+
+/// Plays the coming four weeks through: as planned, or with one mailing moved, or under other rules.
+///
+/// # Errors
+/// When there is no such mailing.
+pub fn forecast(c: &Connection, now: Instant, moved: Option<Moved>, set: Option<&RuleSet>) -> Result<Forecast> {
+    let until = now + FORECAST_DAYS * DAY;
+    let current = rules::current(c)?.rules;
+    let set = set.unwrap_or(&current);
+    let stage = stage(c, now, &coming(c, now, until, moved)?, set)?;
+    let midnight = now.0 - now.0.rem_euclid(DAY);
+    let mut days: Vec<ForecastDay> =
+        (0..=FORECAST_DAYS).map(|d| ForecastDay { begins: midnight + d * DAY, goes: 0, held: 0, skipped: 0 }).collect();
+    let mut rows: Vec<MailingForecast> = Vec::new();
+    for item in &stage.items {
+        let name: Option<String> = c.query_row("SELECT name FROM mailing WHERE id = ?1", [item.mailing.id], |r| r.get(0)).optional()?;
+        rows.push(MailingForecast {
+            id: item.mailing.id,
+            name: name.unwrap_or_default(),
+            at: item.at.0,
+            started: item.mailing.started,
+            selected: 0,
+            at_once: 0,
+            later: 0,
+            last_release: None,
+            lost_to_caps: 0,
+            barred: 0,
+        });
+    }
+    let mut pairs: HashMap<(usize, usize), u64> = HashMap::new();
+    // Who is seen to wait for reasons other than caps isn't the forecast's to tell: they are held too.
+    stage.play(until + HOLD, |_, which, fates| {
+        for (i, ((n, at), fate)) in which.iter().zip(fates).enumerate() {
+            let row = &mut rows[*n];
+            row.selected += 1;
+            let day = |t: i64| usize::try_from((t - midnight) / DAY).ok().filter(|d| *d < days_len());
+            match (fate.goes, fate.barred) {
+                (Some(goes), _) => {
+                    if fate.waited.is_some() || (row.started && goes > now) {
+                        row.later += 1;
+                        row.last_release = row.last_release.max(Some(goes.0));
+                        if let Some(d) = day(at.0) {
+                            days[d].held += 1;
+                        }
+                    } else {
+                        row.at_once += 1;
+                    }
+                    if let Some(d) = day(goes.0) {
+                        days[d].goes += 1;
+                    }
+                }
+                (None, Some(why)) if why.has(Reason::OverCap) && why.first() == Some(Reason::OverCap) || why_too_long(fate) => {
+                    row.lost_to_caps += 1;
+                    if let Some(d) = day(at.0) {
+                        days[d].skipped += 1;
+                    }
+                }
+                _ => row.barred += 1,
+            }
+            for (other, _) in which.iter().enumerate().filter(|(o, _)| *o < 64 && fate.after & (1 << o) != 0 && *o != i) {
+                *pairs.entry((which[other].0, *n)).or_default() += 1;
+            }
+        }
+    });
+    let mut competing: Vec<Competing> =
+        pairs.into_iter().map(|((a, b), people)| Competing { first: rows[a].id, second: rows[b].id, people }).collect();
+    competing.sort_unstable_by_key(|p| (std::cmp::Reverse(p.people), p.first, p.second));
+    competing.truncate(20);
+    Ok(Forecast { from: now.0, until: until.0, mailings: rows, days, competing, cap_in_force: set.caps.iter().any(|cap| cap.in_force) })
+}
+
+/// Releases are looked for this long after the last day.
+const HOLD: i64 = 30 * DAY;
+
+fn days_len() -> usize {
+    usize::try_from(FORECAST_DAYS).unwrap_or(28) + 1
+}
+
+fn why_too_long(fate: &Fate) -> bool {
+    fate.barred.is_some_and(|why| why.first() == Some(Reason::HeldTooLong) && why.caps != 0)
+}

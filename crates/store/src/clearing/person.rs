@@ -1,0 +1,297 @@
+//! One person: cleared again at handover, or asked about at any instant: "may they get this mailing
+//! then?", with every rule's answer, from the rules and the ledger as they were at that instant.
+
+use super::{Mailing, base};
+use crate::ledger::{self, Stated};
+use crate::rules::{self, RulesVersion};
+use crate::{Result, StoreError, suppression};
+use rinse_core::caps::Message;
+use rinse_core::clearance::{Class, Outcome, OverCap, Person, Reason, Rules, clear};
+use rinse_core::consent::Consent;
+use rinse_core::upkeep::{MailStatus, standing};
+use rinse_core::{Instant, zone};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// A mailing with the rules in force; loaded once for many people.
+pub struct Loaded {
+    pub mailing: Mailing,
+    pub version: RulesVersion,
+}
+
+/// # Errors
+/// When there is no such mailing.
+pub fn load(c: &Connection, mailing: i64) -> Result<Loaded> {
+    Ok(Loaded { mailing: super::mailing(c, mailing)?, version: rules::current(c)? })
+}
+
+/// What a person's row says.
+struct Row {
+    present: bool,
+    consent: Stated,
+    status: MailStatus,
+    status_until: Option<Instant>,
+    country: Option<String>,
+    zone: Option<zone::TimeZone>,
+}
+
+fn row(c: &Connection, contact: i64) -> Result<Row> {
+    c.prepare_cached("SELECT consent, consent_at, paused_until, under_pause, status, status_until, country, zone, gone IS NULL FROM contact WHERE id = ?1")?
+        .query_row([contact], |r| {
+            Ok(Row {
+                consent: Stated {
+                    consent: Consent::from_code(r.get(0)?),
+                    at: r.get(1)?,
+                    paused_until: r.get(2)?,
+                    under_pause: Consent::from_code(r.get(3)?),
+                },
+                status: MailStatus::from_code(r.get(4)?),
+                status_until: r.get::<_, Option<i64>>(5)?.map(Instant),
+                country: r.get(6)?,
+                zone: r.get::<_, Option<String>>(7)?.and_then(|z| zone::named(&z)),
+                present: r.get(8)?,
+            })
+        })
+        .optional()?
+        .ok_or(StoreError::Missing("contact"))
+}
+
+/// The messages of one person that count or are reserved, as they stood at `known`. Not `but`, the
+/// message that is being cleared: it doesn't count against itself.
+fn messages(c: &Connection, contact: i64, but: Option<i64>, since: Instant, known: Option<Instant>) -> Result<Vec<Message>> {
+    let mut s = c.prepare_cached(
+        "SELECT s.state, s.at, s.handed_at, s.mailing_id, m.channel, m.topic_id, m.letterhead_id, m.priority, s.accepted_at FROM send s JOIN mailing m ON m.id = s.mailing_id
+         WHERE s.contact_id = ?1 AND s.class = 1 AND s.at > ?2 AND s.id IS NOT ?3",
+    )?;
+    let mut rows = s.query(params![contact, since.0, but])?;
+    let mut out = Vec::new();
+    while let Some(r) = rows.next()? {
+        let kind = (super::kind(r.get(4)?, r.get(5)?, r.get(6)?), r.get(7)?);
+        let found = base::message(r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, kind);
+        // Of the past only what had been handed over by then can still be seen.
+        let then = known.is_none_or(|k| r.get::<_, Option<i64>>(2).ok().flatten().is_some_and(|h| h <= k.0));
+        out.extend(found.filter(|_| then));
+    }
+    Ok(out)
+}
+
+/// Clears one person again at the moment of sending: the last clearance rules. `send` is the
+/// message being cleared, which doesn't count against itself.
+///
+/// # Errors
+/// When there is no such contact.
+pub fn at_handover(c: &Connection, l: &Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<(Outcome, Vec<i64>)> {
+    let rules = Rules { give_up_at, ..l.version.rules.for_mailing(&l.mailing.facts, at) };
+    let row = row(c, contact)?;
+    let topic_left = match l.mailing.target.topic {
+        Some(t) => c.prepare_cached("SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?.exists([t, contact])?,
+        None => false,
+    };
+    let counted = if rules.caps.is_empty() { Vec::new() } else { messages(c, contact, Some(send), at + -rules.reach(), None)? };
+    let (asked, lists) = suppression::naming(c, l.mailing.target, contact, at)?;
+    let person = Person {
+        contact,
+        // Somebody who was deleted or merged since has none any more.
+        has_address: row.present,
+        already_sent: false,
+        status: row.status,
+        resting_until: row.status_until,
+        consent: row.consent.consent,
+        under_pause: row.consent.under_pause,
+        paused_until: row.consent.paused_until.map(Instant),
+        country: row.country.as_deref(),
+        zone: row.zone.as_ref(),
+        topic_left,
+        lists,
+        trial_holdout: false,
+        messages: &counted,
+    };
+    Ok((clear(&person, &rules, at), asked))
+}
+
+/// One rule's answer about a person.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = RuleAnswer)]
+pub struct Answer {
+    pub reason: Reason,
+    pub words: String,
+    /// cleared, held or barred: what this rule alone says.
+    pub says: String,
+    /// What it saw.
+    pub saw: String,
+}
+
+/// "May this person get the mailing at the instant?"
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = ClearanceExplained)]
+pub struct Explained {
+    pub at: i64,
+    pub outcome: String,
+    pub until: Option<i64>,
+    pub first: Option<Reason>,
+    pub rules_version: i64,
+    /// The caps and lists behind it, in words.
+    pub detail: Option<String>,
+    pub answers: Vec<Answer>,
+    /// What can't be known any more, for an instant that is past.
+    pub remarks: Vec<String>,
+}
+
+/// Asks every rule about a person and a mailing at an instant. Of the past, what is on record counts:
+/// the ledger, the lists and the version of the rules as they were then.
+///
+/// # Errors
+/// When there is no such mailing or contact.
+#[allow(clippy::too_many_lines)]
+pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Instant) -> Result<Explained> {
+    let m = super::mailing(c, mailing)?;
+    let past = at < now;
+    let version = if past { rules::at(c, at)? } else { rules::current(c)? };
+    let rules = version.rules.for_mailing(&m.facts, at);
+    let row = row(c, contact)?;
+    let mut remarks = Vec::new();
+    let consent = if past { ledger::stated_at(c, contact, at)? } else { row.consent };
+    let (status, until, status_why) = if past {
+        let s = standing(&ledger::outcomes_until(c, contact, at)?, at);
+        (s.status, s.until, s.why)
+    } else {
+        let why = if row.status == MailStatus::Active { String::new() } else { standing(&ledger::outcomes(c, contact)?, at).why };
+        (row.status, row.status_until, why)
+    };
+    let topic_left = match m.target.topic {
+        Some(t) if past => ledger::topic_left_at(c, contact, t, at)?,
+        Some(t) => c.prepare_cached("SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?.exists([t, contact])?,
+        None => false,
+    };
+    let (asked, lists) = suppression::naming(c, m.target, contact, at)?;
+    let names: std::collections::HashMap<i64, String> = suppression::names(c)?;
+    let names: Vec<String> = asked.iter().map(|id| names.get(id).cloned().unwrap_or_default()).collect();
+    let own: Option<(i64, Option<i64>)> = c
+        .prepare_cached("SELECT id, handed_at FROM send WHERE mailing_id = ?1 AND contact_id = ?2")?
+        .query_row([mailing, contact], |r| Ok((r.get(0)?, r.get(1)?)))
+        .optional()?;
+    let already = own.is_some_and(|(_, handed)| if past { handed.is_some_and(|h| h < at.0) } else { true });
+    let counted = messages(c, contact, own.map(|o| o.0), at + -rules.reach(), past.then_some(at))?;
+    if past {
+        remarks.push("Profile, segments and live suppression rules are as they are today; consent, mail status, topics, lists, messages and rules are as they were.".into());
+    }
+    let person = Person {
+        contact,
+        has_address: row.present,
+        already_sent: already,
+        status,
+        resting_until: until,
+        consent: consent.consent,
+        under_pause: consent.under_pause,
+        paused_until: consent.paused_until.map(Instant),
+        country: row.country.as_deref(),
+        zone: row.zone.as_ref(),
+        topic_left,
+        lists,
+        trial_holdout: false,
+        messages: &counted,
+    };
+    let outcome = clear(&person, &rules, at);
+    let why = match outcome {
+        Outcome::Cleared => None,
+        Outcome::Held(_, r) | Outcome::Barred(r) => Some(r),
+    };
+    let marketing = m.facts.class == Class::Marketing;
+    let place = row.zone.as_ref().unwrap_or(&rules.zone);
+    let over: Vec<String> = rules
+        .caps
+        .iter()
+        .map(|(_, cap)| {
+            let n =
+                counted.iter().filter(|x| cap.scope.covers(x.kind) && x.precedes(at, rules.rank) && cap.in_window(x.at, at, place)).count();
+            format!("{n} of {}", cap.words())
+        })
+        .collect();
+    let answers = Reason::ALL
+        .into_iter()
+        .filter(|r| *r != Reason::TrialHoldout)
+        .map(|reason| {
+            let hit = why.is_some_and(|w| w.has(reason));
+            let applies = marketing
+                || matches!(
+                    reason,
+                    Reason::NoAddress | Reason::AlreadySent | Reason::Retired | Reason::Complained | Reason::Suppressed | Reason::Resting
+                );
+            let saw = match reason {
+                _ if !applies => "doesn't apply to service mail".into(),
+                Reason::NoAddress => if row.present { "an address" } else { "not in the base any more" }.into(),
+                Reason::AlreadySent => if already { "there is a message" } else { "no message of this mailing" }.into(),
+                Reason::Retired | Reason::Resting if status_why.is_empty() => status.words().into(),
+                Reason::Retired | Reason::Resting => format!("{}: {status_why}", status.words()),
+                Reason::Complained | Reason::Withdrawn | Reason::NoConsent => consent.consent.words().into(),
+                Reason::NotConfirmed => {
+                    format!(
+                        "{}, {}",
+                        row.country.as_deref().unwrap_or("country unknown"),
+                        if rules.must_confirm(row.country.as_deref()) { "where people must confirm" } else { "where consent is enough" }
+                    )
+                }
+                Reason::TopicLeft => if m.target.topic.is_none() {
+                    "the mailing has no topic"
+                } else if topic_left {
+                    "left"
+                } else {
+                    "not left"
+                }
+                .into(),
+                Reason::Suppressed => {
+                    match names.iter().enumerate().filter(|(i, _)| lists & (1 << i) != 0).map(|(_, n)| n.as_str()).collect::<Vec<_>>() {
+                        on if on.is_empty() => format!("on none of {} lists", names.len()),
+                        on => on.join(", "),
+                    }
+                }
+                Reason::GlobalHoldout => if rules.holdout.is_none() {
+                    "no holdout"
+                } else if hit {
+                    "drawn for this quarter"
+                } else {
+                    "not drawn"
+                }
+                .into(),
+                Reason::TrialHoldout => String::new(),
+                Reason::OverCap | Reason::HeldByCap => match (rules.over_cap, reason) {
+                    _ if rules.caps.is_empty() => "no cap in force covers this mailing".into(),
+                    (OverCap::Exceed, _) => "an approver lets it exceed the caps".into(),
+                    (OverCap::Hold, Reason::OverCap) => "the mailing holds".into(),
+                    (OverCap::Skip, Reason::HeldByCap) => "the mailing skips".into(),
+                    _ => over.join("; "),
+                },
+                Reason::HeldTooLong => format!("until {} at most", rules.give_up_at.words()),
+                Reason::Paused => consent
+                    .paused_until
+                    .filter(|_| consent.consent == Consent::Paused)
+                    .map_or_else(|| "no pause".into(), |u| format!("until {}", Instant(u).words())),
+                Reason::OutsideHours => rules.hours.map_or_else(|| "no sending hours set".into(), |h| format!("hours {}", h.words())),
+            };
+            let says = if !hit {
+                "cleared"
+            } else if reason.holds() {
+                "held"
+            } else {
+                "barred"
+            };
+            Answer { reason, words: reason.words().to_owned(), says: says.into(), saw }
+        })
+        .collect();
+    Ok(Explained {
+        at: at.0,
+        outcome: match outcome {
+            Outcome::Cleared => "cleared",
+            Outcome::Held(..) => "held",
+            Outcome::Barred(_) => "barred",
+        }
+        .into(),
+        until: if let Outcome::Held(until, _) = outcome { Some(until.0) } else { None },
+        first: why.and_then(rinse_core::clearance::Reasons::first),
+        rules_version: version.id,
+        detail: why.and_then(|w| super::record::detail(&version, &names, w)),
+        answers,
+        remarks,
+    })
+}

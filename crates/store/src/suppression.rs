@@ -1,0 +1,392 @@
+//! Suppression lists as they are kept: what they name, what they are for, until when. Rows end and
+//! stay, so that an old decision can be explained.
+
+use crate::{Result, StoreError, segments};
+use rinse_core::Instant;
+use rinse_core::suppression::{Entry, Lists};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What mail a list is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[schema(as = SuppressionScope)]
+#[serde(tag = "kind", rename_all = "snake_case")]
+pub enum For {
+    /// Service mail too.
+    All,
+    Letterhead {
+        id: i64,
+    },
+    Topic {
+        id: i64,
+    },
+    Mailing {
+        id: i64,
+    },
+}
+
+impl For {
+    fn columns(self) -> (&'static str, Option<i64>) {
+        match self {
+            Self::All => ("all", None),
+            Self::Letterhead { id } => ("letterhead", Some(id)),
+            Self::Topic { id } => ("topic", Some(id)),
+            Self::Mailing { id } => ("mailing", Some(id)),
+        }
+    }
+
+    fn read(kind: &str, id: Option<i64>) -> Self {
+        match (kind, id) {
+            ("letterhead", Some(id)) => Self::Letterhead { id },
+            ("topic", Some(id)) => Self::Topic { id },
+            ("mailing", Some(id)) => Self::Mailing { id },
+            _ => Self::All,
+        }
+    }
+}
+
+/// A list, or a live rule.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = SuppressionList)]
+pub struct List {
+    pub id: i64,
+    pub name: String,
+    pub reason: String,
+    pub scope: For,
+    /// The scope in words.
+    pub scope_words: String,
+    /// A live rule: whoever is in this segment.
+    pub segment_id: Option<i64>,
+    pub segment: Option<String>,
+    pub lines: i64,
+    pub made_at: i64,
+    /// When somebody last said that it is still right.
+    pub looked_at: i64,
+}
+
+/// What one is made of.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+#[schema(as = NewSuppressionList)]
+pub struct NewList {
+    pub name: String,
+    #[serde(default)]
+    pub reason: String,
+    pub scope: For,
+    #[serde(default)]
+    pub segment_id: Option<i64>,
+}
+
+/// A line of a list.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = SuppressionLine)]
+pub struct Line {
+    pub id: i64,
+    pub list_id: i64,
+    pub text: String,
+    pub reason: String,
+    pub source: String,
+    pub added_at: i64,
+    pub expires_at: Option<i64>,
+}
+
+/// A decision keeps a bit for each list, so there are at most so many at once.
+const MOST: usize = 60;
+
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection) -> Result<Vec<List>> {
+    let mut s = c.prepare_cached(
+        "SELECT l.id, l.name, l.reason, l.scope, l.scope_id, l.segment_id, g.name, l.made_at, l.looked_at,
+            (SELECT count(*) FROM suppression_entry e WHERE e.list_id = l.id AND e.ended_at IS NULL),
+            coalesce((SELECT name FROM letterhead WHERE l.scope = 'letterhead' AND id = l.scope_id), (SELECT name FROM topic WHERE l.scope = 'topic' AND id = l.scope_id),
+                (SELECT name FROM mailing WHERE l.scope = 'mailing' AND id = l.scope_id), '')
+         FROM suppression_list l LEFT JOIN segment g ON g.id = l.segment_id WHERE l.ended_at IS NULL ORDER BY l.id",
+    )?;
+    let rows = s.query_map([], |r| {
+        let scope = For::read(&r.get::<_, String>(3)?, r.get(4)?);
+        let named: String = r.get(10)?;
+        Ok(List {
+            id: r.get(0)?,
+            name: r.get(1)?,
+            reason: r.get(2)?,
+            scope_words: match scope {
+                For::All => "all mail".into(),
+                For::Letterhead { .. } => format!("letterhead {named}"),
+                For::Topic { .. } => format!("topic {named}"),
+                For::Mailing { .. } => format!("mailing {named}"),
+            },
+            scope,
+            segment_id: r.get(5)?,
+            segment: r.get(6)?,
+            made_at: r.get(7)?,
+            looked_at: r.get(8)?,
+            lines: r.get(9)?,
+        })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The names of all lists there are and were.
+///
+/// # Errors
+/// When the database fails.
+pub fn names(c: &Connection) -> Result<std::collections::HashMap<i64, String>> {
+    let mut s = c.prepare_cached("SELECT id, name FROM suppression_list")?;
+    Ok(s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// # Errors
+/// When there is no such list.
+pub fn one(c: &Connection, id: i64) -> Result<List> {
+    all(c)?.into_iter().find(|l| l.id == id).ok_or(StoreError::Missing("suppression list"))
+}
+
+/// # Errors
+/// A name that is taken, too many lists, or a scope or segment that isn't there.
+pub fn make(c: &Connection, n: &NewList, now: Instant, person: Option<i64>) -> Result<i64> {
+    let name = n.name.trim();
+    if name.is_empty() || name.chars().count() > 80 {
+        return Err(StoreError::Refused("A suppression list needs a name of at most 80 characters.".into()));
+    }
+    let there = all(c)?;
+    if there.iter().any(|l| l.name.to_lowercase() == name.to_lowercase()) {
+        return Err(StoreError::Refused(format!("There is a suppression list named {name} already: give another name.")));
+    }
+    if there.len() >= MOST {
+        return Err(StoreError::Refused(format!("There are {MOST} suppression lists, the most there can be. End one first.")));
+    }
+    if let Some(segment) = n.segment_id {
+        segments::one(c, segment)?;
+    }
+    let (kind, id) = n.scope.columns();
+    let sql = match n.scope {
+        For::All => None,
+        For::Letterhead { .. } => Some(("SELECT 1 FROM letterhead WHERE id = ?1", "letterhead")),
+        For::Topic { .. } => Some(("SELECT 1 FROM topic WHERE id = ?1", "topic")),
+        For::Mailing { .. } => Some(("SELECT 1 FROM mailing WHERE id = ?1", "mailing")),
+    };
+    if let Some((sql, what)) = sql
+        && !c.prepare_cached(sql)?.exists([id])?
+    {
+        return Err(StoreError::Missing(what));
+    }
+    let list = c.query_row(
+        "INSERT INTO suppression_list (name, reason, scope, scope_id, segment_id, made_at, person_id, looked_at) VALUES (?1,?2,?3,?4,?5,?6,?7,?6) RETURNING id",
+        params![name, n.reason.trim(), kind, id, n.segment_id, now.0, person],
+        |r| r.get(0),
+    )?;
+    crate::settings::audit(c, now, person, "suppression list made", "suppression", list, name)?;
+    Ok(list)
+}
+
+/// Ends a list with all its lines. The first one, for those who are never mailed, stays.
+///
+/// # Errors
+/// When there is no such list.
+pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let list = one(c, id)?;
+    if id == 1 {
+        return Err(StoreError::Refused("This list can't be ended. Take lines off it one by one.".into()));
+    }
+    c.execute("UPDATE suppression_list SET ended_at = ?2 WHERE id = ?1", [id, now.0])?;
+    c.execute("UPDATE suppression_entry SET ended_at = ?2 WHERE list_id = ?1 AND ended_at IS NULL", [id, now.0])?;
+    crate::settings::audit(c, now, person, "suppression list ended", "suppression", id, &list.name)
+}
+
+/// Somebody looked it over, and it is still right.
+///
+/// # Errors
+/// When there is no such list.
+pub fn looked_over(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let list = one(c, id)?;
+    c.execute("UPDATE suppression_list SET looked_at = ?2 WHERE id = ?1", [id, now.0])?;
+    crate::settings::audit(c, now, person, "suppression list looked over", "suppression", id, &list.name)
+}
+
+/// What is written beside new lines.
+#[derive(Debug, Clone, Copy)]
+pub struct Beside<'a> {
+    pub reason: &'a str,
+    pub source: &'a str,
+    pub expires_at: Option<Instant>,
+    pub person: Option<i64>,
+}
+
+/// Puts a line on a list; one that is there already stays as it is. True when it is new.
+///
+/// # Errors
+/// When there is no such list.
+pub fn add(c: &Connection, list: i64, entry: &Entry, b: Beside<'_>, now: Instant) -> Result<bool> {
+    Ok(c.prepare_cached(
+        "INSERT INTO suppression_entry (list_id, kind, text, reason, source, added_at, expires_at, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)
+         ON CONFLICT (text, list_id) WHERE ended_at IS NULL DO NOTHING",
+    )?
+    .execute(params![list, entry.code(), entry.text(), b.reason, b.source, now.0, b.expires_at.map(|t| t.0), b.person])?
+        > 0)
+}
+
+/// Takes a line off its list.
+///
+/// # Errors
+/// When there is no such line.
+pub fn take_off(c: &Connection, line: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let text: Option<String> = c
+        .query_row("UPDATE suppression_entry SET ended_at = ?2 WHERE id = ?1 AND ended_at IS NULL RETURNING text", [line, now.0], |r| {
+            r.get(0)
+        })
+        .optional()?;
+    let text = text.ok_or(StoreError::Missing("line on a suppression list"))?;
+    crate::settings::audit(c, now, person, "no longer suppressed", "suppression", line, &text)
+}
+
+/// The lines of a list, the newest first, at most `most`.
+///
+/// # Errors
+/// When the database fails.
+pub fn lines(c: &Connection, list: i64, most: i64) -> Result<Vec<Line>> {
+    let mut s = c.prepare_cached(
+        "SELECT id, list_id, text, reason, source, added_at, expires_at FROM suppression_entry WHERE list_id = ?1 AND ended_at IS NULL ORDER BY id DESC LIMIT ?2",
+    )?;
+    let rows = s.query_map([list, most], |r| {
+        Ok(Line {
+            id: r.get(0)?,
+            list_id: r.get(1)?,
+            text: r.get(2)?,
+            reason: r.get(3)?,
+            source: r.get(4)?,
+            added_at: r.get(5)?,
+            expires_at: r.get(6)?,
+        })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The mailing, as scopes ask for it.
+#[derive(Debug, Clone, Copy)]
+pub struct Target {
+    pub mailing: i64,
+    pub topic: Option<i64>,
+    pub letterhead: i64,
+    pub service: bool,
+}
+
+/// The lists that apply to a mailing at an instant, by their bits.
+pub struct Applying {
+    /// Bit n is the list of this number.
+    pub ids: Vec<i64>,
+    pub lists: Lists,
+    /// Live rules: their bit and their segment.
+    pub rules: Vec<(u32, i64)>,
+}
+
+fn of_mailing(c: &Connection, target: Target, at: Instant) -> Result<Vec<(i64, Option<i64>)>> {
+    let mut s = c.prepare_cached(
+        "SELECT id, segment_id FROM suppression_list WHERE made_at <= ?1 AND (ended_at IS NULL OR ended_at > ?1) AND
+            (scope = 'all' OR NOT ?5 AND (scope = 'letterhead' AND scope_id = ?2 OR scope = 'topic' AND scope_id = ?3 OR scope = 'mailing' AND scope_id = ?4)) ORDER BY id LIMIT 60",
+    )?;
+    Ok(s.query_map(params![at.0, target.letterhead, target.topic, target.mailing, target.service], |r| Ok((r.get(0)?, r.get(1)?)))?
+        .collect::<rusqlite::Result<_>>()?)
+}
+
+/// # Errors
+/// When the database fails.
+pub fn applying(c: &Connection, target: Target, at: Instant) -> Result<Applying> {
+    let found = of_mailing(c, target, at)?;
+    let mut a = Applying { ids: Vec::new(), lists: Lists::default(), rules: Vec::new() };
+    let mut s = c.prepare_cached(
+        "SELECT kind, text FROM suppression_entry WHERE list_id = ?1 AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)",
+    )?;
+    for (place, (id, segment)) in (0u32..).zip(found) {
+        a.ids.push(id);
+        if let Some(segment) = segment {
+            a.rules.push((place, segment));
+        }
+        let mut rows = s.query([id, at.0])?;
+        while let Some(r) = rows.next()? {
+            a.lists.add(place, Entry::stored(r.get(0)?, r.get(1)?));
+        }
+    }
+    Ok(a)
+}
+
+/// The lists of a mailing that name one person, by their bits: as [`applying`], asked for one.
+///
+/// # Errors
+/// When the database fails.
+pub fn naming(c: &Connection, target: Target, contact: i64, at: Instant) -> Result<(Vec<i64>, u64)> {
+    let (key, domain): (String, String) = c
+        .prepare_cached("SELECT c.address_key, d.name FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?
+        .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let mut names = vec![key.clone(), rinse_core::suppression::hash(&key), domain.clone()];
+    let mut rest = Some(domain.as_str());
+    while let Some(name) = rest {
+        names.push(format!("*.{name}"));
+        rest = name.split_once('.').map(|(_, parent)| parent);
+    }
+    let names = std::rc::Rc::new(names.into_iter().map(rusqlite::types::Value::from).collect::<Vec<_>>());
+    let on: Vec<i64> = c
+        .prepare_cached("SELECT list_id FROM suppression_entry WHERE text IN rarray(?1) AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)")?
+        .query_map(params![names, at.0], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?;
+    let (mut ids, mut bits) = (Vec::new(), 0);
+    for (place, (id, segment)) in (0u32..).zip(of_mailing(c, target, at)?) {
+        ids.push(id);
+        let named = on.contains(&id)
+            || match segment {
+                Some(segment) => {
+                    let condition = segments::condition(c, segment, at)?;
+                    let sql = format!("SELECT 1 FROM contact c WHERE c.id = ? AND {}", condition.text);
+                    let values = std::iter::once(contact.into()).chain(condition.values);
+                    c.prepare_cached(&sql)?.exists(rusqlite::params_from_iter(values))?
+                }
+                None => false,
+            };
+        bits |= u64::from(named) << place;
+    }
+    Ok((ids, bits))
+}
+
+/// Whom a list catches now: how many, and the last of them to come into the base.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = SuppressionCatch)]
+pub struct Catch {
+    pub people: i64,
+    pub last: Vec<crate::contacts::ContactRow>,
+}
+
+/// # Errors
+/// When there is no such list.
+pub fn catches(c: &Connection, id: i64, now: Instant) -> Result<Catch> {
+    let list = one(c, id)?;
+    let mut caught: Vec<i64> = match list.segment_id {
+        Some(segment) => {
+            let condition = segments::condition(c, segment, now)?;
+            let sql = format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {}", condition.text);
+            c.prepare(&sql)?.query_map(rusqlite::params_from_iter(condition.values), |r| r.get(0))?.collect::<rusqlite::Result<_>>()?
+        }
+        None => vec![],
+    };
+    let mut lists = Lists::default();
+    for line in lines(c, id, i64::MAX)?.into_iter().filter(|l| l.expires_at.is_none_or(|e| e > now.0)) {
+        if let Ok(entry) = Entry::parse(&line.text) {
+            lists.add(0, entry);
+        }
+    }
+    let domains: std::collections::HashSet<i64> = c
+        .prepare_cached("SELECT id, name FROM domain")?
+        .query_map([], |r| Ok((r.get(0)?, r.get::<_, String>(1)?)))?
+        .filter(|d| d.as_ref().map_or(true, |(_, name)| lists.domain(name) != 0))
+        .map(|d| d.map(|(id, _): (i64, String)| id))
+        .collect::<rusqlite::Result<_>>()?;
+    let mut s = c.prepare_cached("SELECT id, domain_id, address_key FROM contact WHERE gone IS NULL")?;
+    let mut rows = s.query([])?;
+    while let Some(r) = rows.next()? {
+        if domains.contains(&r.get(1)?) || lists.address(r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)?) != 0 {
+            caught.push(r.get(0)?);
+        }
+    }
+    caught.sort_unstable_by(|a, b| b.cmp(a));
+    caught.dedup();
+    Ok(Catch { people: i64::try_from(caught.len()).unwrap_or(0), last: crate::contacts::by_ids(c, &caught[..caught.len().min(20)])? })
+}

@@ -1,0 +1,105 @@
+//! What the tests of clearance share: a store with consenting people, mailings started and handed over.
+#![allow(dead_code)]
+
+use rinse_core::Instant;
+use rinse_core::address::Address;
+use rinse_core::bounce::Reply;
+use rinse_core::clearance::OverCap;
+use rinse_core::consent::Act;
+use rinse_store::contacts::{self, Profile};
+use rinse_store::ledger::{self, Origin};
+use rinse_store::mailings::{self, MailingDraft};
+use rinse_store::sends::{self, Phase};
+use rinse_store::{Connection, Store, clearing, settings};
+use tempfile::TempDir;
+
+pub(crate) const START: Instant = Instant(1_700_000_000_000);
+
+/// A store with `people` consenting contacts and one letterhead.
+pub(crate) async fn base(people: usize) -> (TempDir, Store) {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(folder.path(), false).unwrap();
+    store
+        .write(move |c| {
+            for i in 0..people {
+                let a = Address::parse(&format!("p{i}@tern.example")).unwrap();
+                let id = contacts::add(c, &a, &Profile::default(), START)?;
+                ledger::act(c, id, START, Act::Agreed, &Origin { source: "test", ..Origin::default() })?;
+            }
+            settings::save_letterhead(
+                c,
+                &settings::Letterhead {
+                    id: 0,
+                    name: "Skerry Light".into(),
+                    from_name: "Skerry Light".into(),
+                    from_address: "l@skerry-light.example".into(),
+                    postal_address: "1 Quay".into(),
+                    ground: "#ffffff".into(),
+                    ink: "#000000".into(),
+                    accent: "#000000".into(),
+                    zone: "UTC".into(),
+                    country: None,
+                    one_click: "topic".into(),
+                    double_opt_in: true,
+                    wording: String::new(),
+                },
+                START,
+            )?;
+            settings::topic_named(c, "Tide notes")?;
+            settings::topic_named(c, "Boat days")
+        })
+        .await
+        .unwrap();
+    (folder, store)
+}
+
+pub(crate) fn mailing(c: &Connection, topic: Option<i64>, over_cap: OverCap) -> i64 {
+    let draft = MailingDraft {
+        name: "m".into(),
+        topic_id: topic,
+        letterhead_id: 1,
+        list_id: None,
+        segment_id: None,
+        over_cap,
+        priority: 3,
+        hold_days: 7,
+        exceed_reason: String::new(),
+        html: String::new(),
+        text: String::new(),
+        subjects: vec!["s".into()],
+    };
+    mailings::save(c, None, &draft, START, None).unwrap()
+}
+
+/// Clears and records everyone, as the engine does when a mailing's instant comes.
+pub(crate) fn start(c: &Connection, mailing: i64, at: Instant) {
+    let done = clearing::audience(c, mailing, at).unwrap();
+    sends::record(c, mailing, &done, at, done.decided.iter().map(|d| (*d, Phase::Whole, 0))).unwrap();
+}
+
+/// Hands over all that is due at `now`, answering every message with `reply`.
+pub(crate) fn hand_over(c: &Connection, now: Instant, reply: &str) -> usize {
+    let mut n = 0;
+    loop {
+        let (batch, looked_at) = sends::claim(c, now, 50).unwrap();
+        if looked_at == 0 {
+            return n;
+        }
+        n += batch.len();
+        for out in batch {
+            sends::answered(c, out.send, &Reply::parse(reply), now).unwrap();
+        }
+    }
+}
+
+pub(crate) fn rows<T: rusqlite::types::FromSql>(c: &Connection, sql: &str) -> Vec<T> {
+    c.prepare(sql).unwrap().query_map([], |r| r.get(0)).unwrap().collect::<Result<_, _>>().unwrap()
+}
+
+pub(crate) fn run<T: Send + 'static>(people: usize, f: impl FnOnce(&Connection) -> T + Send + 'static) -> T {
+    let rt = tokio::runtime::Builder::new_current_thread().build().unwrap();
+    rt.block_on(async {
+        let (_folder, store) = base(people).await;
+        store.write(|c| Ok(f(c))).await.unwrap()
+    })
+}

@@ -1,0 +1,222 @@
+import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { scaleBand, scaleLinear } from "d3-scale";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
+import { Frame } from "../../app/Frame";
+import { bare, count, instant, percent, plural, words } from "../../shared/format";
+import { Failure, Loaded } from "../../shared/states";
+import { useClearanceSlips } from "./useClearanceSlips";
+
+type View = Schemas["ConsentView"];
+type State = Schemas["InState"]["state"];
+/** From the ground up, each with its tone; people without any permission are the paper itself. */
+const STACK: { state: State; fill: string; opacity: number }[] = [
+  { state: "confirmed", fill: "var(--deep)", opacity: 1 },
+  { state: "consented", fill: "var(--deep)", opacity: 0.55 },
+  { state: "paused", fill: "var(--ochre)", opacity: 1 },
+  { state: "invited", fill: "var(--ochre)", opacity: 0.55 },
+  { state: "withdrawn", fill: "var(--brick)", opacity: 0.55 },
+  { state: "complained", fill: "var(--brick)", opacity: 1 },
+];
+
+/** The states at the end of each month, one upon the other. */
+function Months({ months }: { months: View["months"] }) {
+  const of = (m: View["months"][number], state: State) => m.states.find((s) => s.state === state)?.people ?? 0;
+  const most = Math.max(1, ...months.map((m) => STACK.reduce((n, s) => n + of(m, s.state), 0)));
+  const x = scaleBand(
+    months.map((m) => m.month),
+    [56, 600],
+  ).padding(0.25);
+  const y = scaleLinear([0, most], [180, 14]);
+  const stacked = (m: View["months"][number]) =>
+    STACK.map((s, i) => {
+      const below = STACK.slice(0, i).reduce((sum, earlier) => sum + of(m, earlier.state), 0);
+      return { ...s, from: below, people: of(m, s.state) };
+    });
+  const last = months.at(-1);
+  return (
+    <svg
+      viewBox="0 0 740 212"
+      width="740"
+      style={{ maxWidth: "100%", display: "block" }}
+      role="img"
+      aria-label={months
+        .map((m) => `${m.month}: ${STACK.map((s) => `${of(m, s.state)} ${s.state}`).join(", ")}`)
+        .join("; ")}
+    >
+      <text x={50} y={20} fontSize={12} textAnchor="end" className="soft">
+        {count(most)}
+      </text>
+      {months.map((m) => (
+        <g key={m.month}>
+          {stacked(m).map((s) => (
+            <rect
+              key={s.state}
+              x={x(m.month)}
+              width={x.bandwidth()}
+              y={y(s.from + s.people)}
+              height={Math.max(0, y(s.from) - y(s.from + s.people))}
+              style={{ fill: s.fill, opacity: s.opacity }}
+            />
+          ))}
+          <text x={x(m.month)! + x.bandwidth() / 2} y={198} fontSize={12} textAnchor="middle">
+            {m.month.slice(2)}
+          </text>
+        </g>
+      ))}
+      <line x1={56} x2={600} y1={180.5} y2={180.5} stroke="var(--ink)" strokeWidth={1.2} />
+      {last &&
+        stacked(last)
+          .filter((s) => s.people > 0)
+          .map((s, i) => (
+            <g key={s.state}>
+              <rect x={612} y={172 - i * 22} width={12} height={12} style={{ fill: s.fill, opacity: s.opacity }} />
+              <text x={630} y={182 - i * 22} fontSize={13}>
+                {s.state} {count(s.people)}
+              </text>
+            </g>
+          ))}
+    </svg>
+  );
+}
+
+/** What people can leave without leaving the rest. */
+function Topics() {
+  const client = useQueryClient();
+  const topics = useQuery({ queryKey: ["topics"], queryFn: () => ok(api.GET("/api/topics")) });
+  const [name, setName] = useState("");
+  const make = useMutation({
+    mutationFn: () => ok(api.POST("/api/topics", { body: { name } })),
+    onSuccess: () => {
+      setName("");
+      return client.invalidateQueries();
+    },
+  });
+  return (
+    <>
+      <h2>Topics</h2>
+      <p className="soft" style={{ marginTop: 0 }}>
+        What people can leave without leaving the rest.
+      </p>
+      {(topics.data ?? []).length > 0 && (
+        <Table sx={{ maxWidth: 420 }}>
+          <TableBody>
+            {topics.data?.map((t) => (
+              <TableRow key={t.id}>
+                <TableCell>{t.name}</TableCell>
+                <TableCell className="num">{count(t.people)} left it</TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      )}
+      <div style={{ display: "flex", gap: 12, maxWidth: 420, margin: "10px 0" }}>
+        <TextField label="A new topic" value={name} onChange={(e) => setName(e.target.value)} />
+        <Button variant="outlined" disabled={!name.trim() || make.isPending} onClick={() => make.mutate()}>
+          Make it
+        </Button>
+      </div>
+      <Failure error={make.error} />
+    </>
+  );
+}
+
+/** Where everybody's consent stands, how it came about, and what waits. */
+export function ConsentPage() {
+  const { slips } = useClearanceSlips();
+  const view = useQuery({ queryKey: ["consent"], queryFn: () => ok(api.GET("/api/consent")) });
+  return (
+    <Frame slips={slips}>
+      <Loaded query={view}>
+        {(v) => {
+          const of = (s: State) => v.states.find((c) => c.state === s)?.people ?? 0;
+          const all = v.states.reduce((n, c) => n + c.people, 0);
+          const rate = v.confirmation;
+          return (
+            <>
+              <div className="crumb">
+                <span>Consent, email</span>
+              </div>
+              <h1>Consent</h1>
+              <p className="finding">
+                <em>{count(of("consented") + of("confirmed"))}</em> of {count(all)} people allow marketing mail
+                {of("withdrawn") + of("complained") > 0 &&
+                  `; ${count(of("withdrawn"))} withdrew and ${count(of("complained"))} complained`}
+                .
+              </p>
+              {v.months.length > 0 && <Months months={v.months} />}
+              <h2>Sign-ups</h2>
+              <p>
+                {rate.of === 0 ? (
+                  <span className="soft">No invitation is old enough to say how many are confirmed.</span>
+                ) : (
+                  <>
+                    {count(rate.count)} of {plural(rate.of, "invitation")} were confirmed: {percent(rate.rate)} (95%
+                    interval {bare(rate.lower)} to {bare(rate.upper)}
+                    {rate.thin ? ", thin" : ""}). An invitation lives for 14 days.
+                  </>
+                )}{" "}
+                The form's address is on each <Link to="/mailings/letterheads/1">letterhead</Link>.
+              </p>
+              {v.waiting.length > 0 && (
+                <Table>
+                  <TableHead>
+                    <TableRow>
+                      <TableCell>Not confirmed yet</TableCell>
+                      <TableCell>Signed up</TableCell>
+                      <TableCell>By</TableCell>
+                      <TableCell>Invitation</TableCell>
+                    </TableRow>
+                  </TableHead>
+                  <TableBody>
+                    {v.waiting.map((w) => (
+                      <TableRow key={w.id}>
+                        <TableCell>
+                          {w.contact_id ? <Link to={`/contacts/${w.contact_id}`}>{w.address}</Link> : w.address}
+                        </TableCell>
+                        <TableCell>{instant(w.at)}</TableCell>
+                        <TableCell>{w.came_by}</TableCell>
+                        <TableCell className={w.why ? "wait" : ""}>
+                          {w.why
+                            ? `${w.invited_at ? `tried ${instant(w.invited_at)}` : "none"}: ${w.why}`
+                            : w.invited_at
+                              ? `sent ${instant(w.invited_at)}`
+                              : "about to go"}
+                        </TableCell>
+                      </TableRow>
+                    ))}
+                  </TableBody>
+                </Table>
+              )}
+              <h2>What the permission of {count(of("consented") + of("confirmed") + of("paused"))} people rests on</h2>
+              <Table>
+                <TableHead>
+                  <TableRow>
+                    <TableCell>Came by</TableCell>
+                    <TableCell>Evidence</TableCell>
+                    <TableCell className="num">People</TableCell>
+                  </TableRow>
+                </TableHead>
+                <TableBody>
+                  {v.sources.map((s) => (
+                    <TableRow key={`${s.source} ${s.evidence}`}>
+                      <TableCell>{words(s.source)}</TableCell>
+                      <TableCell>{s.evidence}</TableCell>
+                      <TableCell className="num">{count(s.people)}</TableCell>
+                    </TableRow>
+                  ))}
+                </TableBody>
+              </Table>
+              <Topics />
+              <p className="soft small">
+                Only a person's own act, or evidence of one, changes consent. Bounces change the mail status instead.
+              </p>
+            </>
+          );
+        }}
+      </Loaded>
+    </Frame>
+  );
+}
