@@ -30,13 +30,23 @@ fn mailing(b: &Bench, name: &str, topic: i64, at: &Value) -> i64 {
     let mut draft = rinse_testkit::draft(1, &["Boats"]);
     draft["name"] = json!(name);
     draft["topic_id"] = json!(topic);
-    let id = b.rinse.json("POST", "/api/mailings", &draft).as_i64().unwrap();
+    let made = b.rinse.json("POST", "/api/mailings", &draft);
+    let id = made["id"].as_i64().unwrap();
     b.rinse.json("POST", &format!("/api/mailings/{id}/plan"), &json!({ "at": at }));
     id
 }
 
 fn now(b: &Bench) -> i64 {
     b.rinse.json("GET", "/api/clock", &Value::Null)["now"].as_i64().unwrap()
+}
+
+/// Moves the clock and waits until it has arrived.
+fn advance(b: &Bench, hours: i64) {
+    let to = now(b) + hours * 3_600_000;
+    // Refused while the last move still ends.
+    let body = json!({ "hours": hours }).to_string();
+    rinse_testkit::wait_until("the clock moves", || b.rinse.http("POST", "/api/clock/advance", body.as_bytes()).0 == 202);
+    rinse_testkit::wait_until("the clock arrives", || now(b) >= to);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -73,11 +83,11 @@ async fn caps_switched_on_hold_people_and_say_when_they_get_it() {
     b.sound("forecast").await;
 
     // They get it, and not before.
-    b.rinse.json("POST", "/api/clock/advance", &json!({ "hours": 40 }));
+    advance(&b, 40);
     let accepted = || b.rinse.json("GET", "/api/contacts/8/decisions", &Value::Null);
     let held_until = accepted().as_array().unwrap().iter().find(|d| d["outcome"] == "held").map(|d| d["until"].as_i64().unwrap());
     assert!(held_until.is_none() || held_until.unwrap() > now(&b), "still held");
-    b.rinse.json("POST", "/api/clock/advance", &json!({ "hours": 12 }));
+    advance(&b, 12);
     rinse_testkit::wait_until("the held ones have it", || {
         accepted().as_array().unwrap().iter().any(|d| d["mailing_id"] == second && d["outcome"] == "cleared")
     });

@@ -28,6 +28,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/clearance/suppression", "Looked over"),
     ("/clearance/suppression/1", "It catches"),
     ("/clearance/forecast", "messages go"),
+    ("/clearance/cap-guide", "Not an experiment"),
     ("/clearance/33/person/5", "What it saw"),
     ("/clearance/consent", "allow marketing mail"),
     ("/clearance/33", "get it"),

@@ -14,6 +14,7 @@ import { ContactsPage } from "./features/contacts/ContactsPage";
 import { ImportPage } from "./features/contacts/ImportPage";
 import { ImportRunPage } from "./features/contacts/ImportRunPage";
 import { WordsPage } from "./features/contacts/WordsPage";
+import { CapGuidePage } from "./features/clearance/CapGuidePage";
 import { RulesPage } from "./features/clearance/RulesPage";
 import { SluicePage } from "./features/clearance/SluicePage";
 import { SuppressionListPage, SuppressionPage } from "./features/clearance/SuppressionPage";
@@ -60,6 +61,7 @@ const router = createBrowserRouter([
       { path: "/clearance/rules", element: <RulesPage /> },
       { path: "/clearance/suppression", element: <SuppressionPage /> },
       { path: "/clearance/suppression/:id", element: <SuppressionListPage /> },
+      { path: "/clearance/cap-guide", element: <CapGuidePage /> },
       { path: "/clearance/forecast", element: <ForecastPage /> },
       { path: "/clearance/consent", element: <ConsentPage /> },
       { path: "/clearance/:id", element: <SluicePage /> },

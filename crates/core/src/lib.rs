@@ -17,6 +17,7 @@
 pub mod address;
 pub mod base_check;
 pub mod bounce;
+pub mod cap_guide;
 pub mod caps;
 pub mod clearance;
 pub mod consent;

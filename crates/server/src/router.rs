@@ -57,6 +57,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(segments::one, segments::change, segments::delete))
         .routes(routes!(segments::freeze))
         .routes(routes!(segments::outside))
+        .routes(routes!(guides::cap_guide))
         .routes(routes!(guides::recency, guides::save_costs))
         .routes(routes!(guides::sources))
         .routes(routes!(guides::growth))

@@ -1,6 +1,7 @@
 //! What the guides are worked out from: the recency guide's observations, the sources' counts.
 
 use crate::{Result, settings};
+use rinse_core::cap_guide::Drawn;
 use rinse_core::recency::{Costs, Guide, Observation, guide};
 use rinse_core::source::{Counts, Quality, WEEKS_BEFORE, quality};
 use rinse_core::{DAY, Instant};
@@ -53,6 +54,27 @@ pub fn observations(c: &Connection, now: Instant) -> Result<Vec<Observation>> {
         });
     }
     Ok(out)
+}
+
+/// One ripe message of each person that a host accepted, with how many they had got by then and what
+/// came of it. Drawn as for [`observations`].
+///
+/// # Errors
+/// When the database fails.
+pub fn cap_guide(c: &Connection, now: Instant) -> Result<Vec<Drawn>> {
+    let mut s = c.prepare_cached(
+        "WITH drawn AS (SELECT id, min(stable_share('cap guide', id)) FROM send WHERE class = 1 AND accepted_at > ?1 AND accepted_at <= ?2 GROUP BY contact_id)
+         SELECT (SELECT count(*) FROM send x WHERE x.contact_id = s.contact_id AND x.class = 1 AND x.accepted_at > s.accepted_at - ?3 AND x.accepted_at <= s.accepted_at),
+            coalesce(s.open_at, s.click_at, s.reply_at) IS NOT NULL,
+            EXISTS (SELECT 1 FROM ledger l WHERE l.contact_id = s.contact_id AND l.send_id = s.id AND l.kind = 'withdrew'),
+            EXISTS (SELECT 1 FROM ledger l WHERE l.contact_id = s.contact_id AND l.send_id = s.id AND l.kind = 'left topic'),
+            s.complained_at IS NOT NULL
+         FROM drawn d CROSS JOIN send s ON s.id = d.id JOIN contact k ON k.id = s.contact_id WHERE k.gone IS NULL",
+    )?;
+    let rows = s.query_map(params![(now + -LOOK_BACK).0, (now + -RIPE).0, rinse_core::cap_guide::DAYS * DAY], |r| {
+        Ok(Drawn { got: r.get(0)?, answered: r.get(1)?, withdrew: r.get(2)?, left_topic: r.get(3)?, complained: r.get(4)? })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The costs that were set, or the ones to start with.

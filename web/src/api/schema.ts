@@ -189,6 +189,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cap-guide": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How people answer and leave, by how many messages they had got in 28 days. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CapGuide"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/changes": {
         parameters: {
             query?: never;
@@ -3300,6 +3335,20 @@ export interface components {
             explained: components["schemas"]["ClearanceExplained"];
             mailing: string;
         };
+        /** @description People who had got so many messages. */
+        Band: {
+            answered: components["schemas"]["Rate"];
+            complained: components["schemas"]["Rate"];
+            /** Format: int32 */
+            from: number;
+            left_topic: components["schemas"]["Rate"];
+            /**
+             * Format: int32
+             * @description None: and more.
+             */
+            to?: number | null;
+            withdrew: components["schemas"]["Rate"];
+        };
         BaseCheck: {
             disposable: string[];
             /** @description Somebody can be asked which domains take mail. */
@@ -3359,6 +3408,11 @@ export interface components {
             limit: number;
             scope: components["schemas"]["Scope"];
             window: components["schemas"]["Window"];
+        };
+        CapGuide: {
+            bands: components["schemas"]["Band"][];
+            finding: string;
+            people: number;
         };
         /** @description A cap in words. */
         CapWords: {

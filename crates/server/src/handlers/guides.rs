@@ -5,12 +5,29 @@ use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Query, State};
+use rinse_core::cap_guide::{self, Band};
 use rinse_core::recency::{Costs, Guide};
 use rinse_core::source::Quality;
 use rinse_store::growth::{self, Month};
 use rinse_store::{guides, settings};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct CapGuide {
+    finding: String,
+    bands: Vec<Band>,
+    people: usize,
+}
+
+/// How people answer and leave, by how many messages they had got in 28 days.
+#[utoipa::path(get, path = "/api/cap-guide", responses((status = 200, body = CapGuide)))]
+pub(crate) async fn cap_guide(State(app): State<App>) -> Answer<CapGuide> {
+    let now = app.now();
+    let drawn = app.store.read(move |c| guides::cap_guide(c, now)).await?;
+    let bands = cap_guide::bands(&drawn);
+    Ok(Json(CapGuide { finding: cap_guide::finding(&bands), bands, people: drawn.len() }))
+}
 
 #[derive(Serialize, ToSchema)]
 pub(crate) struct RecencyView {

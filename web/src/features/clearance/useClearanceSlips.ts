@@ -33,7 +33,13 @@ export function useClearanceSlips() {
         { to: "/clearance/consent", title: "Consent" },
       ],
     },
-    { title: "Ahead", slips: [{ to: "/clearance/forecast", title: "Forecast", words: "28 days" }] },
+    {
+      title: "Ahead and behind",
+      slips: [
+        { to: "/clearance/forecast", title: "Forecast", words: "28 days" },
+        { to: "/clearance/cap-guide", title: "Cap guide", words: "how much is too much" },
+      ],
+    },
   ];
   return { slips, first: coming[0]?.id, ready: mailings.isSuccess };
 }
