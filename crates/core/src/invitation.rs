@@ -43,8 +43,8 @@ mod tests {
         let ago = |hours: i64| now + -hours * HOUR;
         assert_eq!(limited(&[ago(1), ago(5), ago(24)], &[], now), None);
         assert!(limited(&[ago(1), ago(5), ago(23)], &[], now).unwrap().contains("three times"));
-        assert!(limited(&[], &vec![ago(0); PER_SENDER], now).unwrap().contains("one sender"));
-        assert_eq!(limited(&[], &vec![ago(1); PER_SENDER], now), None);
+        assert!(limited(&[], &[ago(0); PER_SENDER], now).unwrap().contains("one sender"));
+        assert_eq!(limited(&[], &[ago(1); PER_SENDER], now), None);
         assert!(alive(Some(now + -LIVES + 1), now) && !alive(Some(now + -LIVES), now) && !alive(None, now));
     }
 }

@@ -118,7 +118,7 @@ pub(super) async fn confirm_page(State(app): State<App>, Path(token): Path<Strin
 }
 
 pub(super) async fn confirm(State(app): State<App>, Path(token): Path<String>, at: At) -> Response {
-    let now = instant(&app, at.clone());
+    let now = instant(&app, at);
     let (id, letterhead) = match asked(&app, &token, at).await {
         Ok(Some((id, _, l))) => (id, l),
         Ok(None) => return unknown_link(),
