@@ -196,7 +196,7 @@ impl Director {
                 for (text, reason) in [
                     ("press-desk.example", "press office, asked for calls only"),
                     ("*.county-hall.example", "no mailings, by agreement of 2023"),
-                    ("greta.keel17@fulmar.example", "asked by letter"),
+                    ("lorne.farrow17@fulmar.example", "asked by letter"),
                 ] {
                     let entry = Entry::parse(text).map_err(rinse_store::StoreError::Refused)?;
                     suppression::add(c, 1, &entry, Beside { reason, source: "by hand", expires_at: None, person: Some(1) }, START)?;

@@ -116,11 +116,11 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
     for (out, give_up) in due {
         let loaded = match rules.entry(out.mailing) {
             Entry::Occupied(e) => e.into_mut(),
-            Entry::Vacant(e) => e.insert(person::load(c, out.mailing)?),
+            Entry::Vacant(e) => e.insert(person::load(c, out.mailing, now)?),
         };
-        let (outcome, lists) = person::at_handover(c, loaded, out.contact, out.send, now, Instant(give_up))?;
+        let outcome = person::at_handover(c, loaded, out.contact, out.send, now, Instant(give_up))?;
         if outcome != Outcome::Cleared {
-            Recorder::new(c, &loaded.version, &lists)?.write(c, out.mailing, out.contact, now, outcome)?;
+            Recorder::new(c, &loaded.version, &loaded.lists())?.write(c, out.mailing, out.contact, now, outcome)?;
         }
         match outcome {
             Outcome::Cleared => {

@@ -280,7 +280,7 @@ pub struct Applying {
     pub rules: Vec<(u32, i64)>,
 }
 
-fn of_mailing(c: &Connection, target: Target, at: Instant) -> Result<Vec<(i64, Option<i64>)>> {
+pub(crate) fn of_mailing(c: &Connection, target: Target, at: Instant) -> Result<Vec<(i64, Option<i64>)>> {
     let mut s = c.prepare_cached(
         "SELECT id, segment_id FROM suppression_list WHERE made_at <= ?1 AND (ended_at IS NULL OR ended_at > ?1) AND
             (scope = 'all' OR NOT ?5 AND (scope = 'letterhead' AND scope_id = ?2 OR scope = 'topic' AND scope_id = ?3 OR scope = 'mailing' AND scope_id = ?4)) ORDER BY id LIMIT 60",
@@ -315,6 +315,12 @@ pub fn applying(c: &Connection, target: Target, at: Instant) -> Result<Applying>
 /// # Errors
 /// When the database fails.
 pub fn naming(c: &Connection, target: Target, contact: i64, at: Instant) -> Result<(Vec<i64>, u64)> {
+    let asked = of_mailing(c, target, at)?;
+    Ok((asked.iter().map(|a| a.0).collect(), naming_on(c, &asked, contact, at)?))
+}
+
+/// Which of these lists name one person, a bit each.
+pub(crate) fn naming_on(c: &Connection, asked: &[(i64, Option<i64>)], contact: i64, at: Instant) -> Result<u64> {
     let (key, domain): (String, String) = c
         .prepare_cached("SELECT c.address_key, d.name FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?
         .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
@@ -329,13 +335,12 @@ pub fn naming(c: &Connection, target: Target, contact: i64, at: Instant) -> Resu
         .prepare_cached("SELECT list_id FROM suppression_entry WHERE text IN rarray(?1) AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)")?
         .query_map(params![names, at.0], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
-    let (mut ids, mut bits) = (Vec::new(), 0);
-    for (place, (id, segment)) in (0u32..).zip(of_mailing(c, target, at)?) {
-        ids.push(id);
-        let named = on.contains(&id)
+    let mut bits = 0;
+    for (place, (id, segment)) in (0u32..).zip(asked) {
+        let named = on.contains(id)
             || match segment {
                 Some(segment) => {
-                    let condition = segments::condition(c, segment, at)?;
+                    let condition = segments::condition(c, *segment, at)?;
                     let sql = format!("SELECT 1 FROM contact c WHERE c.id = ? AND {}", condition.text);
                     let values = std::iter::once(contact.into()).chain(condition.values);
                     c.prepare_cached(&sql)?.exists(rusqlite::params_from_iter(values))?
@@ -344,7 +349,7 @@ pub fn naming(c: &Connection, target: Target, contact: i64, at: Instant) -> Resu
             };
         bits |= u64::from(named) << place;
     }
-    Ok((ids, bits))
+    Ok(bits)
 }
 
 /// Whom a list catches now: how many, and the last of them to come into the base.

@@ -35,7 +35,7 @@ async fn form(app: &App, letterhead: i64, chosen: Option<Vec<i64>>) -> Result<Fi
         .read(move |c| {
             let topics = settings::topics(c)?
                 .into_iter()
-                .map(|t| Topic { on: chosen.as_ref().is_none_or(|k| k.contains(&t.id)), id: t.id, name: t.name })
+                .map(|t| Topic { on: chosen.as_ref().is_some_and(|k| k.contains(&t.id)), id: t.id, name: t.name })
                 .collect();
             Ok(Filled { letterhead: settings::letterhead(c, letterhead)?, topics, address: String::new(), given_name: String::new() })
         })

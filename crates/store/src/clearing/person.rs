@@ -18,12 +18,24 @@ use utoipa::ToSchema;
 pub struct Loaded {
     pub mailing: Mailing,
     pub version: RulesVersion,
+    /// The suppression lists that apply, with the segments of live rules.
+    asked: Vec<(i64, Option<i64>)>,
 }
 
 /// # Errors
 /// When there is no such mailing.
-pub fn load(c: &Connection, mailing: i64) -> Result<Loaded> {
-    Ok(Loaded { mailing: super::mailing(c, mailing)?, version: rules::current(c)? })
+pub fn load(c: &Connection, mailing: i64, at: Instant) -> Result<Loaded> {
+    let mailing = super::mailing(c, mailing)?;
+    let asked = suppression::of_mailing(c, mailing.target, at)?;
+    Ok(Loaded { mailing, version: rules::current(c)?, asked })
+}
+
+impl Loaded {
+    /// The lists that are asked, by their bits.
+    #[must_use]
+    pub fn lists(&self) -> Vec<i64> {
+        self.asked.iter().map(|a| a.0).collect()
+    }
 }
 
 /// What a person's row says.
@@ -34,6 +46,34 @@ struct Row {
     status_until: Option<Instant>,
     country: Option<String>,
     zone: Option<zone::TimeZone>,
+}
+
+impl Row {
+    /// As clearance sees them, with nothing known about the mailing yet.
+    fn person<'a>(&'a self, contact: i64, consent: Stated, status: (MailStatus, Option<Instant>), messages: &'a [Message]) -> Person<'a> {
+        Person {
+            contact,
+            // Somebody who was deleted or merged since has none any more.
+            has_address: self.present,
+            already_sent: false,
+            status: status.0,
+            resting_until: status.1,
+            consent: consent.consent,
+            under_pause: consent.under_pause,
+            paused_until: consent.paused_until.map(Instant),
+            country: self.country.as_deref(),
+            zone: self.zone.as_ref(),
+            topic_left: false,
+            lists: 0,
+            trial_holdout: false,
+            messages,
+        }
+    }
+}
+
+fn topic_left(c: &Connection, contact: i64, topic: Option<i64>) -> Result<bool> {
+    let mut s = c.prepare_cached("SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?;
+    Ok(topic.is_some() && s.exists(params![topic, contact])?)
 }
 
 fn row(c: &Connection, contact: i64) -> Result<Row> {
@@ -81,33 +121,17 @@ fn messages(c: &Connection, contact: i64, but: Option<i64>, since: Instant, know
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn at_handover(c: &Connection, l: &Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<(Outcome, Vec<i64>)> {
+pub fn at_handover(c: &Connection, l: &Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<Outcome> {
     let rules = Rules { give_up_at, ..l.version.rules.for_mailing(&l.mailing.facts, at) };
     let row = row(c, contact)?;
-    let topic_left = match l.mailing.target.topic {
-        Some(t) => c.prepare_cached("SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?.exists([t, contact])?,
-        None => false,
-    };
     let counted = if rules.caps.is_empty() { Vec::new() } else { messages(c, contact, Some(send), at + -rules.reach(), None)? };
-    let (asked, lists) = suppression::naming(c, l.mailing.target, contact, at)?;
+    let lists = suppression::naming_on(c, &l.asked, contact, at)?;
     let person = Person {
-        contact,
-        // Somebody who was deleted or merged since has none any more.
-        has_address: row.present,
-        already_sent: false,
-        status: row.status,
-        resting_until: row.status_until,
-        consent: row.consent.consent,
-        under_pause: row.consent.under_pause,
-        paused_until: row.consent.paused_until.map(Instant),
-        country: row.country.as_deref(),
-        zone: row.zone.as_ref(),
-        topic_left,
+        topic_left: topic_left(c, contact, l.mailing.target.topic)?,
         lists,
-        trial_holdout: false,
-        messages: &counted,
+        ..row.person(contact, row.consent, (row.status, row.status_until), &counted)
     };
-    Ok((clear(&person, &rules, at), asked))
+    Ok(clear(&person, &rules, at))
 }
 
 /// One rule's answer about a person.
@@ -161,8 +185,7 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
     };
     let topic_left = match m.target.topic {
         Some(t) if past => ledger::topic_left_at(c, contact, t, at)?,
-        Some(t) => c.prepare_cached("SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?.exists([t, contact])?,
-        None => false,
+        topic => topic_left(c, contact, topic)?,
     };
     let (asked, lists) = suppression::naming(c, m.target, contact, at)?;
     let names: std::collections::HashMap<i64, String> = suppression::names(c)?;
@@ -176,22 +199,7 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
     if past {
         remarks.push("Profile, segments and live suppression rules are as they are today; consent, mail status, topics, lists, messages and rules are as they were.".into());
     }
-    let person = Person {
-        contact,
-        has_address: row.present,
-        already_sent: already,
-        status,
-        resting_until: until,
-        consent: consent.consent,
-        under_pause: consent.under_pause,
-        paused_until: consent.paused_until.map(Instant),
-        country: row.country.as_deref(),
-        zone: row.zone.as_ref(),
-        topic_left,
-        lists,
-        trial_holdout: false,
-        messages: &counted,
-    };
+    let person = Person { already_sent: already, topic_left, lists, ..row.person(contact, consent, (status, until), &counted) };
     let outcome = clear(&person, &rules, at);
     let why = match outcome {
         Outcome::Cleared => None,
