@@ -53,28 +53,24 @@ pub(crate) fn address() -> Result<()> {
 pub(crate) fn clear(mailing: i64, at: &str, data: &Path) -> Result<()> {
     let at = Instant::read(at)
         .ok_or_else(|| anyhow::anyhow!("{at:?} is no instant: write 2026-04-17T09:00:00Z, or milliseconds since 1970."))?;
-    anyhow::ensure!(data.join("rinse.db").exists(), "There is no data file in {}. Give its folder with --data.", data.display());
-    let store = Store::open(data, true)?;
+    let c = &Store::look(data)?;
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
-    store.read_now(|c| {
-        let machine = Instant::of_machine(std::time::SystemTime::now());
-        let now = settings::get(c, "clock")?.and_then(|v| v.parse().ok()).map_or(machine, Instant);
-        let done = clearing::preview(c, mailing, at, now.min(at), None)?;
-        let mut address = c.prepare("SELECT address FROM contact WHERE id = ?1")?;
-        for d in &done.decided {
-            let address: String = address.query_row([d.contact], |r| r.get(0))?;
-            let (outcome, until, why) = match d.outcome {
-                Outcome::Cleared => ("cleared", None, None),
-                Outcome::Held(until, why) => ("held", Some(until), Some(why)),
-                Outcome::Barred(why) => ("barred", None, Some(why)),
-            };
-            let until = until.map(Instant::iso);
-            let reasons: Vec<Reason> = why.map(|w| w.iter().collect()).unwrap_or_default();
-            let line = json!({ "contact": d.contact, "address": address, "outcome": outcome, "until": until, "reasons": reasons });
-            writeln!(out, "{line}")?;
-        }
-        Ok(())
-    })?;
+    let machine = Instant::of_machine(std::time::SystemTime::now());
+    let now = settings::get(c, "clock")?.and_then(|v| v.parse().ok()).map_or(machine, Instant);
+    let done = clearing::preview(c, mailing, at, now.min(at), None)?;
+    let mut address = c.prepare("SELECT address FROM contact WHERE id = ?1")?;
+    for d in &done.decided {
+        let address: String = address.query_row([d.contact], |r| r.get(0))?;
+        let (outcome, until, why) = match d.outcome {
+            Outcome::Cleared => ("cleared", None, None),
+            Outcome::Held(until, why) => ("held", Some(until), Some(why)),
+            Outcome::Barred(why) => ("barred", None, Some(why)),
+        };
+        let until = until.map(Instant::iso);
+        let reasons: Vec<Reason> = why.map(|w| w.iter().collect()).unwrap_or_default();
+        let line = json!({ "contact": d.contact, "address": address, "outcome": outcome, "until": until, "reasons": reasons });
+        writeln!(out, "{line}")?;
+    }
     Ok(out.flush()?)
 }
 

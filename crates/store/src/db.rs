@@ -152,6 +152,28 @@ impl Store {
         Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed })
     }
 
+    /// Opens the data file to look at alone, beside a Rinse that may be running on it.
+    ///
+    /// # Errors
+    /// When there is no data file, or one of another version.
+    pub fn look(folder: &Path) -> crate::Result<Connection> {
+        let path = folder.join("rinse.db");
+        if !path.exists() {
+            return Err(StoreError::Refused(format!("There is no data file in {}. Give its folder with --data.", folder.display())));
+        }
+        let c = Connection::open_with_flags(&path, rusqlite::OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+        pragmas(&c)?;
+        let version: usize = c.query_row("PRAGMA user_version", [], |r| r.get::<_, i64>(0))?.try_into().unwrap_or(usize::MAX);
+        match version.cmp(&MIGRATIONS.len()) {
+            std::cmp::Ordering::Equal => Ok(c),
+            std::cmp::Ordering::Greater => Err(StoreError::Newer(path)),
+            std::cmp::Ordering::Less => Err(StoreError::Refused(format!(
+                "{} is of an older Rinse: start this one on it once, which brings it up to date.",
+                path.display()
+            ))),
+        }
+    }
+
     /// The data folder.
     #[must_use]
     pub fn folder(&self) -> &Path {
