@@ -20,11 +20,7 @@ pub enum Entry {
 /// The SHA-256 of a compared address, as lists write it.
 #[must_use]
 pub fn hash(address_key: &str) -> String {
-    use std::fmt::Write;
-    Sha256::digest(address_key.as_bytes()).iter().fold(String::with_capacity(64), |mut out, b| {
-        let _ = write!(out, "{b:02x}");
-        out
-    })
+    crate::token::hex(&Sha256::digest(address_key.as_bytes()))
 }
 
 impl Entry {

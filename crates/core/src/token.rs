@@ -30,6 +30,16 @@ pub enum Kind {
 const LENGTH: usize = 1 + 8 + 4 + 16;
 const ALPHABET: &[u8; 32] = b"abcdefghijklmnopqrstuvwxyz234567";
 
+/// Bytes in lower-case hexadecimal.
+#[must_use]
+pub fn hex(bytes: &[u8]) -> String {
+    use std::fmt::Write;
+    bytes.iter().fold(String::with_capacity(2 * bytes.len()), |mut out, b| {
+        let _ = write!(out, "{b:02x}");
+        out
+    })
+}
+
 /// Makes and reads tokens with one secret key.
 #[derive(Clone)]
 pub struct Signer {

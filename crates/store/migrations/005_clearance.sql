@@ -22,6 +22,10 @@ ALTER TABLE rules_version DROP COLUMN cap_in_force;
 -- The reasons' numbers leave room for rules to come.
 UPDATE send SET reason = CASE reason WHEN 6 THEN 7 WHEN 7 THEN 9 WHEN 8 THEN 12 WHEN 9 THEN 14 WHEN 10 THEN 15 WHEN 11 THEN 16 WHEN 12 THEN 17 WHEN 13 THEN 18 END
     WHERE reason >= 6;
+-- What is due is taken by rank at the same instant, from the index alone.
+ALTER TABLE send ADD COLUMN priority INTEGER NOT NULL DEFAULT 3;
+DROP INDEX send_due;
+CREATE INDEX send_due ON send (at, priority, mailing_id, id) WHERE state IN (0, 1, 4);
 -- What counts towards caps is asked of the index alone.
 DROP INDEX send_recent;
 CREATE INDEX send_recent ON send (at, contact_id, mailing_id, state, handed_at) WHERE class = 1;

@@ -1,8 +1,8 @@
 //! The consent view: where everybody stands, how that came about, and what waits.
 
-use crate::Result;
+use crate::{Result, ledger};
 use rinse_core::Instant;
-use rinse_core::consent::{Act, Consent, Standing};
+use rinse_core::consent::{Consent, Standing};
 use rusqlite::Connection;
 use serde::Serialize;
 use std::collections::HashMap;
@@ -66,14 +66,9 @@ pub fn months(c: &Connection, now: Instant) -> Result<Vec<MonthOfConsent>> {
         }
         let before = of.get(&contact).copied().unwrap_or_default();
         let until = r.get::<_, Option<i64>>(3)?.map(Instant);
-        let after = match r.get::<_, Option<i64>>(4)? {
-            Some(state) => Standing { state: Consent::from_code(state), under: before.under, until },
-            None => match Act::of_word(kind, until) {
-                Some(act) => before.after(act, Instant(at)),
-                None => continue,
-            },
-        };
-        of.insert(contact, after);
+        if let Some(after) = ledger::step(before, Instant(at), kind, until, r.get(4)?) {
+            of.insert(contact, after);
+        }
     }
     if let Some(last) = current {
         out.push(MonthOfConsent { month: last, states: counts(&of, now) });

@@ -10,6 +10,7 @@ use crate::ledger::{self, Origin};
 use crate::{Result, erasure};
 use rinse_core::Instant;
 use rinse_core::consent::Act;
+use rinse_core::token::hex;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -31,6 +32,8 @@ pub enum What {
 }
 
 impl What {
+    const ALL: [Self; 4] = [Self::Withdrew, Self::Complained, Self::LeftTopic, Self::Deleted];
+
     fn code(self) -> &'static str {
         match self {
             Self::Withdrew => "withdrew",
@@ -49,14 +52,6 @@ struct Line {
     who: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     topic: Option<String>,
-}
-
-fn hex(bytes: &[u8]) -> String {
-    use std::fmt::Write;
-    bytes.iter().fold(String::new(), |mut out, b| {
-        let _ = write!(out, "{b:02x}");
-        out
-    })
 }
 
 /// Puts a line on its way; it is in the file before the transaction commits.
@@ -108,12 +103,8 @@ impl Journal {
         while let Some(r) = rows.next()? {
             seq += 1;
             let who: Vec<u8> = r.get(1)?;
-            let what = match r.get_ref(0)?.as_str()? {
-                "withdrew" => What::Withdrew,
-                "complained" => What::Complained,
-                "left_topic" => What::LeftTopic,
-                _ => What::Deleted,
-            };
+            let word = r.get_ref(0)?.as_str()?;
+            let what = What::ALL.into_iter().find(|w| w.code() == word).ok_or(rusqlite::Error::InvalidQuery)?;
             let line = Line { seq, at: r.get(3)?, what, who: hex(&who), topic: r.get(2)? };
             text.push_str(&serde_json::to_string(&line).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))?);
             text.push('\n');

@@ -192,6 +192,21 @@ pub(crate) fn outcomes_until(c: &Connection, contact: i64, at: Instant) -> Resul
     Ok(outcomes(c, contact)?.into_iter().filter(|o| o.at <= at).collect())
 }
 
+/// What an entry makes of a standing: one that states the consent outright sets it, an act is taken; none
+/// when the entry is about something else.
+pub(crate) fn step(
+    before: ConsentStanding,
+    at: Instant,
+    kind: &str,
+    until: Option<Instant>,
+    state: Option<i64>,
+) -> Option<ConsentStanding> {
+    match state {
+        Some(state) => Some(ConsentStanding { state: Consent::from_code(state), under: before.under, until }),
+        None => Act::of_word(kind, until).map(|act| before.after(act, at)),
+    }
+}
+
 /// A contact's consent as it stood at an instant: what the ledger added up to then.
 ///
 /// # Errors
@@ -203,12 +218,8 @@ pub(crate) fn stated_at(c: &Connection, contact: i64, at: Instant) -> Result<Sta
     while let Some(r) = rows.next()? {
         let when = Instant(r.get(0)?);
         let until = r.get::<_, Option<i64>>(2)?.map(Instant);
-        if let Some(state) = r.get::<_, Option<i64>>(3)? {
-            now = ConsentStanding { state: Consent::from_code(state), under: now.under, until };
-        } else {
-            let Some(act) = Act::of_word(r.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?, until) else { continue };
-            now = now.after(act, when);
-        }
+        let Some(after) = step(now, when, r.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?, until, r.get(3)?) else { continue };
+        now = after;
         changed = Some(when.0);
     }
     Ok(Stated { consent: now.state, at: changed, paused_until: now.until.map(|u| u.0), under_pause: now.under })

@@ -38,15 +38,15 @@ pub fn record(
 ) -> Result<u64> {
     let hold_limit = crate::clearing::mailing(c, mailing)?.facts.hold_limit;
     let mut s = c.prepare_cached(
-        "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, rules_version, state, at, give_up_at, reason)
-         SELECT ?1, ?2, ?1, ?3, ?4, m.class, ?5, ?6, ?7, ?8, ?9 FROM mailing m WHERE m.id = ?1 ON CONFLICT DO NOTHING",
+        "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, priority, rules_version, state, at, give_up_at, reason)
+         SELECT ?1, ?2, ?1, ?3, ?4, m.class, m.priority, ?5, ?6, ?7, ?8, ?9 FROM mailing m WHERE m.id = ?1 ON CONFLICT DO NOTHING",
     )?;
-    let mut recorder = Recorder::new(c, &done.rules, &done.lists)?;
+    let mut recorder = Recorder::new(c, &done.lists)?;
     let mut n = 0;
     for (d, phase, arm) in people {
         // That somebody has the message already is no decision of its own.
         if !matches!(d.outcome, Outcome::Barred(why) if why.has(rinse_core::clearance::Reason::AlreadySent)) {
-            recorder.write(c, mailing, d.contact, at, d.outcome)?;
+            recorder.write(c, &done.rules, mailing, d.contact, at, d.outcome)?;
         }
         let (state, when, reason) = match d.outcome {
             Outcome::Cleared => (1, at, None),
@@ -90,8 +90,8 @@ pub struct Outgoing {
 pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing>, usize)> {
     let mut s = c.prepare_cached(
         "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at
-         FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1
-         ORDER BY s.at, m.priority, s.mailing_id, s.id LIMIT ?2",
+         FROM send s INDEXED BY send_due CROSS JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1
+         ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2",
     )?;
     let due: Vec<(Outgoing, i64)> = s
         .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
@@ -112,16 +112,18 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         .collect::<rusqlite::Result<_>>()?;
     let looked_at = due.len();
     let mut go = Vec::with_capacity(due.len());
-    let mut rules: HashMap<i64, person::Loaded> = HashMap::new();
+    let mut rules: HashMap<i64, (person::Loaded, Recorder)> = HashMap::new();
     for (out, give_up) in due {
-        let loaded = match rules.entry(out.mailing) {
+        let (loaded, recorder) = match rules.entry(out.mailing) {
             Entry::Occupied(e) => e.into_mut(),
-            Entry::Vacant(e) => e.insert(person::load(c, out.mailing, now)?),
+            Entry::Vacant(e) => {
+                let loaded = person::load(c, out.mailing, now)?;
+                let recorder = Recorder::new(c, &loaded.lists())?;
+                e.insert((loaded, recorder))
+            }
         };
         let outcome = person::at_handover(c, loaded, out.contact, out.send, now, Instant(give_up))?;
-        if outcome != Outcome::Cleared {
-            Recorder::new(c, &loaded.version, &loaded.lists())?.write(c, out.mailing, out.contact, now, outcome)?;
-        }
+        recorder.write(c, &loaded.version, out.mailing, out.contact, now, outcome)?;
         match outcome {
             Outcome::Cleared => {
                 // It counts from now on, however long it has been due.

@@ -3,9 +3,11 @@
 
 use crate::{Result, StoreError, segments};
 use rinse_core::Instant;
+use rinse_core::segment::Tree;
 use rinse_core::suppression::{Entry, Lists};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 use utoipa::ToSchema;
 
 /// What mail a list is for.
@@ -131,7 +133,7 @@ pub fn all(c: &Connection) -> Result<Vec<List>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn names(c: &Connection) -> Result<std::collections::HashMap<i64, String>> {
+pub fn names(c: &Connection) -> Result<HashMap<i64, String>> {
     let mut s = c.prepare_cached("SELECT id, name FROM suppression_list")?;
     Ok(s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
 }
@@ -294,20 +296,40 @@ pub(crate) fn of_mailing(c: &Connection, target: Target, at: Instant) -> Result<
 pub fn applying(c: &Connection, target: Target, at: Instant) -> Result<Applying> {
     let found = of_mailing(c, target, at)?;
     let mut a = Applying { ids: Vec::new(), lists: Lists::default(), rules: Vec::new() };
-    let mut s = c.prepare_cached(
-        "SELECT kind, text FROM suppression_entry WHERE list_id = ?1 AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)",
-    )?;
     for (place, (id, segment)) in (0u32..).zip(found) {
         a.ids.push(id);
         if let Some(segment) = segment {
             a.rules.push((place, segment));
         }
-        let mut rows = s.query([id, at.0])?;
-        while let Some(r) = rows.next()? {
-            a.lists.add(place, Entry::stored(r.get(0)?, r.get(1)?));
-        }
+        fill(c, &mut a.lists, place, id, at)?;
     }
     Ok(a)
+}
+
+/// Puts the lines that a list has at an instant in a place.
+fn fill(c: &Connection, lists: &mut Lists, place: u32, list: i64, at: Instant) -> Result<()> {
+    let mut s = c.prepare_cached(
+        "SELECT kind, text FROM suppression_entry WHERE list_id = ?1 AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)",
+    )?;
+    let mut rows = s.query([list, at.0])?;
+    while let Some(r) = rows.next()? {
+        lists.add(place, Entry::stored(r.get(0)?, r.get(1)?));
+    }
+    Ok(())
+}
+
+/// The domains that some list names, with the lists' bits.
+pub(crate) fn named_domains(c: &Connection, lists: &Lists) -> Result<HashMap<i64, u64>> {
+    let mut s = c.prepare_cached("SELECT id, name FROM domain")?;
+    let mut rows = s.query([])?;
+    let mut named = HashMap::new();
+    while let Some(r) = rows.next()? {
+        let bits = lists.domain(r.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?);
+        if bits != 0 {
+            named.insert(r.get(0)?, bits);
+        }
+    }
+    Ok(named)
 }
 
 /// The lists of a mailing that name one person, by their bits: as [`applying`], asked for one.
@@ -365,29 +387,16 @@ pub struct Catch {
 pub fn catches(c: &Connection, id: i64, now: Instant) -> Result<Catch> {
     let list = one(c, id)?;
     let mut caught: Vec<i64> = match list.segment_id {
-        Some(segment) => {
-            let condition = segments::condition(c, segment, now)?;
-            let sql = format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {}", condition.text);
-            c.prepare(&sql)?.query_map(rusqlite::params_from_iter(condition.values), |r| r.get(0))?.collect::<rusqlite::Result<_>>()?
-        }
+        Some(segment) => segments::people(c, &Tree::Segment { segment }, now)?,
         None => vec![],
     };
     let mut lists = Lists::default();
-    for line in lines(c, id, i64::MAX)?.into_iter().filter(|l| l.expires_at.is_none_or(|e| e > now.0)) {
-        if let Ok(entry) = Entry::parse(&line.text) {
-            lists.add(0, entry);
-        }
-    }
-    let domains: std::collections::HashSet<i64> = c
-        .prepare_cached("SELECT id, name FROM domain")?
-        .query_map([], |r| Ok((r.get(0)?, r.get::<_, String>(1)?)))?
-        .filter(|d| d.as_ref().map_or(true, |(_, name)| lists.domain(name) != 0))
-        .map(|d| d.map(|(id, _): (i64, String)| id))
-        .collect::<rusqlite::Result<_>>()?;
+    fill(c, &mut lists, 0, id, now)?;
+    let domains = named_domains(c, &lists)?;
     let mut s = c.prepare_cached("SELECT id, domain_id, address_key FROM contact WHERE gone IS NULL")?;
     let mut rows = s.query([])?;
     while let Some(r) = rows.next()? {
-        if domains.contains(&r.get(1)?) || lists.address(r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)?) != 0 {
+        if domains.contains_key(&r.get(1)?) || lists.address(r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)?) != 0 {
             caught.push(r.get(0)?);
         }
     }

@@ -231,9 +231,9 @@ proptest! {
             let m = mailing(c, topic, OverCap::Hold);
             let at = START + (3 + hours) * HOUR;
             let all = clearing::audience(c, m, at).unwrap();
-            let loaded = person::load(c, m, at).unwrap();
+            let mut loaded = person::load(c, m, at).unwrap();
             for d in &all.decided {
-                let one = person::at_handover(c, &loaded, d.contact, -1, at, at + 7 * DAY).unwrap();
+                let one = person::at_handover(c, &mut loaded, d.contact, -1, at, at + 7 * DAY).unwrap();
                 assert_eq!((d.outcome, &all.lists), (one, &loaded.lists()), "person {}", d.contact);
                 let said = person::explain(c, m, d.contact, at, at).unwrap();
                 let first = match one { Outcome::Cleared => None, Outcome::Held(_, r) | Outcome::Barred(r) => r.first() };

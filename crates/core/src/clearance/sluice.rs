@@ -28,7 +28,7 @@ pub struct Part {
     pub without_it: u64,
 }
 
-/// Adds up outcomes.
+/// How many stand where.
 #[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct Sluice {
     pub selected: u64,

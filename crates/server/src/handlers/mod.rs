@@ -57,5 +57,5 @@ pub(crate) fn csv_file(name: &str, header: &[&str], rows: impl Iterator<Item = V
 
 /// An instant as CSV files carry it.
 pub(crate) fn iso(millis: i64) -> String {
-    jiff::Timestamp::from_millisecond(millis).map_or_else(|_| String::new(), |t| t.to_string())
+    rinse_core::Instant(millis).iso()
 }

@@ -4,6 +4,7 @@ use super::Mailing;
 use crate::{Result, segments, suppression};
 use rinse_core::caps::{Kind, Message};
 use rinse_core::clearance::columns::{Base, Marks, NONE};
+use rinse_core::segment::Tree;
 use rinse_core::{Instant, zone};
 use rusqlite::{Connection, params};
 use std::collections::{HashMap, HashSet};
@@ -147,7 +148,7 @@ fn mark(b: &Base, flags: &mut [u8], ids: impl IntoIterator<Item = rusqlite::Resu
 /// What is so for one mailing, and the suppression lists asked.
 pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant) -> Result<(Marks, Vec<i64>)> {
     let b = &people.base;
-    let mut marks = super::unmarked(b.contact.len());
+    let mut marks = Marks { flags: vec![0; b.contact.len()], lists: Vec::new() };
     mark(
         b,
         &mut marks.flags,
@@ -164,15 +165,7 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant) -
     }
     let a = suppression::applying(c, m.target, at)?;
     let mut lists = vec![0u64; b.contact.len()];
-    let mut named: HashMap<i64, u64> = HashMap::new();
-    let mut domains = c.prepare_cached("SELECT id, name FROM domain")?;
-    let mut rows = domains.query([])?;
-    while let Some(r) = rows.next()? {
-        let bits = a.lists.domain(r.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?);
-        if bits != 0 {
-            named.insert(r.get(0)?, bits);
-        }
-    }
+    let named = suppression::named_domains(c, &a.lists)?;
     if !named.is_empty() {
         for (i, domain) in people.domain.iter().enumerate() {
             lists[i] |= named.get(domain).copied().unwrap_or(0);
@@ -187,12 +180,8 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant) -
         by_id(id, a.lists.address(&key));
     }
     for (place, segment) in &a.rules {
-        let condition = segments::condition(c, *segment, at)?;
-        let sql = format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {}", condition.text);
-        let mut s = c.prepare(&sql)?;
-        let mut rows = s.query(rusqlite::params_from_iter(condition.values))?;
-        while let Some(r) = rows.next()? {
-            by_id(r.get(0)?, 1 << place);
+        for id in segments::people(c, &Tree::Segment { segment: *segment }, at)? {
+            by_id(id, 1 << place);
         }
     }
     if lists.iter().any(|l| *l != 0) {

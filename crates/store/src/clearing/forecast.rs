@@ -5,7 +5,7 @@ use crate::{Result, mailings, rules};
 use rinse_core::caps::{Kind, Message};
 use rinse_core::clearance::columns::Marks;
 use rinse_core::clearance::forecast::{Coming, Fate, play};
-use rinse_core::clearance::{Class, Person, Reason, RuleSet, Rules};
+use rinse_core::clearance::{Class, Person, Reason, Reasons, RuleSet, Rules};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension};
 use serde::Serialize;
@@ -248,32 +248,30 @@ pub fn forecast(c: &Connection, now: Instant, moved: Option<Moved>, set: Option<
         });
     }
     let mut pairs: HashMap<(usize, usize), u64> = HashMap::new();
-    // Who is seen to wait for reasons other than caps isn't the forecast's to tell: they are held too.
     stage.play(until + HOLD, |_, which, fates| {
         for (i, ((n, at), fate)) in which.iter().zip(fates).enumerate() {
             let row = &mut rows[*n];
             row.selected += 1;
-            let day = |t: i64| usize::try_from((t - midnight) / DAY).ok().filter(|d| *d < days_len());
+            // Releases after the last day are no day's.
+            let mut on = |t: i64, add: fn(&mut ForecastDay)| {
+                if let Some(day) = usize::try_from((t - midnight) / DAY).ok().and_then(|d| days.get_mut(d)) {
+                    add(day);
+                }
+            };
             match (fate.goes, fate.barred) {
                 (Some(goes), _) => {
                     if fate.waited.is_some() || (row.started && goes > now) {
                         row.later += 1;
                         row.last_release = row.last_release.max(Some(goes.0));
-                        if let Some(d) = day(at.0) {
-                            days[d].held += 1;
-                        }
+                        on(at.0, |d| d.held += 1);
                     } else {
                         row.at_once += 1;
                     }
-                    if let Some(d) = day(goes.0) {
-                        days[d].goes += 1;
-                    }
+                    on(goes.0, |d| d.goes += 1);
                 }
-                (None, Some(why)) if why.has(Reason::OverCap) && why.first() == Some(Reason::OverCap) || why_too_long(fate) => {
+                (None, Some(why)) if lost_to_caps(why) => {
                     row.lost_to_caps += 1;
-                    if let Some(d) = day(at.0) {
-                        days[d].skipped += 1;
-                    }
+                    on(at.0, |d| d.skipped += 1);
                 }
                 _ => row.barred += 1,
             }
@@ -292,10 +290,11 @@ pub fn forecast(c: &Connection, now: Instant, moved: Option<Moved>, set: Option<
 /// Releases are looked for this long after the last day.
 const HOLD: i64 = 30 * DAY;
 
-fn days_len() -> usize {
-    usize::try_from(FORECAST_DAYS).unwrap_or(28) + 1
-}
-
-fn why_too_long(fate: &Fate) -> bool {
-    fate.barred.is_some_and(|why| why.first() == Some(Reason::HeldTooLong) && why.caps != 0)
+/// Over a cap and the mailing skips, or held by one for too long.
+fn lost_to_caps(why: Reasons) -> bool {
+    match why.first() {
+        Some(Reason::OverCap) => true,
+        Some(Reason::HeldTooLong) => why.caps != 0,
+        _ => false,
+    }
 }

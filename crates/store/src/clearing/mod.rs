@@ -12,7 +12,7 @@ pub mod record;
 use crate::rules::{self, RulesVersion};
 use crate::suppression::Target;
 use crate::{Result, StoreError, mailings};
-use rinse_core::clearance::columns::{Marks, clear_all};
+use rinse_core::clearance::columns::clear_all;
 use rinse_core::clearance::{Class, Facts, Outcome, OverCap, Reason, RuleSet, Sluice, tally};
 use rinse_core::{DAY, Instant, caps, zone};
 use rusqlite::{Connection, OptionalExtension};
@@ -137,9 +137,4 @@ fn cleared(c: &Connection, m: &Mailing, at: Instant, version: RulesVersion, rese
         rules: version,
         lists,
     })
-}
-
-/// The marks of somebody about whom nothing is known: nobody is marked.
-fn unmarked(people: usize) -> Marks {
-    Marks { flags: vec![0; people], lists: Vec::new() }
 }

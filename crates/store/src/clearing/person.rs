@@ -18,6 +18,8 @@ use utoipa::ToSchema;
 pub struct Loaded {
     pub mailing: Mailing,
     pub version: RulesVersion,
+    /// What they come to for this mailing at the instant.
+    rules: Rules,
     /// The suppression lists that apply, with the segments of live rules.
     asked: Vec<(i64, Option<i64>)>,
 }
@@ -27,7 +29,9 @@ pub struct Loaded {
 pub fn load(c: &Connection, mailing: i64, at: Instant) -> Result<Loaded> {
     let mailing = super::mailing(c, mailing)?;
     let asked = suppression::of_mailing(c, mailing.target, at)?;
-    Ok(Loaded { mailing, version: rules::current(c)?, asked })
+    let version = rules::current(c)?;
+    let rules = version.rules.for_mailing(&mailing.facts, at);
+    Ok(Loaded { mailing, version, rules, asked })
 }
 
 impl Loaded {
@@ -121,8 +125,9 @@ fn messages(c: &Connection, contact: i64, but: Option<i64>, since: Instant, know
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn at_handover(c: &Connection, l: &Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<Outcome> {
-    let rules = Rules { give_up_at, ..l.version.rules.for_mailing(&l.mailing.facts, at) };
+pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<Outcome> {
+    l.rules.give_up_at = give_up_at;
+    let rules = &l.rules;
     let row = row(c, contact)?;
     let counted = if rules.caps.is_empty() { Vec::new() } else { messages(c, contact, Some(send), at + -rules.reach(), None)? };
     let lists = suppression::naming_on(c, &l.asked, contact, at)?;
@@ -131,7 +136,7 @@ pub fn at_handover(c: &Connection, l: &Loaded, contact: i64, send: i64, at: Inst
         lists,
         ..row.person(contact, row.consent, (row.status, row.status_until), &counted)
     };
-    Ok(clear(&person, &rules, at))
+    Ok(clear(&person, rules, at))
 }
 
 /// One rule's answer about a person.

@@ -13,33 +13,34 @@ use std::collections::HashMap;
 use utoipa::ToSchema;
 
 /// Writes holds and bars with the words behind them.
-pub struct Recorder<'a> {
-    rules: &'a RulesVersion,
+pub struct Recorder {
     lists: Vec<String>,
     known: HashMap<(u32, u64), Option<String>>,
 }
 
-impl<'a> Recorder<'a> {
+impl Recorder {
     /// `lists`: the suppression lists asked, by their bits.
     ///
     /// # Errors
     /// When the database fails.
-    pub fn new(c: &Connection, rules: &'a RulesVersion, lists: &[i64]) -> Result<Self> {
+    pub fn new(c: &Connection, lists: &[i64]) -> Result<Self> {
         let names = suppression::names(c)?;
-        Ok(Self { rules, lists: lists.iter().map(|id| names.get(id).cloned().unwrap_or_default()).collect(), known: HashMap::new() })
+        Ok(Self { lists: lists.iter().map(|id| names.get(id).cloned().unwrap_or_default()).collect(), known: HashMap::new() })
     }
 
+    /// `rules`: those it was decided under, the same for all that one recorder writes.
+    ///
     /// # Errors
     /// When the database fails.
-    pub fn write(&mut self, c: &Connection, mailing: i64, contact: i64, at: Instant, outcome: Outcome) -> Result<()> {
+    pub fn write(&mut self, c: &Connection, rules: &RulesVersion, mailing: i64, contact: i64, at: Instant, outcome: Outcome) -> Result<()> {
         let (code, until, why) = match outcome {
             Outcome::Cleared => return Ok(()),
             Outcome::Held(until, why) => (1, Some(until.0), why),
             Outcome::Barred(why) => (2, None, why),
         };
-        let detail = self.known.entry((why.caps, why.lists)).or_insert_with(|| detail(self.rules, &self.lists, why));
+        let detail = self.known.entry((why.caps, why.lists)).or_insert_with(|| detail(rules, &self.lists, why));
         c.prepare_cached("INSERT INTO decision VALUES (?1,?2,?3,?4,?5,?6,?7,?8) ON CONFLICT DO UPDATE SET rules_version = ?4, outcome = ?5, until = ?6, reasons = ?7, detail = ?8")?
-            .execute(params![contact, mailing, at.0, self.rules.id, code, until, why.code(), &*detail])?;
+            .execute(params![contact, mailing, at.0, rules.id, code, until, why.code(), &*detail])?;
         Ok(())
     }
 }
