@@ -18,6 +18,7 @@ import { CapGuidePage } from "./features/clearance/CapGuidePage";
 import { RulesPage } from "./features/clearance/RulesPage";
 import { SluicePage } from "./features/clearance/SluicePage";
 import { SuppressionListPage, SuppressionPage } from "./features/clearance/SuppressionPage";
+import { HoldoutPage } from "./features/clearance/HoldoutPage";
 import { ForecastPage } from "./features/clearance/ForecastPage";
 import { WhyPage } from "./features/clearance/WhyPage";
 import { ClearanceHome } from "./features/clearance/ClearanceHome";
@@ -35,6 +36,7 @@ import { TodayPage } from "./features/today/TodayPage";
 import { PlanPage } from "./features/trials/PlanPage";
 import { TrialPage } from "./features/trials/TrialPage";
 import { TrialsHome } from "./features/trials/TrialsHome";
+import { LoadPage } from "./features/upkeep/LoadPage";
 import { UpkeepPage } from "./features/upkeep/UpkeepPage";
 
 const client = new QueryClient({ defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } });
@@ -64,6 +66,7 @@ const router = createBrowserRouter([
       { path: "/clearance/cap-guide", element: <CapGuidePage /> },
       { path: "/clearance/forecast", element: <ForecastPage /> },
       { path: "/clearance/consent", element: <ConsentPage /> },
+      { path: "/clearance/holdout", element: <HoldoutPage /> },
       { path: "/clearance/:id", element: <SluicePage /> },
       { path: "/clearance/:id/person/:contact", element: <WhyPage /> },
       { path: "/mailings", element: <MailingsHome /> },
@@ -74,6 +77,7 @@ const router = createBrowserRouter([
       { path: "/trials/:id", element: <TrialPage /> },
       { path: "/findings", element: <FindingsPage /> },
       { path: "/upkeep", element: <UpkeepPage /> },
+      { path: "/upkeep/load", element: <LoadPage /> },
       { path: "*", element: <Navigate to="/today" replace /> },
     ],
   },

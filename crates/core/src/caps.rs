@@ -4,9 +4,8 @@
 //! message at s stops counting exactly at s + w; a calendar day or ISO week is the person's own, by
 //! their time zone's wall clock. The instant of release is computed, never polled.
 
-use crate::{DAY, HOUR, Instant, zone};
-use jiff::civil::Date;
-use jiff::tz::TimeZone;
+use crate::zone::Wall;
+use crate::{DAY, HOUR, Instant};
 use serde::{Deserialize, Serialize};
 
 /// Why a cap can't be saved.
@@ -130,12 +129,9 @@ impl Message {
     }
 }
 
-fn date(t: Instant, zone: &TimeZone) -> Date {
-    zone.to_datetime(zone::stamp(t)).date()
-}
-
-fn monday(d: Date) -> Date {
-    d.checked_sub(jiff::Span::new().days(d.weekday().to_monday_zero_offset())).unwrap_or(d)
+/// The Monday of a day's week; 1970-01-01 was a Thursday.
+fn monday(day: i64) -> i64 {
+    day - (day + 3).rem_euclid(7)
 }
 
 impl Cap {
@@ -164,10 +160,14 @@ impl Cap {
 
     /// Is a message at `s` in the window of `t`?
     #[must_use]
-    pub fn in_window(&self, s: Instant, t: Instant, zone: &TimeZone) -> bool {
+    pub fn in_window(&self, s: Instant, t: Instant, clock: &impl Wall) -> bool {
+        // Far apart needs no calendar.
+        if (t - s).abs() > self.window.reach() {
+            return false;
+        }
         match self.window {
-            Window::CalendarDay => date(s, zone) == date(t, zone),
-            Window::IsoWeek => monday(date(s, zone)) == monday(date(t, zone)),
+            Window::CalendarDay => clock.day(s) == clock.day(t),
+            Window::IsoWeek => monday(clock.day(s)) == monday(clock.day(t)),
             Window::Hours { .. } | Window::Days { .. } => s > t + -self.window.reach(),
         }
     }
@@ -176,30 +176,28 @@ impl Cap {
     ///
     /// `messages` may come in any order and of any scope; those that don't precede it don't count.
     #[must_use]
-    pub fn first_allowed(&self, messages: &[Message], at: Instant, me: Rank, zone: &TimeZone) -> Instant {
+    pub fn first_allowed(&self, messages: &[Message], at: Instant, me: Rank, clock: &impl Wall) -> Instant {
+        // Most people have fewer messages than the cap allows, whatever the window.
+        if messages.len() < self.limit as usize {
+            return at;
+        }
         let mut t = at;
         loop {
-            let mut within: Vec<Instant> = messages
-                .iter()
-                .filter(|m| self.scope.covers(m.kind) && m.precedes(t, me) && self.in_window(m.at, t, zone))
-                .map(|m| m.at)
-                .collect();
+            let within = || {
+                messages.iter().filter(|m| self.scope.covers(m.kind) && m.precedes(t, me) && self.in_window(m.at, t, clock)).map(|m| m.at)
+            };
             let limit = self.limit as usize;
-            if within.len() < limit {
+            if within().take(limit).count() < limit {
                 return t;
             }
             let next = match self.window.rolling() {
                 Some(w) => {
+                    let mut within: Vec<Instant> = within().collect();
                     within.sort_unstable();
                     within[within.len() - limit] + w
                 }
-                None => {
-                    let first = if self.window == Window::IsoWeek { monday(date(t, zone)) } else { date(t, zone) };
-                    let days = if self.window == Window::IsoWeek { 7 } else { 1 };
-                    first
-                        .checked_add(jiff::Span::new().days(days))
-                        .map_or(Instant(i64::MAX), |d| zone::first_instant(d.at(0, 0, 0, 0), zone))
-                }
+                None if self.window == Window::IsoWeek => clock.first_of_day(monday(clock.day(t)) + 7),
+                None => clock.first_of_day(clock.day(t) + 1),
             };
             // A reservation later on may fill the window again; a window that never opens is a fault
             // of the calendar, not of the person.
@@ -214,6 +212,8 @@ impl Cap {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::zone;
+    use jiff::tz::TimeZone;
     use proptest::prelude::*;
 
     fn at(zone: &TimeZone, text: &str) -> Instant {

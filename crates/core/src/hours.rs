@@ -1,9 +1,7 @@
 //! Sending hours: the part of the day, by a person's own wall clock, in which mail may go out.
 
-use crate::zone::stamp;
-use crate::{DAY, Instant};
-use jiff::civil::Time;
-use jiff::tz::TimeZone;
+use crate::zone::Wall;
+use crate::{DAY, Instant, MINUTE};
 use serde::{Deserialize, Serialize};
 
 /// From a minute of the day until before another; over midnight when the second is the smaller.
@@ -35,16 +33,10 @@ impl Hours {
         format!("{} to {}", clock(self.from_minute), clock(self.until_minute))
     }
 
-    fn opens(self) -> Time {
-        let (h, m) = (self.from_minute / 60, self.from_minute % 60);
-        Time::new(i8::try_from(h).unwrap_or(0), i8::try_from(m).unwrap_or(0), 0, 0).unwrap_or(Time::midnight())
-    }
-
     /// May mail go out at this instant?
     #[must_use]
-    pub fn open(self, t: Instant, zone: &TimeZone) -> bool {
-        let wall = zone.to_datetime(stamp(t)).time();
-        let minute = u16::try_from(i32::from(wall.hour()) * 60 + i32::from(wall.minute())).unwrap_or(0);
+    pub fn open(self, t: Instant, clock: &impl Wall) -> bool {
+        let minute = clock.minute(t);
         if self.from_minute < self.until_minute {
             (self.from_minute..self.until_minute).contains(&minute)
         } else {
@@ -55,26 +47,35 @@ impl Hours {
     /// The first instant, `t` or later, at which mail may go out. An opening hour that a clock change
     /// leaps over is the instant of the change; a change that goes back into the hours opens them again.
     #[must_use]
-    pub fn first_open(self, t: Instant, zone: &TimeZone) -> Instant {
-        if self.open(t, zone) {
+    pub fn first_open(self, t: Instant, clock: &impl Wall) -> Instant {
+        // At the end of time nothing opens any more.
+        if t.0 > i64::MAX / 2 || self.open(t, clock) {
             return t;
         }
-        let today = zone.to_datetime(stamp(t)).date();
+        let changes = clock.changes(t, t + 3 * DAY);
+        if changes.is_empty() {
+            // No change near: the clock goes on as it goes.
+            let local = clock.local(t);
+            let mut opens = local.div_euclid(DAY) * DAY + i64::from(self.from_minute) * MINUTE;
+            if opens <= local {
+                opens += DAY;
+            }
+            return t + (opens - local);
+        }
+        let today = clock.day(t);
         let mut next = Instant(i64::MAX);
         let mut candidate = |c: Instant| {
-            if c > t && c < next && self.open(c, zone) {
+            if c > t && c < next && self.open(c, clock) {
                 next = c;
             }
         };
-        for day in 0..4 {
-            let Ok(date) = today.checked_add(jiff::Span::new().days(day)) else { continue };
-            let ambiguous = zone.to_ambiguous_timestamp(date.to_datetime(self.opens()));
-            for stamp in [ambiguous.earlier(), ambiguous.later()].into_iter().flatten() {
-                candidate(Instant(stamp.as_millisecond()));
+        for day in today..today + 4 {
+            for opens in clock.instants(day * DAY + i64::from(self.from_minute) * MINUTE).into_iter().flatten() {
+                candidate(opens);
             }
         }
-        for change in zone.following(stamp(t)).take_while(|x| x.timestamp().as_millisecond() < t.0 + 3 * DAY) {
-            candidate(Instant(change.timestamp().as_millisecond()));
+        for change in changes {
+            candidate(change);
         }
         next
     }
@@ -83,7 +84,9 @@ impl Hours {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{HOUR, MINUTE};
+    use crate::HOUR;
+    use crate::zone::stamp;
+    use jiff::tz::TimeZone;
     use proptest::prelude::*;
 
     proptest! {

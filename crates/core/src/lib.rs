@@ -1,12 +1,13 @@
 //! The rules of the job and all of its computation, as pure functions.
 //!
 //! * [`stats`]: intervals, tests, sample sizes; [`trial`]: planning, assignment, reading, verdict.
+//! * [`chain`]: the ledger that shows when it was touched; [`near_miss`]: what is close to what is barred.
 //! * [`consent`], [`suppression`], [`caps`], [`clearance`]: who may get a mailing, and why not.
 //! * [`bounce`], [`upkeep`]: what a failure means, and what it does to an address.
 //! * [`response`]: human or machine; [`report`]: rates with their intervals.
-//! * [`segment`]: who is meant, as a tree of conditions.
+//! * [`segment`]: who is meant, as a tree of conditions; [`load`]: how much mail they get, and how they answer.
 //! * [`address`], [`base_check`], [`table`]: reading what people import; [`message`]: what a mailing must have.
-//! * [`purchase`], [`event`]: what people bought and did elsewhere.
+//! * [`purchase`], [`event`]: what people bought and did elsewhere; [`goal`]: what of it counts.
 //! * [`token`]: the signed links in messages.
 //!
 //! What it is not: no file, no socket, no database, no clock, no thread. Time comes in as an
@@ -19,14 +20,18 @@ pub mod base_check;
 pub mod bounce;
 pub mod cap_guide;
 pub mod caps;
+pub mod chain;
 pub mod clearance;
 pub mod consent;
 pub mod event;
+pub mod goal;
 pub mod holdout;
 pub mod hours;
 mod instant;
 pub mod invitation;
+pub mod load;
 pub mod message;
+pub mod near_miss;
 pub mod purchase;
 pub mod recency;
 pub mod report;

@@ -10,7 +10,7 @@ use std::rc::Rc;
 /// The placeholders that come from the contact; any of them may be missing for some people.
 pub const CONTACT_PLACEHOLDERS: [&str; 4] = ["given_name", "family_name", "email", "country"];
 /// The placeholders that the letterhead and the send fill; they are always there.
-pub const SEND_PLACEHOLDERS: [&str; 4] = ["postal_address", "unsubscribe_url", "preferences_url", "sender_name"];
+pub const SEND_PLACEHOLDERS: [&str; 5] = ["postal_address", "unsubscribe_url", "preferences_url", "share_url", "sender_name"];
 
 /// The parts of a draft.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -20,6 +20,8 @@ pub struct Draft {
     pub html: String,
     pub text: String,
     pub postal_address: String,
+    /// Something the recipients expect: it needs no unsubscribe link.
+    pub service: bool,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
@@ -150,6 +152,35 @@ pub fn prepare(html: &str, text: &str) -> Result<Prepared, TemplateError> {
     Ok(Prepared { html, text: plain, links })
 }
 
+/// Words that belong in an offer, not in a receipt.
+const MARKETING_WORDS: [&str; 14] = [
+    "offer",
+    "sale",
+    "discount",
+    "save up to",
+    "% off",
+    "buy now",
+    "book now",
+    "don't miss",
+    "last chance",
+    "limited time",
+    "special price",
+    "shop now",
+    "exclusive",
+    "voucher",
+];
+
+fn marketing_word(draft: &Draft) -> Option<&'static str> {
+    let all = format!("{}\n{}\n{}", draft.subjects.join("\n"), draft.html, draft.text).to_lowercase();
+    let whole = |word: &str| {
+        all.match_indices(word).any(|(at, _)| {
+            let letter = |c: Option<char>| c.is_some_and(char::is_alphabetic);
+            !letter(all[..at].chars().next_back()) && !letter(all[at + word.len()..].chars().next())
+        })
+    };
+    MARKETING_WORDS.into_iter().find(|word| whole(word))
+}
+
 fn line_of(text: &str, needle: &str) -> Option<usize> {
     text.find(needle).map(|at| text[..at].matches('\n').count() + 1)
 }
@@ -185,6 +216,18 @@ pub fn check(draft: &Draft, missing: &BTreeMap<String, u64>, audience: u64) -> V
     let mut add = |level, part: &str, line, words: String| {
         found.push(Finding { level, part: part.to_owned(), line, words });
     };
+    if draft.service
+        && let Some(word) = marketing_word(draft)
+    {
+        add(
+            Level::Warning,
+            "html",
+            line_of(&draft.html.to_lowercase(), word),
+            format!(
+                "This is a service mailing, and it says {word:?}. Send offers as marketing, which asks for consent and an unsubscribe link."
+            ),
+        );
+    }
     if draft.postal_address.trim().is_empty() {
         add(
             Level::Error,
@@ -202,7 +245,7 @@ pub fn check(draft: &Draft, missing: &BTreeMap<String, u64>, audience: u64) -> V
             continue;
         }
         for (placeholder, what) in [("postal_address", "postal address"), ("unsubscribe_url", "unsubscribe link")] {
-            if !part.contains(placeholder) {
+            if (placeholder != "unsubscribe_url" || !draft.service) && !part.contains(placeholder) {
                 add(
                     Level::Error,
                     name,
@@ -287,7 +330,7 @@ fn check_links(html: &str, found: &mut Vec<Finding>) {
                 let href = el.get_attribute("href").unwrap_or_default();
                 let href = href.trim();
                 let ours = href.starts_with("{{")
-                    && (href.contains("unsubscribe_url") || href.contains("preferences_url"))
+                    && ["unsubscribe_url", "preferences_url", "share_url"].iter().any(|p| href.contains(p))
                     && href.ends_with("}}");
                 if !ours && href.contains("{{") {
                     links.borrow_mut().push((
@@ -330,6 +373,7 @@ mod tests {
             html: "<p>Hello {{ given_name|default(\"friend\") }}</p>\n<a href=\"https://skerry-light.example/boats?a=1&amp;b=2\">Book <b>a boat</b></a>\n<p>{{ postal_address }} <a href=\"{{ unsubscribe_url }}\">Leave</a></p>".into(),
             text: "Hello, book: https://skerry-light.example/boats?a=1&b=2.\n{{ postal_address }}\n{{ unsubscribe_url }}".into(),
             postal_address: "1 Quay".into(),
+            service: false,
         }
     }
 
@@ -356,6 +400,22 @@ mod tests {
         d.subjects[1] = d.subjects[0].clone();
         d.postal_address.clear();
         assert_eq!(errors(&d, 0).len(), 2);
+    }
+
+    #[test]
+    fn service_mail_needs_no_unsubscribe_link_and_may_not_sell() {
+        let mut d = draft();
+        d.html = d.html.replace("{{ unsubscribe_url }}", "https://skerry-light.example/");
+        d.text = d.text.replace("{{ unsubscribe_url }}", "");
+        assert_eq!(errors(&d, 0).len(), 2);
+        d.service = true;
+        assert_eq!(errors(&d, 0), Vec::<String>::new());
+        let warned = |d: &Draft| check(d, &BTreeMap::new(), 1).iter().any(|f| f.words.contains("service mailing"));
+        assert!(!warned(&d));
+        d.text += " Your voucher is inside";
+        assert!(warned(&d));
+        d.text = d.text.replace("voucher", "vouchers' office");
+        assert!(!warned(&d), "parts of other words don't count");
     }
 
     #[test]

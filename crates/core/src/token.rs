@@ -25,6 +25,8 @@ pub enum Kind {
     Preferences = 7,
     /// Preferences, from a confirmed sign-up: carries the person's number and the letterhead's.
     Person = 8,
+    /// A message as anybody may see it: carries the mailing's number and the variant's, nothing of a person.
+    Share = 9,
 }
 
 const LENGTH: usize = 1 + 8 + 4 + 16;

@@ -26,6 +26,7 @@ fn differs(got: &Value, want: &Value, rel: f64, abs: f64, path: &str) -> Option<
 #[case(include_str!("oracles/power_two_proportions.jsonl"))]
 #[case(include_str!("oracles/minimum_detectable_effect.jsonl"))]
 #[case(include_str!("oracles/sample_ratio_mismatch.jsonl"))]
+#[case(include_str!("oracles/welch.jsonl"))]
 fn agrees_with_reference_answers(#[case] lines: &str) {
     let mut wrong = Vec::new();
     for line in lines.lines().filter(|l| !l.trim().is_empty()) {

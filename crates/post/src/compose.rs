@@ -40,6 +40,7 @@ pub struct Composer {
     env: Environment<'static>,
     subjects: usize,
     links: usize,
+    mailing: i64,
     sender: Sender,
     base_url: String,
     signer: Signer,
@@ -69,7 +70,14 @@ impl Composer {
     ///
     /// # Errors
     /// When a template can't be read.
-    pub fn new(prepared: &Prepared, subjects: &[String], sender: Sender, base_url: &str, signer: Signer) -> Result<Self, ComposeError> {
+    pub fn new(
+        mailing: i64,
+        prepared: &Prepared,
+        subjects: &[String],
+        sender: Sender,
+        base_url: &str,
+        signer: Signer,
+    ) -> Result<Self, ComposeError> {
         let mut env = engine(false);
         env.add_template_owned("body.html", prepared.html.clone())?;
         env.add_template_owned("body.txt", prepared.text.clone())?;
@@ -80,6 +88,7 @@ impl Composer {
             env,
             subjects: subjects.len().max(1),
             links: prepared.links.len(),
+            mailing,
             sender,
             base_url: base_url.trim_end_matches('/').to_owned(),
             signer,
@@ -109,6 +118,8 @@ impl Composer {
         let mut put_link = |name: String, link: String| values.insert(name, Value::from_safe_string(link));
         put_link("unsubscribe_url".into(), unsubscribe.clone());
         put_link("preferences_url".into(), url("p", Kind::Preferences, 0));
+        let variant = u32::try_from(arm.min(self.subjects - 1)).unwrap_or(0);
+        put_link("share_url".into(), format!("{}/s/{}", self.base_url, self.signer.link(Kind::Share, self.mailing, variant)));
         put_link("open_url".into(), url("o", Kind::Open, 0));
         for n in 0..self.links {
             put_link(format!("link_{n}"), url("c", Kind::Click, u32::try_from(n).unwrap_or(0)));
@@ -134,6 +145,40 @@ impl Composer {
             .write_to_vec()?;
         Ok(Composed { message_id, return_path, to: to.address.to_owned(), bytes })
     }
+}
+
+/// A message as anybody may see it: placeholders with their defaults, links as they were written, nothing that
+/// tells who opened it. Where the recipient's own links stood, `sign_up` stands.
+///
+/// # Errors
+/// When the template can't be read.
+pub fn shared(html: &str, subject: &str, sender: &str, postal_address: &str, sign_up: &str, own: &str) -> Result<String, ComposeError> {
+    let mut env = engine(false);
+    env.add_template("body.html", html)?;
+    env.add_template("subject.txt", subject)?;
+    let link = |l: &str| Value::from_safe_string(l.to_owned());
+    let values = BTreeMap::from([
+        ("postal_address", Value::from(postal_address)),
+        ("sender_name", Value::from(sender)),
+        ("unsubscribe_url", link(sign_up)),
+        ("preferences_url", link(sign_up)),
+        ("share_url", link(own)),
+    ]);
+    let values = Value::from_iter(values);
+    let subject = env.get_template("subject.txt")?.render(&values)?;
+    let body = env.get_template("body.html")?.render(&values)?;
+    let title = format!("<title>{}</title>", minijinja::HtmlEscape(&subject));
+    let lower = body.to_ascii_lowercase();
+    // A message of its own keeps its head; one without gets one.
+    Ok(if lower.contains("<title") {
+        body
+    } else if let Some(at) = lower.find("</head>") {
+        format!("{}{title}{}", &body[..at], &body[at..])
+    } else {
+        let meta =
+            "<meta charset=\"utf-8\"><meta name=\"viewport\" content=\"width=device-width\"><meta name=\"robots\" content=\"noindex\">";
+        format!("<!doctype html><html lang=\"en\"><head>{meta}{title}</head>{body}</html>")
+    })
 }
 
 /// A short message of our own that belongs to no mailing: an invitation to confirm.
@@ -184,6 +229,7 @@ mod tests {
         let sender =
             Sender { name: "Skerry Light".into(), address: "post@skerry-light.example".into(), postal_address: "1 Quay & Co".into() };
         let c = Composer::new(
+            3,
             &prepared,
             &["Tide, {{ given_name|default(\"friend\") }}: é".into()],
             sender,

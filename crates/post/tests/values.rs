@@ -13,6 +13,7 @@ fn composer() -> Composer {
     let sender =
         Sender { name: "Skerry Light".into(), address: "l@skerry-light.example".into(), postal_address: "1 Quay & Co <harbour>".into() };
     Composer::new(
+        1,
         &prepare(html, text).unwrap(),
         &["For {{ given_name|default(\"you\") }}".into()],
         sender,

@@ -16,7 +16,13 @@ use rinse_store::{Connection, StoreError, clearing, mailings, settings, trials};
 pub(crate) fn check_draft(c: &Connection, d: &MailingDraft, now: Instant) -> rinse_store::Result<Vec<Finding>> {
     let (missing, audience) = mailings::missing(c, d.list_id, d.segment_id, now)?;
     let postal = settings::letterhead(c, d.letterhead_id)?.postal_address;
-    let draft = Draft { subjects: d.subjects.clone(), html: d.html.clone(), text: d.text.clone(), postal_address: postal };
+    let draft = Draft {
+        subjects: d.subjects.clone(),
+        html: d.html.clone(),
+        text: d.text.clone(),
+        postal_address: postal,
+        service: !d.service_reason.trim().is_empty(),
+    };
     Ok(check(&draft, &missing, audience))
 }
 
@@ -31,6 +37,9 @@ fn draft_of(m: &mailings::Mailing) -> MailingDraft {
         priority: m.priority,
         hold_days: m.hold_days,
         exceed_reason: m.exceed_reason.clone(),
+        service_reason: m.service_reason.clone(),
+        complainers_reason: m.complainers_reason.clone(),
+        leave_out: m.leave_out.clone(),
         html: m.html.clone(),
         text: m.text.clone(),
         subjects: m.subjects.clone(),
@@ -90,6 +99,7 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
 /// transaction, cleared blind to the arm.
 pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
+    app.store.read(move |c| clearing::warm_up(c, now)).await?;
     let sized = app
         .store
         .write(move |c| {

@@ -6,7 +6,11 @@ use crate::handlers::people::take_in_purchases;
 use crate::state::{App, Config, Mode};
 use rinse_core::address::Address;
 use rinse_core::caps::{Cap, Scope, Window};
-use rinse_core::clearance::{OverCap, RuleSet};
+use rinse_core::clearance::RuleSet;
+use rinse_core::consent::Act;
+use rinse_core::goal::{Goal, What};
+use rinse_core::holdout::Holdout;
+use rinse_core::segment::person::Value;
 use rinse_core::segment::place::GAZETTEER;
 use rinse_core::segment::{self, Bought, Compare, Did, FieldKind, TextTest, Times, Tree};
 use rinse_core::suppression::Entry;
@@ -17,11 +21,12 @@ use rinse_standins::base::{OWN_COLUMNS, people_csv};
 use rinse_standins::scenario::Scenario;
 use rinse_standins::shop;
 use rinse_store::imports::{self, Decision};
+use rinse_store::ledger::{self, Origin};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::settings::{self, Letterhead};
 use rinse_store::signups::{self, Form};
 use rinse_store::suppression::{self, Beside};
-use rinse_store::{fields, rules, segments, tags, trials};
+use rinse_store::{contacts, fields, goals, rules, segments, tags, trials};
 use std::path::Path;
 
 /// Mon 14 Apr 2025, 00:00 UTC: when the demo's year begins.
@@ -108,7 +113,7 @@ fn body(name: &str, offer: &str) -> (String, String) {
     let html = format!(
         "<html><body style=\"font-family: sans-serif\">\n<p>Dear {{{{ given_name|default(\"friend of the lights\") }}}},</p>\n<p>Here is news from the four lighthouses that Skerry Light keeps open.</p>\n\
          <p><a href=\"https://skerry-light.example/{path}\">{offer}</a></p>\n<p>Also: <a href=\"https://skerry-light.example/tides\">this week's tides</a> and <a href=\"https://skerry-light.example/lamps\">the lamps by night</a>.</p>\n\
-         <p>{{{{ sender_name }}}}, {{{{ postal_address }}}}<br>\n<a href=\"{{{{ preferences_url }}}}\">Choose what you get</a>, or <a href=\"{{{{ unsubscribe_url }}}}\">stop these letters</a></p>\n</body></html>"
+         <p>{{{{ sender_name }}}}, {{{{ postal_address }}}}<br>\n<a href=\"{{{{ share_url }}}}\">Open in a browser</a>, <a href=\"{{{{ preferences_url }}}}\">choose what you get</a>, or <a href=\"{{{{ unsubscribe_url }}}}\">stop these letters</a></p>\n</body></html>"
     );
     let text = format!(
         "Dear {{{{ given_name|default(\"friend of the lights\") }}}},\n\nHere is news from the four lighthouses that Skerry Light keeps open.\n\n{offer}: https://skerry-light.example/{path}\n\n{{{{ sender_name }}}}, {{{{ postal_address }}}}\nChoose what you get: {{{{ preferences_url }}}}\nStop these letters: {{{{ unsubscribe_url }}}}\n"
@@ -152,6 +157,16 @@ impl Director {
                     })
                     .await?;
             }
+            if i == 26 {
+                let now = self.app.now();
+                self.app
+                    .store
+                    .write(move |c| {
+                        let set = RuleSet { holdout: Some(Holdout { share: 0.05 }), ..rules::current(c)?.rules };
+                        rules::save(c, now, Some(1), &set, "To see what our letters earn")
+                    })
+                    .await?;
+            }
             if i >= 20 {
                 self.sign_ups(self.people + 2 * i, 2, i % 3 != 0).await?;
             }
@@ -183,6 +198,7 @@ impl Director {
                             country: Some("GB".into()),
                             one_click: "topic".into(),
                             double_opt_in: true,
+                            entity: String::new(),
                             wording: format!(
                                 "I agree that {name} writes to me by email about what I chose above. Every letter has a link to stop."
                             ),
@@ -276,18 +292,12 @@ impl Director {
                     None => None,
                 };
                 let draft = MailingDraft {
-                    name: name.into(),
                     topic_id: Some(settings::topic_named(c, TOPICS[topic])?),
-                    letterhead_id: if topic == 4 { 2 } else { 1 },
                     list_id,
-                    segment_id: None,
-                    over_cap: OverCap::Hold,
-                    priority: 3,
-                    hold_days: 7,
-                    exceed_reason: String::new(),
                     html,
                     text,
                     subjects: subjects.iter().map(|s| (*s).to_owned()).collect(),
+                    ..MailingDraft::under(if topic == 4 { 2 } else { 1 }, name)
                 };
                 mailings::save(c, None, &draft, now, Some(2))
             })
@@ -341,8 +351,48 @@ impl Director {
         actions::plan_mailing(&self.app, shop, Some(OPENS + 61 * HOUR + 20 * 60_000), Some(2)).await?;
         let till = shop::purchases_csv(&Scenario::skerry_light(), self.people, START, 366);
         take_in_purchases(&self.app, till.as_bytes(), 1).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        self.near_misses().await?;
         self.segments().await?;
         self.app.store.write(|c| Ok(c.execute_batch("PRAGMA optimize")?)).await?;
+        Ok(())
+    }
+
+    /// People close to what is barred, and goals.
+    async fn near_misses(&self) -> anyhow::Result<()> {
+        let now = self.app.now();
+        self.app
+            .store
+            .write(move |c| {
+                let company = fields::named(c, "company", FieldKind::Text, now)?;
+                for (address, of) in [
+                    ("i.brook@press-desks.example", "Press Desk Ltd"),
+                    ("desk@press-desk.example", "Press Desk"),
+                    ("m.keel@press-desk-north.example", ""),
+                    ("g.eddy@outer-isles-news.example", "Press Desk"),
+                    ("clerk@records.county-hall.example", "County Hall"),
+                    ("ola.haven@fulmar.example", "County Hall"),
+                ] {
+                    let address = Address::parse(address).map_err(|e| rinse_store::StoreError::Refused(e.to_string()))?;
+                    let profile = contacts::Profile { source: Some("visitor desk".into()), ..contacts::Profile::default() };
+                    let id = contacts::add(c, &address, &profile, now)?;
+                    let origin = Origin {
+                        source: "analyst",
+                        evidence: "visiting card left at the desk".into(),
+                        person: Some(1),
+                        ..Origin::default()
+                    };
+                    ledger::act(c, id, now, Act::Agreed, &origin)?;
+                    if !of.is_empty() {
+                        fields::set(c, id, company, &Value::Text(of.into()), None, None)?;
+                    }
+                }
+                for (name, product) in [("A storm lantern", Some("Storm lantern")), ("Anything from the shop", None)] {
+                    let what = What::Purchase { product: product.map(str::to_owned), category: None };
+                    goals::save(c, None, name, &Goal { what, currency: "GBP".into() }, now, Some(1))?;
+                }
+                Ok(())
+            })
+            .await?;
         Ok(())
     }
 

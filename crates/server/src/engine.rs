@@ -15,7 +15,7 @@ use rinse_core::trial::{assign, reading};
 use rinse_post::compose::{Composer, Sender, To};
 use rinse_standins::network::What;
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Store, StoreError, clearing, ledger, mailings, settings, signups, trials};
+use rinse_store::{Store, StoreError, clearing, ledger, load, mailings, settings, signups, trials};
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock, PoisonError};
 use tokio::sync::{Mutex, Notify};
@@ -95,6 +95,9 @@ impl Engine {
             if let Err(e) = self.tick(self.clock.now()).await {
                 tracing::error!("{e}");
             }
+            if let Err(e) = self.daily(self.clock.now()).await {
+                tracing::error!("{e}");
+            }
             let next = self.store.read(sends::next_due).await.ok().flatten();
             let wait = next.map_or(60_000, |n| (n - self.clock.now()).clamp(200, 60_000));
             let _ = tokio::time::timeout(std::time::Duration::from_millis(wait.unsigned_abs()), self.wake.notified()).await;
@@ -125,7 +128,10 @@ impl Engine {
         };
         report(true, from, None);
         self.store.write(move |c| settings::set(c, "clock_target", &to.0.to_string())).await?;
-        let outcome = self.go(to, &report).await;
+        let mut outcome = self.go(to, &report).await;
+        if outcome.is_ok() {
+            outcome = self.daily(self.clock.now()).await;
+        }
         report(false, self.clock.now(), outcome.as_ref().err().map(ToString::to_string));
         outcome
     }
@@ -201,6 +207,15 @@ impl Engine {
         }
     }
 
+    /// What is worked out once a day, at the day's first sending or the demo clock's first halt on it.
+    async fn daily(&self, now: Instant) -> Result<()> {
+        if !self.store.read(move |c| load::is_of(c, now)).await? {
+            let people = load::refresh(&self.store, now).await?;
+            tracing::info!("mail load worked out for {people} people");
+        }
+        Ok(())
+    }
+
     /// Does all that is due at `now`.
     ///
     /// # Errors
@@ -230,10 +245,16 @@ impl Engine {
         self.store.read(move |c| Ok(c.prepare_cached(sql)?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>()?)).await
     }
 
+    /// What a clearance inside a write needs is read before, so that others don't wait while it is.
+    async fn warm_up(&self, now: Instant) -> Result<()> {
+        self.store.read(move |c| clearing::warm_up(c, now)).await
+    }
+
     async fn start_mailings(&self, now: Instant) -> Result<()> {
         for id in
             self.due("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1 ORDER BY planned_at, priority, id", now).await?
         {
+            self.warm_up(now).await?;
             self.store
                 .write(move |c| {
                     let done = clearing::audience(c, id, now)?;
@@ -248,6 +269,7 @@ impl Engine {
 
     async fn start_rollouts(&self, now: Instant) -> Result<()> {
         for id in self.due("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1", now).await? {
+            self.warm_up(now).await?;
             self.store
                 .write(move |c| {
                     let t = trials::one(c, id)?;
@@ -352,7 +374,7 @@ impl Engine {
         let refused = |e: String| StoreError::Refused(e);
         let prepared = prepare(&m.html, &m.text).map_err(|e| refused(e.to_string()))?;
         let sender = Sender { name: l.from_name, address: l.from_address, postal_address: l.postal_address };
-        Composer::new(&prepared, &m.subjects, sender, &self.base_url, self.signer.clone()).map_err(|e| refused(e.to_string()))
+        Composer::new(mailing, &prepared, &m.subjects, sender, &self.base_url, self.signer.clone()).map_err(|e| refused(e.to_string()))
     }
 
     async fn read_trials(&self, now: Instant) -> Result<()> {

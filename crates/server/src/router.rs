@@ -2,8 +2,8 @@
 
 use crate::error::ApiError;
 use crate::handlers::{
-    base_check, changes, clearance, consent, contacts, findings, guides, imports, mailings, people, rules, segments, suppression, today,
-    trials,
+    base_check, changes, clearance, consent, contacts, findings, goals, guides, imports, mailings, people, rules, segments, suppression,
+    today, trials,
 };
 use crate::state::App;
 use crate::{assets, public};
@@ -81,6 +81,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(rules::versions))
         .routes(routes!(rules::preview))
         .routes(routes!(suppression::all, suppression::make))
+        .routes(routes!(suppression::near_misses, suppression::decide))
+        .routes(routes!(suppression::preview))
         .routes(routes!(suppression::one, suppression::end))
         .routes(routes!(suppression::add))
         .routes(routes!(suppression::take_off))
@@ -93,6 +95,11 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(clearance::step))
         .routes(routes!(consent::view))
         .routes(routes!(consent::sign_up))
+        .routes(routes!(consent::faring))
+        .routes(routes!(consent::seals))
+        .routes(routes!(consent::holdout))
+        .routes(routes!(goals::all, goals::save))
+        .routes(routes!(goals::delete))
         .routes(routes!(mailings::all, mailings::make))
         .routes(routes!(mailings::one, mailings::save))
         .routes(routes!(mailings::links))
@@ -108,6 +115,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(trials::release))
         .routes(routes!(findings::all))
         .routes(routes!(findings::upkeep))
+        .routes(routes!(guides::mail_load))
 }
 
 /// The API's description, as `rinse openapi` prints it and the front end's types are made from.

@@ -97,6 +97,14 @@ impl App {
 
     /// Goes on with what a stop interrupted, and keeps sending what falls due by the machine's clock.
     pub fn start(&self) {
+        let store = self.store.clone();
+        tokio::spawn(async move {
+            let mut minutes = tokio::time::interval(std::time::Duration::from_secs(60));
+            loop {
+                minutes.tick().await;
+                store.rest();
+            }
+        });
         let app = self.clone();
         tokio::spawn(async move {
             app.resume_imports().await;

@@ -69,6 +69,8 @@ pub struct Query {
     pub tag: Option<i64>,
     pub segment: Option<i64>,
     pub status: Option<i64>,
+    /// In this mail-load cell.
+    pub load: Option<u8>,
     pub sort: Sort,
     pub descending: bool,
     pub page: u32,
@@ -131,6 +133,10 @@ fn filter_by(c: &Connection, q: &Query, now: Instant, bits: bool) -> Result<(Str
         values.push(Box::new(status));
         wheres.push(format!("c.status = ?{}", values.len()));
     }
+    if let Some(cell) = q.load {
+        values.push(Box::new(cell));
+        wheres.push(format!("c.id IN (SELECT contact_id FROM mail_load WHERE cell = ?{})", values.len()));
+    }
     if let Some(segment) = q.segment {
         // Last: its bare question marks take the numbers that follow.
         let sql = crate::segments::condition(c, segment, now)?;
@@ -165,14 +171,54 @@ pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
     let last: i64 = c.prepare_cached("SELECT coalesce(max(id), 0) FROM contact")?.query_row([], |r| r.get(0))?;
     // Walking an index and asking bits is as fast at any sort; a search is few people, found first.
     let members = Filled::new(c, &member_sets(q), 1, last)?;
-    let narrowed = !q.search.trim().is_empty() || q.status.is_some() || q.segment.is_some();
+    let narrowed = !q.search.trim().is_empty() || q.status.is_some() || q.load.is_some() || q.segment.is_some();
     // Nobody who is gone is on anything.
     let known = match q.list.is_some() || q.tag.is_some() {
         _ if narrowed => None,
         true => Some(members.people()),
         false => Some(all),
     };
+    if let Some(matching) = known.filter(|n| *n < all) {
+        return Ok(Page { rows: walked(c, q, &members, matching)?, matching, all });
+    }
     members.asked_by(|| page_of(c, q, now, all, known))
+}
+
+/// A page of a list or a tag: its index is walked and each number looked up among the members' bits, which is
+/// several times quicker than to have the database ask for each.
+fn walked(c: &Connection, q: &Query, members: &Filled, matching: i64) -> Result<Vec<ContactRow>> {
+    let (size, offset) = (i64::from(q.size.clamp(1, 200)), i64::from(q.page) * i64::from(q.size));
+    let limit = size.min(matching - offset);
+    if limit <= 0 {
+        return Ok(Vec::new());
+    }
+    // The second half is nearer from the end.
+    let from_the_end = offset > matching / 2;
+    let skip = if from_the_end { matching - offset - limit } else { offset };
+    let direction = if q.descending == from_the_end { "ASC" } else { "DESC" };
+    let sql = format!("SELECT c.id FROM contact c ORDER BY {} {direction}, c.id {direction}", q.sort.column());
+    let mut s = c.prepare_cached(&sql)?;
+    let mut rows = s.query([])?;
+    let (mut left, mut ids) = (skip, Vec::new());
+    while let Some(r) = rows.next()? {
+        let id: i64 = r.get(0)?;
+        if !members.all_have(id) {
+            continue;
+        }
+        if left > 0 {
+            left -= 1;
+            continue;
+        }
+        ids.push(id);
+        if ids.len() as i64 == limit {
+            break;
+        }
+    }
+    if from_the_end {
+        ids.reverse();
+    }
+    let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM contact c WHERE c.id = ?1"))?;
+    ids.iter().map(|id| Ok(s.query_row([id], row)?)).collect()
 }
 
 fn page_of(c: &Connection, q: &Query, now: Instant, all: i64, known: Option<i64>) -> Result<Page> {
@@ -328,9 +374,22 @@ pub struct Contact {
     pub status_why: String,
     /// Why there is nobody here any more: deleted, taken back, merged.
     pub gone: Option<String>,
+    /// No marketing, for silence, since then.
+    pub sunset_at: Option<i64>,
+    /// Their consent to other legal entities than the first.
+    pub entities: Vec<EntityState>,
+    /// How much mail they get and how they answer it, once that was worked out.
+    pub load: Option<crate::load::OwnLoad>,
     pub merged_into: Option<i64>,
     /// Addresses of people who were merged into this one.
     pub once: Vec<String>,
+}
+
+/// Consent to a legal entity.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct EntityState {
+    pub entity: String,
+    pub state: Consent,
 }
 
 /// Something a person did elsewhere.
@@ -355,13 +414,13 @@ pub fn send_state(code: i64) -> &'static str {
 /// # Errors
 /// When there is no such contact.
 pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
-    let (row, region, zone, source, position, gone, merged_into) = c
+    let (row, region, zone, source, position, gone, merged_into, sunset_at) = c
         .prepare_cached(&format!(
-            "SELECT {COLUMNS}, c.region, c.zone, c.source, c.latitude, c.longitude, c.gone, c.merged_into FROM contact c WHERE c.id = ?1"
+            "SELECT {COLUMNS}, c.region, c.zone, c.source, c.latitude, c.longitude, c.gone, c.merged_into, c.sunset_at FROM contact c WHERE c.id = ?1"
         ))?
         .query_row([id], |r| {
             let position = r.get::<_, Option<f64>>(12)?.zip(r.get(13)?);
-            Ok((row(r)?, r.get(9)?, r.get(10)?, r.get(11)?, position, r.get::<_, Option<i64>>(14)?, r.get(15)?))
+            Ok((row(r)?, r.get(9)?, r.get(10)?, r.get(11)?, position, r.get::<_, Option<i64>>(14)?, r.get(15)?, r.get(16)?))
         })
         .optional()?
         .ok_or(StoreError::Missing("contact"))?;
@@ -441,6 +500,9 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
         events,
         scores: crate::fields::scores_of(c, id)?,
         gone,
+        sunset_at,
+        entities: crate::ledger::entities_of(c, id)?.into_iter().map(|(entity, state)| EntityState { entity, state }).collect(),
+        load: crate::load::of_contact(c, id)?,
         merged_into,
         once: names("SELECT address FROM contact WHERE merged_into = ?1 ORDER BY id")?,
         status_why: rinse_core::upkeep::standing(&crate::ledger::outcomes(c, id)?, now).why,

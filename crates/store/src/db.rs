@@ -1,5 +1,6 @@
 //! Opening the file, migrations, the reader pool and the writer thread.
 
+use crate::clearing::warm::Warm;
 use crate::journal::Journal;
 use r2d2::Pool;
 use r2d2_sqlite::SqliteConnectionManager;
@@ -91,6 +92,7 @@ pub struct Store {
     writer: mpsc::Sender<Box<dyn Job>>,
     folder: Arc<PathBuf>,
     replayed: crate::journal::Replayed,
+    warm: Arc<Warm>,
 }
 
 const MIGRATIONS: &[M<'_>] = &[
@@ -99,13 +101,14 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/003_changes.sql")),
     M::up(include_str!("../migrations/004_rollups.sql")),
     M::up(include_str!("../migrations/005_clearance.sql")),
+    M::up(include_str!("../migrations/006_proof.sql")),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;
 /// People whose responses are rolled up before the writer looks for jobs again: some 10 ms.
 const ROLLED_AT_ONCE: usize = 200;
 /// As much of the file as readers map into memory.
-const MAPPED: i64 = 4 << 30;
+pub(crate) const MAPPED: i64 = 4 << 30;
 /// Events are small: more of them share one.
 const GROUP_OF_EVENTS: usize = 4_000;
 
@@ -139,6 +142,7 @@ impl Store {
             return Err(StoreError::Newer(path));
         }
         Migrations::from_slice(MIGRATIONS).to_latest(&mut conn)?;
+        crate::ledger::seal_earlier(&conn)?;
         let mut journal = Journal::open(folder, durable).map_err(unwritable)?;
         let replayed = crate::journal::replay(&conn, folder)?;
         let readers = Pool::builder().max_size(8).min_idle(Some(1)).build(SqliteConnectionManager::file(&path).with_init(|c| {
@@ -147,9 +151,11 @@ impl Store {
             c.pragma_update(None, "mmap_size", MAPPED)?;
             pragmas(c)
         }))?;
+        let warm = Warm::of(&conn)?;
         let (writer, jobs) = mpsc::channel();
-        std::thread::Builder::new().name("rinse-writer".into()).spawn(move || write_loop(&conn, &jobs, &mut journal))?;
-        Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed })
+        let told = Arc::clone(&warm);
+        std::thread::Builder::new().name("rinse-writer".into()).spawn(move || write_loop(&conn, &jobs, &mut journal, &told))?;
+        Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed, warm })
     }
 
     /// Opens the data file to look at alone, beside a Rinse that may be running on it.
@@ -172,6 +178,11 @@ impl Store {
                 path.display()
             ))),
         }
+    }
+
+    /// Lets go of what was kept in memory and nobody has asked for lately.
+    pub fn rest(&self) {
+        self.warm.rest();
     }
 
     /// The data folder.
@@ -334,7 +345,7 @@ fn while_idle(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) -> Option<Box
 
 /// Takes waiting jobs in their order, groups neighbours of the same kind, and answers after each
 /// commit.
-fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>, journal: &mut Journal) {
+fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>, journal: &mut Journal, warm: &Warm) {
     let mut next = None;
     while let Some(first) = next.take().or_else(|| while_idle(c, jobs)) {
         let repeatable = first.repeatable();
@@ -351,6 +362,7 @@ fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>, journal: &mut
             }
         }
         let committed = transaction(c, &mut group, repeatable, journal);
+        warm.finished(committed);
         for job in group {
             job.answer(committed);
         }

@@ -73,8 +73,8 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
     for (id, key) in all {
         c.prepare_cached("INSERT INTO tombstone VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
             .execute(params![tombstones.signer.tombstone(&key), now.0])?;
-        journal::note(c, journal::What::Deleted, id, None, now)?;
-        c.prepare_cached("UPDATE ledger SET evidence = '' WHERE contact_id = ?1")?.execute([id])?;
+        journal::note(c, journal::What::Deleted, id, None, "", now)?;
+        c.prepare_cached("UPDATE ledger SET evidence = '', salt = NULL WHERE contact_id = ?1")?.execute([id])?;
         ledger::note(c, id, now, "deleted", &Origin { source: "analyst", person, ..Origin::default() })?;
         empty(c, id, 1)?;
     }
@@ -85,7 +85,7 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
 pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
     c.prepare_cached(
         "UPDATE contact SET address = '', address_key = '#' || id, given_name = NULL, family_name = NULL, country = NULL, region = NULL, zone = NULL,
-            source = NULL, latitude = NULL, longitude = NULL, consent = 0, paused_until = NULL, under_pause = 0, status = 0, status_until = NULL, merged_into = NULL, gone = ?2 WHERE id = ?1",
+            source = NULL, latitude = NULL, longitude = NULL, consent = 0, paused_until = NULL, under_pause = 0, status = 0, status_until = NULL, sunset_at = NULL, merged_into = NULL, gone = ?2 WHERE id = ?1",
     )?
     .execute([contact, gone])?;
     for sql in [
@@ -94,6 +94,8 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "DELETE FROM list_member WHERE contact_id = ?1",
         "DELETE FROM contact_tag WHERE contact_id = ?1",
         "DELETE FROM topic_left WHERE contact_id = ?1",
+        "DELETE FROM entity_consent WHERE contact_id = ?1",
+        "DELETE FROM mail_load WHERE contact_id = ?1",
         "DELETE FROM segment_member WHERE contact_id = ?1",
         "DELETE FROM before_image WHERE contact_id = ?1",
         "UPDATE sign_up SET address = '', address_key = '', given_name = NULL, came_from = NULL WHERE contact_id = ?1",

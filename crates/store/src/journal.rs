@@ -52,19 +52,24 @@ struct Line {
     who: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     topic: Option<String>,
+    /// The legal entity, when it isn't the first.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    entity: String,
 }
 
 /// Puts a line on its way; it is in the file before the transaction commits.
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn note(c: &Connection, what: What, contact: i64, topic: Option<i64>, at: Instant) -> Result<()> {
+pub(crate) fn note(c: &Connection, what: What, contact: i64, topic: Option<i64>, entity: &str, at: Instant) -> Result<()> {
     let key: Option<String> =
         c.prepare_cached("SELECT address_key FROM contact WHERE id = ?1")?.query_row([contact], |r| r.get(0)).optional()?;
     let Some(key) = key else { return Ok(()) };
     let who = erasure::signer(c)?.tombstone(&key);
-    c.prepare_cached("INSERT INTO journal_due (what, who, topic, at) VALUES (?1, ?2, (SELECT name FROM topic WHERE id = ?3), ?4)")?
-        .execute(params![what.code(), who, topic, at.0])?;
+    c.prepare_cached(
+        "INSERT INTO journal_due (what, who, topic, at, entity) VALUES (?1, ?2, (SELECT name FROM topic WHERE id = ?3), ?4, ?5)",
+    )?
+    .execute(params![what.code(), who, topic, at.0, entity])?;
     Ok(())
 }
 
@@ -97,7 +102,7 @@ impl Journal {
     /// # Errors
     /// When the file or the database fails: then the transaction must not be committed.
     pub(crate) fn flush(&mut self, c: &Connection) -> rusqlite::Result<()> {
-        let mut s = c.prepare_cached("SELECT what, who, topic, at FROM journal_due ORDER BY id")?;
+        let mut s = c.prepare_cached("SELECT what, who, topic, at, entity FROM journal_due ORDER BY id")?;
         let mut rows = s.query([])?;
         let (mut text, mut seq) = (String::new(), self.last);
         while let Some(r) = rows.next()? {
@@ -105,7 +110,7 @@ impl Journal {
             let who: Vec<u8> = r.get(1)?;
             let word = r.get_ref(0)?.as_str()?;
             let what = What::ALL.into_iter().find(|w| w.code() == word).ok_or(rusqlite::Error::InvalidQuery)?;
-            let line = Line { seq, at: r.get(3)?, what, who: hex(&who), topic: r.get(2)? };
+            let line = Line { seq, at: r.get(3)?, what, who: hex(&who), topic: r.get(2)?, entity: r.get(4)? };
             text.push_str(&serde_json::to_string(&line).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))?);
             text.push('\n');
         }
@@ -171,7 +176,8 @@ pub(crate) fn replay(c: &Connection, folder: &Path) -> Result<Replayed> {
         drop(rows);
         for line in &lines {
             let at = Instant(line.at);
-            let origin = Origin { source: "journal", evidence: "replayed after a restore".into(), ..Origin::default() };
+            let origin =
+                Origin { source: "journal", evidence: "replayed after a restore".into(), entity: line.entity.clone(), ..Origin::default() };
             let Some(&contact) = people.get(&line.who) else {
                 if line.what == What::Deleted {
                     done.deleted += usize::from(erasure::bury(c, &line.who, at)?);

@@ -1,13 +1,16 @@
 //! The ledger: the append-only history of a contact's consent and mail status.
 //!
-//! The columns on `contact` are what the ledger adds up to; both change in the same transaction.
+//! The columns on `contact` are what the ledger adds up to; both change in the same transaction. Consent
+//! given to another legal entity than the first stands in `entity_consent`. Every entry is sealed and linked
+//! to the one before ([`rinse_core::chain`]); [`seals`] holds them all against each other.
 
 use crate::{Result, StoreError, journal};
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
+use rinse_core::chain;
 use rinse_core::consent::{Act, Consent, Standing as ConsentStanding};
 use rinse_core::upkeep::{MailStatus, Outcome, Standing, standing};
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -21,6 +24,8 @@ pub struct Entry {
     pub source: String,
     pub evidence: String,
     pub person: Option<String>,
+    /// The legal entity it is about, when it isn't the first.
+    pub entity: String,
 }
 
 /// Where an act comes from.
@@ -33,12 +38,41 @@ pub struct Origin {
     /// The run of changes it belongs to.
     pub run: Option<i64>,
     pub person: Option<i64>,
+    /// The legal entity that consent is given to or taken from; empty: the first.
+    pub entity: String,
 }
 
-fn append(c: &Connection, contact: i64, at: Instant, kind: &str, topic: Option<i64>, until: Option<i64>, o: &Origin) -> Result<()> {
-    c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id, run_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11)")?
-        .execute(params![contact, at.0, kind, topic, until, o.source, o.evidence, o.send, o.import, o.person, o.run])?;
+/// What an entry says beside its contact and origin.
+struct Says<'a> {
+    at: Instant,
+    kind: &'a str,
+    topic: Option<i64>,
+    until: Option<i64>,
+    state: Option<i64>,
+}
+
+fn append(c: &Connection, contact: i64, s: &Says<'_>, o: &Origin) -> Result<()> {
+    let (salt, before): (Vec<u8>, Option<Vec<u8>>) = c
+        .prepare_cached("SELECT randomblob(16), (SELECT link FROM ledger ORDER BY id DESC LIMIT 1)")?
+        .query_row([], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let entry = chain::Entry {
+        contact,
+        at: s.at.0,
+        kind: s.kind,
+        source: o.source,
+        evidence: &o.evidence,
+        numbers: [Some(1), s.topic, s.until, o.send, o.import, o.person, s.state],
+        entity: &o.entity,
+    };
+    let digest = chain::digest(&salt, &entry);
+    let link = chain::link(before.and_then(|b| b.try_into().ok()).as_ref(), &digest);
+    c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id, run_id, state, entity, salt, digest, link) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16)")?
+        .execute(params![contact, s.at.0, s.kind, s.topic, s.until, o.source, o.evidence, o.send, o.import, o.person, o.run, s.state, o.entity, salt, digest, link])?;
     Ok(())
+}
+
+fn says(at: Instant, kind: &str) -> Says<'_> {
+    Says { at, kind, topic: None, until: None, state: None }
 }
 
 /// Writes an act of consent and the state it leads to. The same state again writes nothing.
@@ -46,23 +80,33 @@ fn append(c: &Connection, contact: i64, at: Instant, kind: &str, topic: Option<i
 /// # Errors
 /// When there is no such contact.
 pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin) -> Result<bool> {
-    let before = stated(c, contact)?.standing();
+    let before = stated_for(c, contact, &origin.entity)?.standing();
     let after = before.after(act, at);
     if after.state == before.at(at) && (after.state != Consent::Paused || after.until == before.until) {
         return Ok(false);
     }
     let until = if let Act::Paused { until } = act { Some(until.0) } else { None };
-    append(c, contact, at, act.word(), None, until, origin)?;
+    append(c, contact, &Says { until, ..says(at, act.word()) }, origin)?;
     match act {
-        Act::Withdrew => journal::note(c, journal::What::Withdrew, contact, None, at)?,
-        Act::Complained => journal::note(c, journal::What::Complained, contact, None, at)?,
+        Act::Withdrew => journal::note(c, journal::What::Withdrew, contact, None, &origin.entity, at)?,
+        Act::Complained => journal::note(c, journal::What::Complained, contact, None, &origin.entity, at)?,
         _ => {}
     }
-    set(c, contact, Stated { consent: after.state, at: Some(at.0), paused_until: after.until.map(|u| u.0), under_pause: after.under })?;
+    set(
+        c,
+        contact,
+        &origin.entity,
+        Stated { consent: after.state, at: Some(at.0), paused_until: after.until.map(|u| u.0), under_pause: after.under },
+    )?;
     Ok(true)
 }
 
-fn set(c: &Connection, contact: i64, to: Stated) -> Result<()> {
+fn set(c: &Connection, contact: i64, entity: &str, to: Stated) -> Result<()> {
+    if !entity.is_empty() {
+        c.prepare_cached("INSERT INTO entity_consent VALUES (?1,?2,?3,?4,?5,?6) ON CONFLICT DO UPDATE SET consent = ?3, consent_at = ?4, paused_until = ?5, under_pause = ?6")?
+            .execute(params![entity, contact, to.consent as i64, to.at, to.paused_until, to.under_pause as i64])?;
+        return Ok(());
+    }
     c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4, under_pause = ?5 WHERE id = ?1")?
         .execute(params![contact, to.consent as i64, to.at, to.paused_until, to.under_pause as i64])?;
     Ok(())
@@ -73,7 +117,7 @@ fn set(c: &Connection, contact: i64, to: Stated) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub(crate) fn first(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin) -> Result<()> {
-    append(c, contact, at, act.word(), None, None, origin)
+    append(c, contact, &says(at, act.word()), origin)
 }
 
 /// Writes an entry that states the consent outright: what holds after a merge, for a changed address,
@@ -82,9 +126,8 @@ pub(crate) fn first(c: &Connection, contact: i64, at: Instant, act: Act, origin:
 /// # Errors
 /// When the database fails.
 pub(crate) fn restate(c: &Connection, contact: i64, at: Instant, kind: &str, to: Stated, origin: &Origin) -> Result<()> {
-    append(c, contact, at, kind, None, to.paused_until, origin)?;
-    c.prepare_cached("UPDATE ledger SET state = ?2 WHERE id = ?1")?.execute(params![c.last_insert_rowid(), to.consent as i64])?;
-    set(c, contact, to)
+    append(c, contact, &Says { until: to.paused_until, state: Some(to.consent as i64), ..says(at, kind) }, origin)?;
+    set(c, contact, &origin.entity, to)
 }
 
 /// A contact's consent as it stands.
@@ -118,12 +161,54 @@ pub(crate) fn stated(c: &Connection, contact: i64) -> Result<Stated> {
         .map_err(|_| StoreError::Missing("contact"))
 }
 
+/// A contact's consent to a legal entity as it stands; empty: the first.
+///
+/// # Errors
+/// When there is no such contact.
+pub(crate) fn stated_for(c: &Connection, contact: i64, entity: &str) -> Result<Stated> {
+    if entity.is_empty() {
+        return stated(c, contact);
+    }
+    let row = c
+        .prepare_cached("SELECT consent, consent_at, paused_until, under_pause FROM entity_consent WHERE entity = ?1 AND contact_id = ?2")?
+        .query_row(params![entity, contact], |r| {
+            Ok(Stated {
+                consent: Consent::from_code(r.get(0)?),
+                at: r.get(1)?,
+                paused_until: r.get(2)?,
+                under_pause: Consent::from_code(r.get(3)?),
+            })
+        })
+        .optional()?;
+    Ok(row.unwrap_or_default())
+}
+
+/// The legal entities beside the first that a contact's consent is known for.
+///
+/// # Errors
+/// When the database fails.
+pub fn entities_of(c: &Connection, contact: i64) -> Result<Vec<(String, Consent)>> {
+    let mut s = c.prepare_cached("SELECT entity, consent FROM entity_consent WHERE contact_id = ?1 ORDER BY entity")?;
+    Ok(s.query_map([contact], |r| Ok((r.get(0)?, Consent::from_code(r.get(1)?))))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The legal entity that a letterhead is of; empty: the first.
+///
+/// # Errors
+/// When there is no such letterhead.
+pub fn entity_of(c: &Connection, letterhead: i64) -> Result<String> {
+    c.prepare_cached("SELECT entity FROM letterhead WHERE id = ?1")?
+        .query_row([letterhead], |r| r.get(0))
+        .optional()?
+        .ok_or(StoreError::Missing("letterhead"))
+}
+
 /// A contact's consent as it stands, with what a pause hides.
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn stated_now(c: &Connection, contact: i64) -> Result<ConsentStanding> {
-    Ok(stated(c, contact)?.standing())
+pub fn stated_now(c: &Connection, contact: i64, entity: &str) -> Result<ConsentStanding> {
+    Ok(stated_for(c, contact, entity)?.standing())
 }
 
 /// Writes an entry that changes no state.
@@ -131,7 +216,7 @@ pub fn stated_now(c: &Connection, contact: i64) -> Result<ConsentStanding> {
 /// # Errors
 /// When the database fails.
 pub(crate) fn note(c: &Connection, contact: i64, at: Instant, kind: &str, origin: &Origin) -> Result<()> {
-    append(c, contact, at, kind, None, None, origin)
+    append(c, contact, &says(at, kind), origin)
 }
 
 /// # Errors
@@ -151,8 +236,8 @@ pub fn leave_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin
     let new =
         c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![topic, contact, at.0])? > 0;
     if new {
-        append(c, contact, at, "left topic", Some(topic), None, origin)?;
-        journal::note(c, journal::What::LeftTopic, contact, Some(topic), at)?;
+        append(c, contact, &Says { topic: Some(topic), ..says(at, "left topic") }, origin)?;
+        journal::note(c, journal::What::LeftTopic, contact, Some(topic), "", at)?;
     }
     Ok(new)
 }
@@ -164,7 +249,7 @@ pub fn leave_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin
 pub fn rejoin_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin: &Origin) -> Result<bool> {
     let gone = c.prepare_cached("DELETE FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?.execute([topic, contact])? > 0;
     if gone {
-        append(c, contact, at, "came back to topic", Some(topic), None, origin)?;
+        append(c, contact, &Says { topic: Some(topic), ..says(at, "came back to topic") }, origin)?;
     }
     Ok(gone)
 }
@@ -211,9 +296,10 @@ pub(crate) fn step(
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn stated_at(c: &Connection, contact: i64, at: Instant) -> Result<Stated> {
-    let mut s = c.prepare_cached("SELECT at, kind, until, state FROM ledger WHERE contact_id = ?1 AND at <= ?2 ORDER BY id")?;
-    let mut rows = s.query([contact, at.0])?;
+pub(crate) fn stated_at(c: &Connection, contact: i64, entity: &str, at: Instant) -> Result<Stated> {
+    let mut s =
+        c.prepare_cached("SELECT at, kind, until, state FROM ledger WHERE contact_id = ?1 AND at <= ?2 AND entity = ?3 ORDER BY id")?;
+    let mut rows = s.query(params![contact, at.0, entity])?;
     let (mut now, mut changed) = (ConsentStanding::default(), None);
     while let Some(r) = rows.next()? {
         let when = Instant(r.get(0)?);
@@ -247,7 +333,7 @@ pub fn refresh_status(c: &Connection, contact: i64, now: Instant) -> Result<Stan
     let s = standing(&outcomes(c, contact)?, now);
     if s.status != MailStatus::from_code(status) || s.until.map(|u| u.0) != until {
         let origin = Origin { source: "bounce rules", evidence: s.why.clone(), ..Origin::default() };
-        append(c, contact, now, s.status.words(), None, s.until.map(|u| u.0), &origin)?;
+        append(c, contact, &Says { until: s.until.map(|u| u.0), ..says(now, s.status.words()) }, &origin)?;
         c.prepare_cached("UPDATE contact SET status = ?2, status_until = ?3, status_at = ?4 WHERE id = ?1")?.execute(params![
             contact,
             s.status as i64,
@@ -277,7 +363,7 @@ pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
 /// When the database fails.
 pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
     let mut s = c.prepare_cached(
-        "SELECT l.at, l.kind, t.name, l.until, l.source, l.evidence, p.name FROM ledger l
+        "SELECT l.at, l.kind, t.name, l.until, l.source, l.evidence, p.name, l.entity FROM ledger l
          LEFT JOIN topic t ON t.id = l.topic_id LEFT JOIN person p ON p.id = l.person_id WHERE l.contact_id = ?1 ORDER BY l.id",
     )?;
     Ok(s.query_map([contact], |r| {
@@ -289,7 +375,136 @@ pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
             source: r.get(4)?,
             evidence: r.get(5)?,
             person: r.get(6)?,
+            entity: r.get(7)?,
         })
     })?
     .collect::<rusqlite::Result<_>>()?)
+}
+
+/// Ends a sunset: they answered or signed up. The same again changes nothing.
+///
+/// # Errors
+/// When the database fails.
+pub fn lift_sunset(c: &Connection, contact: i64, at: Instant, why: &str) -> Result<()> {
+    let sunset = c.prepare_cached("UPDATE contact SET sunset_at = NULL WHERE id = ?1 AND sunset_at IS NOT NULL")?.execute([contact])? > 0;
+    if sunset {
+        note(c, contact, at, "sunset lifted", &Origin { source: "status rules", evidence: why.to_owned(), ..Origin::default() })?;
+    }
+    Ok(())
+}
+
+/// What holding the whole ledger against its seals found.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Seals {
+    pub entries: i64,
+    /// Of people who were deleted: what they say is gone, their seals hold.
+    pub erased: i64,
+    /// The newest link: noted elsewhere, it can be held against the chain later.
+    pub link: String,
+    /// The first entries that are broken, with what is wrong, at most ten.
+    pub broken: Vec<BrokenSeal>,
+    /// The entry whose link was asked for, when it is in the chain.
+    pub found: Option<i64>,
+}
+
+/// An entry that isn't as it was written.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct BrokenSeal {
+    pub entry: i64,
+    pub contact_id: i64,
+    pub at: i64,
+    pub words: String,
+}
+
+/// Holds every entry of the ledger against its seal and the link before it. `noted`: a link from earlier to look for.
+///
+/// # Errors
+/// When the database fails.
+pub fn seals(c: &Connection, noted: Option<&str>) -> Result<Seals> {
+    let mut out = Seals { entries: 0, erased: 0, link: String::new(), broken: Vec::new(), found: None };
+    let mut before: Option<chain::Link> = None;
+    let mut s = c.prepare(
+        "SELECT l.id, l.contact_id, l.at, l.kind, l.source, l.evidence, l.channel, l.topic_id, l.until, l.send_id, l.import_id, l.person_id, l.state, l.entity,
+            l.salt, l.digest, l.link, k.gone IS 1 FROM ledger l JOIN contact k ON k.id = l.contact_id ORDER BY l.id",
+    )?;
+    let mut rows = s.query([])?;
+    while let Some(r) = rows.next()? {
+        let text = |n| r.get_ref(n).and_then(|v| v.as_str().map_err(rusqlite::Error::from));
+        let bytes = |n| r.get_ref(n).and_then(|v| v.as_blob_or_null().map_err(rusqlite::Error::from));
+        let sealed = chain::Sealed {
+            entry: chain::Entry {
+                contact: r.get(1)?,
+                at: r.get(2)?,
+                kind: text(3)?,
+                source: text(4)?,
+                evidence: text(5)?,
+                numbers: [r.get(6)?, r.get(7)?, r.get(8)?, r.get(9)?, r.get(10)?, r.get(11)?, r.get(12)?],
+                entity: text(13)?,
+            },
+            salt: bytes(14)?,
+            digest: bytes(15)?,
+            link: bytes(16)?,
+            erased: r.get(17)?,
+        };
+        let entry: i64 = r.get(0)?;
+        out.entries += 1;
+        out.erased += i64::from(sealed.salt.is_none());
+        match chain::verify(before.as_ref(), &sealed) {
+            Ok(_) => {}
+            Err(broken) if out.broken.len() < 10 => {
+                out.broken.push(BrokenSeal { entry, contact_id: sealed.entry.contact, at: sealed.entry.at, words: broken.words().into() })
+            }
+            Err(_) => {}
+        }
+        // What follows is held against what stands here, so that one break is told once.
+        before = sealed.link.and_then(|l| l.try_into().ok());
+        if let Some(link) = &before {
+            out.link = rinse_core::token::hex(link);
+            if noted.is_some_and(|n| n.trim().eq_ignore_ascii_case(&out.link)) {
+                out.found = Some(entry);
+            }
+        }
+    }
+    Ok(out)
+}
+
+/// Seals the entries of a file that was made before entries were sealed.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn seal_earlier(c: &Connection) -> Result<()> {
+    let old: Option<bool> = c.query_row("SELECT link IS NULL FROM ledger ORDER BY id LIMIT 1", [], |r| r.get(0)).optional()?;
+    if old != Some(true) {
+        return Ok(());
+    }
+    c.execute_batch("BEGIN IMMEDIATE")?;
+    let done = (|| {
+        let mut before: Option<chain::Link> = None;
+        let mut s = c.prepare(
+            "SELECT id, contact_id, at, kind, source, evidence, channel, topic_id, until, send_id, import_id, person_id, state, entity, randomblob(16) FROM ledger ORDER BY id",
+        )?;
+        let mut put = c.prepare("UPDATE ledger SET salt = ?2, digest = ?3, link = ?4 WHERE id = ?1")?;
+        let mut rows = s.query([])?;
+        while let Some(r) = rows.next()? {
+            let text = |n| r.get::<_, String>(n);
+            let (kind, source, evidence, entity) = (text(3)?, text(4)?, text(5)?, text(13)?);
+            let salt: Vec<u8> = r.get(14)?;
+            let entry = chain::Entry {
+                contact: r.get(1)?,
+                at: r.get(2)?,
+                kind: &kind,
+                source: &source,
+                evidence: &evidence,
+                numbers: [r.get(6)?, r.get(7)?, r.get(8)?, r.get(9)?, r.get(10)?, r.get(11)?, r.get(12)?],
+                entity: &entity,
+            };
+            let digest = chain::digest(&salt, &entry);
+            let link = chain::link(before.as_ref(), &digest);
+            put.execute(params![r.get::<_, i64>(0)?, salt, digest, link])?;
+            before = Some(link);
+        }
+        Ok(())
+    })();
+    c.execute_batch(if done.is_ok() { "COMMIT" } else { "ROLLBACK" })?;
+    done
 }

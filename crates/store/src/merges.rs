@@ -145,6 +145,12 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
     let evidence = format!("with {}, who was {}: the strictest holds", address(from)?, b.consent.words());
     let origin = Origin { source: "merge", evidence, run: Some(run), person, ..Origin::default() };
     ledger::restate(c, into, now, "merged", stricter, &origin)?;
+    for (entity, theirs) in ledger::entities_of(c, from)? {
+        let (a, b) = (ledger::stated_for(c, into, &entity)?, ledger::stated_for(c, from, &entity)?);
+        if strictest(a.consent, theirs) != a.consent {
+            ledger::restate(c, into, now, "merged", b, &Origin { entity, ..origin.clone() })?;
+        }
+    }
     let origin = Origin { source: "merge", evidence: format!("into {}", address(into)?), run: Some(run), person, ..Origin::default() };
     ledger::note(c, from, now, "merged", &origin)
 }
@@ -162,6 +168,7 @@ pub(crate) fn part(c: &Connection, from: i64, before: &Before, now: Instant, ori
     }
     rollups::again(c, from)?;
     rollups::again(c, into)?;
+    crate::clearing::warm::changed(c, into);
     for (id, list) in before.purchases.iter().map(|p| (p, "purchase")).chain(before.events.iter().map(|e| (e, "event"))) {
         c.prepare_cached(&format!("UPDATE {list} SET contact_id = ?2 WHERE id = ?1"))?.execute([*id, from])?;
     }
@@ -227,8 +234,35 @@ pub fn correct(c: &Connection, run: i64, contact: i64, to: &Address, now: Instan
         consent
     };
     ledger::restate(c, contact, now, "address changed", to, &origin)?;
+    for (entity, consent) in ledger::entities_of(c, contact)? {
+        if rinse_core::consent::import_may_raise(consent) {
+            let none = Stated { at: Some(now.0), ..Stated::default() };
+            ledger::restate(c, contact, now, "address changed", none, &Origin { entity, ..origin.clone() })?;
+        }
+    }
     ledger::refresh_status(c, contact, now)?;
     Ok(None)
+}
+
+/// Ends marketing to people for their silence, as a part of a run; consent and service mail stay, and any
+/// answer or sign-up lifts it. Returns how many weren't sunset before.
+///
+/// # Errors
+/// When the database fails.
+pub fn sunset(c: &Connection, run: i64, contacts: &[i64], now: Instant, person: Option<i64>) -> Result<usize> {
+    let began: i64 = c.query_row("SELECT at FROM change_run WHERE id = ?1", [run], |r| r.get(0))?;
+    let mut n = 0;
+    for contact in contacts {
+        let new = c
+            .prepare_cached("UPDATE contact SET sunset_at = ?2 WHERE id = ?1 AND sunset_at IS NULL AND gone IS NULL")?
+            .execute([*contact, began])?;
+        if new > 0 {
+            runs::keep(c, run, *contact, &Image::Sunset)?;
+            ledger::note(c, *contact, now, "sunset", &Origin { source: "sunset", run: Some(run), person, ..Origin::default() })?;
+            n += 1;
+        }
+    }
+    Ok(n)
 }
 
 /// Puts people on a list or a tag, as a part of a run. Returns how many are new to it.

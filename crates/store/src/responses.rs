@@ -55,14 +55,17 @@ pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &st
     let fetching_domain = delivered >= FETCH_LEAST_DELIVERIES && fetched as f64 > FETCH_SHARE * delivered as f64;
     let h = Hit { at, delivered_at: Instant(delivered_at), agent, head, fetching_domain };
     let agent: String = agent.chars().take(120).collect();
+    let human;
     if let Some(link) = link {
         let judged = response::judge_click(&h);
+        human = judged.is_none();
         insert(c, at, send, CLICK, Some(link), &agent, judged.map_or(0, |m| m as i64))?;
         c.prepare_cached("UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = CASE WHEN ?3 THEN min(coalesce(click_at, ?2), ?2) ELSE click_at END WHERE id = ?1")?
             .execute(params![send, at.0, judged.is_none()])?;
         judge_bursts(c, send, at)?;
     } else {
         let judged = response::judge_open(&h);
+        human = judged.is_none();
         insert(c, at, send, OPEN, None, &agent, judged.map_or(0, |m| m as i64))?;
         c.prepare_cached("UPDATE send SET any_open_at = min(coalesce(any_open_at, ?2), ?2), open_at = CASE WHEN ?3 THEN min(coalesce(open_at, ?2), ?2) ELSE open_at END WHERE id = ?1")?
             .execute(params![send, at.0, judged.is_none()])?;
@@ -70,7 +73,19 @@ pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &st
             c.prepare_cached("UPDATE domain SET fetched = fetched + 1 WHERE id = ?1")?.execute([domain])?;
         }
     }
+    if human {
+        lift_sunset(c, send, at)?;
+    }
     Ok(true)
+}
+
+/// Whoever answers isn't silent any more.
+fn lift_sunset(c: &Connection, send: i64, at: Instant) -> Result<()> {
+    let sunset: Option<i64> = c
+        .prepare_cached("SELECT k.id FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1 AND k.sunset_at IS NOT NULL")?
+        .query_row([send], |r| r.get(0))
+        .optional()?;
+    sunset.map_or(Ok(()), |contact| ledger::lift_sunset(c, contact, at, "a response of their own"))
 }
 
 /// Three links within three seconds only show with the third: the earlier two are judged again.
@@ -100,14 +115,15 @@ fn judge_bursts(c: &Connection, send: i64, at: Instant) -> Result<()> {
     Ok(())
 }
 
-fn contact_and_topic(c: &Connection, send: i64) -> Result<Option<(i64, Option<i64>)>> {
+/// Whose message it was (of a merged person's that stayed behind: who they are now), its topic, and the legal
+/// entity it came from.
+fn whose(c: &Connection, send: i64) -> Result<Option<(i64, Option<i64>, String)>> {
     Ok(c.prepare_cached(
-        // Of a merged person's message that stayed behind: who they are now.
-        "SELECT coalesce(k.merged_into, k.id), m.topic_id FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
+        "SELECT coalesce(k.merged_into, k.id), m.topic_id, l.entity FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id
+         JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
     )?
-
-        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))
-        .optional()?)
+    .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
+    .optional()?)
 }
 
 /// What an unsubscribe ended.
@@ -126,13 +142,13 @@ pub const ONE_CLICK: &str = "one-click";
 /// # Errors
 /// When the database fails.
 pub fn unsubscribe(c: &Connection, send: i64, everything: bool, at: Instant, how: &'static str) -> Result<Option<Left>> {
-    let Some((contact, topic)) = contact_and_topic(c, send)? else { return Ok(None) };
+    let Some((contact, topic, entity)) = whose(c, send)? else { return Ok(None) };
     // What one click ends is the letterhead's to say.
     let everything = everything
         || (how == ONE_CLICK
             && c.prepare_cached("SELECT l.one_click = 'everything' FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1")?
                 .query_row([send], |r| r.get(0))?);
-    let origin = Origin { source: how, evidence: format!("link of message {send}"), send: Some(send), ..Origin::default() };
+    let origin = Origin { source: how, evidence: format!("link of message {send}"), send: Some(send), entity, ..Origin::default() };
     let (left, new) = match topic.filter(|_| !everything) {
         Some(topic) => (Left::Topic, ledger::leave_topic(c, contact, topic, at, &origin)?),
         None => (Left::Everything, ledger::act(c, contact, at, Act::Withdrew, &origin)?),
@@ -149,8 +165,9 @@ pub fn unsubscribe(c: &Connection, send: i64, everything: bool, at: Instant, how
 /// # Errors
 /// When the database fails.
 pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
-    let Some((contact, _)) = contact_and_topic(c, send)? else { return Ok(false) };
-    let origin = Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), ..Origin::default() };
+    let Some((contact, _, entity)) = whose(c, send)? else { return Ok(false) };
+    let origin =
+        Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), entity, ..Origin::default() };
     ledger::act(c, contact, at, Act::Complained, &origin)?;
     insert(c, at, send, COMPLAINT, None, "", 0)?;
     c.prepare_cached(
@@ -165,10 +182,11 @@ pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
 /// # Errors
 /// When the database fails.
 pub fn reply(c: &Connection, send: i64, at: Instant) -> Result<bool> {
-    if contact_and_topic(c, send)?.is_none() {
+    if whose(c, send)?.is_none() {
         return Ok(false);
     }
     insert(c, at, send, REPLY, None, "", 0)?;
+    lift_sunset(c, send, at)?;
     c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
     Ok(true)
 }

@@ -26,7 +26,7 @@ pub struct ChangeRun {
     pub id: i64,
     pub at: i64,
     pub person: Option<String>,
-    /// import, merge, address, tag, list
+    /// import, merge, address, tag, list, sunset
     pub kind: String,
     pub words: String,
     pub import_id: Option<i64>,
@@ -74,6 +74,8 @@ pub(crate) enum Image {
         list: bool,
         id: i64,
     },
+    /// Sunset by the run.
+    Sunset,
 }
 
 fn row(r: &Row<'_>, now: Instant) -> rusqlite::Result<ChangeRun> {
@@ -152,7 +154,7 @@ pub(crate) fn keep(c: &Connection, run: i64, contact: i64, before: &Image) -> Re
         "INSERT INTO before_image (run_id, contact_id, image, run_before) SELECT ?1, id, ?3, run_id FROM contact WHERE id = ?2",
     )?
     .execute(params![run, contact, serde_json::to_string(before)?])?;
-    if !matches!(before, Image::Put { .. }) {
+    if !matches!(before, Image::Put { .. } | Image::Sunset) {
         mark(c, contact, Some(run))?;
     }
     Ok(())
@@ -230,7 +232,7 @@ pub fn undo_some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> 
     for (image_id, contact, image, run_before) in &images {
         let image: Image = serde_json::from_str(image)?;
         if put_back(c, *contact, &image, &run, now, &origin)? {
-            if !matches!(image, Image::Put { .. }) {
+            if !matches!(image, Image::Put { .. } | Image::Sunset) {
                 mark(c, *contact, *run_before)?;
             }
             undone += 1;
@@ -279,6 +281,16 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
         Image::Put { list, id } => {
             words::take_off(c, if *list { Kind::List } else { Kind::Tag }, *id, &[contact])?;
             return Ok(true);
+        }
+        Image::Sunset => {
+            // One that was lifted and set anew since isn't the run's.
+            let own = c
+                .prepare_cached("UPDATE contact SET sunset_at = NULL WHERE id = ?1 AND sunset_at = ?2")?
+                .execute(params![contact, run.at])?;
+            if own > 0 {
+                ledger::note(c, contact, now, "sunset taken back", origin)?;
+            }
+            return Ok(own > 0);
         }
         Image::Merge(before) => {
             let into = before.into;

@@ -83,6 +83,9 @@ pub struct Letterhead {
     /// What people agree to when they sign up; every change is kept as a version.
     #[serde(default)]
     pub wording: String,
+    /// The legal entity that writes: another one keeps separate consent. Empty: the first.
+    #[serde(default)]
+    pub entity: String,
 }
 
 fn yes() -> bool {
@@ -102,7 +105,7 @@ fn topic() -> String {
 pub fn letterheads(c: &Connection) -> Result<Vec<Letterhead>> {
     let mut s =
         c.prepare_cached("SELECT id, name, from_name, from_address, postal_address, ground, ink, accent, zone, country, one_click, double_opt_in,
-            coalesce((SELECT text FROM consent_wording w WHERE w.letterhead_id = letterhead.id ORDER BY version DESC LIMIT 1), '') FROM letterhead ORDER BY id")?;
+            coalesce((SELECT text FROM consent_wording w WHERE w.letterhead_id = letterhead.id ORDER BY version DESC LIMIT 1), ''), entity FROM letterhead ORDER BY id")?;
     Ok(s.query_map([], |r| {
         Ok(Letterhead {
             id: r.get(0)?,
@@ -118,6 +121,7 @@ pub fn letterheads(c: &Connection) -> Result<Vec<Letterhead>> {
             one_click: r.get(10)?,
             double_opt_in: r.get(11)?,
             wording: r.get(12)?,
+            entity: r.get(13)?,
         })
     })?
     .collect::<rusqlite::Result<_>>()?)
@@ -141,10 +145,10 @@ pub fn save_letterhead(c: &Connection, l: &Letterhead, now: Instant) -> Result<i
     let one_click = if l.one_click == "everything" { "everything" } else { "topic" };
     let id = (l.id > 0).then_some(l.id);
     let id = c.query_row(
-        "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent, zone, country, one_click, double_opt_in) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12)
-         ON CONFLICT (id) DO UPDATE SET name = ?2, from_name = ?3, from_address = ?4, postal_address = ?5, ground = ?6, ink = ?7, accent = ?8, zone = ?9, country = ?10, one_click = ?11, double_opt_in = ?12
+        "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent, zone, country, one_click, double_opt_in, entity) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13)
+         ON CONFLICT (id) DO UPDATE SET name = ?2, from_name = ?3, from_address = ?4, postal_address = ?5, ground = ?6, ink = ?7, accent = ?8, zone = ?9, country = ?10, one_click = ?11, double_opt_in = ?12, entity = ?13
          RETURNING id",
-        params![id, l.name, l.from_name, l.from_address, l.postal_address, l.ground, l.ink, l.accent, l.zone, l.country, one_click, l.double_opt_in],
+        params![id, l.name, l.from_name, l.from_address, l.postal_address, l.ground, l.ink, l.accent, l.zone, l.country, one_click, l.double_opt_in, l.entity.trim()],
         |r| r.get(0),
     )?;
     crate::signups::save_wording(c, id, l.wording.trim(), now)?;

@@ -91,8 +91,10 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
         None => None,
     };
     let why = limit.or(barred);
-    let origin = Origin { source: "sign-up", evidence, ..Origin::default() };
+    let origin = Origin { source: "sign-up", evidence, entity: ledger::entity_of(c, f.letterhead)?, ..Origin::default() };
     if let Some(id) = contact.filter(|_| why.is_none()) {
+        // Whoever signs up isn't silent.
+        ledger::lift_sunset(c, id, now, "signed up")?;
         ledger::act(c, id, now, if double { Act::Invited } else { Act::Agreed }, &origin)?;
         if !double && known.is_none() {
             leave_unchosen(c, id, &f.topics, now, &origin)?;
@@ -123,12 +125,12 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
 
 /// Retired, complained and suppressed addresses never get an invitation.
 fn barred(c: &Connection, contact: i64, letterhead: i64, now: Instant) -> Result<Option<&'static str>> {
-    let (status, consent): (i64, i64) =
-        c.query_row("SELECT status, consent FROM contact WHERE id = ?1", [contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let status: i64 = c.query_row("SELECT status FROM contact WHERE id = ?1", [contact], |r| r.get(0))?;
+    let consent = ledger::stated_for(c, contact, &ledger::entity_of(c, letterhead)?)?.consent;
     let target = Target { mailing: 0, topic: None, letterhead, service: true };
     Ok(if status == 3 {
         Some("the address is retired")
-    } else if Consent::from_code(consent) == Consent::Complained {
+    } else if consent == Consent::Complained {
         Some("they complained")
     } else if suppression::naming(c, target, contact, now)?.1 != 0 {
         Some("the address is suppressed")
@@ -194,6 +196,31 @@ pub fn answered(c: &Connection, sign_up: i64, reply: &Reply, now: Instant) -> Re
     Ok(())
 }
 
+/// An invitation came back: it did not reach anybody. What was confirmed all the same stays.
+///
+/// # Errors
+/// When the database fails.
+pub fn came_back(c: &Connection, sign_up: i64, reply: &Reply) -> Result<()> {
+    let why: String = format!("it came back: {}", reply.line()).chars().take(300).collect();
+    c.prepare_cached("UPDATE sign_up SET state = 5, why = ?2 WHERE id = ?1 AND state = 3 AND confirmed_at IS NULL")?
+        .execute(params![sign_up, why])?;
+    Ok(())
+}
+
+/// Whoever got an invitation marked it as spam: they never get another.
+///
+/// # Errors
+/// When the database fails.
+pub fn complained(c: &Connection, sign_up: i64, at: Instant) -> Result<()> {
+    let found: Option<(Option<i64>, i64)> =
+        c.query_row("SELECT contact_id, letterhead_id FROM sign_up WHERE id = ?1", [sign_up], |r| Ok((r.get(0)?, r.get(1)?))).optional()?;
+    let Some((Some(contact), letterhead)) = found else { return Ok(()) };
+    let evidence = format!("about the invitation of sign-up {sign_up}");
+    let origin = Origin { source: "feedback report", evidence, entity: ledger::entity_of(c, letterhead)?, ..Origin::default() };
+    ledger::act(c, contact, at, Act::Complained, &origin)?;
+    Ok(())
+}
+
 /// A sign-up as its confirmation page shows it.
 #[derive(Debug, Clone)]
 pub struct Asked {
@@ -232,11 +259,11 @@ pub fn confirm(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<i64>
     if asked(c, sign_up, now)?.is_none() {
         return Ok(None);
     }
-    type Row = (Option<i64>, String, String, Option<String>, Option<i64>, bool, Option<i64>);
-    let (contact, address, topics, given_name, wording, is_new, confirmed): Row = c.query_row(
-        "SELECT contact_id, address, topics, given_name, w.version, is_new, confirmed_at FROM sign_up s LEFT JOIN consent_wording w ON w.id = s.wording_id WHERE s.id = ?1",
+    type Row = (Option<i64>, String, String, Option<String>, Option<i64>, bool, Option<i64>, i64);
+    let (contact, address, topics, given_name, wording, is_new, confirmed, letterhead): Row = c.query_row(
+        "SELECT contact_id, address, topics, given_name, w.version, is_new, confirmed_at, s.letterhead_id FROM sign_up s LEFT JOIN consent_wording w ON w.id = s.wording_id WHERE s.id = ?1",
         [sign_up],
-        |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)),
+        |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?, r.get(7)?)),
     )?;
     let address = Address::parse(&address).map_err(|e| StoreError::Refused(e.to_string()))?;
     // A merged person's confirmation is for whoever they are now.
@@ -253,7 +280,7 @@ pub fn confirm(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<i64>
             || "confirmed by the link sent to them".to_owned(),
             |v| format!("confirmed by the link sent to them, consent wording version {v}"),
         );
-        let origin = Origin { source: "invitation", evidence, ..Origin::default() };
+        let origin = Origin { source: "invitation", evidence, entity: ledger::entity_of(c, letterhead)?, ..Origin::default() };
         ledger::act(c, contact, now, Act::Confirmed, &origin)?;
         let chosen: Vec<i64> = serde_json::from_str(&topics)?;
         if is_new {

@@ -38,6 +38,16 @@ impl For {
         }
     }
 
+    /// Is a mailing's mail in it?
+    pub(crate) fn covers(self, t: Target) -> bool {
+        match self {
+            Self::All => true,
+            Self::Letterhead { id } => !t.service && id == t.letterhead,
+            Self::Topic { id } => !t.service && Some(id) == t.topic,
+            Self::Mailing { id } => !t.service && id == t.mailing,
+        }
+    }
+
     fn read(kind: &str, id: Option<i64>) -> Self {
         match (kind, id) {
             ("letterhead", Some(id)) => Self::Letterhead { id },
@@ -374,6 +384,32 @@ pub(crate) fn naming_on(c: &Connection, asked: &[(i64, Option<i64>)], contact: i
     Ok(bits)
 }
 
+/// The people whom lists name.
+fn named(c: &Connection, lists: &Lists) -> Result<Vec<i64>> {
+    let domains = named_domains(c, lists)?;
+    let mut s = c.prepare_cached("SELECT id, domain_id, address_key FROM contact WHERE gone IS NULL")?;
+    let mut rows = s.query([])?;
+    let mut found = Vec::new();
+    while let Some(r) = rows.next()? {
+        if domains.contains_key(&r.get(1)?) || lists.address(r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)?) != 0 {
+            found.push(r.get(0)?);
+        }
+    }
+    Ok(found)
+}
+
+/// The people whom some entries would name.
+///
+/// # Errors
+/// When the database fails.
+pub fn would_name(c: &Connection, entries: &[Entry]) -> Result<Vec<i64>> {
+    let mut lists = Lists::default();
+    for e in entries {
+        lists.add(0, e.clone());
+    }
+    named(c, &lists)
+}
+
 /// Whom a list catches now: how many, and the last of them to come into the base.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[schema(as = SuppressionCatch)]
@@ -392,14 +428,7 @@ pub fn catches(c: &Connection, id: i64, now: Instant) -> Result<Catch> {
     };
     let mut lists = Lists::default();
     fill(c, &mut lists, 0, id, now)?;
-    let domains = named_domains(c, &lists)?;
-    let mut s = c.prepare_cached("SELECT id, domain_id, address_key FROM contact WHERE gone IS NULL")?;
-    let mut rows = s.query([])?;
-    while let Some(r) = rows.next()? {
-        if domains.contains_key(&r.get(1)?) || lists.address(r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)?) != 0 {
-            caught.push(r.get(0)?);
-        }
-    }
+    caught.extend(named(c, &lists)?);
     caught.sort_unstable_by(|a, b| b.cmp(a));
     caught.dedup();
     Ok(Catch { people: i64::try_from(caught.len()).unwrap_or(0), last: crate::contacts::by_ids(c, &caught[..caught.len().min(20)])? })

@@ -16,7 +16,7 @@ use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::clearing::{self, forecast, person, record};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::suppression::{self, Beside, For, NewList};
-use rinse_store::{Connection, mailings, rules, segments, sends, settings};
+use rinse_store::{Connection, mailings, merges, responses, rules, runs, segments, sends, settings};
 
 fn origin() -> Origin {
     Origin { source: "test", ..Origin::default() }
@@ -322,18 +322,10 @@ fn only_an_approver_lets_a_mailing_exceed_and_the_reason_is_kept() {
         let m = mailing(c, None, OverCap::Hold);
         let mut draft = mailings::one(c, m)
             .map(|m| mailings::MailingDraft {
-                name: m.name,
-                topic_id: m.topic_id,
-                letterhead_id: m.letterhead_id,
-                list_id: None,
-                segment_id: None,
                 over_cap: OverCap::Exceed,
-                priority: 3,
-                hold_days: 7,
                 exceed_reason: "The boats are cancelled on Saturday".into(),
-                html: m.html,
-                text: m.text,
                 subjects: m.subjects,
+                ..mailings::MailingDraft::under(m.letterhead_id, &m.name)
             })
             .unwrap();
         let save = |d: &mailings::MailingDraft, person| mailings::save(c, Some(m), d, START, Some(person)).map_err(|e| e.to_string());
@@ -344,8 +336,81 @@ fn only_an_approver_lets_a_mailing_exceed_and_the_reason_is_kept() {
         assert_eq!(mailings::one(c, m).unwrap().exceed_by.as_deref(), Some("Oskar Bray"));
         draft.exceed_reason = "because".into();
         assert!(save(&draft, 3).unwrap_err().contains("sentence"));
-        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM audit WHERE what = 'may exceed the caps'"), [1]);
+        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM audit WHERE what = 'this mailing may exceed the caps'"), [1]);
         assert!(settings::people(c).unwrap().iter().any(|p| p.role == "approver"));
+    });
+}
+
+/// Service mail goes where marketing may not, never to the protected; to people who complained only by an
+/// approver's word, with the reason on record.
+#[test]
+fn service_mail_asks_for_its_reason_and_an_approver_for_complainers() {
+    run(4, |c| {
+        for (who, act) in [(1, Act::Withdrew), (2, Act::Complained)] {
+            ledger::act(c, who, START, act, &origin()).unwrap();
+        }
+        c.execute("UPDATE contact SET sunset_at = 0 WHERE id = 3", []).unwrap();
+        c.execute("UPDATE contact SET status = 3 WHERE id = 4", []).unwrap();
+        let m = mailing(c, Some(1), OverCap::Hold);
+        let first = |who: usize| match clearing::audience(c, m, START).unwrap().decided[who - 1].outcome {
+            Outcome::Cleared => None,
+            Outcome::Held(_, r) | Outcome::Barred(r) => r.first(),
+        };
+        assert_eq!([first(1), first(2), first(3)], [Some(Reason::Withdrawn), Some(Reason::Complained), Some(Reason::Retired)]);
+        let mut draft = mailings::MailingDraft { subjects: vec!["s".into()], topic_id: Some(1), ..mailings::MailingDraft::under(1, "m") };
+        let save = |d: &mailings::MailingDraft, person| mailings::save(c, Some(m), d, START, Some(person)).map_err(|e| e.to_string());
+        draft.complainers_reason = "The landing stage is unsafe: the law asks us to say so".into();
+        assert!(save(&draft, 3).unwrap_err().contains("never goes to people who complained"));
+        draft.service_reason = "safety".into();
+        assert!(save(&draft, 3).unwrap_err().contains("in a sentence"));
+        draft.service_reason = "Everybody booked for Saturday must know".into();
+        assert!(save(&draft, 1).unwrap_err().contains("Only an approver"));
+        let complainers = std::mem::take(&mut draft.complainers_reason);
+        save(&draft, 1).unwrap();
+        assert_eq!([first(1), first(2), first(3), first(4)], [None, Some(Reason::Complained), None, Some(Reason::Retired)]);
+        draft.complainers_reason = complainers;
+        save(&draft, 3).unwrap();
+        assert_eq!(first(2), None);
+        assert_eq!(mailings::one(c, m).unwrap().complainers_by.as_deref(), Some("Oskar Bray"));
+        assert_eq!(
+            rows::<i64>(c, "SELECT count(*) FROM audit WHERE what IN ('service mailing', 'this mailing may go to people who complained')"),
+            [2]
+        );
+    });
+}
+
+/// Another legal entity keeps its own consent: agreeing to one, leaving one and complaining about one say
+/// nothing of the other, also a year later and after a merge.
+#[test]
+fn legal_entities_keep_separate_consent() {
+    run(3, |c| {
+        let shop = settings::Letterhead { id: 0, entity: "Lantern Shop Ltd".into(), ..settings::letterhead(c, 1).unwrap() };
+        let shop = settings::save_letterhead(c, &shop, START).unwrap();
+        let (ours, theirs) = (mailing(c, None, OverCap::Hold), mailing(c, None, OverCap::Hold));
+        c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [theirs, shop]).unwrap();
+        let cleared = |m, at| clearing::audience(c, m, at).unwrap().people(None);
+        assert_eq!((cleared(ours, START), cleared(theirs, START)), (vec![1, 2, 3], vec![]));
+        let to_shop = || Origin { entity: "Lantern Shop Ltd".into(), ..origin() };
+        for who in [1, 2] {
+            ledger::act(c, who, START, Act::Agreed, &to_shop()).unwrap();
+        }
+        start(c, theirs, START + HOUR);
+        hand_over(c, START + HOUR, "250 2.0.0 ok");
+        let send: i64 = rows(c, &format!("SELECT id FROM send WHERE mailing_id = {theirs} AND contact_id = 1"))[0];
+        responses::unsubscribe(c, send, true, START + 2 * HOUR, "unsubscribe page").unwrap();
+        let second = mailing(c, None, OverCap::Hold);
+        c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [second, shop]).unwrap();
+        let later = START + 3 * HOUR;
+        assert_eq!((cleared(ours, later), cleared(second, later)), (vec![1, 2, 3], vec![2]));
+        for (m, who) in [(ours, 1), (second, 1), (second, 2), (second, 3)] {
+            let said = person::explain(c, m, who, later, later).unwrap();
+            assert_eq!(said.outcome == "cleared", cleared(m, later).contains(&who), "{m} to {who}");
+        }
+        assert_eq!(person::explain(c, second, 1, START + HOUR, later).unwrap().outcome, "cleared", "as it was then");
+        let run = runs::begin(c, later, None, "merge", "two people", None).unwrap();
+        merges::merge(c, run, 1, 2, later, None).unwrap();
+        assert_eq!((cleared(ours, later), cleared(second, later)), (vec![2, 3], vec![]), "the strictest holds, entity by entity");
+        assert!(ledger::seals(c, None).unwrap().broken.is_empty());
     });
 }
 

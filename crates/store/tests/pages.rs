@@ -116,7 +116,7 @@ proptest! {
         status in prop::option::of(0i64..4), sort in prop::sample::select(vec![Sort::Address, Sort::FamilyName, Sort::AddedAt]),
         descending: bool, page in 0u32..4, size in 1u32..30,
     ) {
-        let q = Query { search: search.into(), list, tag, segment, status, sort, descending, page, size };
+        let q = Query { search: search.into(), list, tag, segment, status, load: None, sort, descending, page, size };
         let got = base().1.read_now(|c| contacts::page(c, &q, Instant(100))).unwrap();
         let exported = base().1.read_now(|c| contacts::export_query(c, &q, Instant(100))).unwrap();
         prop_assert_eq!(exported.len() as i64, got.matching, "the export has all pages");

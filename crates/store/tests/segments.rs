@@ -4,6 +4,7 @@
 use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::consent::Consent;
+use rinse_core::goal::{Goal, What};
 use rinse_core::segment::person::Value;
 use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, FieldKind, TextTest, Times, Tree, holds};
 use rinse_core::upkeep::MailStatus;
@@ -11,7 +12,7 @@ use rinse_core::{DAY, Instant};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::segments::sql::How;
 use rinse_store::segments::{self, person};
-use rinse_store::{Connection, Store, StoreError, fields};
+use rinse_store::{Connection, Store, StoreError, fields, goals};
 use rusqlite::params;
 use std::sync::OnceLock;
 
@@ -54,6 +55,12 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         [("tier", FieldKind::Choice), ("visits", FieldKind::Number), ("since", FieldKind::Date), ("member", FieldKind::YesNo)]
     {
         fields::named(c, name, kind, Instant(0))?;
+    }
+    for (name, what) in [
+        ("A lantern", What::Purchase { product: Some("Storm LANTERN".into()), category: None }),
+        ("A talk", What::Event { name: "came to a talk".into(), cents: 0 }),
+    ] {
+        goals::save(c, None, name, &Goal { what, currency: String::new() }, Instant(0), None)?;
     }
     for m in 1..=MAILINGS {
         c.execute("INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (?1, 'm' || ?1, 1, 0)", [m])?;
@@ -98,6 +105,9 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         ];
         for (field, value) in (1..).zip(&values).filter(|(f, _)| dice("held", i * 10 + f, 3) > 0) {
             fields::set(c, id, field, value, dated, None)?;
+        }
+        if dice("load", -i, 4) > 0 {
+            c.execute("INSERT INTO mail_load VALUES (?1, ?2, 1, 0.5, 1, 1, 0)", [id, dice("load", i, 4)])?;
         }
         for b in 0..dice("bought", i, 4) {
             let k = i * 10 + b;
@@ -214,6 +224,8 @@ fn leaf() -> impl Strategy<Value = Tree> {
         2 => (times(), window()).prop_map(|(times, within_days)| Tree::Received { times, within_days }),
         2 => bought,
         1 => (prop::sample::select(vec!["came to a TALK", "stayed"]), times(), window()).prop_map(|(name, times, within_days)| Tree::Event { name: name.into(), times, within_days }),
+        1 => prop::sample::subsequence((0u8..4).collect::<Vec<_>>(), 1..3).prop_map(|cells| Tree::Load { cells }),
+        1 => (1i64..3, times(), window()).prop_map(|(goal, times, within_days)| Tree::Converted { goal, times, within_days }),
         1 => (0u32..8).prop_map(|within_days| Tree::Added { within_days }),
         1 => (0.0f64..100.0).prop_map(|percent| Tree::Share { percent, salt: "tide".into() }),
     ]

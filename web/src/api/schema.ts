@@ -437,6 +437,79 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/consent/faring": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How mail fared by the recipients' consent, and by what it came by. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FaringByConsent"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/consent/seals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Holds every entry of the ledger against its seal and the one before it. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description A link that was noted earlier, to look for in the chain. */
+                    link?: string | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Seals"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contacts": {
         parameters: {
             query?: never;
@@ -453,6 +526,8 @@ export interface paths {
                     tag?: number | null;
                     segment?: number | null;
                     status?: number | null;
+                    /** @description In this mail-load cell. */
+                    load?: number | null;
                     sort?: components["schemas"]["Sort"] | null;
                     descending?: boolean;
                     page?: number;
@@ -552,7 +627,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Puts everybody the list shows, on all its pages, on a list or a tag; returns the run, which can be taken back. */
+        /** Puts everybody the list shows, on all its pages, on a list or a tag, or sunsets them; returns the run, which can be taken back. */
         post: {
             parameters: {
                 query?: {
@@ -561,6 +636,8 @@ export interface paths {
                     tag?: number | null;
                     segment?: number | null;
                     status?: number | null;
+                    /** @description In this mail-load cell. */
+                    load?: number | null;
                     sort?: components["schemas"]["Sort"] | null;
                     descending?: boolean;
                     page?: number;
@@ -907,6 +984,99 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/goals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All goals. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["KeptGoal"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Makes or changes a goal. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewGoal"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/goals/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Deletes a goal that no segment uses. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/growth": {
         parameters: {
             query?: never;
@@ -933,6 +1103,44 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Month"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/holdout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the global holdout shows; null when there is none. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description What counts as a conversion; none: any purchase. */
+                    goal?: number | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HoldoutReadout"] | null;
                     };
                 };
             };
@@ -1245,6 +1453,41 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Named"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/load": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Mail load: how much mail people get, by how they answer it. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LoadView"];
                     };
                 };
             };
@@ -2576,6 +2819,62 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/suppression/near-misses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Domains and people close to what is barred, for somebody to decide. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["NearMiss"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Bars or dismisses one of them; the choice is remembered. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NearMissChoice"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/suppression/{id}": {
         parameters: {
             query?: never;
@@ -2699,6 +2998,47 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suppression/{id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whom lines would catch, and what that does to the coming mailings. Nothing is saved. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewSuppressionLines"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SuppressionPreview"];
+                    };
                 };
             };
         };
@@ -3400,6 +3740,16 @@ export interface components {
         };
         /** @enum {string} */
         Bought: "count" | "value";
+        /** @description An entry that isn't as it was written. */
+        BrokenSeal: {
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            contact_id: number;
+            /** Format: int64 */
+            entry: number;
+            words: string;
+        };
         /** @description At most `limit` messages of its scope per person in any of its windows. */
         Cap: {
             /** @description A cap that isn't in force is written down and holds nobody. */
@@ -3433,7 +3783,7 @@ export interface components {
              * @description How many stayed, because something happened to them since.
              */
             kept: number;
-            /** @description import, merge, address, tag, list */
+            /** @description import, merge, address, tag, list, sunset */
             kind: string;
             /** Format: int64 */
             people: number;
@@ -3573,6 +3923,8 @@ export interface components {
         ConsentView: {
             /** @description Confirmed, of the invitations that were accepted and are old enough to tell. */
             confirmation: components["schemas"]["Rate"];
+            /** @description Of other legal entities than the first. */
+            entities: components["schemas"]["EntityConsent"][];
             months: components["schemas"]["MonthOfConsent"][];
             sources: components["schemas"]["ConsentSource"][];
             states: components["schemas"]["InState"][];
@@ -3581,12 +3933,15 @@ export interface components {
         };
         /** @description A person, whole. */
         Contact: components["schemas"]["ContactRow"] & {
+            /** @description Their consent to other legal entities than the first. */
+            entities: components["schemas"]["EntityState"][];
             events: components["schemas"]["Event"][];
             fields: components["schemas"]["FieldValue"][];
             /** @description Why there is nobody here any more: deleted, taken back, merged. */
             gone?: string | null;
             ledger: components["schemas"]["Entry"][];
             lists: components["schemas"]["Tied"][];
+            load?: components["schemas"]["OwnLoad"] | null;
             /** Format: int64 */
             merged_into?: number | null;
             messages: components["schemas"]["Message"][];
@@ -3601,6 +3956,11 @@ export interface components {
             source?: string | null;
             /** @description The sentence behind the mail status. */
             status_why: string;
+            /**
+             * Format: int64
+             * @description No marketing, for silence, since then.
+             */
+            sunset_at?: number | null;
             tags: components["schemas"]["Tied"][];
             topics_left: string[];
             zone?: string | null;
@@ -3701,6 +4061,15 @@ export interface components {
          * @enum {string}
          */
         Did: "opened" | "clicked" | "replied" | "left" | "complained";
+        /** @description A difference with its interval. */
+        DifferenceSpan: {
+            /** Format: double */
+            estimate: number;
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            upper: number;
+        };
         Doubt: {
             again: boolean;
         };
@@ -3732,10 +4101,22 @@ export interface components {
         };
         /** @enum {string} */
         Encoding: "utf8" | "utf16_le" | "utf16_be" | "windows1252";
+        /** @description People's consent to another legal entity than the first. */
+        EntityConsent: {
+            entity: string;
+            states: components["schemas"]["InState"][];
+        };
+        /** @description Consent to a legal entity. */
+        EntityState: {
+            entity: string;
+            state: components["schemas"]["Consent"];
+        };
         /** @description One entry, as a person's page shows it. */
         Entry: {
             /** Format: int64 */
             at: number;
+            /** @description The legal entity it is about, when it isn't the first. */
+            entity: string;
             evidence: string;
             kind: string;
             person?: string | null;
@@ -3768,6 +4149,22 @@ export interface components {
             /** @description The first 100 of the refused. */
             reasons: components["schemas"]["RefusedLine"][];
             refused: number;
+        };
+        /** @description How mail fares, of people of one kind. */
+        Faring: {
+            /** @description Answered by a human click or a reply, of what was delivered: opens aren't asked, since some can't be seen. */
+            answered: components["schemas"]["Rate"];
+            complained: components["schemas"]["Rate"];
+            /** @description Accepted and not come back, of what was handed over. */
+            delivered: components["schemas"]["Rate"];
+            words: string;
+        };
+        /** @description How mail fared by the recipients' consent at its handover, and by what that consent came by. */
+        FaringByConsent: {
+            by_source: components["schemas"]["Faring"][];
+            by_state: components["schemas"]["Faring"][];
+            /** Format: int64 */
+            since: number;
         };
         /** @description A field of a person's profile. */
         Field: "given_name" | "family_name" | "country" | "region" | "time_zone" | "source" | "position" | {
@@ -3892,6 +4289,28 @@ export interface components {
              */
             skipped: number;
         };
+        /** @description A goal. */
+        Goal: {
+            /** @description ISO 4217; purchases in another currency don't count towards it. Empty: any, and no sum of money. */
+            currency?: string;
+            what: components["schemas"]["GoalWhat"];
+        };
+        /** @description What meets a goal. */
+        GoalWhat: {
+            category?: string | null;
+            /** @enum {string} */
+            kind: "purchase";
+            product?: string | null;
+        } | {
+            /**
+             * Format: int64
+             * @description Hundredths of the currency that each is worth.
+             */
+            cents: number;
+            /** @enum {string} */
+            kind: "event";
+            name: string;
+        };
         /**
          * @description How a guardrail came out.
          * @enum {string}
@@ -3929,6 +4348,33 @@ export interface components {
              */
             share: number;
         };
+        /** @description The readout. */
+        HoldoutReadout: {
+            currency: string;
+            difference?: components["schemas"]["DifferenceSpan"] | null;
+            goal: string;
+            held_out: components["schemas"]["HoldoutSide"];
+            quarter: string;
+            rest: components["schemas"]["HoldoutSide"];
+            revenue_difference?: components["schemas"]["DifferenceSpan"] | null;
+            /** Format: double */
+            share: number;
+            /**
+             * Format: int64
+             * @description Since when the draw has held in this quarter.
+             */
+            since: number;
+        };
+        /** @description One side of the comparison. */
+        HoldoutSide: {
+            /** @description People who converted, of all. */
+            converted: components["schemas"]["Rate"];
+            /**
+             * Format: double
+             * @description Per person, in the currency.
+             */
+            revenue: number;
+        };
         /** @description From a minute of the day until before another; over midnight when the second is the smaller. */
         Hours: {
             /** Format: int32 */
@@ -3961,6 +4407,15 @@ export interface components {
          * @enum {string}
          */
         Kept: "live" | "frozen" | "outside";
+        /** @description A goal as it is kept. */
+        KeptGoal: {
+            goal: components["schemas"]["Goal"];
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** @description The goal in words. */
+            words: string;
+        };
         /** @description A brand's shared block. */
         Letterhead: {
             accent: string;
@@ -3968,6 +4423,8 @@ export interface components {
             country?: string | null;
             /** @description A sign-up has to be confirmed by a link sent to the address. */
             double_opt_in?: boolean;
+            /** @description The legal entity that writes: another one keeps separate consent. Empty: the first. */
+            entity?: string;
             from_address: string;
             from_name: string;
             ground: string;
@@ -4003,6 +4460,55 @@ export interface components {
             position: number;
             url: string;
         };
+        /** @enum {string} */
+        LoadAnswer: "new" | "rising" | "steady" | "slackening" | "silent";
+        /** @description A cell of the grid. */
+        LoadCell: {
+            answer: components["schemas"]["LoadAnswer"];
+            /** Format: int32 */
+            cell: number;
+            /** @description Who complained, and who withdrew, in the last 90 days, of those in the cell now. */
+            complained: components["schemas"]["Rate"];
+            mail: components["schemas"]["LoadMail"];
+            /** Format: int64 */
+            mailable: number;
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description Four weeks before, when that is known.
+             */
+            people_before?: number | null;
+            withdrew: components["schemas"]["Rate"];
+        };
+        /** @enum {string} */
+        LoadMail: "sparse" | "usual" | "dense";
+        /** @description The grid of mail load. */
+        LoadView: {
+            /**
+             * Format: int64
+             * @description The day it is compared with.
+             */
+            before?: number | null;
+            cells: components["schemas"]["LoadCell"][];
+            /**
+             * Format: int64
+             * @description Days since 1970-01-01; none: it was never worked out.
+             */
+            day?: number | null;
+            /** @description The mean rate of answers that shrinking goes towards: of people whose opens can be seen, and of the open-blind. */
+            mean_rate: [
+                number | null,
+                number | null
+            ];
+            /** Format: int64 */
+            open_blind: number;
+            /** @description Messages in 28 days at which *usual* begins and ends. */
+            usual: [
+                number,
+                number
+            ];
+        };
         /** @description How many people a tree has, and the first of them by number. */
         Look: {
             /** Format: int64 */
@@ -4018,6 +4524,9 @@ export interface components {
         MailStatus: "active" | "resting" | "observed" | "retired";
         /** @description A mailing, whole. */
         Mailing: {
+            complainers_by?: string | null;
+            /** @description Why it may go to people who complained too, and who said so. */
+            complainers_reason: string;
             exceed_by?: string | null;
             /** @description Why it may exceed the caps, and who said so. */
             exceed_reason: string;
@@ -4032,6 +4541,8 @@ export interface components {
             /** Format: int64 */
             id: number;
             labels: string[];
+            /** @description Mail-load cells that it leaves out. */
+            leave_out: number[];
             /** Format: int64 */
             letterhead_id: number;
             list?: string | null;
@@ -4052,6 +4563,8 @@ export interface components {
             segment?: string | null;
             /** Format: int64 */
             segment_id?: number | null;
+            /** @description Why it is a service mailing; empty: marketing. */
+            service_reason: string;
             /** Format: int64 */
             started_at?: number | null;
             state: string;
@@ -4064,11 +4577,15 @@ export interface components {
         };
         /** @description What the editor saves. */
         MailingDraft: {
+            /** @description Why it may go to people who complained too: service mail that law requires; only an approver can say so. */
+            complainers_reason?: string;
             /** @description Why it may exceed the caps; only an approver can say so. */
             exceed_reason?: string;
             /** Format: int64 */
             hold_days?: number;
             html: string;
+            /** @description Mail-load cells whose people it leaves out. */
+            leave_out?: number[];
             /** Format: int64 */
             letterhead_id: number;
             /** Format: int64 */
@@ -4082,6 +4599,8 @@ export interface components {
              * @description Only those of the list (or of everyone) who are in this segment.
              */
             segment_id?: number | null;
+            /** @description Why the recipients expect it (a receipt, a booking, security): then it is a service mailing. */
+            service_reason?: string;
             subjects: string[];
             text: string;
             /** Format: int64 */
@@ -4232,6 +4751,36 @@ export interface components {
             /** Format: int64 */
             people: number;
         };
+        /** @description Something close to what is barred. */
+        NearMiss: {
+            barred: string;
+            /** Format: int64 */
+            contact_id?: number | null;
+            /** Format: int64 */
+            first_seen: number;
+            list: string;
+            /**
+             * Format: int64
+             * @description The list and the line it comes close to.
+             */
+            list_id: number;
+            /** Format: int64 */
+            people: number;
+            /** @description `domain tern.example` or `person 17`: what a choice names. */
+            subject: string;
+            /** @description The domain, or the person's address. */
+            text: string;
+            why: string;
+        };
+        /** @description A decision about one. */
+        NearMissChoice: {
+            /**
+             * Format: int64
+             * @description The list it goes on; none: dismissed.
+             */
+            list_id?: number | null;
+            subject: string;
+        };
         NewContact: components["schemas"]["Profile"] & {
             address: string;
             /** @description They agreed to get marketing mail; then the evidence says how. */
@@ -4242,6 +4791,15 @@ export interface components {
         };
         NewField: {
             kind: components["schemas"]["FieldKind"];
+            name: string;
+        };
+        NewGoal: {
+            goal: components["schemas"]["Goal"];
+            /**
+             * Format: int64
+             * @description None: a new one.
+             */
+            id?: number | null;
             name: string;
         };
         NewName: {
@@ -4342,6 +4900,24 @@ export interface components {
              * @description How many people have a value.
              */
             people: number;
+        };
+        /** @description One person's mail load, as their page shows it. */
+        OwnLoad: {
+            /** Format: double */
+            answered: number;
+            /** Format: int32 */
+            cell: number;
+            /** Format: double */
+            delivered: number;
+            open_blind: boolean;
+            /** Format: double */
+            per_28_days: number;
+            /**
+             * Format: double
+             * @description Answers per message, shrunk to the base; from so many weighted messages and answers.
+             */
+            rate?: number | null;
+            words: string;
         };
         /** @description A page of the contact list. */
         Page: {
@@ -4472,13 +5048,15 @@ export interface components {
             product: string;
         };
         PutOn: {
-            /** Format: int64 */
-            id: number;
-            /** @description list or tag */
+            /**
+             * Format: int64
+             * @description The list's or the tag's number; of no meaning for a sunset.
+             */
+            id?: number;
             word: components["schemas"]["PutWord"];
         };
         /** @enum {string} */
-        PutWord: "list" | "tag";
+        PutWord: "list" | "tag" | "sunset";
         /** @description One source's quality. */
         Quality: {
             bounces: components["schemas"]["Rate"];
@@ -4535,10 +5113,10 @@ export interface components {
         };
         /**
          * @description A reason. Its number is its place in the order and what the store keeps; numbers that are left out
-         *     belong to rules that don't exist yet (series left, a mail load left out, a domain paused).
+         *     belong to rules that don't exist yet (series left, a domain paused).
          * @enum {string}
          */
-        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "not_confirmed" | "topic_left" | "suppressed" | "global_holdout" | "trial_holdout" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap" | "outside_hours";
+        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "not_confirmed" | "topic_left" | "suppressed" | "global_holdout" | "trial_holdout" | "load_left_out" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap" | "outside_hours";
         RecencyView: {
             costs: components["schemas"]["Costs"];
             guide: components["schemas"]["Guide"];
@@ -4703,6 +5281,25 @@ export interface components {
             number: number;
             source: string;
         };
+        /** @description What holding the whole ledger against its seals found. */
+        Seals: {
+            /** @description The first entries that are broken, with what is wrong, at most ten. */
+            broken: components["schemas"]["BrokenSeal"][];
+            /** Format: int64 */
+            entries: number;
+            /**
+             * Format: int64
+             * @description Of people who were deleted: what they say is gone, their seals hold.
+             */
+            erased: number;
+            /**
+             * Format: int64
+             * @description The entry whose link was asked for, when it is in the chain.
+             */
+            found?: number | null;
+            /** @description The newest link: noted elsewhere, it can be held against the chain later. */
+            link: string;
+        };
         /** @description A stored segment. */
         Segment: {
             /** Format: int64 */
@@ -4815,6 +5412,16 @@ export interface components {
             /** @description The newest 500. */
             lines: components["schemas"]["SuppressionLine"][];
             list: components["schemas"]["SuppressionList"];
+        };
+        /** @description What suppressing would do. */
+        SuppressionPreview: {
+            /** @description What it does to the mailings of the coming four weeks. */
+            effects: components["schemas"]["Effect"][];
+            /**
+             * Format: int64
+             * @description People in the base who would be on it.
+             */
+            people: number;
         };
         /** @description What mail a list is for. */
         SuppressionScope: {
@@ -4981,6 +5588,18 @@ export interface components {
             /** Format: int32 */
             within_days?: number | null;
         } | {
+            /** Format: int64 */
+            goal: number;
+            /** @enum {string} */
+            kind: "converted";
+            times: components["schemas"]["Times"];
+            /** Format: int32 */
+            within_days?: number | null;
+        } | {
+            cells: number[];
+            /** @enum {string} */
+            kind: "load";
+        } | {
             /** @enum {string} */
             kind: "added";
             /** Format: int32 */
@@ -5073,6 +5692,7 @@ export interface components {
             /** @description Names of events that people did elsewhere. */
             events: string[];
             fields: components["schemas"]["OwnField"][];
+            goals: components["schemas"]["Tied"][];
             /** @description On mailings. */
             labels: components["schemas"]["Named"][];
             lists: components["schemas"]["Named"][];

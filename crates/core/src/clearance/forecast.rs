@@ -3,9 +3,10 @@
 //! People don't touch each other, so each is played through alone: mailings and releases in the order
 //! of their instants, as the engine takes them, every message that goes counting for the next.
 
-use super::{Outcome, Person, Reasons, Rules, clear};
+use super::{Outcome, Person, Reasons, Rules, clear_by};
 use crate::Instant;
 use crate::caps::{Kind, Message};
+use crate::zone::Wall;
 
 /// A mailing to come, for somebody it selects.
 #[derive(Debug, Clone, Copy)]
@@ -44,14 +45,15 @@ enum Stands {
 ///
 /// `sent` is what went before; the first `planned` of `coming` are still to be started, the others are on
 /// record for their instants already. What differs per mailing (topics left, lists, already sent) comes
-/// from `standing`.
+/// from `standing`, and by which clock each goes for the person from `clock`.
 #[must_use]
-pub fn play<'p>(
+pub fn play<'p, W: Wall + 'p>(
     coming: &[Coming<'_>],
     planned: usize,
     sent: &[Message],
     until: Instant,
     standing: impl Fn(usize) -> Person<'p>,
+    clock: impl Fn(usize) -> &'p W,
 ) -> Vec<Fate> {
     let untouched = Fate { goes: None, waited: None, barred: None, after: 0 };
     let mut fates: Vec<Fate> = vec![untouched; coming.len()];
@@ -89,7 +91,7 @@ pub fn play<'p>(
                     }
                     _ => None,
                 }));
-                let outcome = clear(&Person { messages: &counted, ..standing(i) }, coming[i].rules, now);
+                let outcome = clear_by(&Person { messages: &counted, ..standing(i) }, coming[i].rules, now, clock(i));
                 if let Outcome::Held(_, why) | Outcome::Barred(why) = outcome
                     && why.caps != 0
                 {

@@ -19,6 +19,7 @@ use crate::Instant;
 use crate::caps::Message;
 use crate::consent::Consent;
 use crate::upkeep::MailStatus;
+use crate::zone::Wall;
 use jiff::tz::TimeZone;
 
 /// One person as clearance sees them, for one mailing.
@@ -29,6 +30,8 @@ pub struct Person<'a> {
     pub already_sent: bool,
     pub status: MailStatus,
     pub resting_until: Option<Instant>,
+    /// No marketing, for silence (until they answer or sign up).
+    pub sunset: bool,
     pub consent: Consent,
     /// What holds under a pause, and again after it.
     pub under_pause: Consent,
@@ -39,6 +42,8 @@ pub struct Person<'a> {
     /// The suppression lists that name them and apply to the mailing, a bit each.
     pub lists: u64,
     pub trial_holdout: bool,
+    /// They are in a mail-load cell that the mailing leaves out.
+    pub load_left_out: bool,
     /// Messages that count or are reserved, whatever their scope.
     pub messages: &'a [Message],
 }
@@ -54,6 +59,12 @@ pub enum Outcome {
 /// Decides for one person and one instant.
 #[must_use]
 pub fn clear(person: &Person<'_>, rules: &Rules, at: Instant) -> Outcome {
+    clear_by(person, rules, at, person.zone.unwrap_or(&rules.zone))
+}
+
+/// As [`clear`], by a clock that is the person's (the letterhead's, of somebody without a zone).
+#[must_use]
+pub fn clear_by(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall) -> Outcome {
     let marketing = rules.class == Class::Marketing;
     let mut r = Reasons::default();
     let mut bar = |when: bool, reason: Reason| {
@@ -64,8 +75,8 @@ pub fn clear(person: &Person<'_>, rules: &Rules, at: Instant) -> Outcome {
     let consent = if person.consent == Consent::Paused { person.under_pause } else { person.consent };
     bar(!person.has_address, Reason::NoAddress);
     bar(person.already_sent, Reason::AlreadySent);
-    bar(person.status == MailStatus::Retired, Reason::Retired);
-    bar(consent == Consent::Complained, Reason::Complained);
+    bar(person.status == MailStatus::Retired || marketing && person.sunset, Reason::Retired);
+    bar(consent == Consent::Complained && !rules.complainers_too, Reason::Complained);
     if marketing {
         bar(consent == Consent::Withdrawn, Reason::Withdrawn);
         bar(matches!(consent, Consent::None | Consent::Invited | Consent::Paused), Reason::NoConsent);
@@ -73,17 +84,18 @@ pub fn clear(person: &Person<'_>, rules: &Rules, at: Instant) -> Outcome {
         bar(person.topic_left, Reason::TopicLeft);
         bar(rules.holdout.as_ref().is_some_and(|h| h.keeps_out(person.contact)), Reason::GlobalHoldout);
         bar(person.trial_holdout, Reason::TrialHoldout);
+        bar(person.load_left_out, Reason::LoadLeftOut);
     }
     bar(person.lists != 0, Reason::Suppressed);
     r.lists = person.lists;
-    add_holds(person, rules, at, &mut r);
+    add_holds(person, rules, at, clock, &mut r);
     if r.bars() {
         return Outcome::Barred(r);
     }
     if r.first().is_none() {
         return Outcome::Cleared;
     }
-    let until = release(person, rules, at);
+    let until = release(person, rules, at, clock);
     if marketing && until > rules.give_up_at {
         r.add(Reason::HeldTooLong);
         return Outcome::Barred(r);
@@ -92,7 +104,7 @@ pub fn clear(person: &Person<'_>, rules: &Rules, at: Instant) -> Outcome {
 }
 
 /// The reasons for which they would have to wait at `t`.
-fn add_holds(person: &Person<'_>, rules: &Rules, t: Instant, r: &mut Reasons) {
+fn add_holds(person: &Person<'_>, rules: &Rules, t: Instant, clock: &impl Wall, r: &mut Reasons) {
     if rest(person).is_some_and(|until| until > t) {
         r.add(Reason::Resting);
     }
@@ -102,16 +114,15 @@ fn add_holds(person: &Person<'_>, rules: &Rules, t: Instant, r: &mut Reasons) {
     if pause(person).is_some_and(|until| until > t) {
         r.add(Reason::Paused);
     }
-    let zone = person.zone.unwrap_or(&rules.zone);
     if rules.over_cap != OverCap::Exceed {
         for (i, cap) in &rules.caps {
-            if cap.first_allowed(person.messages, t, rules.rank, zone) > t {
+            if cap.first_allowed(person.messages, t, rules.rank, clock) > t {
                 r.caps |= 1 << i;
                 r.add(if rules.over_cap == OverCap::Skip { Reason::OverCap } else { Reason::HeldByCap });
             }
         }
     }
-    if rules.hours.is_some_and(|h| !h.open(t, zone)) {
+    if rules.hours.is_some_and(|h| !h.open(t, clock)) {
         r.add(Reason::OutsideHours);
     }
 }
@@ -126,26 +137,28 @@ fn pause(person: &Person<'_>) -> Option<Instant> {
 }
 
 /// The first instant, `at` or later, at which rest, pause, every cap and the hours all allow it.
-fn release(person: &Person<'_>, rules: &Rules, at: Instant) -> Instant {
+fn release(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall) -> Instant {
     let service = rules.class == Class::Service;
-    let zone = person.zone.unwrap_or(&rules.zone);
     let mut t = rest(person).map_or(at, |until| until.max(at));
     if service {
         return t;
     }
     t = pause(person).map_or(t, |until| until.max(t));
+    if t.0 == i64::MAX {
+        return t;
+    }
     loop {
         let before = t;
         if rules.over_cap == OverCap::Hold {
             for (_, cap) in &rules.caps {
-                t = t.max(cap.first_allowed(person.messages, t, rules.rank, zone));
+                t = t.max(cap.first_allowed(person.messages, t, rules.rank, clock));
             }
         }
         if t.0 == i64::MAX {
             return t;
         }
         if let Some(h) = rules.hours {
-            t = h.first_open(t, zone);
+            t = h.first_open(t, clock);
         }
         if t == before || t.0 == i64::MAX {
             return t;

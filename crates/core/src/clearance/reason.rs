@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 /// A reason. Its number is its place in the order and what the store keeps; numbers that are left out
-/// belong to rules that don't exist yet (series left, a mail load left out, a domain paused).
+/// belong to rules that don't exist yet (series left, a domain paused).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 #[repr(u8)]
@@ -19,6 +19,7 @@ pub enum Reason {
     Suppressed = 9,
     GlobalHoldout = 11,
     TrialHoldout = 12,
+    LoadLeftOut = 13,
     OverCap = 14,
     HeldTooLong = 15,
     Resting = 16,
@@ -28,7 +29,7 @@ pub enum Reason {
 }
 
 impl Reason {
-    pub const ALL: [Self; 17] = [
+    pub const ALL: [Self; 18] = [
         Self::NoAddress,
         Self::AlreadySent,
         Self::Retired,
@@ -40,6 +41,7 @@ impl Reason {
         Self::Suppressed,
         Self::GlobalHoldout,
         Self::TrialHoldout,
+        Self::LoadLeftOut,
         Self::OverCap,
         Self::HeldTooLong,
         Self::Resting,
@@ -59,7 +61,7 @@ impl Reason {
         match self {
             Self::NoAddress => "No valid address",
             Self::AlreadySent => "Already sent or on its way",
-            Self::Retired => "Retired address",
+            Self::Retired => "Retired or sunset",
             Self::Complained => "Complained",
             Self::Withdrawn => "Withdrawn",
             Self::NoConsent => "No consent on record",
@@ -68,6 +70,7 @@ impl Reason {
             Self::Suppressed => "Suppressed",
             Self::GlobalHoldout => "In the global holdout",
             Self::TrialHoldout => "Kept out as the trial was sealed",
+            Self::LoadLeftOut => "In a mail-load cell left out",
             Self::OverCap => "Over a cap, mailing skips",
             Self::HeldTooLong => "Held too long",
             Self::Resting => "Held: address resting",

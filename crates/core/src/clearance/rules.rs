@@ -128,6 +128,7 @@ impl RuleSet {
             own_country: m.country.clone(),
             holdout: self.holdout.filter(|_| marketing).map(|h| h.drawn(at)),
             give_up_at: at + m.hold_limit,
+            complainers_too: !marketing && m.complainers_too,
         }
     }
 }
@@ -145,6 +146,8 @@ pub struct Facts {
     pub zone: TimeZone,
     /// The letterhead's country, for people without one.
     pub country: Option<String>,
+    /// Of service mail that law requires: an approver lets it go to people who complained, too.
+    pub complainers_too: bool,
 }
 
 /// How long a mailing holds people by default.
@@ -165,6 +168,8 @@ pub struct Rules {
     pub holdout: Option<Draw>,
     /// Nobody is held past this instant.
     pub give_up_at: Instant,
+    /// Service mail that goes to people who complained, too.
+    pub complainers_too: bool,
 }
 
 impl Rules {

@@ -1,4 +1,4 @@
-use super::columns::{Base, Marks, NONE, clear_all};
+use super::columns::{Base, Marks, Messages, NONE, clear_some};
 use super::*;
 use crate::caps::{Cap, Kind, Message, Scope, Window};
 use crate::holdout::Holdout;
@@ -14,6 +14,7 @@ const BEGAN: Instant = Instant(1_774_569_600_000);
 #[derive(Debug, Clone)]
 struct Someone {
     flags: u8,
+    sunset: bool,
     codes: (u8, u8, u8),
     until: (Option<i64>, Option<i64>),
     place: (u16, u16),
@@ -32,14 +33,15 @@ fn message() -> impl Strategy<Value = Message> {
 
 prop_compose! {
     fn someone()(
-        flags in prop_oneof![4 => Just(0u8), 1 => 0u8..16],
+        flags in prop_oneof![4 => Just(0u8), 1 => 0u8..32],
+        sunset in prop::bool::weighted(0.1),
         codes in (prop_oneof![3 => 2u8..4, 2 => Just(4u8), 1 => 0u8..7], 0u8..7, prop_oneof![3 => Just(0u8), 2 => 0u8..4]),
         until in (prop::option::of(-5 * DAY..12 * DAY), prop::option::of(-5 * DAY..12 * DAY)),
         place in (0u16..4, 0u16..4),
         lists in prop_oneof![5 => Just(0u64), 1 => 0u64..8],
         messages in prop::collection::vec(message(), 0..9),
     ) -> Someone {
-        Someone { flags, codes, until, place, lists, messages }
+        Someone { flags, sunset, codes, until, place, lists, messages }
     }
 }
 
@@ -70,7 +72,7 @@ prop_compose! {
     fn rules()(
         caps in prop::collection::vec(cap(), 0..4), hours in hours(), over in 0usize..3, service in prop::bool::weighted(0.15),
         rank in (1u8..6, 1i64..9), topic in 0u32..3, zone in 0usize..4, country in 0usize..4, holdout in prop::bool::weighted(0.3),
-        limit in 1i64..10,
+        limit in 1i64..10, complainers_too in any::<bool>(),
     ) -> (RuleSet, Facts) {
         let set = RuleSet {
             caps,
@@ -86,19 +88,24 @@ prop_compose! {
             hold_limit: limit * DAY,
             zone: TimeZone::get(ZONES[zone]).unwrap(),
             country: Some(COUNTRIES[country].to_owned()).filter(|c| !c.is_empty()),
+            complainers_too,
         };
         (set, facts)
     }
 }
 
-fn base(people: &[Someone]) -> (Base, Marks) {
+/// Everybody, in their order.
+fn clear_all((b, messages): &(Base, Messages), marks: &Marks, r: &Rules, at: Instant) -> Vec<Outcome> {
+    clear_some(b, messages, marks, r, at, &(0..b.contact.len() as u32).collect::<Vec<_>>())
+}
+
+fn base(people: &[Someone]) -> ((Base, Messages), Marks) {
     let mut b = Base {
         countries: COUNTRIES.map(str::to_owned).to_vec(),
         zones: ZONES.iter().map(|z| TimeZone::get(z).unwrap()).collect(),
-        first: vec![0],
         ..Base::default()
     };
-    let mut marks = Marks::default();
+    let (mut marks, mut messages) = (Marks::default(), Vec::new());
     for (i, p) in people.iter().enumerate() {
         b.contact.push(i as i64 * 3);
         b.consent.push(p.codes.0);
@@ -108,12 +115,13 @@ fn base(people: &[Someone]) -> (Base, Marks) {
         b.paused_until.push(p.until.1.map_or(NONE, |t| BEGAN.0 + t));
         b.country.push(p.place.0);
         b.zone.push(p.place.1);
-        b.messages.extend(&p.messages);
-        b.first.push(b.messages.len() as u32);
+        b.sunset.push(p.sunset);
+        messages.extend(p.messages.iter().map(|m| (i as i64 * 3, *m)));
         marks.flags.push(p.flags);
         marks.lists.push(p.lists);
     }
-    (b, marks)
+    let messages = Messages::hang(&b.contact, &messages);
+    ((b, messages), marks)
 }
 
 proptest! {
@@ -126,7 +134,7 @@ proptest! {
         let at = BEGAN + at;
         let r = set.for_mailing(&facts, at);
         for (i, decided) in clear_all(&b, &marks, &r, at).into_iter().enumerate() {
-            prop_assert_eq!(decided, clear(&b.person(i, &marks), &r, at), "person {}", i);
+            prop_assert_eq!(decided, clear(&b.0.person(&b.1, i, &marks), &r, at), "person {}", i);
         }
     }
 
@@ -136,10 +144,12 @@ proptest! {
     fn the_protected_never_get_marketing(p in someone(), (set, facts) in rules(), at in 0i64..9 * DAY) {
         let facts = Facts { class: Class::Marketing, ..facts };
         let (b, marks) = base(std::slice::from_ref(&p));
-        let (at, person) = (BEGAN + at, b.person(0, &marks));
+        let (at, person) = (BEGAN + at, b.0.person(&b.1, 0, &marks));
         let r = set.for_mailing(&facts, at);
         let state = if person.consent == Consent::Paused { person.under_pause } else { person.consent };
         let protected = person.status == MailStatus::Retired
+            || person.sunset
+            || person.load_left_out
             || person.lists != 0
             || person.topic_left
             || person.already_sent
@@ -159,7 +169,7 @@ proptest! {
     #[test]
     fn holds_end_exactly(p in someone(), (set, facts) in rules(), at in 0i64..9 * DAY) {
         let (b, marks) = base(std::slice::from_ref(&p));
-        let (at, person) = (BEGAN + at, b.person(0, &marks));
+        let (at, person) = (BEGAN + at, b.0.person(&b.1, 0, &marks));
         // The holdout's quarter is that of the mailing.
         let r = set.for_mailing(&facts, at);
         if let Outcome::Held(until, why) = clear(&person, &r, at) {

@@ -100,6 +100,9 @@ fn one(leaf: &Tree, p: &Person, now: Instant) -> Option<bool> {
         Tree::Received { times, .. } => Some(times.holds(received(leaf, p, now))),
         Tree::Event { times, .. } => Some(times.holds(happened(leaf, p, now))),
         Tree::Bought { is, value, .. } => Some(is.holds(bought(leaf, p, now), *value)),
+        // A goal's condition was put in its place; one that is gone is met by nobody.
+        Tree::Converted { .. } => None,
+        Tree::Load { cells } => p.load_cell.map(|cell| cells.contains(&cell)),
         Tree::Added { within_days } => Some(within(p.added_at, now, Some(*within_days))),
         Tree::Share { percent, salt } => Some(share::draw(salt, p.id) < percent / 100.0),
     }
@@ -228,6 +231,8 @@ fn known(leaf: &Tree, p: &Person, now: Instant) -> String {
         }
         Tree::Received { .. } => received(leaf, p, now).to_string(),
         Tree::Bought { .. } => bought(leaf, p, now).to_string(),
+        Tree::Converted { .. } => missing(),
+        Tree::Load { .. } => p.load_cell.map_or_else(missing, crate::load::cell_words),
         Tree::Added { .. } => date_words(day_of(p.added_at)),
         Tree::Share { salt, .. } => format!("drew {:.1}%", share::draw(salt, p.id) * 100.0),
     }

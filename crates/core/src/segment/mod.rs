@@ -20,6 +20,7 @@ pub use evaluate::{Explained, explain, holds};
 pub use person::Person;
 
 use crate::consent::Consent;
+use crate::goal::Goal;
 use crate::upkeep::MailStatus;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -241,6 +242,16 @@ pub enum Tree {
         times: Times,
         within_days: Option<u32>,
     },
+    /// Met a goal.
+    Converted {
+        goal: i64,
+        times: Times,
+        within_days: Option<u32>,
+    },
+    /// In one of these mail-load cells, as of the last day it was worked out.
+    Load {
+        cells: Vec<u8>,
+    },
     Added {
         within_days: u32,
     },
@@ -262,6 +273,8 @@ pub enum SegmentError {
     Circle(String),
     #[error("It uses a segment that is gone. Choose another, or take the condition out.")]
     Gone,
+    #[error("It uses a goal that is gone. Choose another, or take the condition out.")]
+    GoalGone,
     #[error("It has {0} conditions, and 100 are the most. Make a segment of a part of them and use that.")]
     TooMany(usize),
     #[error("It is nested {0} deep, and 12 is the most.")]
@@ -336,6 +349,8 @@ impl Tree {
                 }
                 Self::Share { percent, .. } if !(0.0..=100.0).contains(percent) => Some("A share is between 0% and 100%."),
                 Self::Consent { states } if states.is_empty() => Some("Choose at least one consent state."),
+                Self::Load { cells } if cells.is_empty() => Some("Choose at least one mail-load cell."),
+                Self::Load { cells } if cells.iter().any(|c| *c >= crate::load::CELLS) => Some("There are 15 mail-load cells: 0 to 14."),
                 Self::Status { states } if states.is_empty() => Some("Choose at least one mail status."),
                 Self::Did { link: Some(_), mailing: None, .. } => Some("Name the mailing that the link stands in."),
                 Self::Did { link: Some(_), did, .. } if *did != Did::Clicked => Some("Only a click has a link."),
@@ -356,23 +371,23 @@ impl Tree {
         leaves.iter().filter_map(|l| if let Self::Segment { segment } = l { Some(*segment) } else { None }).collect()
     }
 
-    /// The tree with every live segment it refers to put in its place. References to segments whose
-    /// members are written down stay.
+    /// The tree with every live segment and every goal it refers to put in its place. References to segments
+    /// whose members are written down stay.
     ///
     /// # Errors
-    /// A circle, named; a segment that is gone; a whole that is too large.
-    pub fn resolve(&self, known: &HashMap<i64, Known>) -> Result<Tree, SegmentError> {
-        let whole = self.put_in(known, &mut Vec::new())?;
+    /// A circle, named; a segment or a goal that is gone; a whole that is too large.
+    pub fn resolve(&self, known: &HashMap<i64, Known>, goals: &HashMap<i64, Goal>) -> Result<Tree, SegmentError> {
+        let whole = self.put_in(known, goals, &mut Vec::new())?;
         let (size, _) = whole.size();
         if size > MOST * 10 { Err(SegmentError::TooMany(size)) } else { Ok(whole) }
     }
 
-    fn put_in(&self, known: &HashMap<i64, Known>, path: &mut Vec<i64>) -> Result<Tree, SegmentError> {
-        let all = |of: &[Tree], path: &mut Vec<i64>| of.iter().map(|t| t.put_in(known, path)).collect::<Result<Vec<_>, _>>();
+    fn put_in(&self, known: &HashMap<i64, Known>, goals: &HashMap<i64, Goal>, path: &mut Vec<i64>) -> Result<Tree, SegmentError> {
+        let all = |of: &[Tree], path: &mut Vec<i64>| of.iter().map(|t| t.put_in(known, goals, path)).collect::<Result<Vec<_>, _>>();
         Ok(match self {
             Self::All { of } => Self::All { of: all(of, path)? },
             Self::Any { of } => Self::Any { of: all(of, path)? },
-            Self::Not { of } => Self::Not { of: Box::new(of.put_in(known, path)?) },
+            Self::Not { of } => Self::Not { of: Box::new(of.put_in(known, goals, path)?) },
             Self::Segment { segment } => {
                 let k = known.get(segment).ok_or(SegmentError::Gone)?;
                 if path.contains(segment) {
@@ -381,10 +396,11 @@ impl Tree {
                 }
                 let Some(tree) = &k.tree else { return Ok(self.clone()) };
                 path.push(*segment);
-                let inner = tree.put_in(known, path)?;
+                let inner = tree.put_in(known, goals, path)?;
                 path.pop();
                 inner
             }
+            Self::Converted { goal, times, within_days } => goals.get(goal).ok_or(SegmentError::GoalGone)?.condition(*times, *within_days),
             leaf => leaf.clone(),
         })
     }

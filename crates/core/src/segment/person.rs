@@ -106,6 +106,8 @@ pub struct Person {
     /// Their opens can't be told from a machine's.
     pub open_blind: bool,
     pub added_at: Instant,
+    /// Their mail-load cell, once it was worked out.
+    pub load_cell: Option<u8>,
     pub messages: Vec<Message>,
     pub purchases: Vec<Purchase>,
     /// What they did elsewhere: when, and the event's name.
@@ -130,6 +132,7 @@ impl Person {
             domain: String::new(),
             open_blind: false,
             added_at: Instant(0),
+            load_cell: None,
             messages: Vec::new(),
             purchases: Vec::new(),
             events: Vec::new(),

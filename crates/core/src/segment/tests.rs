@@ -3,6 +3,7 @@
 use super::person::{Answer, Held, Message, Purchase, Value};
 use super::words::{Names, sentence};
 use super::*;
+use crate::goal::{Goal, What};
 use crate::{DAY, Instant};
 use proptest::prelude::*;
 use rstest::rstest;
@@ -182,13 +183,19 @@ fn references_are_put_in_and_circles_named() {
         (4, "Egg", Some(not(refer(5)))),
         (5, "Hen", Some(refer(4))),
     ]);
-    let whole = Tree::Any { of: vec![refer(2), refer(3)] }.resolve(&k).unwrap();
+    let talk = Goal { what: What::Event { name: "Came to a talk".into(), cents: 0 }, currency: String::new() };
+    let goals = HashMap::from([(7, talk)]);
+    let met = |goal, n| Tree::Converted { goal, times: Times::AtLeast(n), within_days: None };
+    assert_eq!(holds(&met(7, 2).resolve(&k, &goals).unwrap(), &wren(), NOW), Some(true));
+    assert_eq!(holds(&met(7, 3).resolve(&k, &goals).unwrap(), &wren(), NOW), Some(false));
+    assert_eq!(met(8, 1).resolve(&k, &goals), Err(SegmentError::GoalGone));
+    let whole = Tree::Any { of: vec![refer(2), refer(3)] }.resolve(&k, &goals).unwrap();
     assert_eq!(holds(&whole, &wren(), NOW), Some(true));
     assert_eq!(whole.references(), [3], "written members stay a reference");
-    assert_eq!(refer(4).resolve(&k), Err(SegmentError::Circle("Egg → Hen → Egg".into())));
-    assert_eq!(refer(9).resolve(&k), Err(SegmentError::Gone));
+    assert_eq!(refer(4).resolve(&k, &goals), Err(SegmentError::Circle("Egg → Hen → Egg".into())));
+    assert_eq!(refer(9).resolve(&k, &goals), Err(SegmentError::Gone));
     // Twice the same segment side by side is no circle.
-    assert!(Tree::All { of: vec![refer(1), refer(1)] }.resolve(&k).is_ok());
+    assert!(Tree::All { of: vec![refer(1), refer(1)] }.resolve(&k, &goals).is_ok());
 }
 
 #[test]

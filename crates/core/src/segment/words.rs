@@ -13,6 +13,7 @@ pub struct Names {
     pub topics: HashMap<i64, String>,
     pub mailings: HashMap<i64, String>,
     pub segments: HashMap<i64, String>,
+    pub goals: HashMap<i64, String>,
     /// By mailing and place in it.
     pub links: HashMap<(i64, u32), String>,
 }
@@ -171,6 +172,13 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
                 Bought::Count => format!("bought {of} {} {value} times{}", compare(*is), days(*within_days)),
                 Bought::Value => format!("bought {of} for {} {value}{}", compare(*is), days(*within_days)),
             }
+        }
+        Tree::Converted { goal, times: n, within_days } => {
+            format!("met the goal {} {}{}", name(&names.goals, *goal, "goal"), times(*n, "time"), days(*within_days))
+        }
+        Tree::Load { cells } => {
+            let cells: Vec<String> = cells.iter().map(|c| crate::load::cell_words(*c)).collect();
+            format!("mail load is {}", cells.join(" or "))
         }
         Tree::Added { within_days } => format!("added{}", days(Some(*within_days))),
         Tree::Share { percent, .. } => format!("in a random {percent}%"),

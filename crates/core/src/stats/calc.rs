@@ -1,7 +1,7 @@
 //! One door to the statistics for scripts: a function name and JSON arguments in, JSON out.
 
 use super::proportion::{Method, proportion_interval};
-use super::{Arm, StatsError, goodness_of_fit, sample_size, two_proportions};
+use super::{Arm, StatsError, goodness_of_fit, sample_size, two_proportions, welch};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
@@ -52,6 +52,13 @@ struct EffectArgs {
 }
 
 #[derive(Deserialize)]
+struct WelchArgs {
+    a: welch::Sample,
+    b: welch::Sample,
+    level: f64,
+}
+
+#[derive(Deserialize)]
 struct RatioArgs {
     observed: Vec<u64>,
     planned_shares: Vec<f64>,
@@ -92,6 +99,10 @@ pub fn call(name: &str, args: Value) -> Result<Value, StatsError> {
             let e: EffectArgs = read(args)?;
             let effect = sample_size::minimum_detectable_effect(e.baseline, e.n_a, e.n_b, e.alpha, e.power, e.sides)?;
             Ok(json!({ "effect_abs": effect }))
+        }
+        "welch" => {
+            let w: WelchArgs = read(args)?;
+            written(welch::welch(w.a, w.b, w.level)?)
         }
         "sample_ratio_mismatch" => {
             let r: RatioArgs = read(args)?;

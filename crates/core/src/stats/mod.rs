@@ -1,12 +1,14 @@
 //! The statistics: each function checks its input, returns a struct with all it worked out, and
 //! names its formula and source. Counts go to 10,000,000, so products are taken in floating point.
 
+pub mod beta_binomial_fit;
 pub mod calc;
 pub mod goodness_of_fit;
 pub mod proportion;
 pub mod sample_size;
 pub mod special;
 pub mod two_proportions;
+pub mod welch;
 
 use serde::{Deserialize, Serialize};
 

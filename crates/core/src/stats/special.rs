@@ -201,3 +201,28 @@ pub fn chi_square_sf(x: f64, df: f64) -> f64 {
     }
     kernel * h
 }
+
+/// The digamma function, for `x > 0`: recurrence up to 12, then its asymptotic series (Abramowitz and
+/// Stegun 6.3.5 and 6.3.18).
+#[must_use]
+pub fn digamma(mut x: f64) -> f64 {
+    let mut sum = 0.0;
+    while x < 12.0 {
+        sum -= 1.0 / x;
+        x += 1.0;
+    }
+    let y = 1.0 / (x * x);
+    sum + x.ln() - 0.5 / x - y * (1.0 / 12.0 - y * (1.0 / 120.0 - y * (1.0 / 252.0 - y * (1.0 / 240.0 - y * (1.0 / 132.0)))))
+}
+
+/// The trigamma function, for `x > 0`: as [`digamma`] (Abramowitz and Stegun 6.4.6 and 6.4.12).
+#[must_use]
+pub fn trigamma(mut x: f64) -> f64 {
+    let mut sum = 0.0;
+    while x < 12.0 {
+        sum += 1.0 / (x * x);
+        x += 1.0;
+    }
+    let y = 1.0 / (x * x);
+    sum + 1.0 / x + 0.5 * y + y / x * (1.0 / 6.0 - y * (1.0 / 30.0 - y * (1.0 / 42.0 - y * (1.0 / 30.0 - y * (5.0 / 66.0)))))
+}

@@ -1,8 +1,12 @@
 //! A seeded base of a million people with twenty million messages and as many responses, written
 //! straight into a file: made once, kept in target/bench-base.
 
-use rinse_core::DAY;
-use rinse_store::{Store, rollups};
+use rinse_core::caps::{Cap, Scope, Window};
+use rinse_core::clearance::{LetterheadHours, RuleSet};
+use rinse_core::holdout::Holdout;
+use rinse_core::hours::Hours;
+use rinse_core::{DAY, HOUR, Instant};
+use rinse_store::{Store, rollups, rules};
 use rusqlite::{Connection, params};
 use std::path::{Path, PathBuf};
 
@@ -44,15 +48,24 @@ pub(crate) const FAMILY: [&str; 12] =
 pub(crate) const COUNTRIES: [&str; 6] = ["GB", "IE", "NO", "DE", "US", "NZ"];
 pub(crate) const SOURCES: [&str; 5] = ["visitor desk", "web form", "members' evening", "lantern shop", "boat trip"];
 
+const ZONES: [&str; 6] = ["Europe/London", "Europe/Dublin", "Europe/Oslo", "Europe/Berlin", "America/New_York", "Pacific/Auckland"];
+/// The mailings to come: twenty over four weeks, to everybody, lists and segments.
+pub(crate) const COMING: i64 = 20;
+
 /// The folder with the base, made when there is none of this version.
 pub(crate) fn folder() -> PathBuf {
     let folder = Path::new("target/bench-base").to_owned();
-    let made = folder.join("made-2");
+    let made = folder.join("made-3");
     if !made.exists() {
         let _ = std::fs::remove_dir_all(&folder);
         eprintln!("Making the base of {PEOPLE} people once; some minutes.");
         make(&folder);
         std::fs::write(made, "").expect("a mark");
+    }
+    let ruled = folder.join("ruled");
+    if !ruled.exists() {
+        rule(&folder);
+        std::fs::write(ruled, "").expect("a mark");
     }
     let rolled = folder.join("rolled");
     if !rolled.exists() {
@@ -63,6 +76,45 @@ pub(crate) fn folder() -> PathBuf {
         std::fs::write(rolled, "").expect("a mark");
     }
     folder
+}
+
+/// What twelve rules ask: topics left, suppression lists, breaks, three caps, hours, countries that confirm, a
+/// holdout; and twenty mailings to come.
+fn rule(folder: &Path) {
+    drop(Store::open(folder, false).expect("a store"));
+    let c = Connection::open(folder.join("rinse.db")).expect("the file opens");
+    c.execute_batch("PRAGMA synchronous = OFF; BEGIN").expect("begin");
+    c.execute_batch(&format!(
+        "INSERT INTO topic_left SELECT 1, id, 0 FROM contact WHERE id % 31 = 0;
+         UPDATE contact SET consent = 4, under_pause = 2, paused_until = {} WHERE id % 211 = 0;
+         INSERT INTO suppression_list (id, name, made_at, looked_at, scope, scope_id) VALUES (2, 'Shop', 0, 0, 'letterhead', 1), (3, 'Boats', 0, 0, 'topic', 1);
+         INSERT INTO suppression_entry (list_id, kind, text, added_at) SELECT 1, 1, address_key, 0 FROM contact WHERE id % 97 = 0;
+         INSERT INTO suppression_entry (list_id, kind, text, added_at) VALUES (2, 2, 'post7.example', 0), (3, 3, '*.post9.example', 0);",
+        ASKED + 5 * DAY
+    ))
+    .expect("the rules' rows");
+    let cap = |limit, window| Cap { limit, window, scope: Scope::Marketing, in_force: true };
+    let set = RuleSet {
+        caps: vec![cap(1, Window::CalendarDay), cap(2, Window::Days { n: 7 }), cap(5, Window::Days { n: 28 })],
+        hours: vec![LetterheadHours { letterhead: 1, hours: Hours { from_minute: 480, until_minute: 1200 } }],
+        confirm: vec!["DE".into()],
+        holdout: Some(Holdout { share: 0.02 }),
+    };
+    rules::save(&c, Instant(0), None, &set, "").expect("the rules");
+    for i in 0..COMING {
+        c.execute(
+            "INSERT INTO mailing (id, name, letterhead_id, topic_id, list_id, over_cap, made_at, state, planned_at) VALUES (?1, 'Coming', 1, ?2, ?3, ?4, 0, 'planned', ?5)",
+            params![
+                MAILINGS + 1 + i,
+                (i % 3 != 2).then_some(1 + i % 2),
+                [None, Some(1), Some(2), Some(3), Some(1)][(i % 5) as usize],
+                if i % 4 == 3 { "skip" } else { "hold" },
+                ASKED + i * 33 * HOUR + HOUR
+            ],
+        )
+        .expect("a mailing");
+    }
+    c.execute_batch("COMMIT; PRAGMA wal_checkpoint(TRUNCATE)").expect("commit");
 }
 
 fn make(folder: &Path) {
@@ -97,9 +149,9 @@ fn make(folder: &Path) {
         let status = if d.chance(97) { 0 } else { 1 + d.below(3) };
         put(
             "INSERT INTO contact (id, address, address_key, domain_id, given_name, family_name, country, zone, source, latitude, longitude, added_at, consent, consent_at, status)
-             VALUES (?1,?2,?2,?3,?4,?5,?6,'Europe/London',?7,?8,?9,?10,?11,?10,?12)",
+             VALUES (?1,?2,?2,?3,?4,?5,?6,?13,?7,?8,?9,?10,?11,?10,?12)",
             params![i, address, domain, g, f, COUNTRIES[d.below(6) as usize], SOURCES[d.below(5) as usize], 50.0 + d.below(1000) as f64 / 100.0,
-                -8.0 + d.below(1000) as f64 / 100.0, NOW - (PEOPLE - i) * 1500 * DAY / PEOPLE - d.below(DAY as u64), consent, status],
+                -8.0 + d.below(1000) as f64 / 100.0, NOW - (PEOPLE - i) * 1500 * DAY / PEOPLE - d.below(DAY as u64), consent, status, ZONES[d.below(6) as usize]],
         );
         if d.chance(60) {
             let tier = ["friend", "keeper", "patron"][d.below(3) as usize];
@@ -149,7 +201,7 @@ fn make(folder: &Path) {
         c.execute_batch("COMMIT").expect("commit");
     }
     c.execute_batch(
-        "CREATE INDEX send_recent ON send (at, contact_id) WHERE class = 1; CREATE INDEX send_contact ON send (contact_id, id);
+        "CREATE INDEX send_recent ON send (at, contact_id, mailing_id, state, handed_at) WHERE class = 1; CREATE INDEX send_contact ON send (contact_id, id);
          CREATE INDEX response_send ON response (send_id, kind); CREATE INDEX field_value_contact ON field_value (contact_id, field_id);
          CREATE INDEX list_member_contact ON list_member (contact_id); CREATE INDEX contact_family ON contact (family_name COLLATE NOCASE, id);
          CREATE INDEX contact_given ON contact (given_name COLLATE NOCASE, id); CREATE INDEX contact_domain ON contact (domain_id, id);

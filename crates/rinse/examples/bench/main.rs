@@ -1,6 +1,7 @@
 //! `make bench`: each figure beside a bare loop that does the same work in the same run.
 
 mod base;
+mod clearing;
 mod people;
 
 use futures::StreamExt;
@@ -8,15 +9,13 @@ use rinse_core::Instant;
 use rinse_core::message::prepare;
 use rinse_core::token::{Kind, Signer};
 use rinse_post::compose::{Composer, Sender, To};
-use rinse_store::contacts::{self, Query, Sort};
-use rinse_store::{Store, clearing, responses};
+use rinse_store::{Store, responses};
 use rusqlite::{Connection, params};
 use std::io::Write;
 use std::path::Path;
 use std::time::Instant as Stopwatch;
 
 const EVENTS: i64 = 200_000;
-const CONTACTS: i64 = 1_000_000;
 const MESSAGES: i64 = 50_000;
 
 fn line(what: &str, ours: f64, bare: f64, unit: &str) {
@@ -82,65 +81,12 @@ async fn events() {
     line("events in, durable before answered", ours, EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0, "thousand a second");
 }
 
-fn clearance() {
-    let folder = tempfile::tempdir().expect("a folder");
-    drop(Store::open(folder.path(), false).expect("a store"));
-    fill(folder.path(), CONTACTS, CONTACTS / 4);
-    let store = Store::open(folder.path(), false).expect("a store");
-    let start = Stopwatch::now();
-    let sluice = store.read_now(|c| Ok(clearing::audience(c, 2, Instant(1000))?.sluice())).expect("a clearance");
-    let ours = start.elapsed().as_secs_f64();
-    let start = Stopwatch::now();
-    let bare = store
-        .read_now(|c| {
-            let mut s = c.prepare("SELECT id, domain_id, consent, paused_until, status, status_until FROM contact")?;
-            let mut rows = s.query([])?;
-            let mut n = 0_i64;
-            while let Some(r) = rows.next()? {
-                n += r.get::<_, i64>(2)? + r.get::<_, i64>(4)?;
-            }
-            Ok(n)
-        })
-        .expect("a count");
-    line(
-        &format!("clearance of {} people, {} cleared, first in the process", sluice.selected, sluice.cleared),
-        ours,
-        start.elapsed().as_secs_f64(),
-        "s",
-    );
-    assert!(bare > 0);
-    let page = |what: &str, search: &str, page: u32| {
-        let q = Query {
-            search: search.into(),
-            list: None,
-            tag: None,
-            segment: None,
-            status: None,
-            sort: Sort::Address,
-            descending: false,
-            page,
-            size: 50,
-        };
-        let start = Stopwatch::now();
-        let found = store.read_now(|c| contacts::page(c, &q, Instant(0))).expect("a page");
-        let _ = writeln!(
-            std::io::stdout(),
-            "contact list, {what}: {:.1} ms for {} rows",
-            start.elapsed().as_secs_f64() * 1000.0,
-            found.rows.len()
-        );
-    };
-    page("first page by address", "", 0);
-    page("page 10,001 by address", "", 10_000);
-    page("search for the beginning of an address", "p0073", 0);
-}
-
 fn compose() {
     let html = "<p>Dear {{ given_name|default(\"friend\") }}</p><a href=\"https://skerry-light.example/a\">a</a><a href=\"https://skerry-light.example/b\">b</a>{{ postal_address }}<a href=\"{{ unsubscribe_url }}\">Stop</a>";
     let prepared = prepare(html, html).expect("HTML");
     let sender = Sender { name: "Skerry Light".into(), address: "l@skerry-light.example".into(), postal_address: "1 Harbour Steps".into() };
     let signer = Signer::new(b"bench");
-    let composer = Composer::new(&prepared, &["Tides".into()], sender, "http://127.0.0.1", signer.clone()).expect("a composer");
+    let composer = Composer::new(1, &prepared, &["Tides".into()], sender, "http://127.0.0.1", signer.clone()).expect("a composer");
     let to = To { address: "p@tern.example", given_name: Some("Wren"), family_name: None, country: None };
     let start = Stopwatch::now();
     let bytes: usize = (0..MESSAGES).map(|i| composer.compose(i, 0, to, 0).map_or(0, |m| m.bytes.len())).sum();
@@ -157,7 +103,7 @@ fn compose() {
     assert!(bytes > 0 && bare > 0);
 }
 
-/// Everything, or only what is named: events, clearance, compose, import, segments.
+/// Everything, or only what is named: events, clearance, one-click, compose, import, segments.
 #[tokio::main]
 async fn main() {
     let only: Vec<String> = std::env::args().skip(1).collect();
@@ -166,7 +112,10 @@ async fn main() {
         events().await;
     }
     if asked("clearance") {
-        clearance();
+        clearing::clearance();
+    }
+    if asked("one-click") {
+        clearing::one_click().await;
     }
     if asked("compose") {
         compose();

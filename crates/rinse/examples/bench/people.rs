@@ -97,7 +97,8 @@ pub(crate) fn segments_and_pages() {
     for (sort, name) in [(Sort::Address, "address"), (Sort::FamilyName, "name"), (Sort::AddedAt, "added")] {
         for (list, tag) in [(None, None), (Some(1), None), (None, Some(1))] {
             for (page, descending) in [(0, false), (5_000, true), (1_500, false), (19_000, false)] {
-                let q = Query { search: String::new(), list, tag, segment: None, status: None, sort, descending, page, size: 50 };
+                let q =
+                    Query { search: String::new(), list, tag, segment: None, status: None, load: None, sort, descending, page, size: 50 };
                 let mut best = f64::MAX;
                 for _ in 0..2 {
                     let start = Stopwatch::now();

@@ -4,15 +4,17 @@ use super::Acting;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
-use axum::extract::State;
+use axum::extract::{Query, State};
 use rinse_core::address::Address;
 use rinse_core::consent::Consent;
 use rinse_core::report::Rate;
-use rinse_store::consent::{self, ConsentSource, InState, MonthOfConsent};
+use rinse_store::consent::{self, ConsentSource, EntityConsent, FaringByConsent, InState, MonthOfConsent};
+use rinse_store::holdout::HoldoutReadout;
+use rinse_store::ledger::{self, Seals};
 use rinse_store::signups::{self, Form, Waiting};
 use rinse_store::{StoreError, findings, settings};
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 #[derive(Serialize, ToSchema)]
 pub(crate) struct ConsentView {
@@ -23,6 +25,8 @@ pub(crate) struct ConsentView {
     sources: Vec<ConsentSource>,
     /// Sign-ups that nobody confirmed yet.
     waiting: Vec<Waiting>,
+    /// Of other legal entities than the first.
+    entities: Vec<EntityConsent>,
 }
 
 /// Where everybody's consent stands, how it came about, and what waits.
@@ -39,10 +43,43 @@ pub(crate) async fn view(State(app): State<App>) -> Answer<ConsentView> {
                     confirmation: signups::confirmation_rate(c, now)?,
                     sources: consent::sources(c)?,
                     waiting: signups::waiting(c, now)?,
+                    entities: consent::entities(c)?,
                 })
             })
             .await?,
     ))
+}
+
+/// How mail fared by the recipients' consent, and by what it came by.
+#[utoipa::path(get, path = "/api/consent/faring", responses((status = 200, body = FaringByConsent)))]
+pub(crate) async fn faring(State(app): State<App>) -> Answer<FaringByConsent> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| consent::faring(c, now)).await?))
+}
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct Noted {
+    /// A link that was noted earlier, to look for in the chain.
+    link: Option<String>,
+}
+
+/// Holds every entry of the ledger against its seal and the one before it.
+#[utoipa::path(get, path = "/api/consent/seals", params(Noted), responses((status = 200, body = Seals)))]
+pub(crate) async fn seals(State(app): State<App>, Query(n): Query<Noted>) -> Answer<Seals> {
+    Ok(Json(app.store.read(move |c| ledger::seals(c, n.link.as_deref())).await?))
+}
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct ReadoutOf {
+    /// What counts as a conversion; none: any purchase.
+    goal: Option<i64>,
+}
+
+/// What the global holdout shows; null when there is none.
+#[utoipa::path(get, path = "/api/holdout", params(ReadoutOf), responses((status = 200, body = Option<HoldoutReadout>)))]
+pub(crate) async fn holdout(State(app): State<App>, Query(q): Query<ReadoutOf>) -> Answer<Option<HoldoutReadout>> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| rinse_store::holdout::readout(c, q.goal, now)).await?))
 }
 
 #[derive(Deserialize, ToSchema)]

@@ -20,6 +20,8 @@ pub(crate) struct PageQuery {
     tag: Option<i64>,
     segment: Option<i64>,
     status: Option<i64>,
+    /// In this mail-load cell.
+    load: Option<u8>,
     sort: Option<Sort>,
     #[serde(default)]
     descending: bool,
@@ -35,6 +37,7 @@ impl PageQuery {
             tag: self.tag,
             segment: self.segment,
             status: self.status,
+            load: self.load,
             sort: self.sort.unwrap_or(Sort::AddedAt),
             descending: self.descending,
             page: self.page,
@@ -52,8 +55,9 @@ pub(crate) async fn csv(State(app): State<App>, Query(q): Query<PageQuery>) -> R
 
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct PutOn {
-    /// list or tag
     word: PutWord,
+    /// The list's or the tag's number; of no meaning for a sunset.
+    #[serde(default)]
     id: i64,
 }
 
@@ -62,22 +66,39 @@ pub(crate) struct PutOn {
 pub(crate) enum PutWord {
     List,
     Tag,
+    /// No marketing, for silence, until they answer or sign up.
+    Sunset,
 }
 
-/// Puts everybody the list shows, on all its pages, on a list or a tag; returns the run, which can be taken back.
+/// Puts everybody the list shows, on all its pages, on a list or a tag, or sunsets them; returns the run, which can be taken back.
 #[utoipa::path(post, path = "/api/contacts/put", params(PageQuery), request_body = PutOn, responses((status = 200, body = i64)))]
 pub(crate) async fn put(State(app): State<App>, who: Acting, Query(q): Query<PageQuery>, Json(p): Json<PutOn>) -> Answer<i64> {
     let (q, now) = (q.asked(), app.now());
-    let kind = if p.word == PutWord::List { tags::Kind::List } else { tags::Kind::Tag };
-    let (ids, name) = app.store.read(move |c| Ok((contacts::matching(c, &q, now)?, tags::name(c, kind, p.id)?))).await?;
+    let (kind, code) = match p.word {
+        PutWord::List => (Some(tags::Kind::List), "list"),
+        PutWord::Tag => (Some(tags::Kind::Tag), "tag"),
+        PutWord::Sunset => (None, "sunset"),
+    };
+    let (ids, name) = app
+        .store
+        .read(move |c| {
+            let name = kind.map_or_else(|| Ok("sunset".to_owned()), |kind| tags::name(c, kind, p.id))?;
+            Ok((contacts::matching(c, &q, now)?, name))
+        })
+        .await?;
     let person = Some(who.0);
-    let words = format!("put {} people on {name}", ids.len());
-    let run =
-        app.store.write(move |c| runs::begin(c, now, person, if kind == tags::Kind::List { "list" } else { "tag" }, &words, None)).await?;
+    let words = if kind.is_some() { format!("put {} people on {name}", ids.len()) } else { format!("sunset {} people", ids.len()) };
+    let run = app.store.write(move |c| runs::begin(c, now, person, code, &words, None)).await?;
     let mut done = 0;
     for part in ids.chunks(1_000) {
         let part = part.to_vec();
-        done += app.store.write(move |c| merges::put_on(c, run, kind, p.id, &part, now)).await?;
+        done += app
+            .store
+            .write(move |c| match kind {
+                Some(kind) => merges::put_on(c, run, kind, p.id, &part, now),
+                None => merges::sunset(c, run, &part, now, person),
+            })
+            .await?;
     }
     app.store
         .write(move |c| {

@@ -9,6 +9,7 @@ use rinse_core::cap_guide::{self, Band};
 use rinse_core::recency::{Costs, Guide};
 use rinse_core::source::Quality;
 use rinse_store::growth::{self, Month};
+use rinse_store::load::{self, LoadView};
 use rinse_store::{guides, settings};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -83,4 +84,10 @@ pub(crate) async fn growth(State(app): State<App>, Query(q): Query<Lists>) -> An
 pub(crate) async fn sources(State(app): State<App>) -> Answer<Vec<Quality>> {
     let now = app.now();
     Ok(Json(app.store.read(move |c| guides::sources(c, now)).await?))
+}
+
+/// Mail load: how much mail people get, by how they answer it.
+#[utoipa::path(get, path = "/api/load", responses((status = 200, body = LoadView)))]
+pub(crate) async fn mail_load(State(app): State<App>) -> Answer<LoadView> {
+    Ok(Json(app.store.read(load::view).await?))
 }

@@ -130,14 +130,16 @@ pub(crate) async fn preview(State(app): State<App>, _: Acting, Json(n): Json<New
         app.store
             .read(move |c| {
                 let (before, after) = (forecast::forecast(c, now, None, None)?, forecast::forecast(c, now, None, Some(&n.rules))?);
-                let effects = before.mailings.iter().filter_map(|b| {
-                    let a = after.mailings.iter().find(|a| a.id == b.id)?;
-                    Some(effect(b, a))
-                });
-                Ok(RulesPreview { mailings: before.mailings.len(), effects: effects.collect() })
+                Ok(RulesPreview { mailings: before.mailings.len(), effects: effects(&before, &after) })
             })
             .await?,
     ))
+}
+
+/// What a change does to each coming mailing.
+pub(super) fn effects(before: &forecast::Forecast, after: &forecast::Forecast) -> Vec<Effect> {
+    let pairs = before.mailings.iter().filter_map(|b| after.mailings.iter().find(|a| a.id == b.id).map(|a| (b, a)));
+    pairs.map(|(b, a)| effect(b, a)).collect()
 }
 
 fn people(n: u64) -> String {

@@ -194,7 +194,8 @@ pub(crate) async fn why(State(app): State<App>, Path(contact): Path<i64>, Json(t
         app.store
             .read(move |c| {
                 tree.check().map_err(|e| StoreError::Refused(e.to_string()))?;
-                let whole = tree.resolve(&segments::known(c)?).map_err(|e| StoreError::Refused(e.to_string()))?;
+                let whole =
+                    tree.resolve(&segments::known(c)?, &rinse_store::goals::known(c)?).map_err(|e| StoreError::Refused(e.to_string()))?;
                 Ok(explain(&whole, &person::load(c, contact)?, now, &segments::names(c)?))
             })
             .await?,
@@ -224,6 +225,7 @@ pub(crate) struct Vocabulary {
     products: Vec<String>,
     categories: Vec<String>,
     places: Vec<Place>,
+    goals: Vec<Tied>,
 }
 
 #[utoipa::path(get, path = "/api/vocabulary", responses((status = 200, body = Vocabulary)))]
@@ -248,6 +250,7 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
                     products,
                     categories,
                     places: GAZETTEER.to_vec(),
+                    goals: rinse_store::goals::all(c)?.into_iter().map(|g| Tied { id: g.id, name: g.name }).collect(),
                 })
             })
             .await?,

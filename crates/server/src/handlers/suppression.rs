@@ -1,6 +1,7 @@
 //! Suppression lists and live rules: made, filled, looked over, ended.
 
 use super::Acting;
+use super::rules::{Effect, effects};
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
@@ -9,6 +10,8 @@ use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use rinse_core::Instant;
 use rinse_core::suppression::Entry;
+use rinse_store::clearing::forecast::{self, Barring};
+use rinse_store::near_misses::{self, NearMiss, NearMissChoice};
 use rinse_store::settings;
 use rinse_store::suppression::{self, Beside, Catch, Line, List, NewList};
 use serde::{Deserialize, Serialize};
@@ -74,17 +77,63 @@ pub(crate) struct Added {
     there_already: u64,
 }
 
-/// Adds lines to a list: all of them, or none when one can't be read.
-#[utoipa::path(post, path = "/api/suppression/{id}/lines", params(("id" = i64, Path)), request_body = NewLines, responses((status = 200, body = Added)))]
-pub(crate) async fn add(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(n): Json<NewLines>) -> Answer<Added> {
-    let now = app.now();
+/// The lines that were sent, each read.
+fn entries(lines: &str) -> Result<Vec<Entry>, ApiError> {
     let mut entries = Vec::new();
-    for (i, line) in n.lines.lines().enumerate().map(|(i, l)| (i + 1, l.trim())).filter(|(_, l)| !l.is_empty()) {
+    for (i, line) in lines.lines().enumerate().map(|(i, l)| (i + 1, l.trim())).filter(|(_, l)| !l.is_empty()) {
         entries.push(Entry::parse(line).map_err(|e| ApiError::Refused(format!("Line {i}: {e} Nothing was added.")))?);
     }
     if entries.is_empty() {
         return Err(ApiError::Refused("Write at least one address or domain.".into()));
     }
+    Ok(entries)
+}
+
+/// What suppressing would do.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SuppressionPreview {
+    /// People in the base who would be on it.
+    people: u64,
+    /// What it does to the mailings of the coming four weeks.
+    effects: Vec<Effect>,
+}
+
+/// Whom lines would catch, and what that does to the coming mailings. Nothing is saved.
+#[utoipa::path(post, path = "/api/suppression/{id}/preview", params(("id" = i64, Path)), request_body = NewLines, responses((status = 200, body = SuppressionPreview)))]
+pub(crate) async fn preview(State(app): State<App>, _: Acting, Path(id): Path<i64>, Json(n): Json<NewLines>) -> Answer<SuppressionPreview> {
+    let now = app.now();
+    let entries = entries(&n.lines)?;
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let list = suppression::one(c, id)?;
+                let barring = Barring { scope: list.scope, people: suppression::would_name(c, &entries)? };
+                let (before, after) = (forecast::forecast(c, now, None, None)?, forecast::forecast_if(c, now, None, None, Some(&barring))?);
+                Ok(SuppressionPreview { people: barring.people.len() as u64, effects: effects(&before, &after) })
+            })
+            .await?,
+    ))
+}
+
+/// Domains and people close to what is barred, for somebody to decide.
+#[utoipa::path(get, path = "/api/suppression/near-misses", responses((status = 200, body = Vec<NearMiss>)))]
+pub(crate) async fn near_misses(State(app): State<App>) -> Answer<Vec<NearMiss>> {
+    Ok(Json(app.store.read(near_misses::all).await?))
+}
+
+/// Bars or dismisses one of them; the choice is remembered.
+#[utoipa::path(post, path = "/api/suppression/near-misses", request_body = NearMissChoice, responses((status = 204)))]
+pub(crate) async fn decide(State(app): State<App>, who: Acting, Json(choice): Json<NearMissChoice>) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| near_misses::decide(c, &choice, now, Some(who.0))).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Adds lines to a list: all of them, or none when one can't be read.
+#[utoipa::path(post, path = "/api/suppression/{id}/lines", params(("id" = i64, Path)), request_body = NewLines, responses((status = 200, body = Added)))]
+pub(crate) async fn add(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(n): Json<NewLines>) -> Answer<Added> {
+    let now = app.now();
+    let entries = entries(&n.lines)?;
     if n.expires_at.is_some_and(|t| t <= now.0) {
         return Err(ApiError::Refused("The lines would have ended already: give a date to come, or none.".into()));
     }

@@ -4,6 +4,7 @@
 mod leave;
 pub(crate) mod page;
 mod preferences;
+mod share;
 pub(crate) mod signup;
 
 use crate::engine::ReceivedAt;
@@ -18,7 +19,7 @@ use axum::routing::{get, post};
 use rinse_core::Instant;
 use rinse_core::token::Kind;
 use rinse_post::inbound::{self, Inbound};
-use rinse_store::{mailings, responses, sends};
+use rinse_store::{mailings, responses, sends, signups};
 use sha2::{Digest, Sha256};
 
 /// A transparent picture of one pixel.
@@ -32,6 +33,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/p/{token}", get(preferences::page).post(preferences::save))
         .route("/f/{letterhead}", get(signup::page).post(signup::send))
         .route("/i/{token}", get(signup::confirm_page).post(signup::confirm))
+        .route("/s/{token}", get(share::page))
         .route("/in/mail", post(mail))
         .layer(DefaultBodyLimit::max(5_000_000))
         .with_state(app)
@@ -90,6 +92,8 @@ async fn mail(State(app): State<App>, headers: HeaderMap, at: At, body: Bytes) -
         .strip_prefix("back+")
         .and_then(|t| app.signer.read_mailbox(Kind::Return, t))
         .or_else(|| local.strip_prefix("reply+").and_then(|t| app.signer.read_mailbox(Kind::Reply, t)));
+    // An invitation's reports come back by its own token.
+    let invitation = local.strip_prefix("back+").and_then(|t| app.signer.read_mailbox(Kind::Confirm, t));
     let read = inbound::read(&body);
     let kind = match &read {
         Inbound::DeliveryStatus(_) => "delivery status",
@@ -103,6 +107,17 @@ async fn mail(State(app): State<App>, headers: HeaderMap, at: At, body: Bytes) -
         .write(move |c| {
             if !responses::first_time(c, &digest, at, kind, send)? {
                 return Ok(());
+            }
+            if let Some(sign_up) = invitation {
+                match &read {
+                    Inbound::DeliveryStatus(recipients) => {
+                        for r in recipients.iter().filter(|r| r.action == "failed") {
+                            signups::came_back(c, sign_up, &r.reply)?;
+                        }
+                    }
+                    Inbound::Feedback { kind } if kind == "abuse" => signups::complained(c, sign_up, at)?,
+                    _ => {}
+                }
             }
             let Some(send) = send else { return Ok(()) };
             match read {

@@ -62,7 +62,7 @@ fn shown(c: &Connection, v: Visitor, now: Instant) -> rinse_store::Result<Shown>
     let letterhead = settings::letterhead(c, v.letterhead)?;
     let mut s = c.prepare_cached("SELECT t.id, t.name, NOT EXISTS (SELECT 1 FROM topic_left l WHERE l.topic_id = t.id AND l.contact_id = ?1) FROM topic t ORDER BY t.id")?;
     let topics = s.query_map([v.contact], |r| Ok(Topic { id: r.get(0)?, name: r.get(1)?, on: r.get(2)? }))?.collect::<Result<_, _>>()?;
-    let standing = ledger::stated_now(c, v.contact)?;
+    let standing = ledger::stated_now(c, v.contact, &letterhead.entity)?;
     let state = standing.at(now);
     Ok(Shown { letterhead, topics, state, paused: standing.until.filter(|_| state == Consent::Paused) })
 }
@@ -119,7 +119,8 @@ fn choice(body: &[u8]) -> Option<Choice> {
 
 fn carry_out(c: &Connection, v: Visitor, choice: &Choice, now: Instant) -> rinse_store::Result<String> {
     let evidence = v.send.map_or_else(|| "link of their sign-up".to_owned(), |s| format!("link of message {s}"));
-    let origin = Origin { source: "preferences page", evidence, send: v.send, ..Origin::default() };
+    let origin =
+        Origin { source: "preferences page", evidence, send: v.send, entity: ledger::entity_of(c, v.letterhead)?, ..Origin::default() };
     Ok(match choice {
         Choice::Stop => {
             ledger::act(c, v.contact, now, Act::Withdrew, &origin)?;

@@ -121,6 +121,12 @@ impl Inside {
         self.ask(request.body(Body::from(body.to_owned())).unwrap()).await
     }
 
+    /// One header of a page's answer.
+    pub(crate) async fn header(&self, path: &str, name: &str) -> String {
+        let answer = self.routes.clone().oneshot(Request::builder().uri(path).body(Body::empty()).unwrap()).await.unwrap();
+        answer.headers().get(name).map(|v| v.to_str().unwrap().to_owned()).unwrap_or_default()
+    }
+
     pub(crate) async fn mail(&self, to: &str, raw: &str) -> StatusCode {
         let request = Request::builder().method("POST").uri("/in/mail").header("x-envelope-to", to);
         self.ask(request.body(Body::from(raw.to_owned())).unwrap()).await.0

@@ -1,31 +1,39 @@
 //! The columns of a clearance, read from the file.
 
 use super::Mailing;
-use crate::{Result, segments, suppression};
+use crate::{Result, mailings, segments, suppression};
 use rinse_core::caps::{Kind, Message};
-use rinse_core::clearance::columns::{Base, Marks, NONE};
+use rinse_core::clearance::columns::{Base, Marks, NONE, Places};
 use rinse_core::segment::Tree;
 use rinse_core::{Instant, zone};
 use rusqlite::{Connection, params};
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
-/// People in columns, with their domains.
-#[derive(Default)]
+/// Everybody in the base, in columns, with their domains.
+#[derive(Clone)]
 pub(super) struct People {
     pub(super) base: Base,
     pub(super) domain: Vec<i64>,
+    /// Left the base since it was loaded: selected by nothing.
+    gone: Vec<bool>,
+    countries: Interned,
+    zones: Interned,
 }
 
 /// Words to small numbers; 0 is none. The same word usually comes again at once.
+#[derive(Clone)]
 struct Interned {
     known: HashMap<String, u16>,
     words: Vec<String>,
     last: (String, u16),
+    /// A word that isn't one is as good as none.
+    is_one: fn(&str) -> bool,
 }
 
 impl Interned {
-    fn new() -> Self {
-        Self { known: HashMap::new(), words: vec![String::new()], last: (String::new(), 0) }
+    fn new(is_one: fn(&str) -> bool) -> Self {
+        Self { known: HashMap::new(), words: vec![String::new()], last: (String::new(), 0), is_one }
     }
 
     fn of(&mut self, word: Option<&str>) -> u16 {
@@ -33,48 +41,136 @@ impl Interned {
         if self.last.0 == word {
             return self.last.1;
         }
-        let next = u16::try_from(self.words.len()).unwrap_or(0);
-        let place = *self.known.entry(word.to_owned()).or_insert(next);
-        if place == next && next != 0 {
-            self.words.push(word.to_owned());
-        }
+        // A few dozen words are found quicker by looking than by hashing.
+        let place = if let Some(place) = self.words.iter().take(40).position(|w| w == word) {
+            u16::try_from(place).unwrap_or(0)
+        } else if let Some(place) = self.known.get(word) {
+            *place
+        } else {
+            let place = if (self.is_one)(word) { u16::try_from(self.words.len()).unwrap_or(0) } else { 0 };
+            if place != 0 {
+                self.words.push(word.to_owned());
+            }
+            self.known.insert(word.to_owned(), place);
+            place
+        };
         self.last = (word.to_owned(), place);
         place
     }
 }
 
-/// The people of a query over `contact c`, in the order of their numbers.
-pub(super) fn people(c: &Connection, (from, values): (String, Vec<rusqlite::types::Value>), of_list: bool) -> Result<People> {
-    // Naming the column of the index that is walked keeps SQLite from sorting.
-    let order = if of_list { "m.contact_id" } else { "c.id" };
-    let sql = format!(
-        "SELECT c.id, c.domain_id, c.consent, c.under_pause, c.status, c.status_until, c.paused_until, c.country, c.zone FROM {from} ORDER BY {order}"
-    );
-    let (mut p, mut countries, mut zones) = (People::default(), Interned::new(), Interned::new());
-    let mut s = c.prepare(&sql)?;
-    let mut rows = s.query(rusqlite::params_from_iter(&values))?;
-    while let Some(r) = rows.next()? {
-        let b = &mut p.base;
-        b.contact.push(r.get(0)?);
-        p.domain.push(r.get(1)?);
-        b.consent.push(r.get(2)?);
-        b.under_pause.push(r.get(3)?);
-        b.status.push(r.get(4)?);
-        b.status_until.push(r.get::<_, Option<i64>>(5)?.unwrap_or(NONE));
-        b.paused_until.push(r.get::<_, Option<i64>>(6)?.unwrap_or(NONE));
-        b.country.push(countries.of(r.get_ref(7)?.as_str_or_null().map_err(rusqlite::Error::from)?));
-        b.zone.push(zones.of(r.get_ref(8)?.as_str_or_null().map_err(rusqlite::Error::from)?));
+const COLUMNS: &str =
+    "id, domain_id, consent, under_pause, status, status_until, paused_until, sunset_at IS NOT NULL, country, zone, gone IS NULL";
+
+impl People {
+    /// Everybody who is in the base.
+    pub(super) fn load(c: &Connection) -> Result<Self> {
+        let mut p = Self {
+            base: Base::default(),
+            domain: Vec::new(),
+            gone: Vec::new(),
+            countries: Interned::new(|_| true),
+            zones: Interned::new(|z| zone::named(z).is_some()),
+        };
+        let mut s = c.prepare(&format!("SELECT {COLUMNS} FROM contact WHERE gone IS NULL ORDER BY id"))?;
+        let mut rows = s.query([])?;
+        while let Some(r) = rows.next()? {
+            let place = p.base.contact.len();
+            p.put(place, r)?;
+        }
+        p.name_zones();
+        Ok(p)
     }
-    p.base.countries = countries.words;
-    // A zone that isn't one is as good as none.
-    let known: Vec<_> = zones.words.iter().map(|z| zone::named(z)).collect();
-    for place in &mut p.base.zone {
-        if known[*place as usize].is_none() {
-            *place = 0;
+
+    /// Reads these people anew. False when somebody would have to come in between: then all have to be
+    /// loaded. Who is gone stays in their place, and is selected by nothing.
+    pub(super) fn refresh(&mut self, c: &Connection, ids: &[i64]) -> Result<bool> {
+        let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM contact WHERE id = ?1"))?;
+        for id in ids {
+            let mut rows = s.query([id])?;
+            let Some(r) = rows.next()? else { continue };
+            let present: bool = r.get(10)?;
+            let place = match self.base.contact.binary_search(id) {
+                Ok(place) => place,
+                Err(_) if !present => continue,
+                Err(place) if place == self.base.contact.len() => place,
+                Err(_) => return Ok(false),
+            };
+            self.put(place, r)?;
+        }
+        self.name_zones();
+        Ok(true)
+    }
+
+    /// Writes a row at a place, which may be the one after the last.
+    fn put(&mut self, place: usize, r: &rusqlite::Row<'_>) -> Result<()> {
+        fn set<T>(column: &mut Vec<T>, place: usize, value: T) {
+            if place == column.len() { column.push(value) } else { column[place] = value }
+        }
+        let b = &mut self.base;
+        set(&mut b.contact, place, r.get(0)?);
+        set(&mut self.domain, place, r.get(1)?);
+        set(&mut b.consent, place, r.get(2)?);
+        set(&mut b.under_pause, place, r.get(3)?);
+        set(&mut b.status, place, r.get(4)?);
+        set(&mut b.status_until, place, r.get::<_, Option<i64>>(5)?.unwrap_or(NONE));
+        set(&mut b.paused_until, place, r.get::<_, Option<i64>>(6)?.unwrap_or(NONE));
+        set(&mut b.sunset, place, r.get(7)?);
+        set(&mut b.country, place, self.countries.of(r.get_ref(8)?.as_str_or_null().map_err(rusqlite::Error::from)?));
+        set(&mut b.zone, place, self.zones.of(r.get_ref(9)?.as_str_or_null().map_err(rusqlite::Error::from)?));
+        set(&mut self.gone, place, !r.get::<_, bool>(10)?);
+        Ok(())
+    }
+
+    fn name_zones(&mut self) {
+        let b = &mut self.base;
+        b.countries.clone_from(&self.countries.words);
+        if b.zones.len() != self.zones.words.len() {
+            b.zones = self.zones.words.iter().map(|z| zone::named(z).unwrap_or(zone::TimeZone::UTC)).collect();
         }
     }
-    p.base.zones = known.into_iter().map(|z| z.unwrap_or(zone::TimeZone::UTC)).collect();
-    Ok(p)
+
+    /// The same people with their consent to another legal entity.
+    pub(super) fn of_entity(self: &Arc<Self>, c: &Connection, entity: &str) -> Result<Arc<Self>> {
+        if entity.is_empty() {
+            return Ok(Arc::clone(self));
+        }
+        let mut theirs = Self::clone(self);
+        let b = &mut theirs.base;
+        b.consent.fill(0);
+        b.under_pause.fill(0);
+        b.paused_until.fill(NONE);
+        let mut places = Places::new(&b.contact);
+        let mut s = c.prepare_cached(
+            "SELECT contact_id, consent, under_pause, paused_until FROM entity_consent WHERE entity = ?1 ORDER BY contact_id",
+        )?;
+        let mut rows = s.query([entity])?;
+        while let Some(r) = rows.next()? {
+            let Some(place) = places.of(r.get(0)?) else { continue };
+            let place = place as usize;
+            b.consent[place] = r.get(1)?;
+            b.under_pause[place] = r.get(2)?;
+            b.paused_until[place] = r.get::<_, Option<i64>>(3)?.unwrap_or(NONE);
+        }
+        Ok(Arc::new(theirs))
+    }
+
+    /// The places of those whom a list, a segment, or neither selects.
+    pub(super) fn selected(&self, c: &Connection, list: Option<i64>, segment: Option<i64>, at: Instant) -> Result<Vec<u32>> {
+        let everyone = || (0u32..).zip(&self.gone).filter(|(_, gone)| !**gone).map(|(place, _)| place);
+        let mut places = Places::new(&self.base.contact);
+        let mut find = |ids: Vec<i64>| -> Vec<u32> { ids.into_iter().filter_map(|id| places.of(id)).collect() };
+        Ok(match (list, segment) {
+            (None, None) => everyone().collect(),
+            (Some(list), None) => find(mailings::members(c, list)?),
+            (list, Some(segment)) => {
+                let inside = segments::people(c, &Tree::Segment { segment }, at)?;
+                let Some(list) = list else { return Ok(find(inside)) };
+                let inside: HashSet<i64> = inside.into_iter().collect();
+                find(mailings::members(c, list)?.into_iter().filter(|id| inside.contains(id)).collect())
+            }
+        })
+    }
 }
 
 /// What a mailing is to caps, and its priority.
@@ -95,51 +191,44 @@ pub(super) fn message(state: i64, at: i64, handed_at: Option<i64>, mailing: i64,
     }
 }
 
-/// The marketing messages that count or are reserved, from an instant on, with whose they are.
-pub(super) fn messages(c: &Connection, since: Instant) -> Result<Vec<(i64, Message)>> {
+const MESSAGES: &str = "SELECT contact_id, state, at, handed_at, mailing_id FROM send";
+
+fn read_messages(c: &Connection, mut rows: rusqlite::Rows<'_>) -> Result<Vec<(i64, Message)>> {
     let kinds = kinds(c)?;
-    let mut s = c.prepare_cached(
-        "SELECT contact_id, state, at, handed_at, mailing_id FROM send INDEXED BY send_recent WHERE class = 1 AND at > ?1",
-    )?;
-    let mut rows = s.query([since.0])?;
     let mut out = Vec::new();
+    let mut last = (0, (Kind::default(), 3));
     while let Some(r) = rows.next()? {
         let mailing: i64 = r.get(4)?;
-        let kind = kinds.get(&mailing).copied().unwrap_or_default();
-        if let Some(m) = message(r.get(1)?, r.get(2)?, r.get(3)?, mailing, kind) {
+        if last.0 != mailing {
+            last = (mailing, kinds.get(&mailing).copied().unwrap_or_default());
+        }
+        if let Some(m) = message(r.get(1)?, r.get(2)?, r.get(3)?, mailing, last.1) {
             out.push((r.get(0)?, m));
         }
     }
     Ok(out)
 }
 
-/// Hangs messages on their people; those of others are left out.
-pub(super) fn put_messages(b: &mut Base, mut found: Vec<(i64, Message)>, more: Vec<(i64, Message)>) {
-    found.extend(more);
-    if found.is_empty() {
-        return;
-    }
-    found.sort_unstable_by_key(|(contact, m)| (*contact, m.at));
-    let mut next = 0;
-    b.first = Vec::with_capacity(b.contact.len() + 1);
-    b.messages = Vec::with_capacity(found.len());
-    for contact in &b.contact {
-        b.first.push(u32::try_from(b.messages.len()).unwrap_or(u32::MAX));
-        while found.get(next).is_some_and(|f| f.0 < *contact) {
-            next += 1;
-        }
-        while found.get(next).is_some_and(|f| f.0 == *contact) {
-            b.messages.push(found[next].1);
-            next += 1;
-        }
-    }
-    b.first.push(u32::try_from(b.messages.len()).unwrap_or(u32::MAX));
+/// The marketing messages that count or are reserved, from an instant on, with whose they are.
+pub(super) fn messages(c: &Connection, since: Instant) -> Result<Vec<(i64, Message)>> {
+    let mut s = c.prepare_cached(&format!("{MESSAGES} INDEXED BY send_recent WHERE class = 1 AND at > ?1"))?;
+    read_messages(c, s.query([since.0])?)
+}
+
+/// Those of some people, in the order of their numbers: everybody asked for, also those who have none.
+pub(super) fn messages_of(c: &Connection, contacts: &[i64], since: Instant) -> Result<Vec<(i64, Vec<Message>)>> {
+    let mut s = c.prepare_cached(&format!("{MESSAGES} WHERE contact_id = ?1 AND class = 1 AND at > ?2"))?;
+    contacts
+        .iter()
+        .map(|contact| Ok((*contact, read_messages(c, s.query([*contact, since.0])?)?.into_iter().map(|(_, m)| m).collect())))
+        .collect()
 }
 
 fn mark(b: &Base, flags: &mut [u8], ids: impl IntoIterator<Item = rusqlite::Result<i64>>, bit: u8) -> Result<()> {
+    let mut places = Places::new(&b.contact);
     for id in ids {
-        if let Ok(place) = b.contact.binary_search(&id?) {
-            flags[place] |= bit;
+        if let Some(place) = places.of(id?) {
+            flags[place as usize] |= bit;
         }
     }
     Ok(())
@@ -163,17 +252,19 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant) -
             Marks::TOPIC_LEFT,
         )?;
     }
+    if m.leave_out != 0 {
+        let mut s = c.prepare_cached("SELECT contact_id FROM mail_load WHERE (?1 >> cell) & 1 ORDER BY contact_id")?;
+        mark(b, &mut marks.flags, s.query_map([m.leave_out], |r| r.get(0))?, Marks::LOAD_LEFT_OUT)?;
+    }
     let a = suppression::applying(c, m.target, at)?;
-    let mut lists = vec![0u64; b.contact.len()];
     let named = suppression::named_domains(c, &a.lists)?;
     if !named.is_empty() {
-        for (i, domain) in people.domain.iter().enumerate() {
-            lists[i] |= named.get(domain).copied().unwrap_or(0);
-        }
+        marks.lists = people.domain.iter().map(|domain| named.get(domain).copied().unwrap_or(0)).collect();
     }
     let mut by_id = |id: i64, bits: u64| {
         if let Ok(place) = b.contact.binary_search(&id) {
-            lists[place] |= bits;
+            marks.lists.resize(b.contact.len(), 0);
+            marks.lists[place] |= bits;
         }
     };
     for (id, key) in named_addresses(c, &a.lists)? {
@@ -183,9 +274,6 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant) -
         for id in segments::people(c, &Tree::Segment { segment: *segment }, at)? {
             by_id(id, 1 << place);
         }
-    }
-    if lists.iter().any(|l| *l != 0) {
-        marks.lists = lists;
     }
     Ok((marks, a.ids))
 }

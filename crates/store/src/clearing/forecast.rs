@@ -1,11 +1,12 @@
 //! The forecast: the coming mailings played through, person by person.
 
-use super::{Mailing, base};
-use crate::{Result, mailings, rules};
+use super::{Mailing, base, warm};
+use crate::{Result, StoreError, rules};
 use rinse_core::caps::{Kind, Message};
-use rinse_core::clearance::columns::Marks;
+use rinse_core::clearance::columns::{Marks, Messages, clocks};
 use rinse_core::clearance::forecast::{Coming, Fate, play};
 use rinse_core::clearance::{Class, Person, Reason, Reasons, RuleSet, Rules};
+use rinse_core::zone::{self, Local};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension};
 use serde::Serialize;
@@ -20,12 +21,18 @@ struct Item {
     /// A bit per person.
     selected: Vec<bool>,
     marks: Marks,
+    /// The letterhead's.
+    clock: Local,
 }
 
 /// Everything that is played.
 struct Stage {
-    people: base::People,
+    people: std::sync::Arc<base::People>,
+    /// What went before.
+    sent: Messages,
     items: Vec<Item>,
+    /// Of the base's zones, by their places.
+    clocks: Vec<Local>,
     /// Held and ready messages: whose, of which item, until when, under which rules.
     waiting: HashMap<i64, Vec<(usize, Instant, usize)>>,
     /// The rules of started mailings, by the instant at which they give up.
@@ -54,24 +61,30 @@ fn coming(c: &Connection, now: Instant, until: Instant, moved: Option<Moved>) ->
     Ok(found)
 }
 
-fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet) -> Result<Stage> {
-    let mut people = base::people(c, ("contact c WHERE c.gone IS NULL".into(), vec![]), false)?;
+/// People who would be suppressed, for the mail of a scope.
+pub struct Barring {
+    pub scope: crate::suppression::For,
+    pub people: Vec<i64>,
+}
+
+fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, barring: Option<&Barring>) -> Result<Stage> {
+    let columns = warm::columns(c, now + -super::reach(set))?;
+    let people = columns.people;
     let n = people.base.contact.len();
+    // Everything that is played lies in this span, and windows that reach back from it.
+    let (from, until) = (now + (-super::reach(set) - 10 * DAY), now + (FORECAST_DAYS + 120) * DAY);
     let mut items = Vec::new();
     for (id, at) in found {
         let mailing = super::mailing(c, *id)?;
         let mut selected = vec![false; n];
-        let (from, values) = mailings::audience(c, mailing.list, mailing.segment, *at)?;
-        let mut s = c.prepare(&format!("SELECT c.id FROM {from}"))?;
-        let mut rows = s.query(rusqlite::params_from_iter(&values))?;
-        while let Some(r) = rows.next()? {
-            if let Ok(place) = people.base.contact.binary_search(&r.get(0)?) {
-                selected[place] = true;
-            }
+        for place in people.selected(c, mailing.list, mailing.segment, *at)? {
+            selected[place as usize] = true;
         }
         let rules = set.for_mailing(&mailing.facts, *at);
-        let (marks, _) = base::marks(c, &people, &mailing, *at)?;
-        items.push(Item { mailing, at: *at, rules, selected, marks });
+        let mut marks = base::marks(c, &people, &mailing, *at)?.0;
+        bar(&people, &mailing, barring, &mut marks);
+        let clock = Local::between(&rules.zone, from, until);
+        items.push(Item { mailing, at: *at, rules, selected, marks, clock });
     }
     let mut s = c.prepare_cached("SELECT contact_id, mailing_id, at, give_up_at FROM send WHERE state IN (0, 1)")?;
     let mut rows = s.query([])?;
@@ -87,8 +100,10 @@ fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet) 
                     None => {
                         let mailing = super::mailing(c, id)?;
                         let rules = set.for_mailing(&mailing.facts, now);
-                        let (marks, _) = base::marks(c, &people, &mailing, now)?;
-                        items.push(Item { mailing, at: now, rules, selected: vec![false; n], marks });
+                        let mut marks = base::marks(c, &people, &mailing, now)?.0;
+                        bar(&people, &mailing, barring, &mut marks);
+                        let clock = Local::between(&rules.zone, from, until);
+                        items.push(Item { mailing, at: now, rules, selected: vec![false; n], marks, clock });
                         items.len() - 1
                     }
                 };
@@ -99,38 +114,79 @@ fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet) 
         };
         waiting.entry(r.get(0)?).or_default().push((item, Instant(r.get::<_, i64>(2)?).max(now), rules));
     }
-    let reach = items.iter().map(|i| i.rules.reach()).max().unwrap_or(0);
-    let mut sent = base::messages(c, now + -reach)?;
-    sent.retain(|(_, m)| m.reserved.is_none());
-    base::put_messages(&mut people.base, sent, vec![]);
-    Ok(Stage { people, items, waiting, given_up })
+    let clocks = clocks(&zone::TimeZone::UTC, &people.base.zones, from, until);
+    Ok(Stage { people, sent: columns.messages.handed_over(), items, clocks, waiting, given_up })
+}
+
+/// Marks those who would be suppressed, as if they were on one list more.
+fn bar(people: &base::People, m: &Mailing, barring: Option<&Barring>, marks: &mut Marks) {
+    let Some(b) = barring.filter(|b| b.scope.covers(m.target)) else { return };
+    marks.lists.resize(people.base.contact.len(), 0);
+    for id in &b.people {
+        if let Ok(place) = people.base.contact.binary_search(id) {
+            marks.lists[place] |= 1 << 63;
+        }
+    }
 }
 
 impl Stage {
-    /// Plays everybody through; `tell` gets the person's place and their fates with the items'.
-    fn play(&self, until: Instant, mut tell: impl FnMut(usize, &[(usize, Instant)], &[Fate])) {
+    /// Plays everybody through, a large base in parts side by side; `tell` gets a part's tally, the
+    /// person's place and their fates with the items'.
+    fn play<T: Send>(
+        &self,
+        until: Instant,
+        tally: impl Fn() -> T + Sync,
+        tell: impl Fn(&mut T, usize, &[(usize, Instant)], &[Fate]) + Sync,
+    ) -> Result<Vec<T>> {
+        let n = self.people.base.contact.len();
+        let part = n.div_ceil(if n < 20_000 { 1 } else { super::threads() }).max(1);
+        let (tally, tell) = (&tally, &tell);
+        std::thread::scope(|scope| {
+            let parts: Vec<_> = (0..n)
+                .step_by(part)
+                .map(|from| {
+                    scope.spawn(move || {
+                        let mut told = tally();
+                        self.play_part(from..n.min(from + part), until, |place, which, fates| tell(&mut told, place, which, fates));
+                        told
+                    })
+                })
+                .collect();
+            parts.into_iter().map(|p| p.join().map_err(|_| StoreError::Stopped)).collect()
+        })
+    }
+
+    fn play_part(&self, places: std::ops::Range<usize>, until: Instant, mut tell: impl FnMut(usize, &[(usize, Instant)], &[Fate])) {
         let none = Vec::new();
+        let base = &self.people.base;
         let (mut events, mut which): (Vec<Coming<'_>>, Vec<(usize, Instant)>) = (Vec::new(), Vec::new());
-        for (place, contact) in self.people.base.contact.iter().enumerate() {
+        for place in places {
             events.clear();
             which.clear();
             for (n, item) in self.items.iter().enumerate().filter(|(_, i)| i.selected[place]) {
                 events.push(self.event(item, &item.rules, item.at));
                 which.push((n, item.at));
             }
-            for (n, at, rules) in self.waiting.get(contact).unwrap_or(&none) {
+            let waiting = self.waiting.get(&base.contact[place]).unwrap_or(&none);
+            for (n, at, rules) in waiting {
                 events.push(self.event(&self.items[*n], &self.given_up[*rules], *at));
                 which.push((*n, *at));
             }
             if events.is_empty() {
                 continue;
             }
-            let selected = events.len() - self.waiting.get(contact).map_or(0, Vec::len);
-            let sent = self.people.base.person(place, &self.items[which[0].0].marks).messages;
-            let fates = play(&events, selected, sent, until, |i| {
-                let person = self.people.base.person(place, &self.items[which[i].0].marks);
+            let selected = events.len() - waiting.len();
+            let standing = |i: usize| {
+                let person = base.person(&self.sent, place, &self.items[which[i].0].marks);
                 // A message that waits was recorded already: that is itself.
                 Person { already_sent: i < selected && person.already_sent, ..person }
+            };
+            let fates = play(&events, selected, self.sent.of(place), until, standing, |i| {
+                // People without a zone go by the letterhead's.
+                match base.zone[place] {
+                    0 => &self.items[which[i].0].clock,
+                    zone => &self.clocks[zone as usize],
+                }
             });
             tell(place, &which, &fates);
         }
@@ -148,9 +204,8 @@ pub(super) fn reserved_before(c: &Connection, m: &Mailing, at: Instant, now: Ins
     if found.is_empty() {
         return Ok(Vec::new());
     }
-    let stage = stage(c, now, &found, set)?;
-    let mut out = Vec::new();
-    stage.play(at, |place, which, fates| {
+    let stage = stage(c, now, &found, set, None)?;
+    let parts = stage.play(at, Vec::new, |out, place, which, fates| {
         for ((n, _), fate) in which.iter().zip(fates) {
             let item = &stage.items[*n];
             // Held rows are on record, and count as they stand there.
@@ -159,8 +214,8 @@ pub(super) fn reserved_before(c: &Connection, m: &Mailing, at: Instant, now: Ins
                 out.push((stage.people.base.contact[place], Message { at: goes, kind, reserved: Some(item.mailing.facts.rank) }));
             }
         }
-    });
-    Ok(out)
+    })?;
+    Ok(parts.into_iter().flatten().collect())
 }
 
 /// How a coming mailing will go.
@@ -224,37 +279,79 @@ pub const FORECAST_DAYS: i64 = 28;
 /// # Errors
 /// When there is no such mailing.
 pub fn forecast(c: &Connection, now: Instant, moved: Option<Moved>, set: Option<&RuleSet>) -> Result<Forecast> {
+    forecast_if(c, now, moved, set, None)
+}
+
+/// As [`forecast`], as if some people were suppressed.
+///
+/// # Errors
+/// When there is no such mailing.
+pub fn forecast_if(
+    c: &Connection,
+    now: Instant,
+    moved: Option<Moved>,
+    set: Option<&RuleSet>,
+    barring: Option<&Barring>,
+) -> Result<Forecast> {
     let until = now + FORECAST_DAYS * DAY;
     let current = rules::current(c)?.rules;
     let set = set.unwrap_or(&current);
-    let stage = stage(c, now, &coming(c, now, until, moved)?, set)?;
-    let midnight = now.0 - now.0.rem_euclid(DAY);
-    let mut days: Vec<ForecastDay> =
-        (0..=FORECAST_DAYS).map(|d| ForecastDay { begins: midnight + d * DAY, goes: 0, held: 0, skipped: 0 }).collect();
-    let mut rows: Vec<MailingForecast> = Vec::new();
-    for item in &stage.items {
-        let name: Option<String> = c.query_row("SELECT name FROM mailing WHERE id = ?1", [item.mailing.id], |r| r.get(0)).optional()?;
-        rows.push(MailingForecast {
-            id: item.mailing.id,
-            name: name.unwrap_or_default(),
-            at: item.at.0,
-            started: item.mailing.started,
-            selected: 0,
-            at_once: 0,
-            later: 0,
-            last_release: None,
-            lost_to_caps: 0,
-            barred: 0,
-        });
+    let stage = stage(c, now, &coming(c, now, until, moved)?, set, barring)?;
+    let mut sums = Sums::of(c, &stage, now)?;
+    let parts = stage.play(until + HOLD, || sums.clone(), |sums, _, which, fates| sums.add(now, which, fates))?;
+    for part in parts {
+        sums.merge(part);
     }
-    let mut pairs: HashMap<(usize, usize), u64> = HashMap::new();
-    stage.play(until + HOLD, |_, which, fates| {
+    let Sums { rows, days, pairs, .. } = sums;
+    let mut competing: Vec<Competing> =
+        pairs.into_iter().map(|((a, b), people)| Competing { first: rows[a].id, second: rows[b].id, people }).collect();
+    competing.sort_unstable_by_key(|p| (std::cmp::Reverse(p.people), p.first, p.second));
+    competing.truncate(20);
+    Ok(Forecast { from: now.0, until: until.0, mailings: rows, days, competing, cap_in_force: set.caps.iter().any(|cap| cap.in_force) })
+}
+
+/// What the forecast adds up.
+#[derive(Clone)]
+struct Sums {
+    midnight: i64,
+    rows: Vec<MailingForecast>,
+    days: Vec<ForecastDay>,
+    pairs: HashMap<(usize, usize), u64>,
+}
+
+impl Sums {
+    /// Nothing yet, for each mailing of the stage.
+    fn of(c: &Connection, stage: &Stage, now: Instant) -> Result<Self> {
+        let midnight = now.0 - now.0.rem_euclid(DAY);
+        let days = (0..=FORECAST_DAYS).map(|d| ForecastDay { begins: midnight + d * DAY, goes: 0, held: 0, skipped: 0 }).collect();
+        let mut rows = Vec::new();
+        for item in &stage.items {
+            let name: Option<String> = c.query_row("SELECT name FROM mailing WHERE id = ?1", [item.mailing.id], |r| r.get(0)).optional()?;
+            rows.push(MailingForecast {
+                id: item.mailing.id,
+                name: name.unwrap_or_default(),
+                at: item.at.0,
+                started: item.mailing.started,
+                selected: 0,
+                at_once: 0,
+                later: 0,
+                last_release: None,
+                lost_to_caps: 0,
+                barred: 0,
+            });
+        }
+        Ok(Self { midnight, rows, days, pairs: HashMap::new() })
+    }
+
+    /// One person's messages and what becomes of them.
+    fn add(&mut self, now: Instant, which: &[(usize, Instant)], fates: &[Fate]) {
+        let Self { midnight, rows, days, pairs } = self;
         for (i, ((n, at), fate)) in which.iter().zip(fates).enumerate() {
             let row = &mut rows[*n];
             row.selected += 1;
             // Releases after the last day are no day's.
             let mut on = |t: i64, add: fn(&mut ForecastDay)| {
-                if let Some(day) = usize::try_from((t - midnight) / DAY).ok().and_then(|d| days.get_mut(d)) {
+                if let Some(day) = usize::try_from((t - *midnight) / DAY).ok().and_then(|d| days.get_mut(d)) {
                     add(day);
                 }
             };
@@ -279,12 +376,26 @@ pub fn forecast(c: &Connection, now: Instant, moved: Option<Moved>, set: Option<
                 *pairs.entry((which[other].0, *n)).or_default() += 1;
             }
         }
-    });
-    let mut competing: Vec<Competing> =
-        pairs.into_iter().map(|((a, b), people)| Competing { first: rows[a].id, second: rows[b].id, people }).collect();
-    competing.sort_unstable_by_key(|p| (std::cmp::Reverse(p.people), p.first, p.second));
-    competing.truncate(20);
-    Ok(Forecast { from: now.0, until: until.0, mailings: rows, days, competing, cap_in_force: set.caps.iter().any(|cap| cap.in_force) })
+    }
+
+    fn merge(&mut self, part: Self) {
+        for (row, other) in self.rows.iter_mut().zip(part.rows) {
+            row.selected += other.selected;
+            row.at_once += other.at_once;
+            row.later += other.later;
+            row.last_release = row.last_release.max(other.last_release);
+            row.lost_to_caps += other.lost_to_caps;
+            row.barred += other.barred;
+        }
+        for (day, other) in self.days.iter_mut().zip(part.days) {
+            day.goes += other.goes;
+            day.held += other.held;
+            day.skipped += other.skipped;
+        }
+        for (pair, people) in part.pairs {
+            *self.pairs.entry(pair).or_default() += people;
+        }
+    }
 }
 
 /// Releases are looked for this long after the last day.

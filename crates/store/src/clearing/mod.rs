@@ -2,17 +2,18 @@
 //!
 //! [`audience`] and [`preview`] decide for everybody a mailing selects, on columns; [`person`] for one
 //! person, now, at handover, or at an instant long past; [`forecast`] plays the coming mailings
-//! through; [`record`] keeps what was decided.
+//! through; [`record`] keeps what was decided. [`warm`] keeps the columns between clearances.
 
 mod base;
 pub mod forecast;
 pub mod person;
 pub mod record;
+pub(crate) mod warm;
 
 use crate::rules::{self, RulesVersion};
 use crate::suppression::Target;
-use crate::{Result, StoreError, mailings};
-use rinse_core::clearance::columns::clear_all;
+use crate::{Result, StoreError};
+use rinse_core::clearance::columns::clear_some;
 use rinse_core::clearance::{Class, Facts, Outcome, OverCap, Reason, RuleSet, Sluice, tally};
 use rinse_core::{DAY, Instant, caps, zone};
 use rusqlite::{Connection, OptionalExtension};
@@ -61,6 +62,10 @@ pub struct Mailing {
     pub target: Target,
     pub list: Option<i64>,
     pub segment: Option<i64>,
+    /// Mail-load cells that it leaves out, a bit each.
+    pub leave_out: u32,
+    /// The legal entity whose consent counts; empty: the first.
+    pub entity: String,
     pub planned_at: Option<Instant>,
     pub started: bool,
 }
@@ -69,7 +74,7 @@ pub struct Mailing {
 /// When there is no such mailing.
 pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
     let mut s = c.prepare_cached(
-        "SELECT class, topic_id, list_id, over_cap, segment_id, channel, letterhead_id, priority, hold_days, l.zone, l.country, planned_at, started_at
+        "SELECT class, topic_id, list_id, over_cap, segment_id, channel, letterhead_id, priority, hold_days, l.zone, l.country, planned_at, started_at, complainers_by IS NOT NULL, leave_out, l.entity
          FROM mailing m JOIN letterhead l ON l.id = letterhead_id WHERE m.id = ?1",
     )?;
     let found = s.query_row([id], |r| {
@@ -85,10 +90,13 @@ pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
                 hold_limit: r.get::<_, i64>(8)? * DAY,
                 zone: zone::named(&r.get::<_, String>(9)?).unwrap_or(zone::TimeZone::UTC),
                 country: r.get(10)?,
+                complainers_too: r.get(13)?,
             },
             target: Target { mailing: id, topic, letterhead, service },
             list: r.get(2)?,
             segment: r.get(4)?,
+            leave_out: r.get(14)?,
+            entity: r.get(15)?,
             planned_at: r.get::<_, Option<i64>>(11)?.map(Instant),
             started: r.get::<_, Option<i64>>(12)?.is_some(),
         })
@@ -126,15 +134,56 @@ pub fn preview(c: &Connection, id: i64, at: Instant, now: Instant, rules: Option
 
 fn cleared(c: &Connection, m: &Mailing, at: Instant, version: RulesVersion, reserved: Vec<(i64, caps::Message)>) -> Result<Clearance> {
     let rules = version.rules.for_mailing(&m.facts, at);
-    let mut people = base::people(c, mailings::audience(c, m.list, m.segment, at)?, m.list.is_some())?;
-    let messages = if rules.caps.is_empty() { Vec::new() } else { base::messages(c, at + -rules.reach())? };
-    base::put_messages(&mut people.base, messages, reserved);
-    let (marks, lists) = base::marks(c, &people, m, at)?;
-    let outcomes = clear_all(&people.base, &marks, &rules, at);
-    let decided = people.base.contact.iter().zip(&people.domain).zip(outcomes);
-    Ok(Clearance {
-        decided: decided.map(|((contact, domain), outcome)| Decided { contact: *contact, domain: *domain, outcome }).collect(),
-        rules: version,
-        lists,
-    })
+    let columns = warm::columns(c, at + -reach(&version.rules))?;
+    let people = &*columns.people.of_entity(c, &m.entity)?;
+    let who = people.selected(c, m.list, m.segment, at)?;
+    let (marks, lists) = base::marks(c, people, m, at)?;
+    let with_reserved = (!reserved.is_empty()).then(|| columns.messages.with(&people.base.contact, &by_person(reserved), true));
+    let messages = with_reserved.as_ref().unwrap_or(&columns.messages);
+    // Halves of a large audience are decided side by side.
+    let part = who.len().div_ceil(if who.len() < 50_000 { 1 } else { threads() }).max(1);
+    let decide = |part: &[u32]| -> Vec<Decided> {
+        let outcomes = clear_some(&people.base, messages, &marks, &rules, at, part);
+        let places = part.iter().map(|i| *i as usize);
+        places.zip(outcomes).map(|(i, outcome)| Decided { contact: people.base.contact[i], domain: people.domain[i], outcome }).collect()
+    };
+    let decided = std::thread::scope(|scope| {
+        let others: Vec<_> = who.chunks(part).skip(1).map(|part| scope.spawn(|| decide(part))).collect();
+        let mut decided = decide(&who[..part.min(who.len())]);
+        for other in others {
+            decided.extend(other.join().map_err(|_| StoreError::Stopped)?);
+        }
+        Ok::<_, StoreError>(decided)
+    })?;
+    Ok(Clearance { decided, rules: version, lists })
+}
+
+/// As many parts as a large base is worked on in.
+fn threads() -> usize {
+    std::thread::available_parallelism().map_or(1, |n| n.get().min(4))
+}
+
+/// How far back messages can count, for any mailing under these rules.
+fn reach(rules: &RuleSet) -> i64 {
+    rules.caps.iter().filter(|cap| cap.in_force).map(|cap| cap.window.reach()).max().unwrap_or(0)
+}
+
+fn by_person(mut found: Vec<(i64, caps::Message)>) -> Vec<(i64, Vec<caps::Message>)> {
+    found.sort_unstable_by_key(|(contact, m)| (*contact, m.at));
+    let mut out: Vec<(i64, Vec<caps::Message>)> = Vec::new();
+    for (contact, message) in found {
+        match out.last_mut().filter(|last| last.0 == contact) {
+            Some(last) => last.1.push(message),
+            None => out.push((contact, vec![message])),
+        }
+    }
+    out
+}
+
+/// Reads what clearances need, so that the next one finds it in memory.
+///
+/// # Errors
+/// When the database fails.
+pub fn warm_up(c: &Connection, at: Instant) -> Result<()> {
+    warm::columns(c, at + -reach(&rules::current(c)?.rules)).map(|_| ())
 }

@@ -48,6 +48,7 @@ struct Row {
     consent: Stated,
     status: MailStatus,
     status_until: Option<Instant>,
+    sunset: Option<Instant>,
     country: Option<String>,
     zone: Option<zone::TimeZone>,
 }
@@ -62,6 +63,7 @@ impl Row {
             already_sent: false,
             status: status.0,
             resting_until: status.1,
+            sunset: self.sunset.is_some(),
             consent: consent.consent,
             under_pause: consent.under_pause,
             paused_until: consent.paused_until.map(Instant),
@@ -70,6 +72,7 @@ impl Row {
             topic_left: false,
             lists: 0,
             trial_holdout: false,
+            load_left_out: false,
             messages,
         }
     }
@@ -80,8 +83,14 @@ fn topic_left(c: &Connection, contact: i64, topic: Option<i64>) -> Result<bool> 
     Ok(topic.is_some() && s.exists(params![topic, contact])?)
 }
 
+/// Are they in a mail-load cell that the mailing leaves out?
+fn load_left_out(c: &Connection, contact: i64, leave_out: u32) -> Result<bool> {
+    let mut s = c.prepare_cached("SELECT 1 FROM mail_load WHERE contact_id = ?1 AND (?2 >> cell) & 1")?;
+    Ok(leave_out != 0 && s.exists(params![contact, leave_out])?)
+}
+
 fn row(c: &Connection, contact: i64) -> Result<Row> {
-    c.prepare_cached("SELECT consent, consent_at, paused_until, under_pause, status, status_until, country, zone, gone IS NULL FROM contact WHERE id = ?1")?
+    c.prepare_cached("SELECT consent, consent_at, paused_until, under_pause, status, status_until, country, zone, gone IS NULL, sunset_at FROM contact WHERE id = ?1")?
         .query_row([contact], |r| {
             Ok(Row {
                 consent: Stated {
@@ -95,6 +104,7 @@ fn row(c: &Connection, contact: i64) -> Result<Row> {
                 country: r.get(6)?,
                 zone: r.get::<_, Option<String>>(7)?.and_then(|z| zone::named(&z)),
                 present: r.get(8)?,
+                sunset: r.get::<_, Option<i64>>(9)?.map(Instant),
             })
         })
         .optional()?
@@ -128,11 +138,15 @@ fn messages(c: &Connection, contact: i64, but: Option<i64>, since: Instant, know
 pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<Outcome> {
     l.rules.give_up_at = give_up_at;
     let rules = &l.rules;
-    let row = row(c, contact)?;
+    let mut row = row(c, contact)?;
+    if !l.mailing.entity.is_empty() {
+        row.consent = ledger::stated_for(c, contact, &l.mailing.entity)?;
+    }
     let counted = if rules.caps.is_empty() { Vec::new() } else { messages(c, contact, Some(send), at + -rules.reach(), None)? };
     let lists = suppression::naming_on(c, &l.asked, contact, at)?;
     let person = Person {
         topic_left: topic_left(c, contact, l.mailing.target.topic)?,
+        load_left_out: load_left_out(c, contact, l.mailing.leave_out)?,
         lists,
         ..row.person(contact, row.consent, (row.status, row.status_until), &counted)
     };
@@ -180,7 +194,7 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
     let rules = version.rules.for_mailing(&m.facts, at);
     let row = row(c, contact)?;
     let mut remarks = Vec::new();
-    let consent = if past { ledger::stated_at(c, contact, at)? } else { row.consent };
+    let consent = if past { ledger::stated_at(c, contact, &m.entity, at)? } else { ledger::stated_for(c, contact, &m.entity)? };
     let (status, until, status_why) = if past {
         let s = standing(&ledger::outcomes_until(c, contact, at)?, at);
         (s.status, s.until, s.why)
@@ -202,9 +216,11 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
     let already = own.is_some_and(|(_, handed)| if past { handed.is_some_and(|h| h < at.0) } else { true });
     let counted = messages(c, contact, own.map(|o| o.0), at + -rules.reach(), past.then_some(at))?;
     if past {
-        remarks.push("Profile, segments and live suppression rules are as they are today; consent, mail status, topics, lists, messages and rules are as they were.".into());
+        remarks.push("Profile, segments, mail load, sunset and live suppression rules are as they are today; consent, mail status, topics, lists, messages and rules are as they were.".into());
     }
-    let person = Person { already_sent: already, topic_left, lists, ..row.person(contact, consent, (status, until), &counted) };
+    let load_left_out = load_left_out(c, contact, m.leave_out)?;
+    let person =
+        Person { already_sent: already, topic_left, load_left_out, lists, ..row.person(contact, consent, (status, until), &counted) };
     let outcome = clear(&person, &rules, at);
     let why = match outcome {
         Outcome::Cleared => None,
@@ -235,8 +251,12 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
                 _ if !applies => "doesn't apply to service mail".into(),
                 Reason::NoAddress => if row.present { "an address" } else { "not in the base any more" }.into(),
                 Reason::AlreadySent => if already { "there is a message" } else { "no message of this mailing" }.into(),
+                Reason::Retired if row.sunset.is_some() && status != MailStatus::Retired => {
+                    format!("sunset since {}", row.sunset.map(Instant::words).unwrap_or_default())
+                }
                 Reason::Retired | Reason::Resting if status_why.is_empty() => status.words().into(),
                 Reason::Retired | Reason::Resting => format!("{}: {status_why}", status.words()),
+                Reason::Complained if rules.complainers_too => "an approver lets it go to people who complained".into(),
                 Reason::Complained | Reason::Withdrawn | Reason::NoConsent => consent.consent.words().into(),
                 Reason::NotConfirmed => {
                     format!(
@@ -268,6 +288,14 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
                 }
                 .into(),
                 Reason::TrialHoldout => String::new(),
+                Reason::LoadLeftOut => if m.leave_out == 0 {
+                    "the mailing leaves no cell out"
+                } else if hit {
+                    "in one that it leaves out"
+                } else {
+                    "in none that it leaves out"
+                }
+                .into(),
                 Reason::OverCap | Reason::HeldByCap => match (rules.over_cap, reason) {
                     _ if rules.caps.is_empty() => "no cap in force covers this mailing".into(),
                     (OverCap::Exceed, _) => "an approver lets it exceed the caps".into(),

@@ -62,6 +62,7 @@ pub fn names(c: &Connection) -> Result<Names> {
         topics: of("SELECT id, name FROM topic")?,
         mailings: of("SELECT id, name FROM mailing")?,
         segments: of("SELECT id, name FROM segment")?,
+        goals: of("SELECT id, name FROM goal")?,
         links: c
             .prepare_cached("SELECT mailing_id, position, name FROM link")?
             .query_map([], |r| Ok(((r.get(0)?, r.get(1)?), r.get(2)?)))?
@@ -141,7 +142,7 @@ pub fn compile(c: &Connection, tree: &Tree, now: Instant) -> Result<sql::Sql> {
 fn prepare(c: &Connection, tree: &Tree, now: Instant) -> Result<(Tree, sql::How)> {
     tree.check().map_err(refused)?;
     let how = sql::How { rolled: crate::rollups::tell_of(c, now)?, none_due: crate::rollups::none_due(c)?, ..sql::How::default() };
-    Ok((tree.resolve(&known(c)?).map_err(refused)?, how))
+    Ok((tree.resolve(&known(c)?, &crate::goals::known(c)?).map_err(refused)?, how))
 }
 
 /// The condition that a stored segment puts on `contact c`.
@@ -255,7 +256,7 @@ pub fn save(c: &Connection, id: Option<i64>, d: &Draft, now: Instant, person: Op
         return Err(refused("The people of this segment are written down; it has no conditions to change."));
     }
     known.insert(here, Known { name: name.to_owned(), tree: Some(d.tree.clone()) });
-    Tree::Segment { segment: here }.resolve(&known).map_err(refused)?;
+    Tree::Segment { segment: here }.resolve(&known, &crate::goals::known(c)?).map_err(refused)?;
     taken(c, "segment", name, id)?;
     let tree = serde_json::to_string(&d.tree)?;
     Ok(match id {

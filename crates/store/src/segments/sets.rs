@@ -68,6 +68,11 @@ impl Filled {
         (0..words).map(|w| i64::from(all(w).count_ones())).sum()
     }
 
+    /// Is the person in all of them?
+    pub(crate) fn all_have(&self, id: i64) -> bool {
+        self.0.iter().all(|bits| bits.place(id).is_some_and(|(word, bit)| bits.words[word] & bit != 0))
+    }
+
     /// Runs a query of this thread that asks them.
     pub(crate) fn asked_by<T>(self, query: impl FnOnce() -> T) -> T {
         SETS.set(self.0);

@@ -298,6 +298,18 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                 out.with(&format!(" GROUP BY contact_id HAVING {fits}({sum} {} ?)", sign(*is)), [(*value).into()]);
             });
         }
+        // A goal's condition was put in its place; one that is gone is met by nobody.
+        Tree::Converted { .. } => out.put("NULL"),
+        Tree::Load { cells } => {
+            let cells = list_of(cells.iter().map(|c| i64::from(*c)));
+            if out.how.exact {
+                return out.put(&format!("((SELECT cell FROM mail_load l WHERE l.contact_id = c.id) IN ({cells}))"));
+            }
+            out.among(false, |out| {
+                out.put(&format!("SELECT contact_id FROM mail_load WHERE cell IN ({cells})"));
+                out.of_range("contact_id");
+            });
+        }
         Tree::Added { within_days } => {
             out.with("(c.added_at > ? AND c.added_at <= ?)", [after(now, Some(*within_days)).into(), now.0.into()])
         }

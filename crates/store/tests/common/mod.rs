@@ -42,6 +42,7 @@ pub(crate) async fn base(people: usize) -> (TempDir, Store) {
                     one_click: "topic".into(),
                     double_opt_in: true,
                     wording: String::new(),
+                    entity: String::new(),
                 },
                 START,
             )?;
@@ -54,20 +55,7 @@ pub(crate) async fn base(people: usize) -> (TempDir, Store) {
 }
 
 pub(crate) fn mailing(c: &Connection, topic: Option<i64>, over_cap: OverCap) -> i64 {
-    let draft = MailingDraft {
-        name: "m".into(),
-        topic_id: topic,
-        letterhead_id: 1,
-        list_id: None,
-        segment_id: None,
-        over_cap,
-        priority: 3,
-        hold_days: 7,
-        exceed_reason: String::new(),
-        html: String::new(),
-        text: String::new(),
-        subjects: vec!["s".into()],
-    };
+    let draft = MailingDraft { topic_id: topic, over_cap, subjects: vec!["s".into()], ..MailingDraft::under(1, "m") };
     mailings::save(c, None, &draft, START, None).unwrap()
 }
 

@@ -7,6 +7,7 @@ import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { bare, count, instant, percent, plural, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
+import { Faring, Seals } from "./Proof";
 import { useClearanceSlips } from "./useClearanceSlips";
 
 type View = Schemas["ConsentView"];
@@ -209,6 +210,22 @@ export function ConsentPage() {
                   ))}
                 </TableBody>
               </Table>
+              {v.entities.map((e) => (
+                <div key={e.entity}>
+                  <h2>Consent to {e.entity}</h2>
+                  <p style={{ marginTop: 0 }}>
+                    {e.states.length === 0
+                      ? "Nobody gave any yet. "
+                      : `${e.states.map((s) => `${count(s.people)} ${s.state}`).join(", ")}. `}
+                    <span className="soft">
+                      Another legal entity keeps separate consent: people give it by its own form, and leave it by its
+                      own links.
+                    </span>
+                  </p>
+                </div>
+              ))}
+              <Faring />
+              <Seals />
               <Topics />
               <p className="soft small">
                 Only a person's own act, or evidence of one, changes consent. Bounces change the mail status instead.

@@ -18,6 +18,7 @@ import {
   windowOf,
   WINDOWS,
 } from "./rulesForm";
+import { Effects } from "./Effects";
 import { useClearanceSlips } from "./useClearanceSlips";
 
 type View = Schemas["RulesView"];
@@ -229,20 +230,6 @@ function Countries({ rules, view, change }: { rules: RuleSet; view: View; change
   );
 }
 
-function Effects({ preview }: { preview: Schemas["RulesPreview"] }) {
-  if (preview.mailings === 0)
-    return <p className="note">No mailing is planned for the coming four weeks: the change touches none.</p>;
-  return (
-    <div className="note" role="status">
-      {preview.effects.map((e) => (
-        <p key={e.mailing_id} style={{ margin: "2px 0" }}>
-          {e.words} <span className="soft">{`${count(e.before)} before, ${count(e.after)} after.`}</span>
-        </p>
-      ))}
-    </div>
-  );
-}
-
 function Editor({ view, from, started }: { view: View; from: RuleSet; started: string }) {
   const client = useQueryClient();
   const [rules, setRules] = useState(from);
@@ -333,7 +320,7 @@ function Editor({ view, from, started }: { view: View; from: RuleSet; started: s
       <div className="fields" style={{ maxWidth: 560 }}>
         <TextField label="Why" value={note} onChange={(e) => setNote(e.target.value)} />
       </div>
-      {preview.data && <Effects preview={preview.data} />}
+      {preview.data && <Effects effects={preview.data.effects} />}
       <Failure error={preview.error ?? save.error} />
       <div className="acts">
         <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate()}>

@@ -7,6 +7,8 @@ import { Frame } from "../../app/Frame";
 import { FileButton } from "../../shared/FileButton";
 import { count, date, plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
+import { Effects } from "./Effects";
+import { NearMisses } from "./NearMisses";
 import { useClearanceSlips } from "./useClearanceSlips";
 
 type List = Schemas["SuppressionList"];
@@ -157,6 +159,7 @@ export function SuppressionPage() {
                 ))}
               </TableBody>
             </Table>
+            <NearMisses />
             <NewList />
           </>
         )}
@@ -187,6 +190,15 @@ function Lines({ list }: { list: List }) {
       return client.invalidateQueries();
     },
   });
+  const look = useMutation({
+    mutationFn: () =>
+      ok(
+        api.POST("/api/suppression/{id}/preview", {
+          params: { path: { id: list.id } },
+          body: { lines: text, reason, source, expires_at: null },
+        }),
+      ),
+  });
   return (
     <>
       <div className="fields">
@@ -196,7 +208,10 @@ function Lines({ list }: { list: List }) {
           minRows={2}
           maxRows={8}
           value={text}
-          onChange={(e) => setText(e.target.value)}
+          onChange={(e) => {
+            setText(e.target.value);
+            look.reset();
+          }}
           helperText="someone@tern.example, tern.example, *.tern.example for its subdomains too, or the SHA-256 of an address"
         />
         <div className="two">
@@ -210,7 +225,15 @@ function Lines({ list }: { list: List }) {
           />
         </div>
       </div>
-      <Failure error={add.error} />
+      <Failure error={add.error ?? look.error} />
+      {look.data && (
+        <div role="status">
+          <p>
+            They name <b>{plural(look.data.people, "person", "people")}</b> of the base now.
+          </p>
+          <Effects effects={look.data.effects} />
+        </div>
+      )}
       {add.data && (
         <p className="note good" role="status">
           {plural(add.data.new, "line")} added
@@ -220,6 +243,9 @@ function Lines({ list }: { list: List }) {
       <div className="acts">
         <Button variant="contained" disabled={!text.trim() || add.isPending} onClick={() => add.mutate()}>
           Bar them
+        </Button>
+        <Button variant="outlined" disabled={!text.trim() || look.isPending} onClick={() => look.mutate()}>
+          See what it does
         </Button>
         <FileButton
           label="A file of addresses, domains or hashes"

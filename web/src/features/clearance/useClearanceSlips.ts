@@ -37,6 +37,7 @@ export function useClearanceSlips() {
       title: "Ahead and behind",
       slips: [
         { to: "/clearance/forecast", title: "Forecast", words: "28 days" },
+        { to: "/clearance/holdout", title: "Holdout", words: "what mail earns" },
         { to: "/clearance/cap-guide", title: "Cap guide", words: "how much is too much" },
       ],
     },

@@ -5,7 +5,7 @@ import { Link, useParams, useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { DecisionTable } from "../clearance/Decisions";
-import { count, instant, words } from "../../shared/format";
+import { count, date, instant, percent, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { EditPerson } from "./EditPerson";
 import { PersonActs } from "./PersonActs";
@@ -85,6 +85,30 @@ function Whole({ p }: { p: Person }) {
             <Belongs p={p} word="tag" label="Tags" on={p.tags} />
             <dt>Topics left</dt>
             <dd>{p.topics_left.join(", ") || "none"}</dd>
+            {p.entities.map((e) => [
+              <dt key={e.entity}>Consent to {e.entity}</dt>,
+              <dd key={`${e.entity} is`}>{e.state}</dd>,
+            ])}
+            {p.sunset_at && (
+              <>
+                <dt>Sunset</dt>
+                <dd>since {date(p.sunset_at)}: no marketing, for silence, until they answer or sign up</dd>
+              </>
+            )}
+            {p.load && (
+              <>
+                <dt>Mail load</dt>
+                <dd>
+                  {p.load.words}
+                  <span className="soft small">
+                    {" "}
+                    {p.load.per_28_days.toFixed(1)} messages in 28 days, {percent(p.load.rate)} answered (weighted{" "}
+                    {p.load.answered.toFixed(1)} of {p.load.delivered.toFixed(1)}, shrunk to the base
+                    {p.load.open_blind ? "; their opens can’t be seen" : ""})
+                  </span>
+                </dd>
+              </>
+            )}
           </dl>
           <div className="acts">
             {!p.gone && (

@@ -9,12 +9,13 @@ import { Loaded } from "../../shared/states";
 import { PutOn } from "./PutOn";
 import { PeopleTable } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
+import { cellWords } from "../../shared/load";
 import { useVocabulary } from "../../shared/useVocabulary";
 
 /** The filters as an address carries them; what is not asked for is left out. */
 function asked(query: Record<string, string | number | boolean | undefined>): string {
   const p = new URLSearchParams();
-  for (const key of ["search", "list", "tag", "segment", "status"])
+  for (const key of ["search", "list", "tag", "segment", "status", "load"])
     if (query[key] !== undefined && query[key] !== "") p.set(key, String(query[key]));
   return p.toString();
 }
@@ -30,10 +31,11 @@ export function ContactsPage() {
   const tag = params.get("tag") ? Number(params.get("tag")) : undefined;
   const segment = params.get("segment") ? Number(params.get("segment")) : undefined;
   const status = params.get("status") ? Number(params.get("status")) : undefined;
+  const load = params.get("load") ? Number(params.get("load")) : undefined;
   const sort = (params.get("sort") ?? "added_at") as Schemas["Sort"];
   const descending = (params.get("order") ?? "down") === "down";
   const page = Number(params.get("page") ?? "0");
-  const query = { search, list, tag, segment, status, sort, descending, page };
+  const query = { search, list, tag, segment, status, load, sort, descending, page };
   const people = useQuery({
     queryKey: ["contacts", query],
     queryFn: () => ok(api.GET("/api/contacts", { params: { query } })),
@@ -109,6 +111,11 @@ export function ContactsPage() {
                   <>
                     in <button onClick={() => change({ segment: null })}>{segmentName} ×</button>{" "}
                     <Link to={`/contacts/segments/${segment}`}>its conditions</Link>{" "}
+                  </>
+                )}
+                {load !== undefined && (
+                  <>
+                    with <button onClick={() => change({ load: null })}>{cellWords(load)} ×</button>{" "}
                   </>
                 )}
                 {status !== undefined && (

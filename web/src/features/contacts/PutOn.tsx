@@ -9,7 +9,7 @@ import { useWorking } from "../../shared/working";
 
 type Query = paths["/api/contacts"]["get"]["parameters"]["query"];
 
-/** Puts everybody the list shows, on all its pages, on a list or a tag. */
+/** Puts everybody the list shows, on all its pages, on a list or a tag, or sunsets them. */
 export function PutOn({ query, people, capped }: { query: Query; people: number; capped: boolean }) {
   const client = useQueryClient();
   const { show } = useWorking();
@@ -21,11 +21,26 @@ export function PutOn({ query, people, capped }: { query: Query; people: number;
       return client.invalidateQueries();
     },
   });
-  if (!vocabulary || vocabulary.lists.length + vocabulary.tags.length === 0) return null;
+  if (!vocabulary) return null;
+  const who = capped ? "everybody shown" : plural(people, "person", "people");
   const ask = (key: string) => {
+    if (key === "sunset")
+      return show({
+        title: `Sunset ${who}?`,
+        body: (
+          <>
+            <p>
+              They get no more marketing, for their silence. Consent and service mail stay. Any answer of their own or
+              sign-up lifts it, and it can be taken back for 30 days, under Base check.
+            </p>
+            <Button variant="contained" onClick={() => put.mutate({ word: "sunset", id: 0 })}>
+              Sunset them
+            </Button>
+          </>
+        ),
+      });
     const [word, id] = key.split(":") as ["list" | "tag", string];
     const name = (word === "list" ? vocabulary.lists : vocabulary.tags).find((x) => x.id === Number(id))?.name;
-    const who = capped ? "everybody shown" : plural(people, "person", "people");
     show({
       title: `Put ${who} on ${name}?`,
       body: (
@@ -45,6 +60,7 @@ export function PutOn({ query, people, capped }: { query: Query; people: number;
     <>
       <select className="bare" aria-label="Put these people on" value="" onChange={(e) => ask(e.target.value)}>
         <option value="">put these people on …</option>
+        <option value="sunset">sunset: no more marketing, for silence</option>
         <optgroup label="Lists">
           {vocabulary.lists.map((l) => (
             <option key={l.id} value={`list:${l.id}`}>

@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { Goals } from "./Goals";
 import { Frame } from "../../app/Frame";
 import { count, plural, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
@@ -25,13 +26,14 @@ export function WordsPage() {
             <div className="crumb">
               <span>Contacts</span>
             </div>
-            <h1>Lists, tags, labels, fields</h1>
+            <h1>Lists, tags, labels, fields, goals</h1>
             <p className="finding">
               People are on <em>{plural(v.lists.length, "list")}</em>, carry {plural(v.tags.length, "tag")}, and have{" "}
               {plural(v.fields.length, "field")} of your own.
             </p>
             <Words word="list" title="Lists" help="What people joined." rows={v.lists} />
             <Words word="tag" title="Tags" help="What you noted about them." rows={v.tags} />
+            <Goals />
             <Words word="label" title="Labels" help="What you call mailings by, to find them again." rows={v.labels} />
             <Words word="field" title="Fields" help="What is known of each." rows={v.fields} />
           </>

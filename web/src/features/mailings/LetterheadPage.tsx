@@ -22,6 +22,7 @@ const EMPTY: Letterhead = {
   one_click: "topic",
   double_opt_in: true,
   wording: "",
+  entity: "",
 };
 
 function Editor({ from }: { from: Letterhead }) {
@@ -78,6 +79,12 @@ function Editor({ from }: { from: Letterhead }) {
             value={l.country ?? ""}
             helperText="For people whose own isn't known: two letters, as GB"
             onChange={(e) => setL({ ...l, country: e.target.value.toUpperCase() || null })}
+          />
+          <TextField
+            label="Legal entity"
+            value={l.entity ?? ""}
+            helperText="Empty: the first. Another one keeps separate consent: give the same name to all its letterheads"
+            onChange={(e) => setL({ ...l, entity: e.target.value })}
           />
           <TextField
             select

@@ -6,6 +6,7 @@ import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { Arm } from "../../shared/Arm";
 import { count, instant, plural } from "../../shared/format";
+import { CELLS, cellWords } from "../../shared/load";
 import { Failure, Loaded } from "../../shared/states";
 import { Labels } from "./Labels";
 import { useMailingSlips } from "./useMailingSlips";
@@ -18,7 +19,9 @@ const HTML = `<html><body>
 <p>…</p>
 <p><a href="https://">Read more</a></p>
 <p>{{ sender_name }}, {{ postal_address }}<br>
-<a href="{{ unsubscribe_url }}">Stop these letters</a></p>
+<a href="{{ share_url }}">Open or share in a browser</a>,
+<a href="{{ preferences_url }}">choose what you get</a>,
+<a href="{{ unsubscribe_url }}">stop these letters</a></p>
 </body></html>`;
 const TEXT = `Dear {{ given_name|default("friend") }},
 
@@ -58,6 +61,69 @@ function Findings({ draft }: { draft: Draft }) {
         </p>
       ))}
     </div>
+  );
+}
+
+/** What the mailing is to the rules: marketing, or something its recipients expect; and whom it leaves out. */
+function Class({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
+  const [service, setService] = useState(!!d.service_reason);
+  const [choosing, setChoosing] = useState((d.leave_out ?? []).length > 0);
+  const out = d.leave_out ?? [];
+  return (
+    <>
+      <label>
+        <input
+          type="checkbox"
+          checked={service}
+          onChange={(e) => {
+            setService(e.target.checked);
+            if (!e.target.checked) setD({ ...d, service_reason: "", complainers_reason: "" });
+          }}
+        />{" "}
+        A service mailing: its recipients expect it, as they do a receipt, a booking or a security notice
+      </label>
+      {service && (
+        <div className="two">
+          <TextField
+            label="Why its recipients expect it"
+            value={d.service_reason ?? ""}
+            helperText="It goes to people without consent, over caps and outside hours, so the reason stays on record"
+            onChange={(e) => setD({ ...d, service_reason: e.target.value })}
+          />
+          <TextField
+            label="Why people who complained get it too"
+            value={d.complainers_reason ?? ""}
+            helperText="Empty: they don't. Only what law requires, and only an approver can say so"
+            onChange={(e) => setD({ ...d, complainers_reason: e.target.value })}
+          />
+        </div>
+      )}
+      {!service && (
+        <div>
+          <button className="plain" onClick={() => setChoosing(!choosing)} aria-expanded={choosing}>
+            {out.length > 0
+              ? `Leaves out people with ${out.map(cellWords).join("; ")}`
+              : "Leave out people by their mail load"}
+          </button>
+          {choosing && (
+            <div style={{ marginTop: 6 }}>
+              {CELLS.map((cell) => (
+                <label key={cell} style={{ display: "inline-block", width: 210 }}>
+                  <input
+                    type="checkbox"
+                    checked={out.includes(cell)}
+                    onChange={(e) =>
+                      setD({ ...d, leave_out: e.target.checked ? [...out, cell] : out.filter((c) => c !== cell) })
+                    }
+                  />{" "}
+                  {cellWords(cell)}
+                </label>
+              ))}
+            </div>
+          )}
+        </div>
+      )}
+    </>
   );
 }
 
@@ -182,6 +248,7 @@ function Editor({ from, id, labels }: { from: Draft; id: number | null; labels: 
             <MenuItem value={5}>5, gives way</MenuItem>
           </TextField>
         </div>
+        <Class d={d} setD={setD} />
         {d.subjects.map((s, i) => (
           <div key={i} style={{ display: "flex", gap: 10, alignItems: "center" }}>
             <Arm index={i} />
@@ -326,6 +393,9 @@ export function MailingPage() {
     priority: 3,
     hold_days: 7,
     exceed_reason: "",
+    service_reason: "",
+    complainers_reason: "",
+    leave_out: [],
     html: HTML,
     text: TEXT,
     subjects: [""],

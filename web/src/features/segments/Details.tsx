@@ -1,5 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, ok } from "../../api/client";
+import { CELLS, cellWords } from "../../shared/load";
 import { Failure } from "../../shared/states";
 import { fromDay, type Leaf, toDay, type Vocabulary } from "./leaf";
 
@@ -478,6 +479,41 @@ export function Details({
             value={leaf.name}
             options={[...new Set([leaf.name, ...v.events])].map((e) => [e, e] as const)}
             onChange={(name) => onChange({ ...leaf, name })}
+          />
+          <Times value={leaf.times} of="times" onChange={(times) => onChange({ ...leaf, times })} />
+          <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />
+        </>
+      );
+    case "load":
+      return (
+        <>
+          {CELLS.map((cell) => (
+            <label key={cell} style={{ marginRight: 10, whiteSpace: "nowrap" }}>
+              <input
+                type="checkbox"
+                checked={leaf.cells.includes(cell)}
+                onChange={(e) =>
+                  onChange({
+                    ...leaf,
+                    cells: e.target.checked
+                      ? [...leaf.cells, cell].sort((a, b) => a - b)
+                      : leaf.cells.filter((c) => c !== cell),
+                  })
+                }
+              />{" "}
+              {cellWords(cell)}
+            </label>
+          ))}
+        </>
+      );
+    case "converted":
+      return (
+        <>
+          <Pick
+            label="Goal"
+            value={leaf.goal}
+            options={named(v.goals)}
+            onChange={(goal) => onChange({ ...leaf, goal })}
           />
           <Times value={leaf.times} of="times" onChange={(times) => onChange({ ...leaf, times })} />
           <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />

@@ -95,6 +95,7 @@ export function menu(v: Vocabulary): [string, Choice[]][] {
       [
         { key: "consent", label: "consent is", start: () => ({ kind: "consent", states: ["consented", "confirmed"] }) },
         { key: "status", label: "mail status is", start: () => ({ kind: "status", states: ["active"] }) },
+        { key: "load", label: "mail load is", start: () => ({ kind: "load", cells: [8, 13] }) },
         { key: "added", label: "added", start: () => ({ kind: "added", within_days: 30 }) },
       ],
     ],
@@ -129,6 +130,18 @@ export function menu(v: Vocabulary): [string, Choice[]][] {
               key: "event",
               label: "the event",
               start: () => ({ kind: "event", name: v.events[0]!, times: { at_least: 1 }, within_days: null }),
+            },
+          ]
+        : [],
+    ],
+    [
+      "Goals",
+      v.goals[0]
+        ? [
+            {
+              key: "converted",
+              label: "met the goal",
+              start: () => ({ kind: "converted", goal: v.goals[0]!.id, times: { at_least: 1 }, within_days: null }),
             },
           ]
         : [],

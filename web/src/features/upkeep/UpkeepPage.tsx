@@ -5,6 +5,7 @@ import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, date, instant } from "../../shared/format";
 import { Loaded } from "../../shared/states";
+import { upkeepSlips } from "./slips";
 
 type Part = "resting" | "observed" | "retired";
 const PARTS: { part: Part; title: string; says: string }[] = [
@@ -46,10 +47,9 @@ export function UpkeepPage() {
   const [params] = useSearchParams();
   const part = (params.get("part") ?? "retired") as Part;
   const upkeep = useQuery({ queryKey: ["upkeep"], queryFn: () => ok(api.GET("/api/upkeep")) });
-  const slips = PARTS.map((p) => ({ to: p.part === "retired" ? "/upkeep" : `/upkeep?part=${p.part}`, title: p.title }));
   const now = PARTS.find((p) => p.part === part) ?? PARTS[0]!;
   return (
-    <Frame slips={[{ title: "Upkeep", slips }]}>
+    <Frame slips={upkeepSlips}>
       <Loaded query={upkeep}>
         {(u) => (
           <>

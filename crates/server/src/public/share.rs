@@ -1,0 +1,49 @@
+//! A message as anybody may see it: with nothing of the recipient's in it, so whoever opens it is nobody.
+
+use super::page::{failed, unknown_link};
+use crate::state::App;
+use axum::extract::{Path, State};
+use axum::http::header;
+use axum::response::{Html, IntoResponse, Response};
+use rinse_core::token::Kind;
+use rinse_post::compose;
+use rinse_store::{StoreError, mailings, settings};
+
+/// Only what the message itself brings is shown: no script, no form, nothing that could act in our name.
+const POLICY: &str = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data: https:; base-uri 'none'; form-action 'none'; frame-ancestors 'none'; sandbox allow-popups allow-top-navigation-by-user-activation";
+
+pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> Response {
+    let Some((mailing, arm)) = app.signer.read_link(Kind::Share, &token) else { return unknown_link() };
+    let found = app
+        .store
+        .read(move |c| {
+            let m = mailings::one(c, mailing)?;
+            Ok((settings::letterhead(c, m.letterhead_id)?, m))
+        })
+        .await;
+    let (letterhead, m) = match found {
+        Ok(found) => found,
+        Err(StoreError::Missing(_)) => return unknown_link(),
+        Err(e) => return failed(&e),
+    };
+    // A draft is nobody's to see yet.
+    if m.state == "draft" {
+        return unknown_link();
+    }
+    let own = format!("/s/{token}");
+    let shown = compose::shared(
+        &m.html,
+        m.subjects.get(usize::try_from(arm).unwrap_or(0)).or(m.subjects.first()).map_or("", String::as_str),
+        &letterhead.from_name,
+        &letterhead.postal_address,
+        &format!("/f/{}", letterhead.id),
+        &own,
+    );
+    match shown {
+        Ok(html) => ([(header::CONTENT_SECURITY_POLICY, POLICY)], Html(html)).into_response(),
+        Err(e) => {
+            tracing::error!("a shared message could not be made: {e}");
+            unknown_link()
+        }
+    }
+}

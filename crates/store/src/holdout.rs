@@ -1,0 +1,159 @@
+//! What the global holdout shows: conversions and revenue of those who got no marketing this quarter, held
+//! against the rest.
+//!
+//! Everybody who was in the base when it was drawn counts, whatever happened to them since: the draw was by
+//! chance, and what came later (a withdrawal, say) may be the mail's doing.
+
+use crate::{Result, goals, rules};
+use rinse_core::Instant;
+use rinse_core::goal::{Goal, Happened, What};
+use rinse_core::holdout::{Holdout, quarter, quarter_begins};
+use rinse_core::report::{LEVEL, Rate};
+use rinse_core::stats::Arm;
+use rinse_core::stats::two_proportions::two_proportions;
+use rinse_core::stats::welch::{Sample, welch};
+use rusqlite::{Connection, params};
+use serde::Serialize;
+use std::collections::HashMap;
+use utoipa::ToSchema;
+
+/// One side of the comparison.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct HoldoutSide {
+    /// People who converted, of all.
+    pub converted: Rate,
+    /// Per person, in the currency.
+    pub revenue: f64,
+}
+
+/// A difference with its interval.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+#[schema(as = DifferenceSpan)]
+pub struct Span {
+    pub estimate: f64,
+    pub lower: f64,
+    pub upper: f64,
+}
+
+/// The readout.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct HoldoutReadout {
+    pub quarter: String,
+    /// Since when the draw has held in this quarter.
+    pub since: i64,
+    pub share: f64,
+    pub goal: String,
+    pub currency: String,
+    pub held_out: HoldoutSide,
+    pub rest: HoldoutSide,
+    /// Points that mail adds: the rest less those held out, with its 95% interval (Newcombe's).
+    pub difference: Option<Span>,
+    /// Revenue per person that mail adds, with its 95% interval (Welch's).
+    pub revenue_difference: Option<Span>,
+}
+
+/// The readout of the present quarter; none when no holdout is on. `goal`: what counts; else any purchase, in
+/// the base's most frequent currency.
+///
+/// # Errors
+/// When there is no such goal.
+#[allow(clippy::cast_precision_loss)]
+pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option<HoldoutReadout>> {
+    let version = rules::current(c)?;
+    let Some(holdout) = version.rules.holdout else { return Ok(None) };
+    let since = since(c, holdout, now)?;
+    let (name, goal) = match goal {
+        Some(id) => {
+            let kept = goals::all(c)?.into_iter().find(|g| g.id == id).ok_or(crate::StoreError::Missing("goal"))?;
+            (kept.name, kept.goal)
+        }
+        None => {
+            let currency: Option<String> = c
+                .prepare_cached("SELECT currency FROM purchase GROUP BY 1 ORDER BY count(*) DESC LIMIT 1")?
+                .query_map([], |r| r.get(0))?
+                .next()
+                .transpose()?;
+            let goal = Goal { what: What::Purchase { product: None, category: None }, currency: currency.unwrap_or_default() };
+            ("any purchase".to_owned(), goal)
+        }
+    };
+    let mut of: HashMap<i64, (i64, i64)> = HashMap::new();
+    let mut add = |contact: i64, h: Happened<'_>| {
+        let worth = goal.worth(h);
+        if worth.conversions != 0 || worth.cents != 0 {
+            let sum = of.entry(contact).or_default();
+            *sum = (sum.0 + worth.conversions, sum.1 + worth.cents);
+        }
+    };
+    let mut s = c.prepare_cached("SELECT contact_id, product, category, cents, currency FROM purchase WHERE at >= ?1 AND at <= ?2")?;
+    let mut rows = s.query(params![since.0, now.0])?;
+    while let Some(r) = rows.next()? {
+        let (product, category, currency): (String, String, String) = (r.get(1)?, r.get(2)?, r.get(4)?);
+        add(r.get(0)?, Happened::Purchase { product: &product, category: &category, cents: r.get(3)?, currency: &currency });
+    }
+    let mut s = c.prepare_cached("SELECT contact_id, name FROM event WHERE at >= ?1 AND at <= ?2")?;
+    let mut rows = s.query(params![since.0, now.0])?;
+    while let Some(r) = rows.next()? {
+        let name: String = r.get(1)?;
+        add(r.get(0)?, Happened::Event { name: &name });
+    }
+    let draw = holdout.drawn(now);
+    // People, converted, sum, sum of squares: of the rest, of those held out.
+    let mut sides = [[0.0_f64; 4]; 2];
+    let mut s = c.prepare_cached("SELECT id FROM contact WHERE added_at <= ?1 AND gone IS NULL")?;
+    let mut rows = s.query([since.0])?;
+    while let Some(r) = rows.next()? {
+        let contact: i64 = r.get(0)?;
+        let side = &mut sides[usize::from(draw.keeps_out(contact))];
+        let (conversions, cents) = of.get(&contact).copied().unwrap_or_default();
+        let value = cents as f64 / 100.0;
+        side[0] += 1.0;
+        side[1] += f64::from(conversions > 0);
+        side[2] += value;
+        side[3] += value * value;
+    }
+    let arm = |s: &[f64; 4]| {
+        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+        let whole = |x: f64| x as u64;
+        Arm { successes: whole(s[1]), trials: whole(s[0]) }
+    };
+    let sample = |s: &[f64; 4]| Sample::of(s[0], s[2], s[3]);
+    let side = |s: &[f64; 4]| HoldoutSide { converted: Rate::new(arm(s).successes, arm(s).trials), revenue: sample(s).mean };
+    let [rest, out] = sides;
+    Ok(Some(HoldoutReadout {
+        quarter: quarter(now),
+        since: since.0,
+        share: holdout.share,
+        goal: name,
+        currency: goal.currency.clone(),
+        held_out: side(&out),
+        rest: side(&rest),
+        difference: two_proportions(arm(&out), arm(&rest), LEVEL).ok().map(|d| Span {
+            estimate: d.difference,
+            lower: d.lower,
+            upper: d.upper,
+        }),
+        revenue_difference: welch(sample(&out), sample(&rest), LEVEL).ok().map(|d| Span {
+            estimate: d.difference,
+            lower: d.lower,
+            upper: d.upper,
+        }),
+    }))
+}
+
+/// Since when the same draw has held: the quarter's beginning, or when the holdout was switched on or its
+/// share was changed.
+fn since(c: &Connection, holdout: Holdout, now: Instant) -> Result<Instant> {
+    let begins = quarter_begins(now);
+    let mut since = begins;
+    for v in rules::all(c)? {
+        if v.rules.holdout != Some(holdout) {
+            break;
+        }
+        since = Instant(v.at);
+        if v.at <= begins.0 {
+            break;
+        }
+    }
+    Ok(since.max(begins))
+}
