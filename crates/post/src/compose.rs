@@ -164,7 +164,7 @@ pub fn shared(html: &str, subject: &str, sender: &str, postal_address: &str, sig
         ("preferences_url", link(sign_up)),
         ("share_url", link(own)),
     ]);
-    let values = Value::from_iter(values);
+    let values = Value::from(values.into_iter().map(|(k, v)| (k.to_owned(), v)).collect::<BTreeMap<String, Value>>());
     let subject = env.get_template("subject.txt")?.render(&values)?;
     let body = env.get_template("body.html")?.render(&values)?;
     let title = format!("<title>{}</title>", minijinja::HtmlEscape(&subject));

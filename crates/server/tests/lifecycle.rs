@@ -4,6 +4,7 @@ mod inside;
 
 use axum::http::StatusCode;
 use inside::Inside;
+use rinse_core::token::Kind;
 use rinse_testkit::{draft, people_csv};
 use rstest::rstest;
 use serde_json::{Value, json};
@@ -57,7 +58,7 @@ async fn a_called_rollout_goes_to_the_rest_with_a_twentieth_as_a_check() {
     assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 1 }), "{v}");
     // Someone withdraws between the verdict and the rollout: cleared anew means without them.
     let gone = s.count("SELECT min(id) FROM contact WHERE consent = 2 AND status = 0 AND id NOT IN (SELECT contact_id FROM send)");
-    s.db().execute("UPDATE contact SET consent = 5 WHERE id = ?1", [gone]).unwrap();
+    s.door("POST", &format!("/p/{}", s.signer.link(Kind::Person, gone, 1)), "act=stop").await;
     let to_come = s.ok("GET", "/api/trials/1", &Value::Null).await["rollout"].as_i64().unwrap();
 
     s.ok("POST", "/api/trials/1/release", &json!({ "at_once": true })).await;

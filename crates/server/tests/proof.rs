@@ -27,7 +27,13 @@ async fn a_shared_message_carries_nothing_of_the_recipient() {
         .unwrap();
     let (status, page, _) = s.door("GET", &path, "").await;
     assert_eq!(status, StatusCode::OK);
-    assert!(page.contains("Dear friend") && page.contains("https://skerry-light.example/boats") && page.contains("/f/1") && page.contains(&path));
+    assert!(
+        page.contains("Dear friend")
+            && page.contains("https://skerry-light.example/boats")
+            && page.contains("/f/1")
+            && page.contains(&path),
+        "{page}"
+    );
     assert!(!page.contains("Wren") && !page.contains("/u/") && !page.contains("/o/") && !page.contains("/c/") && !page.contains("/p/"));
     assert_eq!(s.count("SELECT count(*) FROM response"), 0, "whoever opens it is nobody");
     assert!(s.header(&path, "content-security-policy").await.contains("sandbox"), "a script in it may not run");
@@ -84,7 +90,10 @@ async fn an_invitation_that_comes_back_or_is_complained_about_is_over() {
     let report = |kind: &str, field: &str| {
         format!("Content-Type: multipart/report; boundary=b\r\n\r\n--b\r\nContent-Type: message/{kind}\r\n\r\n{field}\r\n--b--\r\n")
     };
-    let bounce = report("delivery-status", "Reporting-MTA: dns; x.example\r\n\r\nFinal-Recipient: rfc822; wren@tern.example\r\nAction: failed\r\nStatus: 5.1.1");
+    let bounce = report(
+        "delivery-status",
+        "Reporting-MTA: dns; x.example\r\n\r\nFinal-Recipient: rfc822; wren@tern.example\r\nAction: failed\r\nStatus: 5.1.1",
+    );
     s.mail(&back(1), &bounce).await;
     s.mail(&back(2), &report("feedback-report", "Feedback-Type: abuse")).await;
     let forged = format!("back+{}@skerry-light.example", Signer::new(b"x").mailbox(Kind::Confirm, 2));
@@ -170,7 +179,8 @@ async fn mail_load_is_worked_out_each_day_and_a_mailing_can_leave_cells_out() {
     db.execute_batch("UPDATE contact SET added_at = added_at - 365 * 86400000").unwrap();
     for week in 0..52 {
         let at = now - (week * 7 + 3) * 86_400_000;
-        db.execute("INSERT INTO mailing (id, name, letterhead_id, made_at, state) VALUES (?1, 'w' || ?1, 1, 0, 'sent')", [100 + week]).unwrap();
+        db.execute("INSERT INTO mailing (id, name, letterhead_id, made_at, state) VALUES (?1, 'w' || ?1, 1, 0, 'sent')", [100 + week])
+            .unwrap();
         for person in (1..=3).filter(|p| *p < 3 || week < 2) {
             db.execute(
                 "INSERT INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, open_at, any_open_at) VALUES (?1, ?2, 1, 3, ?3, 0, ?3, ?3, ?4, ?4)",
@@ -185,7 +195,9 @@ async fn mail_load_is_worked_out_each_day_and_a_mailing_can_leave_cells_out() {
         tokio::task::yield_now().await;
     }
     let view = s.ok("GET", "/api/load", &Value::Null).await;
-    let people = |answer: &str| view["cells"].as_array().unwrap().iter().filter(|c| c["answer"] == answer).map(|c| c["people"].as_i64().unwrap()).sum::<i64>();
+    let people = |answer: &str| {
+        view["cells"].as_array().unwrap().iter().filter(|c| c["answer"] == answer).map(|c| c["people"].as_i64().unwrap()).sum::<i64>()
+    };
     assert_eq!((people("steady"), people("silent"), people("new")), (1, 1, 1), "{view}");
     let silent = s.ok("GET", "/api/contacts/2", &Value::Null).await["load"].clone();
     assert!((silent["per_28_days"].as_f64().unwrap() - 4.0).abs() < 0.4, "{silent}");
