@@ -10,7 +10,6 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("contacts", "/contacts?search=wren", "are shown", None),
     ("segment", "/contacts/segments/4", "“Patron”)", None),
     ("recency", "/contacts/recency", "Net a thousand", None),
-    ("sources", "/contacts/sources", "usually", None),
     ("check", "/contacts/check?finding=near_miss", "Correct all", None),
     ("import", "/contacts/import/3", "people were added", None),
     ("clearance", "/clearance/33", "get it", Some("[data-step=held_by_cap]")),
@@ -23,6 +22,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("verdict", "/trials/7", "Rate, 95%", Some("#sheet button.figure")),
     ("findings", "/findings", "machines left out", None),
     ("upkeep", "/upkeep", "are retired", None),
+    ("load", "/upkeep/load", "are silent", None),
 ];
 
 #[tokio::main]

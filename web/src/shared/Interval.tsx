@@ -12,7 +12,7 @@ export type IntervalRow = {
 };
 
 /** Differences with their intervals: zero as an ink line, the effect too small to matter as a band. */
-export function IntervalPlot({ rows, band }: { rows: IntervalRow[]; band: number }) {
+export function IntervalPlot({ rows, band, caption }: { rows: IntervalRow[]; band: number; caption?: string }) {
   const reach = Math.max(band * 1.3, ...rows.flatMap((r) => [Math.abs(r.lower), Math.abs(r.upper)])) * 1.05;
   const x = scaleLinear().domain([-reach, reach]).range([250, 610]);
   const height = rows.length * 30 + 38;
@@ -65,7 +65,7 @@ export function IntervalPlot({ rows, band }: { rows: IntervalRow[]; band: number
         </g>
       ))}
       <text x={0} y={floor + 15} fontSize={12} className="soft">
-        points, B less A; shaded: too small to matter ({(band * 100).toFixed(1)})
+        {caption ?? `points, B less A; shaded: too small to matter (${(band * 100).toFixed(1)})`}
       </text>
     </svg>
   );

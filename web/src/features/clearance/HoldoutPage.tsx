@@ -11,13 +11,15 @@ import { useClearanceSlips } from "./useClearanceSlips";
 
 type Readout = Schemas["HoldoutReadout"];
 
+const money = (x: number) => `${x < 0 ? "−" : ""}${Math.abs(x).toFixed(2)}`;
+
 function finding(r: Readout) {
   const d = r.difference;
   if (!d) return "There is nothing to compare yet.";
   const { lower, upper } = d;
   if (lower > 0) return "People who get mail convert more often than those held out.";
   if (upper < 0) return "People who get mail convert less often than those held out.";
-  return "As far as this quarter can tell, mail makes no difference to who converts.";
+  return "This quarter can’t tell yet whether mail makes a difference to who converts.";
 }
 
 /** What marketing earns: people it was kept from by chance, against everybody else. */
@@ -70,9 +72,10 @@ export function HoldoutPage() {
               {r.difference && (
                 <IntervalPlot
                   band={0}
+                  caption="points"
                   rows={[
                     {
-                      label: "Converted, with mail less without",
+                      label: "With mail less without",
                       estimate: r.difference.estimate,
                       lower: r.difference.lower,
                       upper: r.difference.upper,
@@ -111,8 +114,8 @@ export function HoldoutPage() {
               </Table>
               {r.revenue_difference && (
                 <p>
-                  Mail adds {r.revenue_difference.estimate.toFixed(2)} {r.currency} a person (95% interval{" "}
-                  {r.revenue_difference.lower.toFixed(2)} to {r.revenue_difference.upper.toFixed(2)}, Welch’s).
+                  Mail adds {money(r.revenue_difference.estimate)} {r.currency} a person (95% interval{" "}
+                  {money(r.revenue_difference.lower)} to {money(r.revenue_difference.upper)}, Welch’s).
                 </p>
               )}
               <p className="soft" style={{ maxWidth: "56em" }}>

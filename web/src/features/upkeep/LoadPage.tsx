@@ -30,12 +30,13 @@ function Share({ rate, what }: { rate: Schemas["Rate"]; what: string }) {
   );
 }
 
+/** How the cell moved since the earlier day. */
 function Moved({ cell, from }: { cell: Cell; from: number | null | undefined }) {
   if (cell.people_before === null || cell.people_before === undefined || !from) return null;
   const by = cell.people - cell.people_before;
   return (
     <div className="small soft">
-      {by === 0 ? "as many" : by > 0 ? `${count(by)} more` : `${count(-by)} fewer`} than on {date(from * DAY)}
+      {by === 0 ? "as many as" : by > 0 ? `${count(by)} more than` : `${count(-by)} fewer than`} before
     </div>
   );
 }
@@ -121,10 +122,11 @@ export function LoadPage() {
               </div>
               <p className="soft" style={{ maxWidth: "62em" }}>
                 Complaints and withdrawals are those of the last 90 days, of the people in the cell now, with 95%
-                intervals. All history counts, with weights that halve every six weeks; rates are shrunk to the base’s
-                own ({percent(v.mean_rate[0])} of messages are answered). {plural(v.open_blind, "person", "people")}{" "}
-                whose opens can’t be told from a machine’s are judged by clicks, replies and purchases, over twice the
-                time. This describes; it doesn’t prove that mail caused it.
+                intervals{v.before ? `; “before” is ${date(v.before * DAY)}` : ""}. All history counts, with weights
+                that halve every six weeks; rates are shrunk to the base’s own ({percent(v.mean_rate[0])} of messages
+                are answered). {plural(v.open_blind, "person", "people")} whose opens can’t be told from a machine’s are
+                judged by clicks, replies and purchases, over twice the time. This describes; it doesn’t prove that mail
+                caused it.
               </p>
               <p className="soft small">
                 A cell is a condition in <Link to="/contacts/segments/new">segments</Link>, and a mailing can leave
