@@ -38,6 +38,11 @@ async fn main() {
         let public = page[1..].split('/').next().is_some_and(|first| first.len() == 1);
         let title = if public { "h1" } else { "#sheet h1" };
         bench.page.wait().for_element(fantoccini::Locator::Css(title)).await.expect("a title");
+        // With `END=words`, once the words are there, the lower end of the page.
+        if let Ok(words) = std::env::var("END") {
+            bench.shows(&words).await;
+            bench.page.execute("window.scrollTo(0, document.body.scrollHeight)", vec![]).await.expect("a scroll");
+        }
         let name: String = page.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
         bench.picture(&Path::new(folder).join(format!("{}.png", name.trim_matches('-')))).await;
     }

@@ -390,6 +390,14 @@ fn legal_entities_keep_separate_consent() {
         c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [theirs, shop]).unwrap();
         let cleared = |m, at| clearing::audience(c, m, at).unwrap().people(None);
         assert_eq!((cleared(ours, START), cleared(theirs, START)), (vec![1, 2, 3], vec![]));
+        // The forecast asks each mailing's own entity, too.
+        for m in [ours, theirs] {
+            c.execute("UPDATE mailing SET state = 'planned', planned_at = ?2 WHERE id = ?1", [m, (START + HOUR).0]).unwrap();
+        }
+        let forecast = forecast::forecast(c, START, None, None).unwrap();
+        let gets = |m| forecast.mailings.iter().find(|f| f.id == m).map(|f| (f.at_once, f.barred));
+        assert_eq!((gets(ours), gets(theirs)), (Some((3, 0)), Some((0, 3))));
+        c.execute("UPDATE mailing SET state = 'draft', planned_at = NULL", []).unwrap();
         let to_shop = || Origin { entity: "Lantern Shop Ltd".into(), ..origin() };
         for who in [1, 2] {
             ledger::act(c, who, START, Act::Agreed, &to_shop()).unwrap();

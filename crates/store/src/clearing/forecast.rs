@@ -16,6 +16,8 @@ use utoipa::ToSchema;
 /// A mailing to come, with whom it selects.
 struct Item {
     mailing: Mailing,
+    /// Everybody, with their consent to the mailing's legal entity.
+    people: std::sync::Arc<base::People>,
     at: Instant,
     rules: Rules,
     /// A bit per person.
@@ -84,7 +86,8 @@ fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, 
         let mut marks = base::marks(c, &people, &mailing, *at)?.0;
         bar(&people, &mailing, barring, &mut marks);
         let clock = Local::between(&rules.zone, from, until);
-        items.push(Item { mailing, at: *at, rules, selected, marks, clock });
+        let of_entity = people.of_entity(c, &mailing.entity)?;
+        items.push(Item { mailing, people: of_entity, at: *at, rules, selected, marks, clock });
     }
     let mut s = c.prepare_cached("SELECT contact_id, mailing_id, at, give_up_at FROM send WHERE state IN (0, 1)")?;
     let mut rows = s.query([])?;
@@ -103,7 +106,8 @@ fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, 
                         let mut marks = base::marks(c, &people, &mailing, now)?.0;
                         bar(&people, &mailing, barring, &mut marks);
                         let clock = Local::between(&rules.zone, from, until);
-                        items.push(Item { mailing, at: now, rules, selected: vec![false; n], marks, clock });
+                        let of_entity = people.of_entity(c, &mailing.entity)?;
+                        items.push(Item { mailing, people: of_entity, at: now, rules, selected: vec![false; n], marks, clock });
                         items.len() - 1
                     }
                 };
@@ -177,7 +181,8 @@ impl Stage {
             }
             let selected = events.len() - waiting.len();
             let standing = |i: usize| {
-                let person = base.person(&self.sent, place, &self.items[which[i].0].marks);
+                let item = &self.items[which[i].0];
+                let person = item.people.base.person(&self.sent, place, &item.marks);
                 // A message that waits was recorded already: that is itself.
                 Person { already_sent: i < selected && person.already_sent, ..person }
             };

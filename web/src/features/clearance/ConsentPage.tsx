@@ -115,7 +115,12 @@ function Topics() {
       )}
       <div style={{ display: "flex", gap: 12, maxWidth: 420, margin: "10px 0" }}>
         <TextField label="A new topic" value={name} onChange={(e) => setName(e.target.value)} />
-        <Button variant="outlined" disabled={!name.trim() || make.isPending} onClick={() => make.mutate()}>
+        <Button
+          variant="outlined"
+          style={{ flex: "none" }}
+          disabled={!name.trim() || make.isPending}
+          onClick={() => make.mutate()}
+        >
           Make it
         </Button>
       </div>

@@ -77,7 +77,7 @@ export function Seals() {
       </p>
       <div style={{ display: "flex", gap: 12, maxWidth: 640, margin: "10px 0" }}>
         <TextField label="A seal noted earlier (optional)" value={noted} onChange={(e) => setNoted(e.target.value)} />
-        <Button variant="outlined" disabled={check.isPending} onClick={() => check.mutate()}>
+        <Button variant="outlined" style={{ flex: "none" }} disabled={check.isPending} onClick={() => check.mutate()}>
           Check the seals
         </Button>
       </div>

@@ -102,9 +102,9 @@ function Whole({ p }: { p: Person }) {
                   {p.load.words}
                   <span className="soft small">
                     {" "}
-                    {p.load.per_28_days.toFixed(1)} messages in 28 days, {percent(p.load.rate)} answered (weighted{" "}
-                    {p.load.answered.toFixed(1)} of {p.load.delivered.toFixed(1)}, shrunk to the base
-                    {p.load.open_blind ? "; their opens can’t be seen" : ""})
+                    {p.load.delivered === 0
+                      ? "nothing was delivered yet"
+                      : `${p.load.per_28_days.toFixed(1)} messages in 28 days, ${percent(p.load.rate)} answered (weighted ${p.load.answered.toFixed(1)} of ${p.load.delivered.toFixed(1)}, shrunk to the base${p.load.open_blind ? "; their opens can’t be seen" : ""})`}
                   </span>
                 </dd>
               </>
