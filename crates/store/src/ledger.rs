@@ -146,18 +146,20 @@ impl Stated {
     }
 }
 
+fn read_stated(r: &rusqlite::Row<'_>) -> rusqlite::Result<Stated> {
+    Ok(Stated {
+        consent: Consent::from_code(r.get(0)?),
+        at: r.get(1)?,
+        paused_until: r.get(2)?,
+        under_pause: Consent::from_code(r.get(3)?),
+    })
+}
+
 /// # Errors
 /// When there is no such contact.
 pub(crate) fn stated(c: &Connection, contact: i64) -> Result<Stated> {
     c.prepare_cached("SELECT consent, consent_at, paused_until, under_pause FROM contact WHERE id = ?1")?
-        .query_row([contact], |r| {
-            Ok(Stated {
-                consent: Consent::from_code(r.get(0)?),
-                at: r.get(1)?,
-                paused_until: r.get(2)?,
-                under_pause: Consent::from_code(r.get(3)?),
-            })
-        })
+        .query_row([contact], read_stated)
         .map_err(|_| StoreError::Missing("contact"))
 }
 
@@ -171,14 +173,7 @@ pub(crate) fn stated_for(c: &Connection, contact: i64, entity: &str) -> Result<S
     }
     let row = c
         .prepare_cached("SELECT consent, consent_at, paused_until, under_pause FROM entity_consent WHERE entity = ?1 AND contact_id = ?2")?
-        .query_row(params![entity, contact], |r| {
-            Ok(Stated {
-                consent: Consent::from_code(r.get(0)?),
-                at: r.get(1)?,
-                paused_until: r.get(2)?,
-                under_pause: Consent::from_code(r.get(3)?),
-            })
-        })
+        .query_row(params![entity, contact], read_stated)
         .optional()?;
     Ok(row.unwrap_or_default())
 }
@@ -422,7 +417,7 @@ pub struct BrokenSeal {
 /// When the database fails.
 pub fn seals(c: &Connection, noted: Option<&str>) -> Result<Seals> {
     let mut out = Seals { entries: 0, erased: 0, link: String::new(), broken: Vec::new(), found: None };
-    let mut before: Option<chain::Link> = None;
+    let (mut before, mut last): (Option<chain::Link>, Option<chain::Link>) = (None, None);
     let mut s = c.prepare(
         "SELECT l.id, l.contact_id, l.at, l.kind, l.source, l.evidence, l.channel, l.topic_id, l.until, l.send_id, l.import_id, l.person_id, l.state, l.entity,
             l.salt, l.digest, l.link, k.gone IS 1 FROM ledger l JOIN contact k ON k.id = l.contact_id ORDER BY l.id",
@@ -458,13 +453,14 @@ pub fn seals(c: &Connection, noted: Option<&str>) -> Result<Seals> {
         }
         // What follows is held against what stands here, so that one break is told once.
         before = sealed.link.and_then(|l| l.try_into().ok());
-        if let Some(link) = &before {
-            out.link = rinse_core::token::hex(link);
-            if noted.is_some_and(|n| n.trim().eq_ignore_ascii_case(&out.link)) {
-                out.found = Some(entry);
-            }
+        if let (Some(noted), Some(link)) = (noted, &before)
+            && noted.trim().eq_ignore_ascii_case(&rinse_core::token::hex(link))
+        {
+            out.found = Some(entry);
         }
+        last = before.or(last);
     }
+    out.link = last.map(|link| rinse_core::token::hex(&link)).unwrap_or_default();
     Ok(out)
 }
 

@@ -3,6 +3,7 @@
 use crate::{Result, Store, segments, settings};
 use rinse_core::load::{self, CELLS, Delivery};
 use rinse_core::report::Rate;
+use rinse_core::segment::evaluate::day_of;
 use rinse_core::stats::beta_binomial_fit::{self, Group, Prior};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -40,11 +41,7 @@ fn kept(c: &Connection) -> Result<Kept> {
 /// # Errors
 /// When the database fails.
 pub fn is_of(c: &Connection, now: Instant) -> Result<bool> {
-    Ok(kept(c)?.day == segments_day(now))
-}
-
-fn segments_day(now: Instant) -> i64 {
-    rinse_core::segment::evaluate::day_of(now)
+    Ok(kept(c)?.day == day_of(now))
 }
 
 /// One person's history.
@@ -203,7 +200,7 @@ pub async fn refresh(store: &Store, now: Instant) -> Result<usize> {
     }
     store
         .write(move |c| {
-            let day = segments_day(now);
+            let day = day_of(now);
             for (cell, sums) in days.iter().enumerate() {
                 c.execute(
                     "INSERT INTO mail_load_day VALUES (?1,?2,?3,?4,?5,?6) ON CONFLICT DO UPDATE SET people = ?3, mailable = ?4, complained = ?5, withdrew = ?6",

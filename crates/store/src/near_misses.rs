@@ -7,7 +7,7 @@ use rinse_core::near_miss::{barred_companies, company_key, is_near, web_host};
 use rinse_core::suppression::{Entry, Lists};
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use utoipa::ToSchema;
 
 /// Domains with this many people are mailbox providers: their people are looked at one by one.
@@ -101,8 +101,8 @@ pub fn all(c: &Connection) -> Result<Vec<NearMiss>> {
             })
         })
         .collect::<rusqlite::Result<_>>()?;
-    let decided: HashMap<String, ()> =
-        c.prepare_cached("SELECT subject FROM near_miss")?.query_map([], |r| Ok((r.get(0)?, ())))?.collect::<rusqlite::Result<_>>()?;
+    let decided: HashSet<String> =
+        c.prepare_cached("SELECT subject FROM near_miss")?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
     let line_of = |domain: &str| {
         lines.iter().find(|(name, ..)| domain == name || domain.ends_with(&format!(".{name}"))).map(|(_, list, text)| (*list, text.clone()))
     };
@@ -113,7 +113,7 @@ pub fn all(c: &Connection) -> Result<Vec<NearMiss>> {
                    (people, first_seen): (i64, i64),
                    (list, barred): (i64, String),
                    why: String| {
-        if !decided.contains_key(&subject) {
+        if !decided.contains(&subject) {
             let list_name = names.get(&list).cloned().unwrap_or_default();
             found.entry(subject.clone()).or_insert(NearMiss {
                 subject,
