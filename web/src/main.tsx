@@ -27,6 +27,8 @@ import { FindingsPage } from "./features/findings/FindingsPage";
 import { GrowthPage } from "./features/guides/GrowthPage";
 import { RecencyPage } from "./features/guides/RecencyPage";
 import { SourcesPage } from "./features/guides/SourcesPage";
+import { CalendarPage } from "./features/mailings/CalendarPage";
+import { ComparePage } from "./features/mailings/ComparePage";
 import { LetterheadPage } from "./features/mailings/LetterheadPage";
 import { MailingPage } from "./features/mailings/MailingPage";
 import { MailingsHome } from "./features/mailings/MailingsHome";
@@ -70,6 +72,8 @@ const router = createBrowserRouter([
       { path: "/clearance/:id", element: <SluicePage /> },
       { path: "/clearance/:id/person/:contact", element: <WhyPage /> },
       { path: "/mailings", element: <MailingsHome /> },
+      { path: "/mailings/calendar", element: <CalendarPage /> },
+      { path: "/mailings/compare", element: <ComparePage /> },
       { path: "/mailings/letterheads/:id", element: <LetterheadPage /> },
       { path: "/mailings/:id", element: <MailingPage /> },
       { path: "/trials", element: <TrialsHome /> },

@@ -36,6 +36,7 @@ pub mod purchase;
 pub mod recency;
 pub mod report;
 pub mod response;
+pub mod schedule;
 pub mod segment;
 pub mod source;
 pub mod stats;

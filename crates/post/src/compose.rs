@@ -1,5 +1,6 @@
 //! Composing: placeholders filled, links signed, parts and headers put together.
 
+use crate::dkim::{KeyError, KeySigner};
 use mail_builder::MessageBuilder;
 use mail_builder::headers::address::Address;
 use mail_builder::headers::raw::Raw;
@@ -17,14 +18,22 @@ pub enum ComposeError {
     Template(#[from] TemplateError),
     #[error("The message could not be written: {0}")]
     Io(#[from] std::io::Error),
+    #[error(transparent)]
+    Key(#[from] KeyError),
 }
 
 /// What a letterhead gives to every message.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Sender {
     pub name: String,
     pub address: String,
     pub postal_address: String,
+    /// Where replies go; empty: `reply` at the domain of the from address.
+    pub reply_to: String,
+    /// Names and addresses of pages elsewhere.
+    pub social: Vec<(String, String)>,
+    /// Where the logo is; empty: there is none.
+    pub logo_url: String,
 }
 
 impl Sender {
@@ -32,6 +41,24 @@ impl Sender {
     #[must_use]
     pub fn domain(&self) -> &str {
         self.address.rsplit_once('@').map_or("", |(_, d)| d)
+    }
+
+    /// The address that a message's replies go to: its token behind a plus sign (RFC 5233).
+    fn reply_to(&self, token: &str) -> String {
+        match self.reply_to.rsplit_once('@') {
+            Some((local, domain)) => format!("{local}+{token}@{domain}"),
+            None => format!("reply+{token}@{}", self.domain()),
+        }
+    }
+
+    fn social_html(&self) -> String {
+        let escape = |s: &str| minijinja::HtmlEscape(s).to_string();
+        let links = self.social.iter().map(|(name, url)| format!("<a href=\"{}\">{}</a>", escape(url), escape(name)));
+        links.collect::<Vec<_>>().join(" · ")
+    }
+
+    fn social_text(&self) -> String {
+        self.social.iter().map(|(name, url)| format!("{name}: {url}")).collect::<Vec<_>>().join("\n")
     }
 }
 
@@ -44,6 +71,7 @@ pub struct Composer {
     sender: Sender,
     base_url: String,
     signer: Signer,
+    keys: Vec<KeySigner>,
 }
 
 /// The person a message is for; an absent value takes the placeholder's default.
@@ -53,6 +81,17 @@ pub struct To<'a> {
     pub given_name: Option<&'a str>,
     pub family_name: Option<&'a str>,
     pub country: Option<&'a str>,
+    /// Values of fields of one's own, by their placeholders.
+    pub own: &'a [(String, String)],
+}
+
+/// What one person sees.
+#[derive(Debug, Clone)]
+pub struct Shown {
+    pub subject: String,
+    pub html: String,
+    pub text: String,
+    unsubscribe: String,
 }
 
 /// A composed message with its envelope.
@@ -80,7 +119,8 @@ impl Composer {
     ) -> Result<Self, ComposeError> {
         let mut env = engine(false);
         env.add_template_owned("body.html", prepared.html.clone())?;
-        env.add_template_owned("body.txt", prepared.text.clone())?;
+        // The same placeholder is markup in one part and plain lines in the other.
+        env.add_template_owned("body.txt", prepared.text.replace("social_links", "social_lines"))?;
         for (i, s) in subjects.iter().enumerate() {
             env.add_template_owned(format!("subject{i}.txt"), s.clone())?;
         }
@@ -92,14 +132,22 @@ impl Composer {
             sender,
             base_url: base_url.trim_end_matches('/').to_owned(),
             signer,
+            keys: Vec::new(),
         })
     }
 
-    /// The message for one person and one send.
+    /// Signs every message with these keys, too.
+    #[must_use]
+    pub fn signed_by(mut self, keys: Vec<KeySigner>) -> Self {
+        self.keys = keys;
+        self
+    }
+
+    /// What one person sees of the message: subject, HTML and text.
     ///
     /// # Errors
     /// When a placeholder fails for this person.
-    pub fn compose(&self, send: i64, arm: usize, to: To<'_>, at_seconds: i64) -> Result<Composed, ComposeError> {
+    pub fn shown(&self, send: i64, arm: usize, to: To<'_>) -> Result<Shown, ComposeError> {
         let url = |what: &str, kind, n| format!("{}/{what}/{}", self.base_url, self.signer.link(kind, send, n));
         let unsubscribe = url("u", Kind::Unsubscribe, 0);
         let mut values: BTreeMap<String, Value> = BTreeMap::new();
@@ -112,6 +160,10 @@ impl Composer {
         put("family_name", to.family_name);
         put("country", to.country);
         put("email", Some(to.address));
+        for (name, value) in to.own {
+            put(name, Some(value));
+        }
+        put("logo_url", Some(&self.sender.logo_url));
         put("postal_address", Some(&self.sender.postal_address));
         put("sender_name", Some(&self.sender.name));
         // Our own links hold nothing that needs escaping, and stay readable in the source.
@@ -120,6 +172,8 @@ impl Composer {
         put_link("preferences_url".into(), url("p", Kind::Preferences, 0));
         let variant = u32::try_from(arm.min(self.subjects - 1)).unwrap_or(0);
         put_link("share_url".into(), format!("{}/s/{}", self.base_url, self.signer.link(Kind::Share, self.mailing, variant)));
+        put_link("social_links".into(), self.sender.social_html());
+        put_link("social_lines".into(), self.sender.social_text());
         put_link("open_url".into(), url("o", Kind::Open, 0));
         for n in 0..self.links {
             put_link(format!("link_{n}"), url("c", Kind::Click, u32::try_from(n).unwrap_or(0)));
@@ -127,11 +181,20 @@ impl Composer {
         let values = Value::from(values);
         let render = |name: &str| -> Result<String, ComposeError> { Ok(self.env.get_template(name)?.render(&values)?) };
         let subject = render(&format!("subject{}.txt", arm.min(self.subjects - 1)))?.replace(['\r', '\n'], " ");
+        Ok(Shown { subject, html: render("body.html")?, text: render("body.txt")?, unsubscribe })
+    }
+
+    /// The message for one person and one send.
+    ///
+    /// # Errors
+    /// When a placeholder fails for this person.
+    pub fn compose(&self, send: i64, arm: usize, to: To<'_>, at_seconds: i64) -> Result<Composed, ComposeError> {
+        let Shown { subject, html, text, unsubscribe } = self.shown(send, arm, to)?;
         let domain = self.sender.domain();
         let message_id = format!("{send}.{}@{domain}", self.signer.mailbox(Kind::Return, send));
         let return_path = format!("back+{}@{domain}", self.signer.mailbox(Kind::Return, send));
-        let reply_to = format!("reply+{}@{domain}", self.signer.mailbox(Kind::Reply, send));
-        let bytes = MessageBuilder::new()
+        let reply_to = self.sender.reply_to(&self.signer.mailbox(Kind::Reply, send));
+        let mut bytes = MessageBuilder::new()
             .from((self.sender.name.as_str(), self.sender.address.as_str()))
             .to(Address::new_address(None::<&str>, to.address))
             .reply_to(reply_to.as_str())
@@ -140,9 +203,12 @@ impl Composer {
             .message_id(message_id.as_str())
             .header("List-Unsubscribe", Raw::new(format!("<{unsubscribe}>")))
             .header("List-Unsubscribe-Post", Raw::new("List-Unsubscribe=One-Click"))
-            .text_body(render("body.txt")?)
-            .html_body(render("body.html")?)
+            .text_body(text)
+            .html_body(html)
             .write_to_vec()?;
+        for key in &self.keys {
+            bytes = key.sign(bytes)?;
+        }
         Ok(Composed { message_id, return_path, to: to.address.to_owned(), bytes })
     }
 }
@@ -152,14 +218,16 @@ impl Composer {
 ///
 /// # Errors
 /// When the template can't be read.
-pub fn shared(html: &str, subject: &str, sender: &str, postal_address: &str, sign_up: &str, own: &str) -> Result<String, ComposeError> {
+pub fn shared(html: &str, subject: &str, sender: &Sender, sign_up: &str, own: &str) -> Result<String, ComposeError> {
     let mut env = engine(false);
     env.add_template("body.html", html)?;
     env.add_template("subject.txt", subject)?;
     let link = |l: &str| Value::from_safe_string(l.to_owned());
     let values = BTreeMap::from([
-        ("postal_address", Value::from(postal_address)),
-        ("sender_name", Value::from(sender)),
+        ("postal_address", Value::from(sender.postal_address.as_str())),
+        ("sender_name", Value::from(sender.name.as_str())),
+        ("social_links", link(&sender.social_html())),
+        ("logo_url", Value::from(sender.logo_url.as_str())),
         ("unsubscribe_url", link(sign_up)),
         ("preferences_url", link(sign_up)),
         ("share_url", link(own)),
@@ -226,8 +294,12 @@ mod tests {
         let prepared =
             prepare(html, "Hello {{ given_name|default(\"friend\") }}: https://skerry-light.example/b?x=1&y=2 {{ unsubscribe_url }}")
                 .unwrap();
-        let sender =
-            Sender { name: "Skerry Light".into(), address: "post@skerry-light.example".into(), postal_address: "1 Quay & Co".into() };
+        let sender = Sender {
+            name: "Skerry Light".into(),
+            address: "post@skerry-light.example".into(),
+            postal_address: "1 Quay & Co".into(),
+            ..Sender::default()
+        };
         let c = Composer::new(
             3,
             &prepared,
@@ -237,7 +309,7 @@ mod tests {
             signer.clone(),
         )
         .unwrap();
-        let to = To { address: "wren@tern.example", given_name: Some("<Wren>"), family_name: None, country: None };
+        let to = To { address: "wren@tern.example", given_name: Some("<Wren>"), family_name: None, country: None, own: &[] };
         let m = c.compose(7, 0, to, 1_700_000_000).unwrap();
         let parsed = MessageParser::default().parse(&m.bytes).unwrap();
         assert_eq!(parsed.subject(), Some("Tide, <Wren>: é"));

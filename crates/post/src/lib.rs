@@ -8,4 +8,7 @@
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
 pub mod compose;
+pub mod dkim;
+pub mod finished;
 pub mod inbound;
+pub mod source;

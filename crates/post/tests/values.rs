@@ -10,8 +10,12 @@ use rinse_post::compose::{Composer, Sender, To};
 fn composer() -> Composer {
     let html = "<html><body><p>Dear {{ given_name|default(\"friend\") }} {{ family_name|default(\"\") }}</p><a href=\"https://skerry-light.example/a\">a</a>{{ postal_address }} <a href=\"{{ unsubscribe_url }}\">Stop</a></body></html>";
     let text = "Dear {{ given_name|default(\"friend\") }} {{ family_name|default(\"\") }} {{ unsubscribe_url }}";
-    let sender =
-        Sender { name: "Skerry Light".into(), address: "l@skerry-light.example".into(), postal_address: "1 Quay & Co <harbour>".into() };
+    let sender = Sender {
+        name: "Skerry Light".into(),
+        address: "l@skerry-light.example".into(),
+        postal_address: "1 Quay & Co <harbour>".into(),
+        ..Sender::default()
+    };
     Composer::new(
         1,
         &prepare(html, text).unwrap(),
@@ -26,7 +30,7 @@ fn composer() -> Composer {
 proptest! {
     #[test]
     fn fields_stay_text(given in "[ -~\r\n\u{e9}\u{202e}\u{540d}<>&\"'{}%]{0,60}", family in "\\PC{0,40}", send in 1i64..i64::MAX / 2) {
-        let to = To { address: "wren@tern.example", given_name: Some(&given), family_name: Some(&family), country: None };
+        let to = To { address: "wren@tern.example", given_name: Some(&given), family_name: Some(&family), country: None, own: &[] };
         let m = composer().compose(send, 0, to, 1_700_000_000).unwrap();
         let plain = composer().compose(send, 0, To { given_name: Some("Wren"), family_name: Some("Marram"), ..to }, 1_700_000_000).unwrap();
         let (parsed, usual) = (MessageParser::default().parse(&m.bytes).unwrap(), MessageParser::default().parse(&plain.bytes).unwrap());

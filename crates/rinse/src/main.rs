@@ -72,6 +72,15 @@ enum Command {
     },
     /// Is it a mailbox, and what is its normal form? JSON lines in, JSON lines out.
     Address,
+    /// What a whole message (RFC 5322) lacks before it may go: a JSON line for each file.
+    Check {
+        /// `-` reads one from standard input.
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+        /// It is service mail: nothing has to unsubscribe.
+        #[arg(long)]
+        service: bool,
+    },
     /// Copy the database into a new file, while Rinse runs.
     Backup {
         #[arg(long, default_value = "data")]
@@ -109,6 +118,7 @@ fn run(command: Command) -> Result<ExitCode> {
     match command {
         Command::Calc => tools::calc()?,
         Command::Address => tools::address()?,
+        Command::Check { files, service } => return tools::check(&files, service),
         Command::Backup { data, to } => {
             let bytes = backup::backup(&data, &to)?;
             writeln!(

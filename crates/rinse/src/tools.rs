@@ -4,11 +4,13 @@ use anyhow::Result;
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::clearance::{Outcome, Reason};
+use rinse_core::message::{Level, check_finished};
 use rinse_core::table::Encoding;
+use rinse_post::finished;
 use rinse_store::{Store, clearing, settings, tables};
 use serde::Deserialize;
 use serde_json::{Value, json};
-use std::io::{BufRead, Write};
+use std::io::{BufRead, Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 
@@ -116,4 +118,34 @@ fn look(file: &Path, cells: bool) -> Result<Value> {
         line["cells"] = json!(all);
     }
     Ok(line)
+}
+
+/// `rinse check`: what a whole message lacks. 1 when one has an error, 2 when one can't be read.
+pub(crate) fn check(files: &[PathBuf], service: bool) -> Result<ExitCode> {
+    let mut out = std::io::stdout().lock();
+    let mut code = 0;
+    for file in files {
+        let name = file.display().to_string();
+        let read = if name == "-" {
+            let mut raw = Vec::new();
+            std::io::stdin().lock().read_to_end(&mut raw).map(|_| raw)
+        } else {
+            std::fs::read(file)
+        };
+        let answer = match read.map_err(|e| e.to_string()).and_then(|raw| finished::read(&raw).ok_or_else(|| "it is no message".to_owned()))
+        {
+            Ok(message) => {
+                let found = check_finished(&message, service, false);
+                let errors = found.iter().filter(|f| f.level == Level::Error).count();
+                code = code.max(u8::from(errors > 0));
+                json!({ "file": name, "errors": errors, "warnings": found.len() - errors, "findings": found })
+            }
+            Err(why) => {
+                code = 2;
+                json!({ "file": name, "error": format!("{name} can't be read: {why}.") })
+            }
+        };
+        writeln!(out, "{answer}")?;
+    }
+    Ok(ExitCode::from(code))
 }

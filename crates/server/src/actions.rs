@@ -1,56 +1,26 @@
 //! What people do to mailings and trials, shared by the handlers and the demo's director.
 
 use crate::error::ApiError;
+use crate::message::{built, check_draft};
 use crate::state::App;
 use rinse_core::clearance::Outcome;
-use rinse_core::message::{Draft, Finding, Level, check, prepare};
+use rinse_core::message::{Level, TemplateError, prepare};
 use rinse_core::trial::assign;
 use rinse_core::trial::plan::{Outlook, Plan, outlook};
 use rinse_core::{DAY, Instant};
 use rinse_store::clearing::Decided;
-use rinse_store::mailings::MailingDraft;
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Connection, StoreError, clearing, mailings, settings, trials};
-
-/// The message check of a draft against its audience.
-pub(crate) fn check_draft(c: &Connection, d: &MailingDraft, now: Instant) -> rinse_store::Result<Vec<Finding>> {
-    let (missing, audience) = mailings::missing(c, d.list_id, d.segment_id, now)?;
-    let postal = settings::letterhead(c, d.letterhead_id)?.postal_address;
-    let draft = Draft {
-        subjects: d.subjects.clone(),
-        html: d.html.clone(),
-        text: d.text.clone(),
-        postal_address: postal,
-        service: !d.service_reason.trim().is_empty(),
-    };
-    Ok(check(&draft, &missing, audience))
-}
-
-fn draft_of(m: &mailings::Mailing) -> MailingDraft {
-    MailingDraft {
-        name: m.name.clone(),
-        topic_id: m.topic_id,
-        letterhead_id: m.letterhead_id,
-        list_id: m.list_id,
-        segment_id: m.segment_id,
-        over_cap: m.over_cap,
-        priority: m.priority,
-        hold_days: m.hold_days,
-        exceed_reason: m.exceed_reason.clone(),
-        service_reason: m.service_reason.clone(),
-        complainers_reason: m.complainers_reason.clone(),
-        leave_out: m.leave_out.clone(),
-        html: m.html.clone(),
-        text: m.text.clone(),
-        subjects: m.subjects.clone(),
-    }
-}
+use rinse_store::{Connection, StoreError, clearing, letterheads, mailings, settings, trials};
 
 /// Refuses a mailing with errors; stores its links.
-fn must_pass(c: &Connection, id: i64, now: Instant) -> rinse_store::Result<mailings::Mailing> {
+fn must_pass(c: &Connection, app: &App, id: i64, now: Instant) -> rinse_store::Result<mailings::Mailing> {
     let m = mailings::one(c, id)?;
+    if m.draft.template {
+        return Err(StoreError::Refused("This is a template: copy it, and plan the copy.".into()));
+    }
+    let metric = m.trial_id.map(|t| trials::one(c, t)).transpose()?.map(|t| t.plan.metric);
     let errors: Vec<String> =
-        check_draft(c, &draft_of(&m), now)?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
+        check_draft(c, app, &m.draft, metric, now)?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
     if let Some(first) = errors.first() {
         return Err(StoreError::Refused(format!(
             "The message check found {} error{}. {first}",
@@ -58,7 +28,9 @@ fn must_pass(c: &Connection, id: i64, now: Instant) -> rinse_store::Result<maili
             if errors.len() == 1 { "" } else { "s" }
         )));
     }
-    let prepared = prepare(&m.html, &m.text).map_err(|e| StoreError::Refused(e.to_string()))?;
+    let refused = |e: TemplateError| StoreError::Refused(e.to_string());
+    let b = built(&m.draft, &letterheads::one(c, m.draft.letterhead_id)?).map_err(refused)?;
+    let prepared = prepare(&b.html, &b.text).map_err(refused)?;
     mailings::save_links(c, id, &prepared.links)?;
     Ok(m)
 }
@@ -67,10 +39,13 @@ fn must_pass(c: &Connection, id: i64, now: Instant) -> rinse_store::Result<maili
 pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
     let at = at.unwrap_or(now).max(now);
+    let held = app.clone();
     app.store
         .write(move |c| {
-            let m = must_pass(c, id, now)?;
-            if m.subjects.len() > 1 {
+            let m = must_pass(c, &held, id, now)?;
+            // With a local time it begins in time for the first zone.
+            let at = m.draft.schedule.starts(at).max(now);
+            if m.draft.subjects.len() > 1 {
                 return Err(StoreError::Refused("This mailing has two subjects. Plan a trial of them, or take one out.".into()));
             }
             mailings::set_state(c, id, &["draft"], "planned", Some(at))?;
@@ -83,7 +58,7 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
 
 /// What a plan can do with the people there are.
 pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Outlook> {
-    let arms = mailings::one(c, mailing)?.subjects.len();
+    let arms = mailings::one(c, mailing)?.draft.subjects.len();
     let cleared = clearing::audience(c, mailing, now)?.sluice().cleared;
     let past = trials::past(c, plan.metric, plan.window_hours, now)?;
     // Without history a fifth is a plausible rate of opens, and errs on the side of more people.
@@ -100,15 +75,17 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
 pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
     app.store.read(move |c| clearing::warm_up(c, now)).await?;
+    let held = app.clone();
     let sized = app
         .store
         .write(move |c| {
             let t = trials::one(c, id)?;
-            let m = must_pass(c, t.mailing_id, now)?;
-            if let Err(e) = t.plan.check(m.subjects.len()) {
+            let m = must_pass(c, &held, t.mailing_id, now)?;
+            let arms = m.draft.subjects.len();
+            if let Err(e) = t.plan.check(arms) {
                 return Ok(Err(e));
             }
-            if m.subjects.len() != 2 {
+            if arms != 2 {
                 return Err(StoreError::Refused("This trial compares two variants: give the mailing two subjects.".into()));
             }
             let done = clearing::audience(c, t.mailing_id, now)?;

@@ -22,8 +22,9 @@ use rinse_standins::scenario::Scenario;
 use rinse_standins::shop;
 use rinse_store::imports::{self, Decision};
 use rinse_store::ledger::{self, Origin};
+use rinse_store::letterheads::{self, Letterhead, Social};
 use rinse_store::mailings::{self, MailingDraft};
-use rinse_store::settings::{self, Letterhead};
+use rinse_store::settings;
 use rinse_store::signups::{self, Form};
 use rinse_store::suppression::{self, Beside};
 use rinse_store::{contacts, fields, goals, rules, segments, tags, trials};
@@ -183,10 +184,9 @@ impl Director {
                     ("Skerry Light", "Skerry Light", "letters@skerry-light.example", "#fbfcfd", "#2c3a8f"),
                     ("Lantern Shop", "The Lantern Shop", "shop@skerry-light.example", "#fdfbf6", "#85560a"),
                 ] {
-                    settings::save_letterhead(
+                    letterheads::save(
                         c,
                         &Letterhead {
-                            id: 0,
                             name: name.into(),
                             from_name: from.into(),
                             from_address: address.into(),
@@ -196,12 +196,12 @@ impl Director {
                             accent: accent.into(),
                             zone: "Europe/London".into(),
                             country: Some("GB".into()),
-                            one_click: "topic".into(),
-                            double_opt_in: true,
-                            entity: String::new(),
+                            social: vec![Social { name: "Pictures".into(), url: "https://pictures.example/skerry-light".into() }],
+                            is_default: name == "Skerry Light",
                             wording: format!(
                                 "I agree that {name} writes to me by email about what I chose above. Every letter has a link to stop."
                             ),
+                            ..Letterhead::default()
                         },
                         START,
                     )?;

@@ -9,13 +9,12 @@ use axum::body::Body;
 use axum::http::Request;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
-use rinse_core::message::prepare;
 use rinse_core::token::{Kind, Signer};
 use rinse_core::trial::{assign, reading};
-use rinse_post::compose::{Composer, Sender, To};
-use rinse_standins::network::What;
+use rinse_post::compose::{Composed, Composer, To};
+use rinse_standins::network::{Network, What};
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Store, StoreError, clearing, ledger, load, mailings, settings, signups, trials};
+use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, mailings, settings, signups, trials};
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock, PoisonError};
 use tokio::sync::{Mutex, Notify};
@@ -252,7 +251,7 @@ impl Engine {
 
     async fn start_mailings(&self, now: Instant) -> Result<()> {
         for id in
-            self.due("SELECT id FROM mailing WHERE state = 'planned' AND planned_at <= ?1 ORDER BY planned_at, priority, id", now).await?
+            self.due("SELECT id FROM mailing WHERE state = 'planned' AND paused_at IS NULL AND planned_at <= ?1 ORDER BY planned_at, priority, id", now).await?
         {
             self.warm_up(now).await?;
             self.store
@@ -292,7 +291,7 @@ impl Engine {
     }
 
     async fn hand_over_due(&self, now: Instant) -> Result<()> {
-        let mut composers: HashMap<i64, Arc<Composer>> = HashMap::new();
+        let mut composers: HashMap<i64, std::result::Result<(Composer, Vec<(String, i64)>), String>> = HashMap::new();
         let limit = self.transport.batch();
         loop {
             let (batch, looked_at) = self.store.write(move |c| sends::claim(c, now, limit)).await?;
@@ -303,15 +302,25 @@ impl Engine {
             let mut broken = Vec::new();
             for out in &batch {
                 if let std::collections::hash_map::Entry::Vacant(e) = composers.entry(out.mailing) {
-                    e.insert(Arc::new(self.composer(out.mailing).await?));
+                    e.insert(self.composer(out.mailing).await.map_err(|e| e.to_string()));
                 }
+                // What can't be composed fails alone, and says why; the other mailings go.
+                let (composer, fields) = match &composers[&out.mailing] {
+                    Ok(made) => made,
+                    Err(why) => {
+                        broken.push((out.send, why.clone()));
+                        continue;
+                    }
+                };
+                let own = self.own_values(out.contact, fields).await?;
                 let to = To {
                     address: &out.address,
                     given_name: out.given_name.as_deref(),
                     family_name: out.family_name.as_deref(),
                     country: out.country.as_deref(),
+                    own: &own,
                 };
-                match composers[&out.mailing].compose(out.send, out.arm, to, now.0 / 1000) {
+                match composer.compose(out.send, out.arm, to, now.0 / 1000) {
                     Ok(m) => {
                         messages.push(m);
                         ids.push(out.send);
@@ -334,10 +343,29 @@ impl Engine {
         }
     }
 
+    async fn own_values(&self, contact: i64, fields: &[(String, i64)]) -> Result<Vec<(String, String)>> {
+        if fields.is_empty() {
+            return Ok(Vec::new());
+        }
+        let fields = fields.to_vec();
+        self.store.read(move |c| mailings::own_values(c, contact, &fields)).await
+    }
+
+    /// Hands one message over that belongs to no send.
+    pub(crate) async fn hand_over_one(&self, message: Composed, now: Instant) -> Result<Reply> {
+        let replies = self.transport.hand_over(now, &[message]).await.map_err(StoreError::Refused)?;
+        replies.into_iter().next().ok_or_else(|| StoreError::Refused("The host gave no reply.".into()))
+    }
+
+    /// Asks the simulated network; None when mail goes to a real host.
+    pub(crate) fn network<T>(&self, ask: impl FnOnce(&Network) -> T) -> Option<T> {
+        Some(ask(&self.transport.network()?.lock().unwrap_or_else(PoisonError::into_inner)))
+    }
+
     /// Sends the invitations that sign-ups lead to.
     async fn hand_over_invitations(&self, now: Instant) -> Result<()> {
         loop {
-            let (batch, letterheads) = self.store.write(move |c| Ok((signups::claim(c, now)?, settings::letterheads(c)?))).await?;
+            let (batch, letterheads) = self.store.write(move |c| Ok((signups::claim(c, now)?, letterheads::all(c)?))).await?;
             if batch.is_empty() {
                 return Ok(());
             }
@@ -362,19 +390,10 @@ impl Engine {
         }
     }
 
-    async fn composer(&self, mailing: i64) -> Result<Composer> {
-        let (m, l) = self
-            .store
-            .read(move |c| {
-                let m = mailings::one(c, mailing)?;
-                let l = settings::letterhead(c, m.letterhead_id)?;
-                Ok((m, l))
-            })
-            .await?;
-        let refused = |e: String| StoreError::Refused(e);
-        let prepared = prepare(&m.html, &m.text).map_err(|e| refused(e.to_string()))?;
-        let sender = Sender { name: l.from_name, address: l.from_address, postal_address: l.postal_address };
-        Composer::new(mailing, &prepared, &m.subjects, sender, &self.base_url, self.signer.clone()).map_err(|e| refused(e.to_string()))
+    /// The composer of a mailing, and the fields of one's own that its messages show.
+    async fn composer(&self, mailing: i64) -> Result<(Composer, Vec<(String, i64)>)> {
+        let engine = self.clone();
+        self.store.read(move |c| crate::message::composer_of(c, &engine.base_url, &engine.signer, &mailings::one(c, mailing)?)).await
     }
 
     async fn read_trials(&self, now: Instant) -> Result<()> {

@@ -2,8 +2,8 @@
 
 use crate::error::ApiError;
 use crate::handlers::{
-    base_check, changes, clearance, consent, contacts, findings, goals, guides, imports, mailings, people, rules, segments, suppression,
-    today, trials,
+    base_check, changes, clearance, consent, contacts, course, findings, goals, guides, imports, letterheads, mailings, messages, people,
+    rules, segments, suppression, today, trials,
 };
 use crate::state::App;
 use crate::{assets, public};
@@ -102,11 +102,31 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(goals::delete))
         .routes(routes!(mailings::all, mailings::make))
         .routes(routes!(mailings::one, mailings::save))
-        .routes(routes!(mailings::links))
+        .routes(routes!(mailings::links_of))
+        .routes(routes!(mailings::rename_link))
+        .routes(routes!(mailings::copy))
+        .routes(routes!(mailings::archive))
         .routes(routes!(mailings::label))
-        .routes(routes!(mailings::check))
-        .routes(routes!(mailings::plan))
-        .routes(routes!(mailings::letterheads, mailings::save_letterhead))
+        .routes(routes!(mailings::beside))
+        .routes(routes!(course::look))
+        .routes(routes!(course::plan))
+        .routes(routes!(course::pause))
+        .routes(routes!(course::resume))
+        .routes(routes!(course::cancel))
+        .routes(routes!(course::way))
+        .routes(routes!(course::calendar))
+        .routes(routes!(messages::check))
+        .routes(routes!(messages::preview))
+        .routes(routes!(messages::try_out))
+        .routes(routes!(messages::placeholders))
+        .routes(routes!(messages::all_parts, messages::save_part))
+        .routes(routes!(messages::delete_part))
+        .routes(routes!(messages::all_images))
+        .routes(routes!(letterheads::all, letterheads::save))
+        .routes(routes!(letterheads::reach))
+        .routes(routes!(letterheads::keys, letterheads::make_key))
+        .routes(routes!(letterheads::end_key))
+        .routes(routes!(letterheads::publish))
         .routes(routes!(trials::all))
         .routes(routes!(trials::one))
         .routes(routes!(trials::save_plan))
@@ -140,6 +160,10 @@ pub fn router(app: App) -> Router {
         .route("/api/imports", axum::routing::post(imports::upload))
         .route("/api/imports/{id}/refused.csv", get(imports::refused))
         .route("/api/imports/{id}/findings.csv", get(imports::findings))
+        .route("/api/message.eml", axum::routing::post(messages::eml))
+        .route("/api/images", axum::routing::post(messages::upload_image))
+        .route("/api/mailings/{id}/drawn", get(messages::drawn))
+        .route("/api/calendar.ics", get(course::ics))
         .route("/api/base-check/{finding}/people.csv", get(base_check::csv))
         .route("/api/mailings/{id}/sluice/{step}/people.csv", get(clearance::step_csv))
         .route("/api/findings/{mailing}/{figure}", get(findings::rows_csv))

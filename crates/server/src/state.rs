@@ -44,6 +44,7 @@ pub struct App {
     _held: Arc<rinse_store::backup::Held>,
     /// The stand-in DNS: the domains without a mail host. None: nobody can be asked.
     no_mail: Option<Arc<Vec<String>>>,
+    base_url: Arc<String>,
 }
 
 impl App {
@@ -92,7 +93,7 @@ impl App {
         let jobs = Jobs::default();
         let engine = Engine::new(store.clone(), Arc::clone(&clock), signer.clone(), transport, Arc::clone(&base_url), jobs.clone());
         engine.recover().await?;
-        Ok(Self { store, clock, signer, jobs, engine, _held: held, no_mail })
+        Ok(Self { store, clock, signer, jobs, engine, _held: held, no_mail, base_url })
     }
 
     /// Goes on with what a stop interrupted, and keeps sending what falls due by the machine's clock.
@@ -132,6 +133,16 @@ impl App {
     pub(crate) fn hosts(&self) -> impl Fn(&str) -> Option<bool> + Send + Sync + 'static + use<> {
         let no_mail = self.no_mail.clone();
         move |domain| no_mail.as_ref().map(|list| !list.iter().any(|d| d == domain))
+    }
+
+    /// The TXT records of a name in the stand-in DNS. None: nobody can be asked, since no outside host is.
+    pub(crate) fn txt(&self, name: &str) -> Option<Vec<String>> {
+        self.engine.network(|n| n.txt(name).unwrap_or_default())
+    }
+
+    /// Where our own links lead.
+    pub(crate) fn base_url(&self) -> &str {
+        &self.base_url
     }
 
     pub(crate) fn now(&self) -> Instant {

@@ -64,6 +64,7 @@ impl Network {
              CREATE TABLE IF NOT EXISTS greeted (message_id TEXT PRIMARY KEY) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS domain (name TEXT PRIMARY KEY, delivered INTEGER NOT NULL DEFAULT 0, complaints INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS event (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, method TEXT, target TEXT NOT NULL, agent TEXT NOT NULL DEFAULT '', raw BLOB, body TEXT);
+             CREATE TABLE IF NOT EXISTS txt (name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (name, value)) WITHOUT ROWID;
              CREATE INDEX IF NOT EXISTS event_at ON event (at, seq);",
         )?;
         Ok(Self { db, scenario, start })
@@ -87,6 +88,23 @@ impl Network {
     /// When the world's file fails.
     pub fn holds(&self, message_id: &str) -> Result<bool> {
         self.db.prepare_cached("SELECT EXISTS (SELECT 1 FROM accepted WHERE message_id = ?1)")?.query_row([message_id], |r| r.get(0))
+    }
+
+    /// The TXT records of a name in the simulated DNS.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn txt(&self, name: &str) -> Result<Vec<String>> {
+        self.db.prepare_cached("SELECT value FROM txt WHERE name = ?1")?.query_map([name.to_ascii_lowercase()], |r| r.get(0))?.collect()
+    }
+
+    /// Puts a TXT record into the simulated DNS, as whoever keeps the domain would.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn publish(&self, name: &str, value: &str) -> Result<()> {
+        self.db.prepare_cached("INSERT INTO txt VALUES (?1, ?2) ON CONFLICT DO NOTHING")?.execute([&name.to_ascii_lowercase(), value])?;
+        Ok(())
     }
 
     /// When the next thing happens.

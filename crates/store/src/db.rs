@@ -102,6 +102,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/004_rollups.sql")),
     M::up(include_str!("../migrations/005_clearance.sql")),
     M::up(include_str!("../migrations/006_proof.sql")),
+    M::up(include_str!("../migrations/007_mailings.sql")),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;

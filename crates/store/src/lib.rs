@@ -14,6 +14,7 @@
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
+pub mod audience;
 pub mod backup;
 pub mod base_check;
 pub mod clearing;
@@ -28,13 +29,16 @@ pub mod goals;
 pub mod growth;
 pub mod guides;
 pub mod holdout;
+pub mod images;
 pub mod imports;
 pub mod journal;
 pub mod ledger;
+pub mod letterheads;
 pub mod load;
 pub mod mailings;
 pub mod merges;
 pub mod near_misses;
+pub mod parts;
 pub mod purchases;
 pub mod responses;
 pub mod rollups;

@@ -81,13 +81,13 @@ pub fn save(c: &Connection, now: Instant, person: Option<i64>, rules: &RuleSet, 
                 return Err(StoreError::Missing("topic"));
             }
             Scope::Letterhead { id } => {
-                crate::settings::letterhead(c, id)?;
+                crate::letterheads::one(c, id)?;
             }
             _ => {}
         }
     }
     for h in &rules.hours {
-        crate::settings::letterhead(c, h.letterhead)?;
+        crate::letterheads::one(c, h.letterhead)?;
     }
     let id = c.query_row(
         "INSERT INTO rules_version (at, person_id, rules, note) VALUES (?1,?2,?3,?4) RETURNING id",

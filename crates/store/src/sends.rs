@@ -7,8 +7,11 @@ use crate::clearing::{Clearance, Decided, person};
 use crate::ledger;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::clearance::Outcome;
+use rinse_core::schedule::{Pace, Schedule};
+use rinse_core::segment::share::Salted;
+use rinse_core::zone;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
@@ -22,7 +25,59 @@ pub enum Phase {
     RolloutCheck = 3,
 }
 
-/// Records the sends of those cleared (ready at `at`) and held (until their instant), and why the
+/// Why a send ended that no rule barred.
+pub const HOUR_PASSED: &str = "their hour had passed when the mailing began";
+pub const CANCELLED: &str = "cancelled before it was their turn";
+
+/// When each person gets a mailing that begins at `at`, where that isn't the same instant for all. Keeps the order of those
+/// due at the same instant.
+fn timed(
+    c: &Connection,
+    mailing: i64,
+    at: Instant,
+    people: Vec<(Decided, Phase, usize)>,
+) -> Result<Vec<((Decided, Phase, usize), Option<Instant>)>> {
+    let (schedule, zone): (String, String) = c.query_row(
+        "SELECT m.schedule, l.zone FROM mailing m JOIN letterhead l ON l.id = m.letterhead_id WHERE m.id = ?1",
+        [mailing],
+        |r| Ok((r.get(0)?, r.get(1)?)),
+    )?;
+    let schedule: Schedule = serde_json::from_str(&schedule).unwrap_or_default();
+    if schedule == Schedule::default() {
+        return Ok(people.into_iter().map(|p| (p, Some(at))).collect());
+    }
+    let usual = zone::named(&zone).unwrap_or(zone::TimeZone::UTC);
+    let mut zones: HashMap<String, zone::TimeZone> = HashMap::new();
+    let mut s = c.prepare_cached("SELECT zone FROM contact WHERE id = ?1")?;
+    let share = Salted::new(&format!("spread of mailing {mailing}"));
+    let mut out = Vec::with_capacity(people.len());
+    for p in people {
+        let name: Option<String> =
+            if schedule.local.is_some() { s.query_row([p.0.contact], |r| r.get(0)).optional()?.flatten() } else { None };
+        let clock = match name {
+            Some(name) => zones.entry(name).or_insert_with_key(|n| zone::named(n).unwrap_or_else(|| usual.clone())),
+            None => &usual,
+        };
+        out.push((p, schedule.due(at, clock, share.draw(p.0.contact))));
+    }
+    out.sort_by_key(|(_, due)| *due);
+    let mut names: HashMap<i64, String> = HashMap::new();
+    let mut pace = Pace::new(&schedule);
+    let mut s = c.prepare_cached("SELECT name FROM domain WHERE id = (SELECT domain_id FROM contact WHERE id = ?1)")?;
+    for ((d, _, _), due) in &mut out {
+        // Held people go when their rules let them, so no place is kept for them.
+        if let (Some(at), Outcome::Cleared, false) = (due.as_mut(), d.outcome, schedule.rates.is_empty()) {
+            let name = match names.entry(d.domain) {
+                Entry::Occupied(e) => e.into_mut(),
+                Entry::Vacant(e) => e.insert(s.query_row([d.contact], |r| r.get(0))?),
+            };
+            *at = pace.place(d.domain, name, *at);
+        }
+    }
+    Ok(out)
+}
+
+/// Records the sends of those cleared (ready at `at`, or when the mailing's schedule has their turn) and held (until their instant), and why the
 /// others were held or barred. A row that is there already stays as it is.
 ///
 /// `done` is the clearance that `people` come from.
@@ -41,17 +96,19 @@ pub fn record(
         "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, priority, rules_version, state, at, give_up_at, reason)
          SELECT ?1, ?2, ?1, ?3, ?4, m.class, m.priority, ?5, ?6, ?7, ?8, ?9 FROM mailing m WHERE m.id = ?1 ON CONFLICT DO NOTHING",
     )?;
+    crate::letterheads::keep_as_sent(c, mailing)?;
     let mut recorder = Recorder::new(c, &done.lists)?;
     let mut n = 0;
-    for (d, phase, arm) in people {
+    for ((d, phase, arm), due) in timed(c, mailing, at, people.into_iter().collect())? {
         // That somebody has the message already is no decision of its own.
         if !matches!(d.outcome, Outcome::Barred(why) if why.has(rinse_core::clearance::Reason::AlreadySent)) {
             recorder.write(c, &done.rules, mailing, d.contact, at, d.outcome)?;
         }
-        let (state, when, reason) = match d.outcome {
-            Outcome::Cleared => (1, at, None),
-            Outcome::Held(until, why) => (0, until, why.first().map(|r| r as i64)),
-            Outcome::Barred(_) => continue,
+        let (state, when, reason) = match (d.outcome, due) {
+            (Outcome::Barred(_), _) => continue,
+            (_, None) => (6, at, None),
+            (Outcome::Cleared, Some(due)) => (1, due, None),
+            (Outcome::Held(until, why), Some(due)) => (0, until.max(due), why.first().map(|r| r as i64)),
         };
         n += s.execute(params![
             mailing,
@@ -61,9 +118,16 @@ pub fn record(
             done.rules.id,
             state,
             when.0,
-            (at + hold_limit).0,
+            (due.unwrap_or(at) + hold_limit).0,
             reason
         ])?;
+        if due.is_none() {
+            c.prepare_cached("UPDATE send SET reply = ?3 WHERE mailing_id = ?1 AND contact_id = ?2")?.execute(params![
+                mailing,
+                d.contact,
+                HOUR_PASSED
+            ])?;
+        }
     }
     Ok(n as u64)
 }
@@ -91,6 +155,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
     let mut s = c.prepare_cached(
         "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at
          FROM send s INDEXED BY send_due CROSS JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1
+            AND s.mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)
          ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2",
     )?;
     let due: Vec<(Outgoing, i64)> = s
@@ -248,9 +313,13 @@ pub fn decide_doubt(c: &Connection, again: bool, now: Instant) -> Result<usize> 
 /// # Errors
 /// When the database fails.
 pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
-    let sends: Option<i64> = c.prepare_cached("SELECT min(at) FROM send WHERE state IN (0, 1, 4)")?.query_row([], |r| r.get(0))?;
-    let mailings: Option<i64> =
-        c.prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned'")?.query_row([], |r| r.get(0))?;
+    let sends: Option<i64> = c
+        .prepare_cached("SELECT at FROM send INDEXED BY send_due WHERE state IN (0, 1, 4) AND mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL) ORDER BY at LIMIT 1")?
+        .query_row([], |r| r.get(0))
+        .optional()?;
+    let mailings: Option<i64> = c
+        .prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned' AND paused_at IS NULL")?
+        .query_row([], |r| r.get(0))?;
     let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN reading_due ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND reading_due IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
     let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
     let invitations: Option<i64> = c.prepare_cached("SELECT min(due_at) FROM sign_up WHERE state = 1")?.query_row([], |r| r.get(0))?;

@@ -104,7 +104,8 @@ pub fn used_by(c: &Connection, kind: Kind, id: i64) -> Result<Vec<String>> {
     if kind == Kind::List {
         let mut s = c.prepare_cached("SELECT name FROM mailing WHERE list_id = ?1 ORDER BY id")?;
         let mailings: Vec<String> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-        out.extend(mailings.into_iter().map(|m| format!("mailing {m}")));
+        let beside = crate::audience::used_by(c, crate::audience::Group::List { id })?;
+        out.extend(mailings.into_iter().chain(beside).map(|m| format!("mailing {m}")));
     }
     Ok(out)
 }
@@ -154,6 +155,8 @@ pub fn merge(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
     })?;
     if kind == Kind::List {
         c.execute("UPDATE mailing SET list_id = ?2 WHERE list_id = ?1", [from, into])?;
+        c.execute("UPDATE OR IGNORE audience_part SET ref = ?2 WHERE kind = 'list' AND ref = ?1", [from, into])?;
+        c.execute("DELETE FROM audience_part WHERE kind = 'list' AND ref = ?1", [from])?;
     }
     c.execute(&format!("UPDATE import_run SET {column} = ?2 WHERE {column} = ?1"), [from, into])?;
     delete(c, kind, from)

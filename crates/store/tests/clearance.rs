@@ -16,7 +16,7 @@ use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::clearing::{self, forecast, person, record};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::suppression::{self, Beside, For, NewList};
-use rinse_store::{Connection, mailings, merges, responses, rules, runs, segments, sends, settings};
+use rinse_store::{Connection, letterheads, mailings, merges, responses, rules, runs, segments, sends, settings};
 
 fn origin() -> Origin {
     Origin { source: "test", ..Origin::default() }
@@ -324,8 +324,8 @@ fn only_an_approver_lets_a_mailing_exceed_and_the_reason_is_kept() {
             .map(|m| mailings::MailingDraft {
                 over_cap: OverCap::Exceed,
                 exceed_reason: "The boats are cancelled on Saturday".into(),
-                subjects: m.subjects,
-                ..mailings::MailingDraft::under(m.letterhead_id, &m.name)
+                subjects: m.draft.subjects,
+                ..mailings::MailingDraft::under(m.draft.letterhead_id, &m.draft.name)
             })
             .unwrap();
         let save = |d: &mailings::MailingDraft, person| mailings::save(c, Some(m), d, START, Some(person)).map_err(|e| e.to_string());
@@ -384,8 +384,8 @@ fn service_mail_asks_for_its_reason_and_an_approver_for_complainers() {
 #[test]
 fn legal_entities_keep_separate_consent() {
     run(3, |c| {
-        let shop = settings::Letterhead { id: 0, entity: "Lantern Shop Ltd".into(), ..settings::letterhead(c, 1).unwrap() };
-        let shop = settings::save_letterhead(c, &shop, START).unwrap();
+        let shop = letterheads::Letterhead { id: 0, entity: "Lantern Shop Ltd".into(), ..letterheads::one(c, 1).unwrap() };
+        let shop = letterheads::save(c, &shop, START).unwrap();
         let (ours, theirs) = (mailing(c, None, OverCap::Hold), mailing(c, None, OverCap::Hold));
         c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [theirs, shop]).unwrap();
         let cleared = |m, at| clearing::audience(c, m, at).unwrap().people(None);

@@ -12,7 +12,7 @@ use rinse_core::consent::Act;
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::ledger::{self, Origin};
-use rinse_store::{Connection, Store, StoreError, clearing, erasure, merges, rules, runs, settings};
+use rinse_store::{Connection, Store, StoreError, clearing, erasure, letterheads, merges, rules, runs};
 
 #[derive(Debug, Clone)]
 enum Step {
@@ -145,8 +145,8 @@ proptest! {
         rt.block_on(async {
             let (_folder, store): (_, Store) = base(4).await;
             let mailings = store.write(|c| {
-                let shop = settings::Letterhead { id: 0, entity: "Lantern Shop Ltd".into(), ..settings::letterhead(c, 1)? };
-                let shop = settings::save_letterhead(c, &shop, START)?;
+                let shop = letterheads::Letterhead { id: 0, entity: "Lantern Shop Ltd".into(), ..letterheads::one(c, 1)? };
+                let shop = letterheads::save(c, &shop, START)?;
                 let cap = |limit, window| Cap { limit, window, scope: Scope::Marketing, in_force: true };
                 rules::save(c, START, None, &RuleSet { caps: vec![cap(1, Window::CalendarDay), cap(2, Window::Days { n: 5 })], ..RuleSet::default() }, "")?;
                 let (a, b) = (mailing(c, Some(1), OverCap::Hold), mailing(c, None, OverCap::Skip));

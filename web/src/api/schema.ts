@@ -4,6 +4,45 @@
  */
 
 export interface paths {
+    "/api/audience": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** An audience before any rule: how many, at which hosts, by which clocks, and what else they get around that time. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AudienceAsked"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AudienceLook"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/base-check": {
         parameters: {
             query?: never;
@@ -177,6 +216,44 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["BaseRows"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the calendar has from one instant to another, at most 400 days. */
+        get: {
+            parameters: {
+                query: {
+                    from: number;
+                    until: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CalendarView"];
                     };
                 };
             };
@@ -1153,6 +1230,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/images": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Uploaded images, the newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Image"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/imports": {
         parameters: {
             query?: never;
@@ -1431,6 +1543,177 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/letterheads/{id}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys that sign a letterhead's mail, with the DNS record of each. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["KeyView"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Makes a key; it signs from now on. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewKey"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/letterheads/{id}/keys/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a key: nothing is signed with it any more. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                    key: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/letterheads/{id}/keys/{key}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Puts a key's record into the stand-in DNS, as whoever keeps the domain would. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                    key: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/letterheads/{id}/reach": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The drafts and planned mailings that a change reaches. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Reach"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/lists": {
         parameters: {
             query?: never;
@@ -1616,6 +1899,120 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Puts it in the archive, or takes it out. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Away"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/beside/{other}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sources of two mailings side by side. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                    other: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PartBeside"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stops what hasn't gone; returns how many people it would still have reached. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/clearance/{contact}": {
         parameters: {
             query?: never;
@@ -1651,6 +2048,47 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A copy as a new draft, or as a template to begin others from. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Copied"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -1703,10 +2141,13 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The links of a mailing, under the names they are counted by. */
+        /** The links of a mailing by the place they stand in, with what people and machines did to each. */
         get: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description Of this arm alone; 0 is A. */
+                    arm?: number | null;
+                };
                 header?: never;
                 path: {
                     id: number;
@@ -1720,12 +2161,52 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": components["schemas"]["LinkName"][];
+                        "application/json": components["schemas"]["Counted"][];
                     };
                 };
             };
         };
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/links/{position}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Gives a link another name to be counted under. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                    position: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["LinkName"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
         post?: never;
         delete?: never;
         options?: never;
@@ -1813,6 +2294,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Nothing more of it is handed over until it is resumed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/plan": {
         parameters: {
             query?: never;
@@ -1837,6 +2353,41 @@ export interface paths {
                     "application/json": components["schemas"]["When"];
                 };
             };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Goes on with a paused mailing. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
             responses: {
                 204: {
                     headers: {
@@ -1968,6 +2519,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/way": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a mailing is, by mail domain; the whole first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Way"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/message-check": {
         parameters: {
             query?: never;
@@ -2007,6 +2595,176 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/message-parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Pieces of source to put in, by purpose. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Piece"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Keeps a piece; one of the same name is replaced. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Piece"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/message-parts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/message-preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A draft as one person would see it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Seen"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeenView"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/message-test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a draft to one address, with real values. It is no send: no figure counts what is done with it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Try"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Tried"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people": {
         parameters: {
             query?: never;
@@ -2030,6 +2788,41 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Person"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/placeholders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The placeholders there are. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": string[];
                     };
                 };
             };
@@ -3675,6 +4468,44 @@ export interface components {
             explained: components["schemas"]["ClearanceExplained"];
             mailing: string;
         };
+        AudienceAsked: {
+            /**
+             * Format: int64
+             * @description None: now.
+             */
+            at?: number | null;
+            draft: components["schemas"]["MailingDraft"];
+            /**
+             * Format: int64
+             * @description The mailing itself, which is no other.
+             */
+            mailing?: number | null;
+        };
+        /** @description An audience before any rule: how many, at which mail hosts, by which clocks, and what else they get. */
+        AudienceLook: {
+            /** @description The largest first, then all others together. */
+            domains: components["schemas"]["Portion"][];
+            /**
+             * Format: int64
+             * @description When the first and the last of them are due by the schedule.
+             */
+            first_at: number;
+            /** Format: int64 */
+            last_at: number;
+            /** @description Mailings from a week before to a week after. */
+            overlaps: components["schemas"]["MailingOverlap"][];
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description People whose zone isn't known: they are given the letterhead's.
+             */
+            without_zone: number;
+            zones: components["schemas"]["Portion"][];
+        };
+        Away: {
+            away: boolean;
+        };
         /** @description People who had got so many messages. */
         Band: {
             answered: components["schemas"]["Rate"];
@@ -3749,6 +4580,28 @@ export interface components {
             /** Format: int64 */
             entry: number;
             words: string;
+        };
+        /** @description Something in the calendar of mailings. */
+        CalendarEntry: {
+            /** Format: int64 */
+            at: number;
+            labels: string[];
+            /** Format: int64 */
+            mailing: number;
+            name: string;
+            paused: boolean;
+            /**
+             * Format: int64
+             * @description When the last person gets it, where that is known.
+             */
+            until?: number | null;
+            /** @description What happens: `planned`, `pilot`, `reading`, `rollout`, `went` or `going`. */
+            what: string;
+        };
+        CalendarView: {
+            entries: components["schemas"]["CalendarEntry"][];
+            /** Format: int64 */
+            now: number;
         };
         /** @description At most `limit` messages of its scope per person in any of its windows. */
         Cap: {
@@ -3986,6 +4839,11 @@ export interface components {
             /** Format: int64 */
             status_until?: number | null;
         };
+        Copied: {
+            name: string;
+            /** @description A template rather than a draft. */
+            template?: boolean;
+        };
         /** @description What an answer is worth and what a loss costs, in one currency, for one message. */
         Costs: {
             /** Format: double */
@@ -4008,6 +4866,33 @@ export interface components {
             open: number;
             /** Format: double */
             withdrawal: number;
+        };
+        /** @description A link with what people and machines did to it. */
+        Counted: {
+            /**
+             * Format: int64
+             * @description Clicks of theirs.
+             */
+            clicks: number;
+            /**
+             * Format: int64
+             * @description People whose message a machine followed it in, and not they.
+             */
+            machine: number;
+            /**
+             * Format: int64
+             * @description Machine clicks.
+             */
+            machine_clicks: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description People who followed it themselves.
+             */
+            people: number;
+            /** Format: int64 */
+            position: number;
+            url: string;
         };
         /** @description A country of the base, with who would have to confirm there. */
         CountryPeople: {
@@ -4224,9 +5109,10 @@ export interface components {
         };
         /** @description Something the check found, where, and what to do. */
         Finding: {
+            fix?: components["schemas"]["MessageFix"] | null;
             level: components["schemas"]["Level"];
             line?: number | null;
-            /** @description `subject A`, `html`, `text` or `letterhead`. */
+            /** @description `subject A`, `preheader`, `html`, `text`, `headers` or `letterhead`. */
             part: string;
             words: string;
         };
@@ -4311,6 +5197,18 @@ export interface components {
             kind: "event";
             name: string;
         };
+        /** @description A list or a segment. */
+        Group: {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "list";
+        } | {
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "segment";
+        };
         /**
          * @description How a guardrail came out.
          * @enum {string}
@@ -4375,12 +5273,31 @@ export interface components {
              */
             revenue: number;
         };
+        /** @description How many messages an hour the addresses of one mail domain get at most. */
+        HourlyRate: {
+            /** @description Empty: each domain that no other rate names. */
+            domain?: string;
+            /** Format: int32 */
+            per_hour: number;
+        };
         /** @description From a minute of the day until before another; over midnight when the second is the smaller. */
         Hours: {
             /** Format: int32 */
             from_minute: number;
             /** Format: int32 */
             until_minute: number;
+        };
+        /** @description An uploaded image. */
+        Image: {
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            id: number;
+            /** @description The last part of its address, from which nobody can guess another's. */
+            key: string;
+            /** @description Its media type. */
+            kind: string;
+            name: string;
         };
         ImportDecision: {
             consent: boolean;
@@ -4416,6 +5333,14 @@ export interface components {
             /** @description The goal in words. */
             words: string;
         };
+        KeyView: components["schemas"]["SigningKey"] & {
+            /** @description It can be put into the stand-in DNS from here. */
+            can_publish: boolean;
+            /** @description Is the record in DNS? None: nobody can be asked from here. */
+            found?: boolean | null;
+            record: string;
+            record_name: string;
+        };
         /** @description A brand's shared block. */
         Letterhead: {
             accent: string;
@@ -4431,10 +5356,20 @@ export interface components {
             /** Format: int64 */
             id?: number;
             ink: string;
+            /** @description New mailings begin under it. */
+            is_default?: boolean;
+            /**
+             * Format: int64
+             * @description An uploaded image.
+             */
+            logo_id?: number | null;
             name: string;
             /** @description What one-click unsubscribe ends: `topic` (the mailing's; everything when it has none) or `everything`. */
             one_click?: string;
             postal_address: string;
+            /** @description Where replies go; empty: `reply` at the domain of the from address. */
+            reply_to?: string;
+            social?: components["schemas"]["Social"][];
             /** @description What people agree to when they sign up; every change is kept as a version. */
             wording?: string;
             /** @description IANA time zone, for people without one. */
@@ -4456,9 +5391,6 @@ export interface components {
         };
         LinkName: {
             name: string;
-            /** Format: int64 */
-            position: number;
-            url: string;
         };
         /** @enum {string} */
         LoadAnswer: "new" | "rising" | "steady" | "slackening" | "silent";
@@ -4509,6 +5441,20 @@ export interface components {
                 number
             ];
         };
+        /** @description A date and a time of day on each person's own wall clock. */
+        LocalTime: {
+            /**
+             * Format: int64
+             * @description Days since 1970-01-01.
+             */
+            day: number;
+            /**
+             * Format: int32
+             * @description Minutes since midnight, 0 to 1439.
+             */
+            minute: number;
+            passed?: components["schemas"]["Passed"];
+        };
         /** @description How many people a tree has, and the first of them by number. */
         Look: {
             /** Format: int64 */
@@ -4523,66 +5469,49 @@ export interface components {
         /** @enum {string} */
         MailStatus: "active" | "resting" | "observed" | "retired";
         /** @description A mailing, whole. */
-        Mailing: {
-            complainers_by?: string | null;
-            /** @description Why it may go to people who complained too, and who said so. */
-            complainers_reason: string;
-            exceed_by?: string | null;
-            /** @description Why it may exceed the caps, and who said so. */
-            exceed_reason: string;
+        Mailing: components["schemas"]["MailingDraft"] & {
             /** Format: int64 */
-            finished_at?: number | null;
+            archived_at?: number | null;
+            /** @description Who let it go to people who complained. */
+            complainers_by?: string | null;
             /**
              * Format: int64
-             * @description People are held for at most so many days.
+             * @description The mailing that it was copied from.
              */
-            hold_days: number;
-            html: string;
+            copied_from?: number | null;
+            /** @description Who let it exceed the caps. */
+            exceed_by?: string | null;
+            /** Format: int64 */
+            finished_at?: number | null;
             /** Format: int64 */
             id: number;
             labels: string[];
-            /** @description Mail-load cells that it leaves out. */
-            leave_out: number[];
-            /** Format: int64 */
-            letterhead_id: number;
             list?: string | null;
-            /**
-             * Format: int64
-             * @description None: everyone.
-             */
-            list_id?: number | null;
-            name: string;
-            over_cap: components["schemas"]["OverCap"];
+            /** Format: int64 */
+            paused_at?: number | null;
             /** Format: int64 */
             planned_at?: number | null;
-            /**
-             * Format: int32
-             * @description 1 to 5, 1 first: who goes first when several wait for the same people.
-             */
-            priority: number;
             segment?: string | null;
             /** Format: int64 */
-            segment_id?: number | null;
-            /** @description Why it is a service mailing; empty: marketing. */
-            service_reason: string;
-            /** Format: int64 */
             started_at?: number | null;
+            /** @description draft, planned, sending, sent */
             state: string;
-            subjects: string[];
-            text: string;
-            /** Format: int64 */
-            topic_id?: number | null;
             /** Format: int64 */
             trial_id?: number | null;
         };
         /** @description What the editor saves. */
         MailingDraft: {
+            /** @description People of these lists and segments too. */
+            also?: components["schemas"]["Group"][];
             /** @description Why it may go to people who complained too: service mail that law requires; only an approver can say so. */
             complainers_reason?: string;
             /** @description Why it may exceed the caps; only an approver can say so. */
             exceed_reason?: string;
+            /** @description How the body is written: `html` or `markdown`. */
+            format?: string;
             /** Format: int64 */
             hold_days?: number;
+            /** @description The body, as it is written. */
             html: string;
             /** @description Mail-load cells whose people it leaves out. */
             leave_out?: number[];
@@ -4592,8 +5521,12 @@ export interface components {
             list_id?: number | null;
             name: string;
             over_cap: components["schemas"]["OverCap"];
+            /** @description The line that inboxes show after the subject. */
+            preheader?: string;
             /** Format: int32 */
             priority?: number;
+            /** @description When each person gets it, from its planned instant on. */
+            schedule?: components["schemas"]["Schedule"];
             /**
              * Format: int64
              * @description Only those of the list (or of everyone) who are in this segment.
@@ -4602,9 +5535,14 @@ export interface components {
             /** @description Why the recipients expect it (a receipt, a booking, security): then it is a service mailing. */
             service_reason?: string;
             subjects: string[];
+            /** @description Kept to begin others from; it never goes out itself. */
+            template?: boolean;
+            /** @description Empty: it is made from the body. */
             text: string;
             /** Format: int64 */
             topic_id?: number | null;
+            /** @description Nobody of these lists and segments. */
+            without?: components["schemas"]["Group"][];
         };
         /** @description A mailing's figures. Rates of responses are over accepted messages; bounces over those sent. */
         MailingFigures: {
@@ -4660,18 +5598,34 @@ export interface components {
             selected: number;
             started: boolean;
         };
+        /** @description Another mailing that many of the same people get. */
+        MailingOverlap: {
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            mailing: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description Of this audience, those in its audience too.
+             */
+            people: number;
+        };
         /** @description A mailing as lists show it. */
         MailingRow: {
+            archived: boolean;
             /** Format: int64 */
             id: number;
             labels: string[];
             list?: string | null;
             name: string;
+            paused: boolean;
             /** Format: int64 */
             planned_at?: number | null;
             /** Format: int64 */
             started_at?: number | null;
             state: string;
+            template: boolean;
             /** Format: int64 */
             trial_id?: number | null;
         };
@@ -4707,6 +5661,16 @@ export interface components {
             send_id: number;
             state: string;
             subject: string;
+        };
+        /** @description A change of one part that puts a finding right. */
+        MessageFix: {
+            /** @description What is replaced, where it stands first; empty: nothing, `with` is put at the end of the part. */
+            find: string;
+            /** @description `subject A`, `preheader`, `html` or `text`. */
+            part: string;
+            with: string;
+            /** @description What pressing it does. */
+            words: string;
         };
         /**
          * @description What is compared. The denominator is always everyone assigned.
@@ -4801,6 +5765,10 @@ export interface components {
              */
             id?: number | null;
             name: string;
+        };
+        NewKey: {
+            /** @description `rsa` (2,048 bits) or `ed25519`. */
+            algorithm: string;
         };
         NewName: {
             name: string;
@@ -4937,6 +5905,11 @@ export interface components {
             /** @description Null: the value is missing. */
             value?: string | null;
         };
+        /** @description Part by part, two messages side by side. */
+        PartBeside: {
+            lines: components["schemas"]["SideBySide"][];
+            part: string;
+        };
         /** @description A cap or a suppression list behind a step. */
         PartView: {
             /** Format: int64 */
@@ -4945,12 +5918,30 @@ export interface components {
             without_it: number;
             words: string;
         };
+        /**
+         * @description What people get for whom the local time has passed when the mailing starts.
+         * @enum {string}
+         */
+        Passed: "tomorrow" | "now" | "not";
         /** @description Somebody who works with Rinse and is recorded with every change. */
         Person: {
             /** Format: int64 */
             id: number;
             name: string;
             role: string;
+        };
+        /** @description A piece of source. */
+        Piece: {
+            /** @description `html` or `markdown`. */
+            format: string;
+            /**
+             * Format: int64
+             * @description 0: it came with Rinse, and can't be changed.
+             */
+            id?: number;
+            name: string;
+            purpose: string;
+            source: string;
         };
         /** @description A named place. */
         Place: {
@@ -5007,6 +5998,13 @@ export interface components {
             /** Format: double */
             maturity?: number | null;
             rate: components["schemas"]["Rate"];
+        };
+        /** @description So many people of a domain or a zone. */
+        Portion: {
+            /** @description Empty: all others. */
+            name: string;
+            /** Format: int64 */
+            people: number;
         };
         /** @description The first records of a staged file, as read. */
         Preview: {
@@ -5092,6 +6090,16 @@ export interface components {
             thin: boolean;
             /** Format: double */
             upper?: number | null;
+        };
+        /**
+         * @description The mailings that a change of a letterhead reaches: drafts, templates and what is planned; and how many were sent
+         *     under it, which stay as they are.
+         */
+        Reach: {
+            drafts: components["schemas"]["Tied"][];
+            planned: components["schemas"]["Tied"][];
+            /** Format: int64 */
+            sent: number;
         };
         /** @description The whole reading: all that led to the verdict. */
         Reading: {
@@ -5253,6 +6261,16 @@ export interface components {
             /** Format: int64 */
             unchanged: number;
         };
+        /** @description When a mailing goes out. None of it: to everyone at once, at the planned instant. */
+        Schedule: {
+            local?: components["schemas"]["LocalTime"] | null;
+            rates?: components["schemas"]["HourlyRate"][];
+            /**
+             * Format: int32
+             * @description Each person at an instant of their own within so many minutes, the same one each time it is asked.
+             */
+            spread_minutes?: number;
+        };
         /** @description Which messages a cap counts, and holds. */
         Scope: {
             /** @enum {string} */
@@ -5300,6 +6318,25 @@ export interface components {
             /** @description The newest link: noted elsewhere, it can be held against the chain later. */
             link: string;
         };
+        Seen: {
+            arm?: number;
+            /**
+             * Format: int64
+             * @description Whose values the placeholders take; none: nobody's, so that every default shows.
+             */
+            contact?: number | null;
+            draft: components["schemas"]["MailingDraft"];
+        };
+        SeenView: {
+            /** @description Of the HTML. */
+            bytes: number;
+            /** @description The text part was made from the body. */
+            derived: boolean;
+            html: string;
+            preheader: string;
+            subject: string;
+            text: string;
+        };
         /** @description A stored segment. */
         Segment: {
             /** Format: int64 */
@@ -5316,6 +6353,26 @@ export interface components {
         SegmentView: {
             segment: components["schemas"]["Segment"];
             used_by: string[];
+        };
+        /** @description A line of two messages side by side; None: the other has a line more here. */
+        SideBySide: {
+            left?: string | null;
+            right?: string | null;
+            same: boolean;
+        };
+        /** @description A key that signs a letterhead's mail. Its private part never leaves the store but for signing. */
+        SigningKey: {
+            /** @description `rsa` or `ed25519`. */
+            algorithm: string;
+            domain: string;
+            /** Format: int64 */
+            ended_at?: number | null;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            made_at: number;
+            public: string;
+            selector: string;
         };
         SluiceView: {
             /** Format: int64 */
@@ -5338,6 +6395,11 @@ export interface components {
             selected: number;
             state: string;
             steps: components["schemas"]["StepView"][];
+        };
+        /** @description A page elsewhere. */
+        Social: {
+            name: string;
+            url: string;
         };
         /** @enum {string} */
         Sort: "address" | "family_name" | "added_at";
@@ -5648,6 +6710,16 @@ export interface components {
             subjects: string[];
             trial: components["schemas"]["Trial"];
         };
+        Tried: {
+            accepted: boolean;
+            /** @description What the host replied. */
+            reply: string;
+        };
+        Try: components["schemas"]["Seen"] & {
+            /** Format: int64 */
+            mailing?: number | null;
+            to: string;
+        };
         Upkeep: {
             /** Format: int64 */
             all: number;
@@ -5717,6 +6789,49 @@ export interface components {
             invited_at?: number | null;
             /** @description Why no invitation went, when none did. */
             why: string;
+        };
+        /** @description How far a mailing is with one mail domain. */
+        Way: {
+            /** Format: int64 */
+            accepted: number;
+            /**
+             * Format: int64
+             * @description Put off by the host, to be tried again.
+             */
+            deferred: number;
+            /** @description Empty: all others. */
+            domain: string;
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            handing: number;
+            /**
+             * Format: int64
+             * @description Waiting for what a rule holds.
+             */
+            held: number;
+            /**
+             * Format: int64
+             * @description When the last of them is due.
+             */
+            last_at?: number | null;
+            /**
+             * Format: int64
+             * @description When the next of them is due.
+             */
+            next_at?: number | null;
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description Barred at the last moment, cancelled, or their hour had passed.
+             */
+            stopped: number;
+            /**
+             * Format: int64
+             * @description Due later, or next in line.
+             */
+            waiting: number;
         };
         When: {
             /**

@@ -84,10 +84,15 @@ async fn events() {
 fn compose() {
     let html = "<p>Dear {{ given_name|default(\"friend\") }}</p><a href=\"https://skerry-light.example/a\">a</a><a href=\"https://skerry-light.example/b\">b</a>{{ postal_address }}<a href=\"{{ unsubscribe_url }}\">Stop</a>";
     let prepared = prepare(html, html).expect("HTML");
-    let sender = Sender { name: "Skerry Light".into(), address: "l@skerry-light.example".into(), postal_address: "1 Harbour Steps".into() };
+    let sender = Sender {
+        name: "Skerry Light".into(),
+        address: "l@skerry-light.example".into(),
+        postal_address: "1 Harbour Steps".into(),
+        ..Sender::default()
+    };
     let signer = Signer::new(b"bench");
     let composer = Composer::new(1, &prepared, &["Tides".into()], sender, "http://127.0.0.1", signer.clone()).expect("a composer");
-    let to = To { address: "p@tern.example", given_name: Some("Wren"), family_name: None, country: None };
+    let to = To { address: "p@tern.example", given_name: Some("Wren"), family_name: None, country: None, own: &[] };
     let start = Stopwatch::now();
     let bytes: usize = (0..MESSAGES).map(|i| composer.compose(i, 0, to, 0).map_or(0, |m| m.bytes.len())).sum();
     let ours = MESSAGES as f64 / start.elapsed().as_secs_f64() / 1000.0;

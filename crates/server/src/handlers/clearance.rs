@@ -92,7 +92,7 @@ pub(crate) async fn sluice(State(app): State<App>, Path(id): Path<i64>) -> Answe
                     .collect();
                 Ok(SluiceView {
                     at: instant_for(&m, now).0,
-                    mailing: m.name,
+                    mailing: m.draft.name,
                     state: m.state,
                     list: m.list,
                     segment: m.segment,
@@ -104,7 +104,7 @@ pub(crate) async fn sluice(State(app): State<App>, Path(id): Path<i64>) -> Answe
                     caps: rule_handlers::cap_words(c, &done.rules.rules)?,
                     rules_version: done.rules.id,
                     rules_at: done.rules.at,
-                    exceeds: m.over_cap == rinse_core::clearance::OverCap::Exceed,
+                    exceeds: m.draft.over_cap == rinse_core::clearance::OverCap::Exceed,
                 })
             })
             .await?,
@@ -193,7 +193,7 @@ pub(crate) async fn ask(State(app): State<App>, Path((id, contact)): Path<(i64, 
                 let row = contacts::by_ids(c, &[contact])?.pop().ok_or(StoreError::Missing("contact"))?;
                 Ok(Asked {
                     address: row.address,
-                    mailing: m.name,
+                    mailing: m.draft.name,
                     explained: person::explain(c, id, contact, at, now)?,
                     decisions: record::of_contact(c, contact, Some(id))?,
                 })

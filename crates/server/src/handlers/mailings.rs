@@ -1,17 +1,14 @@
-//! Mailings and letterheads.
+//! Mailings: drafts, copies, the archive, links.
 
 use super::Acting;
-use crate::actions;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::{Path, Query, State};
 use axum::response::IntoResponse;
-use rinse_core::Instant;
-use rinse_core::address::Address;
-use rinse_core::message::Finding;
-use rinse_store::mailings::{self, Mailing, MailingDraft, MailingRow};
-use rinse_store::settings::{self, Letterhead};
+use rinse_store::mailings::links::Counted;
+use rinse_store::mailings::{self, Mailing, MailingDraft, MailingRow, draft, links};
+use rinse_store::settings;
 use rinse_store::tags;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -26,18 +23,16 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<M
     Ok(Json(app.store.read(move |c| mailings::one(c, id)).await?))
 }
 
-#[derive(Serialize, ToSchema)]
-pub(crate) struct LinkName {
-    position: i64,
-    name: String,
-    url: String,
+#[derive(Deserialize, utoipa::IntoParams)]
+pub(crate) struct OfArm {
+    /// Of this arm alone; 0 is A.
+    arm: Option<i64>,
 }
 
-/// The links of a mailing, under the names they are counted by.
-#[utoipa::path(get, path = "/api/mailings/{id}/links", params(("id" = i64, Path)), responses((status = 200, body = Vec<LinkName>)))]
-pub(crate) async fn links(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<LinkName>> {
-    let links = app.store.read(move |c| mailings::links(c, id)).await?;
-    Ok(Json((0..).zip(links).map(|(position, l)| LinkName { position, name: l.name, url: l.url }).collect()))
+/// The links of a mailing by the place they stand in, with what people and machines did to each.
+#[utoipa::path(get, path = "/api/mailings/{id}/links", params(("id" = i64, Path), OfArm), responses((status = 200, body = Vec<Counted>)))]
+pub(crate) async fn links_of(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<OfArm>) -> Answer<Vec<Counted>> {
+    Ok(Json(app.store.read(move |c| links::counted(c, id, q.arm)).await?))
 }
 
 /// Replaces the labels of a mailing; new ones are made.
@@ -87,57 +82,124 @@ pub(crate) async fn save(State(app): State<App>, who: Acting, Path(id): Path<i64
     write(app, Some(id), d, who.0).await
 }
 
-/// The message check of a draft as it stands in the editor.
-#[utoipa::path(post, path = "/api/message-check", request_body = MailingDraft, responses((status = 200, body = Vec<Finding>)))]
-pub(crate) async fn check(State(app): State<App>, Json(d): Json<MailingDraft>) -> Answer<Vec<Finding>> {
-    let now = app.now();
-    Ok(Json(app.store.read(move |c| actions::check_draft(c, &d, now)).await?))
-}
-
 #[derive(Deserialize, ToSchema)]
-pub(crate) struct When {
-    /// None: now.
-    at: Option<i64>,
+pub(crate) struct Copied {
+    name: String,
+    /// A template rather than a draft.
+    #[serde(default)]
+    template: bool,
 }
 
-/// Plans the mailing for its whole audience.
-#[utoipa::path(post, path = "/api/mailings/{id}/plan", params(("id" = i64, Path)), request_body = When, responses((status = 204)))]
-pub(crate) async fn plan(
-    State(app): State<App>,
-    who: Acting,
-    Path(id): Path<i64>,
-    Json(w): Json<When>,
-) -> Result<impl IntoResponse, ApiError> {
-    let now = app.now();
-    actions::plan_mailing(&app, id, w.at.map(Instant), Some(who.0)).await?;
-    if w.at.is_none() && app.clock.is_demo() {
-        app.engine.tick(now).await?;
-    }
-    Ok(axum::http::StatusCode::NO_CONTENT)
-}
-
-#[utoipa::path(get, path = "/api/letterheads", responses((status = 200, body = Vec<Letterhead>)))]
-pub(crate) async fn letterheads(State(app): State<App>) -> Answer<Vec<Letterhead>> {
-    Ok(Json(app.store.read(settings::letterheads).await?))
-}
-
-/// Makes or changes a letterhead (`id` 0 makes one). What was sent stays as it was.
-#[utoipa::path(post, path = "/api/letterheads", request_body = Letterhead, responses((status = 200, body = i64)))]
-pub(crate) async fn save_letterhead(State(app): State<App>, who: Acting, Json(l): Json<Letterhead>) -> Answer<i64> {
-    if let Err(e) = Address::parse(&l.from_address) {
-        return Err(ApiError::Refused(format!("The from address can't be used: {e}.")));
-    }
-    if l.name.trim().is_empty() || l.from_name.trim().is_empty() {
-        return Err(ApiError::Refused("Give the letterhead a name and the name mail comes from.".into()));
+/// A copy as a new draft, or as a template to begin others from.
+#[utoipa::path(post, path = "/api/mailings/{id}/copy", params(("id" = i64, Path)), request_body = Copied, responses((status = 200, body = i64)))]
+pub(crate) async fn copy(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(x): Json<Copied>) -> Answer<i64> {
+    if x.name.trim().is_empty() {
+        return Err(ApiError::Refused("Give the copy a name.".into()));
     }
     let now = app.now();
     Ok(Json(
         app.store
             .write(move |c| {
-                let id = settings::save_letterhead(c, &l, now)?;
-                settings::audit(c, now, Some(who.0), "letterhead saved", "letterhead", id, &l.name)?;
-                Ok(id)
+                let made = draft::copy(c, id, x.name.trim(), x.template, now, Some(who.0))?;
+                settings::audit(c, now, Some(who.0), "mailing copied", "mailing", made, &format!("from mailing {id}"))?;
+                Ok(made)
             })
             .await?,
     ))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Away {
+    away: bool,
+}
+
+/// Puts it in the archive, or takes it out.
+#[utoipa::path(put, path = "/api/mailings/{id}/archive", params(("id" = i64, Path)), request_body = Away, responses((status = 204)))]
+pub(crate) async fn archive(
+    State(app): State<App>,
+    who: Acting,
+    Path(id): Path<i64>,
+    Json(x): Json<Away>,
+) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store
+        .write(move |c| {
+            draft::archive(c, id, x.away, now)?;
+            settings::audit(c, now, Some(who.0), if x.away { "put in the archive" } else { "taken out of the archive" }, "mailing", id, "")
+        })
+        .await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct LinkName {
+    name: String,
+}
+
+/// Gives a link another name to be counted under.
+#[utoipa::path(put, path = "/api/mailings/{id}/links/{position}", params(("id" = i64, Path), ("position" = i64, Path)), request_body = LinkName, responses((status = 204)))]
+pub(crate) async fn rename_link(
+    State(app): State<App>,
+    who: Acting,
+    Path((id, position)): Path<(i64, i64)>,
+    Json(x): Json<LinkName>,
+) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store
+        .write(move |c| {
+            links::rename(c, id, position, &x.name)?;
+            settings::audit(c, now, Some(who.0), "link renamed", "mailing", id, &x.name)
+        })
+        .await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+/// A line of two messages side by side; None: the other has a line more here.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SideBySide {
+    left: Option<String>,
+    right: Option<String>,
+    same: bool,
+}
+
+/// Part by part, two messages side by side.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct PartBeside {
+    part: &'static str,
+    lines: Vec<SideBySide>,
+}
+
+fn side_by_side(left: &str, right: &str) -> Vec<SideBySide> {
+    let diff = similar::TextDiff::from_lines(left, right);
+    let text = |v: &str| Some(v.trim_end_matches(['\r', '\n']).to_owned());
+    let mut out: Vec<SideBySide> = Vec::new();
+    for op in diff.ops() {
+        let (mut gone, mut come) = (Vec::new(), Vec::new());
+        for change in diff.iter_changes(op) {
+            match change.tag() {
+                similar::ChangeTag::Equal => out.push(SideBySide { left: text(change.value()), right: text(change.value()), same: true }),
+                similar::ChangeTag::Delete => gone.push(text(change.value())),
+                similar::ChangeTag::Insert => come.push(text(change.value())),
+            }
+        }
+        // Lines that changed stand beside what they became.
+        let n = gone.len().max(come.len());
+        gone.resize(n, None);
+        come.resize(n, None);
+        out.extend(gone.into_iter().zip(come).map(|(left, right)| SideBySide { left, right, same: false }));
+    }
+    out
+}
+
+/// The sources of two mailings side by side.
+#[utoipa::path(get, path = "/api/mailings/{id}/beside/{other}", params(("id" = i64, Path), ("other" = i64, Path)), responses((status = 200, body = Vec<PartBeside>)))]
+pub(crate) async fn beside(State(app): State<App>, Path((id, other)): Path<(i64, i64)>) -> Answer<Vec<PartBeside>> {
+    let (a, b) = app.store.read(move |c| Ok((mailings::one(c, id)?.draft, mailings::one(c, other)?.draft))).await?;
+    let parts = [
+        ("subjects", a.subjects.join("\n"), b.subjects.join("\n")),
+        ("preheader", a.preheader, b.preheader),
+        ("html", a.html, b.html),
+        ("text", a.text, b.text),
+    ];
+    Ok(Json(parts.into_iter().map(|(part, a, b)| PartBeside { part, lines: side_by_side(&a, &b) }).collect()))
 }

@@ -10,7 +10,7 @@ use rinse_core::caps::Scope;
 use rinse_core::clearance::RuleSet;
 use rinse_store::clearing::forecast;
 use rinse_store::rules::{self, RulesVersion};
-use rinse_store::{Connection, settings};
+use rinse_store::{Connection, letterheads, settings};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -37,13 +37,13 @@ pub(crate) struct RulesView {
     version: RulesVersion,
     caps: Vec<CapWords>,
     countries: Vec<CountryPeople>,
-    letterheads: Vec<settings::Letterhead>,
+    letterheads: Vec<letterheads::Letterhead>,
     topics: Vec<settings::Named>,
 }
 
 /// The caps of a version in words.
 pub(crate) fn cap_words(c: &Connection, rules: &RuleSet) -> rinse_store::Result<Vec<CapWords>> {
-    let (topics, letterheads) = (settings::topics(c)?, settings::letterheads(c)?);
+    let (topics, letterheads) = (settings::topics(c)?, letterheads::all(c)?);
     let scope = |s: Scope| match s {
         Scope::Marketing => "all marketing".to_owned(),
         Scope::Channel { id: 2 } => "text messages".into(),
@@ -70,7 +70,7 @@ pub(crate) async fn current(State(app): State<App>) -> Answer<RulesView> {
                 let countries = s
                     .query_map([], |r| Ok(CountryPeople { country: r.get(0)?, people: r.get(1)?, single: r.get(2)? }))?
                     .collect::<Result<_, _>>()?;
-                Ok(RulesView { version, caps, countries, letterheads: settings::letterheads(c)?, topics: settings::topics(c)? })
+                Ok(RulesView { version, caps, countries, letterheads: letterheads::all(c)?, topics: settings::topics(c)? })
             })
             .await?,
     ))

@@ -55,7 +55,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
         app.store
             .read(move |c| {
                 let trial = trials::one(c, id)?;
-                let subjects = mailings::one(c, trial.mailing_id)?.subjects;
+                let subjects = mailings::one(c, trial.mailing_id)?.draft.subjects;
                 let past = trials::past(c, trial.plan.metric, trial.plan.window_hours, now)?;
                 let pooled = if trial.state == "collecting" {
                     let [a, b] = trials::counts(c, &trial)?;
@@ -93,7 +93,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
 pub(crate) async fn save_plan(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(plan): Json<Plan>) -> Answer<i64> {
     let now = app.now();
     let p = plan.clone();
-    let arms = app.store.read(move |c| Ok(mailings::one(c, id)?.subjects.len())).await?;
+    let arms = app.store.read(move |c| Ok(mailings::one(c, id)?.draft.subjects.len())).await?;
     p.check(arms)?;
     Ok(Json(
         app.store
@@ -140,7 +140,7 @@ pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Resul
         let read = reading::read(&t.plan, counts, assignment_holds(c, &t)?).map_err(|e| StoreError::Refused(e.to_string()))?;
         let roster: Vec<_> = trials::roster(c, id)?.into_iter().map(|e| json!([e.contact, e.stratum, e.arm])).collect();
         Ok(json!({
-            "question": t.plan.question, "plan": t.plan, "subjects": mailings::one(c, t.mailing_id)?.subjects, "seed": t.seed.map(i64::cast_unsigned),
+            "question": t.plan.question, "plan": t.plan, "subjects": mailings::one(c, t.mailing_id)?.draft.subjects, "seed": t.seed.map(i64::cast_unsigned),
             "sealed_at": t.sealed_at.map(iso), "read_at": t.read_at.map(iso), "counts": counts, "reading": read,
             "roster": { "columns": ["contact", "stratum", "arm"], "rows": roster },
         }))

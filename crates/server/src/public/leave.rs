@@ -9,8 +9,8 @@ use axum::extract::{Path, State};
 use axum::response::Response;
 use minijinja::{Value, context};
 use rinse_core::token::Kind;
+use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::responses::{self, Left, ONE_CLICK};
-use rinse_store::settings::{self, Letterhead};
 
 /// Whose message it was, and its topic.
 async fn look(app: &App, send: i64) -> Option<(Letterhead, Option<(i64, String)>)> {
@@ -21,7 +21,7 @@ async fn look(app: &App, send: i64) -> Option<(Letterhead, Option<(i64, String)>
                 [send],
                 |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)),
             )?;
-            Ok(Some((settings::letterhead(c, id)?, topic.zip(name))))
+            Ok(Some((letterheads::one(c, id)?, topic.zip(name))))
         })
         .await
         .ok()

@@ -34,6 +34,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/f/{letterhead}", get(signup::page).post(signup::send))
         .route("/i/{token}", get(signup::confirm_page).post(signup::confirm))
         .route("/s/{token}", get(share::page))
+        .route("/m/{key}", get(image))
         .route("/in/mail", post(mail))
         .layer(DefaultBodyLimit::max(5_000_000))
         .with_state(app)
@@ -81,6 +82,17 @@ async fn click(State(app): State<App>, Path(token): Path<String>, method: Method
     }
 }
 
+/// An image of a message.
+async fn image(State(app): State<App>, Path(key): Path<String>) -> Response {
+    match app.store.read(move |c| rinse_store::images::by_key(c, &key)).await {
+        Ok(Some((kind, bytes))) => {
+            ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, "public, max-age=31536000, immutable".into())], bytes).into_response()
+        }
+        Ok(None) => StatusCode::NOT_FOUND.into_response(),
+        Err(_) => StatusCode::SERVICE_UNAVAILABLE.into_response(),
+    }
+}
+
 /// Raw mail to one of our addresses. Matched by the signed token in the address alone; what can't
 /// be matched changes nothing.
 async fn mail(State(app): State<App>, headers: HeaderMap, at: At, body: Bytes) -> Response {
@@ -91,7 +103,8 @@ async fn mail(State(app): State<App>, headers: HeaderMap, at: At, body: Bytes) -
     let send = local
         .strip_prefix("back+")
         .and_then(|t| app.signer.read_mailbox(Kind::Return, t))
-        .or_else(|| local.strip_prefix("reply+").and_then(|t| app.signer.read_mailbox(Kind::Reply, t)));
+        // Replies go where the letterhead says, the token behind the last plus sign.
+        .or_else(|| local.rsplit_once('+').and_then(|(_, t)| app.signer.read_mailbox(Kind::Reply, t)));
     // An invitation's reports come back by its own token.
     let invitation = local.strip_prefix("back+").and_then(|t| app.signer.read_mailbox(Kind::Confirm, t));
     let read = inbound::read(&body);

@@ -3,7 +3,7 @@
 use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Response};
 use minijinja::{Environment, Value, context};
-use rinse_store::settings::Letterhead;
+use rinse_store::letterheads::Letterhead;
 use std::sync::OnceLock;
 
 /// The templates; what is put into HTML is escaped.

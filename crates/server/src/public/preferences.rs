@@ -12,7 +12,8 @@ use rinse_core::consent::{Act, Consent};
 use rinse_core::token::Kind;
 use rinse_core::{DAY, Instant};
 use rinse_store::ledger::{self, Origin};
-use rinse_store::settings::{self, Letterhead};
+use rinse_store::letterheads::{self, Letterhead};
+use rinse_store::settings;
 use rinse_store::{Connection, StoreError};
 
 /// Who came, by which link.
@@ -59,7 +60,7 @@ fn link(app: &App, token: &str) -> Option<Link> {
 }
 
 fn shown(c: &Connection, v: Visitor, now: Instant) -> rinse_store::Result<Shown> {
-    let letterhead = settings::letterhead(c, v.letterhead)?;
+    let letterhead = letterheads::one(c, v.letterhead)?;
     let mut s = c.prepare_cached("SELECT t.id, t.name, NOT EXISTS (SELECT 1 FROM topic_left l WHERE l.topic_id = t.id AND l.contact_id = ?1) FROM topic t ORDER BY t.id")?;
     let topics = s.query_map([v.contact], |r| Ok(Topic { id: r.get(0)?, name: r.get(1)?, on: r.get(2)? }))?.collect::<Result<_, _>>()?;
     let standing = ledger::stated_now(c, v.contact, &letterhead.entity)?;

@@ -1,27 +1,31 @@
 //! A message as anybody may see it: with nothing of the recipient's in it, so whoever opens it is nobody.
 
 use super::page::{failed, unknown_link};
+use crate::message;
 use crate::state::App;
 use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{Html, IntoResponse, Response};
 use rinse_core::token::Kind;
 use rinse_post::compose;
-use rinse_store::{StoreError, mailings, settings};
+use rinse_store::{StoreError, letterheads, mailings};
 
 /// Only what the message itself brings is shown: no script, no form, nothing that could act in our name.
 const POLICY: &str = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data: https:; base-uri 'none'; form-action 'none'; frame-ancestors 'none'; sandbox allow-popups allow-top-navigation-by-user-activation";
 
 pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> Response {
     let Some((mailing, arm)) = app.signer.read_link(Kind::Share, &token) else { return unknown_link() };
-    let found = app
-        .store
+    let store = app.store.clone();
+    let found = store
         .read(move |c| {
             let m = mailings::one(c, mailing)?;
-            Ok((settings::letterhead(c, m.letterhead_id)?, m))
+            let l = letterheads::of_mailing(c, mailing)?;
+            let html = message::built(&m.draft, &l).map_err(|e| StoreError::Refused(e.to_string()))?.html;
+            let sender = message::sender(c, &l, app.base_url())?;
+            Ok((l, m, html, sender))
         })
         .await;
-    let (letterhead, m) = match found {
+    let (letterhead, m, html, sender) = match found {
         Ok(found) => found,
         Err(StoreError::Missing(_)) => return unknown_link(),
         Err(e) => return failed(&e),
@@ -32,10 +36,9 @@ pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> R
     }
     let own = format!("/s/{token}");
     let shown = compose::shared(
-        &m.html,
-        m.subjects.get(usize::try_from(arm).unwrap_or(0)).or(m.subjects.first()).map_or("", String::as_str),
-        &letterhead.from_name,
-        &letterhead.postal_address,
+        &html,
+        m.draft.subjects.get(usize::try_from(arm).unwrap_or(0)).or(m.draft.subjects.first()).map_or("", String::as_str),
+        &sender,
         &format!("/f/{}", letterhead.id),
         &own,
     );

@@ -12,7 +12,8 @@ use rinse_core::address::Address;
 use rinse_core::token::{Kind, Signer};
 use rinse_post::compose::{self, Composed, Note, Sender};
 use rinse_store::StoreError;
-use rinse_store::settings::{self, Letterhead};
+use rinse_store::letterheads::{self, Letterhead};
+use rinse_store::settings;
 use rinse_store::signups::{self, Form, Invitation};
 use sha2::{Digest, Sha256};
 use std::net::SocketAddr;
@@ -37,7 +38,7 @@ async fn form(app: &App, letterhead: i64, chosen: Option<Vec<i64>>) -> Result<Fi
                 .into_iter()
                 .map(|t| Topic { on: chosen.as_ref().is_some_and(|k| k.contains(&t.id)), id: t.id, name: t.name })
                 .collect();
-            Ok(Filled { letterhead: settings::letterhead(c, letterhead)?, topics, address: String::new(), given_name: String::new() })
+            Ok(Filled { letterhead: letterheads::one(c, letterhead)?, topics, address: String::new(), given_name: String::new() })
         })
         .await
 }
@@ -103,7 +104,7 @@ async fn asked(app: &App, token: &str, at: At) -> Result<Option<(i64, signups::A
     app.store
         .read(move |c| {
             let Some(asked) = signups::asked(c, id, now)? else { return Ok(None) };
-            let letterhead = settings::letterhead(c, asked.letterhead)?;
+            let letterhead = letterheads::one(c, asked.letterhead)?;
             Ok(Some((id, asked, letterhead)))
         })
         .await
@@ -142,7 +143,12 @@ pub(crate) fn invitation(l: &Letterhead, i: &Invitation, signer: &Signer, base_u
         context! { given_name => i.given_name.as_deref(), name => l.name.as_str(), link, postal_address => l.postal_address.as_str() };
     let render = |name: &str| templates().get_template(name).and_then(|t| t.render(&values)).map_err(|e| e.to_string());
     let (text, html) = (render("invitation.txt")?, render("invitation.html")?);
-    let sender = Sender { name: l.from_name.clone(), address: l.from_address.clone(), postal_address: l.postal_address.clone() };
+    let sender = Sender {
+        name: l.from_name.clone(),
+        address: l.from_address.clone(),
+        postal_address: l.postal_address.clone(),
+        ..Sender::default()
+    };
     let token = signer.mailbox(Kind::Confirm, i.sign_up);
     let subject = format!("Please confirm your sign-up with {}", l.name);
     let note = Note { to: &i.address, subject: &subject, text: &text, html: &html, token: &token };

@@ -1,7 +1,8 @@
 //! The columns of a clearance, read from the file.
 
 use super::Mailing;
-use crate::{Result, mailings, segments, suppression};
+use crate::audience::Audience;
+use crate::{Result, segments, suppression};
 use rinse_core::caps::{Kind, Message};
 use rinse_core::clearance::columns::{Base, Marks, NONE, Places};
 use rinse_core::segment::Tree;
@@ -155,19 +156,13 @@ impl People {
         Ok(Arc::new(theirs))
     }
 
-    /// The places of those whom a list, a segment, or neither selects.
-    pub(super) fn selected(&self, c: &Connection, list: Option<i64>, segment: Option<i64>, at: Instant) -> Result<Vec<u32>> {
-        let everyone = || (0u32..).zip(&self.gone).filter(|(_, gone)| !**gone).map(|(place, _)| place);
-        let mut places = Places::new(&self.base.contact);
-        let mut find = |ids: Vec<i64>| -> Vec<u32> { ids.into_iter().filter_map(|id| places.of(id)).collect() };
-        Ok(match (list, segment) {
-            (None, None) => everyone().collect(),
-            (Some(list), None) => find(mailings::members(c, list)?),
-            (list, Some(segment)) => {
-                let inside = segments::people(c, &Tree::Segment { segment }, at)?;
-                let Some(list) = list else { return Ok(find(inside)) };
-                let inside: HashSet<i64> = inside.into_iter().collect();
-                find(mailings::members(c, list)?.into_iter().filter(|id| inside.contains(id)).collect())
+    /// The places of an audience's people.
+    pub(super) fn selected(&self, c: &Connection, who: &Audience, at: Instant) -> Result<Vec<u32>> {
+        Ok(match who.people(c, at)? {
+            None => (0u32..).zip(&self.gone).filter(|(_, gone)| !**gone).map(|(place, _)| place).collect(),
+            Some(ids) => {
+                let mut places = Places::new(&self.base.contact);
+                ids.into_iter().filter_map(|id| places.of(id)).collect()
             }
         })
     }

@@ -79,7 +79,7 @@ fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, 
     for (id, at) in found {
         let mailing = super::mailing(c, *id)?;
         let mut selected = vec![false; n];
-        for place in people.selected(c, mailing.list, mailing.segment, *at)? {
+        for place in people.selected(c, &mailing.who, *at)? {
             selected[place as usize] = true;
         }
         let rules = set.for_mailing(&mailing.facts, *at);

@@ -10,6 +10,7 @@ pub mod person;
 pub mod record;
 pub(crate) mod warm;
 
+use crate::audience::{self, Audience};
 use crate::rules::{self, RulesVersion};
 use crate::suppression::Target;
 use crate::{Result, StoreError};
@@ -60,8 +61,8 @@ pub struct Mailing {
     pub id: i64,
     pub facts: Facts,
     pub target: Target,
-    pub list: Option<i64>,
-    pub segment: Option<i64>,
+    /// Whom it is meant for.
+    pub who: Audience,
     /// Mail-load cells that it leaves out, a bit each.
     pub leave_out: u32,
     /// The legal entity whose consent counts; empty: the first.
@@ -77,6 +78,7 @@ pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
         "SELECT class, topic_id, list_id, over_cap, segment_id, channel, letterhead_id, priority, hold_days, l.zone, l.country, planned_at, started_at, complainers_by IS NOT NULL, leave_out, l.entity
          FROM mailing m JOIN letterhead l ON l.id = letterhead_id WHERE m.id = ?1",
     )?;
+    let (also, without) = audience::beside(c, id)?;
     let found = s.query_row([id], |r| {
         let (topic, letterhead): (Option<i64>, i64) = (r.get(1)?, r.get(6)?);
         let service = r.get::<_, i64>(0)? == 2;
@@ -93,8 +95,7 @@ pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
                 complainers_too: r.get(13)?,
             },
             target: Target { mailing: id, topic, letterhead, service },
-            list: r.get(2)?,
-            segment: r.get(4)?,
+            who: Audience { list: r.get(2)?, segment: r.get(4)?, also, without },
             leave_out: r.get(14)?,
             entity: r.get(15)?,
             planned_at: r.get::<_, Option<i64>>(11)?.map(Instant),
@@ -136,7 +137,7 @@ fn cleared(c: &Connection, m: &Mailing, at: Instant, version: RulesVersion, rese
     let rules = version.rules.for_mailing(&m.facts, at);
     let columns = warm::columns(c, at + -reach(&version.rules))?;
     let people = &*columns.people.of_entity(c, &m.entity)?;
-    let who = people.selected(c, m.list, m.segment, at)?;
+    let who = people.selected(c, &m.who, at)?;
     let (marks, lists) = base::marks(c, people, m, at)?;
     let with_reserved = (!reserved.is_empty()).then(|| columns.messages.with(&people.base.contact, &by_person(reserved), true));
     let messages = with_reserved.as_ref().unwrap_or(&columns.messages);

@@ -388,7 +388,8 @@ pub fn used_by(c: &Connection, id: i64) -> Result<Vec<String>> {
     let mut out = using(c, |t| matches!(t, Tree::Segment { segment } if *segment == id))?;
     let mut s = c.prepare_cached("SELECT name FROM mailing WHERE segment_id = ?1 ORDER BY id")?;
     let mailings: Vec<String> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    out.extend(mailings.into_iter().map(|m| format!("mailing {m}")));
+    let beside = crate::audience::used_by(c, crate::audience::Group::Segment { id })?;
+    out.extend(mailings.into_iter().chain(beside).map(|m| format!("mailing {m}")));
     Ok(out)
 }
 

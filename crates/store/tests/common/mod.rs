@@ -10,7 +10,7 @@ use rinse_store::contacts::{self, Profile};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Connection, Store, clearing, settings};
+use rinse_store::{Connection, Store, clearing, letterheads, settings};
 use tempfile::TempDir;
 
 pub(crate) const START: Instant = Instant(1_700_000_000_000);
@@ -26,23 +26,14 @@ pub(crate) async fn base(people: usize) -> (TempDir, Store) {
                 let id = contacts::add(c, &a, &Profile::default(), START)?;
                 ledger::act(c, id, START, Act::Agreed, &Origin { source: "test", ..Origin::default() })?;
             }
-            settings::save_letterhead(
+            letterheads::save(
                 c,
-                &settings::Letterhead {
-                    id: 0,
+                &letterheads::Letterhead {
                     name: "Skerry Light".into(),
                     from_name: "Skerry Light".into(),
                     from_address: "l@skerry-light.example".into(),
                     postal_address: "1 Quay".into(),
-                    ground: "#ffffff".into(),
-                    ink: "#000000".into(),
-                    accent: "#000000".into(),
-                    zone: "UTC".into(),
-                    country: None,
-                    one_click: "topic".into(),
-                    double_opt_in: true,
-                    wording: String::new(),
-                    entity: String::new(),
+                    ..letterheads::Letterhead::default()
                 },
                 START,
             )?;

@@ -1,10 +1,12 @@
 import { Button, MenuItem, TextField } from "@mui/material";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
+import { plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
+import { SigningKeys } from "./SigningKeys";
 import { useMailingSlips } from "./useMailingSlips";
 
 type Letterhead = Schemas["Letterhead"];
@@ -23,7 +25,38 @@ const EMPTY: Letterhead = {
   double_opt_in: true,
   wording: "",
   entity: "",
+  reply_to: "",
+  social: [],
+  logo_id: null,
+  is_default: false,
 };
+
+/** What a change reaches, by name, and what it doesn't. */
+function Reach({ id }: { id: number }) {
+  const reach = useQuery({
+    queryKey: ["reach", id],
+    queryFn: () => ok(api.GET("/api/letterheads/{id}/reach", { params: { path: { id } } })),
+  });
+  const [open, setOpen] = useState(false);
+  if (!reach.data) return null;
+  const { drafts, planned, sent } = reach.data;
+  const all = [...planned, ...drafts];
+  return (
+    <p className="soft">
+      A change reaches{" "}
+      <button className="plain" onClick={() => setOpen(!open)} aria-expanded={open}>
+        {plural(drafts.length, "draft")} and {plural(planned.length, "planned mailing")}
+      </button>
+      , and nothing of the {plural(sent, "mailing")} that went out under it.
+      {open &&
+        all.map((m) => (
+          <span key={m.id} style={{ display: "block" }}>
+            <Link to={`/mailings/${m.id}`}>{m.name}</Link>
+          </span>
+        ))}
+    </p>
+  );
+}
 
 function Editor({ from }: { from: Letterhead }) {
   const client = useQueryClient();
@@ -37,7 +70,7 @@ function Editor({ from }: { from: Letterhead }) {
     },
   });
   const text = (
-    key: "name" | "from_name" | "from_address" | "postal_address" | "zone",
+    key: "name" | "from_name" | "from_address" | "reply_to" | "postal_address" | "zone",
     label: string,
     help?: string,
   ) => (
@@ -48,6 +81,10 @@ function Editor({ from }: { from: Letterhead }) {
       onChange={(e) => setL({ ...l, [key]: e.target.value })}
     />
   );
+  const images = useQuery({ queryKey: ["images"], queryFn: () => ok(api.GET("/api/images")) });
+  const social = l.social ?? [];
+  const setSocial = (i: number, s: (typeof social)[number]) =>
+    setL({ ...l, social: social.map((x, j) => (j === i ? s : x)) });
   const colour = (key: "ground" | "ink" | "accent", label: string) => (
     <label className="small soft">
       {label}
@@ -62,7 +99,11 @@ function Editor({ from }: { from: Letterhead }) {
       </div>
       <h1>{from.name || "New letterhead"}</h1>
       <p className="finding">Messages take their sender, postal address and looks from here.</p>
-      <p className="soft">They refer to it: a change reaches every draft, and nothing that was sent.</p>
+      {from.id ? (
+        <Reach id={from.id} />
+      ) : (
+        <p className="soft">They refer to it: a change reaches every draft, and nothing that was sent.</p>
+      )}
       <div className="fields">
         <div className="two">
           {text("name", "Name", "Shown on the public pages")}
@@ -71,6 +112,49 @@ function Editor({ from }: { from: Letterhead }) {
         <div className="two">
           {text("from_address", "From address")}
           {text("postal_address", "Postal address", "Stands in every marketing message")}
+          {text(
+            "reply_to",
+            "Replies go to",
+            "Empty: reply@ the domain of the from address. Rinse adds a token, to match them",
+          )}
+          <TextField
+            select
+            label="Logo"
+            value={l.logo_id ?? ""}
+            helperText="An uploaded image; messages show it by {{ logo_url }}"
+            slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+            onChange={(e) => setL({ ...l, logo_id: e.target.value === "" ? null : Number(e.target.value) })}
+          >
+            <MenuItem value="">None</MenuItem>
+            {(images.data ?? []).map((i) => (
+              <MenuItem key={i.id} value={i.id}>
+                {i.name}
+              </MenuItem>
+            ))}
+          </TextField>
+        </div>
+        <div>
+          {social.map((s, i) => (
+            <div key={i} style={{ display: "flex", gap: 10, marginBottom: 8 }}>
+              <TextField
+                label="Page elsewhere"
+                value={s.name}
+                style={{ maxWidth: 220 }}
+                onChange={(e) => setSocial(i, { ...s, name: e.target.value })}
+              />
+              <TextField
+                label="Its address"
+                value={s.url}
+                onChange={(e) => setSocial(i, { ...s, url: e.target.value })}
+              />
+              <Button variant="outlined" onClick={() => setL({ ...l, social: social.filter((_, j) => j !== i) })}>
+                Remove
+              </Button>
+            </div>
+          ))}
+          <button className="plain" onClick={() => setL({ ...l, social: [...social, { name: "", url: "https://" }] })}>
+            Add a page elsewhere, shown by {"{{ social_links }}"}
+          </button>
         </div>
         <div className="two">
           {text("zone", "Time zone", "For people whose own isn't known, as Europe/London is written")}
@@ -107,6 +191,15 @@ function Editor({ from }: { from: Letterhead }) {
         <label>
           <input
             type="checkbox"
+            checked={l.is_default ?? false}
+            disabled={from.is_default}
+            onChange={(e) => setL({ ...l, is_default: e.target.checked })}
+          />{" "}
+          New mailings begin under this letterhead
+        </label>
+        <label>
+          <input
+            type="checkbox"
             checked={l.double_opt_in ?? true}
             onChange={(e) => setL({ ...l, double_opt_in: e.target.checked })}
           />{" "}
@@ -138,6 +231,7 @@ function Editor({ from }: { from: Letterhead }) {
           Save the letterhead
         </Button>
       </div>
+      {from.id ? <SigningKeys letterhead={from.id} /> : null}
     </>
   );
 }

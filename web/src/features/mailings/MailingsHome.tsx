@@ -1,4 +1,5 @@
 import { Button } from "@mui/material";
+import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { Frame } from "../../app/Frame";
 import { ByLabel, useByLabel } from "../../shared/ByLabel";
@@ -9,22 +10,27 @@ import { useMailingSlips } from "./useMailingSlips";
 export function MailingsHome() {
   const { slips, mailings } = useMailingSlips();
   const navigate = useNavigate();
+  const [archived, setArchived] = useState(false);
   const { label, labels, carries } = useByLabel();
   return (
     <Frame slips={slips}>
       <Loaded query={mailings}>
         {(all) => {
-          const shown = all.filter((m) => carries(m.id));
-          const coming = shown.filter((m) => m.state !== "sent");
-          const sent = label === null ? [] : shown.filter((m) => m.state === "sent");
+          const shown = all.filter((m) => carries(m.id) && !m.template && m.archived === archived);
+          const coming = shown.filter((m) => archived || m.state !== "sent");
+          const sent = label === null || archived ? [] : shown.filter((m) => m.state === "sent");
           return (
             <>
               <div className="crumb">
                 <span>Mailings</span>
               </div>
-              <h1>Drafts, planned, going out</h1>
+              <h1>{archived ? "Put away" : "Drafts, planned, going out"}</h1>
               <p className="finding">
-                {coming.length ? (
+                {archived ? (
+                  <>
+                    <em>{plural(coming.length, "mailing")}</em> {coming.length === 1 ? "is" : "are"} in the archive.
+                  </>
+                ) : coming.length ? (
                   <>
                     <em>{plural(coming.length, "mailing")}</em> {coming.length === 1 ? "is" : "are"} not out yet, or not
                     whole.
@@ -39,6 +45,7 @@ export function MailingsHome() {
                   <Link to={`/mailings/${m.id}`}>{m.name}</Link>{" "}
                   <span className="soft">
                     to {m.list ?? "everyone"}, {m.state}
+                    {m.paused ? ", paused" : ""}
                     {m.planned_at ? `, ${instant(m.planned_at)}` : m.started_at ? `, ${instant(m.started_at)}` : ""}
                     {m.labels.length > 0 && ` · ${m.labels.join(", ")}`}
                   </span>
@@ -48,6 +55,10 @@ export function MailingsHome() {
                 <Button variant="contained" onClick={() => void navigate("/mailings/new")}>
                   Write a mailing
                 </Button>
+                <Link to="/mailings/compare">Hold two messages side by side</Link>
+                <button className="plain" onClick={() => setArchived(!archived)}>
+                  {archived ? "Out of the archive" : "The archive"}
+                </button>
               </div>
             </>
           );

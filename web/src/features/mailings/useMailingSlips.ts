@@ -10,8 +10,9 @@ export function useMailingSlips() {
   const slip = (m: (typeof all)[number]) => ({
     to: `/mailings/${m.id}`,
     title: m.name,
-    words:
-      m.state === "planned"
+    words: m.paused
+      ? `${m.state}, paused`
+      : m.state === "planned"
         ? `planned, ${instant(m.planned_at)}`
         : m.started_at
           ? `${m.state}, ${date(m.started_at)}`
@@ -20,15 +21,27 @@ export function useMailingSlips() {
   const slips = [
     {
       title: "Mailings",
-      slips: [{ to: "/mailings/new", title: "New mailing" }, ...all.filter((m) => m.state !== "sent").map(slip)],
+      slips: [
+        { to: "/mailings/new", title: "New mailing" },
+        { to: "/mailings/calendar", title: "Calendar" },
+        ...all.filter((m) => m.state !== "sent" && !m.template && !m.archived).map(slip),
+      ],
     },
     {
       title: "Sent",
       slips: all
-        .filter((m) => m.state === "sent")
+        .filter((m) => m.state === "sent" && !m.archived)
         .slice(0, 6)
         .map(slip),
     },
+    ...(all.some((m) => m.template)
+      ? [
+          {
+            title: "Templates",
+            slips: all.filter((m) => m.template).map((m) => ({ to: `/mailings/${m.id}`, title: m.name })),
+          },
+        ]
+      : []),
     {
       title: "Letterheads",
       slips: [

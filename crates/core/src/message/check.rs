@@ -1,0 +1,365 @@
+//! The message check: what must hold of a draft before it may be planned. Errors stop, warnings ask; each points at
+//! its line and, where there is one way to put it right, carries the change.
+
+use super::{CONTACT_PLACEHOLDERS, Draft, Finding, Level, SEND_PLACEHOLDERS, TemplateError, engine, is_web_link, line_of, words};
+use crate::trial::letter;
+use crate::trial::plan::Metric;
+use lol_html::{RewriteStrSettings, element, rewrite_str};
+use minijinja::Value;
+use std::cell::RefCell;
+use std::collections::{BTreeMap, HashSet};
+
+/// Above this, readers' inboxes cut a message off.
+const LARGE: usize = 100_000;
+/// What most inboxes show of a subject, and of a preheader.
+const SUBJECT_SHOWN: usize = 70;
+const PREHEADER_SHOWN: usize = 140;
+
+/// Checks a draft. `missing` says for each placeholder that may lack a value how many of the audience have
+/// none, `audience` how many people that is.
+#[must_use]
+pub fn check(draft: &Draft, missing: &BTreeMap<String, u64>, audience: u64) -> Vec<Finding> {
+    let mut found = Vec::new();
+    if draft.postal_address.trim().is_empty() {
+        found.push(Finding::new(
+            Level::Error,
+            "letterhead",
+            None,
+            "The letterhead has no postal address. Add it to the letterhead: marketing mail must say who sends it and from where.",
+        ));
+    }
+    check_sizes(draft, &mut found);
+    check_obliged(draft, &mut found);
+    check_subjects(draft, &mut found);
+    check_preheader(draft, &mut found);
+    check_words(draft, &mut found);
+    check_metric(draft, &mut found);
+    check_links(draft, &mut found);
+    let subjects = draft.subjects.iter().enumerate().map(|(i, s)| (format!("subject {}", letter(i)), s.as_str(), s.as_str()));
+    let mut parts: Vec<(String, &str, &str)> = subjects.collect();
+    parts.push(("preheader".into(), &draft.preheader, &draft.preheader));
+    parts.push(("html".into(), &draft.html, &draft.source));
+    if !draft.derived {
+        parts.push(("text".into(), &draft.text, &draft.text));
+    }
+    for (part, built, source) in parts {
+        check_placeholders(draft, &part, (built, source), missing, audience, &mut found);
+    }
+    found.sort_by_key(|f| f.level != Level::Error);
+    found
+}
+
+fn check_sizes(draft: &Draft, found: &mut Vec<Finding>) {
+    if draft.html.len() > LARGE {
+        let words = format!("The HTML is {} kB; above 100 kB some readers cut it off. Take something out.", draft.html.len() / 1000);
+        found.push(Finding::new(Level::Warning, "html", None, words));
+    }
+    for (name, part) in [("html", &draft.html), ("text", &draft.text)] {
+        if part.trim().is_empty() {
+            let words = if name == "text" && draft.derived {
+                "There is nothing to make a text part of. Write some words, not only images.".to_owned()
+            } else {
+                format!("The {name} part is empty. Write it, or people who read it see nothing.")
+            };
+            found.push(Finding::new(Level::Error, if draft.derived { "html" } else { name }, None, words));
+        }
+    }
+}
+
+/// What every marketing message owes its reader, in both parts.
+fn check_obliged(draft: &Draft, found: &mut Vec<Finding>) {
+    for (name, part) in [("html", &draft.html), ("text", &draft.text)] {
+        if part.trim().is_empty() || (name == "text" && draft.derived) {
+            continue;
+        }
+        for (placeholder, what) in [("postal_address", "postal address"), ("unsubscribe_url", "unsubscribe link")] {
+            if (placeholder == "unsubscribe_url" && draft.service) || part.contains(placeholder) {
+                continue;
+            }
+            let with = match (name, placeholder) {
+                ("html", "postal_address") => "\n<p>{{ sender_name }}, {{ postal_address }}</p>\n",
+                ("html", _) => "\n<p><a href=\"{{ unsubscribe_url }}\">Stop these letters</a></p>\n",
+                (_, "postal_address") => "\n{{ sender_name }}, {{ postal_address }}\n",
+                (..) => "\nStop these letters: {{ unsubscribe_url }}\n",
+            };
+            let words = format!("The {name} part lacks the {what}. Put {{{{ {placeholder} }}}} where it should stand, usually at the end.");
+            found.push(Finding::new(Level::Error, name, None, words).fixed_by("Put it at the end", "", with));
+        }
+    }
+}
+
+fn check_subjects(draft: &Draft, found: &mut Vec<Finding>) {
+    for (i, subject) in draft.subjects.iter().enumerate() {
+        let part = format!("subject {}", letter(i));
+        if subject.trim().is_empty() {
+            found.push(Finding::new(Level::Error, &part, None, "The subject is empty. Say what the message is about."));
+        }
+        if subject.contains(['\n', '\r']) {
+            let one = subject.split_whitespace().collect::<Vec<_>>().join(" ");
+            found.push(Finding::new(Level::Error, &part, None, "The subject has a line break in it. Write it in one line.").fixed_by(
+                "Make it one line",
+                subject,
+                &one,
+            ));
+        }
+        let long = subject.chars().count();
+        if long > SUBJECT_SHOWN {
+            let words = format!("The subject has {long} characters; most readers show about {SUBJECT_SHOWN}.");
+            found.push(Finding::new(Level::Warning, &part, None, words));
+        }
+    }
+    if draft.subjects.len() > 1 && draft.subjects.iter().collect::<HashSet<_>>().len() < draft.subjects.len() {
+        found.push(Finding::new(
+            Level::Error,
+            "subject B",
+            None,
+            "Two variants have the same subject: a trial of them could find nothing.",
+        ));
+    }
+}
+
+fn check_preheader(draft: &Draft, found: &mut Vec<Finding>) {
+    let line = draft.preheader.trim();
+    let long = line.chars().count();
+    let words = if line.is_empty() {
+        "There is no preheader: inboxes show the first words of the message after the subject instead. Write a line that goes on from the subject.".to_owned()
+    } else if draft.subjects.iter().any(|s| s.trim().eq_ignore_ascii_case(line)) {
+        "The preheader says the subject again. Let it go on from there.".to_owned()
+    } else if long > PREHEADER_SHOWN {
+        format!("The preheader has {long} characters; inboxes show {PREHEADER_SHOWN} at most.")
+    } else {
+        return;
+    };
+    found.push(Finding::new(Level::Warning, "preheader", None, words));
+}
+
+/// Words that don't fit the class of the mailing, or the hours it goes out over.
+fn check_words(draft: &Draft, found: &mut Vec<Finding>) {
+    let seen = format!("{}\n{}\n{}\n{}", draft.subjects.join("\n"), draft.preheader, words::visible(&draft.html), draft.text);
+    let line = |word: &str| line_of(&draft.source.to_lowercase(), word);
+    if draft.service
+        && let Some(word) = words::marketing(&seen)
+    {
+        let words = format!(
+            "This is a service mailing, and it says {word:?}. Send offers as marketing, which asks for consent and an unsubscribe link."
+        );
+        found.push(Finding::new(Level::Warning, "html", line(word), words));
+    }
+    if draft.over_hours > 3
+        && let Some(word) = words::hourly(&seen)
+    {
+        let words = format!(
+            "It says {word:?} and goes out over {} hours: for some readers that is wrong. Name the day, or send to everyone at one instant.",
+            draft.over_hours
+        );
+        found.push(Finding::new(Level::Warning, "html", line(word), words));
+    }
+}
+
+/// A trial can only find what the message lets people do.
+fn check_metric(draft: &Draft, found: &mut Vec<Finding>) {
+    let words = match draft.metric {
+        Some(Metric::HumanClick) if !has_link(&draft.html) => {
+            "The trial counts clicks, and the message has no link to follow. Add one, or count something else."
+        }
+        _ => return,
+    };
+    found.push(Finding::new(Level::Error, "html", None, words));
+}
+
+fn has_link(html: &str) -> bool {
+    super::prepare(html, "").is_ok_and(|p| !p.links.is_empty())
+}
+
+fn variables(part: &str, source: &str, found: &mut Vec<Finding>) -> HashSet<String> {
+    let env = engine(false);
+    match env.template_from_named_str("message", source) {
+        Ok(t) => t.undeclared_variables(false),
+        Err(e) => {
+            let words = format!("The placeholders can't be read ({}). Look for a brace or bracket that doesn't close.", e.kind());
+            found.push(Finding::new(Level::Error, part, e.line(), words));
+            HashSet::new()
+        }
+    }
+}
+
+/// Would `source` fail for somebody for whom `missing` has no value?
+fn needs(draft: &Draft, source: &str, missing: &str) -> bool {
+    let all = CONTACT_PLACEHOLDERS.iter().chain(&SEND_PLACEHOLDERS).copied().chain(draft.own.iter().map(String::as_str));
+    let values: BTreeMap<&str, Value> = all.filter(|p| *p != missing).map(|p| (p, Value::from("x"))).collect();
+    engine(true).render_str(source, values).is_err()
+}
+
+fn check_placeholders(
+    draft: &Draft,
+    part: &str,
+    (built, source): (&str, &str),
+    missing: &BTreeMap<String, u64>,
+    audience: u64,
+    found: &mut Vec<Finding>,
+) {
+    // A template that can't be read is found in what was written, where its lines are.
+    if part == "html" && source != built {
+        let before = found.len();
+        variables(part, source, found);
+        if found.len() > before {
+            return;
+        }
+    }
+    let mut used: Vec<String> = variables(part, built, found).into_iter().collect();
+    used.sort();
+    for name in used {
+        let line = line_of(source, &name);
+        let known = CONTACT_PLACEHOLDERS.contains(&name.as_str()) || SEND_PLACEHOLDERS.contains(&name.as_str());
+        if !known && !draft.own.contains(&name) {
+            let all: Vec<&str> =
+                CONTACT_PLACEHOLDERS.iter().chain(&SEND_PLACEHOLDERS).copied().chain(draft.own.iter().map(String::as_str)).collect();
+            let near = all.iter().copied().max_by(|a, b| {
+                let like = |x: &str| strsim::jaro_winkler(x, &name);
+                like(a).total_cmp(&like(b))
+            });
+            let mut finding =
+                Finding::new(Level::Error, part, line, format!("There is no placeholder {name:?}. These exist: {}.", all.join(", ")));
+            if let Some(near) = near.filter(|n| strsim::jaro_winkler(n, &name) > 0.8) {
+                finding = finding.fixed_by(&format!("Write {near}"), &name, near);
+            }
+            found.push(finding);
+            continue;
+        }
+        let without = missing.get(&name).copied().unwrap_or(0);
+        if without == 0 {
+            continue;
+        }
+        #[allow(clippy::cast_precision_loss)]
+        let share = 100.0 * without as f64 / audience.max(1) as f64;
+        let who = format!("{without} of {audience} people ({share:.1}%)");
+        let finding = if needs(draft, built, &name) {
+            let words = format!("{who} have no {name}, and it has no default. Write {{{{ {name}|default(\"…\") }}}}.");
+            let finding = Finding::new(Level::Error, part, line, words);
+            let plain = [format!("{{{{ {name} }}}}"), format!("{{{{{name}}}}}")];
+            match plain.iter().find(|p| source.contains(p.as_str())) {
+                Some(plain) => finding.fixed_by("Give it a default", plain, &format!("{{{{ {name}|default(\"friend\") }}}}")),
+                None => finding,
+            }
+        } else {
+            Finding::new(Level::Warning, part, line, format!("{who} have no {name} and see the default."))
+        };
+        found.push(finding);
+    }
+}
+
+fn check_links(draft: &Draft, found: &mut Vec<Finding>) {
+    let bad: RefCell<Vec<Finding>> = RefCell::default();
+    let add = |finding| bad.borrow_mut().push(finding);
+    let line = |needle: &str| line_of(&draft.source, needle);
+    let done = rewrite_str(
+        &draft.html,
+        RewriteStrSettings::new()
+            .append_element_content_handler(element!("a[href]", |el| {
+                let href = el.get_attribute("href").unwrap_or_default();
+                let href = href.trim();
+                let ours = href.starts_with("{{")
+                    && ["unsubscribe_url", "preferences_url", "share_url"].iter().any(|p| href.contains(p))
+                    && href.ends_with("}}");
+                if ours {
+                } else if href.contains("{{") {
+                    let words = format!("The link {href:?} carries a placeholder. Links must be the same for everyone: write it out.");
+                    add(Finding::new(Level::Error, "html", line(href), words));
+                } else if !is_web_link(href) && !href.starts_with("mailto:") {
+                    let words = format!("The link {href:?} is not a whole web address. Begin it with https://.");
+                    let finding = Finding::new(Level::Error, "html", line(href), words);
+                    let host = href.split('/').next().is_some_and(|host| host.contains('.') && !host.contains(':'));
+                    add(if host && draft.source.contains(&format!("\"{href}\"")) {
+                        finding.fixed_by("Put https:// before it", &format!("\"{href}\""), &format!("\"https://{href}\""))
+                    } else {
+                        finding
+                    });
+                } else if matches!(href, "https://" | "http://") {
+                    add(Finding::new(Level::Error, "html", line(href), "A link leads nowhere yet: write its address after https://."));
+                }
+                Ok(())
+            }))
+            .append_element_content_handler(element!("img:not([alt])", |el| {
+                let src = el.get_attribute("src").unwrap_or_default();
+                let words = format!("The image {src:?} has no alt text. Say what it shows, or alt=\"\" when it only decorates.");
+                let finding = Finding::new(Level::Warning, "html", line(&src), words);
+                let place = format!("src=\"{src}\"");
+                add(if draft.source.contains(&place) {
+                    finding.fixed_by("It only decorates", &place, &format!("{place} alt=\"\""))
+                } else {
+                    finding
+                });
+                Ok(())
+            }))
+            .append_element_content_handler(element!("script, form, iframe, object, embed", |el| {
+                let tag = el.tag_name();
+                let words = format!("Readers' inboxes take <{tag}> out, and some take the message for harmful. Remove it.");
+                add(Finding::new(Level::Error, "html", line(&format!("<{tag}")), words));
+                Ok(())
+            })),
+    );
+    if let Err(e) = done {
+        add(Finding::new(Level::Error, "html", None, TemplateError { line: None, words: format!("The HTML can't be read: {e}.") }.words));
+    }
+    found.extend(bad.into_inner());
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const HTML: &str = "<p>Hello {{ given_name|default(\"friend\") }}</p>\n<a href=\"https://skerry-light.example/boats?a=1&amp;b=2\">Book <b>a boat</b></a>\n<p>{{ postal_address }} <a href=\"{{ unsubscribe_url }}\">Leave</a></p>";
+
+    fn draft() -> Draft {
+        Draft {
+            subjects: vec!["Boat days".into(), "Low tide at 11".into()],
+            html: HTML.into(),
+            source: HTML.into(),
+            preheader: "Five places are left".into(),
+            text: "Hello, book: https://skerry-light.example/boats?a=1&b=2.\n{{ postal_address }}\n{{ unsubscribe_url }}".into(),
+            postal_address: "1 Quay".into(),
+            ..Draft::default()
+        }
+    }
+
+    fn errors(d: &Draft, missing: u64) -> Vec<String> {
+        let missing = BTreeMap::from([("given_name".to_owned(), missing)]);
+        check(d, &missing, 10).into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect()
+    }
+
+    #[test]
+    fn a_whole_draft_passes_and_each_gap_is_named() {
+        assert_eq!(errors(&draft(), 3), Vec::<String>::new());
+        let mut d = draft();
+        d.html = d.html.replace("|default(\"friend\")", "");
+        assert!(errors(&d, 3)[0].contains("3 of 10 people (30.0%) have no given_name"));
+        assert!(errors(&d, 0).is_empty(), "everyone has a value");
+        let mut d = draft();
+        d.text = "Hello {{ nickname }}".into();
+        let e = errors(&d, 0).join(" ");
+        assert!(e.contains("postal address") && e.contains("unsubscribe") && e.contains("nickname"));
+        let mut d = draft();
+        d.html += "<a href=\"/boats\">x</a><a href=\"https://a.example/{{ email }}\">y</a>{{ oops";
+        assert_eq!(errors(&d, 0).len(), 3);
+        let mut d = draft();
+        d.subjects[1] = d.subjects[0].clone();
+        d.postal_address.clear();
+        assert_eq!(errors(&d, 0).len(), 2);
+    }
+
+    #[test]
+    fn service_mail_needs_no_unsubscribe_link_and_may_not_sell() {
+        let mut d = draft();
+        d.html = d.html.replace("{{ unsubscribe_url }}", "https://skerry-light.example/");
+        d.text = d.text.replace("{{ unsubscribe_url }}", "");
+        assert_eq!(errors(&d, 0).len(), 2);
+        d.service = true;
+        assert_eq!(errors(&d, 0), Vec::<String>::new());
+        let warned = |d: &Draft| check(d, &BTreeMap::new(), 1).iter().any(|f| f.words.contains("service mailing"));
+        assert!(!warned(&d));
+        d.text += " Your voucher is inside";
+        assert!(warned(&d));
+        d.text = d.text.replace("voucher", "vouchers' office");
+        assert!(!warned(&d), "parts of other words don't count");
+    }
+}

@@ -1,0 +1,195 @@
+//! Messages as they are written: checked, shown, tried out; pieces and images to write them with.
+
+use super::Acting;
+use crate::error::{Answer, ApiError};
+use crate::message;
+use crate::state::App;
+use axum::Json;
+use axum::body::Bytes;
+use axum::extract::{Path, Query, State};
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use rinse_core::address::Address;
+use rinse_core::message::{Finding, placed};
+use rinse_store::images::{self, Image};
+use rinse_store::mailings::links;
+use rinse_store::mailings::{self, MailingDraft};
+use rinse_store::parts::{self, Piece};
+use rinse_store::{StoreError, letterheads, settings};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The message check of a draft as it stands in the editor.
+#[utoipa::path(post, path = "/api/message-check", request_body = MailingDraft, responses((status = 200, body = Vec<Finding>)))]
+pub(crate) async fn check(State(app): State<App>, Json(d): Json<MailingDraft>) -> Answer<Vec<Finding>> {
+    let now = app.now();
+    let asked = app.clone();
+    Ok(Json(app.store.read(move |c| message::check_draft(c, &asked, &d, None, now)).await?))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Seen {
+    draft: MailingDraft,
+    /// Whose values the placeholders take; none: nobody's, so that every default shows.
+    contact: Option<i64>,
+    #[serde(default)]
+    arm: usize,
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SeenView {
+    subject: String,
+    preheader: String,
+    html: String,
+    text: String,
+    /// Of the HTML.
+    bytes: usize,
+    /// The text part was made from the body.
+    derived: bool,
+}
+
+/// A draft as one person would see it.
+#[utoipa::path(post, path = "/api/message-preview", request_body = Seen, responses((status = 200, body = SeenView)))]
+pub(crate) async fn preview(State(app): State<App>, Json(s): Json<Seen>) -> Answer<SeenView> {
+    let asked = app.clone();
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let shown = message::shown(c, &asked, &s.draft, s.arm, s.contact)?;
+                Ok(SeenView {
+                    subject: shown.subject,
+                    preheader: s.draft.preheader.clone(),
+                    bytes: shown.html.len(),
+                    html: shown.html,
+                    text: shown.text,
+                    derived: s.draft.text.trim().is_empty(),
+                })
+            })
+            .await?,
+    ))
+}
+
+/// A draft as a whole message (RFC 5322), to be opened elsewhere.
+pub(crate) async fn eml(State(app): State<App>, Json(s): Json<Seen>) -> Result<Response, ApiError> {
+    let asked = app.clone();
+    let made = app.store.read(move |c| message::tried(c, &asked, &s.draft, s.arm, s.contact, None)).await?;
+    let headers = [(header::CONTENT_TYPE, "message/rfc822"), (header::CONTENT_DISPOSITION, "attachment; filename=\"message.eml\"")];
+    Ok((headers, made.bytes).into_response())
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct Try {
+    #[serde(flatten)]
+    seen: Seen,
+    to: String,
+    mailing: Option<i64>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Tried {
+    /// What the host replied.
+    reply: String,
+    accepted: bool,
+}
+
+/// Sends a draft to one address, with real values. It is no send: no figure counts what is done with it.
+#[utoipa::path(post, path = "/api/message-test", request_body = Try, responses((status = 200, body = Tried)))]
+pub(crate) async fn try_out(State(app): State<App>, who: Acting, Json(t): Json<Try>) -> Answer<Tried> {
+    let to = Address::parse(&t.to).map_err(|e| ApiError::Refused(format!("The test can't go to {:?}: {e}.", t.to)))?.normal;
+    let now = app.now();
+    let (asked, to_kept) = (app.clone(), to.clone());
+    let (id, made) = app
+        .store
+        .write(move |c| {
+            let mailing = t.mailing.filter(|id| mailings::one(c, *id).is_ok());
+            let id = settings::test_send(c, mailing, &to_kept, now, Some(who.0))?;
+            Ok((id, message::tried(c, &asked, &t.seen.draft, t.seen.arm, t.seen.contact, Some((&to_kept, id)))?))
+        })
+        .await?;
+    let reply = app.engine.hand_over_one(made, now).await?;
+    let tried = Tried { reply: reply.line(), accepted: reply.accepted() };
+    let line = tried.reply.clone();
+    app.store.write(move |c| settings::test_answered(c, id, &line)).await?;
+    Ok(Json(tried))
+}
+
+/// The placeholders there are.
+#[utoipa::path(get, path = "/api/placeholders", responses((status = 200, body = Vec<String>)))]
+pub(crate) async fn placeholders(State(app): State<App>) -> Answer<Vec<String>> {
+    Ok(Json(app.store.read(message::placeholders).await?))
+}
+
+/// Pieces of source to put in, by purpose.
+#[utoipa::path(get, path = "/api/message-parts", responses((status = 200, body = Vec<Piece>)))]
+pub(crate) async fn all_parts(State(app): State<App>) -> Answer<Vec<Piece>> {
+    Ok(Json(app.store.read(parts::all).await?))
+}
+
+/// Keeps a piece; one of the same name is replaced.
+#[utoipa::path(post, path = "/api/message-parts", request_body = Piece, responses((status = 200, body = i64)))]
+pub(crate) async fn save_part(State(app): State<App>, who: Acting, Json(p): Json<Piece>) -> Answer<i64> {
+    let now = app.now();
+    Ok(Json(app.store.write(move |c| parts::save(c, &p, now, Some(who.0))).await?))
+}
+
+#[utoipa::path(delete, path = "/api/message-parts/{id}", params(("id" = i64, Path)), responses((status = 204)))]
+pub(crate) async fn delete_part(State(app): State<App>, _: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+    app.store.write(move |c| parts::delete(c, id)).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Uploaded images, the newest first.
+#[utoipa::path(get, path = "/api/images", responses((status = 200, body = Vec<Image>)))]
+pub(crate) async fn all_images(State(app): State<App>) -> Answer<Vec<Image>> {
+    Ok(Json(app.store.read(images::all).await?))
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Named {
+    name: String,
+}
+
+/// Keeps an image: its bytes as they are, its name beside.
+pub(crate) async fn upload_image(State(app): State<App>, who: Acting, Query(n): Query<Named>, bytes: Bytes) -> Answer<Image> {
+    let now = app.now();
+    Ok(Json(app.store.write(move |c| images::save(c, &n.name, &bytes, now, Some(who.0))).await?))
+}
+
+#[derive(Deserialize)]
+pub(crate) struct Drawn {
+    #[serde(default)]
+    reported: bool,
+}
+
+/// What a drawn message may do: show itself, and nothing else.
+const DRAWN: &str = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; base-uri 'none'; form-action 'none'; frame-ancestors 'self'; sandbox";
+
+/// A mailing's message with the count of people drawn behind each of its links.
+pub(crate) async fn drawn(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<Drawn>) -> Result<Response, ApiError> {
+    let asked = app.clone();
+    let html = app
+        .store
+        .read(move |c| {
+            let m = mailings::one(c, id)?;
+            let l = letterheads::of_mailing(c, id)?;
+            let counts = links::counted(c, id, None)?;
+            let html = message::built(&m.draft, &l).map_err(|e| StoreError::Refused(e.to_string()))?.html;
+            let most = counts.iter().map(|l| l.people + if q.reported { l.machine } else { 0 }).max().unwrap_or(0).max(1);
+            let marked = placed(&html, |n| {
+                counts.get(n).map_or_else(String::new, |l| {
+                    let people = l.people + if q.reported { l.machine } else { 0 };
+                    // The fuller, the more people: the figure stands there too, so nothing hangs on the shade.
+                    let shade = 12 + 60 * people / most;
+                    format!(
+                        "<span style=\"display:inline-block;margin-left:4px;padding:0 6px;border:1px solid #2c3a8f;font:600 13px sans-serif;color:#17212b;background:rgba(90,110,220,0.{shade:02})\">{people}</span>"
+                    )
+                })
+            })
+            .map_err(|e| StoreError::Refused(e.to_string()))?;
+            let sender = message::sender(c, &l, asked.base_url())?;
+            rinse_post::compose::shared(&marked, m.draft.subjects.first().map_or("", String::as_str), &sender, "#", "#")
+                .map_err(|e| StoreError::Refused(e.to_string()))
+        })
+        .await?;
+    Ok(([(header::CONTENT_SECURITY_POLICY, DRAWN), (header::CONTENT_TYPE, "text/html; charset=utf-8")], html).into_response())
+}

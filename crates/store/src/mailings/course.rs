@@ -1,0 +1,247 @@
+//! What happens to a mailing from planning to the end: paused, resumed, stopped, followed, and where it stands in the calendar.
+
+use crate::settings::audit;
+use crate::{Result, StoreError};
+use rinse_core::schedule::{Passed, Schedule};
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// Moves a mailing to another state.
+///
+/// # Errors
+/// When it isn't in a state it may leave.
+pub fn set_state(c: &Connection, id: i64, from: &[&str], to: &str, planned_at: Option<Instant>) -> Result<()> {
+    let state: String =
+        c.query_row("SELECT state FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
+    if !from.contains(&state.as_str()) {
+        return Err(StoreError::Refused(format!("This mailing is {state}; that can't be done to it any more.")));
+    }
+    c.execute(
+        "UPDATE mailing SET state = ?2, planned_at = coalesce(?3, planned_at) WHERE id = ?1",
+        params![id, to, planned_at.map(|i| i.0)],
+    )?;
+    Ok(())
+}
+
+fn schedule(c: &Connection, id: i64) -> Result<Schedule> {
+    let text: String =
+        c.query_row("SELECT schedule FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
+    Ok(serde_json::from_str(&text).unwrap_or_default())
+}
+
+/// Nothing more of it is handed over until it is resumed.
+///
+/// # Errors
+/// When it isn't on its way, or paused already.
+pub fn pause(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let n = c.execute(
+        "UPDATE mailing SET paused_at = ?2 WHERE id = ?1 AND state IN ('planned', 'sending') AND paused_at IS NULL",
+        params![id, now.0],
+    )?;
+    if n == 0 {
+        return Err(StoreError::Refused("Only a mailing that is planned or going out can be paused.".into()));
+    }
+    audit(c, now, person, "mailing paused", "mailing", id, "")
+}
+
+/// Goes on with a paused mailing. What was due meanwhile keeps its distances: it is moved by the length of the pause. Where
+/// everyone has an hour of their own, those whose hour has passed get it as the schedule says for them.
+///
+/// # Errors
+/// When it isn't paused.
+pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let paused: i64 = c
+        .query_row("SELECT paused_at FROM mailing WHERE id = ?1 AND paused_at IS NOT NULL", [id], |r| r.get(0))
+        .optional()?
+        .ok_or_else(|| StoreError::Refused("This mailing isn't paused.".into()))?;
+    let waited = now.0 - paused;
+    match schedule(c, id)?.local.map(|l| l.passed) {
+        None => {
+            // Held people keep their instants: caps and hours decide on those. Being given up waits as long, too.
+            c.execute(
+                "UPDATE send SET at = at + ?2, give_up_at = give_up_at + ?2 WHERE mailing_id = ?1 AND state IN (1, 4)",
+                params![id, waited],
+            )?;
+            c.execute("UPDATE send SET give_up_at = give_up_at + ?2 WHERE mailing_id = ?1 AND state = 0", params![id, waited])?;
+        }
+        Some(Passed::Now) => {
+            c.execute("UPDATE send SET at = ?2 WHERE mailing_id = ?1 AND state IN (1, 4) AND at < ?2", params![id, now.0])?;
+        }
+        Some(Passed::Tomorrow) => {
+            c.execute(
+                "UPDATE send SET at = at + (?2 - at + ?3 - 1) / ?3 * ?3, give_up_at = give_up_at + (?2 - at + ?3 - 1) / ?3 * ?3 WHERE mailing_id = ?1 AND state IN (1, 4) AND at < ?2",
+                params![id, now.0, DAY],
+            )?;
+        }
+        Some(Passed::Not) => {
+            c.execute(
+                "UPDATE send SET state = 6, reply = ?3 WHERE mailing_id = ?1 AND state IN (1, 4) AND at < ?2",
+                params![id, now.0, crate::sends::HOUR_PASSED],
+            )?;
+        }
+    }
+    c.execute("UPDATE mailing SET paused_at = NULL WHERE id = ?1", [id])?;
+    // One that should have begun meanwhile begins now.
+    c.execute("UPDATE mailing SET planned_at = max(planned_at, ?2) WHERE id = ?1 AND state = 'planned'", params![id, now.0])?;
+    audit(c, now, person, "mailing resumed", "mailing", id, "")
+}
+
+/// Stops what hasn't gone: a planned mailing is a draft again, one on its way sends to nobody more. What was handed over stays.
+/// Returns how many people it would still have reached.
+///
+/// # Errors
+/// When it isn't on its way, or a trial of it is.
+pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<usize> {
+    let state: String =
+        c.query_row("SELECT state FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
+    match state.as_str() {
+        "planned" => {
+            c.execute("UPDATE mailing SET state = 'draft', planned_at = NULL, paused_at = NULL WHERE id = ?1", [id])?;
+            audit(c, now, person, "mailing taken back", "mailing", id, "a draft again")?;
+            Ok(0)
+        }
+        "sending" => {
+            if c.prepare_cached("SELECT 1 FROM trial WHERE mailing_id = ?1 AND state IN ('collecting', 'read', 'rolling')")?.exists([id])? {
+                return Err(StoreError::Refused(
+                    "A trial of this mailing is running: stopping part of it would break the comparison.".into(),
+                ));
+            }
+            let n = c.execute(
+                "UPDATE send SET state = 6, reply = ?2 WHERE mailing_id = ?1 AND state IN (0, 1, 4)",
+                params![id, crate::sends::CANCELLED],
+            )?;
+            c.execute("UPDATE mailing SET paused_at = NULL WHERE id = ?1", [id])?;
+            audit(c, now, person, "rest of the mailing cancelled", "mailing", id, &format!("{n} people don't get it"))?;
+            Ok(n)
+        }
+        other => Err(StoreError::Refused(format!("This mailing is {other}; there is nothing left to cancel."))),
+    }
+}
+
+/// How far a mailing is with one mail domain.
+#[derive(Debug, Clone, Default, Serialize, ToSchema)]
+pub struct Way {
+    /// Empty: all others.
+    pub domain: String,
+    pub people: i64,
+    /// Due later, or next in line.
+    pub waiting: i64,
+    /// Waiting for what a rule holds.
+    pub held: i64,
+    pub handing: i64,
+    pub accepted: i64,
+    /// Put off by the host, to be tried again.
+    pub deferred: i64,
+    pub failed: i64,
+    /// Barred at the last moment, cancelled, or their hour had passed.
+    pub stopped: i64,
+    /// When the next of them is due.
+    pub next_at: Option<i64>,
+    /// When the last of them is due.
+    pub last_at: Option<i64>,
+}
+
+/// Domains shown each for itself.
+const SHOWN: usize = 8;
+
+/// How far a mailing is, by mail domain, the largest first; the whole first of all.
+///
+/// # Errors
+/// When the database fails.
+pub fn way(c: &Connection, id: i64) -> Result<Vec<Way>> {
+    let mut s = c.prepare_cached(
+        "SELECT d.name, count(*), sum(s.state = 1), sum(s.state = 0), sum(s.state IN (2, 7)), sum(s.state = 3), sum(s.state = 4), sum(s.state = 5), sum(s.state = 6),
+            min(iif(s.state IN (0, 1, 4), s.at, NULL)), max(iif(s.state IN (0, 1, 4), s.at, NULL))
+         FROM send s JOIN contact k ON k.id = s.contact_id JOIN domain d ON d.id = k.domain_id WHERE s.mailing_id = ?1 GROUP BY d.id ORDER BY 2 DESC, 1",
+    )?;
+    let all: Vec<Way> = s
+        .query_map([id], |r| {
+            Ok(Way {
+                domain: r.get(0)?,
+                people: r.get(1)?,
+                waiting: r.get(2)?,
+                held: r.get(3)?,
+                handing: r.get(4)?,
+                accepted: r.get(5)?,
+                deferred: r.get(6)?,
+                failed: r.get(7)?,
+                stopped: r.get(8)?,
+                next_at: r.get(9)?,
+                last_at: r.get(10)?,
+            })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    let sum = |of: &[Way]| {
+        of.iter().fold(Way::default(), |mut sum, w| {
+            sum.people += w.people;
+            sum.waiting += w.waiting;
+            sum.held += w.held;
+            sum.handing += w.handing;
+            sum.accepted += w.accepted;
+            sum.deferred += w.deferred;
+            sum.failed += w.failed;
+            sum.stopped += w.stopped;
+            sum.next_at = [sum.next_at, w.next_at].into_iter().flatten().min();
+            sum.last_at = sum.last_at.max(w.last_at);
+            sum
+        })
+    };
+    let mut out = vec![sum(&all)];
+    // One domain more than are shown is no "other".
+    let shown = if all.len() == SHOWN + 1 { SHOWN + 1 } else { SHOWN.min(all.len()) };
+    out.extend_from_slice(&all[..shown]);
+    if all.len() > shown {
+        out.push(sum(&all[shown..]));
+    }
+    Ok(out)
+}
+
+/// Something in the calendar of mailings.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct CalendarEntry {
+    pub mailing: i64,
+    pub name: String,
+    /// What happens: `planned`, `pilot`, `reading`, `rollout`, `went` or `going`.
+    pub what: String,
+    pub at: i64,
+    /// When the last person gets it, where that is known.
+    pub until: Option<i64>,
+    pub paused: bool,
+    pub labels: Vec<String>,
+}
+
+/// What the calendar has from one instant to another, in order.
+///
+/// # Errors
+/// When the database fails.
+pub fn calendar(c: &Connection, from: Instant, until: Instant) -> Result<Vec<CalendarEntry>> {
+    let mut s = c.prepare_cached(
+        "WITH entry (mailing, what, at, until, trial) AS (
+            SELECT id, 'planned', planned_at, NULL, NULL FROM mailing WHERE state = 'planned'
+            UNION ALL SELECT m.id, iif(m.state = 'sending', 'going', 'went'), m.started_at, m.finished_at, NULL FROM mailing m
+                WHERE m.started_at IS NOT NULL AND NOT EXISTS (SELECT 1 FROM trial t WHERE t.mailing_id = m.id AND t.sealed_at IS NOT NULL)
+            UNION ALL SELECT mailing_id, 'pilot', sealed_at, reading_due, id FROM trial WHERE sealed_at IS NOT NULL
+            UNION ALL SELECT mailing_id, 'reading', coalesce(read_at, reading_due), NULL, id FROM trial WHERE coalesce(read_at, reading_due) IS NOT NULL
+            UNION ALL SELECT mailing_id, 'rollout', rollout_at, NULL, id FROM trial WHERE rollout_at IS NOT NULL)
+         SELECT m.id, m.name, e.what, e.at, e.until, m.paused_at IS NOT NULL, m.schedule,
+            (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1))
+         FROM entry e JOIN mailing m ON m.id = e.mailing WHERE e.at >= ?1 AND e.at < ?2 AND m.archived_at IS NULL ORDER BY e.at, m.id",
+    )?;
+    let rows = s.query_map(params![from.0, until.0], |r| {
+        let (what, at, until): (String, i64, Option<i64>) = (r.get(2)?, r.get(3)?, r.get(4)?);
+        let schedule: Schedule = serde_json::from_str(&r.get::<_, String>(6)?).unwrap_or_default();
+        let hours = schedule.over_hours();
+        Ok(CalendarEntry {
+            mailing: r.get(0)?,
+            name: r.get(1)?,
+            until: until.or((what == "planned" && hours > 0).then(|| at + hours * rinse_core::HOUR)),
+            what,
+            at,
+            paused: r.get(5)?,
+            labels: serde_json::from_str(&r.get::<_, String>(7)?).unwrap_or_default(),
+        })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}

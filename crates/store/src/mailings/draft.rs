@@ -1,0 +1,299 @@
+//! Drafts: what the editor saves, who let what through, copies.
+
+use crate::audience::{Audience, Group, save_beside};
+use crate::{Result, StoreError};
+use rinse_core::clearance::{HOLD_LIMIT, OverCap};
+use rinse_core::schedule::Schedule;
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What the editor saves.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct MailingDraft {
+    pub name: String,
+    pub topic_id: Option<i64>,
+    pub letterhead_id: i64,
+    pub list_id: Option<i64>,
+    /// Only those of the list (or of everyone) who are in this segment.
+    #[serde(default)]
+    pub segment_id: Option<i64>,
+    /// People of these lists and segments too.
+    #[serde(default)]
+    pub also: Vec<Group>,
+    /// Nobody of these lists and segments.
+    #[serde(default)]
+    pub without: Vec<Group>,
+    pub over_cap: OverCap,
+    #[serde(default = "usual_priority")]
+    pub priority: u8,
+    #[serde(default = "usual_hold_days")]
+    pub hold_days: i64,
+    /// Why it may exceed the caps; only an approver can say so.
+    #[serde(default)]
+    pub exceed_reason: String,
+    /// Why the recipients expect it (a receipt, a booking, security): then it is a service mailing.
+    #[serde(default)]
+    pub service_reason: String,
+    /// Why it may go to people who complained too: service mail that law requires; only an approver can say so.
+    #[serde(default)]
+    pub complainers_reason: String,
+    /// Mail-load cells whose people it leaves out.
+    #[serde(default)]
+    pub leave_out: Vec<u8>,
+    /// The line that inboxes show after the subject.
+    #[serde(default)]
+    pub preheader: String,
+    /// How the body is written: `html` or `markdown`.
+    #[serde(default = "html")]
+    pub format: String,
+    /// The body, as it is written.
+    pub html: String,
+    /// Empty: it is made from the body.
+    pub text: String,
+    pub subjects: Vec<String>,
+    /// When each person gets it, from its planned instant on.
+    #[serde(default)]
+    pub schedule: Schedule,
+    /// Kept to begin others from; it never goes out itself.
+    #[serde(default)]
+    pub template: bool,
+}
+
+impl MailingDraft {
+    /// Whom it is meant for.
+    #[must_use]
+    pub fn audience(&self) -> Audience {
+        Audience { list: self.list_id, segment: self.segment_id, also: self.also.clone(), without: self.without.clone() }
+    }
+
+    /// An empty draft under a letterhead, with what is usual.
+    #[must_use]
+    pub fn under(letterhead: i64, name: &str) -> Self {
+        Self {
+            name: name.to_owned(),
+            topic_id: None,
+            letterhead_id: letterhead,
+            list_id: None,
+            segment_id: None,
+            over_cap: OverCap::Hold,
+            priority: usual_priority(),
+            hold_days: usual_hold_days(),
+            exceed_reason: String::new(),
+            service_reason: String::new(),
+            complainers_reason: String::new(),
+            leave_out: Vec::new(),
+            also: Vec::new(),
+            without: Vec::new(),
+            preheader: String::new(),
+            format: html(),
+            schedule: Schedule::default(),
+            template: false,
+            html: String::new(),
+            text: String::new(),
+            subjects: vec![String::new()],
+        }
+    }
+}
+
+fn html() -> String {
+    "html".into()
+}
+
+fn usual_priority() -> u8 {
+    3
+}
+
+fn usual_hold_days() -> i64 {
+    HOLD_LIMIT / DAY
+}
+
+/// Mail-load cells as their bits, and back.
+fn bits(cells: &[u8]) -> u32 {
+    cells.iter().filter(|cell| **cell < 15).fold(0, |bits, cell| bits | 1 << cell)
+}
+
+pub(super) fn cells(bits: u32) -> Vec<u8> {
+    (0..15).filter(|cell| bits & (1 << cell) != 0).collect()
+}
+
+fn role(c: &Connection, person: Option<i64>) -> Result<Option<String>> {
+    Ok(c.query_row("SELECT role FROM person WHERE id = ?1", [person], |r| r.get(0)).optional()?)
+}
+
+/// What an approver has to let through.
+struct LetThrough<'a> {
+    asked: bool,
+    reason: &'a str,
+    /// The reason that stands on record, when it was let through before.
+    kept: Option<String>,
+    column: &'static str,
+    /// "let a mailing exceed the caps. Ask one, or …"
+    refusal: &'static str,
+    /// "this mailing may exceed the caps"
+    what: &'static str,
+}
+
+/// Refuses what only an approver can let through. Somebody else may go on with a draft that was, as long as
+/// nothing of that changes.
+fn approved(c: &Connection, l: &LetThrough<'_>, person: Option<i64>) -> Result<()> {
+    if !l.asked || l.kept.as_deref() == Some(l.reason) {
+        return Ok(());
+    }
+    if role(c, person)?.as_deref() != Some("approver") {
+        return Err(StoreError::Refused(format!("Only an approver can {}", l.refusal)));
+    }
+    if l.reason.chars().count() < 10 {
+        return Err(StoreError::Refused(format!("Say in a sentence why {}: the reason stays on record.", l.what)));
+    }
+    Ok(())
+}
+
+/// Writes who let it through, and says so in the audit trail.
+fn write_approval(c: &Connection, id: i64, l: &LetThrough<'_>, now: Instant, person: Option<i64>) -> Result<()> {
+    let column = l.column;
+    if !l.asked {
+        c.execute(&format!("UPDATE mailing SET {column}_reason = '', {column}_by = NULL WHERE id = ?1"), [id])?;
+        return Ok(());
+    }
+    let new = c.execute(
+        &format!(
+            "UPDATE mailing SET {column}_reason = ?2, {column}_by = ?3 WHERE id = ?1 AND ({column}_reason <> ?2 OR {column}_by IS NULL)"
+        ),
+        params![id, l.reason, person],
+    )?;
+    if new > 0 {
+        crate::settings::audit(c, now, person, l.what, "mailing", id, l.reason)?;
+    }
+    Ok(())
+}
+
+/// Makes or changes a draft. Only drafts change: what was planned or sent stays as it was.
+///
+/// # Errors
+/// When the mailing is no draft any more.
+pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, person: Option<i64>) -> Result<i64> {
+    if d.subjects.is_empty() || d.subjects.len() > 6 {
+        return Err(StoreError::Refused("A mailing has one to six variants.".into()));
+    }
+    crate::letterheads::one(c, d.letterhead_id)?;
+    d.audience().must_exist(c)?;
+    d.schedule.check().map_err(|e| StoreError::Refused(e.to_string()))?;
+    if let Some(topic) = d.topic_id
+        && !c.prepare_cached("SELECT 1 FROM topic WHERE id = ?1")?.exists([topic])?
+    {
+        return Err(StoreError::Missing("topic"));
+    }
+    if !matches!(d.format.as_str(), "html" | "markdown") {
+        return Err(StoreError::Refused("A message is written in html or markdown.".into()));
+    }
+    if d.html.len() > 1_000_000 || d.text.len() > 1_000_000 {
+        return Err(StoreError::Refused("A part of a message has at most a million characters; readers cut it off long before.".into()));
+    }
+    let over = d.over_cap.code();
+    if !(1..=5).contains(&d.priority) {
+        return Err(StoreError::Refused("A priority is 1 (goes first) to 5.".into()));
+    }
+    if !(1..=28).contains(&d.hold_days) {
+        return Err(StoreError::Refused("People are held for 1 to 28 days.".into()));
+    }
+    let service = d.service_reason.trim();
+    if !service.is_empty() && service.chars().count() < 10 {
+        return Err(StoreError::Refused(
+            "Say in a sentence why the recipients expect this mailing, as they do a receipt or a booking: the reason stays on record."
+                .into(),
+        ));
+    }
+    if service.is_empty() && !d.complainers_reason.trim().is_empty() {
+        return Err(StoreError::Refused("Marketing never goes to people who complained. Only service mail that law requires can.".into()));
+    }
+    let kept = |column: &str| -> Result<Option<String>> {
+        let sql = format!("SELECT {column}_reason FROM mailing WHERE id = ?1 AND {column}_by IS NOT NULL");
+        Ok(c.query_row(&sql, [id], |r| r.get(0)).optional()?)
+    };
+    let exceed = LetThrough {
+        asked: d.over_cap == OverCap::Exceed,
+        reason: d.exceed_reason.trim(),
+        kept: kept("exceed")?,
+        column: "exceed",
+        refusal: "let a mailing exceed the caps. Ask one, or let it hold or skip people.",
+        what: "this mailing may exceed the caps",
+    };
+    let complainers = LetThrough {
+        asked: !d.complainers_reason.trim().is_empty(),
+        reason: d.complainers_reason.trim(),
+        kept: kept("complainers")?,
+        column: "complainers",
+        refusal: "let service mail go to people who complained. Ask one, or leave those people out.",
+        what: "this mailing may go to people who complained",
+    };
+    approved(c, &exceed, person)?;
+    approved(c, &complainers, person)?;
+    let service_before: String =
+        c.query_row("SELECT service_reason FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.unwrap_or_default();
+    let class = if service.is_empty() { 1 } else { 2 };
+    let schedule = serde_json::to_string(&d.schedule).map_err(|e| StoreError::Refused(e.to_string()))?;
+    let id = match id {
+        Some(id) => {
+            let n = c.execute(
+                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18 WHERE id = ?1 AND state = 'draft'",
+                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template],
+            )?;
+            if n == 0 {
+                return Err(StoreError::Refused("Only a draft can be changed. Make a new mailing instead.".into()));
+            }
+            id
+        }
+        None => c.query_row(
+            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id, priority, hold_days, class, service_reason, leave_out, preheader, format, schedule, template) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17,?18,?19) RETURNING id",
+            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template],
+            |r| r.get(0),
+        )?,
+    };
+    write_approval(c, id, &exceed, now, person)?;
+    write_approval(c, id, &complainers, now, person)?;
+    if service != service_before {
+        let what = if service.is_empty() { "marketing mailing again" } else { "service mailing" };
+        crate::settings::audit(c, now, person, what, "mailing", id, service)?;
+    }
+    save_beside(c, id, &d.also, &d.without)?;
+    c.execute("DELETE FROM variant WHERE mailing_id = ?1", [id])?;
+    for (arm, subject) in d.subjects.iter().enumerate() {
+        c.execute("INSERT INTO variant VALUES (?1, ?2, ?3)", params![id, i64::try_from(arm).unwrap_or(0), subject])?;
+    }
+    Ok(id)
+}
+
+/// A copy of a mailing as a new draft: its message, audience and schedule; what an approver let through is asked for again.
+///
+/// # Errors
+/// When there is no such mailing.
+pub fn copy(c: &Connection, id: i64, name: &str, template: bool, now: Instant, person: Option<i64>) -> Result<i64> {
+    let mut d = super::one(c, id)?.draft;
+    d.name = name.to_owned();
+    d.template = template;
+    d.complainers_reason.clear();
+    if d.over_cap == OverCap::Exceed {
+        (d.over_cap, d.exceed_reason) = (OverCap::Hold, String::new());
+    }
+    // A day of its own has passed, or is the other mailing's.
+    d.schedule.local = None;
+    let made = save(c, None, &d, now, person)?;
+    c.execute("UPDATE mailing SET copied_from = ?2 WHERE id = ?1", [made, id])?;
+    Ok(made)
+}
+
+/// Puts a mailing in the archive or takes it out: it leaves the lists, and nothing else changes.
+///
+/// # Errors
+/// When it is on its way.
+pub fn archive(c: &Connection, id: i64, away: bool, now: Instant) -> Result<()> {
+    let state: String =
+        c.query_row("SELECT state FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
+    if away && matches!(state.as_str(), "planned" | "sending") {
+        return Err(StoreError::Refused("This mailing is on its way. Cancel it, or wait until it is out.".into()));
+    }
+    c.execute("UPDATE mailing SET archived_at = iif(?2, ?3, NULL) WHERE id = ?1", params![id, away, now.0])?;
+    Ok(())
+}

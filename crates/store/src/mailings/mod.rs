@@ -1,0 +1,216 @@
+//! Mailings: what they are, and their lists. [`draft`] saves them, [`links`] counts their links, [`course`] is what happens to
+//! them from planning to the end.
+
+pub mod course;
+pub mod draft;
+pub mod links;
+
+pub use course::set_state;
+pub use draft::{MailingDraft, save};
+pub use links::{link_url, links, save_links};
+
+use crate::audience::{self, Audience};
+use crate::{Result, StoreError};
+use rinse_core::Instant;
+use rinse_core::clearance::OverCap;
+use rinse_core::message::{CONTACT_PLACEHOLDERS, own_placeholder};
+use rusqlite::{Connection, OptionalExtension};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// A mailing, whole.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Mailing {
+    pub id: i64,
+    #[serde(flatten)]
+    pub draft: MailingDraft,
+    pub list: Option<String>,
+    pub segment: Option<String>,
+    /// Who let it exceed the caps.
+    pub exceed_by: Option<String>,
+    /// Who let it go to people who complained.
+    pub complainers_by: Option<String>,
+    /// draft, planned, sending, sent
+    pub state: String,
+    pub planned_at: Option<i64>,
+    pub started_at: Option<i64>,
+    pub finished_at: Option<i64>,
+    pub paused_at: Option<i64>,
+    pub archived_at: Option<i64>,
+    /// The mailing that it was copied from.
+    pub copied_from: Option<i64>,
+    pub trial_id: Option<i64>,
+    pub labels: Vec<String>,
+}
+
+fn subjects(c: &Connection, id: i64) -> Result<Vec<String>> {
+    let mut s = c.prepare_cached("SELECT subject FROM variant WHERE mailing_id = ?1 ORDER BY arm")?;
+    Ok(s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// # Errors
+/// When there is no such mailing.
+pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
+    let mut m = c
+        .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name, service_reason, complainers_reason, q.name, leave_out,
+            preheader, format, schedule, paused_at, archived_at, template, copied_from
+            FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN person q ON q.id = complainers_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
+        .query_row([id], |r| {
+            Ok(Mailing {
+                id: r.get(0)?,
+                draft: MailingDraft {
+                    name: r.get(1)?,
+                    topic_id: r.get(2)?,
+                    letterhead_id: r.get(3)?,
+                    list_id: r.get(4)?,
+                    segment_id: r.get(14)?,
+                    also: Vec::new(),
+                    without: Vec::new(),
+                    over_cap: OverCap::from_code(&r.get::<_, String>(6)?),
+                    priority: r.get(16)?,
+                    hold_days: r.get(17)?,
+                    exceed_reason: r.get(18)?,
+                    service_reason: r.get(20)?,
+                    complainers_reason: r.get(21)?,
+                    leave_out: draft::cells(r.get(23)?),
+                    preheader: r.get(24)?,
+                    format: r.get(25)?,
+                    html: r.get(7)?,
+                    text: r.get(8)?,
+                    subjects: Vec::new(),
+                    schedule: serde_json::from_str(&r.get::<_, String>(26)?).unwrap_or_default(),
+                    template: r.get(29)?,
+                },
+                list: r.get(5)?,
+                segment: r.get(15)?,
+                exceed_by: r.get(19)?,
+                complainers_by: r.get(22)?,
+                state: r.get(9)?,
+                planned_at: r.get(10)?,
+                started_at: r.get(11)?,
+                finished_at: r.get(12)?,
+                paused_at: r.get(27)?,
+                archived_at: r.get(28)?,
+                copied_from: r.get(30)?,
+                trial_id: r.get(13)?,
+                labels: Vec::new(),
+            })
+        })
+        .optional()?
+        .ok_or(StoreError::Missing("mailing"))?;
+    m.draft.subjects = subjects(c, id)?;
+    (m.draft.also, m.draft.without) = audience::beside(c, id)?;
+    m.labels = crate::tags::labels_of(c, id)?;
+    Ok(m)
+}
+
+/// A mailing as lists show it.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct MailingRow {
+    pub id: i64,
+    pub name: String,
+    pub state: String,
+    pub planned_at: Option<i64>,
+    pub started_at: Option<i64>,
+    pub list: Option<String>,
+    pub trial_id: Option<i64>,
+    pub labels: Vec<String>,
+    pub paused: bool,
+    pub template: bool,
+    pub archived: bool,
+}
+
+/// All mailings: those to come first, then the newest sent; what was put in the archive last.
+///
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
+    let mut s = c.prepare_cached(
+        "SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id,
+            (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1)),
+            paused_at IS NOT NULL, template, archived_at IS NOT NULL
+         FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id
+         ORDER BY archived_at IS NOT NULL, m.state = 'sent', coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 1000",
+    )?;
+    Ok(s.query_map([], |r| {
+        Ok(MailingRow {
+            id: r.get(0)?,
+            name: r.get(1)?,
+            state: r.get(2)?,
+            planned_at: r.get(3)?,
+            started_at: r.get(4)?,
+            list: r.get(5)?,
+            trial_id: r.get(6)?,
+            labels: serde_json::from_str(&r.get::<_, String>(7)?).unwrap_or_default(),
+            paused: r.get(8)?,
+            template: r.get(9)?,
+            archived: r.get(10)?,
+        })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
+}
+
+/// The fields of one's own as placeholders: their names in messages, and their numbers.
+///
+/// # Errors
+/// When the database fails.
+pub fn own_placeholders(c: &Connection) -> Result<Vec<(String, i64)>> {
+    let mut s = c.prepare_cached("SELECT id, name FROM field ORDER BY name")?;
+    let rows = s.query_map([], |r| Ok((own_placeholder(&r.get::<_, String>(1)?), r.get(0)?)))?;
+    Ok(rows
+        .collect::<rusqlite::Result<Vec<_>>>()?
+        .into_iter()
+        .filter(|(name, _)| !name.is_empty() && !CONTACT_PLACEHOLDERS.contains(&name.as_str()))
+        .collect())
+}
+
+/// A person's value in a field, as a message shows it.
+const SHOWN: &str = "coalesce(v.text, CASE WHEN v.number IS NOT NULL THEN CASE WHEN v.number = round(v.number) THEN CAST(CAST(v.number AS INTEGER) AS TEXT) ELSE CAST(v.number AS TEXT) END
+    WHEN v.day IS NOT NULL THEN date(v.day * 86400, 'unixepoch') WHEN v.flag IS NOT NULL THEN iif(v.flag, 'yes', 'no') END)";
+
+/// A person's values for the placeholders of these fields.
+///
+/// # Errors
+/// When the database fails.
+pub fn own_values(c: &Connection, contact: i64, fields: &[(String, i64)]) -> Result<Vec<(String, String)>> {
+    let mut s = c.prepare_cached(&format!("SELECT {SHOWN} FROM field_value v WHERE v.contact_id = ?1 AND v.field_id = ?2"))?;
+    let mut out = Vec::new();
+    for (name, field) in fields {
+        if let Some(value) = s.query_row([contact, *field], |r| r.get::<_, Option<String>>(0)).optional()?.flatten() {
+            out.push((name.clone(), value));
+        }
+    }
+    Ok(out)
+}
+
+/// How many of the audience lack each placeholder, and how many they are. `used`: the fields of one's own that matter.
+///
+/// # Errors
+/// When a segment or a list is gone.
+pub fn missing(c: &Connection, who: &Audience, used: &[(String, i64)], now: Instant) -> Result<(BTreeMap<String, u64>, u64)> {
+    let (condition, values) = match who.tree() {
+        Some(tree) => {
+            let sql = crate::segments::compile(c, &tree, now)?;
+            (sql.text, sql.values)
+        }
+        None => ("1".to_owned(), Vec::new()),
+    };
+    let count = |what: &str| format!("coalesce(sum({what} IS NULL OR {what} = ''), 0)");
+    let mut columns = vec![count("c.given_name"), count("c.family_name"), count("c.country")];
+    let mut names: Vec<String> = [0, 1, 3].into_iter().map(|i| CONTACT_PLACEHOLDERS[i].to_owned()).collect();
+    for (name, field) in used {
+        columns
+            .push(format!("coalesce(sum(NOT EXISTS (SELECT 1 FROM field_value v WHERE v.field_id = {field} AND v.contact_id = c.id)), 0)"));
+        names.push(name.clone());
+    }
+    let sql = format!("SELECT count(*), {} FROM contact c WHERE c.gone IS NULL AND {condition}", columns.join(", "));
+    Ok(c.prepare(&sql)?.query_row(rusqlite::params_from_iter(&values), |r| {
+        let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
+        let mut missing = BTreeMap::new();
+        for (i, name) in names.into_iter().enumerate() {
+            missing.insert(name, n(i + 1)?);
+        }
+        Ok((missing, n(0)?))
+    })?)
+}

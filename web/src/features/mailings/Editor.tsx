@@ -1,0 +1,192 @@
+import { Button, MenuItem, TextField } from "@mui/material";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, ok } from "../../api/client";
+import { Arm } from "../../shared/Arm";
+import { instant } from "../../shared/format";
+import { Failure } from "../../shared/states";
+import { AudienceSection } from "./Audience";
+import { CopyActs } from "./CopyActs";
+import type { Draft } from "./draft";
+import { Findings } from "./Findings";
+import { Labels } from "./Labels";
+import { Preview } from "./Preview";
+import { Source } from "./Source";
+import { type How, WhenSection } from "./When";
+
+const SECTIONS = [
+  ["message", "Message"],
+  ["audience", "Audience"],
+  ["when", "When"],
+] as const;
+type Section = (typeof SECTIONS)[number][0];
+
+function Subjects({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
+  return (
+    <>
+      {d.subjects.map((s, i) => (
+        <div key={i} style={{ display: "flex", gap: 10, alignItems: "center" }}>
+          <Arm index={i} />
+          <TextField
+            label={`Subject ${String.fromCharCode(65 + i)}`}
+            value={s}
+            onChange={(e) => setD({ ...d, subjects: d.subjects.map((x, j) => (j === i ? e.target.value : x)) })}
+          />
+        </div>
+      ))}
+      <div>
+        {d.subjects.length < 2 ? (
+          <button className="plain" onClick={() => setD({ ...d, subjects: [...d.subjects, ""] })}>
+            Add a second subject, to try them against each other
+          </button>
+        ) : (
+          <button className="plain" onClick={() => setD({ ...d, subjects: d.subjects.slice(0, 1) })}>
+            Take subject B out
+          </button>
+        )}
+      </div>
+      <TextField
+        label="Preheader"
+        value={d.preheader ?? ""}
+        helperText="What inboxes show after the subject"
+        onChange={(e) => setD({ ...d, preheader: e.target.value })}
+      />
+    </>
+  );
+}
+
+/** Writes a mailing: its message, whom it is for, when it goes. */
+export function Editor({ from, id, labels }: { from: Draft; id: number | null; labels: string[] }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
+  const topics = useQuery({ queryKey: ["topics"], queryFn: () => ok(api.GET("/api/topics")) });
+  const letterheads = useQuery({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) });
+  const [d, setD] = useState(from);
+  const [section, setSection] = useState<Section>("message");
+  const [how, setHow] = useState<How>(from.schedule?.local ? "local" : "now");
+  const [at, setAt] = useState<number | null>(null);
+  const area = useRef<HTMLTextAreaElement>(null);
+  const save = useMutation({
+    mutationFn: async (then: "stay" | "trial" | "send") => {
+      const m =
+        id === null
+          ? await ok(api.POST("/api/mailings", { body: d }))
+          : await ok(api.PUT("/api/mailings/{id}", { params: { path: { id } }, body: d }));
+      if (then === "send")
+        await ok(api.POST("/api/mailings/{id}/plan", { params: { path: { id: m.id } }, body: { at } }));
+      return { m, then };
+    },
+    onSuccess: async ({ m, then }) => {
+      await client.invalidateQueries();
+      await navigate(then === "trial" ? `/trials/plan/${m.id}` : `/mailings/${m.id}`);
+    },
+  });
+  const letterheadId = d.letterhead_id || letterheads.data?.[0]?.id || 0;
+  const current = { ...d, letterhead_id: letterheadId };
+  if (d.letterhead_id === 0 && letterheadId > 0) setD(current);
+  const toLine = (part: string, line: number) => {
+    setSection("message");
+    const el = area.current;
+    if (part !== "html" || !el) return;
+    const before = d.html
+      .split("\n")
+      .slice(0, line - 1)
+      .join("\n").length;
+    const start = line === 1 ? 0 : before + 1;
+    el.focus();
+    el.setSelectionRange(start, start + (d.html.split("\n")[line - 1]?.length ?? 0));
+  };
+  const whom = (d.also ?? []).length > 0 ? "those" : (lists.data?.find((l) => l.id === d.list_id)?.name ?? "everyone");
+  return (
+    <>
+      <div className="crumb">
+        <span>{d.template ? "Template" : "Draft"}</span>
+      </div>
+      <h1>{from.name || "New mailing"}</h1>
+      {id !== null && <Labels id={id} labels={labels} />}
+      {letterheads.data?.length === 0 && (
+        <p className="note">
+          Make a letterhead first: <Link to="/mailings/letterheads/0">New letterhead</Link>. Messages take their sender
+          and postal address from it.
+        </p>
+      )}
+      <span className="switch" role="group" aria-label="What is written" style={{ margin: "6px 0 14px" }}>
+        {SECTIONS.map(([s, words]) => (
+          <button key={s} aria-pressed={s === section} onClick={() => setSection(s)}>
+            {words}
+          </button>
+        ))}
+      </span>
+      <div hidden={section !== "message"}>
+        <div className="fields">
+          <div className="two">
+            <TextField label="Name" value={d.name} onChange={(e) => setD({ ...d, name: e.target.value })} />
+            <div style={{ display: "flex", gap: 10 }}>
+              <TextField
+                select
+                label="Letterhead"
+                value={letterheadId || ""}
+                onChange={(e) => setD({ ...d, letterhead_id: Number(e.target.value) })}
+              >
+                {(letterheads.data ?? []).map((l) => (
+                  <MenuItem key={l.id} value={l.id}>
+                    {l.name}
+                  </MenuItem>
+                ))}
+              </TextField>
+              <TextField
+                select
+                label="Topic"
+                value={d.topic_id ?? ""}
+                onChange={(e) => setD({ ...d, topic_id: e.target.value === "" ? null : Number(e.target.value) })}
+                slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
+              >
+                <MenuItem value="">None: leaving ends all mail</MenuItem>
+                {(topics.data ?? []).map((t) => (
+                  <MenuItem key={t.id} value={t.id}>
+                    {t.name}
+                  </MenuItem>
+                ))}
+              </TextField>
+            </div>
+          </div>
+          <Subjects d={d} setD={setD} />
+        </div>
+        <div className="two" style={{ marginTop: 14 }}>
+          <Source d={d} setD={setD} area={area} />
+          <Preview draft={current} mailing={id} />
+        </div>
+      </div>
+      {section === "audience" && <AudienceSection d={current} setD={setD} mailing={id} at={at} />}
+      {section === "when" && (
+        <WhenSection d={current} setD={setD} how={how} setHow={setHow} at={at} setAt={setAt} mailing={id} />
+      )}
+      <Findings draft={current} onFix={setD} onLine={toLine} />
+      <Failure error={save.error} />
+      <div className="acts">
+        {d.template ? null : d.subjects.length > 1 ? (
+          <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate("trial")}>
+            Plan a trial
+          </Button>
+        ) : (
+          <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate("send")}>
+            {how === "now"
+              ? `Send to ${whom} cleared`
+              : how === "at"
+                ? `Plan it for ${instant(at)} UTC`
+                : "Plan it for everyone's own hour"}
+          </Button>
+        )}
+        <Button variant="outlined" disabled={save.isPending} onClick={() => save.mutate("stay")}>
+          Save the {d.template ? "template" : "draft"}
+        </Button>
+        {id !== null && <Link to={`/clearance/${id}`}>Who would get it</Link>}
+        {id !== null && (
+          <CopyActs id={id} name={from.name} state="draft" template={d.template ?? false} archived={false} />
+        )}
+      </div>
+    </>
+  );
+}

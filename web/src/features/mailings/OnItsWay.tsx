@@ -1,0 +1,287 @@
+import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
+import { Arm } from "../../shared/Arm";
+import { count, instant, percent, plural } from "../../shared/format";
+import { Failure } from "../../shared/states";
+import { CopyActs } from "./CopyActs";
+import { Labels } from "./Labels";
+
+type Mailing = Schemas["Mailing"];
+type Way = Schemas["Way"];
+
+/** How far it is with each host: what arrived, what waits, what was put off. */
+function Progress({ way }: { way: Way[] }) {
+  const [whole, ...domains] = way;
+  if (!whole || whole.people === 0) return null;
+  const bar = (w: Way) => {
+    const parts = [
+      [w.accepted, "var(--deep)"],
+      [w.waiting + w.handing, "var(--deep-wash)"],
+      [w.held + w.deferred, "var(--ochre)"],
+      [w.failed + w.stopped, "var(--brick)"],
+    ] as const;
+    let x = 0;
+    return (
+      <svg width="200" height="12" aria-hidden="true">
+        {parts.map(([n, fill], i) => {
+          const width = (200 * n) / w.people;
+          const at = x;
+          x += width;
+          return <rect key={i} x={at} width={width} height="12" fill={fill} />;
+        })}
+      </svg>
+    );
+  };
+  const soon = whole.next_at !== null && whole.next_at !== undefined;
+  return (
+    <>
+      <h2>By mail domain</h2>
+      <Table size="small">
+        <TableHead>
+          <TableRow>
+            <TableCell>Domain</TableCell>
+            <TableCell />
+            <TableCell align="right">Accepted</TableCell>
+            <TableCell align="right">To come</TableCell>
+            <TableCell align="right">Held</TableCell>
+            <TableCell align="right">Put off by the host</TableCell>
+            <TableCell align="right">Failed</TableCell>
+            <TableCell align="right">Not sent</TableCell>
+            <TableCell align="right">Next</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {[...domains, whole].map((w, i) => (
+            <TableRow key={i}>
+              <TableCell>{w === whole ? <b>All</b> : w.domain || "all others"}</TableCell>
+              <TableCell>{bar(w)}</TableCell>
+              <TableCell align="right">{count(w.accepted)}</TableCell>
+              <TableCell align="right">{count(w.waiting + w.handing)}</TableCell>
+              <TableCell align="right">{count(w.held)}</TableCell>
+              <TableCell align="right">{count(w.deferred)}</TableCell>
+              <TableCell align="right">{count(w.failed)}</TableCell>
+              <TableCell align="right">{count(w.stopped)}</TableCell>
+              <TableCell align="right">{w.next_at ? instant(w.next_at) : "–"}</TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+      {soon && <p className="soft small">The last of them is due {instant(whole.last_at)} UTC, as far as is known.</p>}
+    </>
+  );
+}
+
+/** The links by the place they stand in, with names that can be changed. */
+function Links({ id, people }: { id: number; people: number }) {
+  const client = useQueryClient();
+  const [drawn, setDrawn] = useState(false);
+  const [editing, setEditing] = useState<{ position: number; name: string } | null>(null);
+  const links = useQuery({
+    queryKey: ["links", id],
+    queryFn: () => ok(api.GET("/api/mailings/{id}/links", { params: { path: { id } } })),
+  });
+  const rename = useMutation({
+    mutationFn: () =>
+      ok(
+        api.PUT("/api/mailings/{id}/links/{position}", {
+          params: { path: { id, position: editing!.position } },
+          body: { name: editing!.name },
+        }),
+      ),
+    onSuccess: async () => {
+      setEditing(null);
+      await client.invalidateQueries();
+    },
+  });
+  const all = links.data ?? [];
+  if (all.length === 0) return null;
+  return (
+    <>
+      <h2>Links, by the place they stand in</h2>
+      <Table size="small">
+        <TableHead>
+          <TableRow>
+            <TableCell>Name</TableCell>
+            <TableCell>Leads to</TableCell>
+            <TableCell align="right">People</TableCell>
+            <TableCell align="right">Share</TableCell>
+            <TableCell align="right">Clicks</TableCell>
+            <TableCell align="right">Machines alone</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {all.map((l) => (
+            <TableRow key={l.position}>
+              <TableCell>
+                {editing?.position === l.position ? (
+                  <span style={{ display: "flex", gap: 8 }}>
+                    <TextField
+                      label="Counted as"
+                      value={editing.name}
+                      onChange={(e) => setEditing({ ...editing, name: e.target.value })}
+                    />
+                    <Button variant="outlined" onClick={() => rename.mutate()}>
+                      Keep
+                    </Button>
+                  </span>
+                ) : (
+                  <>
+                    {l.name}{" "}
+                    <button
+                      className="plain small"
+                      aria-label={`Rename the link ${l.name}`}
+                      onClick={() => setEditing({ position: l.position, name: l.name })}
+                    >
+                      rename
+                    </button>
+                  </>
+                )}
+              </TableCell>
+              <TableCell className="soft small" style={{ wordBreak: "break-all" }}>
+                {l.url}
+              </TableCell>
+              <TableCell align="right">{count(l.people)}</TableCell>
+              <TableCell align="right">{people > 0 ? percent(l.people / people, 2) : "–"}</TableCell>
+              <TableCell align="right">{count(l.clicks)}</TableCell>
+              <TableCell align="right">{count(l.machine)}</TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+      <Failure error={rename.error} />
+      <p className="soft small">
+        Shares are of the messages accepted. Machines alone: only a machine followed it in that message.{" "}
+        <button className="plain" onClick={() => setDrawn(!drawn)} aria-expanded={drawn}>
+          {drawn ? "Hide the message" : "Draw the counts on the message"}
+        </button>
+      </p>
+      {drawn && (
+        <iframe
+          title="The message with the count of people at each link"
+          sandbox=""
+          src={`/api/mailings/${id}/drawn`}
+          style={{ width: "100%", height: 460, border: "1px solid var(--rule)", background: "#fff" }}
+        />
+      )}
+    </>
+  );
+}
+
+/** A mailing that is planned, on its way, or out. */
+export function OnItsWay({ m }: { m: Mailing }) {
+  const client = useQueryClient();
+  const moving = m.state === "sending" || m.state === "planned";
+  const way = useQuery({
+    queryKey: ["way", m.id],
+    queryFn: () => ok(api.GET("/api/mailings/{id}/way", { params: { path: { id: m.id } } })),
+    refetchInterval: m.state === "sending" ? 2000 : false,
+  });
+  const [sure, setSure] = useState(false);
+  const act = useMutation({
+    mutationFn: async (what: "pause" | "resume" | "cancel") => {
+      const params = { path: { id: m.id } };
+      if (what === "pause") await ok(api.POST("/api/mailings/{id}/pause", { params }));
+      else if (what === "resume") await ok(api.POST("/api/mailings/{id}/resume", { params }));
+      else await ok(api.POST("/api/mailings/{id}/cancel", { params }));
+    },
+    onSuccess: async () => {
+      setSure(false);
+      await client.invalidateQueries();
+    },
+  });
+  const whole = way.data?.[0];
+  const left = whole ? whole.waiting + whole.held + whole.deferred : 0;
+  return (
+    <>
+      <div className="crumb">
+        <span>{m.paused_at ? `${m.state}, paused` : m.state}</span>
+        <span>to {m.list ?? ((m.also ?? []).length ? "several groups" : "everyone")}</span>
+      </div>
+      <h1>{m.name}</h1>
+      <Labels id={m.id} labels={m.labels} />
+      <p className="finding">
+        {m.paused_at ? (
+          <>
+            It has been <em>paused</em> since {instant(m.paused_at)} UTC: nothing more is handed over.
+          </>
+        ) : m.state === "planned" ? (
+          <>
+            It goes out {m.schedule?.local ? "from" : ""} <em>{instant(m.planned_at)}</em> UTC.
+          </>
+        ) : m.state === "sending" && whole ? (
+          <>
+            <em>{count(whole.accepted)}</em> of {plural(whole.people, "person", "people")} have it;{" "}
+            {left > 0 ? `${count(left)} are to come.` : "nobody waits."}
+          </>
+        ) : (
+          <>
+            It began to go out {instant(m.started_at)} UTC
+            {m.finished_at ? ` and was whole ${instant(m.finished_at)}` : ""}.
+          </>
+        )}
+      </p>
+      {m.subjects.map((s, i) => (
+        <p key={i} style={{ margin: "2px 0" }}>
+          <Arm index={i} /> {s} {i === 0 && m.preheader && <span className="soft">{m.preheader}</span>}
+        </p>
+      ))}
+      <div className="acts">
+        {moving && !m.paused_at && (
+          <Button variant="outlined" disabled={act.isPending} onClick={() => act.mutate("pause")}>
+            Pause it
+          </Button>
+        )}
+        {m.paused_at && (
+          <Button variant="contained" disabled={act.isPending} onClick={() => act.mutate("resume")}>
+            Go on with it
+          </Button>
+        )}
+        {moving && !m.trial_id && !sure && (
+          <Button variant="outlined" disabled={act.isPending} onClick={() => setSure(true)}>
+            {m.state === "planned" ? "Take it back into the drafts" : "Cancel the rest"}
+          </Button>
+        )}
+        {m.trial_id && <Link to={`/trials/${m.trial_id}`}>Its trial</Link>}
+        <Link to={`/clearance/${m.id}`}>Its clearance</Link>
+        <Link to="/findings">How it did</Link>
+        <CopyActs id={m.id} name={m.name} state={m.state} template={false} archived={!!m.archived_at} />
+      </div>
+      {sure && (
+        <div className="note" role="alert">
+          {m.state === "planned"
+            ? "It becomes a draft again, and nobody gets it until it is planned anew. "
+            : `${plural(left, "person doesn't", "people don't")} get it then, and that can't be undone; what was handed over stays. `}
+          <button className="plain" onClick={() => act.mutate("cancel")}>
+            {m.state === "planned" ? "Take it back" : `Cancel it for ${count(left)}`}
+          </button>{" "}
+          <button className="plain" onClick={() => setSure(false)}>
+            Leave it as it is
+          </button>
+        </div>
+      )}
+      <Failure error={act.error} />
+      {way.data && <Progress way={way.data} />}
+      <Links id={m.id} people={whole?.accepted ?? 0} />
+      <div className="two">
+        <div>
+          <h2>{m.format === "markdown" ? "Markdown" : "HTML"}</h2>
+          <pre className="scroll small" tabIndex={0} style={{ whiteSpace: "pre-wrap", maxHeight: 260 }}>
+            {m.html}
+          </pre>
+        </div>
+        <div>
+          <h2>Text</h2>
+          <pre className="scroll small" tabIndex={0} style={{ whiteSpace: "pre-wrap", maxHeight: 260 }}>
+            {m.text || "Made from the message."}
+          </pre>
+        </div>
+      </div>
+      <p className="soft small">
+        {count(m.subjects.length)} {m.subjects.length === 1 ? "variant" : "variants"}; what was sent can't change.
+      </p>
+    </>
+  );
+}

@@ -1,0 +1,175 @@
+import { Button, MenuItem, TextField } from "@mui/material";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useDeferredValue } from "react";
+import { api, ok, type Schemas } from "../../api/client";
+import { instant, plural } from "../../shared/format";
+import type { Draft, Schedule } from "./draft";
+
+export type How = "now" | "at" | "local";
+type Passed = NonNullable<NonNullable<Schedule["local"]>["passed"]>;
+const DAY = 86_400_000;
+const dayOf = (date: string) => Math.floor(Date.parse(`${date}T00:00Z`) / DAY);
+const dateOf = (day: number) => new Date(day * DAY).toISOString().slice(0, 10);
+const two = (n: number) => String(n).padStart(2, "0");
+
+/** When it goes out: at once, at an instant, or at an hour of everyone's own day; over how long; how fast. */
+export function WhenSection({
+  d,
+  setD,
+  how,
+  setHow,
+  at,
+  setAt,
+  mailing,
+}: {
+  d: Draft;
+  setD: (d: Draft) => void;
+  how: How;
+  setHow: (h: How) => void;
+  at: number | null;
+  setAt: (at: number | null) => void;
+  mailing: number | null;
+}) {
+  const clock = useQuery({ queryKey: ["clock"], queryFn: () => ok(api.GET("/api/clock")) });
+  const now = clock.data?.now ?? 0;
+  const s: Schedule = d.schedule ?? { local: null, spread_minutes: 0, rates: [] };
+  const set = (change: Partial<Schedule>) => setD({ ...d, schedule: { ...s, ...change } });
+  const rates = s.rates ?? [];
+  const local = s.local ?? null;
+  const late = useDeferredValue(d);
+  const look = useQuery({
+    queryKey: ["audience", late.schedule, late.list_id, late.segment_id, late.also, late.without, at, mailing, "when"],
+    queryFn: () => ok(api.POST("/api/audience", { body: { draft: late, at, mailing } })),
+    placeholderData: keepPreviousData,
+    enabled: late.letterhead_id > 0,
+  });
+  const l: Schemas["AudienceLook"] | undefined = look.data;
+  const choose = (h: How) => {
+    setHow(h);
+    const tomorrow = Math.floor(now / DAY) + 1;
+    if (h === "local" && !local) set({ local: { day: tomorrow + 1, minute: 540, passed: "tomorrow" } });
+    if (h !== "local") set({ local: null });
+    setAt(h === "at" ? (at ?? tomorrow * DAY + 9 * 3_600_000) : null);
+  };
+  return (
+    <div className="fields">
+      <span className="switch" role="group" aria-label="When it goes out">
+        {(
+          [
+            ["now", "Now"],
+            ["at", "At an instant"],
+            ["local", "At everyone's own hour"],
+          ] as const
+        ).map(([h, words]) => (
+          <button key={h} aria-pressed={how === h} onClick={() => choose(h)}>
+            {words}
+          </button>
+        ))}
+      </span>
+      {how === "at" && (
+        <TextField
+          label="Goes out (UTC)"
+          type="datetime-local"
+          value={at === null ? "" : new Date(at).toISOString().slice(0, 16)}
+          slotProps={{ inputLabel: { shrink: true } }}
+          onChange={(e) => setAt(e.target.value ? Date.parse(`${e.target.value}:00Z`) : null)}
+          style={{ maxWidth: 260 }}
+        />
+      )}
+      {how === "local" && local && (
+        <div className="two">
+          <div style={{ display: "flex", gap: 10 }}>
+            <TextField
+              label="On this date"
+              type="date"
+              value={dateOf(local.day)}
+              slotProps={{ inputLabel: { shrink: true } }}
+              onChange={(e) => e.target.value && set({ local: { ...local, day: dayOf(e.target.value) } })}
+            />
+            <TextField
+              label="At, by their own clock"
+              type="time"
+              value={`${two(Math.floor(local.minute / 60))}:${two(local.minute % 60)}`}
+              slotProps={{ inputLabel: { shrink: true } }}
+              onChange={(e) => {
+                const [h, m] = e.target.value.split(":").map(Number);
+                if (h !== undefined && m !== undefined) set({ local: { ...local, minute: h * 60 + m } });
+              }}
+            />
+          </div>
+          <TextField
+            select
+            label="For whom that hour has passed"
+            value={local.passed ?? "tomorrow"}
+            onChange={(e) => set({ local: { ...local, passed: e.target.value as Passed } })}
+          >
+            <MenuItem value="tomorrow">the same hour of the next day</MenuItem>
+            <MenuItem value="now">at once</MenuItem>
+            <MenuItem value="not">not at all</MenuItem>
+          </TextField>
+        </div>
+      )}
+      <div className="two">
+        <TextField
+          label="Spread over, minutes"
+          value={s.spread_minutes ?? 0}
+          helperText="Everyone at a minute of their own within that time: hosts like it better than all at once"
+          slotProps={{ htmlInput: { inputMode: "numeric" } }}
+          onChange={(e) => set({ spread_minutes: Math.min(1440, Math.floor(Number(e.target.value) || 0)) })}
+        />
+      </div>
+      <div>
+        {rates.map((r, i) => (
+          <div key={i} style={{ display: "flex", gap: 10, marginBottom: 8, maxWidth: 560 }}>
+            <TextField
+              label="Mail domain"
+              value={r.domain ?? ""}
+              placeholder="every other"
+              slotProps={{ inputLabel: { shrink: true } }}
+              onChange={(e) => set({ rates: rates.map((x, j) => (j === i ? { ...x, domain: e.target.value } : x)) })}
+            />
+            <TextField
+              label="At most, an hour"
+              value={r.per_hour}
+              slotProps={{ htmlInput: { inputMode: "numeric" } }}
+              onChange={(e) =>
+                set({
+                  rates: rates.map((x, j) =>
+                    j === i ? { ...x, per_hour: Math.floor(Number(e.target.value) || 0) } : x,
+                  ),
+                })
+              }
+            />
+            <Button variant="outlined" onClick={() => set({ rates: rates.filter((_, j) => j !== i) })}>
+              Remove
+            </Button>
+          </div>
+        ))}
+        <button className="plain" onClick={() => set({ rates: [...rates, { domain: "", per_hour: 2000 }] })}>
+          Limit how many a mail domain gets in an hour
+        </button>
+      </div>
+      {look.isError && <p className="note bad">{look.error.message}</p>}
+      {l && (
+        <p className="finding" data-testid="span">
+          {l.last_at > l.first_at ? (
+            <>
+              {plural(l.people, "person", "people")}, from <em>{instant(l.first_at)}</em> to{" "}
+              <em>{instant(l.last_at)}</em> UTC.
+            </>
+          ) : (
+            <>
+              {plural(l.people, "person", "people")}, at <em>{instant(l.first_at)}</em> UTC.
+            </>
+          )}
+        </p>
+      )}
+      {l && l.without_zone > 0 && how === "local" && (
+        <p className="soft">
+          {plural(l.without_zone, "person's clock isn't", "people's clocks aren't")} known: they get it by the
+          letterhead's.
+        </p>
+      )}
+    </div>
+  );
+}
