@@ -43,6 +43,10 @@ async fn main() {
             bench.shows(&words).await;
             bench.page.execute("window.scrollTo(0, document.body.scrollHeight)", vec![]).await.expect("a scroll");
         }
+        // With `CLICK=words`, after that is pressed.
+        if let Ok(words) = std::env::var("CLICK") {
+            bench.click(&words).await;
+        }
         let name: String = page.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
         bench.picture(&Path::new(folder).join(format!("{}.png", name.trim_matches('-')))).await;
     }

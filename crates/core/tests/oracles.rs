@@ -15,6 +15,12 @@ fn differs(got: &Value, want: &Value, rel: f64, abs: f64, path: &str) -> Option<
                 other => Some(format!("{path}: expected {w:e}, got {other:?}")),
             }
         }
+        Value::Array(items) => {
+            if got.as_array().map(Vec::len) != Some(items.len()) {
+                return Some(format!("{path}: expected {want}, got {got}"));
+            }
+            items.iter().enumerate().find_map(|(i, w)| differs(&got[i], w, rel, abs, &format!("{path}[{i}]")))
+        }
         _ => (got != want).then(|| format!("{path}: expected {want}, got {got}")),
     }
 }
@@ -27,6 +33,21 @@ fn differs(got: &Value, want: &Value, rel: f64, abs: f64, path: &str) -> Option<
 #[case(include_str!("oracles/minimum_detectable_effect.jsonl"))]
 #[case(include_str!("oracles/sample_ratio_mismatch.jsonl"))]
 #[case(include_str!("oracles/welch.jsonl"))]
+#[case(include_str!("oracles/chi_square_homogeneity.jsonl"))]
+#[case(include_str!("oracles/adjust_p_values.jsonl"))]
+#[case(include_str!("oracles/beta_binomial.jsonl"))]
+#[case(include_str!("oracles/spending_bounds.jsonl"))]
+#[case(include_str!("oracles/ratio_of_means_delta.jsonl"))]
+#[case(include_str!("oracles/mantel_haenszel_difference.jsonl"))]
+#[case(include_str!("oracles/noninferiority.jsonl"))]
+#[case(include_str!("oracles/omnibus_power.jsonl"))]
+#[case(include_str!("oracles/omnibus_sample_size.jsonl"))]
+#[case(include_str!("oracles/test_and_roll.jsonl"))]
+#[case(include_str!("oracles/shrink_effects.jsonl"))]
+#[case(include_str!("oracles/p_chart.jsonl"))]
+#[case(include_str!("oracles/odds_information.jsonl"))]
+#[case(include_str!("oracles/hour_profile.jsonl"))]
+#[case(include_str!("oracles/calibration.jsonl"))]
 fn agrees_with_reference_answers(#[case] lines: &str) {
     let mut wrong = Vec::new();
     for line in lines.lines().filter(|l| !l.trim().is_empty()) {

@@ -140,3 +140,47 @@ impl KeySigner {
         Ok(out)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use mail_auth::AuthenticatedMessage;
+    use mail_auth::common::crypto::HashAlgorithm;
+    use mail_auth::common::parse::TxtRecordParser;
+    use mail_auth::common::verify::DomainKey;
+    use rstest::rstest;
+
+    const MESSAGE: &str = "From: Skerry Light <l@skerry-light.example>\r\nTo: wren@tern.example\r\nSubject: Boats\r\nList-Unsubscribe: <https://skerry-light.example/u/x>\r\nList-Unsubscribe-Post: List-Unsubscribe=One-Click\r\n\r\nBoats.\r\n";
+
+    /// Checks a signed message as a host would, with the key as it stands in DNS.
+    fn holds(signed: &[u8], record: &str) -> bool {
+        let message = AuthenticatedMessage::parse(signed).unwrap();
+        let found = &message.dkim_headers[0];
+        let signature = &found.header;
+        let key = DomainKey::parse(record.as_bytes()).unwrap().p;
+        let body = message.body_hashes.iter().any(|(_, hash, _, digest)| *hash == HashAlgorithm::Sha256 && *digest == signature.bh);
+        // The signature covers its own header with an empty b (RFC 6376 section 3.7).
+        let value = String::from_utf8(found.value.to_vec()).unwrap();
+        let tags: Vec<&str> =
+            value.split(';').map(|t| if t.trim_start().starts_with("b=") { &t[..=t.find('=').unwrap()] } else { t }).collect();
+        let value = tags.join(";").trim_end().to_owned();
+        let mut headers = message.signed_headers(&signature.h, found.name, value.as_bytes());
+        body && key.verify(&mut headers, &signature.b, signature.ch, signature.a).is_ok()
+    }
+
+    #[rstest]
+    #[case(Algorithm::Ed25519)]
+    #[case(Algorithm::Rsa2048)]
+    fn a_host_that_knows_the_record_finds_the_message_as_it_was_signed(#[case] algorithm: Algorithm) {
+        let (private, public) = new_key(algorithm).unwrap();
+        let record = record(algorithm, &public);
+        assert!(record_fits(&record, algorithm, &public) && !record_fits(&record.replace("p=", "p=A"), algorithm, &public));
+        let signed = KeySigner::new(algorithm, &private, "skerry-light.example", "rinse1").unwrap().sign(MESSAGE.into()).unwrap();
+        assert!(holds(&signed, &record));
+        let text = String::from_utf8(signed).unwrap();
+        for (was, is) in [("/u/x", "/u/y"), ("Boats.\r\n", "Boots.\r\n"), ("One-Click", "Two-Clicks"), ("Subject: Boats", "Subject: Boots")]
+        {
+            assert!(text.contains(was) && !holds(text.replace(was, is).as_bytes(), &record), "{was} is covered");
+        }
+    }
+}

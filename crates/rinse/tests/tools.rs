@@ -157,3 +157,18 @@ fn lengths_are_those_of_the_rfc() {
             && lines[1] == json!({ "id": "b", "valid": true, "normalised": "x@tern.example", "reason": null })
     );
 }
+
+const WHOLE: &str = "From: Skerry Light <l@skerry-light.example>\r\nTo: wren@tern.example\r\nSubject: Boat days\r\nDate: Thu, 16 Apr 2026 18:40:00 +0000\r\nMessage-ID: <1@skerry-light.example>\r\nList-Unsubscribe: <https://skerry-light.example/u/x>\r\nList-Unsubscribe-Post: List-Unsubscribe=One-Click\r\nMIME-Version: 1.0\r\nContent-Type: multipart/alternative; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nBoats. Stop: https://skerry-light.example/u/x\r\n--b\r\nContent-Type: text/html\r\n\r\n<p>Boats <a href=\"https://skerry-light.example/u/x\">Stop</a></p>\r\n--b--\r\n";
+
+#[rstest]
+#[case::whole(WHOLE.to_owned(), 0, "")]
+#[case::no_one_click(WHOLE.replace("List-Unsubscribe-Post", "X-Other"), 1, "List-Unsubscribe-Post")]
+#[case::left_placeholder(WHOLE.replace("<p>Boats", "<p>Dear {{ given_name }}"), 1, "placeholder")]
+#[case::bare_link(WHOLE.replace("<p>Boats", "<p><a href='boats'>b</a>"), 1, "boats")]
+fn check_says_what_a_message_lacks(#[case] message: String, #[case] code: i32, #[case] words: &str) {
+    let out = run(&["check", "-"], message.as_bytes());
+    let answer: Value = serde_json::from_slice(&out.stdout).unwrap();
+    assert_eq!(out.status.code(), Some(code), "{answer}");
+    assert_eq!(answer["errors"] == 0, code == 0, "{answer}");
+    assert!(answer.to_string().contains(words), "{answer}");
+}

@@ -17,6 +17,7 @@ use rinse_core::suppression::Entry;
 use rinse_core::table::Field;
 use rinse_core::trial::plan::{Metric, Plan};
 use rinse_core::{DAY, HOUR, Instant};
+use rinse_post::dkim::{self, Algorithm};
 use rinse_standins::base::{OWN_COLUMNS, people_csv};
 use rinse_standins::scenario::Scenario;
 use rinse_standins::shop;
@@ -220,6 +221,22 @@ impl Director {
                 settings::set(c, "organisation", "Skerry Light")
             })
             .await?;
+        self.sign(1).await
+    }
+
+    /// A signing key for a letterhead, its record in the stand-in DNS. The elliptic kind: a year of mail is signed with it.
+    async fn sign(&self, letterhead: i64) -> anyhow::Result<()> {
+        let (private, public) = dkim::new_key(Algorithm::Ed25519)?;
+        let record = dkim::record(Algorithm::Ed25519, &public);
+        let key = self
+            .app
+            .store
+            .write(move |c| {
+                letterheads::add_key(c, letterhead, Algorithm::Ed25519.code(), &private, &public, START, Some(1))?;
+                letterheads::keys(c, letterhead)?.pop().ok_or(rinse_store::StoreError::Missing("signing key"))
+            })
+            .await?;
+        self.app.engine.network(|n| n.publish(&dkim::record_name(&key.selector, &key.domain), &record)).transpose()?;
         Ok(())
     }
 
@@ -282,6 +299,7 @@ impl Director {
         offer: &str,
     ) -> anyhow::Result<i64> {
         let (html, text) = body(name, offer);
+        let preheader = format!("{offer}, and this week's tides");
         let now = self.app.now();
         Ok(self
             .app
@@ -296,6 +314,7 @@ impl Director {
                     list_id,
                     html,
                     text,
+                    preheader,
                     subjects: subjects.iter().map(|s| (*s).to_owned()).collect(),
                     ..MailingDraft::under(if topic == 4 { 2 } else { 1 }, name)
                 };

@@ -1,7 +1,10 @@
 //! One door to the statistics for scripts: a function name and JSON arguments in, JSON out.
 
 use super::proportion::{Method, proportion_interval};
-use super::{Arm, StatsError, goodness_of_fit, sample_size, two_proportions, welch};
+use super::{
+    Arm, StatsError, adjust, beta_binomial, calibration, goodness_of_fit, homogeneity, hours, noninferiority, omnibus, planning,
+    ratio_of_means, sample_size, shrink, spending, two_proportions, welch,
+};
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
 use serde_json::{Value, json};
@@ -64,6 +67,101 @@ struct RatioArgs {
     planned_shares: Vec<f64>,
 }
 
+#[derive(Deserialize)]
+struct ArmsArgs {
+    arms: Vec<Arm>,
+}
+
+#[derive(Deserialize)]
+struct AdjustArgs {
+    p_values: Vec<f64>,
+    method: adjust::Adjustment,
+}
+
+#[derive(Deserialize)]
+struct BestArgs {
+    arms: Vec<Arm>,
+    prior: beta_binomial::Prior,
+}
+
+#[derive(Deserialize)]
+struct BoundsArgs {
+    alpha: f64,
+    sides: u32,
+    information_fractions: Vec<f64>,
+    spending: spending::Spending,
+}
+
+#[derive(Deserialize)]
+struct RatiosArgs {
+    a: ratio_of_means::Sums,
+    b: ratio_of_means::Sums,
+    level: f64,
+}
+
+#[derive(Deserialize)]
+struct StrataArgs {
+    strata: Vec<homogeneity::Stratum>,
+    level: f64,
+}
+
+#[derive(Deserialize)]
+struct MarginArgs {
+    control: Arm,
+    treatment: Arm,
+    margin: f64,
+    alpha: f64,
+    bad_when: noninferiority::BadWhen,
+}
+
+#[derive(Deserialize)]
+struct ProfileArgs {
+    profile: Vec<f64>,
+    #[serde(default)]
+    trials_per_hour: f64,
+    alpha: f64,
+    #[serde(default)]
+    power: f64,
+}
+
+#[derive(Deserialize)]
+struct RollArgs {
+    audience: f64,
+    response_sd: f64,
+    prior_sd: f64,
+}
+
+#[derive(Deserialize)]
+struct EffectsArgs {
+    effects: Vec<shrink::Effect>,
+}
+
+#[derive(Deserialize)]
+struct ChartArgs {
+    points: Vec<Arm>,
+    baseline_points: usize,
+}
+
+#[derive(Deserialize)]
+struct HoursArgs {
+    hours: Vec<hours::Hour>,
+}
+
+#[derive(Deserialize)]
+struct CalibrationArgs {
+    n_per_arm: usize,
+    rate: f64,
+    alpha: f64,
+    looks: usize,
+    bounds: calibration::Looks,
+}
+
+#[derive(Deserialize)]
+struct OddsArgs {
+    p_t: f64,
+    p_final: f64,
+}
+
 fn read<T: DeserializeOwned>(args: Value) -> Result<T, StatsError> {
     serde_json::from_value(args).map_err(|e| StatsError::Arguments(format!("the arguments can't be read: {e}")))
 }
@@ -107,6 +205,57 @@ pub fn call(name: &str, args: Value) -> Result<Value, StatsError> {
         "sample_ratio_mismatch" => {
             let r: RatioArgs = read(args)?;
             written(goodness_of_fit::sample_ratio_mismatch(&r.observed, &r.planned_shares)?)
+        }
+        "chi_square_homogeneity" => written(homogeneity::chi_square_homogeneity(&read::<ArmsArgs>(args)?.arms)?),
+        "adjust_p_values" => {
+            let a: AdjustArgs = read(args)?;
+            Ok(json!({ "adjusted": adjust::adjust_p_values(&a.p_values, a.method)? }))
+        }
+        "beta_binomial" => {
+            let b: BestArgs = read(args)?;
+            written(beta_binomial::beta_binomial(&b.arms, b.prior)?)
+        }
+        "spending_bounds" => {
+            let b: BoundsArgs = read(args)?;
+            written(spending::spending_bounds(b.alpha, b.sides, &b.information_fractions, b.spending)?)
+        }
+        "ratio_of_means_delta" => {
+            let r: RatiosArgs = read(args)?;
+            written(ratio_of_means::ratio_of_means_delta(r.a, r.b, r.level)?)
+        }
+        "mantel_haenszel_difference" => {
+            let s: StrataArgs = read(args)?;
+            written(homogeneity::mantel_haenszel_difference(&s.strata, s.level)?)
+        }
+        "noninferiority" => {
+            let m: MarginArgs = read(args)?;
+            written(noninferiority::noninferiority(m.control, m.treatment, m.margin, m.alpha, m.bad_when)?)
+        }
+        "omnibus_power" => {
+            let p: ProfileArgs = read(args)?;
+            written(omnibus::omnibus_power(&p.profile, p.trials_per_hour, p.alpha)?)
+        }
+        "omnibus_sample_size" => {
+            let p: ProfileArgs = read(args)?;
+            Ok(json!({ "trials_per_hour": omnibus::omnibus_sample_size(&p.profile, p.alpha, p.power)? }))
+        }
+        "test_and_roll" => {
+            let r: RollArgs = read(args)?;
+            Ok(json!({ "pilot_per_arm": planning::test_and_roll(r.audience, r.response_sd, r.prior_sd)? }))
+        }
+        "shrink_effects" => written(shrink::shrink_effects(&read::<EffectsArgs>(args)?.effects)?),
+        "p_chart" => {
+            let c: ChartArgs = read(args)?;
+            written(planning::p_chart(&c.points, c.baseline_points)?)
+        }
+        "odds_information" => {
+            let o: OddsArgs = read(args)?;
+            Ok(json!({ "fraction": planning::odds_information(o.p_t, o.p_final)? }))
+        }
+        "hour_profile" => written(hours::hour_profile(&read::<HoursArgs>(args)?.hours)?),
+        "calibration" => {
+            let c: CalibrationArgs = read(args)?;
+            Ok(json!({ "false_positive_rate": calibration::calibration(c.n_per_arm, c.rate, c.alpha, c.looks, c.bounds)? }))
         }
         other => Err(StatsError::Arguments(format!("there is no function called {other:?}"))),
     }

@@ -1,12 +1,24 @@
 //! The statistics: each function checks its input, returns a struct with all it worked out, and
 //! names its formula and source. Counts go to 10,000,000, so products are taken in floating point.
 
+pub mod adjust;
+pub mod beta_binomial;
 pub mod beta_binomial_fit;
 pub mod calc;
+pub mod calibration;
 pub mod goodness_of_fit;
+pub mod homogeneity;
+pub mod hours;
+pub mod noninferiority;
+pub mod omnibus;
+pub mod planning;
 pub mod proportion;
+mod quadrature;
+pub mod ratio_of_means;
 pub mod sample_size;
+pub mod shrink;
 pub mod special;
+pub mod spending;
 pub mod two_proportions;
 pub mod welch;
 

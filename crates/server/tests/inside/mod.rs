@@ -77,6 +77,10 @@ impl Inside {
         }
     }
 
+    pub(crate) fn folder(&self) -> &std::path::Path {
+        self.folder.path()
+    }
+
     pub(crate) fn db(&self) -> Connection {
         let db = Connection::open(self.folder.path().join("rinse.db")).unwrap();
         db.busy_timeout(std::time::Duration::from_secs(20)).unwrap();

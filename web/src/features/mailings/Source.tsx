@@ -1,6 +1,6 @@
 import { Button, MenuItem, TextField } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { type RefObject, useRef, useState } from "react";
+import { type RefObject, useId, useRef, useState } from "react";
 import { acting, api, ok, type Schemas } from "../../api/client";
 import { FileButton } from "../../shared/FileButton";
 import { Failure } from "../../shared/states";
@@ -19,6 +19,7 @@ export function SourceArea({
   names,
   area,
 }: Props & { area: RefObject<HTMLTextAreaElement | null> }) {
+  const id = useId();
   const [begun, setBegun] = useState<string | null>(null);
   const fits = begun === null ? [] : names.filter((n) => n.startsWith(begun) && n !== begun).slice(0, 8);
   const look = () => {
@@ -38,27 +39,28 @@ export function SourceArea({
   };
   return (
     <>
-      <label className="small soft" style={{ display: "block" }}>
+      <label className="small soft" style={{ display: "block" }} htmlFor={id}>
         {label}
-        <textarea
-          ref={area}
-          className="code"
-          rows={rows}
-          spellCheck={false}
-          value={value}
-          onChange={(e) => {
-            onChange(e.target.value);
-            setBegun(BEGUN.exec(e.target.value.slice(0, e.target.selectionStart))?.[1] ?? null);
-          }}
-          onClick={look}
-          onKeyDown={(e) => {
-            if (fits.length > 0 && e.key === "Tab" && !e.shiftKey) {
-              e.preventDefault();
-              complete(fits[0]!);
-            } else if (e.key === "Escape") setBegun(null);
-          }}
-        />
       </label>
+      <textarea
+        id={id}
+        ref={area}
+        className="code"
+        rows={rows}
+        spellCheck={false}
+        value={value}
+        onChange={(e) => {
+          onChange(e.target.value);
+          setBegun(BEGUN.exec(e.target.value.slice(0, e.target.selectionStart))?.[1] ?? null);
+        }}
+        onClick={look}
+        onKeyDown={(e) => {
+          if (fits.length > 0 && e.key === "Tab" && !e.shiftKey) {
+            e.preventDefault();
+            complete(fits[0]!);
+          } else if (e.key === "Escape") setBegun(null);
+        }}
+      />
       <div className="small" style={{ minHeight: 20 }} aria-live="polite">
         {fits.length > 0 && <span className="soft">Tab for the first: </span>}
         {fits.map((n) => (
@@ -209,14 +211,14 @@ export function Source({
   return (
     <div>
       <div style={{ display: "flex", gap: 12, alignItems: "center", marginBottom: 4 }}>
-        <span className="switch" role="group" aria-label="Written in">
+        <span className="switch" role="group" aria-label="Written in" style={{ flexShrink: 0 }}>
           {(["html", "markdown"] as const).map((f) => (
             <button key={f} aria-pressed={d.format === f} onClick={() => setD({ ...d, format: f })}>
               {f === "html" ? "HTML" : "Markdown"}
             </button>
           ))}
         </span>
-        <span className="soft small">Styles in a style element are put on their elements when it is built.</span>
+        <span className="soft small">A style element's rules are put on their elements.</span>
       </div>
       <SourceArea
         label={d.format === "markdown" ? "Markdown" : "HTML"}

@@ -1,0 +1,119 @@
+//! The Bayesian reading of arms: how likely each is the best, and what choosing it may cost.
+
+use super::quadrature::{NODES, rule};
+use super::special::{digamma, trigamma};
+use super::{Arm, StatsError};
+use serde::{Deserialize, Serialize};
+
+/// A beta prior, the same for every arm.
+#[derive(Debug, Clone, Copy, Deserialize)]
+pub struct Prior {
+    pub alpha: f64,
+    pub beta: f64,
+}
+
+/// What the posteriors say of each arm.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Best {
+    /// That its rate is the largest.
+    pub prob_best: Vec<f64>,
+    /// How much less its rate is than the largest, on average.
+    pub expected_loss: Vec<f64>,
+}
+
+/// Where panels end, in standard deviations of an arm's log odds. Posteriors near 0 or 1 have long tails.
+const ENDS: [f64; 23] =
+    [-40.0, -25.0, -16.0, -11.0, -8.0, -6.0, -4.5, -3.5, -2.5, -1.7, -0.8, 0.0, 0.8, 1.7, 2.5, 3.5, 4.5, 6.0, 8.0, 11.0, 16.0, 25.0, 40.0];
+
+/// Independent posteriors `Beta(alpha + x, beta + n - x)`, integrated on the log-odds scale on panels about every one of
+/// them: `P(best) = int f_i prod F_j`, `loss = int F_i (1 - prod F_j) dp`.
+///
+/// # Errors
+/// No arm, a prior that isn't positive, or more successes than trials.
+#[allow(clippy::cast_precision_loss)]
+pub fn beta_binomial(arms: &[Arm], prior: Prior) -> Result<Best, StatsError> {
+    for (name, value) in [("alpha", prior.alpha), ("beta", prior.beta)] {
+        if !(value > 0.0 && value.is_finite()) {
+            return Err(StatsError::NotPositive { name, value });
+        }
+    }
+    if arms.is_empty() {
+        return Err(StatsError::Arguments("there is no arm to be the best".into()));
+    }
+    if let Some(a) = arms.iter().find(|a| a.successes > a.trials) {
+        return Err(StatsError::Arm { successes: a.successes, trials: a.trials });
+    }
+    if arms.len() == 1 {
+        return Ok(Best { prob_best: vec![1.0], expected_loss: vec![0.0] });
+    }
+    let shapes: Vec<(f64, f64)> =
+        arms.iter().map(|a| (prior.alpha + a.successes as f64, prior.beta + (a.trials - a.successes) as f64)).collect();
+    let mut ends: Vec<f64> = shapes
+        .iter()
+        .flat_map(|(a, b)| {
+            let (mean, sd) = (digamma(*a) - digamma(*b), (trigamma(*a) + trigamma(*b)).sqrt());
+            ENDS.iter().map(move |k| mean + k * sd)
+        })
+        .collect();
+    ends.sort_by(f64::total_cmp);
+    let narrowest = shapes.iter().map(|(a, b)| (trigamma(*a) + trigamma(*b)).sqrt()).fold(f64::INFINITY, f64::min);
+    ends.dedup_by(|next, kept| *next - *kept < 1e-3 * narrowest);
+    let k = shapes.len();
+    let constants: Vec<f64> = shapes.iter().map(|(a, b)| libm::lgamma(a + b) - libm::lgamma(*a) - libm::lgamma(*b)).collect();
+    let r = rule();
+    let panels = ends.len() - 1;
+    // Densities of log odds and d p/d log odds at every node; the integral of each density over every panel.
+    let mut density = vec![0.0; k * panels * NODES];
+    let mut slope = vec![0.0; panels * NODES];
+    let mut mass = vec![0.0; k * panels];
+    for p in 0..panels {
+        let (middle, half) = ((ends[p] + ends[p + 1]) / 2.0, (ends[p + 1] - ends[p]) / 2.0);
+        for i in 0..NODES {
+            let y = middle + half * r.nodes[i];
+            // ln p and ln (1 - p), each right where it is near 0.
+            let (lp, lq) = if y > 0.0 { (-(-y).exp().ln_1p(), -y - (-y).exp().ln_1p()) } else { (y - y.exp().ln_1p(), -y.exp().ln_1p()) };
+            slope[p * NODES + i] = (lp + lq).exp();
+            for (j, (a, b)) in shapes.iter().enumerate() {
+                let d = (constants[j] + a * lp + b * lq).exp();
+                density[(j * panels + p) * NODES + i] = d;
+                mass[j * panels + p] += half * r.weights[i] * d;
+            }
+        }
+    }
+    // What lies below each panel, and above it, summed from its own end so that small tails keep their digits.
+    let (mut below, mut above) = (vec![0.0; k * panels], vec![0.0; k * panels]);
+    let mut whole = vec![0.0; k];
+    for j in 0..k {
+        for p in 1..panels {
+            below[j * panels + p] = below[j * panels + p - 1] + mass[j * panels + p - 1];
+        }
+        for p in (0..panels - 1).rev() {
+            above[j * panels + p] = above[j * panels + p + 1] + mass[j * panels + p + 1];
+        }
+        whole[j] = below[(j + 1) * panels - 1] + mass[(j + 1) * panels - 1];
+    }
+    let (mut best, mut loss) = (vec![0.0; k], vec![0.0; k]);
+    let (mut lower, mut upper) = (vec![0.0; k], vec![0.0; k]);
+    for p in 0..panels {
+        let half = (ends[p + 1] - ends[p]) / 2.0;
+        for i in 0..NODES {
+            for j in 0..k {
+                let at = (j * panels + p) * NODES;
+                let inside: f64 = half * (0..NODES).map(|n| r.upto[i][n] * density[at + n]).sum::<f64>();
+                // A density this large loses a little to rounding of log gammas: what is kept is the share of the whole.
+                lower[j] = ((below[j * panels + p] + inside).max(0.0) / whole[j]).min(1.0);
+                upper[j] = ((above[j * panels + p] + (mass[j * panels + p] - inside)).max(0.0) / whole[j]).min(1.0);
+            }
+            let w = half * r.weights[i];
+            for j in 0..k {
+                let others: f64 =
+                    (0..k).filter(|o| *o != j).map(|o| if upper[o] < 0.5 { (-upper[o]).ln_1p() } else { lower[o].ln() }).sum();
+                best[j] += w * density[(j * panels + p) * NODES + i] / whole[j] * others.exp();
+                loss[j] += w * slope[p * NODES + i] * lower[j] * -others.exp_m1();
+            }
+        }
+    }
+    // The panels end where nothing of any arm lies beyond; what rounding leaves is shared out.
+    let sum: f64 = best.iter().sum();
+    Ok(Best { prob_best: best.iter().map(|b| b / sum).collect(), expected_loss: loss })
+}

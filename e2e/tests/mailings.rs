@@ -1,0 +1,96 @@
+//! A mailing from nothing to sent, as somebody new would write it; and one that is paused on its way.
+
+use fantoccini::Locator;
+use rinse_e2e::Bench;
+use rinse_testkit::{draft, letterhead, people_csv, wait_until};
+use serde_json::{Value, json};
+
+/// A base of 200 people under one letterhead, by the API.
+async fn base(b: &Bench) {
+    b.rinse.json("POST", "/api/letterheads", &letterhead());
+    b.rinse.import(&people_csv(200));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn written_checked_tried_scheduled_and_sent() {
+    let b = Bench::start().await;
+    base(&b).await;
+    b.go("/mailings/new").await;
+    b.shows("There is no preheader").await;
+    b.fill("Name", "Boat days").await;
+    b.fill("Subject A", "Boat days are open again").await;
+    b.fill("Preheader", "Five places are left on Saturday").await;
+    b.fill("HTML", "<p>Dear {{ given_nam }}, <a href=\"skerry-light.example/boats\">book a boat</a></p>").await;
+    // Each finding offers its fix; pressing them makes the message whole.
+    b.shows("There is no placeholder").await;
+    b.accessible("editor with findings").await;
+    for fix in ["Write given_name", "Put https:// before it"] {
+        b.click(fix).await;
+    }
+    for left in [2, 1] {
+        b.click("Put it at the end").await;
+        b.shows(if left == 1 { "No errors: it may go" } else { "1 error: it can't go yet" }).await;
+    }
+    b.click("narrow").await;
+    b.click_css("[aria-label='Shown how'] button:last-child").await;
+    b.shows("book a boat: https://skerry-light.example/boats").await;
+    b.fill("Send a test to", "ines@tern.example").await;
+    b.click("Send the test").await;
+    b.shows("The test was handed over").await;
+    b.click("Audience").await;
+    b.shows("It is meant for 200 people").await;
+    b.accessible("audience").await;
+    b.click("When").await;
+    b.click("At everyone's own hour").await;
+    b.shows("For whom that hour has passed").await;
+    b.accessible("when").await;
+    b.click("Plan it for everyone's own hour").await;
+    b.shows("It goes out").await;
+    let m = b.rinse.json("GET", "/api/mailings/1", &Value::Null);
+    assert_eq!((&m["state"], &m["schedule"]["local"]["minute"]), (&json!("planned"), &json!(540)));
+    b.go("/mailings/calendar").await;
+    b.shows("1 sending").await;
+    b.accessible("calendar").await;
+    b.rinse.json("POST", "/api/clock/advance", &json!({ "hours": 72 }));
+    wait_until("it is out", || b.rinse.json("GET", "/api/mailings/1", &Value::Null)["state"] == "sent");
+    b.go("/mailings/1").await;
+    b.shows("Links, by the place they stand in").await;
+    b.click("Draw the counts on the message").await;
+    b.page.wait().for_element(Locator::Css("iframe[src$='/drawn']")).await.unwrap();
+    b.accessible("a mailing that is out").await;
+    b.sound("mailing").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn paused_on_its_way_and_gone_on_with() {
+    let b = Bench::start().await;
+    base(&b).await;
+    let mut d = draft(1, &["Boats"]);
+    d["schedule"] = json!({ "spread_minutes": 600 });
+    b.rinse.json("POST", "/api/mailings", &d);
+    b.rinse.json("POST", "/api/mailings/1/plan", &json!({ "at": null }));
+    let accepted = || b.rinse.json("GET", "/api/mailings/1/way", &Value::Null)[0]["accepted"].as_i64().unwrap();
+    let clock = |hours: i64| {
+        let now = b.rinse.json("GET", "/api/clock", &Value::Null)["now"].as_i64().unwrap();
+        b.rinse.json("POST", "/api/clock/advance", &json!({ "hours": hours }));
+        wait_until("the clock has moved", || {
+            b.rinse.json("GET", "/api/clock", &Value::Null)["now"].as_i64().unwrap() >= now + hours * 3_600_000
+        });
+    };
+    clock(3);
+    b.go("/mailings/1").await;
+    b.shows("are to come").await;
+    b.click("Pause it").await;
+    b.shows("nothing more is handed over").await;
+    let before = accepted();
+    clock(12);
+    assert_eq!(accepted(), before);
+    b.accessible("paused").await;
+    b.click("Go on with it").await;
+    b.shows("are to come").await;
+    b.click("Cancel the rest").await;
+    b.shows("that can't be undone").await;
+    b.click("Leave it as it is").await;
+    clock(12);
+    wait_until("it is whole", || b.rinse.json("GET", "/api/mailings/1", &Value::Null)["state"] == "sent");
+}
