@@ -171,8 +171,9 @@ fn solve(mut a: [[f64; 3]; 3], mut b: [f64; 3]) -> Option<[f64; 3]> {
         }
         for k in i + 1..3 {
             let f = a[k][i] / a[i][i];
-            for j in i..3 {
-                a[k][j] -= f * a[i][j];
+            let above = a[i];
+            for (cell, over) in a[k].iter_mut().zip(above).skip(i) {
+                *cell -= f * over;
             }
             b[k] -= f * b[i];
         }

@@ -86,7 +86,8 @@ pub fn spending_bounds(alpha: f64, sides: u32, fractions: &[f64], spending: Spen
         return Err(StatsError::Arguments(format!("sides is {sides}: these bounds are two-sided")));
     }
     let rises = fractions.windows(2).all(|w| w[0] < w[1]);
-    if fractions.is_empty() || !rises || !(fractions[0] > 0.0) || fractions[fractions.len() - 1] > 1.0 {
+    let within = |t: &f64| *t > 0.0 && *t <= 1.0;
+    if fractions.is_empty() || !rises || !fractions.iter().all(within) {
         return Err(StatsError::Arguments("give the looks as fractions of information, rising from above 0 to 1 at most".into()));
     }
     let f: Vec<f64> = fractions.iter().map(|t| spent(spending, alpha, *t)).collect();
