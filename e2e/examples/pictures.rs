@@ -43,9 +43,13 @@ async fn main() {
             bench.shows(&words).await;
             bench.page.execute("window.scrollTo(0, document.body.scrollHeight)", vec![]).await.expect("a scroll");
         }
-        // With `CLICK=words`, after that is pressed.
-        if let Ok(words) = std::env::var("CLICK") {
-            bench.click(&words).await;
+        // With `CLICK=words|words`, after those are pressed.
+        for words in std::env::var("CLICK").iter().flat_map(|all| all.split('|')) {
+            bench.click(words).await;
+        }
+        // With `AFTER=words`, once those are there.
+        if let Ok(words) = std::env::var("AFTER") {
+            bench.shows(&words).await;
         }
         let name: String = page.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
         bench.picture(&Path::new(folder).join(format!("{}.png", name.trim_matches('-')))).await;

@@ -62,6 +62,33 @@ pub fn read(raw: &[u8]) -> Inbound {
     }
 }
 
+/// What a person wrote back.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Written {
+    pub subject: String,
+    /// Without the lines they quoted; at most 2,000 characters.
+    pub text: String,
+    /// The messages it answers (In-Reply-To, then References, RFC 5322 section 3.6.4).
+    pub answers: Vec<String>,
+}
+
+/// Reads a reply. Nothing in it can make this fail: what can't be read is empty.
+#[must_use]
+pub fn written(raw: &[u8]) -> Written {
+    let Some(message) = MessageParser::default().parse(raw) else { return Written::default() };
+    let body = message.body_text(0).unwrap_or_default();
+    let own: Vec<&str> = body.lines().filter(|l| !l.starts_with('>')).collect();
+    let ids = |name: &str| -> Vec<String> {
+        let header = message.header_raw(name).unwrap_or_default();
+        header.split(['<', '>']).map(str::trim).filter(|id| id.contains('@')).map(str::to_owned).collect()
+    };
+    Written {
+        subject: message.subject().unwrap_or_default().chars().take(200).collect(),
+        text: own.join("\n").trim().chars().take(2_000).collect(),
+        answers: [ids("In-Reply-To"), ids("References")].concat(),
+    }
+}
+
 /// The header groups of a status or feedback part, names in lower case, folded lines joined.
 fn groups(body: &[u8]) -> Vec<Vec<(String, String)>> {
     let text = String::from_utf8_lossy(body);
@@ -119,6 +146,11 @@ mod tests {
         assert_eq!(read(feedback.as_bytes()), Inbound::Feedback { kind: "abuse".into() });
         assert_eq!(read(b"In-Reply-To: <a@b>\r\nSubject: Re: x\r\n\r\nhi"), Inbound::Reply);
         assert_eq!(read(b"In-Reply-To: <a@b>\r\nAuto-Submitted: auto-replied\r\n\r\naway"), Inbound::AutoReply);
+        let w = written(b"In-Reply-To: <a@b>\r\nReferences: <c@d> <a@b>\r\nSubject: Re: x\r\n\r\nYes, two of us.\r\n> Which boats?\r\n");
+        assert_eq!(
+            (w.subject.as_str(), w.text.as_str(), w.answers.as_slice()),
+            ("Re: x", "Yes, two of us.", &["a@b", "c@d", "a@b"].map(str::to_owned)[..])
+        );
         assert_eq!(read(b"Subject: Undelivered mail\r\n\r\nbuy"), Inbound::Other);
     }
 
@@ -127,7 +159,7 @@ mod tests {
         fn never_panics(cut in 0usize..600, noise in prop::collection::vec(any::<u8>(), 0..40)) {
             let mut raw = REPORT.as_bytes()[..cut.min(REPORT.len())].to_vec();
             raw.extend(noise);
-            let _ = read(&raw);
+            let _ = (read(&raw), written(&raw));
         }
     }
 }

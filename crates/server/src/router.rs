@@ -104,6 +104,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(mailings::one, mailings::save))
         .routes(routes!(mailings::links_of))
         .routes(routes!(mailings::rename_link))
+        .routes(routes!(mailings::replies))
         .routes(routes!(mailings::copy))
         .routes(routes!(mailings::archive))
         .routes(routes!(mailings::label))

@@ -112,9 +112,32 @@ async fn raw_mail_is_matched_by_its_signed_address_and_counts_once(
         "an unmatched report changes nothing"
     );
     let to = format!("{prefix}{}@skerry-light.example", s.signer.mailbox(kind, 1));
-    s.mail(&to, raw).await;
+    assert_eq!(s.mail(&to, raw).await, StatusCode::NO_CONTENT);
     assert_eq!(s.count(holds), 1);
     let (ledger, responses) = (s.count("SELECT count(*) FROM ledger"), s.count("SELECT count(*) FROM response"));
     s.mail(&to, raw).await;
     assert_eq!((s.count("SELECT count(*) FROM ledger"), s.count("SELECT count(*) FROM response")), (ledger, responses));
+}
+
+#[tokio::test]
+async fn a_reply_is_known_by_the_message_it_answers_and_what_it_says_is_kept_until_its_writer_goes() {
+    let s = Inside::one_message().await;
+    let id = format!("1.{}@skerry-light.example", s.signer.mailbox(Kind::Return, 1));
+    for (answers, known) in [("1.forged@skerry-light.example", 0), (id.as_str(), 1)] {
+        s.mail(
+            "letters@skerry-light.example",
+            &format!("In-Reply-To: <{answers}>\r\nSubject: Re: Boats\r\n\r\nYes, two of us.\r\n> Boats?\r\n"),
+        )
+        .await;
+        assert_eq!(s.count("SELECT count(*) FROM send WHERE reply_at IS NOT NULL"), known);
+    }
+    let replies = s.ok("GET", "/api/mailings/1/replies", &serde_json::Value::Null).await;
+    assert_eq!(
+        (&replies[0]["text"], &replies[0]["address"]),
+        (&serde_json::json!("Yes, two of us."), &serde_json::json!("wren@tern.example"))
+    );
+    let person = s.ok("GET", "/api/contacts/1", &serde_json::Value::Null).await;
+    assert_eq!(person["responses"][0]["words"], "Yes, two of us.");
+    s.ok("DELETE", "/api/contacts/1", &serde_json::Value::Null).await;
+    assert_eq!(s.count("SELECT count(*) FROM reply"), 0);
 }

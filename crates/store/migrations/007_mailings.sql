@@ -37,3 +37,6 @@ CREATE TABLE message_part (
 CREATE TABLE test_send (
     id INTEGER PRIMARY KEY, at INTEGER NOT NULL, mailing_id INTEGER REFERENCES mailing, address TEXT NOT NULL, reply TEXT NOT NULL, person_id INTEGER REFERENCES person
 );
+-- What people wrote back, without what they quoted.
+CREATE TABLE reply (id INTEGER PRIMARY KEY, send_id INTEGER NOT NULL REFERENCES send, at INTEGER NOT NULL, subject TEXT NOT NULL, text TEXT NOT NULL);
+CREATE INDEX reply_send ON reply (send_id);

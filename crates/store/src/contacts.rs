@@ -337,6 +337,8 @@ pub struct Response {
     pub agent: String,
     pub judged: String,
     pub human: bool,
+    /// What they wrote back.
+    pub words: Option<String>,
 }
 
 /// Something a person bought, or gave back.
@@ -466,7 +468,8 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
         })?
         .collect::<rusqlite::Result<_>>()?;
     let mut responses = c.prepare_cached(
-        "SELECT r.at, r.kind, m.name, l.name, r.agent, r.machine FROM send s JOIN response r ON r.send_id = s.id JOIN mailing m ON m.id = s.mailing_id
+        "SELECT r.at, r.kind, m.name, l.name, r.agent, r.machine,
+            iif(r.kind = 3, (SELECT x.text FROM reply x WHERE x.send_id = s.id AND x.at = r.at), NULL) FROM send s JOIN response r ON r.send_id = s.id JOIN mailing m ON m.id = s.mailing_id
          LEFT JOIN link l ON l.mailing_id = s.mailing_id AND l.position = r.link WHERE s.contact_id = ?1 ORDER BY r.at DESC LIMIT 500",
     )?;
     let responses = responses
@@ -480,6 +483,7 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
                 agent: r.get(4)?,
                 judged: Machine::words(machine).into(),
                 human: machine == 0,
+                words: r.get(6)?,
             })
         })?
         .collect::<rusqlite::Result<_>>()?;

@@ -73,6 +73,7 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
     for (id, key) in all {
         c.prepare_cached("INSERT INTO tombstone VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
             .execute(params![tombstones.signer.tombstone(&key), now.0])?;
+        c.prepare_cached("UPDATE test_send SET address = '' WHERE lower(address) = ?1")?.execute([&key])?;
         journal::note(c, journal::What::Deleted, id, None, "", now)?;
         c.prepare_cached("UPDATE ledger SET evidence = '', salt = NULL WHERE contact_id = ?1")?.execute([id])?;
         ledger::note(c, id, now, "deleted", &Origin { source: "analyst", person, ..Origin::default() })?;
@@ -101,6 +102,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "UPDATE sign_up SET address = '', address_key = '', given_name = NULL, came_from = NULL WHERE contact_id = ?1",
         "UPDATE event SET about = '' WHERE contact_id = ?1",
         "UPDATE send SET reply = NULL WHERE contact_id = ?1 AND reply IS NOT NULL",
+        "DELETE FROM reply WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
         "UPDATE response SET agent = '' WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
         // What was still to go out doesn't.
         "UPDATE send SET state = 6, reason = 0 WHERE contact_id = ?1 AND state IN (0, 1, 4)",

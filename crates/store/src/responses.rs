@@ -177,18 +177,47 @@ pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
     Ok(true)
 }
 
-/// A reply to a message.
+/// A reply to a message, with what it says.
 ///
 /// # Errors
 /// When the database fails.
-pub fn reply(c: &Connection, send: i64, at: Instant) -> Result<bool> {
+pub fn reply(c: &Connection, send: i64, at: Instant, subject: &str, text: &str) -> Result<bool> {
     if whose(c, send)?.is_none() {
         return Ok(false);
+    }
+    if !text.is_empty() {
+        c.prepare_cached("INSERT INTO reply (send_id, at, subject, text) VALUES (?1, ?2, ?3, ?4)")?
+            .execute(params![send, at.0, subject, text])?;
     }
     insert(c, at, send, REPLY, None, "", 0)?;
     lift_sunset(c, send, at)?;
     c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
     Ok(true)
+}
+
+/// What somebody wrote back to a mailing.
+#[derive(Debug, Clone, serde::Serialize, utoipa::ToSchema)]
+pub struct Reply {
+    pub at: i64,
+    pub contact: i64,
+    pub address: String,
+    pub subject: String,
+    pub text: String,
+}
+
+/// The replies to a mailing, the newest 200.
+///
+/// # Errors
+/// When the database fails.
+pub fn replies(c: &Connection, mailing: i64) -> Result<Vec<Reply>> {
+    let mut s = c.prepare_cached(
+        "SELECT r.at, k.id, k.address, r.subject, r.text FROM send s JOIN reply r ON r.send_id = s.id JOIN contact k ON k.id = s.contact_id
+         WHERE s.mailing_id = ?1 AND s.reply_at IS NOT NULL ORDER BY r.at DESC LIMIT 200",
+    )?;
+    Ok(s.query_map([mailing], |r| {
+        Ok(Reply { at: r.get(0)?, contact: r.get(1)?, address: r.get(2)?, subject: r.get(3)?, text: r.get(4)? })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// Remembers a raw message by its digest; false when it was taken in before.

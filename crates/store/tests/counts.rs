@@ -74,7 +74,7 @@ fn happen(c: &Connection, h: &Happening) {
     match h.kind {
         1 => drop(responses::hit(c, h.send, None, at, h.agent, false).unwrap()),
         2 => drop(responses::hit(c, h.send, Some(0), at, h.agent, false).unwrap()),
-        3 => drop(responses::reply(c, h.send, at).unwrap()),
+        3 => drop(responses::reply(c, h.send, at, "Re", "yes").unwrap()),
         4 => drop(responses::unsubscribe(c, h.send, true, at, "one-click").unwrap()),
         _ => drop(responses::complaint(c, h.send, at).unwrap()),
     }

@@ -72,7 +72,7 @@ proptest! {
                     responses::hit(&c, send, link, SENT + after, "Reader/5.1", false).unwrap();
                 },
                 Step::Reply { send, after } => {
-                    responses::reply(&c, send, SENT + after).unwrap();
+                    responses::reply(&c, send, SENT + after, "Re", "yes").unwrap();
                 },
                 Step::Complain { send, after } => {
                     responses::complaint(&c, send, SENT + after).unwrap();

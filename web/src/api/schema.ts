@@ -2368,6 +2368,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/replies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What people wrote back. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Reply"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/resume": {
         parameters: {
             query?: never;
@@ -6145,6 +6182,16 @@ export interface components {
              */
             at: number;
         };
+        /** @description What somebody wrote back to a mailing. */
+        Reply: {
+            address: string;
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            contact: number;
+            subject: string;
+            text: string;
+        };
         /** @description A response of a person, told apart as human or machine. */
         Response: {
             agent: string;
@@ -6155,6 +6202,8 @@ export interface components {
             kind: string;
             link?: string | null;
             mailing: string;
+            /** @description What they wrote back. */
+            words?: string | null;
         };
         /** @description The people between two windows. */
         Ring: {

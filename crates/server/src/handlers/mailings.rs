@@ -8,6 +8,7 @@ use axum::extract::{Path, Query, State};
 use axum::response::IntoResponse;
 use rinse_store::mailings::links::Counted;
 use rinse_store::mailings::{self, Mailing, MailingDraft, MailingRow, draft, links};
+use rinse_store::responses::{self, Reply};
 use rinse_store::settings;
 use rinse_store::tags;
 use serde::{Deserialize, Serialize};
@@ -33,6 +34,12 @@ pub(crate) struct OfArm {
 #[utoipa::path(get, path = "/api/mailings/{id}/links", params(("id" = i64, Path), OfArm), responses((status = 200, body = Vec<Counted>)))]
 pub(crate) async fn links_of(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<OfArm>) -> Answer<Vec<Counted>> {
     Ok(Json(app.store.read(move |c| links::counted(c, id, q.arm)).await?))
+}
+
+/// What people wrote back.
+#[utoipa::path(get, path = "/api/mailings/{id}/replies", params(("id" = i64, Path)), responses((status = 200, body = Vec<Reply>)))]
+pub(crate) async fn replies(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<Reply>> {
+    Ok(Json(app.store.read(move |c| responses::replies(c, id)).await?))
 }
 
 /// Replaces the labels of a mailing; new ones are made.

@@ -105,9 +105,16 @@ async fn mail(State(app): State<App>, headers: HeaderMap, at: At, body: Bytes) -
         .and_then(|t| app.signer.read_mailbox(Kind::Return, t))
         // Replies go where the letterhead says, the token behind the last plus sign.
         .or_else(|| local.rsplit_once('+').and_then(|(_, t)| app.signer.read_mailbox(Kind::Reply, t)));
+    let read = inbound::read(&body);
+    let written = matches!(read, Inbound::Reply).then(|| inbound::written(&body)).unwrap_or_default();
+    // A reply to another address of ours is known by the number of the message that it answers.
+    let answered = |id: &String| {
+        let (_, token) = id.split('@').next()?.rsplit_once('.')?;
+        app.signer.read_mailbox(Kind::Return, token)
+    };
+    let send = send.or_else(|| written.answers.iter().find_map(answered));
     // An invitation's reports come back by its own token.
     let invitation = local.strip_prefix("back+").and_then(|t| app.signer.read_mailbox(Kind::Confirm, t));
-    let read = inbound::read(&body);
     let kind = match &read {
         Inbound::DeliveryStatus(_) => "delivery status",
         Inbound::Feedback { .. } => "feedback",
@@ -143,7 +150,7 @@ async fn mail(State(app): State<App>, headers: HeaderMap, at: At, body: Bytes) -
                     responses::complaint(c, send, at)?;
                 }
                 Inbound::Reply => {
-                    responses::reply(c, send, at)?;
+                    responses::reply(c, send, at, &written.subject, &written.text)?;
                 }
                 Inbound::Feedback { .. } | Inbound::AutoReply | Inbound::Other => {}
             }

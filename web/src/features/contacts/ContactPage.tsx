@@ -263,6 +263,7 @@ function happenings(p: Person): Happening[] {
     about: (
       <>
         {r.mailing} <span className="soft">({r.judged})</span>
+        {r.words && <span style={{ display: "block", whiteSpace: "pre-wrap" }}>{r.words}</span>}
       </>
     ),
     tone: r.human ? "" : "soft",

@@ -128,11 +128,11 @@ function Parts({ title, parts, all }: { title: string; parts: Schemas["Portion"]
       <h2>{title}</h2>
       {parts.map((p) => (
         <div key={p.name} style={{ display: "flex", gap: 10, alignItems: "center" }}>
-          <span style={{ width: 170 }}>{p.name || "all others"}</span>
-          <svg width="120" height="10" aria-hidden="true">
-            <rect width={Math.max(1, (120 * p.people) / Math.max(1, all))} height="10" fill="var(--deep)" />
+          <span style={{ width: 150 }}>{p.name || "all others"}</span>
+          <svg width="100" height="10" style={{ flexShrink: 0 }} aria-hidden="true">
+            <rect width={Math.max(1, (100 * p.people) / Math.max(1, all))} height="10" fill="var(--deep)" />
           </svg>
-          <span className="soft small">
+          <span className="soft small" style={{ whiteSpace: "nowrap" }}>
             {count(p.people)}, {percent(p.people / Math.max(1, all))}
           </span>
         </div>

@@ -170,6 +170,28 @@ function Links({ id, people }: { id: number; people: number }) {
   );
 }
 
+/** What people wrote back, the newest first. */
+function Replies({ id }: { id: number }) {
+  const replies = useQuery({
+    queryKey: ["replies", id],
+    queryFn: () => ok(api.GET("/api/mailings/{id}/replies", { params: { path: { id } } })),
+  });
+  const all = replies.data ?? [];
+  if (all.length === 0) return null;
+  return (
+    <>
+      <h2>{plural(all.length, "reply", "replies")}</h2>
+      {all.map((r, i) => (
+        <div key={i} style={{ borderTop: "1px solid var(--rule)", padding: "6px 0" }}>
+          <Link to={`/contacts/${r.contact}`}>{r.address || "somebody who is gone"}</Link>{" "}
+          <span className="soft small">{instant(r.at)}</span>
+          <p style={{ margin: "2px 0", whiteSpace: "pre-wrap" }}>{r.text}</p>
+        </div>
+      ))}
+    </>
+  );
+}
+
 /** A mailing that is planned, on its way, or out. */
 export function OnItsWay({ m }: { m: Mailing }) {
   const client = useQueryClient();
@@ -265,6 +287,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
       <Failure error={act.error} />
       {way.data && <Progress way={way.data} />}
       <Links id={m.id} people={whole?.accepted ?? 0} />
+      <Replies id={m.id} />
       <div className="two">
         <div>
           <h2>{m.format === "markdown" ? "Markdown" : "HTML"}</h2>

@@ -167,7 +167,7 @@ export function Preview({ draft, mailing }: { draft: Draft; mailing: number | nu
         />
         <Button
           variant="outlined"
-          style={{ whiteSpace: "nowrap" }}
+          style={{ whiteSpace: "nowrap", flexShrink: 0 }}
           disabled={test.isPending || !to.includes("@")}
           onClick={() => test.mutate()}
         >
@@ -175,7 +175,7 @@ export function Preview({ draft, mailing }: { draft: Draft; mailing: number | nu
         </Button>
         <Button
           variant="outlined"
-          style={{ whiteSpace: "nowrap" }}
+          style={{ whiteSpace: "nowrap", flexShrink: 0 }}
           disabled={file.isPending}
           onClick={() => file.mutate()}
         >

@@ -53,19 +53,21 @@ export function WhenSection({
   };
   return (
     <div className="fields">
-      <span className="switch" role="group" aria-label="When it goes out">
-        {(
-          [
-            ["now", "Now"],
-            ["at", "At an instant"],
-            ["local", "At everyone's own hour"],
-          ] as const
-        ).map(([h, words]) => (
-          <button key={h} aria-pressed={how === h} onClick={() => choose(h)}>
-            {words}
-          </button>
-        ))}
-      </span>
+      <div>
+        <span className="switch" role="group" aria-label="When it goes out">
+          {(
+            [
+              ["now", "Now"],
+              ["at", "At an instant"],
+              ["local", "At everyone's own hour"],
+            ] as const
+          ).map(([h, words]) => (
+            <button key={h} aria-pressed={how === h} onClick={() => choose(h)}>
+              {words}
+            </button>
+          ))}
+        </span>
+      </div>
       {how === "at" && (
         <TextField
           label="Goes out (UTC)"
