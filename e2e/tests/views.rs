@@ -42,6 +42,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/mailings/compare?left=30&right=29", "lines differ"),
     ("/mailings/letterheads/1", "its record is in DNS"),
     ("/trials", "trials"),
+    ("/trials/outside", "Unsealed"),
     ("/trials/plan/34", "people per arm"),
     ("/trials/8", "arms stay closed"),
     ("/trials/7", "Rate, 95%"),

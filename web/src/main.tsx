@@ -35,6 +35,7 @@ import { MailingsHome } from "./features/mailings/MailingsHome";
 import { SegmentPage } from "./features/segments/SegmentPage";
 import { SegmentsPage } from "./features/segments/SegmentsPage";
 import { TodayPage } from "./features/today/TodayPage";
+import { OutsidePage } from "./features/trials/OutsidePage";
 import { PlanPage } from "./features/trials/PlanPage";
 import { TrialPage } from "./features/trials/TrialPage";
 import { TrialsHome } from "./features/trials/TrialsHome";
@@ -78,6 +79,7 @@ const router = createBrowserRouter([
       { path: "/mailings/:id", element: <MailingPage /> },
       { path: "/trials", element: <TrialsHome /> },
       { path: "/trials/plan/:mailing", element: <PlanPage /> },
+      { path: "/trials/outside", element: <OutsidePage /> },
       { path: "/trials/:id", element: <TrialPage /> },
       { path: "/findings", element: <FindingsPage /> },
       { path: "/upkeep", element: <UpkeepPage /> },

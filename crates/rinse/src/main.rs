@@ -81,6 +81,11 @@ enum Command {
         #[arg(long)]
         service: bool,
     },
+    /// Read a results table from any sender (variant, sent, and counts): all comparisons, and what can't be known.
+    Verdict {
+        /// A table file with a header: CSV, TSV, or semicolons.
+        file: PathBuf,
+    },
     /// Copy the database into a new file, while Rinse runs.
     Backup {
         #[arg(long, default_value = "data")]
@@ -118,6 +123,7 @@ fn run(command: Command) -> Result<ExitCode> {
     match command {
         Command::Calc => tools::calc()?,
         Command::Address => tools::address()?,
+        Command::Verdict { file } => return tools::verdict(&file),
         Command::Check { files, service } => return tools::check(&files, service),
         Command::Backup { data, to } => {
             let bytes = backup::backup(&data, &to)?;

@@ -6,6 +6,7 @@ use rinse_core::address::Address;
 use rinse_core::clearance::{Outcome, Reason};
 use rinse_core::message::{Level, check_finished};
 use rinse_core::table::Encoding;
+use rinse_core::trial::outside::{self, Results};
 use rinse_post::finished;
 use rinse_store::{Store, clearing, settings, tables};
 use serde::Deserialize;
@@ -118,6 +119,25 @@ fn look(file: &Path, cells: bool) -> Result<Value> {
         line["cells"] = json!(all);
     }
     Ok(line)
+}
+
+/// `rinse verdict`: a results table from any sender, read with the same rigour. 2 when it can't be read.
+pub(crate) fn verdict(file: &Path) -> Result<ExitCode> {
+    let read = || -> Result<String> {
+        let bytes = std::fs::read(file)?;
+        let results = Results::read(&tables::read_all(&bytes, 1_000)?)?;
+        Ok(serde_json::to_string(&outside::read(&results)?)?)
+    };
+    match read() {
+        Ok(line) => {
+            writeln!(std::io::stdout().lock(), "{line}")?;
+            Ok(ExitCode::SUCCESS)
+        }
+        Err(e) => {
+            writeln!(std::io::stderr(), "rinse: {}: {e:#}", file.display())?;
+            Ok(ExitCode::from(2))
+        }
+    }
 }
 
 /// `rinse check`: what a whole message lacks. 1 when one has an error, 2 when one can't be read.

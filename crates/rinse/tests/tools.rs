@@ -158,6 +158,25 @@ fn lengths_are_those_of_the_rfc() {
     );
 }
 
+#[test]
+fn verdict_reads_another_senders_table_and_calls_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("results.csv");
+    std::fs::write(&path, "Version;Sent;Clicks\nA;10 000;500\nB;10 000;650\n").unwrap();
+    let out = run(&["verdict", path.to_str().unwrap()], b"");
+    let r: Value = serde_json::from_slice(&out.stdout).unwrap();
+    assert_eq!((out.status.code(), &r["sealed"]), (Some(0), &json!(false)));
+    // The same numbers by the statistics' own door.
+    let line = json!({ "id": 1, "fn": "two_proportions", "args": { "a": { "successes": 500, "trials": 10_000 }, "b": { "successes": 650, "trials": 10_000 }, "level": 0.95 } });
+    let own: Value = serde_json::from_slice(&run(&["calc"], format!("{line}\n").as_bytes()).stdout).unwrap();
+    for key in ["difference", "lower", "upper", "p_value"] {
+        assert_eq!(r["metrics"][0]["pairs"][0][key], own["ok"][key], "{key}");
+    }
+    std::fs::write(&path, "Version;Sent;Clicks\nA;100;5%\nB;100;7%\n").unwrap();
+    let out = run(&["verdict", path.to_str().unwrap()], b"");
+    assert!(out.status.code() == Some(2) && String::from_utf8_lossy(&out.stderr).contains("counts, not rates"));
+}
+
 const WHOLE: &str = "From: Skerry Light <l@skerry-light.example>\r\nTo: wren@tern.example\r\nSubject: Boat days\r\nDate: Thu, 16 Apr 2026 18:40:00 +0000\r\nMessage-ID: <1@skerry-light.example>\r\nList-Unsubscribe: <https://skerry-light.example/u/x>\r\nList-Unsubscribe-Post: List-Unsubscribe=One-Click\r\nMIME-Version: 1.0\r\nContent-Type: multipart/alternative; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nBoats. Stop: https://skerry-light.example/u/x\r\n--b\r\nContent-Type: text/html\r\n\r\n<p>Boats <a href=\"https://skerry-light.example/u/x\">Stop</a></p>\r\n--b--\r\n";
 
 #[rstest]

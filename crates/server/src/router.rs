@@ -129,6 +129,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(letterheads::end_key))
         .routes(routes!(letterheads::publish))
         .routes(routes!(trials::all))
+        .routes(routes!(trials::outside))
         .routes(routes!(trials::one))
         .routes(routes!(trials::save_plan))
         .routes(routes!(trials::outlook))

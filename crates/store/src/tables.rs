@@ -91,10 +91,15 @@ pub fn cells(record: &csv::ByteRecord) -> Vec<String> {
 pub fn shape(path: &Path) -> Result<Shape> {
     let mut head = Vec::new();
     File::open(path)?.take(HEAD as u64).read_to_end(&mut head)?;
+    shape_of(&head)
+}
+
+/// The shape of a file by its first bytes.
+fn shape_of(head: &[u8]) -> Result<Shape> {
     let refused = |e: table::TableError| StoreError::Refused(e.to_string());
-    let encoding = table::detect_encoding(&head).map_err(refused)?;
+    let encoding = table::detect_encoding(head).map_err(refused)?;
     let mut text = Vec::new();
-    Decoded::new(head.as_slice(), encoding).read_to_end(&mut text)?;
+    Decoded::new(head, encoding).read_to_end(&mut text)?;
     let text = String::from_utf8_lossy(&text).into_owned();
     if text.trim().is_empty() {
         return Err(refused(table::TableError::Empty));
@@ -117,6 +122,23 @@ pub fn each_record(path: &Path, shape: Shape, mut each: impl FnMut(&csv::ByteRec
         each(&record)?;
     }
     Ok(n)
+}
+
+/// Every record of a small table that is in memory, header included.
+///
+/// # Errors
+/// When it is empty or holds no text, or has more than `most` records.
+pub fn read_all(bytes: &[u8], most: usize) -> Result<Vec<Vec<String>>> {
+    let shape = shape_of(&bytes[..bytes.len().min(HEAD)])?;
+    let mut rows = builder(shape.delimiter).from_reader(Decoded::new(bytes, shape.encoding));
+    let mut out = Vec::new();
+    for record in rows.byte_records() {
+        if out.len() == most {
+            return Err(StoreError::Refused(format!("The table has more than {most} rows.")));
+        }
+        out.push(cells(&record?));
+    }
+    Ok(out)
 }
 
 #[cfg(test)]

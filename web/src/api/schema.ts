@@ -4189,6 +4189,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/verdict": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A results table from any sender, read with the rigour of a trial of our own. Nothing is kept. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TableText"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OutsideReading"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/vocabulary": {
         parameters: {
             query?: never;
@@ -5876,6 +5915,74 @@ export interface components {
             smallest_effect?: number | null;
             warnings: string[];
         };
+        /** @description One metric of the table. */
+        OutsideMetric: {
+            /** @description It does harm when it rises. */
+            harm: boolean;
+            name: string;
+            omnibus: components["schemas"]["ChiSquare"];
+            pairs: components["schemas"]["OutsidePair"][];
+            rates: components["schemas"]["OutsideRate"][];
+            sentence: string;
+        };
+        /** @description Two variants of one metric: the second less the first. */
+        OutsidePair: {
+            /**
+             * Format: double
+             * @description Holm's, over all pairs.
+             */
+            adjusted_p: number;
+            /** Format: double */
+            difference: number;
+            first: string;
+            /**
+             * Format: double
+             * @description Newcombe's interval, wide enough to hold for all pairs together at 95%.
+             */
+            lower: number;
+            /** Format: double */
+            p_value: number;
+            second: string;
+            /** Format: double */
+            upper: number;
+        };
+        /** @description A variant's rate of one metric. */
+        OutsideRate: {
+            /** Format: int64 */
+            count: number;
+            /**
+             * Format: double
+             * @description How much choosing it would cost on average, as a rate.
+             */
+            expected_loss: number;
+            /**
+             * Format: double
+             * @description Wilson's interval at 95%.
+             */
+            lower: number;
+            /**
+             * Format: double
+             * @description That it is the best of them (the lowest, of a metric that does harm), with a flat prior.
+             */
+            prob_best: number;
+            /** Format: double */
+            rate: number;
+            /** Format: int64 */
+            sent: number;
+            /** Format: double */
+            upper: number;
+            variant: string;
+        };
+        /** @description The whole reading. */
+        OutsideReading: {
+            metrics: components["schemas"]["OutsideMetric"][];
+            /** @description Always false: what a table was meant to show is not known. */
+            sealed: boolean;
+            sentence: string;
+            /** @description Are the variants as large as an equal split makes them? */
+            sizes: components["schemas"]["ChiSquare"];
+            warnings: string[];
+        };
         OutsideTaken: {
             people: number;
             /** Format: int64 */
@@ -6553,6 +6660,10 @@ export interface components {
             id: number;
             /** @enum {string} */
             kind: "mailing";
+        };
+        TableText: {
+            /** @description A table with a header: variant, sent, and counts. */
+            text: string;
         };
         /** @enum {string} */
         TextTest: "is" | "is_not" | "begins" | "contains";

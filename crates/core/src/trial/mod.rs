@@ -1,6 +1,7 @@
 //! Variant trials: the plan, the assignment, the reading and the verdict.
 
 pub mod assign;
+pub mod outside;
 pub mod plan;
 pub mod reading;
 

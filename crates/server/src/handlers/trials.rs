@@ -9,10 +9,11 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use rinse_core::report::Rate;
+use rinse_core::trial::outside::{self, OutsideReading, Results};
 use rinse_core::trial::plan::{Outlook, Plan};
 use rinse_core::trial::reading::{self, ArmCounts, Reading};
 use rinse_store::trials::Trial;
-use rinse_store::{StoreError, clearing, mailings, settings, trials};
+use rinse_store::{StoreError, clearing, mailings, settings, tables, trials};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
@@ -20,6 +21,20 @@ use utoipa::ToSchema;
 #[utoipa::path(get, path = "/api/trials", responses((status = 200, body = Vec<Trial>)))]
 pub(crate) async fn all(State(app): State<App>) -> Answer<Vec<Trial>> {
     Ok(Json(app.store.read(trials::all).await?))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct TableText {
+    /// A table with a header: variant, sent, and counts.
+    text: String,
+}
+
+/// A results table from any sender, read with the rigour of a trial of our own. Nothing is kept.
+#[utoipa::path(post, path = "/api/verdict", request_body = TableText, responses((status = 200, body = OutsideReading)))]
+pub(crate) async fn outside(Json(t): Json<TableText>) -> Answer<OutsideReading> {
+    let rows = tables::read_all(t.text.as_bytes(), 1_000)?;
+    let read = Results::read(&rows).and_then(|results| outside::read(&results));
+    Ok(Json(read.map_err(|e| ApiError::Malformed(e.to_string()))?))
 }
 
 /// Both arms together: all that is shown before the end.

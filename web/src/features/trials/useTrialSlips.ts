@@ -27,6 +27,7 @@ export function useTrialSlips() {
         .slice(0, 12)
         .map((t) => ({ to: `/trials/${t.id}`, title: t.mailing, words: standing(t) })),
     },
+    { title: "Tools", slips: [{ to: "/trials/outside", title: "Another sender's table" }] },
   ];
   return { slips, trials };
 }
