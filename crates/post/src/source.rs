@@ -64,7 +64,7 @@ pub fn build(source: &Source<'_>) -> Result<Built, TemplateError> {
 /// Markdown as a whole page in the letterhead's colours.
 fn from_markdown(body: &str, [ground, ink, accent]: [&str; 3]) -> String {
     use pulldown_cmark::{Options, Parser, html};
-    let kept = Kept::out_of_markdown(body);
+    let kept = Kept::out_of_words(body);
     let mut out = String::with_capacity(body.len() * 2);
     html::push_html(&mut out, Parser::new_ext(&kept.html, Options::ENABLE_TABLES | Options::ENABLE_STRIKETHROUGH));
     let out = kept.back_into(&out);
@@ -130,10 +130,6 @@ impl Kept {
 
     fn out_of_words(text: &str) -> Self {
         Self::taken(text, |_, n| format!("kept{n}here"))
-    }
-
-    fn out_of_markdown(text: &str) -> Self {
-        Self::out_of_words(text)
     }
 
     fn taken(text: &str, stand_in: impl Fn(&str, usize) -> String) -> Self {

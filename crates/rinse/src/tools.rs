@@ -155,7 +155,7 @@ pub(crate) fn check(files: &[PathBuf], service: bool) -> Result<ExitCode> {
         let answer = match read.map_err(|e| e.to_string()).and_then(|raw| finished::read(&raw).ok_or_else(|| "it is no message".to_owned()))
         {
             Ok(message) => {
-                let found = check_finished(&message, service, false);
+                let found = check_finished(&message, service);
                 let errors = found.iter().filter(|f| f.level == Level::Error).count();
                 code = code.max(u8::from(errors > 0));
                 json!({ "file": name, "errors": errors, "warnings": found.len() - errors, "findings": found })

@@ -13,7 +13,7 @@ use rinse_core::token::{Kind, Signer};
 use rinse_core::trial::{assign, reading};
 use rinse_post::compose::{Composed, Composer, To};
 use rinse_standins::network::{Network, What};
-use rinse_store::sends::{self, Phase};
+use rinse_store::sends::{self, Outgoing, Phase};
 use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, mailings, settings, signups, trials};
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock, PoisonError};
@@ -304,21 +304,24 @@ impl Engine {
                 if let std::collections::hash_map::Entry::Vacant(e) = composers.entry(out.mailing) {
                     e.insert(self.composer(out.mailing).await.map_err(|e| e.to_string()));
                 }
+            }
+            let fields = |out: &Outgoing| composers[&out.mailing].as_ref().map_or_else(|_| Vec::new(), |(_, fields)| fields.clone());
+            let own = self.own_values(batch.iter().map(|out| (out.contact, fields(out))).collect()).await?;
+            for (out, own) in batch.iter().zip(&own) {
                 // What can't be composed fails alone, and says why; the other mailings go.
-                let (composer, fields) = match &composers[&out.mailing] {
-                    Ok(made) => made,
+                let composer = match &composers[&out.mailing] {
+                    Ok((composer, _)) => composer,
                     Err(why) => {
                         broken.push((out.send, why.clone()));
                         continue;
                     }
                 };
-                let own = self.own_values(out.contact, fields).await?;
                 let to = To {
                     address: &out.address,
                     given_name: out.given_name.as_deref(),
                     family_name: out.family_name.as_deref(),
                     country: out.country.as_deref(),
-                    own: &own,
+                    own,
                 };
                 match composer.compose(out.send, out.arm, to, now.0 / 1000) {
                     Ok(m) => {
@@ -343,12 +346,12 @@ impl Engine {
         }
     }
 
-    async fn own_values(&self, contact: i64, fields: &[(String, i64)]) -> Result<Vec<(String, String)>> {
-        if fields.is_empty() {
-            return Ok(Vec::new());
+    /// What a batch's people have in the fields of one's own that their messages show, in the batch's order.
+    async fn own_values(&self, asked: Vec<(i64, Vec<(String, i64)>)>) -> Result<Vec<Vec<(String, String)>>> {
+        if asked.iter().all(|(_, fields)| fields.is_empty()) {
+            return Ok(vec![Vec::new(); asked.len()]);
         }
-        let fields = fields.to_vec();
-        self.store.read(move |c| mailings::own_values(c, contact, &fields)).await
+        self.store.read(move |c| asked.iter().map(|(contact, fields)| mailings::own_values(c, *contact, fields)).collect()).await
     }
 
     /// Hands one message over that belongs to no send.

@@ -2,7 +2,7 @@
 
 use crate::state::App;
 use rinse_core::Instant;
-use rinse_core::message::{self, Draft, Finding, Link, Prepared, SEND_PLACEHOLDERS, check_finished, prepare};
+use rinse_core::message::{self, Draft, Finding, Link, Prepared, check_finished, prepare};
 use rinse_core::trial::plan::Metric;
 use rinse_post::compose::{Composed, Composer, Sender, Shown, To};
 use rinse_post::dkim::{self, Algorithm, KeySigner};
@@ -55,17 +55,16 @@ pub(crate) enum Links {
     Plain,
 }
 
-/// The composer of a draft, and the fields of one's own that it asks for.
-pub(crate) fn composer(
+/// The composer of a draft that was built, and the fields of one's own that it asks for.
+fn composer(
     c: &Connection,
     app: (&str, &rinse_core::token::Signer),
     mailing: i64,
-    d: &MailingDraft,
+    (d, b): (&MailingDraft, Built),
     l: &Letterhead,
     links: Links,
 ) -> Result<(Composer, Vec<(String, i64)>)> {
     let (base_url, signer) = app;
-    let b = built(d, l).map_err(|e| refused(&e))?;
     let own = own_used(c, d, &b)?;
     let prepared = match links {
         Links::Counted => prepare(&b.html, &b.text).map_err(|e| refused(&e))?,
@@ -129,7 +128,8 @@ impl Somebody {
 /// A draft as one person would see it; its links are as they were written.
 pub(crate) fn shown(c: &Connection, app: &App, d: &MailingDraft, arm: usize, contact: Option<i64>) -> Result<Shown> {
     let l = letterheads::one(c, d.letterhead_id)?;
-    let (composer, own) = composer(c, (app.base_url(), &app.signer), 0, d, &l, Links::Plain)?;
+    let b = built(d, &l).map_err(|e| refused(&e))?;
+    let (composer, own) = composer(c, (app.base_url(), &app.signer), 0, (d, b), &l, Links::Plain)?;
     let who = Somebody::read(c, contact, &own)?;
     composer.shown(0, arm, who.to()).map_err(|e| refused(&e))
 }
@@ -145,13 +145,27 @@ pub(crate) fn tried(
     to: Option<(&str, i64)>,
 ) -> Result<Composed> {
     let l = letterheads::one(c, d.letterhead_id)?;
+    let b = built(d, &l).map_err(|e| refused(&e))?;
+    made(c, app, (d, b), &l, arm, contact, to)
+}
+
+/// As [`tried`], of a draft that was built.
+fn made(
+    c: &Connection,
+    app: &App,
+    (d, b): (&MailingDraft, Built),
+    l: &Letterhead,
+    arm: usize,
+    contact: Option<i64>,
+    to: Option<(&str, i64)>,
+) -> Result<Composed> {
     let mut d = d.clone();
     if to.is_some() {
         for s in &mut d.subjects {
             *s = format!("[Test] {s}");
         }
     }
-    let (composer, own) = composer(c, (app.base_url(), &app.signer), 0, &d, &l, Links::Plain)?;
+    let (composer, own) = composer(c, (app.base_url(), &app.signer), 0, (&d, b), l, Links::Plain)?;
     let mut who = Somebody::read(c, contact, &own)?;
     if let Some((to, _)) = to {
         to.clone_into(&mut who.address);
@@ -176,8 +190,8 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, metric: O
         subjects: d.subjects.clone(),
         preheader: d.preheader.clone(),
         source: d.html.clone(),
-        html: b.html,
-        text: b.text,
+        html: b.html.clone(),
+        text: b.text.clone(),
         derived: b.derived,
         postal_address: l.postal_address.clone(),
         service,
@@ -187,11 +201,11 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, metric: O
     };
     let mut found = message::check(&draft, &missing, audience);
     // A message can only be made of a draft whose placeholders can be read; of that, what isn't known yet is about its headers.
-    if let Ok(m) = tried(c, app, d, 0, None, None)
+    if let Ok(m) = made(c, app, (d, b), &l, 0, None, None)
         && let Some(finished) = finished::read(&m.bytes)
     {
         let finished = message::Finished { return_domain: m.return_path.rsplit_once('@').map(|(_, d)| d.to_owned()), ..finished };
-        found.extend(check_finished(&finished, service, false).into_iter().filter(|f| f.part == "headers" && !f.words.contains("subject")));
+        found.extend(check_finished(&finished, service).into_iter().filter(|f| f.part == "headers" && !f.words.contains("subject")));
     }
     found.extend(unpublished(c, app, &l)?);
     found.sort_by_key(|f| f.level != message::Level::Error);
@@ -221,8 +235,8 @@ pub(crate) fn key_found(app: &App, key: &letterheads::SigningKey) -> Option<bool
 
 /// What a placeholder is, for completing one as it is typed.
 pub(crate) fn placeholders(c: &Connection) -> Result<Vec<String>> {
-    let own = mailings::own_placeholders(c)?.into_iter().map(|(name, _)| name);
-    Ok(message::CONTACT_PLACEHOLDERS.iter().chain(&SEND_PLACEHOLDERS).map(|s| (*s).to_owned()).chain(own).collect())
+    let own = mailings::own_placeholders(c)?;
+    Ok(message::placeholders(own.iter().map(|(name, _)| name.as_str())).map(str::to_owned).collect())
 }
 
 /// The composer of a mailing that is on its way.
@@ -233,5 +247,6 @@ pub(crate) fn composer_of(
     m: &Mailing,
 ) -> Result<(Composer, Vec<(String, i64)>)> {
     let l = letterheads::of_mailing(c, m.id)?;
-    composer(c, (base_url, signer), m.id, &m.draft, &l, Links::Counted)
+    let b = built(&m.draft, &l).map_err(|e| refused(&e))?;
+    composer(c, (base_url, signer), m.id, (&m.draft, b), &l, Links::Counted)
 }

@@ -4,6 +4,7 @@ use crate::{Result, StoreError, segments};
 use rinse_core::schedule::Schedule;
 use rinse_core::segment::Tree;
 use rinse_core::{DAY, Instant, zone};
+use rusqlite::types::Value;
 use rusqlite::{Connection, params, params_from_iter};
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
@@ -61,6 +62,16 @@ impl Audience {
         let but = any(self.without.iter().map(|g| g.tree())).map(|t| Tree::Not { of: Box::new(t) });
         let mut of: Vec<Tree> = [who, only, but].into_iter().flatten().collect();
         if of.len() > 1 { Some(Tree::All { of }) } else { of.pop() }
+    }
+
+    /// The condition that it puts on `contact c`.
+    ///
+    /// # Errors
+    /// When a list or segment is gone.
+    pub(crate) fn condition(&self, c: &Connection, at: Instant) -> Result<(String, Vec<Value>)> {
+        let Some(tree) = self.tree() else { return Ok(("1".to_owned(), Vec::new())) };
+        let sql = segments::compile(c, &tree, at)?;
+        Ok((sql.text, sql.values))
     }
 
     /// Their numbers, ascending; None: everyone.
@@ -192,13 +203,7 @@ fn largest(mut all: Vec<Portion>) -> Vec<Portion> {
 /// # Errors
 /// When a list or segment is gone.
 pub fn look(c: &Connection, who: &Audience, schedule: &Schedule, usual_zone: &str, at: Instant, but: Option<i64>) -> Result<AudienceLook> {
-    let (condition, values) = match who.tree() {
-        Some(tree) => {
-            let sql = segments::compile(c, &tree, at)?;
-            (sql.text, sql.values)
-        }
-        None => ("1".to_owned(), Vec::new()),
-    };
+    let (condition, values) = who.condition(c, at)?;
     let grouped = |by: &str| -> Result<Vec<Portion>> {
         let mut s = c.prepare(&format!(
             "SELECT {by}, count(*) FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.gone IS NULL AND {condition} GROUP BY 1"

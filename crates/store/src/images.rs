@@ -2,7 +2,7 @@
 
 use crate::{Result, StoreError};
 use rinse_core::Instant;
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 use utoipa::ToSchema;
@@ -31,7 +31,7 @@ fn kind(bytes: &[u8]) -> Option<&'static str> {
 }
 
 fn key_of(digest: &[u8]) -> String {
-    digest.iter().take(16).map(|b| format!("{b:02x}")).collect()
+    rinse_core::token::hex(&digest[..digest.len().min(16)])
 }
 
 /// Keeps an image; the same one again is the one that is there.
@@ -54,7 +54,13 @@ pub fn save(c: &Connection, name: &str, bytes: &[u8], now: Instant, person: Opti
         "INSERT INTO image (name, kind, digest, bytes, at, person_id) VALUES (?1,?2,?3,?4,?5,?6) ON CONFLICT (digest) DO NOTHING",
         params![name, kind, digest.as_slice(), bytes, now.0, person],
     )?;
-    all(c)?.into_iter().find(|i| i.key == key_of(&digest)).ok_or(StoreError::Missing("image"))
+    Ok(c.prepare_cached(&format!("SELECT {COLUMNS} FROM image WHERE digest = ?1"))?.query_row([digest.as_slice()], read)?)
+}
+
+const COLUMNS: &str = "id, name, kind, length(bytes), digest";
+
+fn read(r: &Row<'_>) -> rusqlite::Result<Image> {
+    Ok(Image { id: r.get(0)?, name: r.get(1)?, kind: r.get(2)?, bytes: r.get(3)?, key: key_of(&r.get::<_, Vec<u8>>(4)?) })
 }
 
 /// The newest first.
@@ -62,12 +68,8 @@ pub fn save(c: &Connection, name: &str, bytes: &[u8], now: Instant, person: Opti
 /// # Errors
 /// When the database fails.
 pub fn all(c: &Connection) -> Result<Vec<Image>> {
-    let mut s = c.prepare_cached("SELECT id, name, kind, length(bytes), digest FROM image ORDER BY id DESC LIMIT 500")?;
-    Ok(s.query_map([], |r| {
-        let digest: Vec<u8> = r.get(4)?;
-        Ok(Image { id: r.get(0)?, name: r.get(1)?, kind: r.get(2)?, bytes: r.get(3)?, key: key_of(&digest) })
-    })?
-    .collect::<rusqlite::Result<_>>()?)
+    let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM image ORDER BY id DESC LIMIT 500"))?;
+    Ok(s.query_map([], read)?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// An image by its key: its media type and bytes.
@@ -78,8 +80,11 @@ pub fn by_key(c: &Connection, key: &str) -> Result<Option<(String, Vec<u8>)>> {
     if key.len() != 32 || !key.bytes().all(|b| b.is_ascii_hexdigit()) {
         return Ok(None);
     }
-    Ok(c.prepare_cached("SELECT kind, bytes FROM image WHERE lower(hex(substr(digest, 1, 16))) = ?1")?
-        .query_row([key.to_ascii_lowercase()], |r| Ok((r.get(0)?, r.get(1)?)))
+    // The digests that begin so stand together in their index.
+    let from: Vec<u8> = (0..32).step_by(2).filter_map(|i| u8::from_str_radix(&key[i..i + 2], 16).ok()).collect();
+    let to = [from.as_slice(), &[0xff; 16]].concat();
+    Ok(c.prepare_cached("SELECT kind, bytes FROM image WHERE digest BETWEEN ?1 AND ?2")?
+        .query_row([from, to], |r| Ok((r.get(0)?, r.get(1)?)))
         .optional()?)
 }
 

@@ -102,6 +102,12 @@ impl Letterhead {
     }
 }
 
+/// Is it a colour as letterheads have them: `#` and six hexadecimal digits?
+#[must_use]
+pub fn is_colour(given: &str) -> bool {
+    given.len() == 7 && given.starts_with('#') && given[1..].bytes().all(|b| b.is_ascii_hexdigit())
+}
+
 fn row(r: &Row<'_>) -> rusqlite::Result<Letterhead> {
     Ok(Letterhead {
         id: r.get(0)?,
@@ -184,8 +190,7 @@ pub fn save(c: &Connection, l: &Letterhead, now: Instant) -> Result<i64> {
     if let Some(s) = l.social.iter().find(|s| s.name.trim().is_empty() || !rinse_core::message::is_web_link(s.url.trim())) {
         return refuse(format!("{:?} at {:?} can't be linked to: give a name, and an address that begins with https://.", s.name, s.url));
     }
-    let colour = |c: &str| c.len() == 7 && c.starts_with('#') && c[1..].bytes().all(|b| b.is_ascii_hexdigit());
-    if ![&l.ground, &l.ink, &l.accent].into_iter().all(|c| colour(c)) {
+    if ![&l.ground, &l.ink, &l.accent].into_iter().all(|c| is_colour(c)) {
         return refuse("A colour is written as # and six hexadecimal digits.".into());
     }
     if let Some(logo) = l.logo_id
@@ -277,7 +282,7 @@ pub fn keys(c: &Connection, letterhead: i64) -> Result<Vec<SigningKey>> {
     .collect::<rusqlite::Result<_>>()?)
 }
 
-/// Keeps a new key under a selector of its own, which is returned.
+/// Keeps a new key under a selector of its own; returns the key's number.
 ///
 /// # Errors
 /// When there is no such letterhead.

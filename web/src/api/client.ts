@@ -31,15 +31,17 @@ export async function ok<T>(call: Promise<{ data?: T; error?: unknown; response:
   return result.data as T;
 }
 
+/** Posts what isn't JSON both ways: the answer, or an Error with the problem document's sentence. */
+export async function post(path: string, body: BodyInit, refused: string, type?: string): Promise<Response> {
+  const headers = { "x-acting-person": String(acting()), ...(type && { "content-type": type }) };
+  const answer = await fetch(path, { method: "POST", body, headers });
+  if (!answer.ok) throw new Error(((await answer.json()) as { detail?: string }).detail ?? refused);
+  return answer;
+}
+
 /** Uploads a file as it is; the browser streams it. */
 export async function upload(file: File): Promise<Schemas["Run"]> {
   if (file.size > 2 ** 30) throw new Error("The file is over 1 GB. Split it and import the parts one after the other.");
-  const response = await fetch(`/api/imports?name=${encodeURIComponent(file.name)}`, {
-    method: "POST",
-    body: file,
-    headers: { "x-acting-person": String(acting()) },
-  });
-  const body = await response.json();
-  if (!response.ok) throw new Error(body.detail ?? "The file was refused.");
-  return body;
+  const path = `/api/imports?name=${encodeURIComponent(file.name)}`;
+  return (await post(path, file, "The file was refused.")).json() as Promise<Schemas["Run"]>;
 }

@@ -1,7 +1,7 @@
 //! The message check: what must hold of a draft before it may be planned. Errors stop, warnings ask; each points at
 //! its line and, where there is one way to put it right, carries the change.
 
-use super::{CONTACT_PLACEHOLDERS, Draft, Finding, Level, SEND_PLACEHOLDERS, TemplateError, engine, is_web_link, line_of, words};
+use super::{Draft, Finding, LARGE, Level, engine, is_web_link, line_of, words};
 use crate::trial::letter;
 use crate::trial::plan::Metric;
 use lol_html::{RewriteStrSettings, element, rewrite_str};
@@ -9,8 +9,6 @@ use minijinja::Value;
 use std::cell::RefCell;
 use std::collections::{BTreeMap, HashSet};
 
-/// Above this, readers' inboxes cut a message off.
-const LARGE: usize = 100_000;
 /// What most inboxes show of a subject, and of a preheader.
 const SUBJECT_SHOWN: usize = 70;
 const PREHEADER_SHOWN: usize = 140;
@@ -185,8 +183,7 @@ fn variables(part: &str, source: &str, found: &mut Vec<Finding>) -> HashSet<Stri
 
 /// Would `source` fail for somebody for whom `missing` has no value?
 fn needs(draft: &Draft, source: &str, missing: &str) -> bool {
-    let all = CONTACT_PLACEHOLDERS.iter().chain(&SEND_PLACEHOLDERS).copied().chain(draft.own.iter().map(String::as_str));
-    let values: BTreeMap<&str, Value> = all.filter(|p| *p != missing).map(|p| (p, Value::from("x"))).collect();
+    let values: BTreeMap<&str, Value> = draft.placeholders().filter(|p| *p != missing).map(|p| (p, Value::from("x"))).collect();
     engine(true).render_str(source, values).is_err()
 }
 
@@ -210,17 +207,13 @@ fn check_placeholders(
     used.sort();
     for name in used {
         let line = line_of(source, &name);
-        let known = CONTACT_PLACEHOLDERS.contains(&name.as_str()) || SEND_PLACEHOLDERS.contains(&name.as_str());
-        if !known && !draft.own.contains(&name) {
-            let all: Vec<&str> =
-                CONTACT_PLACEHOLDERS.iter().chain(&SEND_PLACEHOLDERS).copied().chain(draft.own.iter().map(String::as_str)).collect();
-            let near = all.iter().copied().max_by(|a, b| {
-                let like = |x: &str| strsim::jaro_winkler(x, &name);
-                like(a).total_cmp(&like(b))
-            });
+        if !draft.placeholders().any(|p| p == name) {
+            let all: Vec<&str> = draft.placeholders().collect();
+            let like = |p: &str| strsim::jaro_winkler(p, &name);
+            let near = all.iter().copied().max_by(|a, b| like(a).total_cmp(&like(b)));
             let mut finding =
                 Finding::new(Level::Error, part, line, format!("There is no placeholder {name:?}. These exist: {}.", all.join(", ")));
-            if let Some(near) = near.filter(|n| strsim::jaro_winkler(n, &name) > 0.8) {
+            if let Some(near) = near.filter(|n| like(n) > 0.8) {
                 finding = finding.fixed_by(&format!("Write {near}"), &name, near);
             }
             found.push(finding);
@@ -299,7 +292,7 @@ fn check_links(draft: &Draft, found: &mut Vec<Finding>) {
             })),
     );
     if let Err(e) = done {
-        add(Finding::new(Level::Error, "html", None, TemplateError { line: None, words: format!("The HTML can't be read: {e}.") }.words));
+        add(Finding::new(Level::Error, "html", None, format!("The HTML can't be read: {e}.")));
     }
     found.extend(bad.into_inner());
 }

@@ -1,6 +1,6 @@
 //! The check of a whole message, as it would arrive: what can only be seen once headers and parts are together.
 
-use super::{Finding, Level, is_web_link, words};
+use super::{Finding, LARGE, Level, is_web_link, words};
 use lol_html::{RewriteStrSettings, element, rewrite_str};
 use std::cell::RefCell;
 
@@ -38,10 +38,9 @@ fn aligned(a: &str, b: &str) -> bool {
     a == b || a.ends_with(&format!(".{b}")) || b.ends_with(&format!(".{a}"))
 }
 
-/// Checks a whole message. `service`: nothing has to unsubscribe. `signed`: it was made to be signed, so that a
-/// lacking signature is an error and not only a remark.
+/// Checks a whole message. `service`: nothing has to unsubscribe.
 #[must_use]
-pub fn check_finished(m: &Finished, service: bool, signed: bool) -> Vec<Finding> {
+pub fn check_finished(m: &Finished, service: bool) -> Vec<Finding> {
     let mut found = Vec::new();
     let mut add = |level, part: &str, words: String| found.push(Finding::new(level, part, None, words));
     if m.subject.trim().is_empty() {
@@ -87,12 +86,12 @@ pub fn check_finished(m: &Finished, service: bool, signed: bool) -> Vec<Finding>
                 }
             }
         }
-        None if signed || !m.signatures.is_empty() => {
+        None if !m.signatures.is_empty() => {
             add(Level::Error, "headers", format!("No DKIM signature is by {} or a domain that aligns with it.", m.from_domain));
         }
         None => add(Level::Warning, "headers", "The message carries no DKIM signature; large hosts refuse bulk mail without one.".into()),
     }
-    if m.bytes > 100_000 {
+    if m.bytes > LARGE {
         let words = format!("The message is {} kB; above 100 kB some readers cut it off.", m.bytes / 1000);
         add(Level::Warning, "html", words);
     }
@@ -175,11 +174,11 @@ mod tests {
 
     #[test]
     fn a_whole_message_passes_and_each_gap_is_found() {
-        assert_eq!(check_finished(&whole(), false, true), []);
+        assert_eq!(check_finished(&whole(), false), []);
         let without = |change: fn(&mut Finished)| {
             let mut m = whole();
             change(&mut m);
-            check_finished(&m, false, true).into_iter().filter(|f| f.level == Level::Error).count()
+            check_finished(&m, false).into_iter().filter(|f| f.level == Level::Error).count()
         };
         assert_eq!(without(|m| m.list_unsubscribe_post = None), 1);
         assert_eq!(without(|m| m.signatures[0].covers.truncate(1)), 2);

@@ -62,6 +62,21 @@ pub struct Draft {
     pub metric: Option<Metric>,
 }
 
+impl Draft {
+    /// Every placeholder that there is for it.
+    pub(crate) fn placeholders(&self) -> impl Iterator<Item = &str> {
+        placeholders(self.own.iter().map(String::as_str))
+    }
+}
+
+/// Every placeholder that there is, those of fields of one's own last.
+pub fn placeholders<'a>(own: impl Iterator<Item = &'a str>) -> impl Iterator<Item = &'a str> {
+    CONTACT_PLACEHOLDERS.into_iter().chain(SEND_PLACEHOLDERS).chain(own)
+}
+
+/// Above so many bytes, readers' inboxes cut a message off.
+pub(crate) const LARGE: usize = 100_000;
+
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Level {

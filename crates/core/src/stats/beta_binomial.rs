@@ -1,7 +1,7 @@
 //! The Bayesian reading of arms: how likely each is the best, and what choosing it may cost.
 
 use super::quadrature::{NODES, rule};
-use super::special::{digamma, trigamma};
+use super::special::{digamma, log_rates, trigamma};
 use super::{Arm, StatsError};
 use serde::{Deserialize, Serialize};
 
@@ -70,8 +70,7 @@ pub fn beta_binomial(arms: &[Arm], prior: Prior) -> Result<Best, StatsError> {
         let (middle, half) = ((ends[p] + ends[p + 1]) / 2.0, (ends[p + 1] - ends[p]) / 2.0);
         for i in 0..NODES {
             let y = middle + half * r.nodes[i];
-            // ln p and ln (1 - p), each right where it is near 0.
-            let (lp, lq) = if y > 0.0 { (-(-y).exp().ln_1p(), -y - (-y).exp().ln_1p()) } else { (y - y.exp().ln_1p(), -y.exp().ln_1p()) };
+            let (lp, lq) = log_rates(y);
             slope[p * NODES + i] = (lp + lq).exp();
             for (j, (a, b)) in shapes.iter().enumerate() {
                 let d = (constants[j] + a * lp + b * lq).exp();

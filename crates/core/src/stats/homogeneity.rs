@@ -54,7 +54,7 @@ pub struct Stratified {
 pub fn mantel_haenszel_difference(strata: &[Stratum], level: f64) -> Result<Stratified, StatsError> {
     let z = z_of_level(level)?;
     let (mut weight, mut numerator, mut p_sum, mut q_sum) = (0.0, 0.0, 0.0, 0.0);
-    let (mut excess, mut variance) = (0.0, 0.0);
+    let mut variance = 0.0;
     for s in strata {
         for arm in [s.a, s.b] {
             if arm.successes > arm.trials {
@@ -67,11 +67,10 @@ pub fn mantel_haenszel_difference(strata: &[Stratum], level: f64) -> Result<Stra
         let (c, n0, x, n1) = (s.a.successes as f64, s.a.trials as f64, s.b.successes as f64, s.b.trials as f64);
         let n = n0 + n1;
         weight += n1 * n0 / n;
+        // Also x - (x+c) n1/N, the excess that the test asks of, without its cancellation.
         numerator += (x * n0 - c * n1) / n;
         p_sum += (n1 * n1 * c - n0 * n0 * x + n1 * n0 * (n0 - n1) / 2.0) / (n * n);
         q_sum += (x * (n0 - c) + c * (n1 - x)) / (2.0 * n);
-        // x - (x+c) n1/N, written so that nearly equal terms don't cancel.
-        excess += (x * n0 - c * n1) / n;
         if n > 1.0 {
             variance += n0 / n * (n1 / n) * (x + c) * ((n - x - c) / (n - 1.0));
         }
@@ -82,6 +81,6 @@ pub fn mantel_haenszel_difference(strata: &[Stratum], level: f64) -> Result<Stra
     let difference = numerator / weight;
     let half = z * ((difference * p_sum + q_sum).max(0.0)).sqrt() / weight;
     let (statistic, p) =
-        if variance == 0.0 { (0.0, 1.0) } else { (excess * excess / variance, chi_square_sf(excess * excess / variance, 1.0)) };
+        if variance == 0.0 { (0.0, 1.0) } else { (numerator * numerator / variance, chi_square_sf(numerator * numerator / variance, 1.0)) };
     Ok(Stratified { difference, lower: difference - half, upper: difference + half, cmh_statistic: statistic, cmh_p_value: p })
 }

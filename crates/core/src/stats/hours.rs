@@ -3,7 +3,7 @@
 use super::adjust::{Adjustment, adjust_p_values};
 use super::beta_binomial_fit::{Group, Prior, fit};
 use super::homogeneity::chi_square_homogeneity;
-use super::special::normal_cdf;
+use super::special::{log_rates, normal_cdf};
 use super::{Arm, StatsError};
 use serde::{Deserialize, Serialize};
 use std::f64::consts::TAU;
@@ -97,8 +97,7 @@ pub fn hour_profile(hours: &[Hour]) -> Result<HourProfile, StatsError> {
 
 /// The log-likelihood at a rate given by its log odds.
 fn log_likelihood(x: f64, n: f64, eta: f64) -> f64 {
-    let (ln_p, ln_q) =
-        if eta > 0.0 { (-(-eta).exp().ln_1p(), -eta - (-eta).exp().ln_1p()) } else { (eta - eta.exp().ln_1p(), -eta.exp().ln_1p()) };
+    let (ln_p, ln_q) = log_rates(eta);
     x * ln_p + (n - x) * ln_q
 }
 

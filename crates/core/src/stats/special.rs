@@ -17,6 +17,18 @@ pub fn normal_cdf(z: f64) -> f64 {
     normal_sf(-z)
 }
 
+/// `ln p` and `ln (1 - p)` of the rate with these log odds, each right where it is near 0.
+#[must_use]
+pub fn log_rates(log_odds: f64) -> (f64, f64) {
+    if log_odds > 0.0 {
+        let small = (-log_odds).exp().ln_1p();
+        (-small, -log_odds - small)
+    } else {
+        let small = log_odds.exp().ln_1p();
+        (log_odds - small, -small)
+    }
+}
+
 /// The `z` with `P(Z > z) = q`, for `0 < q < 1`.
 ///
 /// Starts from the rational approximation of Abramowitz and Stegun 26.2.23 and is polished by

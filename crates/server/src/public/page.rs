@@ -3,7 +3,7 @@
 use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Response};
 use minijinja::{Environment, Value, context};
-use rinse_store::letterheads::Letterhead;
+use rinse_store::letterheads::{Letterhead, is_colour};
 use std::sync::OnceLock;
 
 /// The templates; what is put into HTML is escaped.
@@ -45,8 +45,7 @@ pub(crate) fn boxes(topics: &[Topic]) -> Value {
 
 /// A colour, or another when it isn't one: nothing else gets into the style.
 fn colour(given: &str, or: &str) -> String {
-    let is = given.len() == 7 && given.starts_with('#') && given[1..].bytes().all(|b| b.is_ascii_hexdigit());
-    if is { given.to_owned() } else { or.to_owned() }
+    if is_colour(given) { given.to_owned() } else { or.to_owned() }
 }
 
 /// A page of a letterhead; of nobody's, when its link isn't known.

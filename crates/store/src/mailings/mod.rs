@@ -189,13 +189,7 @@ pub fn own_values(c: &Connection, contact: i64, fields: &[(String, i64)]) -> Res
 /// # Errors
 /// When a segment or a list is gone.
 pub fn missing(c: &Connection, who: &Audience, used: &[(String, i64)], now: Instant) -> Result<(BTreeMap<String, u64>, u64)> {
-    let (condition, values) = match who.tree() {
-        Some(tree) => {
-            let sql = crate::segments::compile(c, &tree, now)?;
-            (sql.text, sql.values)
-        }
-        None => ("1".to_owned(), Vec::new()),
-    };
+    let (condition, values) = who.condition(c, now)?;
     let count = |what: &str| format!("coalesce(sum({what} IS NULL OR {what} = ''), 0)");
     let mut columns = vec![count("c.given_name"), count("c.family_name"), count("c.country")];
     let mut names: Vec<String> = [0, 1, 3].into_iter().map(|i| CONTACT_PLACEHOLDERS[i].to_owned()).collect();

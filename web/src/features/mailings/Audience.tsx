@@ -1,11 +1,12 @@
 import { MenuItem, TextField } from "@mui/material";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useDeferredValue, useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { count, instant, percent, plural } from "../../shared/format";
 import { CELLS, cellWords } from "../../shared/load";
 import type { Draft } from "./draft";
+import { useAudience } from "./useAudience";
 
 type Group = Schemas["Group"];
 type Named = { id: number; name: string };
@@ -155,21 +156,7 @@ export function AudienceSection({
 }) {
   const segments = useQuery({ queryKey: ["segments"], queryFn: () => ok(api.GET("/api/segments")) }).data ?? [];
   const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) }).data ?? [];
-  const late = useDeferredValue(d);
-  const asked = {
-    list_id: late.list_id,
-    segment_id: late.segment_id,
-    also: late.also,
-    without: late.without,
-    schedule: late.schedule,
-    letterhead_id: late.letterhead_id,
-  };
-  const look = useQuery({
-    queryKey: ["audience", asked, at, mailing],
-    queryFn: () => ok(api.POST("/api/audience", { body: { draft: late, at, mailing } })),
-    placeholderData: keepPreviousData,
-    enabled: late.letterhead_id > 0,
-  });
+  const look = useAudience(d, at, mailing);
   const pick = (
     label: string,
     value: number | null | undefined,

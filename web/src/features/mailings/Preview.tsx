@@ -1,7 +1,7 @@
 import { Button, TextField } from "@mui/material";
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
-import { acting, api, ok } from "../../api/client";
+import { api, ok, post } from "../../api/client";
 import { Failure } from "../../shared/states";
 import type { Draft } from "./draft";
 
@@ -64,15 +64,9 @@ function ShownAs({ as, setAs }: { as: number | null; setAs: (id: number | null) 
 }
 
 async function openMessage(body: object) {
-  const answer = await fetch("/api/message.eml", {
-    method: "POST",
-    headers: { "content-type": "application/json", "x-acting-person": String(acting()) },
-    body: JSON.stringify(body),
-  });
-  if (!answer.ok)
-    throw new Error(((await answer.json()) as { detail?: string }).detail ?? "The message can't be made.");
+  const made = await post("/api/message.eml", JSON.stringify(body), "The message can't be made.", "application/json");
   const link = document.createElement("a");
-  link.href = URL.createObjectURL(await answer.blob());
+  link.href = URL.createObjectURL(await made.blob());
   link.download = "message.eml";
   link.click();
   URL.revokeObjectURL(link.href);

@@ -75,20 +75,21 @@ export function SigningKeys({ letterhead }: { letterhead: number }) {
                 </div>
               ))}
               <div className="acts">
-                <Button
-                  variant="outlined"
-                  disabled={act.isPending}
-                  onClick={() => act.mutate({ what: "make", algorithm: "rsa" })}
-                >
-                  Make an RSA key
-                </Button>
-                <Button
-                  variant="outlined"
-                  disabled={act.isPending}
-                  onClick={() => act.mutate({ what: "make", algorithm: "ed25519" })}
-                >
-                  Make an Ed25519 key
-                </Button>
+                {(
+                  [
+                    ["rsa", "an RSA"],
+                    ["ed25519", "an Ed25519"],
+                  ] as const
+                ).map(([algorithm, words]) => (
+                  <Button
+                    key={algorithm}
+                    variant="outlined"
+                    disabled={act.isPending}
+                    onClick={() => act.mutate({ what: "make", algorithm })}
+                  >
+                    Make {words} key
+                  </Button>
+                ))}
               </div>
               {all.length > used.length && (
                 <p className="soft small">

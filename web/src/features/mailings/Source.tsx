@@ -1,7 +1,7 @@
 import { Button, MenuItem, TextField } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type RefObject, useId, useRef, useState } from "react";
-import { acting, api, ok, type Schemas } from "../../api/client";
+import { api, ok, post, type Schemas } from "../../api/client";
 import { FileButton } from "../../shared/FileButton";
 import { Failure } from "../../shared/states";
 import type { Draft } from "./draft";
@@ -74,14 +74,8 @@ export function SourceArea({
 }
 
 async function uploadImage(file: File): Promise<Schemas["Image"]> {
-  const answer = await fetch(`/api/images?name=${encodeURIComponent(file.name)}`, {
-    method: "POST",
-    body: file,
-    headers: { "x-acting-person": String(acting()) },
-  });
-  const body = (await answer.json()) as Schemas["Image"] & { detail?: string };
-  if (!answer.ok) throw new Error(body.detail ?? "The image was refused.");
-  return body;
+  const path = `/api/images?name=${encodeURIComponent(file.name)}`;
+  return (await post(path, file, "The image was refused.")).json() as Promise<Schemas["Image"]>;
 }
 
 /** Pieces to put in, and images. What is put in is plain source, to be changed like the rest. */

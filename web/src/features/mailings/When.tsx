@@ -1,9 +1,9 @@
 import { Button, MenuItem, TextField } from "@mui/material";
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useDeferredValue } from "react";
-import { api, ok, type Schemas } from "../../api/client";
+import { useQuery } from "@tanstack/react-query";
+import { api, ok } from "../../api/client";
 import { instant, plural } from "../../shared/format";
 import type { Draft, Schedule } from "./draft";
+import { useAudience } from "./useAudience";
 
 export type How = "now" | "at" | "local";
 type Passed = NonNullable<NonNullable<Schedule["local"]>["passed"]>;
@@ -36,14 +36,8 @@ export function WhenSection({
   const set = (change: Partial<Schedule>) => setD({ ...d, schedule: { ...s, ...change } });
   const rates = s.rates ?? [];
   const local = s.local ?? null;
-  const late = useDeferredValue(d);
-  const look = useQuery({
-    queryKey: ["audience", late.schedule, late.list_id, late.segment_id, late.also, late.without, at, mailing, "when"],
-    queryFn: () => ok(api.POST("/api/audience", { body: { draft: late, at, mailing } })),
-    placeholderData: keepPreviousData,
-    enabled: late.letterhead_id > 0,
-  });
-  const l: Schemas["AudienceLook"] | undefined = look.data;
+  const look = useAudience(d, at, mailing);
+  const l = look.data;
   const choose = (h: How) => {
     setHow(h);
     const tomorrow = Math.floor(now / DAY) + 1;
