@@ -122,7 +122,10 @@ impl Engine {
                 p.done = (now - from) / 60_000;
                 p.total = ((to - from) / 60_000).max(1);
                 p.words = now.words();
-                p.error = error;
+                p.error = error.clone();
+                if !running {
+                    p.end(error);
+                }
             });
         };
         report(true, from, None);

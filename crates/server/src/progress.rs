@@ -18,6 +18,18 @@ pub(crate) struct Progress {
     pub(crate) total: i64,
     pub(crate) words: String,
     pub(crate) error: Option<String>,
+    /// How often this work has ended. A watcher is told the newest state only, so work that is done
+    /// at once may never be seen running: this is what shows that it ran.
+    pub(crate) ended: u64,
+}
+
+impl Progress {
+    /// The work is over, for good or with a reason.
+    pub(crate) fn end(&mut self, error: Option<String>) {
+        self.running = false;
+        self.error = error;
+        self.ended += 1;
+    }
 }
 
 /// The work there is, by name (`clock`, `import-7`).

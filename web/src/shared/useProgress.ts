@@ -1,23 +1,38 @@
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 
-export type Progress = { running: boolean; done: number; total: number; words: string; error: string | null };
+export type Progress = {
+  running: boolean;
+  done: number;
+  total: number;
+  words: string;
+  error: string | null;
+  ended: number;
+};
 
 /**
- * Follows long work by server-sent events; picks it up again after a reload. `expected`: the page
- * believes that it runs, so when the first word is that it doesn't, it ended meanwhile.
+ * Follows long work by server-sent events; picks it up again after a reload. Events tell the newest
+ * state only, so short work may never be seen running: its count of ends shows that it ran.
+ * `expected`: the page believes that it runs, so word that it doesn't means it ended meanwhile.
  */
 export function useProgress(job: string, onEnd: () => void, expected = false): Progress | null {
   const [progress, setProgress] = useState<Progress | null>(null);
+  const believed = useRef(expected);
+  useEffect(() => {
+    believed.current = expected;
+  }, [expected]);
   useEffect(() => {
     let source: EventSource | undefined;
-    let ran = expected;
+    let ran = false;
+    let ends: number | undefined;
     const open = () => {
       source = new EventSource(`/api/progress/${job}`);
       source.onmessage = (e) => {
         const p = JSON.parse(e.data) as Progress;
         setProgress(p);
-        if (ran && !p.running) onEnd();
+        const over = ran || believed.current || (ends !== undefined && p.ended !== ends);
+        if (over && !p.running) onEnd();
         ran = p.running;
+        ends = p.ended;
       };
     };
     const close = () => source?.close();

@@ -51,9 +51,6 @@ pub(crate) fn start_undo(app: &App, id: i64, person: Option<i64>) {
                 Err(e) => break Some(e.to_string()),
             }
         };
-        progress.send_modify(|p| {
-            p.running = false;
-            p.error = error;
-        });
+        progress.send_modify(|p| p.end(error));
     });
 }

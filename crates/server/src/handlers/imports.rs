@@ -130,7 +130,7 @@ pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>
         })
     })
     .await;
-    progress.send_modify(|p| p.running = false);
+    progress.send_modify(|p| p.end(None));
     Ok(Json(run?))
 }
 
@@ -169,10 +169,7 @@ pub(crate) fn start_apply(app: &App, id: i64, person: Option<i64>) {
             told.borrow().words != "Cancelling"
         })
         .await;
-        progress.send_modify(|p| {
-            p.running = false;
-            p.error = done.err().map(|e| e.to_string());
-        });
+        progress.send_modify(|p| p.end(done.err().map(|e| e.to_string())));
     });
 }
 

@@ -67,7 +67,7 @@ pub(crate) async fn advance(State(app): State<App>, _: Acting, Json(a): Json<Adv
 
 /// Server-sent progress of long work.
 pub(crate) async fn progress(State(app): State<App>, Path(job): Path<String>) -> Result<impl IntoResponse, ApiError> {
-    if job != "clock" && !job.starts_with("import-") {
+    if job != "clock" && !job.starts_with("import-") && !job.starts_with("change-") {
         return Err(ApiError::Malformed("There is no such work.".into()));
     }
     Ok(app.jobs.stream(&job))
