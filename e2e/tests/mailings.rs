@@ -99,3 +99,67 @@ async fn paused_on_its_way_and_gone_on_with() {
     clock(&b, 12);
     wait_until("it is whole", || b.rinse.json("GET", "/api/mailings/1", &Value::Null)["state"] == "sent");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_reaction_is_made_tried_and_seen_to_act() {
+    let b = Bench::start().await;
+    base(&b).await;
+    let choose = async |label: &str, option: &str| {
+        let css = format!("select[aria-label='{label}']");
+        b.page.wait().for_element(Locator::Css(&css)).await.unwrap().select_by_label(option).await.unwrap();
+    };
+    let write = async |label: &str, text: &str| {
+        let css = format!("input[aria-label='{label}']");
+        let field = b.page.wait().for_element(Locator::Css(&css)).await.unwrap();
+        field.send_keys("\u{E009}a\u{E000}").await.unwrap();
+        field.send_keys(text).await.unwrap();
+    };
+    // A score and another system first, so that the reaction has something to do.
+    b.go("/mailings/scores").await;
+    b.shows("There is no score yet").await;
+    b.fill("Name", "Interest").await;
+    b.click("Make the score").await;
+    b.shows("half of it is left after 90 days").await;
+    b.go("/mailings/webhooks").await;
+    b.fill("Name", "Records").await;
+    b.fill("Address", "https://records.example/in").await;
+    b.click("Tell this system").await;
+    b.shows("Rinse asks no outside host. Give an address on this machine").await;
+    b.fill("Address", "/standin/records").await;
+    b.click("Tell this system").await;
+    b.shows("1 system is told").await;
+    b.click("Send a test").await;
+    b.shows("What was told").await;
+    b.accessible("other systems").await;
+
+    let mailing = b.rinse.json("POST", "/api/mailings", &draft(1, &["Boats"]))["id"].as_i64().unwrap();
+    b.go(&format!("/mailings/{mailing}")).await;
+    b.click("Add a reaction to this mailing").await;
+    choose("What happens", "hasn’t clicked in time").await;
+    write("Hours", "6").await;
+    choose("Add what follows", "points on the score").await;
+    write("Points", "-2").await;
+    choose("Add what follows", "tell the system").await;
+    choose("Add what follows", "ask a person to").await;
+    write("What to do", "Ring them").await;
+    b.accessible("a reaction in the making").await;
+    b.click("Try it on the past year").await;
+    b.shows("there is nothing to rank").await;
+    b.click("Switch it on").await;
+    b.shows("hasn’t clicked any link 6 hours after it came: −2 on Interest, tell Records, ask a person: “Ring them”").await;
+
+    b.rinse.json("POST", &format!("/api/mailings/{mailing}/plan"), &json!({ "at": null }));
+    clock(&b, 8);
+    b.go("/today").await;
+    b.click("Open the tasks").await;
+    b.shows("Ring them").await;
+    b.click("It is done").await;
+    b.shows("done").await;
+    b.click("When somebody hasn’t clicked").await;
+    b.shows("It has acted").await;
+    b.shows("Boat days").await;
+    b.accessible("whom it concerned").await;
+    b.click_css("tbody a").await;
+    b.shows("Interest: −2.0").await;
+    b.sound("a reaction").await;
+}

@@ -34,6 +34,10 @@ import { MailingPage } from "./features/mailings/MailingPage";
 import { MailingsHome } from "./features/mailings/MailingsHome";
 import { SegmentPage } from "./features/segments/SegmentPage";
 import { SegmentsPage } from "./features/segments/SegmentsPage";
+import { ReactionPage } from "./features/reactions/ReactionPage";
+import { ReactionsPage } from "./features/reactions/ReactionsPage";
+import { ScoresPage } from "./features/reactions/ScoresPage";
+import { WebhooksPage } from "./features/reactions/WebhooksPage";
 import { TodayPage } from "./features/today/TodayPage";
 import { OutsidePage } from "./features/trials/OutsidePage";
 import { PlanPage } from "./features/trials/PlanPage";
@@ -76,6 +80,10 @@ const router = createBrowserRouter([
       { path: "/mailings/calendar", element: <CalendarPage /> },
       { path: "/mailings/compare", element: <ComparePage /> },
       { path: "/mailings/letterheads/:id", element: <LetterheadPage /> },
+      { path: "/mailings/reactions", element: <ReactionsPage /> },
+      { path: "/mailings/reactions/:id", element: <ReactionPage /> },
+      { path: "/mailings/scores", element: <ScoresPage /> },
+      { path: "/mailings/webhooks", element: <WebhooksPage /> },
       { path: "/mailings/:id", element: <MailingPage /> },
       { path: "/trials", element: <TrialsHome /> },
       { path: "/trials/plan/:mailing", element: <PlanPage /> },

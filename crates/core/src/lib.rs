@@ -8,6 +8,8 @@
 //! * [`segment`]: who is meant, as a tree of conditions; [`load`]: how much mail they get, and how they answer.
 //! * [`address`], [`base_check`], [`table`]: reading what people import; [`message`]: what a mailing must have.
 //! * [`purchase`], [`event`]: what people bought and did elsewhere; [`goal`]: what of it counts.
+//! * [`reaction`], [`score`]: what follows when people do something; [`attribution`]: what a conversion is put down to.
+//! * [`webhook`]: what other systems are told, signed.
 //! * [`token`]: the signed links in messages.
 //!
 //! What it is not: no file, no socket, no database, no clock, no thread. Time comes in as an
@@ -16,6 +18,7 @@
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
 pub mod address;
+pub mod attribution;
 pub mod base_check;
 pub mod bounce;
 pub mod cap_guide;
@@ -33,10 +36,12 @@ pub mod load;
 pub mod message;
 pub mod near_miss;
 pub mod purchase;
+pub mod reaction;
 pub mod recency;
 pub mod report;
 pub mod response;
 pub mod schedule;
+pub mod score;
 pub mod segment;
 pub mod source;
 pub mod stats;
@@ -45,6 +50,7 @@ pub mod table;
 pub mod token;
 pub mod trial;
 pub mod upkeep;
+pub mod webhook;
 pub mod zone;
 
 pub use instant::{DAY, HOUR, Instant, MINUTE, SECOND};

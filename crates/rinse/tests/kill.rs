@@ -70,3 +70,101 @@ fn killed_in_the_middle_of_an_import() {
         assert_eq!(count(sql), people as i64, "{what}, each once");
     }
 }
+
+/// An HTTP receiver on loopback that refuses every third message the first time: the keys it took, each with its
+/// times, and how many signatures were wrong.
+fn receiver(
+    secret: std::sync::Arc<std::sync::Mutex<Vec<u8>>>,
+) -> (u16, std::sync::Arc<std::sync::Mutex<(std::collections::HashMap<String, u32>, u32)>>) {
+    use std::io::{BufRead, BufReader, Read, Write};
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    let taken: std::sync::Arc<std::sync::Mutex<(std::collections::HashMap<String, u32>, u32)>> = std::sync::Arc::default();
+    let kept = taken.clone();
+    let refused = std::sync::Arc::<std::sync::Mutex<std::collections::HashSet<String>>>::default();
+    std::thread::spawn(move || {
+        for (n, stream) in listener.incoming().enumerate() {
+            let (secret, kept, refused) = (secret.clone(), kept.clone(), refused.clone());
+            std::thread::spawn(move || {
+                let mut stream = stream.ok()?;
+                let mut reader = BufReader::new(stream.try_clone().ok()?);
+                let (mut head, mut line) = (std::collections::HashMap::new(), String::new());
+                while reader.read_line(&mut line).ok()? > 2 {
+                    if let Some((name, value)) = line.split_once(':') {
+                        head.insert(name.to_lowercase(), value.trim().to_owned());
+                    }
+                    line.clear();
+                }
+                let mut body = vec![0; head.get("content-length")?.parse().ok()?];
+                reader.read_exact(&mut body).ok()?;
+                let (key, second) = (&head["webhook-id"], head["webhook-timestamp"].parse::<i64>().ok()?);
+                let now = rinse_core::Instant(second * 1_000);
+                let good = rinse_core::webhook::verify(
+                    &secret.lock().unwrap(),
+                    key,
+                    second,
+                    &String::from_utf8(body).ok()?,
+                    &head["webhook-signature"],
+                    now,
+                );
+                let first = refused.lock().unwrap().insert(key.clone());
+                let status = if first && n % 3 == 0 { "500 Later" } else { "204 Taken" };
+                let mut kept = kept.lock().unwrap();
+                kept.1 += u32::from(!good);
+                if status.starts_with('2') {
+                    *kept.0.entry(key.clone()).or_default() += 1;
+                }
+                drop(kept);
+                stream.write_all(format!("HTTP/1.1 {status}\r\ncontent-length: 0\r\nconnection: close\r\n\r\n").as_bytes()).ok()
+            });
+        }
+    });
+    (port, taken)
+}
+
+#[test]
+fn killed_in_the_middle_of_reacting() {
+    let (folder, binary) = (tempfile::tempdir().unwrap(), Path::new(env!("CARGO_BIN_EXE_rinse")));
+    let data = folder.path();
+    let mut rinse = Process::demo(binary, data);
+    rinse.import(&people_csv(2_000));
+    let head = rinse.json("POST", "/api/letterheads", &letterhead()).as_i64().unwrap();
+    let secret = std::sync::Arc::<std::sync::Mutex<Vec<u8>>>::default();
+    let (port, taken) = receiver(secret.clone());
+    let system = rinse.json("POST", "/api/webhooks", &json!({ "name": "Receiver", "url": format!("http://127.0.0.1:{port}/in") }));
+    let hex = rinse.json("POST", &format!("/api/webhooks/{system}/secret"), &Value::Null)["secret"].as_str().unwrap().to_owned();
+    *secret.lock().unwrap() = (0..hex.len()).step_by(2).map(|i| u8::from_str_radix(&hex[i..i + 2], 16).unwrap()).collect();
+    let score = rinse.json("POST", "/api/scores", &json!({ "id": null, "name": "Interest", "half_life_days": null }));
+    let rule = json!({ "mailing": null, "when": { "kind": "not_clicked", "hours": 1, "link": null, "taken_back": false },
+        "then": [{ "kind": "score", "score": score, "points": 1 }, { "kind": "webhook", "webhook": system }] });
+    rinse.json("POST", "/api/reactions", &json!({ "id": null, "rule": rule, "on": true }));
+    let mailing = rinse.json("POST", "/api/mailings", &draft(head, &["Boats"]))["id"].as_i64().unwrap();
+    rinse.json("POST", &format!("/api/mailings/{mailing}/plan"), &json!({ "at": null }));
+    let move_on = |rinse: &Process, hours: i64| {
+        wait_until("the clock stands", || rinse.http("POST", "/api/clock/advance", format!("{{\"hours\":{hours}}}").as_bytes()).0 == 202);
+    };
+    move_on(&rinse, 3);
+    for more in [50, 400] {
+        wait_until("some messages have arrived", || taken.lock().unwrap().0.len() > more);
+        rinse.kill();
+        rinse = Process::demo(binary, data);
+    }
+    let count = |sql: &str| Connection::open(data.join("rinse.db")).unwrap().query_row(sql, [], |r| r.get::<_, i64>(0)).unwrap_or(-1);
+    let quiet = || {
+        count("SELECT count(*) FROM delivery WHERE state = 0") == 0
+            && count("SELECT (SELECT value FROM setting WHERE key = 'clock') = (SELECT value FROM setting WHERE key = 'clock_target')") == 1
+    };
+    for _ in 0..6 {
+        // What failed waits for its next try, by the demo clock.
+        move_on(&rinse, 1);
+    }
+    wait_until("every message has gone", quiet);
+    let silent = count(
+        "SELECT count(*) FROM send WHERE failed_at IS NULL AND accepted_at IS NOT NULL AND coalesce(click_at > accepted_at + 3600000, 1)",
+    );
+    assert!(silent > 1_000, "{silent}");
+    assert_eq!(count("SELECT count(*) FROM reacted"), silent);
+    assert_eq!(count("SELECT count(*) FROM score_entry"), silent, "nobody gets the points twice");
+    let kept = taken.lock().unwrap();
+    assert_eq!((kept.0.len() as i64, kept.1), (silent, 0), "each message arrived, and each was signed");
+}

@@ -10,6 +10,7 @@ use rinse_core::clearance::RuleSet;
 use rinse_core::consent::Act;
 use rinse_core::goal::{Goal, What};
 use rinse_core::holdout::Holdout;
+use rinse_core::reaction::{Deed, Reaction, Trigger};
 use rinse_core::segment::person::Value;
 use rinse_core::segment::place::GAZETTEER;
 use rinse_core::segment::{self, Bought, Compare, Did, FieldKind, TextTest, Times, Tree};
@@ -28,7 +29,7 @@ use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::settings;
 use rinse_store::signups::{self, Form};
 use rinse_store::suppression::{self, Beside};
-use rinse_store::{contacts, fields, goals, rules, segments, tags, trials};
+use rinse_store::{contacts, fields, goals, reactions, rules, scores, segments, tags, trials, webhooks};
 use std::path::Path;
 
 /// Mon 14 Apr 2025, 00:00 UTC: when the demo's year begins.
@@ -168,6 +169,9 @@ impl Director {
                         rules::save(c, now, Some(1), &set, "To see what our letters earn")
                     })
                     .await?;
+            }
+            if i == 24 || i == 28 {
+                self.reactions(i == 28).await?;
             }
             if i >= 20 {
                 self.sign_ups(self.people + 2 * i, 2, i % 3 != 0).await?;
@@ -410,6 +414,30 @@ impl Director {
                     goals::save(c, None, name, &Goal { what, currency: "GBP".into() }, now, Some(1))?;
                 }
                 Ok(())
+            })
+            .await?;
+        Ok(())
+    }
+
+    /// What follows from what people do: a score and the record system, and later tasks for the desk.
+    async fn reactions(&self, tasks: bool) -> anyhow::Result<()> {
+        let (now, secret): (_, [u8; 32]) = (self.app.now(), rand::random());
+        self.app
+            .store
+            .write(move |c| {
+                let make = |when, then| reactions::save(c, None, &Reaction { mailing: None, when, then }, true, now, Some(1)).map(drop);
+                if tasks {
+                    return make(Trigger::Replied, vec![Deed::Task { words: "Read what they wrote, and answer".into() }]);
+                }
+                let score = scores::save(c, None, "Interest", Some(90.0), now, Some(1))?;
+                let tag = tags::named(c, tags::Kind::Tag, "Quiet lately", now)?;
+                let webhook = webhooks::make(c, "Record system", crate::engine::RECORDS, &secret, now, Some(1))?;
+                let points = |points| Deed::Score { score, points };
+                make(Trigger::Opened, vec![points(1.0)])?;
+                make(Trigger::Clicked { link: None }, vec![points(4.0), Deed::Tag { tag, put: false }])?;
+                make(Trigger::NotClicked { hours: 336, link: None, taken_back: false }, vec![points(-0.5), Deed::Tag { tag, put: true }])?;
+                let lantern = Trigger::Bought { product: Some("Storm lantern".into()), category: None };
+                make(lantern, vec![points(10.0), Deed::Webhook { webhook }])
             })
             .await?;
         Ok(())

@@ -1,6 +1,10 @@
 //! The engine: at each instant it sends what is due, reads trials whose window is over, and lets
 //! rests end. On the demo clock it also brings in what the simulated world does meanwhile.
 
+mod react;
+
+pub(crate) use react::RECORDS;
+
 use crate::clock::Clock;
 use crate::progress::Jobs;
 use crate::transport::Transport;
@@ -97,7 +101,7 @@ impl Engine {
             if let Err(e) = self.daily(self.clock.now()).await {
                 tracing::error!("{e}");
             }
-            let next = self.store.read(sends::next_due).await.ok().flatten();
+            let next = self.next_due().await.ok().flatten();
             let wait = next.map_or(60_000, |n| (n - self.clock.now()).clamp(200, 60_000));
             let _ = tokio::time::timeout(std::time::Duration::from_millis(wait.unsigned_abs()), self.wake.notified()).await;
         }
@@ -142,7 +146,7 @@ impl Engine {
         let now = self.clock.now();
         self.tick_now(now).await?;
         loop {
-            let due = self.store.read(sends::next_due).await?.map(|d| d.max(self.clock.now()));
+            let due = self.next_due().await?.map(|d| d.max(self.clock.now()));
             let until = due.unwrap_or(to).min(to) + 1;
             self.world(until, report).await?;
             match due.filter(|d| *d <= to) {
@@ -152,14 +156,16 @@ impl Engine {
                     report(true, due, None);
                 }
                 None => {
-                    let more = self.store.read(sends::next_due).await?.is_some_and(|d| d <= to);
+                    let more = self.next_due().await?.is_some_and(|d| d <= to);
                     if !more {
                         break;
                     }
                 }
             }
         }
-        self.move_clock(to).await
+        self.move_clock(to).await?;
+        self.react(to).await?;
+        self.tell(to).await
     }
 
     async fn move_clock(&self, to: Instant) -> Result<()> {
@@ -229,6 +235,7 @@ impl Engine {
 
     async fn tick_now(&self, now: Instant) -> Result<()> {
         self.store.write(move |c| ledger::end_rests(c, now)).await?;
+        self.react(now).await?;
         self.start_mailings(now).await?;
         self.start_rollouts(now).await?;
         self.hand_over_due(now).await?;
@@ -239,7 +246,8 @@ impl Engine {
                 sends::finish(c, now)
             })
             .await?;
-        self.read_trials(now).await
+        self.read_trials(now).await?;
+        self.tell(now).await
     }
 
     /// The ids a query finds due at `now`.

@@ -3,7 +3,7 @@
 use crate::error::ApiError;
 use crate::handlers::{
     base_check, changes, clearance, consent, contacts, course, findings, goals, guides, imports, letterheads, mailings, messages, people,
-    rules, segments, suppression, today, trials,
+    reactions, rules, scores, segments, suppression, today, trials, webhooks,
 };
 use crate::state::App;
 use crate::{assets, public};
@@ -100,6 +100,25 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(consent::holdout))
         .routes(routes!(goals::all, goals::save))
         .routes(routes!(goals::delete))
+        .routes(routes!(goals::attribution, goals::attribute))
+        .routes(routes!(goals::of_mailing))
+        .routes(routes!(reactions::all, reactions::save))
+        .routes(routes!(reactions::one, reactions::end))
+        .routes(routes!(reactions::switch))
+        .routes(routes!(reactions::tasks))
+        .routes(routes!(reactions::settle))
+        .routes(routes!(scores::all, scores::save))
+        .routes(routes!(scores::delete))
+        .routes(routes!(scores::leaders))
+        .routes(routes!(scores::try_out))
+        .routes(routes!(scores::give))
+        .routes(routes!(scores::of_contact))
+        .routes(routes!(webhooks::all, webhooks::make))
+        .routes(routes!(webhooks::end))
+        .routes(routes!(webhooks::secret))
+        .routes(routes!(webhooks::test))
+        .routes(routes!(webhooks::log))
+        .routes(routes!(webhooks::again))
         .routes(routes!(mailings::all, mailings::make))
         .routes(routes!(mailings::one, mailings::save))
         .routes(routes!(mailings::links_of))
@@ -169,6 +188,7 @@ pub fn router(app: App) -> Router {
         .route("/api/base-check/{finding}/people.csv", get(base_check::csv))
         .route("/api/mailings/{id}/sluice/{step}/people.csv", get(clearance::step_csv))
         .route("/api/findings/{mailing}/{figure}", get(findings::rows_csv))
+        .route("/api/reactions/{id}/people.csv", get(reactions::csv))
         .route("/api/contacts/people.csv", get(contacts::csv))
         .route("/api/contacts/{id}/record.json", get(people::record))
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))

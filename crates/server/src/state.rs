@@ -7,6 +7,7 @@ use crate::transport::{Smtp, Transport};
 use rinse_core::Instant;
 use rinse_core::token::Signer;
 use rinse_standins::network::Network;
+use rinse_standins::records::Records;
 use rinse_standins::scenario::Scenario;
 use rinse_store::{Store, settings};
 use std::path::PathBuf;
@@ -45,6 +46,8 @@ pub struct App {
     /// The stand-in DNS: the domains without a mail host. None: nobody can be asked.
     no_mail: Option<Arc<Vec<String>>>,
     base_url: Arc<String>,
+    /// The record-system stand-in.
+    pub(crate) records: Arc<Mutex<Records>>,
 }
 
 impl App {
@@ -93,7 +96,7 @@ impl App {
         let jobs = Jobs::default();
         let engine = Engine::new(store.clone(), Arc::clone(&clock), signer.clone(), transport, Arc::clone(&base_url), jobs.clone());
         engine.recover().await?;
-        Ok(Self { store, clock, signer, jobs, engine, _held: held, no_mail, base_url })
+        Ok(Self { store, clock, signer, jobs, engine, _held: held, no_mail, base_url, records: Arc::default() })
     }
 
     /// Goes on with what a stop interrupted, and keeps sending what falls due by the machine's clock.

@@ -103,6 +103,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/005_clearance.sql")),
     M::up(include_str!("../migrations/006_proof.sql")),
     M::up(include_str!("../migrations/007_mailings.sql")),
+    M::up(include_str!("../migrations/008_reactions.sql")),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;
@@ -264,6 +265,7 @@ fn pragmas(conn: &Connection) -> rusqlite::Result<()> {
 
 /// The core's functions that conditions of segments are compiled to.
 fn functions(conn: &Connection) -> rusqlite::Result<()> {
+    use rinse_core::score;
     use rinse_core::segment::{fold, place, share};
     use rusqlite::functions::FunctionFlags;
     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC | FunctionFlags::SQLITE_INNOCUOUS;
@@ -277,6 +279,10 @@ fn functions(conn: &Connection) -> rusqlite::Result<()> {
         let from = x.get::<Option<f64>>(0)?.zip(x.get::<Option<f64>>(1)?);
         let to = (x.get::<f64>(2)?, x.get::<f64>(3)?);
         Ok(from.map(|from| place::distance_km(from, to)))
+    })?;
+    conn.create_scalar_function("score_at", 4, flags, |x| {
+        let standing = score::Standing { value: x.get(0)?, as_of: rinse_core::Instant(x.get(1)?) };
+        Ok(standing.at(rinse_core::Instant(x.get(3)?), x.get(2)?))
     })?;
     conn.create_scalar_function("stable_share", 2, flags, |x| Ok(share::draw(x.get_raw(0).as_str()?, x.get(1)?)))
 }

@@ -92,6 +92,10 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
     for sql in [
         "DELETE FROM field_value WHERE contact_id = ?1",
         "DELETE FROM score_history WHERE contact_id = ?1",
+        "DELETE FROM score_entry WHERE contact_id = ?1",
+        "DELETE FROM score_now WHERE contact_id = ?1",
+        "DELETE FROM task WHERE contact_id = ?1",
+        "UPDATE delivery SET body = '', answer = '', contact_id = NULL, next_at = NULL, state = CASE state WHEN 0 THEN 2 ELSE state END WHERE contact_id = ?1",
         "DELETE FROM list_member WHERE contact_id = ?1",
         "DELETE FROM contact_tag WHERE contact_id = ?1",
         "DELETE FROM topic_left WHERE contact_id = ?1",

@@ -93,7 +93,7 @@ pub fn rename(c: &Connection, id: i64, name: &str) -> Result<()> {
     Ok(())
 }
 
-/// The segments that ask this field.
+/// The segments that ask this field, and the reactions that set it.
 ///
 /// # Errors
 /// When the database fails.
@@ -103,7 +103,9 @@ pub fn used_by(c: &Connection, id: i64) -> Result<Vec<String>> {
         Tree::Number { field, .. } | Tree::Date { field, .. } | Tree::YesNo { field, .. } | Tree::Dated { field, .. } => *field == id,
         _ => false,
     };
-    crate::segments::using(c, asks)
+    let mut out = crate::segments::using(c, asks)?;
+    out.extend(crate::reactions::using(c, |d| matches!(d, rinse_core::reaction::Deed::Field { field, .. } if *field == id))?);
+    Ok(out)
 }
 
 /// Deletes a field and its values.

@@ -8,12 +8,15 @@
 //! * [`runs`] keeps what was before a change of many people, and takes it back; [`merges`], [`erasure`]
 //!   and [`base_check`] are such changes.
 //!
+//! * [`reactions`] act on responses, with [`scores`] and [`webhooks`]; [`attribution`] puts conversions down to mailings.
+//!
 //! [`rollups`] keeps what responses add up to per person.
 //!
 //! Rows are mapped here; no rule is decided here: those are in `rinse-core`.
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
+pub mod attribution;
 pub mod audience;
 pub mod backup;
 pub mod base_check;
@@ -40,10 +43,12 @@ pub mod merges;
 pub mod near_misses;
 pub mod parts;
 pub mod purchases;
+pub mod reactions;
 pub mod responses;
 pub mod rollups;
 pub mod rules;
 pub mod runs;
+pub mod scores;
 pub mod segments;
 pub mod sends;
 pub mod settings;
@@ -52,6 +57,7 @@ pub mod suppression;
 pub mod tables;
 pub mod tags;
 pub mod trials;
+pub mod webhooks;
 
 pub use db::{Connection, Store, StoreError};
 

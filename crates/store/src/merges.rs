@@ -9,7 +9,7 @@ use crate::fields::{self, Stored};
 use crate::ledger::{self, Origin, Stated};
 use crate::runs::{self, Image};
 use crate::tags::{self, Kind};
-use crate::{Result, StoreError, rollups};
+use crate::{Result, StoreError, rollups, scores};
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::strictest;
@@ -32,6 +32,9 @@ pub(crate) struct Before {
     segments: Vec<(i64, bool)>,
     purchases: Vec<i64>,
     events: Vec<i64>,
+    /// Entries of scores that moved.
+    #[serde(default)]
+    scored: Vec<i64>,
     /// People who were merged into the other one earlier.
     earlier: Vec<i64>,
 }
@@ -122,6 +125,7 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
     c.prepare_cached("UPDATE purchase SET contact_id = ?2 WHERE contact_id = ?1")?.execute([from, into])?;
     let events = ids(c, "SELECT id FROM event WHERE contact_id = ?1", from)?;
     c.prepare_cached("UPDATE event SET contact_id = ?2 WHERE contact_id = ?1")?.execute([from, into])?;
+    let scored = scores::hand_on(c, from, into, None)?;
     // A message of a mailing that both got stays with its address: nobody gets a mailing twice.
     c.prepare_cached(
         "UPDATE send SET contact_id = ?2, address_of = coalesce(address_of, ?1) WHERE contact_id = ?1 AND mailing_id NOT IN (SELECT mailing_id FROM send WHERE contact_id = ?2)",
@@ -135,8 +139,21 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
     rollups::again(c, into)?;
     let mut sets = moved.into_iter();
     let (lists, tags, topics) = (sets.next().unwrap_or_default(), sets.next().unwrap_or_default(), sets.next().unwrap_or_default());
-    let before =
-        Before { into, into_run, profile, fields: fields_before, consent: a, lists, tags, topics, segments, purchases, events, earlier };
+    let before = Before {
+        into,
+        into_run,
+        profile,
+        fields: fields_before,
+        consent: a,
+        lists,
+        tags,
+        topics,
+        segments,
+        purchases,
+        events,
+        scored,
+        earlier,
+    };
     runs::keep(c, run, from, &Image::Merge(Box::new(before)))?;
     runs::mark(c, into, Some(run))?;
     c.prepare_cached("UPDATE contact SET gone = 3, merged_into = ?2 WHERE id = ?1")?.execute([from, into])?;
@@ -172,6 +189,7 @@ pub(crate) fn part(c: &Connection, from: i64, before: &Before, now: Instant, ori
     for (id, list) in before.purchases.iter().map(|p| (p, "purchase")).chain(before.events.iter().map(|e| (e, "event"))) {
         c.prepare_cached(&format!("UPDATE {list} SET contact_id = ?2 WHERE id = ?1"))?.execute([*id, from])?;
     }
+    scores::hand_on(c, into, from, Some(&before.scored))?;
     for ((table, column, when), sets) in MEMBERSHIPS.iter().zip([&before.lists, &before.tags, &before.topics]) {
         for (id, at, new) in sets {
             // The list may have been deleted meanwhile.

@@ -5,6 +5,7 @@ use crate::segments::{taken, using};
 use crate::settings::Named;
 use crate::{Result, StoreError};
 use rinse_core::Instant;
+use rinse_core::reaction::Deed;
 use rinse_core::segment::Tree;
 use rusqlite::{Connection, OptionalExtension, params};
 
@@ -101,6 +102,11 @@ pub fn used_by(c: &Connection, kind: Kind, id: i64) -> Result<Vec<String>> {
         Tree::Tag { tag } => kind == Kind::Tag && *tag == id,
         _ => false,
     })?;
+    out.extend(crate::reactions::using(c, |d| match d {
+        Deed::List { list, .. } => kind == Kind::List && *list == id,
+        Deed::Tag { tag, .. } => kind == Kind::Tag && *tag == id,
+        _ => false,
+    })?);
     if kind == Kind::List {
         let mut s = c.prepare_cached("SELECT name FROM mailing WHERE list_id = ?1 ORDER BY id")?;
         let mailings: Vec<String> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
@@ -158,6 +164,7 @@ pub fn merge(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
         c.execute("UPDATE OR IGNORE audience_part SET ref = ?2 WHERE kind = 'list' AND ref = ?1", [from, into])?;
         c.execute("DELETE FROM audience_part WHERE kind = 'list' AND ref = ?1", [from])?;
     }
+    crate::reactions::retag(c, kind, from, into)?;
     c.execute(&format!("UPDATE import_run SET {column} = ?2 WHERE {column} = ?1"), [from, into])?;
     delete(c, kind, from)
 }

@@ -12,7 +12,7 @@ use rinse_core::{DAY, Instant};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::segments::sql::How;
 use rinse_store::segments::{self, person};
-use rinse_store::{Connection, Store, StoreError, fields, goals};
+use rinse_store::{Connection, Store, StoreError, fields, goals, scores};
 use rusqlite::params;
 use std::sync::OnceLock;
 
@@ -62,6 +62,8 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
     ] {
         goals::save(c, None, name, &Goal { what, currency: String::new() }, Instant(0), None)?;
     }
+    scores::save(c, None, "Interest", Some(2.0), Instant(0), None)?;
+    scores::save(c, None, "Visits", None, Instant(0), None)?;
     for m in 1..=MAILINGS {
         c.execute("INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (?1, 'm' || ?1, 1, 0)", [m])?;
     }
@@ -108,6 +110,11 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         }
         if dice("load", -i, 4) > 0 {
             c.execute("INSERT INTO mail_load VALUES (?1, ?2, 1, 0.5, 1, 1, 0)", [id, dice("load", i, 4)])?;
+        }
+        for e in 0..dice("scored", i, 3) {
+            let (k, score) = (i * 10 + e, 1 + dice("score", i * 10 + e, 2));
+            let points = dice("points", k, 5) as f64 - 1.0;
+            scores::add(c, score, id, Instant(ago("scored at", k).min(NOW.0)), points, &scores::From::default())?;
         }
         for b in 0..dice("bought", i, 4) {
             let k = i * 10 + b;
@@ -226,6 +233,7 @@ fn leaf() -> impl Strategy<Value = Tree> {
         1 => (prop::sample::select(vec!["came to a TALK", "stayed"]), times(), window()).prop_map(|(name, times, within_days)| Tree::Event { name: name.into(), times, within_days }),
         1 => prop::sample::subsequence((0u8..4).collect::<Vec<_>>(), 1..3).prop_map(|cells| Tree::Load { cells }),
         1 => (1i64..3, times(), window()).prop_map(|(goal, times, within_days)| Tree::Converted { goal, times, within_days }),
+        1 => (1i64..3, compare(), -2i32..6).prop_map(|(score, is, n)| Tree::Score { score, is, value: f64::from(n) / 2.0 }),
         1 => (0u32..8).prop_map(|within_days| Tree::Added { within_days }),
         1 => (0.0f64..100.0).prop_map(|percent| Tree::Share { percent, salt: "tide".into() }),
     ]

@@ -4,6 +4,62 @@
  */
 
 export interface paths {
+    "/api/attribution": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which clicks a conversion is put down to in reports. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["AttributionRule"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Changes it; every report changes with it, trials don't. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["AttributionRule"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audience": {
         parameters: {
             query?: never;
@@ -893,6 +949,113 @@ export interface paths {
                     content: {
                         "text/plain": number;
                     };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/contacts/{id}/scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A person's scores, with what they come from. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Scored"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest 200 messages. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Delivery"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deliveries/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tries a message that was given up again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
                 };
             };
         };
@@ -2095,6 +2258,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/goals": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a mailing brought towards each goal. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Brought"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/labels": {
         parameters: {
             query?: never;
@@ -2911,6 +3111,162 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/reactions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Reactions, those that have ended last. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description A mailing's own, with those that act everywhere. */
+                    mailing?: number | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["KeptReaction"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Makes a reaction, or puts it in another's place. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewReaction"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/reactions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A reaction, and the newest 200 whom it concerned. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReactionPage"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        /** Ends a reaction; what it did stays. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/reactions/{id}/switch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Switches a reaction on or off. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Switch"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/recency": {
         parameters: {
             query?: never;
@@ -3095,6 +3451,216 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scores": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All scores. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OwnScore"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Makes or changes a score. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewScore"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scores/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Deletes a score that nothing uses, with its entries. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scores/{id}/leaders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The 50 people with the highest score. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Leader"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scores/{id}/points": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Gives points by hand, with the reason. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ByHand"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/scores/{id}/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How the score's rules would have ranked those who bought, over the past year. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TryScore"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TriedScore"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -3878,6 +4444,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tasks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tasks that reactions set: the open ones, then the newest done. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Task"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tasks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Marks a task as done, or as open again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Settled"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/today": {
         parameters: {
             query?: never;
@@ -4262,6 +4902,171 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/webhooks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All webhooks. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Webhook"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Makes a webhook, with a secret of its own. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewWebhook"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends a webhook that no reaction uses; what waits for it is given up. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{id}/secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The secret that messages are signed with, to copy to the receiver. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Secret"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/webhooks/{id}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sends a message to try it out. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/words": {
         parameters: {
             query?: never;
@@ -4544,6 +5349,15 @@ export interface components {
             explained: components["schemas"]["ClearanceExplained"];
             mailing: string;
         };
+        /** @description The rule in force. */
+        AttributionRule: {
+            by: components["schemas"]["By"];
+            /**
+             * Format: int32
+             * @description A click counts for so many days.
+             */
+            days: number;
+        };
         AudienceAsked: {
             /**
              * Format: int64
@@ -4656,6 +5470,38 @@ export interface components {
             /** Format: int64 */
             entry: number;
             words: string;
+        };
+        /** @description What a mailing brought towards a goal. */
+        Brought: {
+            /**
+             * Format: int64
+             * @description Hundredths of the currency; refunds are taken off.
+             */
+            cents: number;
+            /** Format: int64 */
+            conversions: number;
+            currency: string;
+            /** Format: int64 */
+            goal: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description People with at least one.
+             */
+            people: number;
+            words: string;
+        };
+        /**
+         * @description Which of the clicks before it counts.
+         * @enum {string}
+         */
+        By: "last_click" | "first_click";
+        ByHand: {
+            /** Format: int64 */
+            contact: number;
+            /** Format: double */
+            points: number;
+            why: string;
         };
         /** @description Something in the calendar of mailings. */
         CalendarEntry: {
@@ -5016,6 +5862,28 @@ export interface components {
             link: string;
             title: string;
             words: string;
+        };
+        /** @description A line of the log. */
+        Delivery: {
+            answer: string;
+            body: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Goes along as `webhook-id`. */
+            key: string;
+            /** Format: int64 */
+            made_at: number;
+            /** Format: int64 */
+            next_at?: number | null;
+            /** @description waiting, delivered, given up */
+            state: string;
+            /** Format: int64 */
+            status?: number | null;
+            /** Format: int64 */
+            tried_at?: number | null;
+            /** Format: int64 */
+            tries: number;
+            webhook: string;
         };
         /**
          * @description What a person did with a message.
@@ -5409,6 +6277,29 @@ export interface components {
             /** @description The goal in words. */
             words: string;
         };
+        /** @description A reaction as it is kept. */
+        KeptReaction: {
+            /**
+             * Format: int64
+             * @description How often it acted: asked for a mailing, on that one's messages.
+             */
+            done: number;
+            /** Format: int64 */
+            ended_at?: number | null;
+            /** Format: int64 */
+            id: number;
+            /** @description The mailing it belongs to, by name. */
+            mailing?: string | null;
+            /**
+             * Format: int64
+             * @description Since when it acts; none: it is off.
+             */
+            on_at?: number | null;
+            rule: components["schemas"]["Reaction"];
+            /** Format: int64 */
+            taken_back: number;
+            words: string;
+        };
         KeyView: components["schemas"]["SigningKey"] & {
             /** @description It can be put into the stand-in DNS from here. */
             can_publish: boolean;
@@ -5416,6 +6307,13 @@ export interface components {
             found?: boolean | null;
             record: string;
             record_name: string;
+        };
+        Leader: {
+            address: string;
+            /** Format: int64 */
+            contact: number;
+            /** Format: double */
+            score: number;
         };
         /** @description A brand's shared block. */
         Letterhead: {
@@ -5849,10 +6747,29 @@ export interface components {
         NewName: {
             name: string;
         };
+        NewReaction: {
+            /**
+             * Format: int64
+             * @description The one it takes the place of.
+             */
+            id?: number | null;
+            on: boolean;
+            rule: components["schemas"]["Reaction"];
+        };
         NewRules: {
             /** @description Why. */
             note?: string;
             rules: components["schemas"]["RuleSet"];
+        };
+        NewScore: {
+            /** Format: double */
+            half_life_days?: number | null;
+            /**
+             * Format: int64
+             * @description None: a new one.
+             */
+            id?: number | null;
+            name: string;
         };
         NewSignUp: {
             address: string;
@@ -5883,6 +6800,11 @@ export interface components {
         };
         NewTopic: {
             name: string;
+        };
+        NewWebhook: {
+            name: string;
+            /** @description `http://127.0.0.1:PORT/…`, or on the demo clock `/standin/records`. */
+            url: string;
         };
         NewWord: {
             name: string;
@@ -6030,6 +6952,22 @@ export interface components {
              */
             rate?: number | null;
             words: string;
+        };
+        /** @description A score. */
+        OwnScore: {
+            /**
+             * Format: double
+             * @description In so many days half of it is left; without, it doesn't fade.
+             */
+            half_life_days?: number | null;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description People with an entry.
+             */
+            people: number;
         };
         /** @description A page of the contact list. */
         Page: {
@@ -6245,6 +7183,120 @@ export interface components {
             /** Format: int64 */
             sent: number;
         };
+        /** @description Somebody whom a reaction concerned. */
+        Reacted: {
+            address: string;
+            /**
+             * Format: int64
+             * @description When it happened.
+             */
+            at: number;
+            /** @description What caused it: the mailing, the product, the event. */
+            cause: string;
+            /** Format: int64 */
+            contact: number;
+            /**
+             * Format: int64
+             * @description When it was acted upon.
+             */
+            done_at: number;
+            /** Format: int64 */
+            taken_back_at?: number | null;
+        };
+        /** @description A reaction. */
+        Reaction: {
+            /**
+             * Format: int64
+             * @description Of one mailing; `None`: everywhere.
+             */
+            mailing?: number | null;
+            then: components["schemas"]["ReactionDeed"][];
+            when: components["schemas"]["ReactionTrigger"];
+        };
+        /** @description What follows. */
+        ReactionDeed: {
+            /** @enum {string} */
+            kind: "score";
+            /** Format: double */
+            points: number;
+            /** Format: int64 */
+            score: number;
+        } | {
+            /** @enum {string} */
+            kind: "tag";
+            /** @description False: taken off. */
+            put: boolean;
+            /** Format: int64 */
+            tag: number;
+        } | {
+            /** @enum {string} */
+            kind: "list";
+            /** Format: int64 */
+            list: number;
+            put: boolean;
+        } | {
+            /** Format: int64 */
+            field: number;
+            /** @enum {string} */
+            kind: "field";
+            value: string;
+        } | {
+            /** @enum {string} */
+            kind: "webhook";
+            /** Format: int64 */
+            webhook: number;
+        } | {
+            /** @enum {string} */
+            kind: "task";
+            words: string;
+        };
+        ReactionPage: {
+            people: components["schemas"]["Reacted"][];
+            reaction: components["schemas"]["KeptReaction"];
+        };
+        /** @description What it waits for. */
+        ReactionTrigger: {
+            /** @enum {string} */
+            kind: "opened";
+        } | {
+            /** Format: int32 */
+            hours: number;
+            /** @enum {string} */
+            kind: "not_opened";
+            /** @description A later open takes back what was done. */
+            taken_back: boolean;
+        } | {
+            /** @enum {string} */
+            kind: "clicked";
+            /** Format: int32 */
+            link?: number | null;
+        } | {
+            /** Format: int32 */
+            hours: number;
+            /** @enum {string} */
+            kind: "not_clicked";
+            /** Format: int32 */
+            link?: number | null;
+            taken_back: boolean;
+        } | {
+            /** @enum {string} */
+            kind: "replied";
+        } | {
+            /** @enum {string} */
+            kind: "left";
+        } | {
+            /** @enum {string} */
+            kind: "bounced";
+        } | {
+            /** @enum {string} */
+            kind: "answered";
+            name: string;
+        } | {
+            category?: string | null;
+            /** @enum {string} */
+            kind: "bought";
+            product?: string | null;
+        };
         /** @description The whole reading: all that led to the verdict. */
         Reading: {
             arms: components["schemas"]["ArmRow"][];
@@ -6455,6 +7507,57 @@ export interface components {
             number: number;
             source: string;
         };
+        ScoreEntry: {
+            /** Format: int64 */
+            at: number;
+            /** Format: double */
+            points: number;
+            why: string;
+        };
+        /** @description A fifth of the people, by score. */
+        ScoreFifth: {
+            buyers: number;
+            /** Format: double */
+            least: number;
+            /**
+             * Format: double
+             * @description Wilson's interval of the share who bought, at 95%.
+             */
+            lower: number;
+            /** Format: double */
+            most: number;
+            people: number;
+            /** Format: double */
+            upper: number;
+        };
+        /** @description How well a score told those who bought from those who didn't. */
+        ScoreRanking: {
+            buyers: number;
+            /**
+             * Format: double
+             * @description Its 95% interval; the whole range when either group is too small to tell.
+             */
+            lower: number;
+            others: number;
+            /**
+             * Format: double
+             * @description The share of pairs of a buyer and another in which the buyer ranks higher; ties count half.
+             */
+            share: number;
+            /** Format: double */
+            upper: number;
+        };
+        /** @description A person's score with its newest entries. */
+        Scored: {
+            entries: components["schemas"]["ScoreEntry"][];
+            /** Format: double */
+            half_life_days?: number | null;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** Format: double */
+            now: number;
+        };
         /** @description What holding the whole ledger against its seals found. */
         Seals: {
             /** @description The first entries that are broken, with what is wrong, at most ten. */
@@ -6473,6 +7576,10 @@ export interface components {
             found?: number | null;
             /** @description The newest link: noted elsewhere, it can be held against the chain later. */
             link: string;
+        };
+        Secret: {
+            /** @description In hexadecimal: what the receiver checks signatures with. */
+            secret: string;
         };
         Seen: {
             arm?: number;
@@ -6509,6 +7616,9 @@ export interface components {
         SegmentView: {
             segment: components["schemas"]["Segment"];
             used_by: string[];
+        };
+        Settled: {
+            done: boolean;
         };
         /** @description A line of two messages side by side; None: the other has a line more here. */
         SideBySide: {
@@ -6661,9 +7771,26 @@ export interface components {
             /** @enum {string} */
             kind: "mailing";
         };
+        Switch: {
+            on: boolean;
+        };
         TableText: {
             /** @description A table with a header: variant, sent, and counts. */
             text: string;
+        };
+        /** @description Something a reaction asks a person to do. */
+        Task: {
+            address: string;
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            contact: number;
+            /** Format: int64 */
+            done_at?: number | null;
+            /** Format: int64 */
+            id: number;
+            person?: string | null;
+            words: string;
         };
         /** @enum {string} */
         TextTest: "is" | "is_not" | "begins" | "contains";
@@ -6822,6 +7949,14 @@ export interface components {
             /** @enum {string} */
             kind: "load";
         } | {
+            is: components["schemas"]["Compare"];
+            /** @enum {string} */
+            kind: "score";
+            /** Format: int64 */
+            score: number;
+            /** Format: double */
+            value: number;
+        } | {
             /** @enum {string} */
             kind: "added";
             /** Format: int32 */
@@ -6875,10 +8010,32 @@ export interface components {
             /** @description What the host replied. */
             reply: string;
         };
+        /** @description How a score would have fared. */
+        TriedScore: {
+            /**
+             * Format: int64
+             * @description … to here, and held against what was bought from here to now.
+             */
+            cut: number;
+            /** @description Entries the rules would have made. */
+            entries: number;
+            fifths: components["schemas"]["ScoreFifth"][];
+            /**
+             * Format: int64
+             * @description Scores are made of what happened from here …
+             */
+            from: number;
+            ranking?: components["schemas"]["ScoreRanking"] | null;
+            /** Format: int64 */
+            until: number;
+        };
         Try: components["schemas"]["Seen"] & {
             /** Format: int64 */
             mailing?: number | null;
             to: string;
+        };
+        TryScore: {
+            draft?: components["schemas"]["Reaction"] | null;
         };
         Upkeep: {
             /** Format: int64 */
@@ -6931,6 +8088,7 @@ export interface components {
             mailings: components["schemas"]["Tied"][];
             places: components["schemas"]["Place"][];
             products: string[];
+            scores: components["schemas"]["Tied"][];
             segments: components["schemas"]["Tied"][];
             tags: components["schemas"]["Named"][];
             topics: components["schemas"]["Named"][];
@@ -6992,6 +8150,22 @@ export interface components {
              * @description Due later, or next in line.
              */
             waiting: number;
+        };
+        /** @description A system that is told. */
+        Webhook: {
+            /** Format: int64 */
+            delivered: number;
+            /** Format: int64 */
+            ended_at?: number | null;
+            /** Format: int64 */
+            given_up: number;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            url: string;
+            /** Format: int64 */
+            waiting: number;
+            why_ended: string;
         };
         When: {
             /**

@@ -103,6 +103,7 @@ fn one(leaf: &Tree, p: &Person, now: Instant) -> Option<bool> {
         // A goal's condition was put in its place; one that is gone is met by nobody.
         Tree::Converted { .. } => None,
         Tree::Load { cells } => p.load_cell.map(|cell| cells.contains(&cell)),
+        Tree::Score { score, is, value } => Some(is.holds(p.score(*score, now), *value)),
         Tree::Added { within_days } => Some(within(p.added_at, now, Some(*within_days))),
         Tree::Share { percent, salt } => Some(share::draw(salt, p.id) < percent / 100.0),
     }
@@ -233,6 +234,7 @@ fn known(leaf: &Tree, p: &Person, now: Instant) -> String {
         Tree::Bought { .. } => bought(leaf, p, now).to_string(),
         Tree::Converted { .. } => missing(),
         Tree::Load { .. } => p.load_cell.map_or_else(missing, crate::load::cell_words),
+        Tree::Score { score, .. } => format!("{:.1}", p.score(*score, now)),
         Tree::Added { .. } => date_words(day_of(p.added_at)),
         Tree::Share { salt, .. } => format!("drew {:.1}%", share::draw(salt, p.id) * 100.0),
     }

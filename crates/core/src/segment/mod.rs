@@ -252,6 +252,12 @@ pub enum Tree {
     Load {
         cells: Vec<u8>,
     },
+    /// A score of one's own, as it stands at the instant asked about; 0 without an entry.
+    Score {
+        score: i64,
+        is: Compare,
+        value: f64,
+    },
     Added {
         within_days: u32,
     },
@@ -339,7 +345,9 @@ impl Tree {
                     Some("Write the words to compare with, or ask whether it is missing.")
                 }
                 Self::Text { value, .. } if value.len() > 500 => Some("The words to compare with are longer than 500 bytes."),
-                Self::Number { value, .. } | Self::Bought { value, .. } if !value.is_finite() => Some("Write a number to compare with."),
+                Self::Number { value, .. } | Self::Bought { value, .. } | Self::Score { value, .. } if !value.is_finite() => {
+                    Some("Write a number to compare with.")
+                }
                 Self::Event { name, .. } if name.trim().is_empty() => Some("Choose an event."),
                 Self::Domain { domain, .. } if !domain.contains('.') => Some("Write a whole domain, as in tern.example."),
                 Self::Near { latitude, longitude, km, .. }

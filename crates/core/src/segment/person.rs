@@ -3,6 +3,7 @@
 use super::{Did, Field, FieldKind, evaluate, fold};
 use crate::Instant;
 use crate::consent::Consent;
+use crate::score::Standing;
 use crate::upkeep::MailStatus;
 use std::collections::{HashMap, HashSet};
 
@@ -108,6 +109,8 @@ pub struct Person {
     pub added_at: Instant,
     /// Their mail-load cell, once it was worked out.
     pub load_cell: Option<u8>,
+    /// Their scores, each with its half-life in days.
+    pub scores: HashMap<i64, (Standing, Option<f64>)>,
     pub messages: Vec<Message>,
     pub purchases: Vec<Purchase>,
     /// What they did elsewhere: when, and the event's name.
@@ -133,10 +136,15 @@ impl Person {
             open_blind: false,
             added_at: Instant(0),
             load_cell: None,
+            scores: HashMap::new(),
             messages: Vec::new(),
             purchases: Vec::new(),
             events: Vec::new(),
         }
+    }
+
+    pub(super) fn score(&self, score: i64, now: Instant) -> f64 {
+        self.scores.get(&score).map_or(0.0, |(standing, half_life)| standing.at(now, *half_life))
     }
 
     /// The text of a field, folded for comparing; `None` when it is missing.

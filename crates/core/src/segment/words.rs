@@ -14,6 +14,7 @@ pub struct Names {
     pub mailings: HashMap<i64, String>,
     pub segments: HashMap<i64, String>,
     pub goals: HashMap<i64, String>,
+    pub scores: HashMap<i64, String>,
     /// By mailing and place in it.
     pub links: HashMap<(i64, u32), String>,
 }
@@ -180,6 +181,7 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
             let cells: Vec<String> = cells.iter().map(|c| crate::load::cell_words(*c)).collect();
             format!("mail load is {}", cells.join(" or "))
         }
+        Tree::Score { score, is, value } => format!("the score {} is {} {value}", name(&names.scores, *score, "score"), compare(*is)),
         Tree::Added { within_days } => format!("added{}", days(Some(*within_days))),
         Tree::Share { percent, .. } => format!("in a random {percent}%"),
     }

@@ -6,8 +6,9 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::IntoResponse;
+use rinse_core::attribution::Rule;
 use rinse_core::goal::Goal;
-use rinse_store::goals;
+use rinse_store::{attribution, goals};
 use serde::Deserialize;
 use utoipa::ToSchema;
 
@@ -38,4 +39,25 @@ pub(crate) async fn delete(State(app): State<App>, who: Acting, Path(id): Path<i
     let now = app.now();
     app.store.write(move |c| goals::delete(c, id, now, Some(who.0))).await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+/// Which clicks a conversion is put down to in reports.
+#[utoipa::path(get, path = "/api/attribution", responses((status = 200, body = Rule)))]
+pub(crate) async fn attribution(State(app): State<App>) -> Answer<Rule> {
+    Ok(Json(app.store.read(attribution::rule).await?))
+}
+
+/// Changes it; every report changes with it, trials don't.
+#[utoipa::path(post, path = "/api/attribution", request_body = Rule, responses((status = 204)))]
+pub(crate) async fn attribute(State(app): State<App>, who: Acting, Json(rule): Json<Rule>) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| attribution::set_rule(c, rule, now, Some(who.0))).await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+/// What a mailing brought towards each goal.
+#[utoipa::path(get, path = "/api/mailings/{id}/goals", params(("id" = i64, Path)), responses((status = 200, body = Vec<attribution::Brought>)))]
+pub(crate) async fn of_mailing(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<attribution::Brought>> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| attribution::of_mailing(c, id, now)).await?))
 }

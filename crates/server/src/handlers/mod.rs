@@ -14,11 +14,14 @@ pub(crate) mod letterheads;
 pub(crate) mod mailings;
 pub(crate) mod messages;
 pub(crate) mod people;
+pub(crate) mod reactions;
 pub(crate) mod rules;
+pub(crate) mod scores;
 pub(crate) mod segments;
 pub(crate) mod suppression;
 pub(crate) mod today;
 pub(crate) mod trials;
+pub(crate) mod webhooks;
 
 use crate::error::ApiError;
 use axum::extract::FromRequestParts;

@@ -226,6 +226,7 @@ pub(crate) struct Vocabulary {
     categories: Vec<String>,
     places: Vec<Place>,
     goals: Vec<Tied>,
+    scores: Vec<Tied>,
 }
 
 #[utoipa::path(get, path = "/api/vocabulary", responses((status = 200, body = Vocabulary)))]
@@ -251,6 +252,7 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
                     categories,
                     places: GAZETTEER.to_vec(),
                     goals: rinse_store::goals::all(c)?.into_iter().map(|g| Tied { id: g.id, name: g.name }).collect(),
+                    scores: rinse_store::scores::all(c)?.into_iter().map(|s| Tied { id: s.id, name: s.name }).collect(),
                 })
             })
             .await?,

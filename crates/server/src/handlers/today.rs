@@ -130,6 +130,16 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             action: "Open the draft".into(),
         });
     }
+    let tasks = rinse_store::reactions::open_tasks(c)?;
+    if tasks > 0 {
+        out.push(Decision {
+            kind: "task",
+            title: format!("{tasks} task{} from reactions", if tasks == 1 { "" } else { "s" }),
+            link: "/mailings/reactions".into(),
+            action: "Open the tasks".into(),
+            words: "Somebody did (or didn’t do) what a reaction waits for, and it asks a person.".into(),
+        });
+    }
     let (imports, import): (i64, Option<i64>) =
         c.query_row("SELECT count(*), max(id) FROM import_run WHERE state IN ('staged', 'checked')", [], |r| Ok((r.get(0)?, r.get(1)?)))?;
     if let Some(id) = import {

@@ -4,6 +4,7 @@
 mod leave;
 pub(crate) mod page;
 mod preferences;
+mod records;
 mod share;
 pub(crate) mod signup;
 
@@ -36,6 +37,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/s/{token}", get(share::page))
         .route("/m/{key}", get(image))
         .route("/in/mail", post(mail))
+        .route(crate::engine::RECORDS, post(records::take).get(records::all))
         .layer(DefaultBodyLimit::max(5_000_000))
         .with_state(app)
 }

@@ -63,6 +63,7 @@ pub fn names(c: &Connection) -> Result<Names> {
         mailings: of("SELECT id, name FROM mailing")?,
         segments: of("SELECT id, name FROM segment")?,
         goals: of("SELECT id, name FROM goal")?,
+        scores: of("SELECT id, name FROM score")?,
         links: c
             .prepare_cached("SELECT mailing_id, position, name FROM link")?
             .query_map([], |r| Ok(((r.get(0)?, r.get(1)?), r.get(2)?)))?
@@ -314,6 +315,7 @@ fn fits(c: &Connection, tree: &Tree) -> Result<()> {
             Tree::List { list } if !names.lists.contains_key(list) => "list",
             Tree::Tag { tag } if !names.tags.contains_key(tag) => "tag",
             Tree::Topic { topic } if !names.topics.contains_key(topic) => "topic",
+            Tree::Score { score, .. } if !names.scores.contains_key(score) => "score",
             Tree::Did { mailing: Some(id), .. } if !names.mailings.contains_key(id) => "mailing",
             _ => continue,
         };

@@ -310,6 +310,22 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                 out.of_range("contact_id");
             });
         }
+        Tree::Score { score, is, value } => {
+            // Who has no entry stands at 0.
+            let none_fits = is.holds(0.0, *value);
+            out.among(none_fits, |out| {
+                let fits = if none_fits { "NOT " } else { "" };
+                out.with(
+                    &format!(
+                        "SELECT contact_id FROM score_now n JOIN score o ON o.id = n.score_id
+                         WHERE n.score_id = ? AND {fits}(score_at(n.value, n.as_of, o.half_life_days, ?) {} ?)",
+                        sign(*is)
+                    ),
+                    [(*score).into(), now.0.into(), (*value).into()],
+                );
+                out.of_range("contact_id");
+            });
+        }
         Tree::Added { within_days } => {
             out.with("(c.added_at > ? AND c.added_at <= ?)", [after(now, Some(*within_days)).into(), now.0.into()])
         }

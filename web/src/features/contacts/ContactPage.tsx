@@ -8,6 +8,7 @@ import { DecisionTable } from "../clearance/Decisions";
 import { count, date, instant, percent, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { EditPerson } from "./EditPerson";
+import { OwnScores } from "./OwnScores";
 import { PersonActs } from "./PersonActs";
 import { statusTone } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
@@ -124,6 +125,7 @@ function Whole({ p }: { p: Person }) {
         </>
       )}
       {p.scores.length > 0 && <Scores p={p} />}
+      <OwnScores id={p.id} />
       <Decided id={p.id} />
       <Timeline p={p} />
     </>

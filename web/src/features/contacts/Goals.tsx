@@ -2,6 +2,7 @@ import { Button, MenuItem, Table, TableBody, TableCell, TableRow, TextField } fr
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
+import { Attribution } from "./Attribution";
 import { Failure } from "../../shared/states";
 import { useVocabulary } from "../../shared/useVocabulary";
 
@@ -103,6 +104,7 @@ export function Goals() {
           Make the goal
         </Button>
       </div>
+      <Attribution />
     </>
   );
 }

@@ -6,6 +6,7 @@ import { api, ok } from "../../api/client";
 import { Arm } from "../../shared/Arm";
 import { instant } from "../../shared/format";
 import { Failure } from "../../shared/states";
+import { MailingReactions } from "../reactions/MailingReactions";
 import { AudienceSection } from "./Audience";
 import { CopyActs } from "./CopyActs";
 import type { Draft } from "./draft";
@@ -187,6 +188,7 @@ export function Editor({ from, id, labels }: { from: Draft; id: number | null; l
           <CopyActs id={id} name={from.name} state="draft" template={d.template ?? false} archived={false} />
         )}
       </div>
+      {id !== null && !d.template && <MailingReactions mailing={id} />}
     </>
   );
 }

@@ -6,6 +6,8 @@ import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
 import { count, instant, percent, plural } from "../../shared/format";
 import { Failure } from "../../shared/states";
+import { MailingReactions } from "../reactions/MailingReactions";
+import { Brought } from "./Brought";
 import { CopyActs } from "./CopyActs";
 import { Labels } from "./Labels";
 
@@ -287,7 +289,9 @@ export function OnItsWay({ m }: { m: Mailing }) {
       <Failure error={act.error} />
       {way.data && <Progress way={way.data} />}
       <Links id={m.id} people={whole?.accepted ?? 0} />
+      {m.state !== "planned" && <Brought id={m.id} />}
       <Replies id={m.id} />
+      <MailingReactions mailing={m.id} />
       <div className="two">
         <div>
           <h2>{m.format === "markdown" ? "Markdown" : "HTML"}</h2>

@@ -24,6 +24,7 @@ export function useMailingSlips() {
       slips: [
         { to: "/mailings/new", title: "New mailing" },
         { to: "/mailings/calendar", title: "Calendar" },
+        { to: "/mailings/reactions", title: "Reactions", words: "scores, tasks, other systems" },
         ...all.filter((m) => m.state !== "sent" && !m.template && !m.archived).map(slip),
       ],
     },

@@ -1,6 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, ok } from "../../api/client";
 import { CELLS, cellWords } from "../../shared/load";
+import { NumberBox } from "../../shared/NumberBox";
 import { Failure } from "../../shared/states";
 import { fromDay, type Leaf, toDay, type Vocabulary } from "./leaf";
 
@@ -39,19 +40,6 @@ function Pick<T extends string | number>({
         </option>
       ))}
     </select>
-  );
-}
-
-function Num({ label, value, onChange }: { label: string; value: number; onChange: Change<number> }) {
-  return (
-    <input
-      className="bare"
-      type="number"
-      aria-label={label}
-      style={{ width: 84 }}
-      value={value}
-      onChange={(e) => onChange(e.target.value === "" ? 0 : Number(e.target.value))}
-    />
   );
 }
 
@@ -103,7 +91,7 @@ function Within({ value, onChange }: { value: number | null | undefined; onChang
       />
       {value != null && (
         <>
-          <Num label="Days" value={value} onChange={(n) => onChange(Math.max(0, Math.round(n)))} /> days
+          <NumberBox label="Days" value={value} onChange={(n) => onChange(Math.max(0, Math.round(n)))} /> days
         </>
       )}
     </>
@@ -129,7 +117,7 @@ function Times({ value, onChange, of = "messages" }: { value: TimesOf; onChange:
         ]}
         onChange={(w) => onChange(make(w === "most", n))}
       />
-      <Num label={of[0]!.toUpperCase() + of.slice(1)} value={n} onChange={(k) => onChange(make(most, k))} /> {of}
+      <NumberBox label={of[0]!.toUpperCase() + of.slice(1)} value={n} onChange={(k) => onChange(make(most, k))} /> {of}
     </>
   );
 }
@@ -245,7 +233,20 @@ export function Details({
       return (
         <>
           is <Pick label="Test" value={leaf.is} options={COMPARE} onChange={(is) => onChange({ ...leaf, is })} />
-          <Num label="Number" value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
+          <NumberBox label="Number" value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
+        </>
+      );
+    case "score":
+      return (
+        <>
+          <Pick
+            label="Score"
+            value={leaf.score}
+            options={named(v.scores)}
+            onChange={(score) => onChange({ ...leaf, score })}
+          />{" "}
+          is <Pick label="Test" value={leaf.is} options={COMPARE} onChange={(is) => onChange({ ...leaf, is })} />
+          <NumberBox label="Points" value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
         </>
       );
     case "date": {
@@ -276,7 +277,7 @@ export function Details({
             />
           ) : (
             <>
-              <Num label="Days" value={n} onChange={(k) => make(test, Math.max(0, Math.round(k)))} /> days
+              <NumberBox label="Days" value={n} onChange={(k) => make(test, Math.max(0, Math.round(k)))} /> days
             </>
           )}
         </>
@@ -320,7 +321,8 @@ export function Details({
       return (
         <>
           is dated in the last{" "}
-          <Num label="Days" value={leaf.within_days} onChange={(n) => onChange({ ...leaf, within_days: n })} /> days
+          <NumberBox label="Days" value={leaf.within_days} onChange={(n) => onChange({ ...leaf, within_days: n })} />{" "}
+          days
         </>
       );
     case "near":
@@ -343,8 +345,12 @@ export function Details({
           />
           {leaf.place === "" && (
             <>
-              <Num label="Latitude" value={leaf.latitude} onChange={(latitude) => onChange({ ...leaf, latitude })} />
-              <Num
+              <NumberBox
+                label="Latitude"
+                value={leaf.latitude}
+                onChange={(latitude) => onChange({ ...leaf, latitude })}
+              />
+              <NumberBox
                 label="Longitude"
                 value={leaf.longitude}
                 onChange={(longitude) => onChange({ ...leaf, longitude })}
@@ -352,7 +358,7 @@ export function Details({
             </>
           )}
           {" within "}
-          <Num
+          <NumberBox
             label="Distance"
             value={leaf.miles ? Math.round((leaf.km / KM_PER_MILE) * 1000) / 1000 : leaf.km}
             onChange={(n) => onChange({ ...leaf, km: leaf.miles ? n * KM_PER_MILE : n })}
@@ -437,7 +443,7 @@ export function Details({
       return (
         <>
           in the last{" "}
-          <Num
+          <NumberBox
             label="Days"
             value={leaf.within_days}
             onChange={(n) => onChange({ ...leaf, within_days: Math.max(0, Math.round(n)) })}
@@ -547,7 +553,7 @@ export function Details({
             }
           />
           <Pick label="Test" value={leaf.is} options={COMPARE} onChange={(is) => onChange({ ...leaf, is })} />
-          <Num label="How much" value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
+          <NumberBox label="How much" value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
           <Pick
             label="Times or value"
             value={leaf.what}
@@ -564,7 +570,7 @@ export function Details({
     case "share":
       return (
         <>
-          <Num label="Per cent" value={leaf.percent} onChange={(percent) => onChange({ ...leaf, percent })} /> %
+          <NumberBox label="Per cent" value={leaf.percent} onChange={(percent) => onChange({ ...leaf, percent })} /> %
         </>
       );
   }

@@ -147,6 +147,18 @@ export function menu(v: Vocabulary): [string, Choice[]][] {
         : [],
     ],
     [
+      "Scores",
+      v.scores[0]
+        ? [
+            {
+              key: "score",
+              label: "the score",
+              start: () => ({ kind: "score", score: v.scores[0]!.id, is: "at_least", value: 10 }),
+            },
+          ]
+        : [],
+    ],
+    [
       "Shop",
       [
         {

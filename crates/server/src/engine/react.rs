@@ -1,0 +1,100 @@
+//! Reactions and what they tell other systems, as part of what is due.
+
+use super::{Engine, Result};
+use axum::body::Body;
+use axum::http::Request;
+use http_body_util::{BodyExt, Full, Limited};
+use hyper_util::client::legacy::Client;
+use hyper_util::client::legacy::connect::HttpConnector;
+use hyper_util::rt::TokioExecutor;
+use rinse_core::webhook::sign;
+use rinse_core::{HOUR, Instant};
+use rinse_store::webhooks::{self, Due};
+use rinse_store::{reactions, sends};
+use std::time::Duration;
+use tower::ServiceExt;
+
+/// Messages told at the same time.
+const AT_ONCE: i64 = 16;
+/// A receiver answers within this, or the message is tried again.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// As much of an answer as is read.
+const ANSWER: usize = 4_096;
+
+/// Where the record-system stand-in listens, on the demo clock.
+pub(crate) const RECORDS: &str = "/standin/records";
+
+impl Engine {
+    /// When something is due next: a send, a message to another system, or, where reactions are on, a look at
+    /// what has come in. On the demo clock that is each hour.
+    pub(super) async fn next_due(&self) -> Result<Option<Instant>> {
+        let look = self.clock.now() + HOUR;
+        self.store
+            .read(move |c| {
+                let look = reactions::run::active(c)?.then_some(look);
+                Ok([sends::next_due(c)?, webhooks::next_due(c)?, look].into_iter().flatten().min())
+            })
+            .await
+    }
+
+    /// Acts on what has come in, a part at a time, so that others can write in between.
+    pub(super) async fn react(&self, now: Instant) -> Result<()> {
+        if !self.store.read(reactions::run::active).await? {
+            return Ok(());
+        }
+        while self.store.write(move |c| reactions::run::step(c, now)).await? > 0 {}
+        Ok(())
+    }
+
+    /// Tells other systems what is due. A message whose answer is lost goes again, with the same number.
+    pub(super) async fn tell(&self, now: Instant) -> Result<()> {
+        loop {
+            let due = self.store.read(move |c| webhooks::due(c, now, AT_ONCE)).await?;
+            if due.is_empty() {
+                return Ok(());
+            }
+            let answers = futures::future::join_all(due.iter().map(|d| self.tell_one(d, now))).await;
+            self.store
+                .write(move |c| due.iter().zip(&answers).try_for_each(|(d, (status, words))| webhooks::tried(c, d.id, *status, words, now)))
+                .await?;
+        }
+    }
+
+    async fn tell_one(&self, d: &Due, now: Instant) -> (Option<u16>, String) {
+        let second = now.0.div_euclid(1_000);
+        let request = Request::builder()
+            .method("POST")
+            .uri(&d.url)
+            .header("content-type", "application/json")
+            .header("webhook-id", &d.key)
+            .header("webhook-timestamp", second.to_string())
+            .header("webhook-signature", sign(&d.secret, &d.key, second, &d.body));
+        let answer = async {
+            if d.url == RECORDS {
+                let doors = self.doors.get().ok_or("Rinse is starting still")?.clone();
+                let answer = doors.oneshot(request.body(Body::from(d.body.clone())).map_err(|e| e.to_string())?).await;
+                let Ok(answer) = answer;
+                return words_of(answer.status().as_u16(), answer.into_body()).await;
+            }
+            // Redirects aren't followed: they would lead to a host that nobody named.
+            let client: Client<HttpConnector, Full<axum::body::Bytes>> = Client::builder(TokioExecutor::new()).build_http();
+            let request = request.body(Full::from(d.body.clone())).map_err(|e| e.to_string())?;
+            let answer = client.request(request).await.map_err(|e| format!("no answer: {e}"))?;
+            words_of(answer.status().as_u16(), answer.into_body()).await
+        };
+        match tokio::time::timeout(PATIENCE, answer).await {
+            Ok(Ok((status, words))) => (Some(status), words),
+            Ok(Err(why)) => (None, why),
+            Err(_) => (None, format!("no answer within {} seconds", PATIENCE.as_secs())),
+        }
+    }
+}
+
+async fn words_of<B>(status: u16, body: B) -> std::result::Result<(u16, String), String>
+where
+    B: axum::body::HttpBody,
+    B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
+{
+    let text = Limited::new(body, ANSWER).collect().await.map(|b| b.to_bytes()).unwrap_or_default();
+    Ok((status, String::from_utf8_lossy(&text).trim().to_owned()))
+}

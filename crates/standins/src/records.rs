@@ -1,0 +1,71 @@
+//! The record system that ships with Rinse: it takes signed messages as another company's system would,
+//! refuses what isn't signed, knows a repetition, and is busy now and then.
+
+use std::collections::HashMap;
+
+/// A message it took.
+#[derive(Debug, Clone)]
+pub struct Taken {
+    pub key: String,
+    pub body: String,
+    /// How often it came in all, the times it was busy left out.
+    pub times: u32,
+}
+
+/// What it answers: an HTTP status and a few words.
+pub type Answer = (u16, &'static str);
+
+/// The system; everything it knows goes with it.
+#[derive(Debug, Default)]
+pub struct Records {
+    taken: Vec<Taken>,
+    by_key: HashMap<String, usize>,
+    busy: HashMap<String, ()>,
+}
+
+impl Records {
+    /// Takes a message whose signature was looked at already.
+    pub fn take(&mut self, key: &str, body: &str, signed: bool) -> Answer {
+        if !signed {
+            return (401, "The signature is not that of a key I know.");
+        }
+        if let Some(i) = self.by_key.get(key) {
+            self.taken[*i].times += 1;
+            return (200, "I have it already.");
+        }
+        // One message in five finds it busy the first time.
+        if key.bytes().map(u32::from).sum::<u32>() % 5 == 0 && self.busy.insert(key.to_owned(), ()).is_none() {
+            return (503, "I am busy: try again later.");
+        }
+        self.by_key.insert(key.to_owned(), self.taken.len());
+        self.taken.push(Taken { key: key.to_owned(), body: body.to_owned(), times: 1 });
+        (201, "Taken.")
+    }
+
+    /// What it has, in the order it came.
+    #[must_use]
+    pub fn all(&self) -> &[Taken] {
+        &self.taken
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_message_is_kept_once_however_often_it_comes() {
+        let mut r = Records::default();
+        assert_eq!(r.take("a", "{}", false).0, 401);
+        let mut busy = 0;
+        for i in 0..200 {
+            let key = format!("m{i}");
+            while r.take(&key, "{}", true).0 == 503 {
+                busy += 1;
+            }
+            assert_eq!(r.take(&key, "{}", true).0, 200);
+        }
+        assert_eq!(r.all().len(), 200);
+        assert!((20..80).contains(&busy), "{busy} were told to come again, each once");
+    }
+}

@@ -1,0 +1,135 @@
+//! Conversions put down to mailings, by the rule in force.
+
+use crate::{Result, StoreError, goals, settings};
+use rinse_core::Instant;
+use rinse_core::attribution::Rule;
+use rinse_core::goal::Happened;
+use rinse_core::segment::fold;
+use rusqlite::{Connection, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+const KEY: &str = "attribution";
+
+/// The rule in force.
+///
+/// # Errors
+/// When the database fails.
+pub fn rule(c: &Connection) -> Result<Rule> {
+    Ok(settings::get(c, KEY)?.and_then(|v| serde_json::from_str(&v).ok()).unwrap_or_default())
+}
+
+/// # Errors
+/// When the rule can't be meant.
+pub fn set_rule(c: &Connection, rule: Rule, now: Instant, person: Option<i64>) -> Result<()> {
+    rule.check().map_err(StoreError::Refused)?;
+    let text = serde_json::to_string(&rule)?;
+    settings::set(c, KEY, &text)?;
+    settings::audit(c, now, person, "attribution changed", "setting", 0, &text)
+}
+
+/// A person's human clicks, in time, with the mailing of each.
+struct Clicks {
+    at: Vec<Instant>,
+    mailing: Vec<i64>,
+}
+
+fn clicks(c: &Connection, contact: i64) -> Result<Clicks> {
+    let mut s = c.prepare_cached(
+        "SELECT r.at, s.mailing_id FROM send s JOIN response r ON r.send_id = s.id WHERE s.contact_id = ?1 AND s.click_at IS NOT NULL
+         AND r.kind = 2 AND r.machine = 0 ORDER BY r.at, r.id",
+    )?;
+    let rows: Vec<(i64, i64)> = s.query_map([contact], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    Ok(Clicks { at: rows.iter().map(|r| Instant(r.0)).collect(), mailing: rows.iter().map(|r| r.1).collect() })
+}
+
+/// The mailing that something a person did is put down to.
+///
+/// # Errors
+/// When the database fails.
+pub fn mailing_of(c: &Connection, contact: i64, at: Instant) -> Result<Option<i64>> {
+    let k = clicks(c, contact)?;
+    Ok(rule(c)?.click(&k.at, at).map(|i| k.mailing[i]))
+}
+
+/// What a mailing brought towards a goal.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Brought {
+    pub goal: i64,
+    pub name: String,
+    pub words: String,
+    pub conversions: i64,
+    /// People with at least one.
+    pub people: i64,
+    /// Hundredths of the currency; refunds are taken off.
+    pub cents: i64,
+    pub currency: String,
+}
+
+/// What a mailing brought towards each goal, until now. A refund goes where the person's newest earlier
+/// purchase of the product went.
+///
+/// # Errors
+/// When the database fails.
+pub fn of_mailing(c: &Connection, mailing: i64, now: Instant) -> Result<Vec<Brought>> {
+    let (goals, rule) = (goals::all(c)?, rule(c)?);
+    let mut out: Vec<Brought> = goals
+        .iter()
+        .map(|g| Brought {
+            goal: g.id,
+            name: g.name.clone(),
+            words: g.words.clone(),
+            conversions: 0,
+            people: 0,
+            cents: 0,
+            currency: g.goal.currency.clone(),
+        })
+        .collect();
+    let people: Vec<i64> = c
+        .prepare_cached("SELECT contact_id FROM send WHERE mailing_id = ?1 AND click_at IS NOT NULL")?
+        .query_map([mailing], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?;
+    let mut bought =
+        c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
+    let mut did = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
+    for contact in people {
+        let k = clicks(c, contact)?;
+        let ours = |at: Instant| rule.click(&k.at, at).is_some_and(|i| k.mailing[i] == mailing);
+        let mut met = vec![false; goals.len()];
+        let mut count = |what: Happened<'_>| {
+            for ((goal, row), met) in goals.iter().zip(&mut out).zip(&mut met) {
+                let worth = goal.goal.worth(what);
+                row.conversions += worth.conversions;
+                row.cents += worth.cents;
+                *met |= worth.conversions > 0;
+            }
+        };
+        let mut rows = bought.query(params![contact, now.0])?;
+        let mut newest: std::collections::HashMap<String, bool> = std::collections::HashMap::new();
+        while let Some(r) = rows.next()? {
+            let (at, product, category): (i64, String, String) = (r.get(0)?, r.get(1)?, r.get(2)?);
+            let (cents, currency): (i64, String) = (r.get(3)?, r.get(4)?);
+            let here = if cents < 0 {
+                newest.get(&fold(&product)).copied().unwrap_or(false)
+            } else {
+                let here = ours(Instant(at));
+                newest.insert(fold(&product), here);
+                here
+            };
+            if here {
+                count(Happened::Purchase { product: &product, category: &category, cents, currency: &currency });
+            }
+        }
+        let mut rows = did.query(params![contact, now.0])?;
+        while let Some(r) = rows.next()? {
+            let name: String = r.get(1)?;
+            if ours(Instant(r.get(0)?)) {
+                count(Happened::Event { name: &name });
+            }
+        }
+        for (row, met) in out.iter_mut().zip(met) {
+            row.people += i64::from(met);
+        }
+    }
+    Ok(out)
+}

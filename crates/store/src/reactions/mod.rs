@@ -1,0 +1,319 @@
+//! Reactions: the rules that are kept, what they did and to whom.
+//!
+//! * [`run`]: acting on what has come in; [`past`]: what a rule would have done in the past year.
+
+pub mod past;
+pub mod run;
+
+use crate::tags::Kind;
+use crate::{Result, StoreError, fields, scores, segments, settings, tags, webhooks};
+use rinse_core::Instant;
+use rinse_core::reaction::{Deed, DeedNames, Reaction, Trigger};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// A reaction as it is kept.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = KeptReaction)]
+pub struct Kept {
+    pub id: i64,
+    pub rule: Reaction,
+    pub words: String,
+    /// The mailing it belongs to, by name.
+    pub mailing: Option<String>,
+    /// Since when it acts; none: it is off.
+    pub on_at: Option<i64>,
+    pub ended_at: Option<i64>,
+    /// How often it acted: asked for a mailing, on that one's messages.
+    pub done: i64,
+    pub taken_back: i64,
+}
+
+/// The names of all that a reaction can refer to.
+///
+/// # Errors
+/// When the database fails.
+pub fn names(c: &Connection) -> Result<DeedNames> {
+    let webhooks = c
+        .prepare_cached("SELECT id, name FROM webhook")?
+        .query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?
+        .collect::<rusqlite::Result<_>>()?;
+    Ok(DeedNames { names: segments::names(c)?, webhooks })
+}
+
+/// Which reactions are asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Which {
+    All,
+    /// A mailing's own, and those that act everywhere.
+    Of(i64),
+    One(i64),
+}
+
+/// Reactions, those that have ended last.
+///
+/// # Errors
+/// When the database fails.
+pub fn list(c: &Connection, which: Which) -> Result<Vec<Kept>> {
+    let names = names(c)?;
+    let (filter, value) = match which {
+        Which::All => ("?1 IS NULL", None),
+        Which::Of(m) => ("(r.mailing_id = ?1 OR r.mailing_id IS NULL AND r.ended_at IS NULL)", Some(m)),
+        Which::One(id) => ("r.id = ?1", Some(id)),
+    };
+    let mut s = c.prepare_cached(&format!(
+        "SELECT r.id, r.rule, m.name, r.on_at, r.ended_at, (SELECT count(*) FROM reacted d WHERE d.reaction_id = r.id),
+            (SELECT count(taken_back_at) FROM reacted d WHERE d.reaction_id = r.id)
+         FROM reaction r LEFT JOIN mailing m ON m.id = r.mailing_id WHERE {filter} ORDER BY r.ended_at IS NOT NULL, r.id"
+    ))?;
+    let rows = s.query_map([value], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))?;
+    let all = rows.map(|row| {
+        let (id, rule, mailing, on_at, ended_at, done, taken_back) = row?;
+        let rule: Reaction = serde_json::from_str(&rule)?;
+        Ok(Kept { id, words: rule.words(&names), rule, mailing, on_at, ended_at, done, taken_back })
+    });
+    let Which::Of(m) = which else { return all.collect() };
+    // Of those that act everywhere a mailing shows what they did about its own messages; what was bought or done
+    // elsewhere belongs to none.
+    let mut of_it = c.prepare_cached(
+        "SELECT count(*), count(d.taken_back_at) FROM reacted d JOIN send s ON s.id = d.cause WHERE d.reaction_id = ?1 AND s.mailing_id = ?2",
+    )?;
+    all.filter(|k| k.as_ref().map_or(true, |k: &Kept| k.rule.mailing.is_some() || k.rule.when.of_message()))
+        .map(|k| {
+            let mut k = k?;
+            if k.rule.mailing.is_none() {
+                (k.done, k.taken_back) = of_it.query_row([k.id, m], |r| Ok((r.get(0)?, r.get(1)?)))?;
+            }
+            Ok(k)
+        })
+        .collect()
+}
+
+/// # Errors
+/// When there is no such reaction.
+pub fn one(c: &Connection, id: i64) -> Result<Kept> {
+    list(c, Which::One(id))?.pop().ok_or(StoreError::Missing("reaction"))
+}
+
+/// Does everything a rule refers to exist, and can its fields hold what it sets?
+fn fits(c: &Connection, r: &Reaction) -> Result<()> {
+    r.check().map_err(StoreError::Refused)?;
+    if let Some(m) = r.mailing {
+        let template: Option<bool> =
+            c.prepare_cached("SELECT template FROM mailing WHERE id = ?1")?.query_row([m], |r| r.get(0)).optional()?;
+        if template.ok_or(StoreError::Missing("mailing"))? {
+            return Err(StoreError::Refused("A template goes to nobody: choose a mailing.".into()));
+        }
+    }
+    for deed in &r.then {
+        match deed {
+            Deed::Score { score, .. } => drop(scores::half_life(c, *score)?),
+            Deed::Tag { tag, .. } => drop(tags::name(c, Kind::Tag, *tag)?),
+            Deed::List { list, .. } => drop(tags::name(c, Kind::List, *list)?),
+            Deed::Field { field, value } => {
+                let field = fields::one(c, *field)?;
+                rinse_core::segment::person::Value::read(field.kind, value)
+                    .map_err(|e| StoreError::Refused(format!("{}: {e}.", field.name)))?;
+            }
+            Deed::Webhook { webhook } => drop(webhooks::one(c, *webhook)?),
+            Deed::Task { .. } => {}
+        }
+    }
+    Ok(())
+}
+
+/// Keeps a reaction, and switches it on when asked. A changed one that acted before ends, and another begins,
+/// so that what was done stays with the rule that did it.
+///
+/// # Errors
+/// A rule that can't be meant, or that refers to what is gone.
+pub fn save(c: &Connection, id: Option<i64>, rule: &Reaction, on: bool, now: Instant, person: Option<i64>) -> Result<i64> {
+    fits(c, rule)?;
+    if let Some(id) = id {
+        end(c, id, now, None)?;
+    }
+    let text = serde_json::to_string(rule)?;
+    let saved: i64 = c.query_row(
+        "INSERT INTO reaction (mailing_id, rule, made_at, person_id) VALUES (?1, ?2, ?3, ?4) RETURNING id",
+        params![rule.mailing, text, now.0, person],
+        |r| r.get(0),
+    )?;
+    settings::audit(
+        c,
+        now,
+        person,
+        if id.is_none() { "reaction made" } else { "reaction changed" },
+        "reaction",
+        saved,
+        &rule.words(&names(c)?),
+    )?;
+    if on {
+        switch(c, saved, true, now, person)?;
+    }
+    Ok(saved)
+}
+
+/// Switches a reaction on or off. It acts on what happens from then on.
+///
+/// # Errors
+/// When it has ended.
+pub fn switch(c: &Connection, id: i64, on: bool, now: Instant, person: Option<i64>) -> Result<()> {
+    if one(c, id)?.ended_at.is_some() {
+        return Err(StoreError::Refused("This reaction has ended: make it anew.".into()));
+    }
+    if on && !run::active(c)? {
+        // Nobody looked meanwhile, and nothing from before concerns it.
+        c.execute(
+            "UPDATE reaction_mark SET response = coalesce((SELECT max(id) FROM response), 0), purchase = coalesce((SELECT max(id) FROM purchase), 0),
+                event = coalesce((SELECT max(id) FROM event), 0), clock = ?1",
+            [now.0],
+        )?;
+    }
+    c.execute("UPDATE reaction SET on_at = ?2 WHERE id = ?1 AND (on_at IS NULL) = (?2 IS NOT NULL)", params![id, on.then_some(now.0)])?;
+    settings::audit(c, now, person, if on { "reaction switched on" } else { "reaction switched off" }, "reaction", id, "")
+}
+
+/// Ends a reaction; one that never acted goes altogether.
+///
+/// # Errors
+/// When there is no such reaction.
+pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let kept = one(c, id)?;
+    if kept.done == 0 {
+        c.execute("DELETE FROM reaction WHERE id = ?1", [id])?;
+    } else {
+        c.execute("UPDATE reaction SET on_at = NULL, ended_at = coalesce(ended_at, ?2) WHERE id = ?1", params![id, now.0])?;
+    }
+    if person.is_some() {
+        settings::audit(c, now, person, "reaction ended", "reaction", id, &kept.words)?;
+    }
+    Ok(())
+}
+
+/// The reactions that do such a thing, in words.
+pub(crate) fn using(c: &Connection, does: impl Fn(&Deed) -> bool) -> Result<Vec<String>> {
+    let all = list(c, Which::All)?;
+    Ok(all
+        .into_iter()
+        .filter(|k| k.ended_at.is_none() && k.rule.then.iter().any(&does))
+        .map(|k| format!("reaction “{}”", k.words))
+        .collect())
+}
+
+/// Puts one tag or list in another's place, in every reaction.
+pub(crate) fn retag(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
+    for mut k in list(c, Which::All)? {
+        let before = k.rule.clone();
+        for deed in &mut k.rule.then {
+            match deed {
+                Deed::Tag { tag: id, .. } if kind == Kind::Tag && *id == from => *id = into,
+                Deed::List { list: id, .. } if kind == Kind::List && *id == from => *id = into,
+                _ => {}
+            }
+        }
+        if k.rule != before {
+            c.execute("UPDATE reaction SET rule = ?2 WHERE id = ?1", params![k.id, serde_json::to_string(&k.rule)?])?;
+        }
+    }
+    Ok(())
+}
+
+/// The query for what a cause is called, by its number in `d.cause`.
+fn cause_name(when: &Trigger) -> &'static str {
+    match when {
+        Trigger::Bought { .. } => "SELECT product FROM purchase WHERE id = d.cause",
+        Trigger::Answered { .. } => "SELECT name FROM event WHERE id = d.cause",
+        _ => "SELECT m.name FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.id = d.cause",
+    }
+}
+
+/// Somebody whom a reaction concerned.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Reacted {
+    pub contact: i64,
+    pub address: String,
+    /// When it happened.
+    pub at: i64,
+    /// When it was acted upon.
+    pub done_at: i64,
+    pub taken_back_at: Option<i64>,
+    /// What caused it: the mailing, the product, the event.
+    pub cause: String,
+}
+
+/// Whom a reaction concerned, the newest 200 (or all, for a file).
+///
+/// # Errors
+/// When there is no such reaction.
+pub fn reacted(c: &Connection, id: i64, everyone: bool) -> Result<Vec<Reacted>> {
+    let cause = cause_name(&one(c, id)?.rule.when);
+    let mut s = c.prepare_cached(&format!(
+        "SELECT k.id, k.address, d.at, d.done_at, d.taken_back_at, coalesce(({cause}), '') FROM reacted d JOIN contact g ON g.id = d.contact_id
+         JOIN contact k ON k.id = coalesce(g.merged_into, g.id) WHERE d.reaction_id = ?1 ORDER BY d.at DESC, d.cause DESC LIMIT ?2"
+    ))?;
+    Ok(s.query_map(params![id, if everyone { -1 } else { 200 }], |r| {
+        Ok(Reacted {
+            contact: r.get(0)?,
+            address: r.get(1)?,
+            at: r.get(2)?,
+            done_at: r.get(3)?,
+            taken_back_at: r.get(4)?,
+            cause: r.get(5)?,
+        })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
+}
+
+/// Something a reaction asks a person to do.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Task {
+    pub id: i64,
+    pub at: i64,
+    pub words: String,
+    pub contact: i64,
+    pub address: String,
+    pub done_at: Option<i64>,
+    pub person: Option<String>,
+}
+
+/// Open tasks, the oldest first, then the newest done ones.
+///
+/// # Errors
+/// When the database fails.
+pub fn tasks(c: &Connection) -> Result<Vec<Task>> {
+    let mut s = c.prepare_cached(
+        "SELECT t.id, t.at, t.words, k.id, k.address, t.done_at, p.name FROM task t JOIN contact g ON g.id = t.contact_id
+         JOIN contact k ON k.id = coalesce(g.merged_into, g.id) LEFT JOIN person p ON p.id = t.person_id
+         ORDER BY t.done_at IS NOT NULL, CASE WHEN t.done_at IS NULL THEN t.at ELSE -t.done_at END, t.id LIMIT 200",
+    )?;
+    Ok(s.query_map([], |r| {
+        Ok(Task {
+            id: r.get(0)?,
+            at: r.get(1)?,
+            words: r.get(2)?,
+            contact: r.get(3)?,
+            address: r.get(4)?,
+            done_at: r.get(5)?,
+            person: r.get(6)?,
+        })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
+}
+
+/// How many tasks wait.
+///
+/// # Errors
+/// When the database fails.
+pub fn open_tasks(c: &Connection) -> Result<i64> {
+    Ok(c.prepare_cached("SELECT count(*) FROM task WHERE done_at IS NULL")?.query_row([], |r| r.get(0))?)
+}
+
+/// Marks a task as done, or as open again.
+///
+/// # Errors
+/// When there is no such task.
+pub fn settle(c: &Connection, id: i64, done: bool, now: Instant, person: Option<i64>) -> Result<()> {
+    let n = c.execute("UPDATE task SET done_at = ?2, person_id = ?3 WHERE id = ?1", params![id, done.then_some(now.0), person])?;
+    if n == 0 { Err(StoreError::Missing("task")) } else { Ok(()) }
+}

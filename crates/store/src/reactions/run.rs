@@ -1,0 +1,322 @@
+//! Acting on what has come in: responses, purchases and events in the order they arrived, bounces and
+//! deadlines by the clock. Every step can be done again: what was acted upon is keyed by its cause.
+
+use crate::tags::{self, Kind};
+use crate::{Result, attribution, fields, responses, runs, scores, webhooks};
+use rinse_core::reaction::{Deed, Reaction, Response, SETTLES_AFTER, Trigger};
+use rinse_core::segment::person::Value;
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, OptionalExtension, params};
+
+/// Rows looked at in one transaction, so that an unsubscribe never waits long.
+const AT_ONCE: i64 = 2_000;
+
+/// Is any reaction switched on?
+///
+/// # Errors
+/// When the database fails.
+pub fn active(c: &Connection) -> Result<bool> {
+    Ok(c.prepare_cached("SELECT EXISTS (SELECT 1 FROM reaction WHERE on_at IS NOT NULL)")?.query_row([], |r| r.get(0))?)
+}
+
+/// A reaction that acts.
+struct Live {
+    id: i64,
+    on_at: Instant,
+    rule: Reaction,
+    words: String,
+}
+
+fn live(c: &Connection) -> Result<Vec<Live>> {
+    if !active(c)? {
+        return Ok(Vec::new());
+    }
+    let names = super::names(c)?;
+    let mut s = c.prepare_cached("SELECT id, on_at, rule FROM reaction WHERE on_at IS NOT NULL ORDER BY id")?;
+    let rows = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get::<_, String>(2)?)))?;
+    rows.map(|row| {
+        let (id, on_at, rule) = row?;
+        let rule: Reaction = serde_json::from_str(&rule)?;
+        Ok(Live { id, on_at: Instant(on_at), words: rule.words(&names), rule })
+    })
+    .collect()
+}
+
+/// Acts on a part of what has come in until `now`. Returns how much was looked at: none means that all is done.
+///
+/// # Errors
+/// When the database fails.
+pub fn step(c: &Connection, now: Instant) -> Result<usize> {
+    let live = live(c)?;
+    if live.is_empty() {
+        return Ok(0);
+    }
+    // Deadlines first: what comes after one can only take back what it did once that is done.
+    let (passed, whole) = by_the_clock(c, &live, now)?;
+    if !whole {
+        return Ok(passed);
+    }
+    Ok(passed + answers(c, &live, now)? + purchases(c, &live, now)? + events(c, &live, now)?)
+}
+
+fn mark(c: &Connection, column: &str, upto: i64) -> Result<()> {
+    c.prepare_cached(&format!("UPDATE reaction_mark SET {column} = ?1"))?.execute([upto])?;
+    Ok(())
+}
+
+fn answers(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
+    let mut s = c.prepare_cached(
+        "SELECT r.id, r.at, r.send_id, r.kind, r.link, r.machine, s.mailing_id, coalesce(k.merged_into, k.id) FROM response r JOIN send s ON s.id = r.send_id
+         JOIN contact k ON k.id = s.contact_id WHERE r.id > (SELECT response FROM reaction_mark) ORDER BY r.id LIMIT ?1",
+    )?;
+    let mut rows = s.query([AT_ONCE])?;
+    let (mut seen, mut upto) = (0, None);
+    while let Some(r) = rows.next()? {
+        let (at, kind) = (Instant(r.get(1)?), r.get::<_, i64>(3)?);
+        // One that comes next may show this one to be a machine's.
+        if now - at < SETTLES_AFTER && matches!(kind, responses::OPEN | responses::CLICK) {
+            break;
+        }
+        (seen, upto) = (seen + 1, Some(r.get(0)?));
+        let what = match kind {
+            responses::OPEN => Response::Open,
+            responses::CLICK => Response::Click(r.get::<_, Option<u32>>(4)?.unwrap_or(0)),
+            responses::REPLY => Response::Reply,
+            _ => Response::Left,
+        };
+        if r.get::<_, i64>(5)? != 0 {
+            continue;
+        }
+        let (send, mailing, contact): (i64, i64, i64) = (r.get(2)?, r.get(6)?, r.get(7)?);
+        for l in live.iter().filter(|l| l.rule.mailing.is_none_or(|m| m == mailing)) {
+            if l.rule.when.meets(what) {
+                react(c, l, send, contact, at, now)?;
+            }
+            if l.rule.when.deadline().is_some_and(|(_, taken_back)| taken_back) && l.rule.when.undone_by(what) {
+                take_back(c, l, send, now)?;
+            }
+        }
+    }
+    upto.map_or(Ok(()), |id| mark(c, "response", id))?;
+    Ok(seen)
+}
+
+fn purchases(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
+    let mut s = c.prepare_cached(
+        "SELECT id, contact_id, at, product, category, cents FROM purchase WHERE id > (SELECT purchase FROM reaction_mark) ORDER BY id LIMIT ?1",
+    )?;
+    let mut rows = s.query([AT_ONCE])?;
+    let (mut seen, mut upto) = (0, None);
+    while let Some(r) = rows.next()? {
+        (seen, upto) = (seen + 1, Some(r.get(0)?));
+        let (id, contact, at): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        let (product, category): (String, String) = (r.get(3)?, r.get(4)?);
+        let cents: i64 = r.get(5)?;
+        for l in live.iter().filter(|l| l.rule.when.bought(&product, &category, cents)) {
+            if put_down_to(c, &l.rule, contact, Instant(at))? {
+                react(c, l, id, contact, Instant(at), now)?;
+            }
+        }
+    }
+    upto.map_or(Ok(()), |id| mark(c, "purchase", id))?;
+    Ok(seen)
+}
+
+fn events(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
+    let mut s =
+        c.prepare_cached("SELECT id, contact_id, at, name FROM event WHERE id > (SELECT event FROM reaction_mark) ORDER BY id LIMIT ?1")?;
+    let mut rows = s.query([AT_ONCE])?;
+    let (mut seen, mut upto) = (0, None);
+    while let Some(r) = rows.next()? {
+        (seen, upto) = (seen + 1, Some(r.get(0)?));
+        let (id, contact, at, name): (i64, i64, i64, String) = (r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?);
+        for l in live.iter().filter(|l| l.rule.when.answered(&name)) {
+            if put_down_to(c, &l.rule, contact, Instant(at))? {
+                react(c, l, id, contact, Instant(at), now)?;
+            }
+        }
+    }
+    upto.map_or(Ok(()), |id| mark(c, "event", id))?;
+    Ok(seen)
+}
+
+/// A mailing's own reaction to what is done elsewhere acts on what is put down to the mailing.
+pub(super) fn put_down_to(c: &Connection, rule: &Reaction, contact: i64, at: Instant) -> Result<bool> {
+    match rule.mailing {
+        None => Ok(true),
+        mailing => Ok(attribution::mailing_of(c, contact, at)? == mailing),
+    }
+}
+
+/// Messages whose deadline passed without what it waited for: `?1` to `?2` is when they were accepted, `?3` the
+/// wait, `?4` the mailing or null, `?5` the link or null. A message that came back tells nothing; nor does one
+/// whose opens can't be told from a machine's, where opens are asked for.
+pub(super) fn unanswered(when: &Trigger) -> String {
+    let none = match when {
+        Trigger::NotClicked { link: Some(_), .. } => {
+            "NOT EXISTS (SELECT 1 FROM response r WHERE r.send_id = s.id AND r.kind = 2 AND r.machine = 0 AND r.link = ?5 AND r.at <= s.accepted_at + ?3)".to_owned()
+        }
+        Trigger::NotClicked { .. } => "?5 IS NULL AND (s.click_at IS NULL OR s.click_at > s.accepted_at + ?3)".into(),
+        _ => format!(
+            "?5 IS NULL AND (s.click_at IS NULL OR s.click_at > s.accepted_at + ?3) AND (s.open_at IS NULL OR s.open_at > s.accepted_at + ?3)
+             AND k.domain_id NOT IN ({})",
+            crate::segments::open_blind_domains()
+        ),
+    };
+    format!(
+        "SELECT s.id, coalesce(k.merged_into, k.id), s.accepted_at + ?3 AS at FROM send s JOIN contact k ON k.id = s.contact_id
+         WHERE s.accepted_at > ?1 AND s.accepted_at <= ?2 AND (?4 IS NULL OR s.mailing_id = ?4) AND s.failed_at IS NULL AND {none}"
+    )
+}
+
+pub(super) fn link_of(when: &Trigger) -> Option<u32> {
+    match when {
+        Trigger::NotClicked { link, .. } | Trigger::Clicked { link } => *link,
+        _ => None,
+    }
+}
+
+/// Failures that are the address's own, for good: they count as bounced.
+pub(super) fn permanent() -> String {
+    use rinse_core::bounce::{Category, FailureClass};
+    let codes: Vec<String> =
+        Category::ALL.iter().filter(|k| k.class() == FailureClass::Permanent).map(|k| (*k as i64).to_string()).collect();
+    codes.join(",")
+}
+
+/// Deadlines and bounces: how many were found, and whether that is all of them.
+fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, bool)> {
+    let last: i64 = c.prepare_cached("SELECT clock FROM reaction_mark")?.query_row([], |r| r.get(0))?;
+    // A day is looked at again: what was written late with an earlier instant is found still.
+    let from = last - DAY;
+    let settled = now.0 - SETTLES_AFTER;
+    let mut seen = 0;
+    let mut whole = true;
+    for l in live {
+        let found: Vec<(i64, i64, i64)> = if let Some((wait, _)) = l.rule.when.deadline() {
+            let sql = format!(
+                "{} AND NOT EXISTS (SELECT 1 FROM reacted d WHERE d.reaction_id = ?6 AND d.cause = s.id) LIMIT ?7",
+                unanswered(&l.rule.when)
+            );
+            let start = from.max(l.on_at.0) - wait;
+            c.prepare_cached(&sql)?
+                .query_map(params![start, settled - wait, wait, l.rule.mailing, link_of(&l.rule.when), l.id, AT_ONCE], |r| {
+                    Ok((r.get(0)?, r.get(1)?, r.get(2)?))
+                })?
+                .collect::<rusqlite::Result<_>>()?
+        } else if l.rule.when == Trigger::Bounced {
+            c.prepare_cached(&format!(
+                "SELECT s.id, coalesce(k.merged_into, k.id), s.failed_at FROM send s JOIN contact k ON k.id = s.contact_id
+                 WHERE s.failed_at > ?1 AND s.failed_at <= ?2 AND (?3 IS NULL OR s.mailing_id = ?3) AND s.category IN ({})
+                 AND NOT EXISTS (SELECT 1 FROM reacted d WHERE d.reaction_id = ?4 AND d.cause = s.id) LIMIT ?5",
+                permanent()
+            ))?
+            .query_map(params![from.max(l.on_at.0 - 1), now.0, l.rule.mailing, l.id, AT_ONCE], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?
+            .collect::<rusqlite::Result<_>>()?
+        } else {
+            continue;
+        };
+        seen += found.len();
+        whole &= i64::try_from(found.len()).unwrap_or(0) < AT_ONCE;
+        for (send, contact, at) in found {
+            react(c, l, send, contact, Instant(at), now)?;
+        }
+    }
+    if whole && last < now.0 {
+        mark(c, "clock", now.0)?;
+    }
+    Ok((seen, whole))
+}
+
+/// Does what a reaction says, once for a cause. What happened before it was switched on is none of its.
+fn react(c: &Connection, l: &Live, cause: i64, contact: i64, at: Instant, now: Instant) -> Result<()> {
+    if at < l.on_at {
+        return Ok(());
+    }
+    let there =
+        c.prepare_cached("SELECT address FROM contact WHERE id = ?1 AND gone IS NULL")?.query_row([contact], |r| r.get(0)).optional()?;
+    let Some(address): Option<String> = there else { return Ok(()) };
+    let new = c
+        .prepare_cached("INSERT INTO reacted VALUES (?1, ?2, ?3, ?4, ?5, 0, NULL) ON CONFLICT DO NOTHING")?
+        .execute(params![l.id, cause, contact, at.0, now.0])?;
+    if new == 0 {
+        return Ok(());
+    }
+    let mut changed = 0i64;
+    for (i, deed) in l.rule.then.iter().enumerate() {
+        let did = match deed {
+            Deed::Score { score, points } => {
+                let sql = format!("SELECT ({}) FROM (SELECT ?1 AS cause) d", super::cause_name(&l.rule.when));
+                let name: Option<String> = c.prepare_cached(&sql)?.query_row([cause], |r| r.get(0))?;
+                let why = format!("{}: {}", name.unwrap_or_default(), l.words);
+                let from = scores::From { reaction: Some(l.id), cause: Some(cause), why: &why, person: None };
+                scores::add(c, *score, contact, at, *points, &from)?;
+                true
+            }
+            Deed::Tag { tag, put } => place(c, Kind::Tag, *tag, contact, *put, now)?,
+            Deed::List { list, put } => place(c, Kind::List, *list, contact, *put, now)?,
+            Deed::Field { field, value } => {
+                let kind = fields::one(c, *field)?.kind;
+                let set = Value::read(kind, value).is_ok_and(|v| fields::set(c, contact, *field, &v, None, None).unwrap_or(false));
+                if set {
+                    runs::mark(c, contact, None)?;
+                }
+                set
+            }
+            Deed::Webhook { webhook } => {
+                let body = serde_json::json!({
+                    "kind": "reaction", "reaction": l.id, "cause": cause, "mailing": l.rule.mailing, "when": l.rule.when,
+                    "at": at.iso(), "contact": { "id": contact, "address": address },
+                });
+                webhooks::queue(c, *webhook, &format!("r{}-{cause}-{i}", l.id), Some(contact), &body, now)?
+            }
+            Deed::Task { words } => {
+                c.prepare_cached("INSERT INTO task (at, reaction_id, contact_id, words) VALUES (?1, ?2, ?3, ?4)")?.execute(params![
+                    at.0,
+                    l.id,
+                    contact,
+                    words.trim()
+                ])?;
+                true
+            }
+        };
+        changed |= i64::from(did) << i;
+    }
+    c.prepare_cached("UPDATE reacted SET changed = ?3 WHERE reaction_id = ?1 AND cause = ?2")?.execute([l.id, cause, changed])?;
+    Ok(())
+}
+
+fn place(c: &Connection, kind: Kind, id: i64, contact: i64, put: bool, now: Instant) -> Result<bool> {
+    Ok(if put { tags::put(c, kind, id, contact, now)? } else { tags::take_off(c, kind, id, &[contact])? } > 0)
+}
+
+/// Takes back what a reaction changed for a cause: points, tags and lists, and a task that is open still. A field's
+/// earlier value isn't kept, and what was told to another system stays told.
+fn take_back(c: &Connection, l: &Live, cause: i64, now: Instant) -> Result<()> {
+    let Some((contact, at, changed)) = c
+        .prepare_cached("SELECT contact_id, at, changed FROM reacted WHERE reaction_id = ?1 AND cause = ?2 AND taken_back_at IS NULL")?
+        .query_row([l.id, cause], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, i64>(2)?)))
+        .optional()?
+    else {
+        return Ok(());
+    };
+    for (_, deed) in l.rule.then.iter().enumerate().filter(|(i, _)| changed & (1 << i) != 0) {
+        match deed {
+            Deed::Score { score, points } => {
+                let from = scores::From { reaction: Some(l.id), cause: Some(cause), why: "taken back: it came later", person: None };
+                scores::add(c, *score, contact, Instant(at), -points, &from)?;
+            }
+            Deed::Tag { tag, put } => drop(place(c, Kind::Tag, *tag, contact, !put, now)?),
+            Deed::List { list, put } => drop(place(c, Kind::List, *list, contact, !put, now)?),
+            Deed::Task { words } => {
+                c.prepare_cached(
+                    "DELETE FROM task WHERE reaction_id = ?1 AND contact_id = ?2 AND at = ?3 AND words = ?4 AND done_at IS NULL",
+                )?
+                .execute(params![l.id, contact, at, words.trim()])?;
+            }
+            Deed::Field { .. } | Deed::Webhook { .. } => {}
+        }
+    }
+    c.prepare_cached("UPDATE reacted SET taken_back_at = ?3 WHERE reaction_id = ?1 AND cause = ?2")?.execute([l.id, cause, now.0])?;
+    Ok(())
+}

@@ -1,0 +1,36 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, ok } from "../../api/client";
+import { ReactionForm } from "./ReactionForm";
+import { ReactionList } from "./ReactionList";
+
+/** What follows when people do something with this mailing. */
+export function MailingReactions({ mailing }: { mailing: number }) {
+  const [making, setMaking] = useState(false);
+  const reactions = useQuery({
+    queryKey: ["reactions", mailing],
+    queryFn: () => ok(api.GET("/api/reactions", { params: { query: { mailing } } })),
+  });
+  const all = reactions.data ?? [];
+  return (
+    <>
+      <h2>Reactions</h2>
+      {all.length > 0 ? (
+        <ReactionList all={all} where />
+      ) : (
+        <p className="soft" style={{ marginTop: 0 }}>
+          Nothing follows when people open it, click, reply or stay silent.
+        </p>
+      )}
+      {making ? (
+        <ReactionForm mailing={mailing} done={() => setMaking(false)} />
+      ) : (
+        <p>
+          <button className="plain" onClick={() => setMaking(true)}>
+            Add a reaction to this mailing
+          </button>
+        </p>
+      )}
+    </>
+  );
+}
