@@ -117,9 +117,15 @@ async fn a_contact_file_becomes_a_called_trial() {
         b.page.find(Locator::Css("input[type=range]")).await.unwrap().send_keys("\u{E00E}").await.unwrap();
     }
     b.shows("305 people per arm").await;
+    b.click("Rehearse it").await;
+    b.shows("Nothing between the arms").await;
+    b.shows("it calls the right one in").await;
     b.accessible("plan").await;
     b.click("Seal").await;
     b.shows("Until then the arms stay closed").await;
+    b.shows("are as they were sealed").await;
+    b.click("How evenly the arms were filled").await;
+    b.shows("tern.example").await;
     b.accessible("collecting").await;
     assert!(!b.text().await.contains("Rate, 95%"), "arms are closed before the end");
     clock_moves(&b, "+1 day").await;
@@ -127,6 +133,8 @@ async fn a_contact_file_becomes_a_called_trial() {
     clock_moves(&b, "+1 day").await;
     b.page.wait().at_most(Duration::from_secs(20)).for_element(Locator::Css("[data-testid=verdict]")).await.unwrap();
     b.shows("Rate, 95% interval").await;
+    b.shows("Chance to be best").await;
+    b.shows("B less A").await;
     b.accessible("verdict").await;
     b.sound("verdict").await;
     b.click_css("#sheet button.figure").await;

@@ -70,6 +70,13 @@ enum Command {
         #[arg(long, default_value = "data")]
         data: PathBuf,
     },
+    /// A trial's assignment, computed again from its seed and its roster, as CSV; ends with 1 when it differs.
+    Assign {
+        #[arg(long)]
+        trial: i64,
+        #[arg(long, default_value = "data")]
+        data: PathBuf,
+    },
     /// Is it a mailbox, and what is its normal form? JSON lines in, JSON lines out.
     Address,
     /// What a whole message (RFC 5322) lacks before it may go: a JSON line for each file.
@@ -148,6 +155,7 @@ fn run(command: Command) -> Result<ExitCode> {
             )?;
         }
         Command::Clear { mailing, at, data } => tools::clear(mailing, &at, &data)?,
+        Command::Assign { trial, data } => return tools::assign(trial, &data),
         Command::Peek { files, cells } => return tools::peek(&files, cells),
         Command::Openapi => {
             let text = serde_json::to_string_pretty(&openapi())?;

@@ -8,7 +8,7 @@ use rinse_core::message::{Level, check_finished};
 use rinse_core::table::Encoding;
 use rinse_core::trial::outside::{self, Results};
 use rinse_post::finished;
-use rinse_store::{Store, clearing, settings, tables};
+use rinse_store::{Store, clearing, settings, tables, trials};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::io::{BufRead, Read, Write};
@@ -75,6 +75,35 @@ pub(crate) fn clear(mailing: i64, at: &str, data: &Path) -> Result<()> {
         writeln!(out, "{line}")?;
     }
     Ok(out.flush()?)
+}
+
+/// `rinse assign`: the assignment of a trial, computed again from its seed and its frozen roster; 1 when it differs from
+/// what was sealed or from what was sent.
+pub(crate) fn assign(trial: i64, data: &Path) -> Result<ExitCode> {
+    let c = &Store::look(data)?;
+    let t = trials::one(c, trial)?;
+    anyhow::ensure!(t.sealed_at.is_some(), "The trial is not sealed: nobody is assigned yet.");
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    writeln!(out, "contact,stratum,arm")?;
+    for e in trials::recomputed(c, &t)? {
+        writeln!(out, "{},{},{}", e.contact, e.stratum, rinse_core::trial::letter(e.arm))?;
+    }
+    out.flush()?;
+    let wrong =
+        if trials::assignment_holds(c, &t)? { trials::broken(c, &t)? } else { Some("The roster differs from its recomputation.".into()) };
+    let mut words = std::io::stderr();
+    match wrong {
+        None => writeln!(
+            words,
+            "The roster and every send are as computed again{}.",
+            t.seal.map_or(String::new(), |s| format!("; the seal {} holds", s.digest))
+        )?,
+        Some(why) => {
+            writeln!(words, "rinse: {why}")?;
+            return Ok(ExitCode::from(1));
+        }
+    }
+    Ok(ExitCode::SUCCESS)
 }
 
 fn encoding_name(encoding: Encoding) -> &'static str {

@@ -191,3 +191,27 @@ fn check_says_what_a_message_lacks(#[case] message: String, #[case] code: i32, #
     assert_eq!(answer["errors"] == 0, code == 0, "{answer}");
     assert!(answer.to_string().contains(words), "{answer}");
 }
+
+#[test]
+fn an_assignment_is_computed_again_and_a_touched_one_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let rinse = rinse_testkit::Process::demo(std::path::Path::new(env!("CARGO_BIN_EXE_rinse")), folder.path());
+    rinse.import(&rinse_testkit::people_csv(800));
+    rinse.json("POST", "/api/letterheads", &rinse_testkit::letterhead());
+    rinse.json("POST", "/api/mailings", &rinse_testkit::draft(1, &["Boats", "Boats at low tide", "Boats at dawn"]));
+    let plan = json!({ "question": "Which boats?", "metric": "human_click", "effect": 0.05, "alpha": 0.05, "power": 0.8, "pilot_share": 0.5,
+        "window_hours": 24, "on_no_call": 0, "leaving_margin": 0.02, "complaint_margin": 0.01 });
+    rinse.json("PUT", "/api/mailings/1/trial", &plan);
+    rinse.json("POST", "/api/trials/1/seal", &Value::Null);
+    rinse.kill();
+    let data = folder.path().to_str().unwrap();
+    let again = run(&["assign", "--trial", "1", "--data", data], b"");
+    let csv = String::from_utf8(again.stdout).unwrap();
+    assert!(again.status.success() && csv.lines().count() == 400 && csv.contains(",C"), "399 people of three arms and a header");
+    let db = rusqlite::Connection::open(folder.path().join("rinse.db")).unwrap();
+    db.execute("UPDATE roster SET stratum = stratum + 1 WHERE contact_id = (SELECT max(contact_id) FROM roster)", []).unwrap();
+    drop(db);
+    let touched = run(&["assign", "--trial", "1", "--data", data], b"");
+    assert!(!touched.status.success() && !String::from_utf8(touched.stderr).unwrap().is_empty());
+    assert!(!run(&["assign", "--trial", "7", "--data", data], b"").status.success(), "there is no such trial");
+}

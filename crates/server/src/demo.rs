@@ -16,7 +16,7 @@ use rinse_core::segment::place::GAZETTEER;
 use rinse_core::segment::{self, Bought, Compare, Did, FieldKind, TextTest, Times, Tree};
 use rinse_core::suppression::Entry;
 use rinse_core::table::Field;
-use rinse_core::trial::plan::{Metric, Plan};
+use rinse_core::trial::plan::{Aim, Metric, Plan};
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_post::dkim::{self, Algorithm};
 use rinse_standins::base::{OWN_COLUMNS, people_csv};
@@ -108,6 +108,10 @@ fn plan(question: &str, on_no_call: usize) -> Plan {
         on_no_call: Some(on_no_call),
         leaving_margin: 0.005,
         complaint_margin: 0.002,
+        aim: Aim::Learn,
+        control: None,
+        harm_looks: 2,
+        by_itself: false,
     }
 }
 

@@ -243,6 +243,7 @@ impl Engine {
         self.store
             .write(move |c| {
                 trials::set_reading_due(c)?;
+                trials::hold_looks(c, now)?;
                 sends::finish(c, now)
             })
             .await?;
@@ -286,7 +287,7 @@ impl Engine {
                     let goes_out = t.verdict.and_then(|v| v.goes_out(&t.plan));
                     let done = clearing::audience(c, t.mailing_id, now)?;
                     let seed = t.seed.unwrap_or(0).cast_unsigned();
-                    let called = matches!(t.verdict, Some(reading::Verdict::Called(_)));
+                    let called = matches!(t.verdict, Some(reading::Verdict::Called(_) | reading::Verdict::Ahead(_)));
                     let people = done.decided.iter().filter_map(|&d| {
                         // 5% of a called rollout get the no-call choice, as a check on the pilot.
                         let check = called && assign::in_rollout_check(seed, d.contact);
@@ -416,23 +417,24 @@ impl Engine {
                 .write(move |c| {
                     let t = trials::one(c, id)?;
                     let counts = trials::counts(c, &t)?;
-                    let read = reading::read(&t.plan, &counts, assignment_holds(c, &t)?).map_err(|e| StoreError::Refused(e.to_string()))?;
-                    trials::save_reading(c, id, read.verdict, &counts, now)
+                    let read = reading::read(&t.plan, &counts, &trials::beside(c, &t)?).map_err(|e| StoreError::Refused(e.to_string()))?;
+                    trials::save_reading(c, id, read.verdict, &counts, now)?;
+                    if t.plan.by_itself && !matches!(read.verdict, reading::Verdict::Void) {
+                        let at = trials::release(c, id, false, now)?;
+                        settings::audit(
+                            c,
+                            now,
+                            None,
+                            "rollout released",
+                            "trial",
+                            id,
+                            &format!("by itself, as planned, for {}", at.words()),
+                        )?;
+                    }
+                    Ok(())
                 })
                 .await?;
         }
         Ok(())
     }
-}
-
-/// Does the roster equal its recomputation from the seed, and did everyone get their arm?
-pub(crate) fn assignment_holds(c: &rinse_store::Connection, t: &trials::Trial) -> Result<bool> {
-    let roster = trials::roster(c, t.id)?;
-    let people: Vec<(i64, u32)> = roster.iter().map(|e| (e.contact, e.stratum)).collect();
-    let again = assign::assign(t.seed.unwrap_or(0).cast_unsigned(), &people, 2);
-    let strays: i64 = c.query_row(
-        "SELECT count(*) FROM send s LEFT JOIN roster r ON r.trial_id = ?1 AND r.contact_id = s.contact_id WHERE s.mailing_id = ?2 AND s.phase = 1 AND (r.arm IS NULL OR r.arm <> s.arm)",
-        [t.id, t.mailing_id], |r| r.get(0),
-    )?;
-    Ok(again == roster && strays == 0)
 }

@@ -18,6 +18,7 @@ mod handlers;
 mod message;
 mod progress;
 mod public;
+mod record;
 mod router;
 mod state;
 mod transport;

@@ -8,6 +8,8 @@ use rinse_core::token::Kind;
 use rinse_testkit::{draft, people_csv};
 use rstest::rstest;
 use serde_json::{Value, json};
+use std::collections::HashMap;
+use std::io::Read;
 
 const PEOPLE: usize = 1_600;
 
@@ -20,17 +22,45 @@ fn plan(on_no_call: Value) -> Value {
 
 /// A sealed trial of two subjects, its pilot handed over.
 async fn sealed(on_no_call: Value) -> Inside {
+    sealed_as(&["Boats", "Boats at low tide"], plan(on_no_call)).await
+}
+
+async fn sealed_as(subjects: &[&str], plan: Value) -> Inside {
     let s = Inside::new().await;
     s.import(&people_csv(PEOPLE)).await;
-    s.ok("POST", "/api/mailings", &draft(1, &["Boats", "Boats at low tide"])).await;
-    s.ok("PUT", "/api/mailings/1/trial", &plan(on_no_call)).await;
+    s.ok("POST", "/api/mailings", &draft(1, subjects)).await;
+    s.ok("PUT", "/api/mailings/1/trial", &plan).await;
     s.ok("POST", "/api/trials/1/seal", &Value::Null).await;
     s
 }
 
+/// The record's files, by name.
+async fn files_of(s: &Inside, trial: i64) -> HashMap<String, String> {
+    let mut zip = zip::ZipArchive::new(std::io::Cursor::new(s.file(&format!("/api/trials/{trial}/record.zip")).await)).unwrap();
+    (0..zip.len())
+        .map(|i| {
+            let mut file = zip.by_index(i).unwrap();
+            let mut text = String::new();
+            file.read_to_string(&mut text).unwrap();
+            (file.name().unwrap().into_owned(), text)
+        })
+        .collect()
+}
+
+/// The verdict by the record's own Python; none where there is no Python.
+fn recomputed(files: &HashMap<String, String>) -> Option<String> {
+    let folder = tempfile::tempdir().unwrap();
+    for (name, text) in files {
+        std::fs::write(folder.path().join(name), text).unwrap();
+    }
+    let out = std::process::Command::new("python3").arg("recompute.py").current_dir(folder.path()).output().ok()?;
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    String::from_utf8_lossy(&out.stdout).lines().last().map(str::to_owned)
+}
+
 /// Lets exactly these shares of each arm's pilot have opened, whatever the stand-in's people did, and moves
 /// on past the end of the window. The world has acted by the 23rd hour; the reading is at the 24th.
-async fn read_with(s: &Inside, shares: [f64; 2]) -> Value {
+async fn read_with<const N: usize>(s: &Inside, shares: [f64; N]) -> Value {
     s.advance(23).await;
     for (arm, share) in shares.into_iter().enumerate() {
         s.db()
@@ -52,7 +82,7 @@ async fn a_called_rollout_goes_to_the_rest_with_a_twentieth_as_a_check() {
     assert_eq!(s.count("SELECT count(*) FROM send WHERE phase = 1"), 800);
     let open = s.ok("GET", "/api/trials/1", &Value::Null).await;
     assert!(open["reading"].is_null() && open["trial"]["counts"].is_null(), "arms stay closed: {open}");
-    assert_eq!(s.api("GET", "/api/trials/1/record.json", "").await.0, StatusCode::CONFLICT);
+    assert_eq!(s.api("GET", "/api/trials/1/record.zip", "").await.0, StatusCode::CONFLICT);
 
     let v = read_with(&s, [0.2, 0.6]).await;
     assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 1 }), "{v}");
@@ -71,8 +101,9 @@ async fn a_called_rollout_goes_to_the_rest_with_a_twentieth_as_a_check() {
     assert_eq!(s.count("SELECT max(arm) FROM send WHERE phase = 3"), 0, "the check gets what was sealed for no call");
     let check = s.count("SELECT count(*) FROM send WHERE phase = 3");
     assert!((10..=75).contains(&check), "{check} of {to_come} are about a twentieth");
-    let record = s.ok("GET", "/api/trials/1/record.json", &Value::Null).await;
-    assert_eq!(record["roster"]["rows"].as_array().unwrap().len(), 800);
+    let record = files_of(&s, 1).await;
+    assert_eq!(record["assignments.csv"].lines().count(), 801);
+    assert_eq!(recomputed(&record).unwrap_or_else(|| "called B".into()), "called B");
     let again = s.api("POST", "/api/trials/1/release", "{\"at_once\":true}").await;
     assert_eq!(again.0, StatusCode::CONFLICT, "{}", again.1);
 }
@@ -131,4 +162,86 @@ async fn a_sealed_trial_stays_as_it_is(#[case] method: &str, #[case] path: &str,
     let (status, answer) = s.api(method, path, &if body.is_null() { String::new() } else { body.to_string() }).await;
     assert!(status == StatusCode::CONFLICT && answer.contains(words), "{status} {answer}");
     assert_eq!(s.count("SELECT count(*) FROM send") + s.count("SELECT length(plan) FROM trial"), before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn four_arms_against_a_control_go_out_by_themselves() {
+    let mut p = plan(json!(0));
+    for (key, value) in [("control", json!(0)), ("harm_looks", json!(2)), ("by_itself", json!(true))] {
+        p[key] = value;
+    }
+    let subjects = ["Boats", "Boats at low tide", "Boats at dawn", "Boats by the lamp"];
+    let s = sealed_as(&subjects, p.clone()).await;
+    assert_eq!(s.count("SELECT count(DISTINCT arm) FROM send WHERE phase = 1"), 4);
+    let open = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    // Each stratum is as even as it can be, and the sizes are planned.
+    for b in open["balance"].as_array().unwrap() {
+        let people: Vec<i64> = b["people"].as_array().unwrap().iter().map(|n| n.as_i64().unwrap()).collect();
+        assert!(people.iter().max().unwrap() - people.iter().min().unwrap() <= 1, "{b}");
+    }
+    let outlook = s.ok("POST", "/api/mailings/1/outlook", &p).await;
+    assert_eq!(outlook["comparisons"], 3);
+    // Opening the arms early is recorded and calls nothing.
+    assert!(open["reading"].is_null());
+    s.ok("POST", "/api/trials/1/open", &Value::Null).await;
+    let early = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    assert_eq!((early["reading"]["pairs"].as_array().unwrap().len(), &early["trial"]["opened_by"]), (3, &json!("Ines Marek")));
+    assert!(early["trial"]["verdict"].is_null());
+
+    let v = read_with(&s, [0.2, 0.22, 0.6, 0.5]).await;
+    assert_eq!((&v["reading"]["verdict"], &v["reading"]["also"]), (&json!({ "kind": "called", "arm": 2 }), &json!(3)), "{v}");
+    let sentence = v["reading"]["sentence"].as_str().unwrap();
+    assert!(sentence.contains("than A, the control") && sentence.contains("D beat the control too"), "{sentence}");
+    assert_eq!(v["trial"]["state"], "rolling", "it releases itself");
+    assert_eq!(recomputed(&files_of(&s, 1).await).unwrap_or_else(|| "called C".into()), "called C");
+    s.advance(24).await;
+    assert!(s.count("SELECT count(*) FROM send WHERE phase = 2 AND arm = 2") > 500);
+    assert_eq!(s.count("SELECT count(*) FROM send WHERE phase = 2 AND arm <> 2"), 0);
+}
+
+#[rstest]
+#[case::the_roster("UPDATE roster SET arm = 1 - arm WHERE contact_id = (SELECT min(contact_id) FROM roster)")]
+#[case::the_plan("UPDATE trial SET plan = json_set(plan, '$.effect', 0.001)")]
+#[case::a_variant("UPDATE variant SET subject = 'Boats, now' WHERE arm = 1")]
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_touched_after_the_seal_is_void(#[case] touch: &str) {
+    let s = sealed(json!(0)).await;
+    assert!(s.ok("GET", "/api/trials/1", &Value::Null).await["broken"].is_null());
+    s.db().execute(touch, []).unwrap();
+    assert!(s.ok("GET", "/api/trials/1", &Value::Null).await["broken"].is_string());
+    let v = read_with(&s, [0.2, 0.6]).await;
+    assert_eq!(v["reading"]["verdict"]["kind"], "void", "{v}");
+    assert!(v["reading"]["sentence"].as_str().unwrap().contains("A goes out, as sealed"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_arm_that_drives_people_away_is_stopped_at_a_look() {
+    let mut p = plan(json!(0));
+    p["harm_looks"] = json!(2);
+    let s = sealed_as(&["Boats", "Boats at low tide"], p).await;
+    // A third of B's people leave within minutes.
+    s.db().execute("UPDATE send SET left_at = handed_at + 60000 WHERE phase = 1 AND arm = 1 AND id % 3 = 0", []).unwrap();
+    let v = read_with(&s, [0.2, 0.6]).await;
+    assert_eq!(v["trial"]["looked"].as_u64(), Some(v["looks"].as_array().unwrap().len() as u64), "{v}");
+    assert_eq!(v["reading"]["verdict"]["kind"], "cant_tell", "{v}");
+    if v["looks"].as_array().unwrap().is_empty() {
+        // A new base has no past to forecast looks from; the guardrail blocks it all the same.
+        assert!(v["reading"]["notes"][0].as_str().unwrap().contains("guardrail on leaving is breached by B"));
+    } else {
+        assert_eq!(v["trial"]["stopped"][0]["arm"], 1);
+    }
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_is_rehearsed_before_it_is_sealed() {
+    let s = Inside::new().await;
+    s.import(&people_csv(PEOPLE)).await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats", "Boats at low tide"])).await;
+    let p = Value::Object(plan(json!(0)).as_object().unwrap().clone());
+    let r = s.ok("POST", "/api/mailings/1/rehearsal", &p).await;
+    assert_eq!((r["cases"].as_array().unwrap().len(), &r["per_arm"], &r["cases"][0]["runs"]), (2, &json!(400), &json!(10_000)), "{r}");
+    assert!(r["cases"][0]["wrong"].as_u64().unwrap() < 580, "{r}");
+    assert_eq!(r, s.ok("POST", "/api/mailings/1/rehearsal", &p).await, "the same plan, the same rehearsal");
+    let (status, words) = s.api("POST", "/api/mailings/1/rehearsal", &json!({ "pilot_share": 0.011, "question": "?", "metric": "reply", "effect": 0.05, "alpha": 0.05, "power": 0.8, "window_hours": 24, "on_no_call": 0, "leaving_margin": 0.02, "complaint_margin": 0.01 }).to_string()).await;
+    assert!(status == StatusCode::CONFLICT && words.contains("raise the pilot share"), "{status} {words}");
 }

@@ -103,7 +103,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/005_clearance.sql")),
     M::up(include_str!("../migrations/006_proof.sql")),
     M::up(include_str!("../migrations/007_mailings.sql")),
-    M::up(include_str!("../migrations/008_reactions.sql")),
+    M::up(include_str!("../migrations/008_reactions_and_trials.sql")),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;

@@ -320,7 +320,7 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     let mailings: Option<i64> = c
         .prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned' AND paused_at IS NULL")?
         .query_row([], |r| r.get(0))?;
-    let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN reading_due ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND reading_due IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
+    let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN min(reading_due, coalesce(next_look, reading_due)) ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND reading_due IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
     let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
     let invitations: Option<i64> = c.prepare_cached("SELECT min(due_at) FROM sign_up WHERE state = 1")?.query_row([], |r| r.get(0))?;
     Ok([sends, mailings, trials, rests, invitations].into_iter().flatten().min().map(Instant))

@@ -2,9 +2,13 @@
 
 use crate::{Result, StoreError};
 use rinse_core::Instant;
-use rinse_core::trial::assign::Enrolled;
+use rinse_core::stats::Arm;
+use rinse_core::stats::shrink::Effect;
+use rinse_core::trial::assign::{self, Enrolled};
+use rinse_core::trial::looks::{self, Look, Stopped};
 use rinse_core::trial::plan::{Metric, Plan};
-use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rinse_core::trial::reading::{ArmCounts, Beside, Verdict};
+use rinse_core::trial::sealing::{self, RULE_VERSION, Seal};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -24,23 +28,37 @@ pub struct Trial {
     pub read_at: Option<i64>,
     pub verdict: Option<Verdict>,
     #[serde(skip)]
-    pub counts: Option<[ArmCounts; 2]>,
+    pub counts: Option<Vec<ArmCounts>>,
     pub rollout_at: Option<i64>,
+    #[serde(skip)]
+    pub seal: Option<Seal>,
+    /// The plan's text as it is kept, which the seal is over.
+    #[serde(skip)]
+    pub text: String,
+    /// Looks held so far.
+    pub looked: i64,
+    pub stopped: Vec<Stopped>,
+    /// When somebody opened the arms before the end, and who.
+    pub opened_at: Option<i64>,
+    pub opened_by: Option<String>,
 }
 
 fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     let mut s = c.prepare_cached(&format!(
-        "SELECT t.id, mailing_id, m.name, plan, t.state, sealed_at, seed, reading_due, read_at, verdict, counts, rollout_at
-         FROM trial t JOIN mailing m ON m.id = mailing_id WHERE {filter} ORDER BY coalesce(sealed_at, 9e15) DESC, t.id DESC"
+        "SELECT t.id, mailing_id, m.name, plan, t.state, sealed_at, seed, reading_due, read_at, verdict, counts, rollout_at,
+            seal, looked, stopped, opened_at, p.name
+         FROM trial t JOIN mailing m ON m.id = mailing_id LEFT JOIN person p ON p.id = opened_by WHERE {filter} ORDER BY coalesce(sealed_at, 9e15) DESC, t.id DESC"
     ))?;
     let rows = s.query_map([value], |r| {
         Ok((
             (r.get(0)?, r.get(1)?, r.get(2)?, r.get::<_, String>(3)?, r.get(4)?, r.get(5)?),
             (r.get(6)?, r.get(7)?, r.get(8)?, r.get::<_, Option<String>>(9)?, r.get::<_, Option<String>>(10)?, r.get(11)?),
+            (r.get::<_, Option<String>>(12)?, r.get(13)?, r.get::<_, String>(14)?, r.get(15)?, r.get(16)?),
         ))
     })?;
     rows.map(|row| {
-        let ((id, mailing_id, mailing, plan, state, sealed_at), (seed, reading_due, read_at, verdict, counts, rollout_at)) = row?;
+        let ((id, mailing_id, mailing, plan, state, sealed_at), (seed, reading_due, read_at, verdict, counts, rollout_at), rest) = row?;
+        let (seal, looked, stopped, opened_at, opened_by) = rest;
         Ok(Trial {
             id,
             mailing_id,
@@ -54,6 +72,12 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
             verdict: verdict.map(|v| serde_json::from_str(&v)).transpose()?,
             counts: counts.map(|v| serde_json::from_str(&v)).transpose()?,
             rollout_at,
+            seal: seal.map(|v| serde_json::from_str(&v)).transpose()?,
+            text: plan,
+            looked,
+            stopped: serde_json::from_str(&stopped)?,
+            opened_at,
+            opened_by,
         })
     })
     .collect()
@@ -94,10 +118,13 @@ pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person
 ///
 /// # Errors
 /// When it is sealed already.
-pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], now: Instant) -> Result<()> {
+pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<Look>, now: Instant) -> Result<()> {
+    let t = one(c, id)?;
+    let digest = sealing::digest(&t.text, seed, RULE_VERSION, &looks, &variants(c, t.mailing_id)?, roster);
+    let kept = serde_json::to_string(&Seal { rule_version: RULE_VERSION, looks, digest })?;
     let n = c.execute(
-        "UPDATE trial SET state = 'collecting', sealed_at = ?2, seed = ?3 WHERE id = ?1 AND state = 'planned'",
-        params![id, now.0, seed.cast_signed()],
+        "UPDATE trial SET state = 'collecting', sealed_at = ?2, seed = ?3, seal = ?4 WHERE id = ?1 AND state = 'planned'",
+        params![id, now.0, seed.cast_signed(), kept],
     )?;
     if n == 0 {
         return Err(StoreError::Refused("This trial is sealed already.".into()));
@@ -107,6 +134,69 @@ pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], now: Instan
         s.execute(params![id, e.contact, e.stratum, i64::try_from(e.arm).unwrap_or(0)])?;
     }
     Ok(())
+}
+
+/// All that is sent, variant by variant.
+fn variants(c: &Connection, mailing: i64) -> Result<Vec<String>> {
+    let mut s = c.prepare_cached(
+        "SELECT v.subject, m.preheader, m.format, m.html, m.text FROM variant v JOIN mailing m ON m.id = v.mailing_id WHERE m.id = ?1 ORDER BY v.arm",
+    )?;
+    let rows = s.query_map([mailing], |r| {
+        let parts: [String; 5] = [r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?];
+        Ok(parts.join("\u{1f}"))
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// How many variants the trial's mailing has.
+///
+/// # Errors
+/// When the database fails.
+pub fn arms(c: &Connection, t: &Trial) -> Result<usize> {
+    Ok(c.prepare_cached("SELECT count(*) FROM variant WHERE mailing_id = ?1")?
+        .query_row([t.mailing_id], |r| r.get::<_, i64>(0))?
+        .try_into()
+        .unwrap_or(0))
+}
+
+/// What differs from the seal now, in words; none when it holds, and for trials from before there were seals.
+///
+/// # Errors
+/// When the database fails.
+pub fn broken(c: &Connection, t: &Trial) -> Result<Option<String>> {
+    let (Some(seal), Some(seed)) = (&t.seal, t.seed) else { return Ok(None) };
+    let now =
+        sealing::digest(&t.text, seed.cast_unsigned(), seal.rule_version, &seal.looks, &variants(c, t.mailing_id)?, &roster(c, t.id)?);
+    Ok((now != seal.digest).then(|| "What was sealed is not what is here: the plan, the variants or the roster were changed since.".into()))
+}
+
+/// All that a reading rests on beside the counts.
+///
+/// # Errors
+/// When the database fails.
+pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
+    Ok(Beside { assignment_holds: assignment_holds(c, t)?, broken: broken(c, t)?, stopped: t.stopped.clone(), strata: strata(c, t)? })
+}
+
+/// Does the roster equal its recomputation from the seed, and did everyone get their arm?
+///
+/// # Errors
+/// When the database fails.
+pub fn assignment_holds(c: &Connection, t: &Trial) -> Result<bool> {
+    let strays: i64 = c.query_row(
+        "SELECT count(*) FROM send s LEFT JOIN roster r ON r.trial_id = ?1 AND r.contact_id = s.contact_id WHERE s.mailing_id = ?2 AND s.phase = 1 AND (r.arm IS NULL OR r.arm <> s.arm)",
+        [t.id, t.mailing_id], |r| r.get(0),
+    )?;
+    Ok(recomputed(c, t)? == roster(c, t.id)? && strays == 0)
+}
+
+/// The assignment, computed again from the seed and the frozen roster.
+///
+/// # Errors
+/// When the database fails.
+pub fn recomputed(c: &Connection, t: &Trial) -> Result<Vec<Enrolled>> {
+    let people: Vec<(i64, u32)> = roster(c, t.id)?.iter().map(|e| (e.contact, e.stratum)).collect();
+    Ok(assign::assign(t.seed.unwrap_or(0).cast_unsigned(), &people, arms(c, t)?))
 }
 
 /// The frozen roster.
@@ -127,6 +217,13 @@ pub fn roster(c: &Connection, id: i64) -> Result<Vec<Enrolled>> {
 /// # Errors
 /// When the database fails.
 pub fn set_reading_due(c: &Connection) -> Result<()> {
+    let waiting: Vec<i64> = c
+        .prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND reading_due IS NULL")?
+        .query_map([], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?;
+    if waiting.is_empty() {
+        return Ok(());
+    }
     c.execute(
         "UPDATE trial SET reading_due = (SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
             + json_extract(plan, '$.window_hours') * 3600000
@@ -135,19 +232,138 @@ pub fn set_reading_due(c: &Connection) -> Result<()> {
          AND EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NOT NULL)",
         [],
     )?;
+    waiting.into_iter().try_for_each(|id| set_next_look(c, id))
+}
+
+/// The instant of the last handover of a trial's pilot.
+fn last_handover(t: &Trial) -> Option<i64> {
+    Some(t.reading_due? - t.plan.window_hours * rinse_core::HOUR)
+}
+
+fn set_next_look(c: &Connection, id: i64) -> Result<()> {
+    let t = one(c, id)?;
+    let next = t.seal.as_ref().and_then(|s| s.looks.get(usize::try_from(t.looked).unwrap_or(usize::MAX)));
+    let at = last_handover(&t).zip(next).map(|(from, l)| from + l.at);
+    c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id, at])?;
     Ok(())
 }
 
-/// Counts both arms over everyone on the roster, each within the window from their own handover.
+/// Holds the looks that are due: arms that do harm are stopped, and nothing is called.
 ///
 /// # Errors
 /// When the database fails.
-pub fn counts(c: &Connection, t: &Trial) -> Result<[ArmCounts; 2]> {
-    let (primary, reported) = match t.plan.metric {
+pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
+    let due: Vec<i64> = c
+        .prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND next_look <= ?1")?
+        .query_map([now.0], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?;
+    for id in due {
+        let mut t = one(c, id)?;
+        let held = usize::try_from(t.looked).unwrap_or(usize::MAX);
+        if let Some(l) = t.seal.as_ref().and_then(|s| s.looks.get(held)).copied() {
+            let found = looks::look(&t.plan, &counts(c, &t)?, &l, now.0).map_err(|e| StoreError::Refused(e.to_string()))?;
+            let new: Vec<Stopped> = found.into_iter().filter(|f| !t.stopped.iter().any(|s| s.arm == f.arm)).collect();
+            t.stopped.extend(new);
+        }
+        c.execute("UPDATE trial SET looked = looked + 1, stopped = ?2 WHERE id = ?1", params![id, serde_json::to_string(&t.stopped)?])?;
+        set_next_look(c, id)?;
+    }
+    Ok(())
+}
+
+/// Records that somebody opened the arms before the end.
+///
+/// # Errors
+/// When the trial isn't collecting.
+pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let n = c.execute(
+        "UPDATE trial SET opened_at = coalesce(opened_at, ?2), opened_by = coalesce(opened_by, ?3) WHERE id = ?1 AND state = 'collecting'",
+        params![id, now.0, person],
+    )?;
+    if n == 0 { Err(StoreError::Refused("Only a trial that is collecting has closed arms.".into())) } else { Ok(()) }
+}
+
+/// Where the metric stands on a send: human, and as reported.
+fn columns(metric: Metric) -> (&'static str, &'static str) {
+    match metric {
         Metric::HumanOpen => ("open_at", "any_open_at"),
         Metric::HumanClick => ("click_at", "any_click_at"),
         Metric::Reply => ("reply_at", "reply_at"),
-    };
+    }
+}
+
+/// Of each stratum of the assignment, the people and the primary of each arm.
+///
+/// # Errors
+/// When the database fails.
+pub fn strata(c: &Connection, t: &Trial) -> Result<Vec<Vec<Arm>>> {
+    let window = t.plan.window_hours * rinse_core::HOUR;
+    let mut s = c.prepare_cached(&format!(
+        "SELECT r.stratum, r.arm, count(*), coalesce(sum(s.{} < s.handed_at + ?3), 0) FROM roster r
+         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm WHERE r.trial_id = ?1 GROUP BY r.stratum, r.arm ORDER BY 1",
+        columns(t.plan.metric).0
+    ))?;
+    let arms = arms(c, t)?;
+    let mut out: Vec<(i64, Vec<Arm>)> = Vec::new();
+    let mut rows = s.query(params![t.id, t.mailing_id, window])?;
+    while let Some(r) = rows.next()? {
+        let (stratum, arm): (i64, i64) = (r.get(0)?, r.get(1)?);
+        if out.last().is_none_or(|l| l.0 != stratum) {
+            out.push((stratum, vec![Arm { successes: 0, trials: 0 }; arms]));
+        }
+        let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
+        if let Some(slot) = out.last_mut().and_then(|l| l.1.get_mut(usize::try_from(arm).unwrap_or(usize::MAX))) {
+            *slot = Arm { successes: n(3)?, trials: n(2)? };
+        }
+    }
+    Ok(out.into_iter().map(|l| l.1).collect())
+}
+
+/// A stratum of the assignment, with its people in each arm.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = BalanceRow)]
+pub struct Balance {
+    pub stratum: String,
+    pub people: Vec<i64>,
+}
+
+/// How evenly the arms were filled, stratum by stratum.
+///
+/// # Errors
+/// When the database fails.
+pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
+    let mut s = c.prepare_cached("SELECT stratum, arm, count(*) FROM roster WHERE trial_id = ?1 GROUP BY 1, 2 ORDER BY 1, 2")?;
+    let mut name = c.prepare_cached("SELECT name FROM domain WHERE id = ?1")?;
+    let arms = arms(c, t)?;
+    let sealed = t.seal.is_some();
+    let mut out: Vec<(i64, Balance)> = Vec::new();
+    let mut rows = s.query([t.id])?;
+    while let Some(r) = rows.next()? {
+        let (stratum, arm, n): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        if out.last().is_none_or(|l| l.0 != stratum) {
+            // Before there were seals a stratum was the domain alone.
+            let domain = if sealed { stratum / 8 } else { stratum };
+            let domain: Option<String> = name.query_row([domain], |r| r.get(0)).optional()?;
+            let domain = domain.unwrap_or_else(|| "other domains".into());
+            let words = match usize::try_from(stratum % 8).ok().and_then(|a| rinse_core::load::Answer::ALL.get(a)) {
+                Some(answer) if sealed => format!("{domain}, {}", answer.words()),
+                _ => domain,
+            };
+            out.push((stratum, Balance { stratum: words, people: vec![0; arms] }));
+        }
+        if let Some(slot) = out.last_mut().and_then(|l| l.1.people.get_mut(usize::try_from(arm).unwrap_or(usize::MAX))) {
+            *slot = n;
+        }
+    }
+    Ok(out.into_iter().map(|l| l.1).collect())
+}
+
+/// Counts each arm over everyone on the roster, each within the window from their own handover.
+///
+/// # Errors
+/// When the database fails.
+pub fn counts(c: &Connection, t: &Trial) -> Result<Vec<ArmCounts>> {
+    let (primary, reported) = columns(t.plan.metric);
     let window = t.plan.window_hours * rinse_core::HOUR;
     let within = |column: &str| format!("coalesce(sum(s.{column} < s.handed_at + {window}), 0)");
     let sql = format!(
@@ -155,7 +371,7 @@ pub fn counts(c: &Connection, t: &Trial) -> Result<[ArmCounts; 2]> {
          FROM roster r LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm WHERE r.trial_id = ?1 GROUP BY r.arm",
         within(primary), within(reported), within("click_at"), within("left_at"), within("complained_at"),
     );
-    let mut out = [ArmCounts::default(); 2];
+    let mut out = vec![ArmCounts::default(); arms(c, t)?];
     let mut s = c.prepare_cached(&sql)?;
     let mut rows = s.query([t.id, t.mailing_id])?;
     while let Some(r) = rows.next()? {
@@ -181,7 +397,7 @@ pub fn counts(c: &Connection, t: &Trial) -> Result<[ArmCounts; 2]> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn save_reading(c: &Connection, id: i64, verdict: Verdict, counts: &[ArmCounts; 2], now: Instant) -> Result<()> {
+pub fn save_reading(c: &Connection, id: i64, verdict: Verdict, counts: &[ArmCounts], now: Instant) -> Result<()> {
     c.execute(
         "UPDATE trial SET state = 'read', read_at = ?2, verdict = ?3, counts = ?4 WHERE id = ?1 AND state = 'collecting'",
         params![id, now.0, serde_json::to_string(&verdict)?, serde_json::to_string(counts)?],
@@ -208,6 +424,9 @@ pub struct Past {
     pub rate: Option<f64>,
     pub maturity: Option<f64>,
     pub machine_share: Option<f64>,
+    /// People who left, and who complained, within the window.
+    pub leaving: f64,
+    pub complaints: f64,
 }
 
 /// Looks at the messages of the last 180 days that are at least 30 days old.
@@ -215,19 +434,75 @@ pub struct Past {
 /// # Errors
 /// When the database fails.
 pub fn past(c: &Connection, metric: Metric, window_hours: i64, now: Instant) -> Result<Past> {
-    let column = match metric {
-        Metric::HumanOpen => "open_at",
-        Metric::HumanClick => "click_at",
-        Metric::Reply => "reply_at",
-    };
+    let column = columns(metric).0;
     let sql = format!(
-        "SELECT count(*), coalesce(sum({column} < handed_at + ?3), 0), coalesce(sum({column} < handed_at + 2592000000), 0), count(any_open_at), count(open_at)
+        "SELECT count(*), coalesce(sum({column} < handed_at + ?3), 0), coalesce(sum({column} < handed_at + 2592000000), 0), count(any_open_at), count(open_at),
+            coalesce(sum(left_at < handed_at + ?3), 0), coalesce(sum(complained_at < handed_at + ?3), 0)
          FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL"
     );
     let day = rinse_core::DAY;
     Ok(c.prepare_cached(&sql)?.query_row(params![now.0 - 180 * day, now.0 - 30 * day, window_hours * rinse_core::HOUR], |r| {
         let n = |i| r.get::<_, f64>(i);
         let share = |a: f64, b: f64| (b > 0.0).then(|| a / b);
-        Ok(Past { rate: share(n(1)?, n(0)?), maturity: share(n(1)?, n(2)?), machine_share: share(n(3)? - n(4)?, n(3)?) })
+        Ok(Past {
+            rate: share(n(1)?, n(0)?),
+            maturity: share(n(1)?, n(2)?),
+            machine_share: share(n(3)? - n(4)?, n(3)?),
+            leaving: share(n(5)?, n(0)?).unwrap_or(0.003),
+            complaints: share(n(6)?, n(0)?).unwrap_or(0.0005),
+        })
     })?)
+}
+
+/// Of the people of past mailings who left within so many hours, the share of all people that had by a time after
+/// their handover: what the looks of a plan are forecast by.
+///
+/// # Errors
+/// When the database fails.
+pub fn leaving_by(c: &Connection, window_hours: i64, now: Instant) -> Result<(Vec<i64>, i64)> {
+    let day = rinse_core::DAY;
+    let (from, to) = (now.0 - 180 * day, now.0 - 30 * day);
+    let people: i64 = c
+        .prepare_cached("SELECT count(*) FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL")?
+        .query_row([from, to], |r| r.get(0))?;
+    let mut s = c.prepare_cached(
+        "SELECT left_at - handed_at FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND left_at < handed_at + ?3 ORDER BY 1",
+    )?;
+    let after = s.query_map([from, to, window_hours * rinse_core::HOUR], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    Ok((after, people))
+}
+
+/// The differences that past trials of a metric found, each with its standard error: of every trial that isn't void its
+/// first contrast.
+///
+/// # Errors
+/// When the database fails.
+#[allow(clippy::cast_precision_loss)]
+pub fn past_effects(c: &Connection, metric: Metric) -> Result<Vec<Effect>> {
+    let effects =
+        all(c)?.into_iter().filter(|t| t.plan.metric == metric && !matches!(t.verdict, None | Some(Verdict::Void))).filter_map(|t| {
+            let counts = t.counts?;
+            let (base, arm) = *rinse_core::trial::decide::pairs(counts.len(), t.plan.control).first()?;
+            let rate = |i: usize| (counts[i].primary as f64 / counts[i].assigned.max(1) as f64, counts[i].assigned.max(1) as f64);
+            let ((pa, na), (pb, nb)) = (rate(base), rate(arm));
+            let standard_error = (pa * (1.0 - pa) / na + pb * (1.0 - pb) / nb).sqrt();
+            (standard_error > 0.0).then_some(Effect { estimate: pb - pa, standard_error })
+        });
+    Ok(effects.collect())
+}
+
+/// Releases the rollout: the next day at the pilot's hour, or at `now`.
+///
+/// # Errors
+/// When the trial isn't read, or released already.
+pub fn release(c: &Connection, id: i64, at_once: bool, now: Instant) -> Result<Instant> {
+    let t = one(c, id)?;
+    let day = rinse_core::DAY;
+    let mut at = Instant(now.0 - now.0.rem_euclid(day) + t.sealed_at.unwrap_or(now.0).rem_euclid(day));
+    while at <= now {
+        at = at + day;
+    }
+    let at = if at_once { now } else { at };
+    advance(c, id, "read", "rolling", Some(at))?;
+    Ok(at)
 }

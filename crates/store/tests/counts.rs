@@ -39,6 +39,10 @@ fn plan() -> Plan {
         window_hours: WINDOW,
         on_no_call: Some(0),
         leaving_margin: 0.01,
+        aim: rinse_core::trial::plan::Aim::Learn,
+        control: None,
+        harm_looks: 0,
+        by_itself: false,
         complaint_margin: 0.01,
     }
 }
@@ -56,7 +60,7 @@ fn setup(c: &Connection) -> Vec<Enrolled> {
     c.execute_batch("UPDATE contact SET consent = 2").unwrap();
     trials::save_plan(c, 1, &plan(), START, None).unwrap();
     let roster = assign(7, &(1..=PEOPLE).map(|i| (i, 1)).collect::<Vec<_>>(), 2);
-    trials::seal(c, 1, 7, &roster, START).unwrap();
+    trials::seal(c, 1, 7, &roster, Vec::new(), START).unwrap();
     let cleared = |contact| Decided { contact, domain: 1, outcome: rinse_core::clearance::Outcome::Cleared };
     let done = clearing::audience(c, 1, START).unwrap();
     sends::record(c, 1, &done, START, roster.iter().map(|e| (cleared(e.contact), Phase::Pilot, e.arm))).unwrap();

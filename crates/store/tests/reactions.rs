@@ -93,8 +93,8 @@ fn play(c: &Connection, steps: &[Step]) {
         // Far enough apart that no two steps look like one machine.
         now = now + MINUTE;
         match *step {
-            Step::Open(p, m) => drop(responses::hit(c, send_of(c, p, m), None, now, PERSON, false).unwrap()),
-            Step::Click(p, m, l) => drop(responses::hit(c, send_of(c, p, m), Some(l), now, PERSON, false).unwrap()),
+            Step::Open(p, m) => assert!(responses::hit(c, send_of(c, p, m), None, now, PERSON, false).unwrap()),
+            Step::Click(p, m, l) => assert!(responses::hit(c, send_of(c, p, m), Some(l), now, PERSON, false).unwrap()),
             Step::Scanned(p, m) => {
                 for l in 0..3 {
                     responses::hit(c, send_of(c, p, m), Some(l), now + i64::from(l) * SECOND, PERSON, false).unwrap();
@@ -107,7 +107,7 @@ fn play(c: &Connection, steps: &[Step]) {
                 let e = Event { key: format!("e{key}"), address, at: now + -late * HOUR, name: "Stayed".into(), about: String::new() };
                 events::take(c, &e).unwrap();
             }
-            Step::Reply(p, m) => drop(responses::reply(c, send_of(c, p, m), now, "Re", "Thank you").unwrap()),
+            Step::Reply(p, m) => assert!(responses::reply(c, send_of(c, p, m), now, "Re", "Thank you").unwrap()),
             Step::Look => look(c, now),
             Step::Wait(hours) => now = now + hours * HOUR,
         }
@@ -281,7 +281,7 @@ fn conversions_go_to_the_last_click_and_refunds_where_the_purchase_went() {
             start(c, m, START);
         }
         hand_over(c, START, "250 2.0.0 ok");
-        let click = |m, hours| drop(responses::hit(c, send_of(c, 1, m), Some(0), START + hours * HOUR, PERSON, false).unwrap());
+        let click = |m, hours| assert!(responses::hit(c, send_of(c, 1, m), Some(0), START + hours * HOUR, PERSON, false).unwrap());
         click(a, 1);
         buy(c, 1, "one", true, 1_000, START + 2 * HOUR);
         click(b, 3);

@@ -2568,6 +2568,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The plan run 10,000 times on simulated answers, under no effect, the wanted one, and the typical one of past trials. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Rehearsal"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/replies": {
         parameters: {
             query?: never;
@@ -4718,6 +4759,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Opens the arms before the end. It is recorded, and nothing is called. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/release": {
         parameters: {
             query?: never;
@@ -5396,6 +5472,11 @@ export interface components {
         Away: {
             away: boolean;
         };
+        /** @description A stratum of the assignment, with its people in each arm. */
+        BalanceRow: {
+            people: number[];
+            stratum: string;
+        };
         /** @description People who had got so many messages. */
         Band: {
             answered: components["schemas"]["Rate"];
@@ -5544,6 +5625,13 @@ export interface components {
             in_force: boolean;
             scope: string;
             words: string;
+        };
+        /** @description What the posteriors say of each arm. */
+        ChanceToBeBest: {
+            /** @description How much less its rate is than the largest, on average. */
+            expected_loss: number[];
+            /** @description That its rate is the largest. */
+            prob_best: number[];
         };
         /** @description A run of changes. */
         ChangeRun: {
@@ -6158,8 +6246,11 @@ export interface components {
          * @enum {string}
          */
         Guard: "within" | "breached" | "cant_tell";
-        /** @description A guardrail of the challenger against the control. */
+        /** @description What does harm when it rises: the arm that did better on the primary, less the other one. */
         Guardrail: {
+            against: number;
+            /** @description Whose harm is looked at, and against whom. */
+            arm: number;
             comparison: components["schemas"]["Comparison"];
             /** Format: double */
             margin: number;
@@ -6819,6 +6910,18 @@ export interface components {
             baseline: number;
             /** Format: int64 */
             cleared: number;
+            /** @description Comparisons that alpha is shared between. */
+            comparisons: number;
+            /**
+             * Format: int64
+             * @description People per arm with which a plan to earn gets the most responses in all.
+             */
+            earn_per_arm?: number | null;
+            /**
+             * Format: double
+             * @description Share of the responses of 30 days that past mailings had by the end of the window.
+             */
+            maturity?: number | null;
             /**
              * Format: int64
              * @description People per arm needed for the smallest effect worth having.
@@ -6835,6 +6938,16 @@ export interface components {
              * @description The smallest rise the pilot finds with the plan's power; null when none would be.
              */
             smallest_effect?: number | null;
+            /**
+             * Format: double
+             * @description The smallest rise of leaving that the pilot can rule out with the plan's power, when there is none.
+             */
+            smallest_margin?: number | null;
+            /**
+             * Format: double
+             * @description The size of difference that half of past trials stayed under.
+             */
+            typical_effect?: number | null;
             warnings: string[];
         };
         /** @description One metric of the table. */
@@ -6980,6 +7093,28 @@ export interface components {
             matching: number;
             rows: components["schemas"]["ContactRow"][];
         };
+        /** @description Two arms against each other; differences are arm less base. */
+        Pair: {
+            /**
+             * Format: double
+             * @description Holm's, over all comparisons.
+             */
+            adjusted_p: number;
+            arm: number;
+            base: number;
+            guardrails: components["schemas"]["Guardrail"][];
+            /**
+             * Format: double
+             * @description The interval that holds for all comparisons together.
+             */
+            lower: number;
+            primary: components["schemas"]["Comparison"];
+            /** @description Machines included. */
+            reported: components["schemas"]["Comparison"];
+            stratified?: components["schemas"]["StratifiedDifference"] | null;
+            /** Format: double */
+            upper: number;
+        };
         /** @description A part of a split. */
         Part: {
             /** Format: int64 */
@@ -7036,15 +7171,25 @@ export interface components {
         };
         /** @description A plan as it is written and, unchanged, sealed. */
         Plan: {
+            aim?: components["schemas"]["TrialAim"];
             /** Format: double */
             alpha: number;
+            /** @description The rollout goes by itself when the verdict is there; otherwise a person releases it. */
+            by_itself?: boolean;
             /** Format: double */
             complaint_margin: number;
+            /** @description The arm that the others are compared with; none: all pairs. */
+            control?: number | null;
             /**
              * Format: double
              * @description Smallest effect worth having, as a difference of rates (0.01 is one point).
              */
             effect: number;
+            /**
+             * Format: int32
+             * @description So many equally spaced looks before the end, which can stop an arm for harm and call nothing.
+             */
+            harm_looks?: number;
             /**
              * Format: double
              * @description Largest tolerable rise of leaving and of complaints, as differences of rates.
@@ -7064,7 +7209,7 @@ export interface components {
             /** Format: int64 */
             window_hours: number;
         };
-        /** @description Both arms together: all that is shown before the end. */
+        /** @description All arms together: all that is shown before the end. */
         Pooled: {
             /** Format: int64 */
             accepted: number;
@@ -7299,20 +7444,25 @@ export interface components {
         };
         /** @description The whole reading: all that led to the verdict. */
         Reading: {
+            /** @description Another arm that beat the control too; which of the two is better is open. */
+            also?: number | null;
             arms: components["schemas"]["ArmRow"][];
-            guardrails: components["schemas"]["Guardrail"][];
+            /** @description With a flat prior; it changes nothing. */
+            bayes: components["schemas"]["ChanceToBeBest"];
             /**
              * Format: double
              * @description Was anybody lost between assignment and handover, more in one arm than another?
              */
             loss_p: number;
             notes: string[];
-            /** @description Arm B minus arm A on the primary metric. */
-            primary: components["schemas"]["Comparison"];
-            reported: components["schemas"]["Comparison"];
+            /** @description All arms at once (chi-square). */
+            omnibus: components["schemas"]["ChiSquare"];
+            pairs: components["schemas"]["Pair"][];
             sentence: string;
             /** @description Arm sizes as planned? */
             sizes: components["schemas"]["ChiSquare"];
+            /** @description Arms that a look stopped for harm. */
+            stopped: components["schemas"]["Stopped"][];
             verdict: components["schemas"]["Verdict"];
         };
         /**
@@ -7329,6 +7479,42 @@ export interface components {
             /** Format: int64 */
             line: number;
             reason: string;
+        };
+        /** @description The whole rehearsal. */
+        Rehearsal: {
+            /** Format: double */
+            baseline: number;
+            cases: components["schemas"]["RehearsedCase"][];
+            /** Format: int64 */
+            per_arm: number;
+            /** @description What this plan will and won't be able to tell. */
+            sentence: string;
+        };
+        /** @description A case that was run. */
+        RehearsedCase: {
+            /** Format: int32 */
+            cant_tell: number;
+            /**
+             * Format: double
+             * @description By how much the last arm truly differs from the others.
+             */
+            effect: number;
+            /** @description none, wanted, typical */
+            name: string;
+            /**
+             * Format: int32
+             * @description The last arm went out as called (of no effect: nothing is right).
+             */
+            right: number;
+            /** Format: int32 */
+            runs: number;
+            /** Format: int32 */
+            too_close: number;
+            /**
+             * Format: int32
+             * @description Another arm was called (of no effect: any).
+             */
+            wrong: number;
         };
         Release: {
             /** @description Now, rather than the next day at the pilot's hour. */
@@ -7690,6 +7876,38 @@ export interface components {
             without_it: number;
             words: string;
         };
+        /** @description Something a look found. */
+        Stopped: {
+            against: number;
+            arm: number;
+            /**
+             * Format: int64
+             * @description Milliseconds since 1970.
+             */
+            at: number;
+            /** @description leaving, complaints */
+            harm: string;
+            /** Format: double */
+            z: number;
+            /** Format: double */
+            z_bound: number;
+        };
+        /** @description A common difference over strata. */
+        StratifiedDifference: {
+            /** Format: double */
+            cmh_p_value: number;
+            /** Format: double */
+            cmh_statistic: number;
+            /**
+             * Format: double
+             * @description `b` less `a`.
+             */
+            difference: number;
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            upper: number;
+        };
         /** @description Whom a list catches now: how many, and the last of them to come into the base. */
         SuppressionCatch: {
             last: components["schemas"]["ContactRow"][];
@@ -7977,9 +8195,20 @@ export interface components {
         Trial: {
             /** Format: int64 */
             id: number;
+            /**
+             * Format: int64
+             * @description Looks held so far.
+             */
+            looked: number;
             mailing: string;
             /** Format: int64 */
             mailing_id: number;
+            /**
+             * Format: int64
+             * @description When somebody opened the arms before the end, and who.
+             */
+            opened_at?: number | null;
+            opened_by?: string | null;
             plan: components["schemas"]["Plan"];
             /** Format: int64 */
             read_at?: number | null;
@@ -7990,9 +8219,33 @@ export interface components {
             /** Format: int64 */
             sealed_at?: number | null;
             state: string;
+            stopped: components["schemas"]["Stopped"][];
             verdict?: components["schemas"]["Verdict"] | null;
         };
+        /**
+         * @description What the trial is for.
+         * @enum {string}
+         */
+        TrialAim: "learn" | "earn";
+        /** @description A look as it was sealed: so long after the last person's handover, at this bound. */
+        TrialLook: {
+            /**
+             * Format: int64
+             * @description Milliseconds after the last handover of the pilot.
+             */
+            at: number;
+            /** Format: double */
+            information: number;
+            /** Format: double */
+            z_bound: number;
+        };
         TrialView: {
+            balance: components["schemas"]["BalanceRow"][];
+            /** @description What differs from the seal. */
+            broken?: string | null;
+            /** @description SHA-256 over all that was sealed. */
+            digest?: string | null;
+            looks: components["schemas"]["TrialLook"][];
             /** Format: double */
             machine_share?: number | null;
             pooled?: components["schemas"]["Pooled"] | null;
@@ -8074,6 +8327,11 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "void";
+        } | {
+            /** @description Planned to earn: the arm did better and goes out, unproven. */
+            arm: number;
+            /** @enum {string} */
+            kind: "ahead";
         };
         /** @description Everything that conditions can refer to, for the builder. */
         Vocabulary: {

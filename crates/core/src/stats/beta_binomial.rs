@@ -13,7 +13,8 @@ pub struct Prior {
 }
 
 /// What the posteriors say of each arm.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+#[schema(as = ChanceToBeBest)]
 pub struct Best {
     /// That its rate is the largest.
     pub prob_best: Vec<f64>,

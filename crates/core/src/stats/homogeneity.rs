@@ -35,7 +35,8 @@ pub struct Stratum {
 }
 
 /// A common difference over strata.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
+#[schema(as = StratifiedDifference)]
 pub struct Stratified {
     /// `b` less `a`.
     pub difference: f64,

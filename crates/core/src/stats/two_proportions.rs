@@ -22,6 +22,18 @@ pub struct Comparison {
     pub risk_ratio_upper: Option<f64>,
 }
 
+/// Newcombe's hybrid score limits of the difference b less a (Stat Med 17:873-890, method 10).
+///
+/// # Errors
+/// As [`two_proportions`].
+pub fn newcombe(a: Arm, b: Arm, level: f64) -> Result<(f64, f64), StatsError> {
+    let (ia, ib) = (proportion_interval(a, level, Method::Wilson)?, proportion_interval(b, level, Method::Wilson)?);
+    let difference = ib.estimate - ia.estimate;
+    let lower = difference - (ib.estimate - ib.lower).hypot(ia.upper - ia.estimate);
+    let upper = difference + (ib.upper - ib.estimate).hypot(ia.estimate - ia.lower);
+    Ok((lower.max(-1.0), upper.min(1.0)))
+}
+
 /// Compares two arms at the given confidence level.
 ///
 /// # Errors
@@ -33,9 +45,7 @@ pub fn two_proportions(a: Arm, b: Arm, level: f64) -> Result<Comparison, StatsEr
     let zq = z_of_level(level)?;
     let (pa, pb) = (xa / na, xb / nb);
     let difference = pb - pa;
-    let (ia, ib) = (proportion_interval(a, level, Method::Wilson)?, proportion_interval(b, level, Method::Wilson)?);
-    let lower = difference - (pb - ib.lower).hypot(ia.upper - pa);
-    let upper = difference + (ib.upper - pb).hypot(pa - ia.lower);
+    let (lower, upper) = newcombe(a, b, level)?;
     let pooled = (xa + xb) / (na + nb);
     let z = if xa + xb == 0.0 || xa + xb == na + nb { 0.0 } else { difference / (pooled * (1.0 - pooled) * (1.0 / na + 1.0 / nb)).sqrt() };
     let (risk_ratio, rr_lower, rr_upper) = if a.successes == 0 {
@@ -49,8 +59,8 @@ pub fn two_proportions(a: Arm, b: Arm, level: f64) -> Result<Comparison, StatsEr
     };
     Ok(Comparison {
         difference,
-        lower: lower.max(-1.0),
-        upper: upper.min(1.0),
+        lower,
+        upper,
         z,
         p_value: (2.0 * normal_sf(z.abs())).min(1.0),
         fisher_p: fisher_two_sided(a, b),

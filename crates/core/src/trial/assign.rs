@@ -28,6 +28,18 @@ fn draw(seed: u64, what: Draw, key: u64) -> u64 {
     h.finish()
 }
 
+/// The strata that people are balanced over: their mailbox domain (those with under a twentieth of the people together)
+/// by how they answer their mail (the axis of their mail-load cell; unknown is one more).
+#[must_use]
+pub fn strata(people: &[(i64, u32, Option<u8>)]) -> Vec<(i64, u32)> {
+    let mut of_domain: BTreeMap<u32, usize> = BTreeMap::new();
+    for (_, domain, _) in people {
+        *of_domain.entry(*domain).or_default() += 1;
+    }
+    let group = |domain: &u32| if of_domain[domain] * 20 >= people.len() { *domain } else { 0 };
+    people.iter().map(|(contact, domain, cell)| (*contact, group(domain) * 8 + cell.map_or(5, |c| u32::from(c % 5)))).collect()
+}
+
 /// Draws the pilot: `size` of the cleared people, given as `(contact, stratum)`.
 #[must_use]
 #[allow(clippy::cast_sign_loss)]

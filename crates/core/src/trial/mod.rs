@@ -1,9 +1,19 @@
-//! Variant trials: the plan, the assignment, the reading and the verdict.
+//! Variant trials.
+//!
+//! * [`plan`]: what is asked, and what it can find; [`rehearsal`]: how often it would be right.
+//! * [`sealing`]: the seal over all that may not change; [`assign`]: who gets which arm.
+//! * [`looks`]: before the end, for harm only; [`decide`]: the rule; [`reading`]: the verdict with all that led to it; [`outside`]: another sender's table.
+//! * [`learned`]: what past trials teach the next one.
 
 pub mod assign;
+pub mod decide;
+pub mod learned;
+pub mod looks;
 pub mod outside;
 pub mod plan;
 pub mod reading;
+pub mod rehearsal;
+pub mod sealing;
 
 /// The letter of an arm, A for 0.
 #[must_use]

@@ -1,7 +1,9 @@
 //! A trial's plan, and what it can find with the people there are.
 
 use crate::stats::StatsError;
+use crate::stats::planning::test_and_roll;
 use crate::stats::sample_size::{minimum_detectable_effect, sample_size_two_proportions};
+use crate::stats::special::normal_upper_quantile;
 use crate::{HOUR, Instant};
 use serde::{Deserialize, Serialize};
 
@@ -25,6 +27,34 @@ impl Metric {
     }
 }
 
+/// What the trial is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, utoipa::ToSchema, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[schema(as = TrialAim)]
+pub enum Aim {
+    /// To know: alpha and power hold.
+    #[default]
+    Learn,
+    /// To earn: the better one goes out, sized so that the whole audience responds the most. Nothing is proven.
+    Earn,
+}
+
+/// What differs between the variants.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
+#[serde(rename_all = "snake_case")]
+#[schema(as = TrialChange)]
+pub enum Change {
+    Subject,
+    Preheader,
+    SenderName,
+    Content,
+}
+
+/// The most variants a trial compares.
+pub const MOST_ARMS: usize = 6;
+/// The most looks before the end.
+pub const MOST_LOOKS: u32 = 5;
+
 /// A plan as it is written and, unchanged, sealed.
 #[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema, Deserialize)]
 pub struct Plan {
@@ -42,6 +72,17 @@ pub struct Plan {
     /// Largest tolerable rise of leaving and of complaints, as differences of rates.
     pub leaving_margin: f64,
     pub complaint_margin: f64,
+    #[serde(default)]
+    pub aim: Aim,
+    /// The arm that the others are compared with; none: all pairs.
+    #[serde(default)]
+    pub control: Option<usize>,
+    /// So many equally spaced looks before the end, which can stop an arm for harm and call nothing.
+    #[serde(default)]
+    pub harm_looks: u32,
+    /// The rollout goes by itself when the verdict is there; otherwise a person releases it.
+    #[serde(default)]
+    pub by_itself: bool,
 }
 
 /// Why a plan can't be sealed.
@@ -63,6 +104,14 @@ pub enum PlanError {
     Margin,
     #[error("A trial compares two variants or more: give the mailing a second subject.")]
     OneArm,
+    #[error("A trial compares at most {MOST_ARMS} variants, and this mailing has {0}: take some out.")]
+    TooManyArms(usize),
+    #[error("Arm {0} is to be the control, but the mailing has no such variant.")]
+    NoControl(char),
+    #[error("A trial to earn has two variants: take the others out, or plan it to learn.")]
+    EarnTwo,
+    #[error("At most {MOST_LOOKS} looks before the end.")]
+    Looks,
     #[error("Arm {0} goes out on no call, but the mailing has no such variant.")]
     NoSuchArm(char),
     #[error(transparent)]
@@ -83,6 +132,18 @@ impl Plan {
         }
         if arms < 2 {
             return Err(PlanError::OneArm);
+        }
+        if arms > MOST_ARMS {
+            return Err(PlanError::TooManyArms(arms));
+        }
+        if self.aim == Aim::Earn && arms != 2 {
+            return Err(PlanError::EarnTwo);
+        }
+        if self.harm_looks > MOST_LOOKS {
+            return Err(PlanError::Looks);
+        }
+        if let Some(arm) = self.control.filter(|a| *a >= arms) {
+            return Err(PlanError::NoControl(super::letter(arm)));
         }
         if !(1..=720).contains(&self.window_hours) {
             return Err(PlanError::Window(self.window_hours));
@@ -146,44 +207,97 @@ pub struct Outlook {
     pub smallest_effect: Option<f64>,
     /// People per arm needed for the smallest effect worth having.
     pub needed_per_arm: Option<u64>,
+    /// Comparisons that alpha is shared between.
+    pub comparisons: usize,
+    /// The smallest rise of leaving that the pilot can rule out with the plan's power, when there is none.
+    pub smallest_margin: Option<f64>,
+    /// Share of the responses of 30 days that past mailings had by the end of the window.
+    pub maturity: Option<f64>,
+    /// The size of difference that half of past trials stayed under.
+    pub typical_effect: Option<f64>,
+    /// People per arm with which a plan to earn gets the most responses in all.
+    pub earn_per_arm: Option<u64>,
     pub warnings: Vec<String>,
 }
 
-/// Works out what the plan can do. `maturity` is the share of eventual responses that past
-/// mailings had by the end of the window, `machine_share` the share of opens taken for machines'.
+/// What past mailings and trials say.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Known {
+    /// Rate of the metric, over everyone handed over.
+    pub baseline: f64,
+    /// Rate of leaving within the window.
+    pub leaving: f64,
+    /// The share of eventual responses that had come by the end of the window.
+    pub maturity: Option<f64>,
+    /// The share of opens taken for machines'.
+    pub machine_share: Option<f64>,
+    /// The variance of true differences between variants.
+    pub spread: Option<f64>,
+}
+
+/// Works out what the plan can do.
 #[must_use]
 #[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
-pub fn outlook(plan: &Plan, arms: usize, cleared: u64, baseline: f64, maturity: Option<f64>, machine_share: Option<f64>) -> Outlook {
+pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook {
     let pilot = plan.pilot_size(cleared, arms);
     let per_arm = pilot / (arms.max(1) as u64);
-    let comparisons = (arms.saturating_sub(1)).max(1) as f64;
-    let alpha = plan.alpha / comparisons;
-    let n = per_arm as f64;
+    let comparisons = super::decide::pairs(arms, plan.control).len().max(1);
+    let alpha = plan.alpha / comparisons as f64;
+    let (n, baseline) = (per_arm as f64, known.baseline);
     let smallest = minimum_detectable_effect(baseline, n, n, alpha, plan.power, 2).ok();
     let needed = sample_size_two_proportions(baseline, plan.effect, alpha, plan.power, 1.0, 2).ok().map(|s| s.n_a.ceil() as u64);
+    // Two equal rates, and an upper limit that stays under the margin as often as the power asks.
+    let z = normal_upper_quantile(plan.alpha / 2.0) + normal_upper_quantile(1.0 - plan.power);
+    let smallest_margin = (per_arm > 0).then(|| z * (2.0 * known.leaving * (1.0 - known.leaving) / n).sqrt());
+    let typical_effect = known.spread.map(super::learned::typical);
+    let earn_per_arm = known.spread.filter(|s| *s > 0.0).and_then(|s| {
+        // The arms' means spread by half the variance of their differences.
+        test_and_roll(cleared as f64, (baseline * (1.0 - baseline)).sqrt(), (s / 2.0).sqrt()).ok().map(|n| n.round() as u64)
+    });
     let mut warnings = Vec::new();
     if let Err(e) = plan.check_size(cleared, arms) {
         warnings.push(e.to_string());
-    } else if let (Some(d), Some(needed)) = (smallest, needed)
+    } else if let (Some(d), Some(needed), Aim::Learn) = (smallest, needed, plan.aim)
         && d > plan.effect
     {
+        let fewer = if arms > 2 { " With fewer arms each would have more." } else { "" };
         warnings.push(format!(
-            "Too few people for the effect you want: it finds {:.1} points, you want {:.1}. {} per arm would do; raise the share or accept a larger effect.",
+            "Too few people for the effect you want: it finds {:.1} points, you want {:.1}. {} per arm would do; raise the share or accept a larger effect.{fewer}",
             d * 100.0,
             plan.effect * 100.0,
             thousands(needed)
         ));
     }
-    if let Some(m) = maturity.filter(|m| *m < 0.8) {
+    if let Some(m) = known.maturity.filter(|m| *m < 0.8) {
         warnings.push(format!(
             "By {} h past mailings had {:.0}% of their responses: under 80%, so a slower arm would look worse than it is. Lengthen the window.",
             plan.window_hours, m * 100.0
         ));
     }
-    if let Some(m) = machine_share.filter(|m| *m > 1.0 / 3.0 && plan.metric == Metric::HumanOpen) {
+    if let Some(m) = known.machine_share.filter(|m| *m > 1.0 / 3.0 && plan.metric == Metric::HumanOpen) {
         warnings.push(format!("{:.0}% of past opens were machines': clicks would be a surer metric than opens.", m * 100.0));
     }
-    Outlook { cleared, pilot, per_arm, rollout: cleared - pilot, baseline, smallest_effect: smallest, needed_per_arm: needed, warnings }
+    if let Some(m) = smallest_margin.filter(|m| *m > plan.leaving_margin && per_arm >= LEAST_PER_ARM) {
+        warnings.push(format!(
+            "The guardrail on leaving can't be shown to hold: with so few people only a margin of {:.2} points could be. It still blocks what is surely worse.",
+            m * 100.0
+        ));
+    }
+    Outlook {
+        cleared,
+        pilot,
+        per_arm,
+        rollout: cleared - pilot,
+        baseline,
+        smallest_effect: smallest,
+        needed_per_arm: needed,
+        comparisons,
+        smallest_margin,
+        maturity: known.maturity,
+        typical_effect,
+        earn_per_arm,
+        warnings,
+    }
 }
 
 /// A count with its thousands set apart.
@@ -194,12 +308,12 @@ fn thousands(n: u64) -> String {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use proptest::prelude::*;
     use rstest::rstest;
 
-    fn plan() -> Plan {
+    pub(crate) fn plan() -> Plan {
         Plan {
             question: "Does it?".into(),
             metric: Metric::HumanOpen,
@@ -211,6 +325,10 @@ mod tests {
             on_no_call: Some(0),
             leaving_margin: 0.005,
             complaint_margin: 0.002,
+            aim: Aim::Learn,
+            control: None,
+            harm_looks: 0,
+            by_itself: false,
         }
     }
 
@@ -223,6 +341,10 @@ mod tests {
     #[case(Plan { leaving_margin: -0.1, ..plan() }, 2, "margin")]
     #[case(Plan { on_no_call: Some(2), ..plan() }, 2, "no such variant")]
     #[case(Plan { alpha: 1.0, ..plan() }, 2, "alpha")]
+    #[case(plan(), 7, "at most 6")]
+    #[case(Plan { aim: Aim::Earn, ..plan() }, 3, "to earn has two")]
+    #[case(Plan { control: Some(3), ..plan() }, 3, "to be the control")]
+    #[case(Plan { harm_looks: 6, ..plan() }, 2, "looks")]
     fn what_is_wrong_is_said(#[case] plan: Plan, #[case] arms: usize, #[case] want: &str) {
         let words = plan.check(arms).unwrap_err().to_string();
         assert!(words.contains(want), "{words}");
@@ -240,7 +362,7 @@ mod tests {
         /// A larger share never finds less, and the people always add up.
         #[test]
         fn more_people_find_smaller_effects(cleared in 200u64..200_000, share in 0.02f64..0.9, more in 1.05f64..1.5, base in 0.02f64..0.5) {
-            let of = |s: f64| outlook(&Plan { pilot_share: s, ..plan() }, 2, cleared, base, None, None);
+            let of = |s: f64| outlook(&Plan { pilot_share: s, ..plan() }, 2, cleared, Known { baseline: base, leaving: 0.003, ..Known::default() });
             let (small, large) = (of(share), of((share * more).min(1.0)));
             prop_assert_eq!(small.pilot + small.rollout, cleared);
             prop_assert_eq!(small.per_arm * 2, small.pilot);

@@ -1,21 +1,21 @@
 //! Trials: plan, outlook, seal, the running trial, the verdict, the rollout, the record.
 
-use super::{Acting, iso};
+use super::Acting;
 use crate::actions;
-use crate::engine::assignment_holds;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use rinse_core::report::Rate;
+use rinse_core::trial::looks::Look;
 use rinse_core::trial::outside::{self, OutsideReading, Results};
 use rinse_core::trial::plan::{Outlook, Plan};
 use rinse_core::trial::reading::{self, ArmCounts, Reading};
+use rinse_core::trial::rehearsal::Rehearsal;
 use rinse_store::trials::Trial;
-use rinse_store::{StoreError, clearing, mailings, settings, tables, trials};
+use rinse_store::{Connection, StoreError, clearing, mailings, settings, tables, trials};
 use serde::{Deserialize, Serialize};
-use serde_json::json;
 use utoipa::ToSchema;
 
 #[utoipa::path(get, path = "/api/trials", responses((status = 200, body = Vec<Trial>)))]
@@ -37,7 +37,7 @@ pub(crate) async fn outside(Json(t): Json<TableText>) -> Answer<OutsideReading> 
     Ok(Json(read.map_err(|e| ApiError::Malformed(e.to_string()))?))
 }
 
-/// Both arms together: all that is shown before the end.
+/// All arms together: all that is shown before the end.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Pooled {
     assigned: u64,
@@ -55,11 +55,21 @@ pub(crate) struct TrialView {
     subjects: Vec<String>,
     /// Only while it runs.
     pooled: Option<Pooled>,
-    /// Only after the end.
+    /// Only after the end, or when somebody opened the arms early.
     reading: Option<Reading>,
     /// People the rollout would go to, cleared anew now.
     rollout: Option<u64>,
     machine_share: Option<f64>,
+    /// SHA-256 over all that was sealed.
+    digest: Option<String>,
+    /// What differs from the seal.
+    broken: Option<String>,
+    looks: Vec<Look>,
+    balance: Vec<trials::Balance>,
+}
+
+fn read(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Reading, StoreError> {
+    reading::read(&t.plan, counts, &trials::beside(c, t)?).map_err(|e| StoreError::Refused(e.to_string()))
 }
 
 /// One trial: its outlook while planned, pooled figures while it runs, the reading afterwards.
@@ -73,8 +83,8 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 let subjects = mailings::one(c, trial.mailing_id)?.draft.subjects;
                 let past = trials::past(c, trial.plan.metric, trial.plan.window_hours, now)?;
                 let pooled = if trial.state == "collecting" {
-                    let [a, b] = trials::counts(c, &trial)?;
-                    let sum = |f: fn(&ArmCounts) -> u64| f(&a) + f(&b);
+                    let counts = trials::counts(c, &trial)?;
+                    let sum = |f: fn(&ArmCounts) -> u64| counts.iter().map(f).sum();
                     let window = (trial.plan.window_hours * rinse_core::HOUR).max(1);
                     #[allow(clippy::cast_precision_loss)]
                     let elapsed = trial.reading_due.map_or(0.0, |due| (1.0 - (due - now.0) as f64 / window as f64).clamp(0.0, 1.0));
@@ -89,15 +99,18 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 } else {
                     None
                 };
-                let reading = match &trial.counts {
-                    Some(counts) => Some(
-                        reading::read(&trial.plan, counts, assignment_holds(c, &trial)?).map_err(|e| StoreError::Refused(e.to_string()))?,
-                    ),
-                    None => None,
-                };
+                // Opened early, the arms are read as they stand, and the page says so.
+                let early = if trial.state == "collecting" && trial.opened_at.is_some() { Some(trials::counts(c, &trial)?) } else { None };
+                let reading = trial.counts.as_ref().or(early.as_ref()).map(|counts| read(c, &trial, counts)).transpose()?;
+                let sealed = trial.sealed_at.is_some();
+                let balance = if sealed { trials::balance(c, &trial)? } else { Vec::new() };
+                let broken = trials::broken(c, &trial)?;
+                let digest = trial.seal.as_ref().map(|s| s.digest.clone());
+                let looks = trial.seal.as_ref().map(|s| s.looks.clone()).unwrap_or_default();
                 let rollout =
                     if trial.state == "read" { Some(clearing::audience(c, trial.mailing_id, now)?.sluice().cleared) } else { None };
-                Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share: past.machine_share })
+                let machine_share = past.machine_share;
+                Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share, digest, broken, looks, balance })
             })
             .await?,
     ))
@@ -128,6 +141,26 @@ pub(crate) async fn outlook(State(app): State<App>, Path(id): Path<i64>, Json(pl
     Ok(Json(app.store.read(move |c| actions::outlook_of(c, id, &plan, now)).await?))
 }
 
+/// The plan run 10,000 times on simulated answers, under no effect, the wanted one, and the typical one of past trials.
+#[utoipa::path(post, path = "/api/mailings/{id}/rehearsal", params(("id" = i64, Path)), request_body = Plan, responses((status = 200, body = Rehearsal)))]
+pub(crate) async fn rehearse(State(app): State<App>, Path(id): Path<i64>, Json(plan): Json<Plan>) -> Answer<Rehearsal> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| actions::rehearse(c, id, &plan, now)).await?))
+}
+
+/// Opens the arms before the end. It is recorded, and nothing is called.
+#[utoipa::path(post, path = "/api/trials/{id}/open", params(("id" = i64, Path)), responses((status = 204)))]
+pub(crate) async fn open(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store
+        .write(move |c| {
+            trials::open_early(c, id, now, Some(who.0))?;
+            settings::audit(c, now, Some(who.0), "arms opened early", "trial", id, "")
+        })
+        .await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
 /// Seals the plan; the pilot goes out.
 #[utoipa::path(post, path = "/api/trials/{id}/seal", params(("id" = i64, Path)), responses((status = 204)))]
 pub(crate) async fn seal(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
@@ -147,18 +180,21 @@ pub(crate) async fn release(State(app): State<App>, who: Acting, Path(id): Path<
     Ok(Json(actions::release(&app, id, r.at_once, Some(who.0)).await?.0))
 }
 
-/// All that led to the verdict, to be recomputed elsewhere.
+/// All that led to the verdict, to be recomputed elsewhere: a zip.
 pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
-    let body = app.store.read(move |c| {
-        let t = trials::one(c, id)?;
-        let Some(counts) = &t.counts else { return Err(StoreError::Refused("The arms are opened at the end of the window. Until then there is no record.".into())) };
-        let read = reading::read(&t.plan, counts, assignment_holds(c, &t)?).map_err(|e| StoreError::Refused(e.to_string()))?;
-        let roster: Vec<_> = trials::roster(c, id)?.into_iter().map(|e| json!([e.contact, e.stratum, e.arm])).collect();
-        Ok(json!({
-            "question": t.plan.question, "plan": t.plan, "subjects": mailings::one(c, t.mailing_id)?.draft.subjects, "seed": t.seed.map(i64::cast_unsigned),
-            "sealed_at": t.sealed_at.map(iso), "read_at": t.read_at.map(iso), "counts": counts, "reading": read,
-            "roster": { "columns": ["contact", "stratum", "arm"], "rows": roster },
-        }))
-    }).await?;
-    Ok(([("content-disposition", format!("attachment; filename=\"trial-{id}.json\""))], Json(body)).into_response())
+    let zip = app
+        .store
+        .read(move |c| {
+            let t = trials::one(c, id)?;
+            let Some(counts) = &t.counts else {
+                return Err(StoreError::Refused("The arms are opened at the end of the window. Until then there is no record.".into()));
+            };
+            let reading = read(c, &t, counts)?;
+            let subjects = mailings::one(c, t.mailing_id)?.draft.subjects;
+            crate::record::zip(&t, &subjects, &reading, counts, &trials::roster(c, id)?).map_err(StoreError::Io)
+        })
+        .await?;
+    let headers =
+        [("content-type", "application/zip".to_owned()), ("content-disposition", format!("attachment; filename=\"trial-{id}.zip\""))];
+    Ok((headers, zip).into_response())
 }

@@ -111,6 +111,14 @@ impl Inside {
         (status, words)
     }
 
+    /// The bytes of a file the API gives.
+    pub(crate) async fn file(&self, path: &str) -> Vec<u8> {
+        let request = Request::builder().uri(path).header("host", "localhost").body(Body::empty()).unwrap();
+        let answer = self.routes.clone().oneshot(request).await.unwrap();
+        assert_eq!(answer.status(), StatusCode::OK, "{path}");
+        answer.into_body().collect().await.unwrap().to_bytes().to_vec()
+    }
+
     /// Asks the API for something that must work.
     pub(crate) async fn ok(&self, method: &str, path: &str, body: &Value) -> Value {
         let text = if body.is_null() { String::new() } else { body.to_string() };

@@ -6,6 +6,7 @@ import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
 import { bare, count, percent } from "../../shared/format";
 import { Failure } from "../../shared/states";
+import { RehearsalView } from "./RehearsalView";
 
 type Plan = Schemas["Plan"];
 
@@ -20,6 +21,10 @@ export const startingPlan: Plan = {
   on_no_call: 0,
   leaving_margin: 0.005,
   complaint_margin: 0.002,
+  aim: "learn",
+  control: null,
+  harm_looks: 2,
+  by_itself: false,
 };
 
 /** The plan while it is edited: what it can find moves as the share moves. */
@@ -56,6 +61,10 @@ export function PlanEditor({
     },
     onError: () => client.invalidateQueries({ queryKey: ["trials"] }),
   });
+  const rehearsal = useMutation({
+    mutationFn: () => ok(api.POST("/api/mailings/{id}/rehearsal", { params: { path }, body: plan })),
+  });
+  const earn = plan.aim === "earn";
   const o = outlook.data;
   const number = (label: string, value: number, set: (v: number) => void, help?: string) => (
     <TextField
@@ -78,7 +87,9 @@ export function PlanEditor({
         {o ? (
           <>
             <em>{count(o.per_arm)}</em> people per arm.{" "}
-            {o.smallest_effect != null ? (
+            {earn ? (
+              "The better one goes out to the rest; nothing is proven."
+            ) : o.smallest_effect != null ? (
               <>It finds a rise of {bare(o.smallest_effect)} points or more.</>
             ) : (
               "That finds nothing."
@@ -145,6 +156,57 @@ export function PlanEditor({
           )}
           <TextField
             select
+            label="Aim"
+            value={plan.aim}
+            helperText={
+              earn
+                ? o?.earn_per_arm != null
+                  ? `Most responses in all: ${count(o.earn_per_arm)} people per arm`
+                  : "Too few past trials to say which pilot is best"
+                : "Alpha and power hold"
+            }
+            onChange={(e) => setPlan({ ...plan, aim: e.target.value as Plan["aim"] })}
+          >
+            <MenuItem value="learn">to learn: which is better?</MenuItem>
+            <MenuItem value="earn">to earn: send the better one</MenuItem>
+          </TextField>
+          <TextField
+            select
+            label="Compared with"
+            value={plan.control ?? -1}
+            helperText={o && o.comparisons > 1 ? `${o.comparisons} comparisons share alpha` : undefined}
+            onChange={(e) => setPlan({ ...plan, control: Number(e.target.value) < 0 ? null : Number(e.target.value) })}
+          >
+            <MenuItem value={-1}>{subjects.length > 2 ? "every other arm" : "the other arm"}</MenuItem>
+            {subjects.map((s, i) => (
+              <MenuItem key={i} value={i}>
+                {String.fromCharCode(65 + i)} as the control: {s}
+              </MenuItem>
+            ))}
+          </TextField>
+          <TextField
+            select
+            label="Looks before the end, for harm only"
+            value={plan.harm_looks ?? 0}
+            onChange={(e) => setPlan({ ...plan, harm_looks: Number(e.target.value) })}
+          >
+            {[0, 1, 2, 3, 4, 5].map((n) => (
+              <MenuItem key={n} value={n}>
+                {n === 0 ? "none" : n}
+              </MenuItem>
+            ))}
+          </TextField>
+          <TextField
+            select
+            label="The rollout goes"
+            value={plan.by_itself ? "self" : "person"}
+            onChange={(e) => setPlan({ ...plan, by_itself: e.target.value === "self" })}
+          >
+            <MenuItem value="person">when a person releases it</MenuItem>
+            <MenuItem value="self">by itself, the next day at the pilot’s hour</MenuItem>
+          </TextField>
+          <TextField
+            select
             label="What goes out on no call"
             value={plan.on_no_call ?? -1}
             onChange={(e) =>
@@ -167,12 +229,24 @@ export function PlanEditor({
         </div>
       </div>
       <p className="soft small">
-        Alpha {plan.alpha}, power {plan.power}, two-sided. Everyone assigned counts, whatever happened to their message.
+        Alpha {plan.alpha} over all comparisons, power {plan.power}, two-sided: with nothing between the arms a wrong
+        call comes in at most {percent(plan.alpha, 0)} of trials. Everyone assigned counts, whatever happened to their
+        message.
+        {o?.smallest_margin != null &&
+          ` The smallest margin of leaving it can show: ${bare(o.smallest_margin, 2)} points.`}
+        {o?.maturity != null && ` By the window’s end past mailings had ${percent(o.maturity, 0)} of their responses.`}
+        {o?.typical_effect != null &&
+          ` Half of your past trials differed by less than ${bare(o.typical_effect)} points.`}
       </p>
+      {rehearsal.data && <RehearsalView r={rehearsal.data} earn={earn} />}
+      <Failure error={rehearsal.error} />
       <Failure error={save.error} />
       <div className="acts">
         <Button variant="contained" disabled={save.isPending || !o} onClick={() => save.mutate(true)}>
           Seal, and send the pilot to {o ? count(o.pilot) : "…"}
+        </Button>
+        <Button variant="outlined" disabled={rehearsal.isPending || !o} onClick={() => rehearsal.mutate()}>
+          Rehearse it
         </Button>
         <Button variant="outlined" disabled={save.isPending} onClick={() => save.mutate(false)}>
           Save the plan

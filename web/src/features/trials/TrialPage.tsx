@@ -1,5 +1,6 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { useParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
@@ -8,6 +9,7 @@ import { bare, count, instant, percent, points, pValue, words } from "../../shar
 import { IntervalPlot, type IntervalRow } from "../../shared/Interval";
 import { Failure, Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
+import { Pairs } from "./Pairs";
 import { PlanEditor } from "./PlanEditor";
 import { useTrialSlips } from "./useTrialSlips";
 
@@ -44,7 +46,80 @@ export function TrialPage() {
   );
 }
 
-function Collecting({ v: { trial, subjects, pooled } }: { v: View }) {
+/** The plan's seal, the looks it has, and how evenly the arms were filled. */
+function Sealed({ v }: { v: View }) {
+  const [open, setOpen] = useState(false);
+  if (!v.digest) return null;
+  const { trial } = v;
+  return (
+    <>
+      <h2>The seal</h2>
+      {v.broken ? (
+        <p className="note bad">{v.broken}</p>
+      ) : (
+        <p className="soft" style={{ margin: "0 0 4px" }}>
+          The plan, its seed, the variants and the roster are as they were sealed {instant(trial.sealed_at)} UTC.
+        </p>
+      )}
+      <p className="soft small" style={{ wordBreak: "break-all", margin: "0 0 6px" }}>
+        SHA-256 {v.digest}
+      </p>
+      {v.looks.length > 0 && (
+        <p className="soft small" style={{ margin: "0 0 6px", maxWidth: "50em" }}>
+          {trial.looked} of {v.looks.length} looks held. A look stops an arm that makes people leave or complain by more
+          than the margin, at z {v.looks.map((l) => l.z_bound.toFixed(2)).join(", then ")}; it calls nothing.{" "}
+          {trial.stopped.length === 0 ? "None was stopped." : ""}
+        </p>
+      )}
+      {trial.stopped.map((s) => (
+        <p key={s.arm} className="note bad">
+          {String.fromCharCode(65 + s.arm)} was stopped {instant(s.at)} for {s.harm}: z {s.z.toFixed(2)} against{" "}
+          {String.fromCharCode(65 + s.against)}, over the bound of {s.z_bound.toFixed(2)}.
+        </p>
+      ))}
+      <p>
+        <button className="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
+          {open ? "Hide the strata" : `How evenly the arms were filled, over ${count(v.balance.length)} strata`}
+        </button>
+      </p>
+      {open && (
+        <Table size="small" sx={{ maxWidth: 720 }}>
+          <TableHead>
+            <TableRow>
+              <TableCell>Stratum</TableCell>
+              {v.subjects.map((_, i) => (
+                <TableCell key={i} className="num">
+                  <Arm index={i} />
+                </TableCell>
+              ))}
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {v.balance.map((b) => (
+              <TableRow key={b.stratum}>
+                <TableCell>{b.stratum}</TableCell>
+                {b.people.map((n, i) => (
+                  <TableCell key={i} className="num">
+                    {count(n)}
+                  </TableCell>
+                ))}
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      )}
+    </>
+  );
+}
+
+function Collecting({ v }: { v: View }) {
+  const { trial, subjects, pooled } = v;
+  const client = useQueryClient();
+  const [sure, setSure] = useState(false);
+  const early = useMutation({
+    mutationFn: () => ok(api.POST("/api/trials/{id}/open", { params: { path: { id: trial.id } } })),
+    onSuccess: () => client.invalidateQueries(),
+  });
   return (
     <>
       <div className="crumb">
@@ -74,7 +149,7 @@ function Collecting({ v: { trial, subjects, pooled } }: { v: View }) {
           >
             <i style={{ width: `${pooled.elapsed * 100}%` }} />
           </div>
-          <h2>Both arms together</h2>
+          <h2>All arms together</h2>
           <dl className="facts">
             <dt>Assigned</dt>
             <dd>
@@ -103,26 +178,43 @@ function Collecting({ v: { trial, subjects, pooled } }: { v: View }) {
         </p>
       ))}
       <p className="soft small" style={{ maxWidth: "48em" }}>
-        A variant can't be called early: the one that is answered faster looks like the one that is answered more.
+        A variant can't be called early: the one that is answered faster looks like the one that is answered more.{" "}
+        <button className="plain" onClick={() => setSure(true)}>
+          Open the arms early
+        </button>
       </p>
+      {sure && (
+        <div className="note" role="alert">
+          It is recorded with your name and stands on the verdict. Nothing can be called before the end.{" "}
+          <button className="plain" onClick={() => early.mutate()}>
+            Open them
+          </button>{" "}
+          <button className="plain" onClick={() => setSure(false)}>
+            Leave them closed
+          </button>
+        </div>
+      )}
+      <Failure error={early.error} />
+      <Sealed v={v} />
     </>
   );
 }
 
 function workingOf(
   label: string,
-  c: Reading["primary"],
+  c: Reading["pairs"][number]["primary"],
+  [base, arm]: [number, number],
   rows: Reading["arms"],
   of: (a: Reading["arms"][number]) => number,
   plan: View["trial"]["plan"],
 ) {
-  const [a, b] = rows as [Reading["arms"][number], Reading["arms"][number]];
+  const [a, b] = [rows[base]!, rows[arm]!];
   return {
     title: `${label}: ${points(c.difference)} points`,
     body: (
       <>
         <div className="formula">
-          p<sub>B</sub> − p<sub>A</sub> = {count(of(b))}/{count(b.counts.assigned)} − {count(of(a))}/
+          p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub> = {count(of(b))}/{count(b.counts.assigned)} − {count(of(a))}/
           {count(a.counts.assigned)}
         </div>
         <dl>
@@ -154,7 +246,8 @@ function workingOf(
   };
 }
 
-function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; reading: Reading }) {
+function Read({ v, reading: r }: { v: View; reading: Reading }) {
+  const { trial, subjects, rollout } = v;
   const client = useQueryClient();
   const { show } = useWorking();
   const plan = trial.plan;
@@ -164,30 +257,34 @@ function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; readin
       ok(api.POST("/api/trials/{id}/release", { params: { path: { id: trial.id } }, body: { at_once } })),
     onSuccess: () => client.invalidateQueries(),
   });
+  const letter = (n: number) => String.fromCharCode(65 + n);
+  const two = r.pairs.length === 1;
+  const first = r.pairs[0]!;
   const rows: IntervalRow[] = [
-    {
-      label: metric,
-      estimate: r.primary.difference,
-      lower: r.primary.lower,
-      upper: r.primary.upper,
-      note: `p ${pValue(r.primary.p_value)}`,
-      tone: "deep",
-    },
-    ...(plan.metric === "reply"
+    ...r.pairs.map((p): IntervalRow => ({
+      label: two ? metric : `${letter(p.arm)} less ${letter(p.base)}`,
+      estimate: p.primary.difference,
+      lower: p.lower,
+      upper: p.upper,
+      note: `p ${pValue(p.adjusted_p)}`,
+      tone: two || p.adjusted_p < plan.alpha ? "deep" : "soft",
+      hollow: !two && p.adjusted_p >= plan.alpha,
+    })),
+    ...(plan.metric === "reply" || !two
       ? []
       : [
           {
             label: plan.metric === "human_open" ? "Opens as reported" : "Clicks as reported",
-            estimate: r.reported.difference,
-            lower: r.reported.lower,
-            upper: r.reported.upper,
+            estimate: first.reported.difference,
+            lower: first.reported.lower,
+            upper: first.reported.upper,
             note: "machines included",
             tone: "soft" as const,
             hollow: true,
           },
         ]),
-    ...r.guardrails.map((g): IntervalRow => ({
-      label: `${g.name === "leaving" ? "Leaving" : "Complaints"} (guardrail)`,
+    ...(two ? first.guardrails : []).map((g): IntervalRow => ({
+      label: `${g.name === "leaving" ? "Leaving" : "Complaints"} of ${letter(g.arm)} (guardrail)`,
       estimate: g.comparison.difference,
       lower: g.comparison.lower,
       upper: g.comparison.upper,
@@ -195,20 +292,35 @@ function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; readin
       tone: g.state === "breached" ? "brick" : "ochre",
     })),
   ];
-  const goes = r.verdict.kind === "called" ? r.verdict.arm : (plan.on_no_call ?? null);
+  const early = trial.state === "collecting";
+  // The pair that an arm's figures are opened as: with the control, or with the first other arm.
+  const pairOf = (i: number) => r.pairs.find((p) => p.arm === i || p.base === i) ?? first;
+  const goes = r.verdict.kind === "called" || r.verdict.kind === "ahead" ? r.verdict.arm : (plan.on_no_call ?? null);
   return (
     <>
       <div className="crumb">
         <span>Variant trial</span>
         <span>sealed {instant(trial.sealed_at)}</span>
         <span>window {plan.window_hours} h</span>
-        <span>read {instant(trial.read_at)}</span>
+        <span>{early ? "opened early" : `read ${instant(trial.read_at)}`}</span>
+        {plan.aim === "earn" && <span>planned to earn</span>}
       </div>
       <h1>{plan.question}</h1>
       <p className="finding" data-testid="verdict">
-        {r.sentence}
+        {early ? (
+          <>
+            The window is open until <em>{instant(trial.reading_due)}</em> UTC: nothing is called yet.
+          </>
+        ) : (
+          r.sentence
+        )}
         {rollout != null && goes !== null ? ` It goes to the other ${count(rollout)}.` : ""}
       </p>
+      {trial.opened_at && (
+        <p className="note">
+          {trial.opened_by ?? "Somebody"} opened the arms before the end, {instant(trial.opened_at)} UTC.
+        </p>
+      )}
       {r.notes.map((n) => (
         <p key={n} className="note bad">
           {n}
@@ -226,6 +338,8 @@ function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; readin
             <TableCell className="num">Left</TableCell>
             <TableCell className="num">Complained</TableCell>
             <TableCell className="num">Bounced</TableCell>
+            <TableCell className="num">Chance to be best</TableCell>
+            <TableCell className="num">Loss if chosen</TableCell>
           </TableRow>
         </TableHead>
         <TableBody>
@@ -239,7 +353,10 @@ function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; readin
               <TableCell className="num">
                 <button
                   className="figure"
-                  onClick={() => show(workingOf(metric, r.primary, r.arms, (x) => x.counts.primary, plan))}
+                  onClick={() => {
+                    const p = pairOf(i);
+                    show(workingOf(metric, p.primary, [p.base, p.arm], r.arms, (x) => x.counts.primary, plan));
+                  }}
                 >
                   {count(a.counts.primary)}
                 </button>
@@ -254,19 +371,27 @@ function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; readin
               <TableCell className="num">
                 <button
                   className="figure"
-                  onClick={() =>
-                    show(workingOf("Leaving", r.guardrails[0]!.comparison, r.arms, (x) => x.counts.left, plan))
-                  }
+                  onClick={() => {
+                    const g = pairOf(i).guardrails[0]!;
+                    show(workingOf("Leaving", g.comparison, [g.against, g.arm], r.arms, (x) => x.counts.left, plan));
+                  }}
                 >
                   {count(a.counts.left)}
                 </button>
               </TableCell>
               <TableCell className="num">{count(a.counts.complained)}</TableCell>
               <TableCell className="num">{count(a.counts.bounced)}</TableCell>
+              <TableCell className="num">{percent(r.bayes.prob_best[i])}</TableCell>
+              <TableCell className="num">{bare(r.bayes.expected_loss[i], 2)}</TableCell>
             </TableRow>
           ))}
         </TableBody>
       </Table>
+      <p className="soft small">
+        Chance to be best and loss (points) are Bayesian, from a flat prior; they change no verdict.
+      </p>
+      <Pairs r={r} />
+      <Sealed v={v} />
       <Failure error={release.error} />
       <div className="acts">
         {trial.state === "read" && goes !== null && (
@@ -284,9 +409,11 @@ function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; readin
             Close: nothing goes out, as sealed
           </Button>
         )}
-        <Button variant="outlined" href={`/api/trials/${trial.id}/record.json`}>
-          Export the record
-        </Button>
+        {!early && (
+          <Button variant="outlined" href={`/api/trials/${trial.id}/record.zip`}>
+            Export the record
+          </Button>
+        )}
         <span className="soft small">
           Arms as planned (chi-square p {pValue(r.sizes.p_value)}); losses before handover alike (p {pValue(r.loss_p)}).
         </span>
@@ -294,7 +421,7 @@ function Read({ v: { trial, subjects, rollout }, reading: r }: { v: View; readin
       {trial.state === "read" && (
         <p className="soft small">
           The rollout goes the next day at the pilot's hour, cleared anew
-          {r.verdict.kind === "called"
+          {r.verdict.kind === "called" || r.verdict.kind === "ahead"
             ? "; 5% of it, at random, gets what was sealed for no call, as a check on the pilot"
             : ""}
           .

@@ -1,4 +1,4 @@
--- Reactions, scores, tasks for people, webhooks.
+-- Reactions, scores, tasks for people, webhooks; trials of several arms.
 CREATE TABLE score (id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE COLLATE NOCASE, half_life_days REAL, made_at INTEGER NOT NULL);
 CREATE TABLE score_entry (
     id INTEGER PRIMARY KEY, score_id INTEGER NOT NULL REFERENCES score, contact_id INTEGER NOT NULL REFERENCES contact, at INTEGER NOT NULL, points REAL NOT NULL,
@@ -46,3 +46,11 @@ CREATE INDEX delivery_due ON delivery (next_at) WHERE next_at IS NOT NULL;
 CREATE INDEX delivery_contact ON delivery (contact_id) WHERE contact_id IS NOT NULL;
 CREATE INDEX send_accepted ON send (accepted_at) WHERE accepted_at IS NOT NULL;
 CREATE INDEX send_failed ON send (failed_at) WHERE failed_at IS NOT NULL;
+-- Trials of several arms: the seal with its looks, how many were held and the next, arms that one stopped for harm, and
+-- who opened the arms early.
+ALTER TABLE trial ADD COLUMN seal TEXT;
+ALTER TABLE trial ADD COLUMN looked INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE trial ADD COLUMN next_look INTEGER;
+ALTER TABLE trial ADD COLUMN stopped TEXT NOT NULL DEFAULT '[]';
+ALTER TABLE trial ADD COLUMN opened_at INTEGER;
+ALTER TABLE trial ADD COLUMN opened_by INTEGER REFERENCES person;

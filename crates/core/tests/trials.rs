@@ -1,0 +1,126 @@
+//! Whole trials, simulated: drawn, assigned, answered in time, looked at for harm, decided. Without a true effect they are
+//! called no more often than alpha says, however many arms there are and however fast one of them is answered; with the
+//! planned effect they are called right as often as the power asks.
+
+use rand::rngs::StdRng;
+use rand::{Rng, RngExt, SeedableRng};
+use rinse_core::HOUR;
+use rinse_core::stats::sample_size::sample_size_two_proportions;
+use rinse_core::trial::assign::{assign, draw_pilot, strata};
+use rinse_core::trial::decide::decide;
+use rinse_core::trial::looks::{look, plan_looks};
+use rinse_core::trial::plan::{Aim, Metric, Plan};
+use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rstest::rstest;
+
+/// The world that a trial runs in.
+#[derive(Clone, Copy)]
+struct World {
+    arms: usize,
+    per_arm: usize,
+    control: Option<usize>,
+    /// What the last arm's people answer more.
+    effect: f64,
+    /// How much faster the last arm's people answer.
+    faster: f64,
+}
+
+const BASE: f64 = 0.2;
+const LEAVE: f64 = 0.004;
+
+fn plan(w: World) -> Plan {
+    Plan {
+        question: "?".into(),
+        metric: Metric::HumanClick,
+        effect: 0.08,
+        alpha: 0.05,
+        power: 0.8,
+        pilot_share: 0.5,
+        window_hours: 72,
+        on_no_call: Some(0),
+        leaving_margin: 0.01,
+        complaint_margin: 0.002,
+        aim: Aim::Learn,
+        control: w.control,
+        harm_looks: 3,
+        by_itself: false,
+    }
+}
+
+/// When somebody acts after the handover: exponential, with this mean in hours.
+fn delay(rng: &mut impl Rng, mean: f64) -> i64 {
+    (-(1.0 - rng.random::<f64>()).ln() * mean * HOUR as f64) as i64
+}
+
+/// How many of `runs` trials call the last arm, and how many call another.
+fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
+    let plan = plan(w);
+    let looks = plan_looks(&plan, |t| LEAVE * (1.0 - (-(t as f64) / (12.0 * HOUR as f64)).exp())).unwrap();
+    let people: Vec<(i64, u32, Option<u8>)> =
+        (0..w.per_arm * w.arms * 2).map(|i| (i as i64, 1 + (i % 3) as u32, (i % 7 < 5).then_some((i % 7) as u8))).collect();
+    let cleared = strata(&people);
+    let mut rng = StdRng::seed_from_u64(seed);
+    let (mut last, mut other) = (0, 0);
+    for run in 0..runs {
+        let pilot = draw_pilot(seed ^ run, &cleared, w.per_arm * w.arms);
+        let roster = assign(seed ^ run, &pilot, w.arms);
+        let window = plan.window_hours * HOUR;
+        let mut left_at = Vec::new();
+        let mut counts = vec![ArmCounts::default(); w.arms];
+        for e in &roster {
+            let (is_last, c) = (e.arm == w.arms - 1, &mut counts[e.arm]);
+            c.assigned += 1;
+            c.handed_over += 1;
+            if rng.random::<f64>() < BASE + if is_last { w.effect } else { 0.0 } {
+                let mean = if is_last { 9.0 / w.faster } else { 9.0 };
+                c.primary += u64::from(delay(&mut rng, mean) < window);
+            }
+            if rng.random::<f64>() < LEAVE {
+                let at = delay(&mut rng, 12.0);
+                if at < window {
+                    c.left += 1;
+                    left_at.push((at, e.arm));
+                }
+            }
+        }
+        let mut stopped = Vec::new();
+        for l in &looks {
+            let mut then = counts.clone();
+            then.iter_mut().for_each(|c| c.left = 0);
+            left_at.iter().filter(|(at, _)| *at <= l.at).for_each(|(_, arm)| then[*arm].left += 1);
+            stopped.extend(look(&plan, &then, l, 0).unwrap().into_iter().map(|s| s.arm));
+        }
+        match decide(&plan, &counts, &stopped).unwrap().0 {
+            Verdict::Called(arm) if arm == w.arms - 1 => last += 1,
+            Verdict::Called(_) => other += 1,
+            _ => {}
+        }
+    }
+    (last, other)
+}
+
+#[rstest]
+#[case::two(World { arms: 2, per_arm: 400, control: None, effect: 0.0, faster: 1.0 })]
+#[case::two_and_one_is_faster(World { arms: 2, per_arm: 400, control: None, effect: 0.0, faster: 6.0 })]
+#[case::three(World { arms: 3, per_arm: 300, control: None, effect: 0.0, faster: 1.0 })]
+#[case::six_against_a_control(World { arms: 6, per_arm: 200, control: Some(0), effect: 0.0, faster: 3.0 })]
+fn with_nothing_between_them_few_are_called(#[case] w: World) {
+    let runs = 20_000;
+    let (last, other) = calls(w, runs, 11);
+    let most = 0.05 + 3.0 * (0.05 * 0.95 / runs as f64).sqrt();
+    let share = (last + other) as f64 / runs as f64;
+    assert!(share <= most, "{share} of {} arms called, {most} at most", w.arms);
+}
+
+#[rstest]
+#[case::two(2, None)]
+#[case::three_against_a_control(3, Some(0))]
+#[case::six_against_a_control(6, Some(0))]
+fn the_planned_effect_is_found_as_often_as_planned(#[case] arms: usize, #[case] control: Option<usize>) {
+    let comparisons = (arms - 1) as f64;
+    let n = sample_size_two_proportions(BASE, 0.08, 0.05 / comparisons, 0.8, 1.0, 2).unwrap().n_a.ceil() as usize;
+    let runs = 1_500;
+    let (right, wrong) = calls(World { arms, per_arm: n, control, effect: 0.08, faster: 1.0 }, runs, 5);
+    let least = 0.8 - 3.0 * (0.8 * 0.2 / runs as f64).sqrt();
+    assert!(right as f64 / runs as f64 >= least, "{right} of {runs} right, {wrong} wrong, with {n} per arm");
+}
