@@ -39,6 +39,7 @@ import { ReactionsPage } from "./features/reactions/ReactionsPage";
 import { ScoresPage } from "./features/reactions/ScoresPage";
 import { WebhooksPage } from "./features/reactions/WebhooksPage";
 import { TodayPage } from "./features/today/TodayPage";
+import { LearnedPage } from "./features/trials/LearnedPage";
 import { OutsidePage } from "./features/trials/OutsidePage";
 import { PlanPage } from "./features/trials/PlanPage";
 import { TrialPage } from "./features/trials/TrialPage";
@@ -87,6 +88,7 @@ const router = createBrowserRouter([
       { path: "/mailings/:id", element: <MailingPage /> },
       { path: "/trials", element: <TrialsHome /> },
       { path: "/trials/plan/:mailing", element: <PlanPage /> },
+      { path: "/trials/learned", element: <LearnedPage /> },
       { path: "/trials/outside", element: <OutsidePage /> },
       { path: "/trials/:id", element: <TrialPage /> },
       { path: "/findings", element: <FindingsPage /> },

@@ -7,6 +7,7 @@ use mail_builder::headers::raw::Raw;
 use minijinja::{Environment, Value};
 use rinse_core::message::{Prepared, TemplateError, engine};
 use rinse_core::token::{Kind, Signer};
+use rinse_core::trial::letter;
 use std::collections::BTreeMap;
 
 /// Why a message could not be made.
@@ -166,6 +167,7 @@ impl Composer {
         put("logo_url", Some(&self.sender.logo_url));
         put("postal_address", Some(&self.sender.postal_address));
         put("sender_name", Some(&self.sender.name));
+        put("variant", Some(&letter(arm.min(self.subjects - 1)).to_string()));
         // Our own links hold nothing that needs escaping, and stay readable in the source.
         let mut put_link = |name: String, link: String| values.insert(name, Value::from_safe_string(link));
         put_link("unsubscribe_url".into(), unsubscribe.clone());
@@ -218,7 +220,7 @@ impl Composer {
 ///
 /// # Errors
 /// When the template can't be read.
-pub fn shared(html: &str, subject: &str, sender: &Sender, sign_up: &str, own: &str) -> Result<String, ComposeError> {
+pub fn shared(html: &str, (subject, arm): (&str, usize), sender: &Sender, sign_up: &str, own: &str) -> Result<String, ComposeError> {
     let mut env = engine(false);
     env.add_template("body.html", html)?;
     env.add_template("subject.txt", subject)?;
@@ -226,6 +228,7 @@ pub fn shared(html: &str, subject: &str, sender: &Sender, sign_up: &str, own: &s
     let values = BTreeMap::from([
         ("postal_address", Value::from(sender.postal_address.as_str())),
         ("sender_name", Value::from(sender.name.as_str())),
+        ("variant", Value::from(letter(arm).to_string())),
         ("social_links", link(&sender.social_html())),
         ("logo_url", Value::from(sender.logo_url.as_str())),
         ("unsubscribe_url", link(sign_up)),

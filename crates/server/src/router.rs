@@ -149,6 +149,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(letterheads::publish))
         .routes(routes!(trials::all))
         .routes(routes!(trials::outside))
+        .routes(routes!(trials::learned))
         .routes(routes!(trials::one))
         .routes(routes!(trials::save_plan))
         .routes(routes!(trials::outlook))

@@ -104,6 +104,15 @@ async fn a_called_rollout_goes_to_the_rest_with_a_twentieth_as_a_check() {
     let record = files_of(&s, 1).await;
     assert_eq!(record["assignments.csv"].lines().count(), 801);
     assert_eq!(recomputed(&record).unwrap_or_else(|| "called B".into()), "called B");
+    // The rollout bears its pilot out: nothing is held before its window is over.
+    let learned = s.ok("GET", "/api/trials/learned", &Value::Null).await;
+    assert_eq!((&learned["read"], &learned["called"]["count"], &learned["held"]), (&json!(1), &json!(1), &json!(0)));
+    s.db().execute("UPDATE send SET open_at = CASE WHEN phase = 2 AND id % 5 < 3 OR phase = 3 AND id % 5 = 0 THEN handed_at + 60000 END WHERE phase > 1", []).unwrap();
+    s.advance(25).await;
+    let learned = s.ok("GET", "/api/trials/learned", &Value::Null).await;
+    let held = &learned["trials"][0]["rollout"];
+    assert_eq!((&learned["held"], &learned["agreed"], &held["check"]), (&json!(1), &json!(1), &json!(check)), "{learned}");
+    assert!(held["difference"].as_f64().unwrap() > 0.2, "{held}");
     let again = s.api("POST", "/api/trials/1/release", "{\"at_once\":true}").await;
     assert_eq!(again.0, StatusCode::CONFLICT, "{}", again.1);
 }

@@ -35,6 +35,7 @@ pub mod holdout;
 pub mod images;
 pub mod imports;
 pub mod journal;
+pub mod learned;
 pub mod ledger;
 pub mod letterheads;
 pub mod load;

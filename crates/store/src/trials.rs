@@ -284,7 +284,7 @@ pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) ->
 }
 
 /// Where the metric stands on a send: human, and as reported.
-fn columns(metric: Metric) -> (&'static str, &'static str) {
+pub(crate) fn columns(metric: Metric) -> (&'static str, &'static str) {
     match metric {
         Metric::HumanOpen => ("open_at", "any_open_at"),
         Metric::HumanClick => ("click_at", "any_click_at"),

@@ -4722,6 +4722,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/learned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What all past trials add up to. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Learned"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}": {
         parameters: {
             query?: never;
@@ -6273,6 +6308,29 @@ export interface components {
              */
             suggestion?: number | null;
         };
+        /** @description A rollout held against its pilot: what was called less what was sealed for no call, which 5% of the rollout got. */
+        HeldRollout: {
+            agrees: boolean;
+            /** Format: int64 */
+            check: number;
+            /** Format: double */
+            difference: number;
+            /** Format: double */
+            lower: number;
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: double
+             * @description What the pilot had said, and whether its interval and the rollout's meet.
+             */
+            pilot: number;
+            /** Format: double */
+            pilot_lower: number;
+            /** Format: double */
+            pilot_upper: number;
+            /** Format: double */
+            upper: number;
+        };
         /** @description What share of people is kept out, redrawn each quarter. */
         Holdout: {
             /**
@@ -6405,6 +6463,42 @@ export interface components {
             contact: number;
             /** Format: double */
             score: number;
+        };
+        /** @description All of it. */
+        Learned: {
+            /** Format: int64 */
+            agreed: number;
+            called: components["schemas"]["Rate"];
+            /** Format: int64 */
+            held: number;
+            /** Format: int64 */
+            read: number;
+            trials: components["schemas"]["LearnedTrial"][];
+            /** @description The size of difference that half of the trials of a metric truly stay under, in points of rate. */
+            typical: components["schemas"]["TypicalOf"][];
+        };
+        /** @description A past trial in the light of the others. */
+        LearnedTrial: {
+            arm: number;
+            /** @description Which arm less which. */
+            base: number;
+            /**
+             * Format: double
+             * @description As it was found, and drawn towards what such trials find: differences of rates.
+             */
+            difference: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: double */
+            lower: number;
+            metric: components["schemas"]["Metric"];
+            question: string;
+            rollout?: components["schemas"]["HeldRollout"] | null;
+            /** Format: double */
+            shrunk: number;
+            /** Format: double */
+            upper: number;
+            verdict: components["schemas"]["Verdict"];
         };
         /** @description A brand's shared block. */
         Letterhead: {
@@ -8289,6 +8383,12 @@ export interface components {
         };
         TryScore: {
             draft?: components["schemas"]["Reaction"] | null;
+        };
+        TypicalOf: {
+            /** Format: double */
+            effect: number;
+            metric: components["schemas"]["Metric"];
+            trials: number;
         };
         Upkeep: {
             /** Format: int64 */

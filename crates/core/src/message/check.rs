@@ -106,14 +106,54 @@ fn check_subjects(draft: &Draft, found: &mut Vec<Finding>) {
             found.push(Finding::new(Level::Warning, &part, None, words));
         }
     }
-    if draft.subjects.len() > 1 && draft.subjects.iter().collect::<HashSet<_>>().len() < draft.subjects.len() {
+    let different = draft.subjects.iter().collect::<HashSet<_>>().len();
+    // The body tells variants apart by their letter.
+    let elsewhere: Vec<&str> = [("preheader", &draft.preheader), ("content", &draft.html), ("text part", &draft.text)]
+        .into_iter()
+        .filter(|(_, part)| asks_variant(part))
+        .map(|(name, _)| name)
+        .collect();
+    let many = draft.subjects.len() > 1;
+    if many && different < draft.subjects.len() && elsewhere.is_empty() {
         found.push(Finding::new(
             Level::Error,
             "subject B",
             None,
-            "Two variants have the same subject: a trial of them could find nothing.",
+            "Two variants have the same subject, and nothing else differs: a trial of them could find nothing. Change one, or let the body differ by {% if variant == \"B\" %}.",
         ));
     }
+    // What is in both parts of the body is one change.
+    let places = usize::from(different > 1)
+        + usize::from(elsewhere.contains(&"preheader"))
+        + usize::from(elsewhere.iter().any(|e| *e != "preheader"));
+    if many && places > 1 {
+        let what: Vec<&str> = (different > 1).then_some("subject").into_iter().chain(elsewhere.iter().copied()).collect();
+        let words = format!(
+            "The variants differ in {}: which of it worked can't be told. Change one thing, or try them one after the other.",
+            what.join(" and ")
+        );
+        found.push(Finding::new(Level::Warning, "subject B", None, words));
+    }
+    if !many && !elsewhere.is_empty() {
+        let words =
+            "The body asks which variant it is, and there is one only: everybody gets A. Add a second subject (it may be the same).";
+        found.push(Finding::new(Level::Warning, "subject A", None, words));
+    }
+}
+
+/// Does a part say something else to one variant than to another?
+fn asks_variant(part: &str) -> bool {
+    let mut rest = part;
+    while let Some(at) = rest.find('{') {
+        rest = &rest[at..];
+        let end = rest.find('}').unwrap_or(rest.len());
+        let inside = &rest[..end];
+        if inside.split(|c: char| !c.is_alphanumeric() && c != '_').any(|word| word == "variant") {
+            return true;
+        }
+        rest = &rest[1..];
+    }
+    false
 }
 
 fn check_preheader(draft: &Draft, found: &mut Vec<Finding>) {
@@ -300,6 +340,7 @@ fn check_links(draft: &Draft, found: &mut Vec<Finding>) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use rstest::rstest;
 
     const HTML: &str = "<p>Hello {{ given_name|default(\"friend\") }}</p>\n<a href=\"https://skerry-light.example/boats?a=1&amp;b=2\">Book <b>a boat</b></a>\n<p>{{ postal_address }} <a href=\"{{ unsubscribe_url }}\">Leave</a></p>";
 
@@ -354,5 +395,28 @@ mod tests {
         assert!(warned(&d));
         d.text = d.text.replace("voucher", "vouchers' office");
         assert!(!warned(&d), "parts of other words don't count");
+    }
+
+    #[rstest]
+    // Subjects alone; the body alone; both; the body without a second variant; nothing.
+    #[case(&["a", "b"], "Hello", None)]
+    #[case(&["a", "a"], "{% if variant == \"B\" %}Hi{% else %}Hello{% endif %}", None)]
+    #[case(&["a", "b"], "{% if variant == \"B\" %}Hi{% else %}Hello{% endif %}", Some("differ in subject and content"))]
+    #[case(&["a"], "{{ variant }}", Some("there is one only"))]
+    #[case(&["a", "a"], "a variant of {{ given_name|default('us') }}", Some("nothing else differs"))]
+    fn what_differs_between_variants(#[case] subjects: &[&str], #[case] body: &str, #[case] said: Option<&str>) {
+        let html = format!("<p>{body} {{{{ postal_address }}}} <a href=\"{{{{ unsubscribe_url }}}}\">x</a></p>");
+        let d = Draft { subjects: subjects.iter().map(|s| (*s).to_owned()).collect(), html: html.clone(), source: html, ..draft() };
+        let found = check(&d, &BTreeMap::new(), 10);
+        let about: Vec<&str> = found
+            .iter()
+            .filter(|f| f.part.starts_with("subject") && f.words.contains("differ") || f.words.contains("one only"))
+            .map(|f| f.words.as_str())
+            .collect();
+        match said {
+            None => assert!(about.is_empty(), "{about:?}"),
+            Some(words) => assert!(about.len() == 1 && about[0].contains(words), "{about:?}"),
+        }
+        assert!(!found.iter().any(|f| f.words.contains("no placeholder")), "{found:?}");
     }
 }

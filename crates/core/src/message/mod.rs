@@ -16,8 +16,9 @@ use serde::{Deserialize, Serialize};
 /// The placeholders that come from the contact; any of them may be missing for some people.
 pub const CONTACT_PLACEHOLDERS: [&str; 4] = ["given_name", "family_name", "email", "country"];
 /// The placeholders that the letterhead and the send fill; they are always there.
-pub const SEND_PLACEHOLDERS: [&str; 7] =
-    ["postal_address", "unsubscribe_url", "preferences_url", "share_url", "sender_name", "social_links", "logo_url"];
+/// `variant` is the letter of the person's variant: one body says with it what differs.
+pub const SEND_PLACEHOLDERS: [&str; 8] =
+    ["postal_address", "unsubscribe_url", "preferences_url", "share_url", "sender_name", "social_links", "logo_url", "variant"];
 
 /// The placeholder of a field of one's own: its name in small letters, joined by low lines.
 #[must_use]

@@ -187,7 +187,7 @@ pub(crate) async fn drawn(State(app): State<App>, Path(id): Path<i64>, Query(q):
             })
             .map_err(|e| StoreError::Refused(e.to_string()))?;
             let sender = message::sender(c, &l, asked.base_url())?;
-            rinse_post::compose::shared(&marked, m.draft.subjects.first().map_or("", String::as_str), &sender, "#", "#")
+            rinse_post::compose::shared(&marked, (m.draft.subjects.first().map_or("", String::as_str), 0), &sender, "#", "#")
                 .map_err(|e| StoreError::Refused(e.to_string()))
         })
         .await?;

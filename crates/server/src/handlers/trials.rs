@@ -13,6 +13,7 @@ use rinse_core::trial::outside::{self, OutsideReading, Results};
 use rinse_core::trial::plan::{Outlook, Plan};
 use rinse_core::trial::reading::{self, ArmCounts, Reading};
 use rinse_core::trial::rehearsal::Rehearsal;
+use rinse_store::learned::Learned;
 use rinse_store::trials::Trial;
 use rinse_store::{Connection, StoreError, clearing, mailings, settings, tables, trials};
 use serde::{Deserialize, Serialize};
@@ -21,6 +22,13 @@ use utoipa::ToSchema;
 #[utoipa::path(get, path = "/api/trials", responses((status = 200, body = Vec<Trial>)))]
 pub(crate) async fn all(State(app): State<App>) -> Answer<Vec<Trial>> {
     Ok(Json(app.store.read(trials::all).await?))
+}
+
+/// What all past trials add up to.
+#[utoipa::path(get, path = "/api/trials/learned", responses((status = 200, body = Learned)))]
+pub(crate) async fn learned(State(app): State<App>) -> Answer<Learned> {
+    let now = app.now().0;
+    Ok(Json(app.store.read(move |c| rinse_store::learned::learned(c, now)).await?))
 }
 
 #[derive(Deserialize, ToSchema)]

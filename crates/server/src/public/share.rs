@@ -35,9 +35,10 @@ pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> R
         return unknown_link();
     }
     let own = format!("/s/{token}");
+    let arm = usize::try_from(arm).unwrap_or(0).min(m.draft.subjects.len().saturating_sub(1));
     let shown = compose::shared(
         &html,
-        m.draft.subjects.get(usize::try_from(arm).unwrap_or(0)).or(m.draft.subjects.first()).map_or("", String::as_str),
+        (m.draft.subjects.get(arm).map_or("", String::as_str), arm),
         &sender,
         &format!("/f/{}", letterhead.id),
         &own,

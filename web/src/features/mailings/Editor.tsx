@@ -37,14 +37,22 @@ function Subjects({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
         </div>
       ))}
       <div>
-        {d.subjects.length < 2 ? (
+        {d.subjects.length < 6 && (
           <button className="plain" onClick={() => setD({ ...d, subjects: [...d.subjects, ""] })}>
-            Add a second subject, to try them against each other
+            {d.subjects.length < 2 ? "Add a second subject, to try them against each other" : "Add another subject"}
           </button>
-        ) : (
-          <button className="plain" onClick={() => setD({ ...d, subjects: d.subjects.slice(0, 1) })}>
-            Take subject B out
+        )}
+        {d.subjects.length > 1 && (
+          <button className="plain" onClick={() => setD({ ...d, subjects: d.subjects.slice(0, -1) })}>
+            Take subject {String.fromCharCode(64 + d.subjects.length)} out
           </button>
+        )}
+        {d.subjects.length > 1 && (
+          <span className="soft small">
+            {" "}
+            To try the preheader or the content, keep the subjects alike and write{" "}
+            <code>{'{% if variant == "B" %}…{% else %}…{% endif %}'}</code>.
+          </span>
         )}
       </div>
       <TextField

@@ -326,7 +326,11 @@ function Read({ v, reading: r }: { v: View; reading: Reading }) {
           {n}
         </p>
       ))}
-      <IntervalPlot rows={rows} band={plan.effect} />
+      <IntervalPlot
+        rows={rows}
+        band={plan.effect}
+        caption={two ? undefined : `points, all together; shaded: too small to matter (${bare(plan.effect)})`}
+      />
       <Table sx={{ mt: 1 }}>
         <TableHead>
           <TableRow>

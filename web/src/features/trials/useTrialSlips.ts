@@ -10,11 +10,13 @@ export function standing(t: Schemas["Trial"]): string {
     ? ""
     : v.kind === "called"
       ? `called for ${String.fromCharCode(65 + v.arm)}`
-      : v.kind === "cant_tell"
-        ? "can't tell"
-        : v.kind === "void"
-          ? "void"
-          : "too close to matter";
+      : v.kind === "ahead"
+        ? `${String.fromCharCode(65 + v.arm)} goes out, unproven`
+        : v.kind === "cant_tell"
+          ? "can't tell"
+          : v.kind === "void"
+            ? "void"
+            : "too close to matter";
   return t.state === "read" ? `${verdict}, rollout waits` : verdict;
 }
 
@@ -26,6 +28,10 @@ export function useTrialSlips() {
       slips: (trials.data ?? [])
         .slice(0, 12)
         .map((t) => ({ to: `/trials/${t.id}`, title: t.mailing, words: standing(t) })),
+    },
+    {
+      title: "All together",
+      slips: [{ to: "/trials/learned", title: "What we have learned" }],
     },
     { title: "Tools", slips: [{ to: "/trials/outside", title: "Another sender's table" }] },
   ];

@@ -1,0 +1,155 @@
+//! What all past trials add up to: how often one is called, how far variants truly lie apart, and whether rollouts bore out
+//! what their pilots said.
+
+use crate::trials::{self, Trial};
+use crate::{Result, StoreError};
+use rinse_core::report::Rate;
+use rinse_core::stats::Arm;
+use rinse_core::stats::two_proportions::two_proportions;
+use rinse_core::trial::decide::pairs;
+use rinse_core::trial::learned::{Contrast, shrink, spread, typical};
+use rinse_core::trial::plan::Metric;
+use rinse_core::trial::reading::Verdict;
+use rusqlite::{Connection, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// A past trial in the light of the others.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct LearnedTrial {
+    pub id: i64,
+    pub question: String,
+    pub metric: Metric,
+    pub verdict: Verdict,
+    /// Which arm less which.
+    pub base: usize,
+    pub arm: usize,
+    /// As it was found, and drawn towards what such trials find: differences of rates.
+    pub difference: f64,
+    pub shrunk: f64,
+    pub lower: f64,
+    pub upper: f64,
+    pub rollout: Option<Held>,
+}
+
+/// A rollout held against its pilot: what was called less what was sealed for no call, which 5% of the rollout got.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+#[schema(as = HeldRollout)]
+pub struct Held {
+    pub people: u64,
+    pub check: u64,
+    pub difference: f64,
+    pub lower: f64,
+    pub upper: f64,
+    /// What the pilot had said, and whether its interval and the rollout's meet.
+    pub pilot: f64,
+    pub pilot_lower: f64,
+    pub pilot_upper: f64,
+    pub agrees: bool,
+}
+
+/// All of it.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Learned {
+    pub read: u64,
+    pub called: Rate,
+    /// The size of difference that half of the trials of a metric truly stay under, in points of rate.
+    pub typical: Vec<TypicalOf>,
+    pub held: u64,
+    pub agreed: u64,
+    pub trials: Vec<LearnedTrial>,
+}
+
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct TypicalOf {
+    pub metric: Metric,
+    pub trials: usize,
+    pub effect: f64,
+}
+
+/// Counts a called rollout and the twentieth that got the no-call choice, once everyone's window is over.
+fn rollout(c: &Connection, t: &Trial, pilot: (f64, f64, f64), now: i64) -> Result<Option<Held>> {
+    let (Some(Verdict::Called(arm) | Verdict::Ahead(arm)), Some(on_no_call)) = (t.verdict, t.plan.on_no_call) else { return Ok(None) };
+    if arm == on_no_call {
+        return Ok(None);
+    }
+    let window = t.plan.window_hours * rinse_core::HOUR;
+    let mut s = c.prepare_cached(&format!(
+        "SELECT phase, count(*), coalesce(sum({} < handed_at + ?2), 0), max(handed_at) FROM send
+         WHERE mailing_id = ?1 AND phase IN (2, 3) AND handed_at IS NOT NULL GROUP BY phase",
+        trials::columns(t.plan.metric).0
+    ))?;
+    let (mut of, mut last) = ([Arm { successes: 0, trials: 0 }; 2], 0);
+    let mut rows = s.query(params![t.mailing_id, window])?;
+    while let Some(r) = rows.next()? {
+        let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
+        of[usize::from(r.get::<_, i64>(0)? == 2)] = Arm { successes: n(2)?, trials: n(1)? };
+        last = last.max(r.get(3)?);
+    }
+    let [check, rest] = of;
+    if check.trials == 0 || rest.trials == 0 || last + window > now {
+        return Ok(None);
+    }
+    let d = two_proportions(check, rest, 0.95).map_err(|e| StoreError::Refused(e.to_string()))?;
+    let (pilot, pilot_lower, pilot_upper) = pilot;
+    let agrees = d.lower <= pilot_upper && d.upper >= pilot_lower;
+    let (people, check) = (rest.trials, check.trials);
+    Ok(Some(Held { people, check, difference: d.difference, lower: d.lower, upper: d.upper, pilot, pilot_lower, pilot_upper, agrees }))
+}
+
+/// What past trials teach.
+///
+/// # Errors
+/// When the database fails.
+pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
+    let read: Vec<Trial> = trials::all(c)?.into_iter().filter(|t| t.verdict.is_some()).collect();
+    let refused = |e: rinse_core::stats::StatsError| StoreError::Refused(e.to_string());
+    let mut out = Learned {
+        read: read.len() as u64,
+        called: Rate::new(read.iter().filter(|t| matches!(t.verdict, Some(Verdict::Called(_)))).count() as u64, read.len() as u64),
+        typical: Vec::new(),
+        held: 0,
+        agreed: 0,
+        trials: Vec::new(),
+    };
+    for metric in [Metric::HumanOpen, Metric::HumanClick, Metric::Reply] {
+        let mut of: Vec<(&Trial, usize, usize, Contrast)> = Vec::new();
+        for t in read.iter().filter(|t| t.plan.metric == metric && t.verdict != Some(Verdict::Void)) {
+            let Some(counts) = &t.counts else { continue };
+            let Some(&(base, arm)) = pairs(counts.len(), t.plan.control).first() else { continue };
+            let one = |i: usize| Arm { successes: counts[i].primary, trials: counts[i].assigned };
+            of.push((t, base, arm, Contrast { base: one(base), arm: one(arm), control: t.plan.control.is_some() }));
+        }
+        let contrasts: Vec<Contrast> = of.iter().map(|o| o.3).collect();
+        if let Some(s) = spread(&trials::past_effects(c, metric)?) {
+            out.typical.push(TypicalOf { metric, trials: of.len(), effect: typical(s) });
+        }
+        for ((t, base, arm, k), s) in of.iter().zip(shrink(&contrasts).map_err(refused)?) {
+            let found = two_proportions(k.base, k.arm, 0.95).map_err(refused)?;
+            // The rollout's contrast is the called arm less the no-call choice, whichever was named first.
+            let turned = matches!(t.verdict, Some(Verdict::Called(a) | Verdict::Ahead(a)) if a == *base);
+            let pilot = if turned { (-found.difference, -found.upper, -found.lower) } else { (found.difference, found.lower, found.upper) };
+            // Only of two arms is the pilot's first contrast the one that the rollout repeats.
+            let rollout = if t.counts.as_ref().is_some_and(|n| n.len() == 2) { rollout(c, t, pilot, now)? } else { None };
+            if let Some(held) = rollout {
+                out.held += 1;
+                out.agreed += u64::from(held.agrees);
+            }
+            let (slope, half) = (k.slope(), 1.959_963_984_540_054 * s.standard_error);
+            out.trials.push(LearnedTrial {
+                id: t.id,
+                question: t.plan.question.clone(),
+                metric,
+                verdict: t.verdict.unwrap_or(Verdict::CantTell),
+                base: *base,
+                arm: *arm,
+                difference: found.difference,
+                shrunk: s.estimate * slope,
+                lower: (s.estimate - half) * slope,
+                upper: (s.estimate + half) * slope,
+                rollout,
+            });
+        }
+    }
+    Ok(out)
+}
