@@ -50,20 +50,11 @@ fn drawn(rng: &mut StdRng, n: u64, p: f64) -> u64 {
     Binomial::new(n, p.clamp(0.0, 1.0)).map_or(0, |b| b.sample(rng))
 }
 
-fn run(
-    plan: &Plan,
-    arms: usize,
-    per_arm: u64,
-    usual: Usual,
-    name: &'static str,
-    effect: f64,
-    runs: u32,
-    seed: u64,
-) -> Result<Case, StatsError> {
+/// Fills a case in that has its name, its effect and its number of runs.
+fn run(plan: &Plan, arms: usize, per_arm: u64, usual: Usual, mut case: Case, seed: u64) -> Result<Case, StatsError> {
     let mut rng = StdRng::seed_from_u64(seed);
-    let mut case = Case { name, effect, runs, right: 0, wrong: 0, too_close: 0, cant_tell: 0 };
-    let last = arms - 1;
-    for _ in 0..runs {
+    let (last, effect) = (arms - 1, case.effect);
+    for _ in 0..case.runs {
         let counts: Vec<ArmCounts> = (0..arms)
             .map(|i| {
                 let rate = usual.primary + if i == last { effect } else { 0.0 };
@@ -103,7 +94,8 @@ pub fn rehearse(
     let mut cases = Vec::new();
     for (i, (name, effect)) in [("none", Some(0.0)), ("wanted", Some(plan.effect)), ("typical", typical)].into_iter().enumerate() {
         if let Some(effect) = effect {
-            cases.push(run(plan, arms.max(2), per_arm, usual, name, effect, runs, seed.wrapping_add(i as u64))?);
+            let case = Case { name, effect, runs, right: 0, wrong: 0, too_close: 0, cant_tell: 0 };
+            cases.push(run(plan, arms.max(2), per_arm, usual, case, seed.wrapping_add(i as u64))?);
         }
     }
     let sentence = sentence(plan, &cases);
