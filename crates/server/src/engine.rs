@@ -86,6 +86,9 @@ impl Engine {
     /// Runs for ever by the machine's clock; on the demo clock it finishes what was interrupted
     /// and then only answers to [`Engine::advance`].
     pub(crate) async fn run(&self) {
+        if !self.clock.is_demo() {
+            tokio::spawn(self.clone().keep_telling());
+        }
         loop {
             if self.clock.is_demo() {
                 let target = self.store.read(|c| settings::get(c, "clock_target")).await.ok().flatten().and_then(|v| v.parse().ok());
@@ -248,7 +251,8 @@ impl Engine {
             })
             .await?;
         self.read_trials(now).await?;
-        self.tell(now).await
+        // By the machine's clock others are told beside the sending, see `run`.
+        if self.clock.is_demo() { self.tell(now).await } else { Ok(()) }
     }
 
     /// The ids a query finds due at `now`.

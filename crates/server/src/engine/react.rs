@@ -28,11 +28,12 @@ impl Engine {
     /// When something is due next: a send, a message to another system, or, where reactions are on, a look at
     /// what has come in. On the demo clock that is each hour.
     pub(super) async fn next_due(&self) -> Result<Option<Instant>> {
-        let look = self.clock.now() + HOUR;
+        let (look, demo) = (self.clock.now() + HOUR, self.clock.is_demo());
         self.store
             .read(move |c| {
                 let look = reactions::run::active(c)?.then_some(look);
-                Ok([sends::next_due(c)?, webhooks::next_due(c)?, look].into_iter().flatten().min())
+                let told = if demo { webhooks::next_due(c)? } else { None };
+                Ok([sends::next_due(c)?, told, look].into_iter().flatten().min())
             })
             .await
     }
@@ -44,6 +45,18 @@ impl Engine {
         }
         while self.store.write(move |c| reactions::run::step(c, now)).await? > 0 {}
         Ok(())
+    }
+
+    /// Tells other systems by the machine's clock, beside the sending: one that hangs holds up no mail.
+    pub(super) async fn keep_telling(self) {
+        let mut seconds = tokio::time::interval(Duration::from_secs(1));
+        seconds.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Delay);
+        loop {
+            seconds.tick().await;
+            if let Err(e) = self.tell(self.clock.now()).await {
+                tracing::error!("{e}");
+            }
+        }
     }
 
     /// Tells other systems what is due. A message whose answer is lost goes again, with the same number.
