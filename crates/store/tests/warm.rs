@@ -230,3 +230,39 @@ async fn a_touched_ledger_shows() {
     let again = store.read_now(|c| ledger::seals(c, None)).unwrap();
     assert!(again.broken.is_empty() && again.entries == 7, "{again:?}");
 }
+
+/// Messages that are being added: a reader beside the write is answered without them, the write itself with them; and of a
+/// write that fails in the end nothing is left.
+#[tokio::test]
+async fn a_clearance_beside_a_write_that_adds_messages() {
+    let (_folder, store) = base(6).await;
+    let capped = RuleSet {
+        caps: vec![Cap { limit: 1, window: Window::Days { n: 7 }, scope: Scope::Marketing, in_force: true }],
+        ..RuleSet::default()
+    };
+    store
+        .write(move |c| {
+            rules::save(c, START, None, &capped, "one a week")?;
+            mailing(c, None, OverCap::Hold);
+            mailing(c, None, OverCap::Hold);
+            Ok(())
+        })
+        .await
+        .unwrap();
+    let cleared = |c: &Connection| clearing::audience(c, 2, START + HOUR).map(|a| a.sluice().cleared);
+    assert_eq!(store.read_now(cleared).unwrap(), 6, "kept from here on");
+    let beside = store.clone();
+    let failed: Result<(), StoreError> = store
+        .write(move |c| {
+            start(c, 1, START);
+            assert_eq!(beside.read_now(cleared).unwrap(), 6, "a reader sees what is committed");
+            assert_eq!(cleared(c).unwrap(), 0, "the write sees its own: everybody has their one");
+            assert_eq!(beside.read_now(cleared).unwrap(), 6);
+            Err(StoreError::Missing("contact"))
+        })
+        .await;
+    assert!(failed.is_err());
+    assert_eq!(store.read_now(cleared).unwrap(), 6, "nothing was sent after all");
+    store.write(|c| Ok(start(c, 1, START))).await.unwrap();
+    assert_eq!(store.read_now(cleared).unwrap(), 0);
+}

@@ -14,8 +14,8 @@ use super::base::{self, People};
 use crate::Result;
 use rinse_core::Instant;
 use rinse_core::clearance::columns::Messages;
-use rusqlite::Connection;
 use rusqlite::hooks::Action;
+use rusqlite::{Connection, OptionalExtension};
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError, Weak};
@@ -170,7 +170,10 @@ impl Warm {
         }
         let mut whose = c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?;
         for send in sends {
-            contacts.push(whose.query_row([send], |r| r.get(0))?);
+            // A message that a running write is adding isn't there for a reader yet, and one of a write that failed
+            // never will be: whose it was can't be known, so everything is read.
+            let Some(contact) = whose.query_row([send], |r| r.get(0)).optional()? else { return Ok(false) };
+            contacts.push(contact);
         }
         contacts.sort_unstable();
         contacts.dedup();

@@ -138,7 +138,8 @@ export function ReactionForm({
       [[-1, "any link"], ...(links.data ?? []).map((l): [number, string] => [l.position, `the link “${l.name}”`])],
       (l) => change(l < 0 ? null : l),
     );
-  const missing = DEEDS.filter(([kind]) => fresh(kind) === null).map(([kind]) => kind);
+  const known = v && scores.data && webhooks.data;
+  const missing = !known ? [] : DEEDS.filter(([kind]) => fresh(kind) === null).map(([kind]) => kind);
   return (
     <section
       className="group"
