@@ -263,6 +263,12 @@ async fn a_clearance_beside_a_write_that_adds_messages() {
         .await;
     assert!(failed.is_err());
     assert_eq!(store.read_now(cleared).unwrap(), 6, "nothing was sent after all");
-    store.write(|c| Ok(start(c, 1, START))).await.unwrap();
+    store
+        .write(|c| {
+            start(c, 1, START);
+            Ok(())
+        })
+        .await
+        .unwrap();
     assert_eq!(store.read_now(cleared).unwrap(), 0);
 }
