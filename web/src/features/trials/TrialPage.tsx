@@ -342,8 +342,6 @@ function Read({ v, reading: r }: { v: View; reading: Reading }) {
             <TableCell className="num">Left</TableCell>
             <TableCell className="num">Complained</TableCell>
             <TableCell className="num">Bounced</TableCell>
-            <TableCell className="num">Chance to be best</TableCell>
-            <TableCell className="num">Loss if chosen</TableCell>
           </TableRow>
         </TableHead>
         <TableBody>
@@ -385,14 +383,16 @@ function Read({ v, reading: r }: { v: View; reading: Reading }) {
               </TableCell>
               <TableCell className="num">{count(a.counts.complained)}</TableCell>
               <TableCell className="num">{count(a.counts.bounced)}</TableCell>
-              <TableCell className="num">{percent(r.bayes.prob_best[i])}</TableCell>
-              <TableCell className="num">{bare(r.bayes.expected_loss[i], 2)}</TableCell>
             </TableRow>
           ))}
         </TableBody>
       </Table>
       <p className="soft small">
-        Chance to be best and loss (points) are Bayesian, from a flat prior; they change no verdict.
+        Chance to be best, and points lost if chosen:{" "}
+        {r.arms
+          .map((a, i) => `${a.letter} ${percent(r.bayes.prob_best[i])}, ${bare(r.bayes.expected_loss[i], 2)}`)
+          .join("; ")}
+        . Bayesian, from a flat prior; it changes no verdict.
       </p>
       <Pairs r={r} />
       <Sealed v={v} />
