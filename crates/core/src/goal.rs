@@ -47,6 +47,21 @@ pub struct Worth {
     pub cents: i64,
 }
 
+/// Is a purchase of the product and of the category that are asked for? What isn't asked for may be any.
+pub(crate) fn is_of((product, category): (&Option<String>, &Option<String>), of: &str, kind: &str) -> bool {
+    let same = |asked: &Option<String>, given: &str| asked.as_ref().is_none_or(|a| fold(a) == fold(given));
+    same(product, of) && same(category, kind)
+}
+
+/// The words for such a purchase.
+pub(crate) fn buys(product: &Option<String>, category: &Option<String>) -> String {
+    match (product, category) {
+        (Some(p), _) => format!("buys {p}"),
+        (None, Some(c)) => format!("buys anything of {c}"),
+        (None, None) => "buys anything".into(),
+    }
+}
+
 impl Goal {
     /// # Errors
     /// A sentence, when it can't be meant.
@@ -70,9 +85,7 @@ impl Goal {
     pub fn words(&self) -> String {
         let currency = if self.currency.is_empty() { String::new() } else { format!(" in {}", self.currency) };
         match &self.what {
-            What::Purchase { product: Some(p), .. } => format!("buys {p}{currency}"),
-            What::Purchase { category: Some(c), .. } => format!("buys anything of {c}{currency}"),
-            What::Purchase { .. } => format!("buys anything{currency}"),
+            What::Purchase { product, category } => format!("{}{currency}", buys(product, category)),
             What::Event { name, cents: 0 } => format!("“{name}” happens"),
             What::Event { name, cents } => format!("“{name}” happens, worth {}.{:02} {}", cents / 100, cents % 100, self.currency),
         }
@@ -81,10 +94,9 @@ impl Goal {
     /// What something that happened adds. A refund subtracts money; it undoes no conversion that was.
     #[must_use]
     pub fn worth(&self, h: Happened<'_>) -> Worth {
-        let same = |asked: &Option<String>, given: &str| asked.as_ref().is_none_or(|a| fold(a) == fold(given));
         match (&self.what, h) {
             (What::Purchase { product, category }, Happened::Purchase { product: p, category: k, cents, currency })
-                if same(product, p) && same(category, k) && (self.currency.is_empty() || self.currency == currency) =>
+                if is_of((product, category), p, k) && (self.currency.is_empty() || self.currency == currency) =>
             {
                 Worth { conversions: i64::from(cents >= 0), cents: if self.currency.is_empty() { 0 } else { cents } }
             }

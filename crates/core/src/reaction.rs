@@ -4,6 +4,8 @@
 //! with messages, a purchase or an event of its own for the others. A cause that comes late is acted on
 //! late, with the instant at which it happened; one from before the reaction was switched on isn't.
 
+use crate::goal::{buys, is_of};
+use crate::score::can_be_given;
 use crate::segment::fold;
 use crate::segment::words::Names;
 use crate::{HOUR, Instant};
@@ -144,8 +146,7 @@ impl Trigger {
     /// Is a purchase of this what it waits for?
     #[must_use]
     pub fn bought(&self, product: &str, category: &str, cents: i64) -> bool {
-        let same = |asked: &Option<String>, given: &str| asked.as_ref().is_none_or(|a| fold(a) == fold(given));
-        matches!(self, Self::Bought { product: p, category: k } if cents >= 0 && same(p, product) && same(k, category))
+        matches!(self, Self::Bought { product: p, category: k } if cents >= 0 && is_of((p, k), product, category))
     }
 
     /// Is an event of this name what it waits for?
@@ -174,9 +175,7 @@ impl Trigger {
             Self::Left => "leaves or complains".into(),
             Self::Bounced => "can’t be reached for good".into(),
             Self::Answered { name } => format!("“{name}” happens"),
-            Self::Bought { product: Some(p), .. } => format!("buys {p}"),
-            Self::Bought { category: Some(c), .. } => format!("buys anything of {c}"),
-            Self::Bought { .. } => "buys anything".into(),
+            Self::Bought { product, category } => buys(product, category),
         }
     }
 }
@@ -240,7 +239,7 @@ impl Reaction {
         }
         for deed in &self.then {
             match deed {
-                Deed::Score { points, .. } if !points.is_finite() || *points == 0.0 || points.abs() > 1_000.0 => {
+                Deed::Score { points, .. } if !can_be_given(*points) => {
                     return Err("Points are between −1,000 and 1,000, and not 0.".into());
                 }
                 Deed::Task { words } if words.trim().is_empty() || words.chars().count() > 200 => {

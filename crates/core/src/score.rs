@@ -7,6 +7,7 @@
 
 use crate::stats::Arm;
 use crate::stats::proportion::{Method, proportion_interval};
+use crate::stats::special::normal_upper_quantile;
 use crate::{DAY, Instant};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -15,6 +16,12 @@ use utoipa::ToSchema;
 fn faded(elapsed: i64, half_life_days: Option<f64>) -> f64 {
     #[allow(clippy::cast_precision_loss)]
     half_life_days.map_or(1.0, |days| (-(elapsed.max(0) as f64) / (days * DAY as f64)).exp2())
+}
+
+/// Points that an entry may have: between −1,000 and 1,000, and not 0.
+#[must_use]
+pub fn can_be_given(points: f64) -> bool {
+    points.is_finite() && points != 0.0 && points.abs() <= 1_000.0
 }
 
 /// A person's score, as of the instant of its newest entry.
@@ -89,7 +96,7 @@ pub fn ranking(people: &[(f64, bool)]) -> Option<Ranking> {
     let (mut lower, mut upper) = (0.0, 1.0);
     if buyers > 1 && others > 1 && share > 0.0 && share < 1.0 {
         let sd = (variance(&above_others) / m + variance(&below_buyers) / n).sqrt();
-        let (logit, half) = ((share / (1.0 - share)).ln(), 1.959_963_984_540_054 * sd / (share * (1.0 - share)));
+        let (logit, half) = ((share / (1.0 - share)).ln(), normal_upper_quantile(0.025) * sd / (share * (1.0 - share)));
         let back = |x: f64| 1.0 / (1.0 + (-x).exp());
         (lower, upper) = (back(logit - half), back(logit + half));
     }

@@ -85,12 +85,12 @@ pub(crate) fn assign(trial: i64, data: &Path) -> Result<ExitCode> {
     anyhow::ensure!(t.sealed_at.is_some(), "The trial is not sealed: nobody is assigned yet.");
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
     writeln!(out, "contact,stratum,arm")?;
-    for e in trials::recomputed(c, &t)? {
+    for e in trials::recomputed(c, &t, &trials::roster(c, t.id)?)? {
         writeln!(out, "{},{},{}", e.contact, e.stratum, rinse_core::trial::letter(e.arm))?;
     }
     out.flush()?;
-    let wrong =
-        if trials::assignment_holds(c, &t)? { trials::broken(c, &t)? } else { Some("The roster differs from its recomputation.".into()) };
+    let b = trials::beside(c, &t)?;
+    let wrong = if b.assignment_holds { b.broken } else { Some("The roster differs from its recomputation.".into()) };
     let mut words = std::io::stderr();
     match wrong {
         None => writeln!(

@@ -3,15 +3,15 @@
 use crate::error::ApiError;
 use crate::message::{built, check_draft};
 use crate::state::App;
+use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
 use rinse_core::message::{Level, TemplateError, prepare};
 use rinse_core::trial::plan::{Known, Outlook, Plan, outlook};
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
 use rinse_core::trial::{assign, learned, looks};
-use rinse_core::{HOUR, Instant};
 use rinse_store::clearing::Decided;
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Connection, StoreError, clearing, letterheads, mailings, settings, trials};
+use rinse_store::{Connection, StoreError, clearing, letterheads, load, mailings, settings, trials};
 use std::collections::HashMap;
 
 /// Refuses a mailing with errors; stores its links.
@@ -58,46 +58,41 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
     Ok(())
 }
 
-/// What past mailings and trials say for a plan.
-fn known(c: &Connection, plan: &Plan, past: &trials::Past) -> rinse_store::Result<Known> {
+/// What a plan rests on now: people cleared, and what past mailings and trials say.
+fn ground(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<(u64, trials::Past, Known)> {
+    let cleared = clearing::audience(c, mailing, now)?.sluice().cleared;
+    let past = trials::past(c, plan.metric, plan.window_hours, now)?;
     // Without history a fifth is a plausible rate of opens, and errs on the side of more people.
     let baseline = past.rate.filter(|r| *r > 0.0 && *r < 1.0).unwrap_or(0.2);
-    let spread = learned::spread(&trials::past_effects(c, plan.metric)?);
-    Ok(Known { baseline, leaving: past.leaving, maturity: past.maturity, machine_share: past.machine_share, spread })
+    let spread = trials::past_spread(c, plan.metric)?;
+    let known = Known { baseline, leaving: past.leaving, maturity: past.maturity, machine_share: past.machine_share, spread };
+    Ok((cleared, past, known))
 }
 
 /// Runs a plan on simulated answers, with the people there are now.
 pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Rehearsal> {
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
-    let refused = |e: String| StoreError::Refused(e);
+    let refused = |e: &dyn std::fmt::Display| StoreError::Refused(e.to_string());
     // What it asks makes no difference to how it goes.
-    let asked = Plan { question: "?".into(), ..plan.clone() };
-    asked.check(arms).map_err(|e| refused(e.to_string()))?;
-    let cleared = clearing::audience(c, mailing, now)?.sluice().cleared;
-    let per_arm = plan.check_size(cleared, arms).map_err(|e| refused(e.to_string()))? / arms as u64;
-    let past = trials::past(c, plan.metric, plan.window_hours, now)?;
-    let known = known(c, plan, &past)?;
+    Plan { question: "?".into(), ..plan.clone() }.check(arms).map_err(|e| refused(&e))?;
+    let (cleared, past, known) = ground(c, mailing, plan, now)?;
+    let per_arm = plan.check_size(cleared, arms).map_err(|e| refused(&e))? / arms as u64;
     let usual = Usual { primary: known.baseline, leaving: past.leaving, complaints: past.complaints };
     let typical = known.spread.map(learned::typical).filter(|t| *t > 0.0005);
     // The same plan is always rehearsed the same.
-    rehearse_plan(plan, arms, per_arm, usual, typical, 10_000, 0x5EED).map_err(|e| refused(e.to_string()))
+    rehearse_plan(plan, arms, per_arm, usual, typical, 10_000, 0x5EED).map_err(|e| refused(&e))
 }
 
 /// What a plan can do with the people there are.
 pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Outlook> {
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
-    let cleared = clearing::audience(c, mailing, now)?.sluice().cleared;
-    let past = trials::past(c, plan.metric, plan.window_hours, now)?;
-    let known = known(c, plan, &past)?;
+    let (cleared, past, known) = ground(c, mailing, plan, now)?;
     let mut o = outlook(plan, arms, cleared, known);
     if past.rate.is_none() {
         o.warnings.insert(0, "No past mailings are old enough to know the usual rate; 20% is assumed.".into());
     }
     Ok(o)
 }
-
-/// People who left after past mailings, under which looks aren't forecast by them.
-const LEAVES_TO_FORECAST: usize = 20;
 
 /// Seals a plan and sends the pilot: people cleared now, drawn, assigned and recorded in one
 /// transaction, cleared blind to the arm.
@@ -115,15 +110,11 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> 
                 return Ok(Err(e));
             }
             let done = clearing::audience(c, t.mailing_id, now)?;
-            let mut answering = c.prepare_cached("SELECT cell FROM mail_load WHERE contact_id = ?1")?;
             let cleared: Vec<(i64, u32, Option<u8>)> = done
                 .decided
                 .iter()
                 .filter(|d| d.outcome == Outcome::Cleared)
-                .map(|d| {
-                    let cell = answering.query_map([d.contact], |r| r.get(0))?.next().transpose()?;
-                    Ok((d.contact, u32::try_from(d.domain).unwrap_or(0), cell))
-                })
+                .map(|d| Ok((d.contact, u32::try_from(d.domain).unwrap_or(0), load::cell_of(c, d.contact)?)))
                 .collect::<rinse_store::Result<_>>()?;
             let size = match t.plan.check_size(cleared.len() as u64, arms) {
                 Ok(size) => usize::try_from(size).unwrap_or(0),
@@ -131,16 +122,8 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> 
             };
             let domains: HashMap<i64, i64> = done.decided.iter().map(|d| (d.contact, d.domain)).collect();
             let roster = assign::assign(seed, &assign::draw_pilot(seed, &assign::strata(&cleared), size), arms);
-            let (left, all) = trials::leaving_by(c, t.plan.window_hours, now)?;
-            #[allow(clippy::cast_precision_loss)]
-            let by = |at: i64| {
-                if left.len() < LEAVES_TO_FORECAST {
-                    // A new base: most who leave do so within a day or two.
-                    return 0.003 * (1.0 - (-(at as f64) / (12.0 * HOUR as f64)).exp());
-                }
-                left.partition_point(|l| *l <= at) as f64 / all.max(1) as f64
-            };
-            let looks = looks::plan_looks(&t.plan, by).map_err(|e| StoreError::Refused(e.to_string()))?;
+            let leaving = trials::leaving(c, t.plan.window_hours, now)?;
+            let looks = looks::plan_looks(&t.plan, |at| leaving.by(at)).map_err(|e| StoreError::Refused(e.to_string()))?;
             trials::seal(c, id, seed, &roster, looks, now)?;
             let people = roster
                 .iter()

@@ -6,7 +6,7 @@ mod react;
 pub(crate) use react::RECORDS;
 
 use crate::clock::Clock;
-use crate::progress::Jobs;
+use crate::progress::{Job, Jobs};
 use crate::transport::Transport;
 use axum::Router;
 use axum::body::Body;
@@ -121,7 +121,7 @@ impl Engine {
     /// When the store or the world fails; what was done until then stays done.
     pub async fn advance(&self, to: Instant) -> Result<()> {
         let _turn = self.turn.lock().await;
-        let progress = self.jobs.sender("clock");
+        let progress = self.jobs.sender(Job::Clock);
         let from = self.clock.now();
         let report = |running: bool, now: Instant, error: Option<String>| {
             progress.send_modify(|p| {

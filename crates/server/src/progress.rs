@@ -32,18 +32,41 @@ impl Progress {
     }
 }
 
-/// The work there is, by name (`clock`, `import-7`).
+/// Work that can be followed; `/api/progress/` names it so.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub(crate) enum Job {
+    /// `clock`
+    Clock,
+    /// `import-7`
+    Import(i64),
+    /// A run that is taken back: `change-7`.
+    Change(i64),
+}
+
+impl Job {
+    /// The work of a name; none when there is no such work.
+    pub(crate) fn named(name: &str) -> Option<Self> {
+        match name.split_once('-') {
+            None if name == "clock" => Some(Self::Clock),
+            Some(("import", id)) => id.parse().ok().map(Self::Import),
+            Some(("change", id)) => id.parse().ok().map(Self::Change),
+            _ => None,
+        }
+    }
+}
+
+/// The work there is.
 #[derive(Clone, Default)]
-pub(crate) struct Jobs(Arc<Mutex<HashMap<String, watch::Sender<Progress>>>>);
+pub(crate) struct Jobs(Arc<Mutex<HashMap<Job, watch::Sender<Progress>>>>);
 
 impl Jobs {
-    pub(crate) fn sender(&self, name: &str) -> watch::Sender<Progress> {
+    pub(crate) fn sender(&self, job: Job) -> watch::Sender<Progress> {
         let mut jobs = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        jobs.entry(name.to_owned()).or_insert_with(|| watch::channel(Progress::default()).0).clone()
+        jobs.entry(job).or_insert_with(|| watch::channel(Progress::default()).0).clone()
     }
 
-    pub(crate) fn stream(&self, name: &str) -> Sse<impl Stream<Item = Result<Event, Infallible>> + use<>> {
-        let stream = WatchStream::new(self.sender(name).subscribe()).map(|p| Ok(Event::default().json_data(p).unwrap_or_default()));
+    pub(crate) fn stream(&self, job: Job) -> Sse<impl Stream<Item = Result<Event, Infallible>> + use<>> {
+        let stream = WatchStream::new(self.sender(job).subscribe()).map(|p| Ok(Event::default().json_data(p).unwrap_or_default()));
         Sse::new(stream).keep_alive(KeepAlive::default())
     }
 }

@@ -1,6 +1,7 @@
 //! The record of a trial as a zip: all that led to its verdict, and the few lines of Python and of R that work it out
 //! again from the files beside them.
 
+use crate::handlers::{csv_bytes, iso};
 use rinse_core::trial::assign::Enrolled;
 use rinse_core::trial::letter;
 use rinse_core::trial::reading::{ArmCounts, Reading};
@@ -17,37 +18,36 @@ const WORDS: &str = include_str!("record/README.txt");
 
 /// The files of the record.
 pub(crate) fn zip(t: &Trial, subjects: &[String], reading: &Reading, counts: &[ArmCounts], roster: &[Enrolled]) -> Result<Vec<u8>> {
-    let mut arms = String::from("arm,subject,assigned,handed_over,accepted,bounced,primary,reported,clicked,left,complained\n");
-    for (i, c) in counts.iter().enumerate() {
-        let subject = subjects.get(i).map(|s| s.replace('"', "\"\"")).unwrap_or_default();
-        let [a, b, d, e, f, g, h, j, k] =
-            [c.assigned, c.handed_over, c.accepted, c.bounced, c.primary, c.reported, c.clicked, c.left, c.complained];
-        arms.push_str(&format!("{},\"{subject}\",{a},{b},{d},{e},{f},{g},{h},{j},{k}\n", letter(i)));
-    }
-    let mut assignments = String::from("contact,stratum,arm\n");
-    for e in roster {
-        assignments.push_str(&format!("{},{},{}\n", e.contact, e.stratum, letter(e.arm)));
-    }
-    let json = |v: serde_json::Value| serde_json::to_string_pretty(&v).unwrap_or_default();
+    let header =
+        ["arm", "subject", "assigned", "handed_over", "accepted", "bounced", "primary", "reported", "clicked", "left", "complained"];
+    let rows = counts.iter().zip(0..).map(|(c, i)| {
+        let of = [c.assigned, c.handed_over, c.accepted, c.bounced, c.primary, c.reported, c.clicked, c.left, c.complained];
+        let subject = subjects.get(i).cloned().unwrap_or_default();
+        [letter(i).to_string(), subject].into_iter().chain(of.map(|n| n.to_string())).collect()
+    });
+    let arms = csv_bytes(&header, rows)?;
+    let people = roster.iter().map(|e| vec![e.contact.to_string(), e.stratum.to_string(), letter(e.arm).to_string()]);
+    let assignments = csv_bytes(&["contact", "stratum", "arm"], people)?;
+    let json = |v: serde_json::Value| serde_json::to_vec_pretty(&v).unwrap_or_default();
     let verdict = json(serde_json::to_value(reading)?);
     let plan = json(serde_json::to_value(&t.plan)?);
     let seal = json(serde_json::json!({
-        "question": t.plan.question, "mailing": t.mailing, "seed": t.seed.map(i64::cast_unsigned), "sealed_at": t.sealed_at.map(super::handlers::iso),
-        "read_at": t.read_at.map(super::handlers::iso), "seal": t.seal, "stopped": t.stopped, "opened_early_at": t.opened_at.map(super::handlers::iso),
+        "question": t.plan.question, "mailing": t.mailing, "seed": t.seed.map(i64::cast_unsigned), "sealed_at": t.sealed_at.map(iso),
+        "read_at": t.read_at.map(iso), "seal": t.seal, "stopped": t.stopped, "opened_early_at": t.opened_at.map(iso),
     }));
     let mut out = ZipWriter::new(Cursor::new(Vec::new()));
-    for (name, text) in [
-        ("README.txt", WORDS),
+    for (name, bytes) in [
+        ("README.txt", WORDS.as_bytes()),
         ("plan.json", &plan),
         ("seal.json", &seal),
         ("arms.csv", &arms),
         ("assignments.csv", &assignments),
         ("verdict.json", &verdict),
-        ("recompute.py", PYTHON),
-        ("recompute.R", R),
+        ("recompute.py", PYTHON.as_bytes()),
+        ("recompute.R", R.as_bytes()),
     ] {
         out.start_file(name, SimpleFileOptions::default())?;
-        out.write_all(text.as_bytes())?;
+        out.write_all(bytes)?;
     }
     Ok(out.finish()?.into_inner())
 }

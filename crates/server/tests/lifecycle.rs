@@ -107,8 +107,17 @@ async fn a_called_rollout_goes_to_the_rest_with_a_twentieth_as_a_check() {
     // The rollout bears its pilot out: nothing is held before its window is over.
     let learned = s.ok("GET", "/api/trials/learned", &Value::Null).await;
     assert_eq!((&learned["read"], &learned["called"]["count"], &learned["held"]), (&json!(1), &json!(1), &json!(0)));
-    s.db().execute("UPDATE send SET open_at = CASE WHEN phase = 2 AND id % 5 < 3 OR phase = 3 AND id % 5 = 0 THEN handed_at + 60000 END WHERE phase > 1", []).unwrap();
-    s.advance(25).await;
+    s.advance(23).await;
+    // By rank, so that the shares don't hang on who was drawn; late, so that the stand-in's people add one or two.
+    s.db()
+        .execute(
+            "UPDATE send SET open_at = CASE WHEN (SELECT count(*) FROM send o WHERE o.phase = send.phase AND o.id <= send.id)
+                <= iif(phase = 2, 0.6, 0.2) * (SELECT count(*) FROM send o WHERE o.phase = send.phase) THEN handed_at + 60000 END
+             WHERE phase > 1",
+            [],
+        )
+        .unwrap();
+    s.advance(2).await;
     let learned = s.ok("GET", "/api/trials/learned", &Value::Null).await;
     let held = &learned["trials"][0]["rollout"];
     assert_eq!((&learned["held"], &learned["agreed"], &held["check"]), (&json!(1), &json!(1), &json!(check)), "{learned}");

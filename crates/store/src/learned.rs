@@ -5,8 +5,8 @@ use crate::trials::{self, Trial};
 use crate::{Result, StoreError};
 use rinse_core::report::Rate;
 use rinse_core::stats::Arm;
+use rinse_core::stats::shrink::Effect;
 use rinse_core::stats::two_proportions::two_proportions;
-use rinse_core::trial::decide::pairs;
 use rinse_core::trial::learned::{Contrast, shrink, spread, typical};
 use rinse_core::trial::plan::Metric;
 use rinse_core::trial::reading::Verdict;
@@ -113,15 +113,14 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
         trials: Vec::new(),
     };
     for metric in [Metric::HumanOpen, Metric::HumanClick, Metric::Reply] {
-        let mut of: Vec<(&Trial, usize, usize, Contrast)> = Vec::new();
-        for t in read.iter().filter(|t| t.plan.metric == metric && t.verdict != Some(Verdict::Void)) {
-            let Some(counts) = &t.counts else { continue };
-            let Some(&(base, arm)) = pairs(counts.len(), t.plan.control).first() else { continue };
-            let one = |i: usize| Arm { successes: counts[i].primary, trials: counts[i].assigned };
-            of.push((t, base, arm, Contrast { base: one(base), arm: one(arm), control: t.plan.control.is_some() }));
-        }
+        let of: Vec<(&Trial, usize, usize, Contrast)> = read
+            .iter()
+            .filter(|t| t.plan.metric == metric)
+            .filter_map(|t| trials::contrast(t).map(|(base, arm, k)| (t, base, arm, k)))
+            .collect();
         let contrasts: Vec<Contrast> = of.iter().map(|o| o.3).collect();
-        if let Some(s) = spread(&trials::past_effects(c, metric)?) {
+        let differences: Vec<Effect> = contrasts.iter().filter_map(Contrast::difference).collect();
+        if let Some(s) = spread(&differences) {
             out.typical.push(TypicalOf { metric, trials: of.len(), effect: typical(s) });
         }
         for ((t, base, arm, k), s) in of.iter().zip(shrink(&contrasts).map_err(refused)?) {
@@ -135,7 +134,7 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
                 out.held += 1;
                 out.agreed += u64::from(held.agrees);
             }
-            let (slope, half) = (k.slope(), 1.959_963_984_540_054 * s.standard_error);
+            let (slope, (lower, upper)) = (k.slope(), s.interval());
             out.trials.push(LearnedTrial {
                 id: t.id,
                 question: t.plan.question.clone(),
@@ -145,8 +144,8 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
                 arm: *arm,
                 difference: found.difference,
                 shrunk: s.estimate * slope,
-                lower: (s.estimate - half) * slope,
-                upper: (s.estimate + half) * slope,
+                lower: lower * slope,
+                upper: upper * slope,
                 rollout,
             });
         }

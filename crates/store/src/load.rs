@@ -294,6 +294,14 @@ pub struct OwnLoad {
     pub open_blind: bool,
 }
 
+/// A person's mail-load cell, once it was worked out.
+///
+/// # Errors
+/// When the database fails.
+pub fn cell_of(c: &Connection, contact: i64) -> Result<Option<u8>> {
+    Ok(c.prepare_cached("SELECT cell FROM mail_load WHERE contact_id = ?1")?.query_row([contact], |r| r.get(0)).optional()?)
+}
+
 /// # Errors
 /// When the database fails.
 pub fn of_contact(c: &Connection, contact: i64) -> Result<Option<OwnLoad>> {

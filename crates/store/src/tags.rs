@@ -64,7 +64,7 @@ pub fn name(c: &Connection, kind: Kind, id: i64) -> Result<String> {
     must_exist(c, kind, id)
 }
 
-fn good_name(name: &str) -> Result<&str> {
+pub(crate) fn good_name(name: &str) -> Result<&str> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 80 {
         return Err(StoreError::Refused("Give it a name of at most 80 characters.".into()));

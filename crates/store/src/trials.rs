@@ -5,8 +5,9 @@ use rinse_core::Instant;
 use rinse_core::stats::Arm;
 use rinse_core::stats::shrink::Effect;
 use rinse_core::trial::assign::{self, Enrolled};
-use rinse_core::trial::looks::{self, Look, Stopped};
-use rinse_core::trial::plan::{Metric, Plan};
+use rinse_core::trial::learned::{self, Contrast};
+use rinse_core::trial::looks::{self, Leaving, Look, Stopped};
+use rinse_core::trial::plan::{Metric, Plan, USUAL_COMPLAINTS, USUAL_LEAVING};
 use rinse_core::trial::reading::{ArmCounts, Beside, Verdict};
 use rinse_core::trial::sealing::{self, RULE_VERSION, Seal};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -164,9 +165,12 @@ pub fn arms(c: &Connection, t: &Trial) -> Result<usize> {
 /// # Errors
 /// When the database fails.
 pub fn broken(c: &Connection, t: &Trial) -> Result<Option<String>> {
+    broken_by(c, t, &roster(c, t.id)?)
+}
+
+fn broken_by(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Option<String>> {
     let (Some(seal), Some(seed)) = (&t.seal, t.seed) else { return Ok(None) };
-    let now =
-        sealing::digest(&t.text, seed.cast_unsigned(), seal.rule_version, &seal.looks, &variants(c, t.mailing_id)?, &roster(c, t.id)?);
+    let now = sealing::digest(&t.text, seed.cast_unsigned(), seal.rule_version, &seal.looks, &variants(c, t.mailing_id)?, roster);
     Ok((now != seal.digest).then(|| "What was sealed is not what is here: the plan, the variants or the roster were changed since.".into()))
 }
 
@@ -175,27 +179,26 @@ pub fn broken(c: &Connection, t: &Trial) -> Result<Option<String>> {
 /// # Errors
 /// When the database fails.
 pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
-    Ok(Beside { assignment_holds: assignment_holds(c, t)?, broken: broken(c, t)?, stopped: t.stopped.clone(), strata: strata(c, t)? })
-}
-
-/// Does the roster equal its recomputation from the seed, and did everyone get their arm?
-///
-/// # Errors
-/// When the database fails.
-pub fn assignment_holds(c: &Connection, t: &Trial) -> Result<bool> {
+    let roster = roster(c, t.id)?;
+    // Everyone of the pilot got the arm of the roster, and the roster is what the seed makes of it.
     let strays: i64 = c.query_row(
         "SELECT count(*) FROM send s LEFT JOIN roster r ON r.trial_id = ?1 AND r.contact_id = s.contact_id WHERE s.mailing_id = ?2 AND s.phase = 1 AND (r.arm IS NULL OR r.arm <> s.arm)",
         [t.id, t.mailing_id], |r| r.get(0),
     )?;
-    Ok(recomputed(c, t)? == roster(c, t.id)? && strays == 0)
+    Ok(Beside {
+        assignment_holds: strays == 0 && recomputed(c, t, &roster)? == roster,
+        broken: broken_by(c, t, &roster)?,
+        stopped: t.stopped.clone(),
+        strata: strata(c, t)?.into_iter().map(|(_, arms)| arms).collect(),
+    })
 }
 
 /// The assignment, computed again from the seed and the frozen roster.
 ///
 /// # Errors
 /// When the database fails.
-pub fn recomputed(c: &Connection, t: &Trial) -> Result<Vec<Enrolled>> {
-    let people: Vec<(i64, u32)> = roster(c, t.id)?.iter().map(|e| (e.contact, e.stratum)).collect();
+pub fn recomputed(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Vec<Enrolled>> {
+    let people: Vec<(i64, u32)> = roster.iter().map(|e| (e.contact, e.stratum)).collect();
     Ok(assign::assign(t.seed.unwrap_or(0).cast_unsigned(), &people, arms(c, t)?))
 }
 
@@ -217,22 +220,17 @@ pub fn roster(c: &Connection, id: i64) -> Result<Vec<Enrolled>> {
 /// # Errors
 /// When the database fails.
 pub fn set_reading_due(c: &Connection) -> Result<()> {
-    let waiting: Vec<i64> = c
-        .prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND reading_due IS NULL")?
+    let due: Vec<i64> = c
+        .prepare_cached(
+            "UPDATE trial SET reading_due = (SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
+                + json_extract(plan, '$.window_hours') * 3600000
+             WHERE state = 'collecting' AND reading_due IS NULL
+             AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN (0, 1, 2, 4))
+             AND EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NOT NULL) RETURNING id",
+        )?
         .query_map([], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
-    if waiting.is_empty() {
-        return Ok(());
-    }
-    c.execute(
-        "UPDATE trial SET reading_due = (SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
-            + json_extract(plan, '$.window_hours') * 3600000
-         WHERE state = 'collecting' AND reading_due IS NULL
-         AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN (0, 1, 2, 4))
-         AND EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NOT NULL)",
-        [],
-    )?;
-    waiting.into_iter().try_for_each(|id| set_next_look(c, id))
+    due.into_iter().try_for_each(|id| set_next_look(c, id))
 }
 
 /// The instant of the last handover of a trial's pilot.
@@ -293,10 +291,7 @@ pub(crate) fn columns(metric: Metric) -> (&'static str, &'static str) {
 }
 
 /// Of each stratum of the assignment, the people and the primary of each arm.
-///
-/// # Errors
-/// When the database fails.
-pub fn strata(c: &Connection, t: &Trial) -> Result<Vec<Vec<Arm>>> {
+fn strata(c: &Connection, t: &Trial) -> Result<Vec<(i64, Vec<Arm>)>> {
     let window = t.plan.window_hours * rinse_core::HOUR;
     let mut s = c.prepare_cached(&format!(
         "SELECT r.stratum, r.arm, count(*), coalesce(sum(s.{} < s.handed_at + ?3), 0) FROM roster r
@@ -316,7 +311,7 @@ pub fn strata(c: &Connection, t: &Trial) -> Result<Vec<Vec<Arm>>> {
             *slot = Arm { successes: n(3)?, trials: n(2)? };
         }
     }
-    Ok(out.into_iter().map(|l| l.1).collect())
+    Ok(out)
 }
 
 /// A stratum of the assignment, with its people in each arm.
@@ -332,30 +327,21 @@ pub struct Balance {
 /// # Errors
 /// When the database fails.
 pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
-    let mut s = c.prepare_cached("SELECT stratum, arm, count(*) FROM roster WHERE trial_id = ?1 GROUP BY 1, 2 ORDER BY 1, 2")?;
     let mut name = c.prepare_cached("SELECT name FROM domain WHERE id = ?1")?;
-    let arms = arms(c, t)?;
     let sealed = t.seal.is_some();
-    let mut out: Vec<(i64, Balance)> = Vec::new();
-    let mut rows = s.query([t.id])?;
-    while let Some(r) = rows.next()? {
-        let (stratum, arm, n): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
-        if out.last().is_none_or(|l| l.0 != stratum) {
+    strata(c, t)?
+        .into_iter()
+        .map(|(stratum, arms)| {
             // Before there were seals a stratum was the domain alone.
-            let domain = if sealed { stratum / 8 } else { stratum };
-            let domain: Option<String> = name.query_row([domain], |r| r.get(0)).optional()?;
+            let domain: Option<String> = name.query_row([if sealed { stratum / 8 } else { stratum }], |r| r.get(0)).optional()?;
             let domain = domain.unwrap_or_else(|| "other domains".into());
             let words = match usize::try_from(stratum % 8).ok().and_then(|a| rinse_core::load::Answer::ALL.get(a)) {
                 Some(answer) if sealed => format!("{domain}, {}", answer.words()),
                 _ => domain,
             };
-            out.push((stratum, Balance { stratum: words, people: vec![0; arms] }));
-        }
-        if let Some(slot) = out.last_mut().and_then(|l| l.1.people.get_mut(usize::try_from(arm).unwrap_or(usize::MAX))) {
-            *slot = n;
-        }
-    }
-    Ok(out.into_iter().map(|l| l.1).collect())
+            Ok(Balance { stratum: words, people: arms.iter().map(|a| i64::try_from(a.trials).unwrap_or(0)).collect() })
+        })
+        .collect()
 }
 
 /// Counts each arm over everyone on the roster, each within the window from their own handover.
@@ -448,18 +434,17 @@ pub fn past(c: &Connection, metric: Metric, window_hours: i64, now: Instant) -> 
             rate: share(n(1)?, n(0)?),
             maturity: share(n(1)?, n(2)?),
             machine_share: share(n(3)? - n(4)?, n(3)?),
-            leaving: share(n(5)?, n(0)?).unwrap_or(0.003),
-            complaints: share(n(6)?, n(0)?).unwrap_or(0.0005),
+            leaving: share(n(5)?, n(0)?).unwrap_or(USUAL_LEAVING),
+            complaints: share(n(6)?, n(0)?).unwrap_or(USUAL_COMPLAINTS),
         })
     })?)
 }
 
-/// Of the people of past mailings who left within so many hours, the share of all people that had by a time after
-/// their handover: what the looks of a plan are forecast by.
+/// When people left after the mailings that [`past`] looks at, within so many hours.
 ///
 /// # Errors
 /// When the database fails.
-pub fn leaving_by(c: &Connection, window_hours: i64, now: Instant) -> Result<(Vec<i64>, i64)> {
+pub fn leaving(c: &Connection, window_hours: i64, now: Instant) -> Result<Leaving> {
     let day = rinse_core::DAY;
     let (from, to) = (now.0 - 180 * day, now.0 - 30 * day);
     let people: i64 = c
@@ -469,26 +454,25 @@ pub fn leaving_by(c: &Connection, window_hours: i64, now: Instant) -> Result<(Ve
         "SELECT left_at - handed_at FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND left_at < handed_at + ?3 ORDER BY 1",
     )?;
     let after = s.query_map([from, to, window_hours * rinse_core::HOUR], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    Ok((after, people))
+    Ok(Leaving { after, people: people.unsigned_abs() })
 }
 
-/// The differences that past trials of a metric found, each with its standard error: of every trial that isn't void its
-/// first contrast.
+/// What a past trial found on its first contrast, base and arm; none of a trial that is void or isn't read.
+pub(crate) fn contrast(t: &Trial) -> Option<(usize, usize, Contrast)> {
+    let counts = t.counts.as_ref().filter(|_| !matches!(t.verdict, None | Some(Verdict::Void)))?;
+    let (base, arm) = *rinse_core::trial::decide::pairs(counts.len(), t.plan.control).first()?;
+    let of = |i: usize| Arm { successes: counts[i].primary, trials: counts[i].assigned };
+    Some((base, arm, Contrast { base: of(base), arm: of(arm), control: t.plan.control.is_some() }))
+}
+
+/// The variance of true differences over past trials of a metric.
 ///
 /// # Errors
 /// When the database fails.
-#[allow(clippy::cast_precision_loss)]
-pub fn past_effects(c: &Connection, metric: Metric) -> Result<Vec<Effect>> {
-    let effects =
-        all(c)?.into_iter().filter(|t| t.plan.metric == metric && !matches!(t.verdict, None | Some(Verdict::Void))).filter_map(|t| {
-            let counts = t.counts?;
-            let (base, arm) = *rinse_core::trial::decide::pairs(counts.len(), t.plan.control).first()?;
-            let rate = |i: usize| (counts[i].primary as f64 / counts[i].assigned.max(1) as f64, counts[i].assigned.max(1) as f64);
-            let ((pa, na), (pb, nb)) = (rate(base), rate(arm));
-            let standard_error = (pa * (1.0 - pa) / na + pb * (1.0 - pb) / nb).sqrt();
-            (standard_error > 0.0).then_some(Effect { estimate: pb - pa, standard_error })
-        });
-    Ok(effects.collect())
+pub fn past_spread(c: &Connection, metric: Metric) -> Result<Option<f64>> {
+    let past = all(c)?.into_iter().filter(|t| t.plan.metric == metric);
+    let effects: Vec<Effect> = past.filter_map(|t| contrast(&t)?.2.difference()).collect();
+    Ok(learned::spread(&effects))
 }
 
 /// Releases the rollout: the next day at the pilot's hour, or at `now`.

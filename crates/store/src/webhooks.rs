@@ -42,12 +42,15 @@ pub fn all(c: &Connection) -> Result<Vec<Webhook>> {
     .collect::<rusqlite::Result<_>>()?)
 }
 
-/// One that is in use still.
+/// The name of one that is in use still.
 ///
 /// # Errors
 /// When there is none, or it has ended.
-pub fn one(c: &Connection, id: i64) -> Result<Webhook> {
-    all(c)?.into_iter().find(|w| w.id == id && w.ended_at.is_none()).ok_or(StoreError::Missing("webhook"))
+pub fn name(c: &Connection, id: i64) -> Result<String> {
+    c.prepare_cached("SELECT name FROM webhook WHERE id = ?1 AND ended_at IS NULL")?
+        .query_row([id], |r| r.get(0))
+        .optional()?
+        .ok_or(StoreError::Missing("webhook"))
 }
 
 /// Makes one. The address was checked by whoever calls.
@@ -55,11 +58,8 @@ pub fn one(c: &Connection, id: i64) -> Result<Webhook> {
 /// # Errors
 /// A missing or taken name.
 pub fn make(c: &Connection, name: &str, url: &str, secret: &[u8], now: Instant, person: Option<i64>) -> Result<i64> {
-    let name = name.trim();
-    if name.is_empty() || name.chars().count() > 80 {
-        return Err(StoreError::Refused("Give it a name of at most 80 characters.".into()));
-    }
-    if all(c)?.iter().any(|w| w.ended_at.is_none() && w.name.eq_ignore_ascii_case(name)) {
+    let name = crate::tags::good_name(name)?;
+    if c.prepare_cached("SELECT 1 FROM webhook WHERE name = ?1 COLLATE NOCASE AND ended_at IS NULL")?.exists([name])? {
         return Err(StoreError::Refused(format!("There is a webhook called “{name}” already. Choose another name.")));
     }
     let id = c.query_row(
@@ -76,13 +76,13 @@ pub fn make(c: &Connection, name: &str, url: &str, secret: &[u8], now: Instant, 
 /// # Errors
 /// When a reaction uses it, named; when there is none.
 pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
-    let kept = one(c, id)?;
+    let name = name(c, id)?;
     let users = crate::reactions::using(c, |d| matches!(d, rinse_core::reaction::Deed::Webhook { webhook } if *webhook == id))?;
     if !users.is_empty() {
         return Err(StoreError::Refused(format!("It is in use: {}. Change that first.", users.join(", "))));
     }
     close(c, id, "ended here", now)?;
-    settings::audit(c, now, person, "webhook ended", "webhook", id, &kept.name)
+    settings::audit(c, now, person, "webhook ended", "webhook", id, &name)
 }
 
 fn close(c: &Connection, id: i64, why: &str, now: Instant) -> Result<()> {
@@ -96,8 +96,9 @@ fn close(c: &Connection, id: i64, why: &str, now: Instant) -> Result<()> {
 /// # Errors
 /// When there is no such webhook.
 pub fn secret(c: &Connection, id: i64) -> Result<Vec<u8>> {
-    one(c, id)?;
-    Ok(c.query_row("SELECT secret FROM webhook WHERE id = ?1", [id], |r| r.get(0))?)
+    c.query_row("SELECT secret FROM webhook WHERE id = ?1 AND ended_at IS NULL", [id], |r| r.get(0))
+        .optional()?
+        .ok_or(StoreError::Missing("webhook"))
 }
 
 /// The secrets of all webhooks that lead to an address: what its receiver knows.

@@ -327,7 +327,7 @@ async fn a_message_is_tried_for_a_day_then_given_up() {
             webhooks::tried(c, due[0].id, Some(204), "", now)?;
             assert_eq!(webhooks::all(c)?[0].delivered, 1);
             webhooks::tried(c, due[1].id, Some(410), "no more", now)?;
-            assert!(webhooks::one(c, w).is_err() && webhooks::next_due(c)?.is_none(), "the receiver wants no more");
+            assert!(webhooks::name(c, w).is_err() && webhooks::next_due(c)?.is_none(), "the receiver wants no more");
             assert!(!webhooks::queue(c, w, "m", None, &serde_json::json!({}), now)?);
             Ok(())
         })

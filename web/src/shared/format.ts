@@ -23,5 +23,12 @@ const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", y
 export const instant = (ms: number | null | undefined) => (ms === null || ms === undefined ? "–" : at.format(ms));
 export const date = (ms: number | null | undefined) => (ms === null || ms === undefined ? "–" : day.format(ms));
 
+/** The letter of a variant: A for 0. */
+export const letter = (i: number) => String.fromCharCode(65 + i);
+
+/** Hundredths of a currency. */
+export const money = (cents: number, currency: string) =>
+  `${(cents / 100).toLocaleString("en-GB", { minimumFractionDigits: 2, maximumFractionDigits: 2 })} ${currency}`;
+
 /** snake_case codes as words. */
 export const words = (code: string) => code.replaceAll("_", " ");

@@ -34,6 +34,18 @@ pub fn newcombe(a: Arm, b: Arm, level: f64) -> Result<(f64, f64), StatsError> {
     Ok((lower.max(-1.0), upper.min(1.0)))
 }
 
+/// The pooled (score) test of b against a: its z, and the two-sided p. Without any variation 0 and 1.
+///
+/// # Errors
+/// As [`two_proportions`].
+pub fn score_test(a: Arm, b: Arm) -> Result<(f64, f64), StatsError> {
+    let ((xa, na), (xb, nb)) = (a.checked()?, b.checked()?);
+    let pooled = (xa + xb) / (na + nb);
+    let varies = xa + xb > 0.0 && xa + xb < na + nb;
+    let z = if varies { (xb / nb - xa / na) / (pooled * (1.0 - pooled) * (1.0 / na + 1.0 / nb)).sqrt() } else { 0.0 };
+    Ok((z, (2.0 * normal_sf(z.abs())).min(1.0)))
+}
+
 /// Compares two arms at the given confidence level.
 ///
 /// # Errors
@@ -46,8 +58,7 @@ pub fn two_proportions(a: Arm, b: Arm, level: f64) -> Result<Comparison, StatsEr
     let (pa, pb) = (xa / na, xb / nb);
     let difference = pb - pa;
     let (lower, upper) = newcombe(a, b, level)?;
-    let pooled = (xa + xb) / (na + nb);
-    let z = if xa + xb == 0.0 || xa + xb == na + nb { 0.0 } else { difference / (pooled * (1.0 - pooled) * (1.0 / na + 1.0 / nb)).sqrt() };
+    let (z, p_value) = score_test(a, b)?;
     let (risk_ratio, rr_lower, rr_upper) = if a.successes == 0 {
         (None, None, None)
     } else if b.successes == 0 {
@@ -62,7 +73,7 @@ pub fn two_proportions(a: Arm, b: Arm, level: f64) -> Result<Comparison, StatsEr
         lower,
         upper,
         z,
-        p_value: (2.0 * normal_sf(z.abs())).min(1.0),
+        p_value,
         fisher_p: fisher_two_sided(a, b),
         risk_ratio,
         risk_ratio_lower: rr_lower,

@@ -8,8 +8,7 @@
 use super::plan::{Aim, Plan};
 use super::reading::{ArmCounts, Guard, Verdict};
 use crate::stats::adjust::{Adjustment, adjust_p_values};
-use crate::stats::special::normal_sf;
-use crate::stats::two_proportions::newcombe;
+use crate::stats::two_proportions::{newcombe, score_test};
 use crate::stats::{Arm, StatsError};
 
 /// A comparison by the rule: arm less base.
@@ -18,7 +17,6 @@ pub struct Compared {
     pub base: usize,
     pub arm: usize,
     pub difference: f64,
-    pub p_value: f64,
     pub adjusted_p: f64,
     /// The simultaneous interval.
     pub lower: f64,
@@ -38,16 +36,10 @@ pub(super) fn arm(c: &ArmCounts, of: fn(&ArmCounts) -> u64) -> Arm {
     Arm { successes: of(c), trials: c.assigned }
 }
 
-/// The pooled (score) test's two-sided p, and the difference b less a.
+/// The primary's rate over everyone assigned.
 #[allow(clippy::cast_precision_loss)]
-fn score_test(a: Arm, b: Arm) -> Result<(f64, f64), StatsError> {
-    let ((xa, na), (xb, nb)) = (a.checked()?, b.checked()?);
-    let (difference, pooled) = (xb / nb - xa / na, (xa + xb) / (na + nb));
-    if xa + xb == 0.0 || xa + xb == na + nb {
-        return Ok((difference, 1.0));
-    }
-    let z = difference / (pooled * (1.0 - pooled) * (1.0 / na + 1.0 / nb)).sqrt();
-    Ok((difference, (2.0 * normal_sf(z.abs())).min(1.0)))
+fn rate(c: &ArmCounts) -> f64 {
+    c.primary as f64 / c.assigned.max(1) as f64
 }
 
 /// All comparisons of the primary.
@@ -59,18 +51,23 @@ pub fn compare(plan: &Plan, counts: &[ArmCounts]) -> Result<Vec<Compared>, Stats
     let pairs = pairs(counts.len(), plan.control);
     let level = 1.0 - plan.alpha / pairs.len().max(1) as f64;
     let primary = |i: usize| arm(&counts[i], |c| c.primary);
-    let tests = pairs.iter().map(|(b, a)| score_test(primary(*b), primary(*a))).collect::<Result<Vec<_>, _>>()?;
-    let p: Vec<f64> = tests.iter().map(|t| t.1).collect();
+    let p = pairs.iter().map(|(b, a)| Ok(score_test(primary(*b), primary(*a))?.1)).collect::<Result<Vec<f64>, StatsError>>()?;
     let adjusted = adjust_p_values(&p, Adjustment::Holm)?;
     pairs
         .iter()
-        .zip(tests)
         .zip(adjusted)
-        .map(|((&(base, arm), (difference, p_value)), adjusted_p)| {
+        .map(|(&(base, arm), adjusted_p)| {
             let (lower, upper) = newcombe(primary(base), primary(arm), level)?;
-            Ok(Compared { base, arm, difference, p_value, adjusted_p, lower, upper })
+            Ok(Compared { base, arm, difference: rate(&counts[arm]) - rate(&counts[base]), adjusted_p, lower, upper })
         })
         .collect()
+}
+
+/// What does harm when it rises: its name, its count, and the margin.
+pub(super) type Harm = (&'static str, fn(&ArmCounts) -> u64, f64);
+
+pub(super) fn harms(plan: &Plan) -> [Harm; 2] {
+    [("leaving", |c| c.left, plan.leaving_margin), ("complaints", |c| c.complained, plan.complaint_margin)]
 }
 
 /// How a rise of what does harm stands to its margin, by an interval of `arm` less `base`.
@@ -90,8 +87,7 @@ pub fn guard(lower: f64, upper: f64, margin: f64) -> Guard {
 /// # Errors
 /// When an arm is empty.
 pub fn breached(plan: &Plan, counts: &[ArmCounts], base: usize, arm_at: usize) -> Result<bool, StatsError> {
-    let harms: [(fn(&ArmCounts) -> u64, f64); 2] = [(|c| c.left, plan.leaving_margin), (|c| c.complained, plan.complaint_margin)];
-    for (of, margin) in harms {
+    for (_, of, margin) in harms(plan) {
         let (lower, upper) = newcombe(arm(&counts[base], of), arm(&counts[arm_at], of), 1.0 - plan.alpha)?;
         if guard(lower, upper, margin) == Guard::Breached {
             return Ok(true);
@@ -105,10 +101,8 @@ pub fn breached(plan: &Plan, counts: &[ArmCounts], base: usize, arm_at: usize) -
 ///
 /// # Errors
 /// When an arm is empty.
-#[allow(clippy::cast_precision_loss)]
 pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
-    let rate = |i: usize| counts[i].primary as f64 / counts[i].assigned.max(1) as f64;
-    let by_rate = |a: &usize, b: &usize| rate(*a).total_cmp(&rate(*b)).then(b.cmp(a));
+    let by_rate = |a: &usize, b: &usize| rate(&counts[*a]).total_cmp(&rate(&counts[*b])).then(b.cmp(a));
     if plan.aim == Aim::Earn {
         // The better one goes out, whatever the difference; it is never called proven.
         let mut open = Vec::new();

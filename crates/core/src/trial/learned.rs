@@ -1,6 +1,7 @@
 //! What past trials teach the next one: how far variants usually lie apart.
 
 use crate::stats::shrink::{Effect, shrink_effects};
+use crate::stats::special::normal_upper_quantile;
 use crate::stats::{Arm, StatsError};
 
 /// The spread of true differences over past trials, as a variance: which of two arms is named first says nothing, so
@@ -19,7 +20,7 @@ pub fn spread(effects: &[Effect]) -> Option<f64> {
 /// The size of difference that half of them stay under: the median of a half-normal with that variance.
 #[must_use]
 pub fn typical(spread: f64) -> f64 {
-    0.674_489_750_196_081_7 * spread.sqrt()
+    normal_upper_quantile(0.25) * spread.sqrt()
 }
 
 /// What a past trial found on its first contrast, for learning from all of them.
@@ -32,6 +33,15 @@ pub struct Contrast {
 }
 
 impl Contrast {
+    /// The difference of the rates; none where neither arm varies.
+    #[must_use]
+    pub fn difference(&self) -> Option<Effect> {
+        let ((xa, na), (xb, nb)) = (self.base.checked().ok()?, self.arm.checked().ok()?);
+        let (pa, pb) = (xa / na, xb / nb);
+        let standard_error = (pa * (1.0 - pa) / na + pb * (1.0 - pb) / nb).sqrt();
+        (standard_error > 0.0).then_some(Effect { estimate: pb - pa, standard_error })
+    }
+
     /// The difference as log odds with its standard error (Woolf); a half is added to every cell, so that an arm where
     /// nobody or everybody answered has one.
     #[must_use]
@@ -56,6 +66,15 @@ impl Contrast {
 pub struct ShrunkEffect {
     pub estimate: f64,
     pub standard_error: f64,
+}
+
+impl ShrunkEffect {
+    /// Its 95% interval.
+    #[must_use]
+    pub fn interval(&self) -> (f64, f64) {
+        let half = normal_upper_quantile(0.025) * self.standard_error;
+        (self.estimate - half, self.estimate + half)
+    }
 }
 
 /// Draws effects towards what such trials find: without a control towards 0, since which arm is named first says nothing;

@@ -6,13 +6,14 @@
 //! information of the look, which comes from a forecast that was sealed: the share of the window's responses that
 //! past mailings had by then.
 
-use super::decide::{arm, pairs};
-use super::plan::Plan;
+use super::decide::{arm, harms, pairs};
+use super::plan::{Plan, USUAL_LEAVING};
 use super::reading::ArmCounts;
 use crate::HOUR;
+use crate::stats::StatsError;
+use crate::stats::noninferiority::{BadWhen, noninferiority};
 use crate::stats::planning::odds_information;
 use crate::stats::spending::{Spending, spending_bounds};
-use crate::stats::{Arm, StatsError};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -39,8 +40,33 @@ pub struct Stopped {
     pub at: i64,
 }
 
-/// The looks of a plan. `by` gives the share of the people who had left (or complained) by a time after their
-/// handover in past mailings, in milliseconds; the last look is the reading, at all information.
+/// When people left after past mailings, for forecasting when they will.
+#[derive(Debug, Clone, Default)]
+pub struct Leaving {
+    /// Milliseconds after their handover, rising.
+    pub after: Vec<i64>,
+    /// All who got those mailings.
+    pub people: u64,
+}
+
+/// With fewer who left, what is usual is assumed.
+const LEAVES_TO_FORECAST: usize = 20;
+
+impl Leaving {
+    /// The share of people who have left by a time after their handover.
+    #[must_use]
+    #[allow(clippy::cast_precision_loss)]
+    pub fn by(&self, at: i64) -> f64 {
+        if self.after.len() < LEAVES_TO_FORECAST {
+            // A new base: most who leave do so within a day or two.
+            return USUAL_LEAVING * (1.0 - (-(at as f64) / (12.0 * HOUR as f64)).exp());
+        }
+        self.after.partition_point(|l| *l <= at) as f64 / self.people.max(1) as f64
+    }
+}
+
+/// The looks of a plan. `by` gives the share of the people who had left by a time after their handover in past
+/// mailings (see [`Leaving::by`]), in milliseconds; the last look is the reading, at all information.
 ///
 /// # Errors
 /// When the shares don't rise.
@@ -70,27 +96,20 @@ pub fn plan_looks(plan: &Plan, by: impl Fn(i64) -> f64) -> Result<Vec<Look>, Sta
         .collect())
 }
 
-/// By how many standard errors the rise of arm over base lies above the margin (unpooled; below every bound when nothing
-/// varies).
-#[allow(clippy::cast_precision_loss)]
-fn beyond(base: Arm, arm: Arm, margin: f64) -> Result<f64, StatsError> {
-    let ((xb, nb), (xa, na)) = (base.checked()?, arm.checked()?);
-    let (pb, pa) = (xb / nb, xa / na);
-    let se = (pb * (1.0 - pb) / nb + pa * (1.0 - pa) / na).sqrt();
-    Ok(if se > 0.0 { (pa - pb - margin) / se } else { f64::NEG_INFINITY })
-}
-
 /// The arms that a look stops.
 ///
 /// # Errors
 /// When an arm is empty.
 pub fn look(plan: &Plan, counts: &[ArmCounts], l: &Look, now: i64) -> Result<Vec<Stopped>, StatsError> {
-    let harms: [(&str, fn(&ArmCounts) -> u64, f64); 2] =
-        [("leaving", |c| c.left, plan.leaving_margin), ("complaints", |c| c.complained, plan.complaint_margin)];
     let mut out: Vec<Stopped> = Vec::new();
     for (base, other) in pairs(counts.len(), plan.control).into_iter().flat_map(|(b, a)| [(b, a), (a, b)]) {
-        for (harm, of, margin) in harms {
-            let z = beyond(arm(&counts[base], of), arm(&counts[other], of), margin)?;
+        for (harm, of, margin) in harms(plan) {
+            let (of_base, of_other) = (arm(&counts[base], of), arm(&counts[other], of));
+            of_base.checked()?;
+            of_other.checked()?;
+            // Where nothing varies there is no test, and nothing to stop.
+            let Ok(against) = noninferiority(of_base, of_other, margin, plan.alpha, BadWhen::Higher) else { continue };
+            let z = against.z;
             if z >= l.z_bound && !out.iter().any(|s| s.arm == other) {
                 out.push(Stopped { arm: other, against: base, harm: harm.into(), z, z_bound: l.z_bound, at: now });
             }

@@ -50,6 +50,9 @@ pub enum Change {
     Content,
 }
 
+/// Shares of people who leave and who complain, where no past mailing tells.
+pub const USUAL_LEAVING: f64 = 0.003;
+pub const USUAL_COMPLAINTS: f64 = 0.0005;
 /// The most variants a trial compares.
 pub const MOST_ARMS: usize = 6;
 /// The most looks before the end.

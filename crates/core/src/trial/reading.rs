@@ -1,6 +1,6 @@
 //! The reading of a trial at its end, and the verdict by the sealed rule.
 
-use super::decide::{arm, compare, decide, guard};
+use super::decide::{Harm, arm, compare, decide, guard, harms};
 use super::letter;
 use super::looks::Stopped;
 use super::plan::{Aim, Plan};
@@ -155,7 +155,7 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
         .map(|c| {
             let of = |f: fn(&ArmCounts) -> u64| two_proportions(arm(&counts[c.base], f), arm(&counts[c.arm], f), level);
             let (better, other) = if c.difference < 0.0 { (c.base, c.arm) } else { (c.arm, c.base) };
-            let rail = |name, margin, f: fn(&ArmCounts) -> u64| {
+            let rail = |(name, f, margin): Harm| {
                 let comparison = two_proportions(arm(&counts[other], f), arm(&counts[better], f), level)?;
                 let state = guard(comparison.lower, comparison.upper, margin);
                 Ok::<_, StatsError>(Guardrail { name, margin, arm: better, against: other, comparison, state })
@@ -170,10 +170,7 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
                 upper: c.upper,
                 reported: of(|c| c.reported)?,
                 stratified: if strata.len() > 1 { mantel_haenszel_difference(&strata, level).ok() } else { None },
-                guardrails: vec![
-                    rail("leaving", plan.leaving_margin, |c| c.left)?,
-                    rail("complaints", plan.complaint_margin, |c| c.complained)?,
-                ],
+                guardrails: harms(plan).into_iter().map(rail).collect::<Result<_, _>>()?,
             })
         })
         .collect::<Result<Vec<Pair>, StatsError>>()?;

@@ -11,6 +11,7 @@ use rinse_core::webhook::sign;
 use rinse_core::{HOUR, Instant};
 use rinse_store::webhooks::{self, Due};
 use rinse_store::{reactions, sends};
+use std::sync::LazyLock;
 use std::time::Duration;
 use tower::ServiceExt;
 
@@ -20,6 +21,10 @@ const AT_ONCE: i64 = 16;
 const PATIENCE: Duration = Duration::from_secs(10);
 /// As much of an answer as is read.
 const ANSWER: usize = 4_096;
+
+/// It keeps connections to the receivers between messages.
+static CLIENT: LazyLock<Client<HttpConnector, Full<axum::body::Bytes>>> =
+    LazyLock::new(|| Client::builder(TokioExecutor::new()).build_http());
 
 /// Where the record-system stand-in listens, on the demo clock.
 pub(crate) const RECORDS: &str = "/standin/records";
@@ -90,9 +95,8 @@ impl Engine {
                 return words_of(answer.status().as_u16(), answer.into_body()).await;
             }
             // Redirects aren't followed: they would lead to a host that nobody named.
-            let client: Client<HttpConnector, Full<axum::body::Bytes>> = Client::builder(TokioExecutor::new()).build_http();
             let request = request.body(Full::from(d.body.clone())).map_err(|e| e.to_string())?;
-            let answer = client.request(request).await.map_err(|e| format!("no answer: {e}"))?;
+            let answer = CLIENT.request(request).await.map_err(|e| format!("no answer: {e}"))?;
             words_of(answer.status().as_u16(), answer.into_body()).await
         };
         match tokio::time::timeout(PATIENCE, answer).await {

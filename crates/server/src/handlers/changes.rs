@@ -2,6 +2,7 @@
 
 use super::Acting;
 use crate::error::{Answer, ApiError};
+use crate::progress::Job;
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
@@ -33,7 +34,7 @@ pub(crate) async fn undo(State(app): State<App>, who: Acting, Path(id): Path<i64
 /// Goes on taking a run back, a part at a time, so that nobody waits long for the writer.
 pub(crate) fn start_undo(app: &App, id: i64, person: Option<i64>) {
     let app = app.clone();
-    let progress = app.jobs.sender(&format!("change-{id}"));
+    let progress = app.jobs.sender(Job::Change(id));
     if progress.borrow().running {
         return;
     }

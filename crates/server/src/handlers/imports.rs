@@ -2,6 +2,7 @@
 
 use super::Acting;
 use crate::error::{Answer, ApiError};
+use crate::progress::Job;
 use crate::state::App;
 use axum::Json;
 use axum::body::Body;
@@ -120,7 +121,7 @@ pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>
         fixes: d.fixes,
     };
     imports::decide(&app.store, id, d, app.now()).await?;
-    let progress = app.jobs.sender(&format!("import-{id}"));
+    let progress = app.jobs.sender(Job::Import(id));
     let told = progress.clone();
     let run = imports::check(&app.store, id, app.hosts(), move |n| {
         told.send_modify(|p| {
@@ -149,7 +150,7 @@ pub(crate) async fn apply(State(app): State<App>, who: Acting, Path(id): Path<i6
 /// Applies in the background, from where the run stands.
 pub(crate) fn start_apply(app: &App, id: i64, person: Option<i64>) {
     let app = app.clone();
-    let progress = app.jobs.sender(&format!("import-{id}"));
+    let progress = app.jobs.sender(Job::Import(id));
     if progress.borrow().running {
         return;
     }
@@ -180,7 +181,7 @@ pub(crate) async fn cancel(State(app): State<App>, _: Acting, Path(id): Path<i64
     if matches!(run.state.as_str(), "staged" | "checked") {
         app.store.write(move |c| Ok(c.execute("UPDATE import_run SET state = 'cancelled' WHERE id = ?1", [id])?)).await?;
     } else {
-        app.jobs.sender(&format!("import-{id}")).send_modify(|p| p.words = "Cancelling".into());
+        app.jobs.sender(Job::Import(id)).send_modify(|p| p.words = "Cancelling".into());
     }
     Ok(axum::http::StatusCode::ACCEPTED)
 }

@@ -46,15 +46,19 @@ impl<S: Send + Sync> FromRequestParts<S> for Acting {
     }
 }
 
-/// A CSV file to save; cells that a spreadsheet would run are neutralised.
-pub(crate) fn csv_file(name: &str, header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> Result<Response, ApiError> {
+/// A table as CSV; cells that a spreadsheet would run are neutralised.
+pub(crate) fn csv_bytes(header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> Result<Vec<u8>, csv::Error> {
     let mut out = csv::Writer::from_writer(Vec::new());
-    let failed = |e: csv::Error| ApiError::Broken(format!("The CSV could not be written: {e}"));
-    out.write_record(header).map_err(failed)?;
+    out.write_record(header)?;
     for row in rows {
-        out.write_record(row.iter().map(|c| neutral_cell(c))).map_err(failed)?;
+        out.write_record(row.iter().map(|c| neutral_cell(c)))?;
     }
-    let bytes = out.into_inner().map_err(|e| ApiError::Broken(e.to_string()))?;
+    out.into_inner().map_err(|e| e.into_error().into())
+}
+
+/// A CSV file to save.
+pub(crate) fn csv_file(name: &str, header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> Result<Response, ApiError> {
+    let bytes = csv_bytes(header, rows).map_err(|e| ApiError::Broken(format!("The CSV could not be written: {e}")))?;
     Ok((
         [("content-type", "text/csv; charset=utf-8".to_owned()), ("content-disposition", format!("attachment; filename=\"{name}\""))],
         bytes,

@@ -1,12 +1,11 @@
 //! Reactions: the rules, whom they concerned, and the tasks they set.
 
-use super::Acting;
+use super::{Acting, csv_file, iso};
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::response::IntoResponse;
-use rinse_core::Instant;
 use rinse_core::reaction::Reaction;
 use rinse_store::reactions::{self, Which};
 use serde::{Deserialize, Serialize};
@@ -57,10 +56,9 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<R
 /// All whom a reaction concerned, as CSV.
 pub(crate) async fn csv(State(app): State<App>, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let people = app.store.read(move |c| reactions::reacted(c, id, true)).await?;
-    let time = |at: i64| Instant(at).iso();
     let rows =
-        people.into_iter().map(|p| vec![p.address, p.cause, time(p.at), time(p.done_at), p.taken_back_at.map(time).unwrap_or_default()]);
-    super::csv_file("reaction.csv", &["address", "cause", "happened", "acted", "taken back"], rows)
+        people.into_iter().map(|p| vec![p.address, p.cause, iso(p.at), iso(p.done_at), p.taken_back_at.map(iso).unwrap_or_default()]);
+    csv_file("reaction.csv", &["address", "cause", "happened", "acted", "taken back"], rows)
 }
 
 #[derive(Deserialize, ToSchema)]

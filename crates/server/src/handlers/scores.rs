@@ -7,6 +7,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::IntoResponse;
 use rinse_core::reaction::Reaction;
+use rinse_core::score::can_be_given;
 use rinse_store::reactions::past::{self, Tried};
 use rinse_store::scores;
 use serde::{Deserialize, Serialize};
@@ -84,7 +85,7 @@ pub(crate) async fn give(
     Path(id): Path<i64>,
     Json(h): Json<ByHand>,
 ) -> Result<impl IntoResponse, ApiError> {
-    if !h.points.is_finite() || h.points == 0.0 || h.points.abs() > 1_000.0 || h.why.trim().is_empty() || h.why.chars().count() > 200 {
+    if !can_be_given(h.points) || h.why.trim().is_empty() || h.why.chars().count() > 200 {
         return Err(ApiError::Malformed("Give between −1,000 and 1,000 points, not 0, and say why in up to 200 characters.".into()));
     }
     let now = app.now();

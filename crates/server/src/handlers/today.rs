@@ -2,6 +2,7 @@
 
 use super::Acting;
 use crate::error::{Answer, ApiError};
+use crate::progress::Job;
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
@@ -52,10 +53,10 @@ pub(crate) async fn advance(State(app): State<App>, _: Acting, Json(a): Json<Adv
     if !(1..=24 * 60).contains(&a.hours) {
         return Err(ApiError::Malformed("Move the clock by 1 hour to 60 days.".into()));
     }
-    if app.jobs.sender("clock").borrow().running {
+    if app.jobs.sender(Job::Clock).borrow().running {
         return Err(ApiError::Refused("The clock is moving already; wait until it arrives.".into()));
     }
-    app.jobs.sender("clock").send_modify(|p| p.running = true);
+    app.jobs.sender(Job::Clock).send_modify(|p| p.running = true);
     let to = app.now() + a.hours * HOUR;
     tokio::spawn(async move {
         if let Err(e) = app.engine.advance(to).await {
@@ -67,10 +68,8 @@ pub(crate) async fn advance(State(app): State<App>, _: Acting, Json(a): Json<Adv
 
 /// Server-sent progress of long work.
 pub(crate) async fn progress(State(app): State<App>, Path(job): Path<String>) -> Result<impl IntoResponse, ApiError> {
-    if job != "clock" && !job.starts_with("import-") && !job.starts_with("change-") {
-        return Err(ApiError::Malformed("There is no such work.".into()));
-    }
-    Ok(app.jobs.stream(&job))
+    let job = Job::named(&job).ok_or_else(|| ApiError::Malformed("There is no such work.".into()))?;
+    Ok(app.jobs.stream(job))
 }
 
 /// Something that waits for a person.

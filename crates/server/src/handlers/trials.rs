@@ -76,8 +76,11 @@ pub(crate) struct TrialView {
     balance: Vec<trials::Balance>,
 }
 
-fn read(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Reading, StoreError> {
-    reading::read(&t.plan, counts, &trials::beside(c, t)?).map_err(|e| StoreError::Refused(e.to_string()))
+/// A trial's reading, and what differs from its seal.
+fn read(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<(Reading, Option<String>), StoreError> {
+    let beside = trials::beside(c, t)?;
+    let read = reading::read(&t.plan, counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))?;
+    Ok((read, beside.broken))
 }
 
 /// One trial: its outlook while planned, pooled figures while it runs, the reading afterwards.
@@ -90,29 +93,32 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 let trial = trials::one(c, id)?;
                 let subjects = mailings::one(c, trial.mailing_id)?.draft.subjects;
                 let past = trials::past(c, trial.plan.metric, trial.plan.window_hours, now)?;
-                let pooled = if trial.state == "collecting" {
-                    let counts = trials::counts(c, &trial)?;
+                // While it runs only all arms together are shown, unless somebody opened them: then as they stand.
+                let running = if trial.state == "collecting" { Some(trials::counts(c, &trial)?) } else { None };
+                let pooled = running.as_ref().map(|counts| {
                     let sum = |f: fn(&ArmCounts) -> u64| counts.iter().map(f).sum();
                     let window = (trial.plan.window_hours * rinse_core::HOUR).max(1);
                     #[allow(clippy::cast_precision_loss)]
                     let elapsed = trial.reading_due.map_or(0.0, |due| (1.0 - (due - now.0) as f64 / window as f64).clamp(0.0, 1.0));
-                    Some(Pooled {
+                    Pooled {
                         assigned: sum(|c| c.assigned),
                         handed_over: sum(|c| c.handed_over),
                         accepted: sum(|c| c.accepted),
                         rate: Rate::new(sum(|c| c.primary), sum(|c| c.assigned)),
                         elapsed,
                         maturity: past.maturity,
-                    })
-                } else {
-                    None
+                    }
+                });
+                let opened = running.as_ref().filter(|_| trial.opened_at.is_some());
+                let (reading, broken) = match trial.counts.as_ref().or(opened) {
+                    Some(counts) => {
+                        let (reading, broken) = read(c, &trial, counts)?;
+                        (Some(reading), broken)
+                    }
+                    None => (None, trials::broken(c, &trial)?),
                 };
-                // Opened early, the arms are read as they stand, and the page says so.
-                let early = if trial.state == "collecting" && trial.opened_at.is_some() { Some(trials::counts(c, &trial)?) } else { None };
-                let reading = trial.counts.as_ref().or(early.as_ref()).map(|counts| read(c, &trial, counts)).transpose()?;
                 let sealed = trial.sealed_at.is_some();
                 let balance = if sealed { trials::balance(c, &trial)? } else { Vec::new() };
-                let broken = trials::broken(c, &trial)?;
                 let digest = trial.seal.as_ref().map(|s| s.digest.clone());
                 let looks = trial.seal.as_ref().map(|s| s.looks.clone()).unwrap_or_default();
                 let rollout =
@@ -197,7 +203,7 @@ pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Resul
             let Some(counts) = &t.counts else {
                 return Err(StoreError::Refused("The arms are opened at the end of the window. Until then there is no record.".into()));
             };
-            let reading = read(c, &t, counts)?;
+            let (reading, _) = read(c, &t, counts)?;
             let subjects = mailings::one(c, t.mailing_id)?.draft.subjects;
             crate::record::zip(&t, &subjects, &reading, counts, &trials::roster(c, id)?).map_err(StoreError::Io)
         })

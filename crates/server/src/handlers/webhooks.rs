@@ -91,7 +91,7 @@ pub(crate) async fn test(State(app): State<App>, _: Acting, Path(id): Path<i64>)
     let (body, key) = (serde_json::json!({ "kind": "test", "at": now.iso() }), format!("t{id}-{:016x}", rand::random::<u64>()));
     app.store
         .write(move |c| {
-            webhooks::one(c, id)?;
+            webhooks::name(c, id)?;
             webhooks::queue(c, id, &key, None, &body, now)
         })
         .await?;

@@ -51,43 +51,65 @@ pub enum Which {
     One(i64),
 }
 
-/// Reactions, those that have ended last.
-///
-/// # Errors
-/// When the database fails.
-pub fn list(c: &Connection, which: Which) -> Result<Vec<Kept>> {
-    let names = names(c)?;
+/// A reaction's row, without what it did.
+struct Stored {
+    id: i64,
+    rule: Reaction,
+    mailing: Option<String>,
+    on_at: Option<i64>,
+    ended_at: Option<i64>,
+}
+
+fn stored(c: &Connection, which: Which) -> Result<Vec<Stored>> {
     let (filter, value) = match which {
         Which::All => ("?1 IS NULL", None),
         Which::Of(m) => ("(r.mailing_id = ?1 OR r.mailing_id IS NULL AND r.ended_at IS NULL)", Some(m)),
         Which::One(id) => ("r.id = ?1", Some(id)),
     };
     let mut s = c.prepare_cached(&format!(
-        "SELECT r.id, r.rule, m.name, r.on_at, r.ended_at, (SELECT count(*) FROM reacted d WHERE d.reaction_id = r.id),
-            (SELECT count(taken_back_at) FROM reacted d WHERE d.reaction_id = r.id)
-         FROM reaction r LEFT JOIN mailing m ON m.id = r.mailing_id WHERE {filter} ORDER BY r.ended_at IS NOT NULL, r.id"
+        "SELECT r.id, r.rule, m.name, r.on_at, r.ended_at FROM reaction r LEFT JOIN mailing m ON m.id = r.mailing_id WHERE {filter}
+         ORDER BY r.ended_at IS NOT NULL, r.id"
     ))?;
-    let rows = s.query_map([value], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))?;
-    let all = rows.map(|row| {
-        let (id, rule, mailing, on_at, ended_at, done, taken_back) = row?;
-        let rule: Reaction = serde_json::from_str(&rule)?;
-        Ok(Kept { id, words: rule.words(&names), rule, mailing, on_at, ended_at, done, taken_back })
-    });
-    let Which::Of(m) = which else { return all.collect() };
-    // Of those that act everywhere a mailing shows what they did about its own messages; what was bought or done
-    // elsewhere belongs to none.
-    let mut of_it = c.prepare_cached(
+    let rows = s.query_map([value], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get(2)?, r.get(3)?, r.get(4)?)))?;
+    rows.map(|row| {
+        let (id, rule, mailing, on_at, ended_at) = row?;
+        Ok(Stored { id, rule: serde_json::from_str(&rule)?, mailing, on_at, ended_at })
+    })
+    .collect()
+}
+
+/// The rules that haven't ended, switched on or not.
+fn in_use(c: &Connection) -> Result<Vec<Reaction>> {
+    Ok(stored(c, Which::All)?.into_iter().filter(|s| s.ended_at.is_none()).map(|s| s.rule).collect())
+}
+
+/// Reactions, those that have ended last.
+///
+/// # Errors
+/// When the database fails.
+pub fn list(c: &Connection, which: Which) -> Result<Vec<Kept>> {
+    let names = names(c)?;
+    let mut of_all = c.prepare_cached("SELECT count(*), count(taken_back_at) FROM reacted WHERE reaction_id = ?1 AND ?2 IS NULL")?;
+    let mut of_mailing = c.prepare_cached(
         "SELECT count(*), count(d.taken_back_at) FROM reacted d JOIN send s ON s.id = d.cause WHERE d.reaction_id = ?1 AND s.mailing_id = ?2",
     )?;
-    all.filter(|k| k.as_ref().map_or(true, |k: &Kept| k.rule.mailing.is_some() || k.rule.when.of_message()))
-        .map(|k| {
-            let mut k = k?;
-            if k.rule.mailing.is_none() {
-                (k.done, k.taken_back) = of_it.query_row([k.id, m], |r| Ok((r.get(0)?, r.get(1)?)))?;
-            }
-            Ok(k)
-        })
-        .collect()
+    let mut out = Vec::new();
+    for s in stored(c, which)? {
+        // Of those that act everywhere a mailing shows what they did about its own messages; what was bought or done
+        // elsewhere belongs to none.
+        let only = match which {
+            Which::Of(m) if s.rule.mailing.is_none() => Some(m),
+            _ => None,
+        };
+        if only.is_some() && !s.rule.when.of_message() {
+            continue;
+        }
+        let count = if only.is_some() { &mut of_mailing } else { &mut of_all };
+        let (done, taken_back) = count.query_row(params![s.id, only], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        let words = s.rule.words(&names);
+        out.push(Kept { id: s.id, words, rule: s.rule, mailing: s.mailing, on_at: s.on_at, ended_at: s.ended_at, done, taken_back });
+    }
+    Ok(out)
 }
 
 /// # Errors
@@ -116,7 +138,7 @@ fn fits(c: &Connection, r: &Reaction) -> Result<()> {
                 rinse_core::segment::person::Value::read(field.kind, value)
                     .map_err(|e| StoreError::Refused(format!("{}: {e}.", field.name)))?;
             }
-            Deed::Webhook { webhook } => drop(webhooks::one(c, *webhook)?),
+            Deed::Webhook { webhook } => drop(webhooks::name(c, *webhook)?),
             Deed::Task { .. } => {}
         }
     }
@@ -193,17 +215,17 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
 
 /// The reactions that do such a thing, in words.
 pub(crate) fn using(c: &Connection, does: impl Fn(&Deed) -> bool) -> Result<Vec<String>> {
-    let all = list(c, Which::All)?;
-    Ok(all
-        .into_iter()
-        .filter(|k| k.ended_at.is_none() && k.rule.then.iter().any(&does))
-        .map(|k| format!("reaction “{}”", k.words))
-        .collect())
+    let doing: Vec<Reaction> = in_use(c)?.into_iter().filter(|r| r.then.iter().any(&does)).collect();
+    if doing.is_empty() {
+        return Ok(Vec::new());
+    }
+    let names = names(c)?;
+    Ok(doing.iter().map(|r| format!("reaction “{}”", r.words(&names))).collect())
 }
 
 /// Puts one tag or list in another's place, in every reaction.
 pub(crate) fn retag(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
-    for mut k in list(c, Which::All)? {
+    for mut k in stored(c, Which::All)? {
         let before = k.rule.clone();
         for deed in &mut k.rule.then {
             match deed {

@@ -111,7 +111,7 @@ pub fn try_score(c: &Connection, score: i64, draft: Option<&Reaction>, now: Inst
         d.check().map_err(StoreError::Refused)?;
     }
     let (from, cut) = (now + -365 * DAY, now + -OUTCOME_DAYS * DAY);
-    let kept: Vec<Reaction> = super::list(c, super::Which::All)?.into_iter().filter(|k| k.ended_at.is_none()).map(|k| k.rule).collect();
+    let kept = super::in_use(c)?;
     let mut standings: HashMap<i64, Standing> = HashMap::new();
     let (mut rules, mut entries) = (0, 0);
     for rule in kept.iter().chain(draft) {

@@ -32,14 +32,9 @@ fn live(c: &Connection) -> Result<Vec<Live>> {
         return Ok(Vec::new());
     }
     let names = super::names(c)?;
-    let mut s = c.prepare_cached("SELECT id, on_at, rule FROM reaction WHERE on_at IS NOT NULL ORDER BY id")?;
-    let rows = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get::<_, String>(2)?)))?;
-    rows.map(|row| {
-        let (id, on_at, rule) = row?;
-        let rule: Reaction = serde_json::from_str(&rule)?;
-        Ok(Live { id, on_at: Instant(on_at), words: rule.words(&names), rule })
-    })
-    .collect()
+    let all = super::stored(c, super::Which::All)?;
+    let on = all.into_iter().filter_map(|s| Some(Live { id: s.id, on_at: Instant(s.on_at?), words: s.rule.words(&names), rule: s.rule }));
+    Ok(on.collect())
 }
 
 /// Acts on a part of what has come in until `now`. Returns how much was looked at: none means that all is done.
@@ -102,41 +97,47 @@ fn answers(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
 }
 
 fn purchases(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
-    let mut s = c.prepare_cached(
-        "SELECT id, contact_id, at, product, category, cents FROM purchase WHERE id > (SELECT purchase FROM reaction_mark) ORDER BY id LIMIT ?1",
-    )?;
-    let mut rows = s.query([AT_ONCE])?;
-    let (mut seen, mut upto) = (0, None);
-    while let Some(r) = rows.next()? {
-        (seen, upto) = (seen + 1, Some(r.get(0)?));
-        let (id, contact, at): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
-        let (product, category): (String, String) = (r.get(3)?, r.get(4)?);
-        let cents: i64 = r.get(5)?;
-        for l in live.iter().filter(|l| l.rule.when.bought(&product, &category, cents)) {
-            if put_down_to(c, &l.rule, contact, Instant(at))? {
-                react(c, l, id, contact, Instant(at), now)?;
-            }
-        }
-    }
-    upto.map_or(Ok(()), |id| mark(c, "purchase", id))?;
-    Ok(seen)
+    let sql = "SELECT id, contact_id, at, product, category, cents FROM purchase WHERE id > (SELECT purchase FROM reaction_mark) ORDER BY id LIMIT ?1";
+    elsewhere(c, live, now, "purchase", sql, |r| {
+        let (product, category, cents): (String, String, i64) = (r.get(3)?, r.get(4)?, r.get(5)?);
+        Ok(Box::new(move |when| when.bought(&product, &category, cents)))
+    })
 }
 
 fn events(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
-    let mut s =
-        c.prepare_cached("SELECT id, contact_id, at, name FROM event WHERE id > (SELECT event FROM reaction_mark) ORDER BY id LIMIT ?1")?;
+    let sql = "SELECT id, contact_id, at, name FROM event WHERE id > (SELECT event FROM reaction_mark) ORDER BY id LIMIT ?1";
+    elsewhere(c, live, now, "event", sql, |r| {
+        let name: String = r.get(3)?;
+        Ok(Box::new(move |when| when.answered(&name)))
+    })
+}
+
+/// Does a trigger wait for what a row tells?
+type Waits = Box<dyn Fn(&Trigger) -> bool>;
+
+/// Acts on what was done elsewhere: rows that begin with their number, whose they are, and when it happened.
+fn elsewhere(
+    c: &Connection,
+    live: &[Live],
+    now: Instant,
+    source: &str,
+    sql: &str,
+    read: impl Fn(&rusqlite::Row<'_>) -> rusqlite::Result<Waits>,
+) -> Result<usize> {
+    let mut s = c.prepare_cached(sql)?;
     let mut rows = s.query([AT_ONCE])?;
     let (mut seen, mut upto) = (0, None);
     while let Some(r) = rows.next()? {
-        (seen, upto) = (seen + 1, Some(r.get(0)?));
-        let (id, contact, at, name): (i64, i64, i64, String) = (r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?);
-        for l in live.iter().filter(|l| l.rule.when.answered(&name)) {
+        let (id, contact, at): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        (seen, upto) = (seen + 1, Some(id));
+        let waits = read(r)?;
+        for l in live.iter().filter(|l| waits(&l.rule.when)) {
             if put_down_to(c, &l.rule, contact, Instant(at))? {
                 react(c, l, id, contact, Instant(at), now)?;
             }
         }
     }
-    upto.map_or(Ok(()), |id| mark(c, "event", id))?;
+    upto.map_or(Ok(()), |id| mark(c, source, id))?;
     Ok(seen)
 }
 

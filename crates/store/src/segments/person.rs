@@ -68,7 +68,7 @@ pub fn load(c: &Connection, id: i64) -> Result<Person> {
         .prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 ORDER BY id")?
         .query_map([id], |r| Ok((Instant(r.get(0)?), r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
-    p.load_cell = c.prepare_cached("SELECT cell FROM mail_load WHERE contact_id = ?1")?.query_row([id], |r| r.get(0)).optional()?;
+    p.load_cell = crate::load::cell_of(c, id)?;
     p.scores = crate::scores::standings(c, id)?.into_iter().collect();
     p.messages = messages(c, id)?;
     Ok(p)

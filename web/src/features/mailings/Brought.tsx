@@ -2,10 +2,7 @@ import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material"
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ok } from "../../api/client";
-import { count } from "../../shared/format";
-
-const money = (cents: number, currency: string) =>
-  `${(cents / 100).toLocaleString("en-GB", { minimumFractionDigits: 2, maximumFractionDigits: 2 })} ${currency}`;
+import { count, money } from "../../shared/format";
 
 /** What a mailing brought towards each goal. */
 export function Brought({ id }: { id: number }) {

@@ -4,7 +4,7 @@ import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ok } from "../../api/client";
 import { Arm } from "../../shared/Arm";
-import { instant } from "../../shared/format";
+import { instant, letter } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import { MailingReactions } from "../reactions/MailingReactions";
 import { AudienceSection } from "./Audience";
@@ -30,7 +30,7 @@ function Subjects({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
         <div key={i} style={{ display: "flex", gap: 10, alignItems: "center" }}>
           <Arm index={i} />
           <TextField
-            label={`Subject ${String.fromCharCode(65 + i)}`}
+            label={`Subject ${letter(i)}`}
             value={s}
             onChange={(e) => setD({ ...d, subjects: d.subjects.map((x, j) => (j === i ? e.target.value : x)) })}
           />
@@ -44,7 +44,7 @@ function Subjects({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
         )}
         {d.subjects.length > 1 && (
           <button className="plain" onClick={() => setD({ ...d, subjects: d.subjects.slice(0, -1) })}>
-            Take subject {String.fromCharCode(64 + d.subjects.length)} out
+            Take subject {letter(d.subjects.length - 1)} out
           </button>
         )}
         {d.subjects.length > 1 && (

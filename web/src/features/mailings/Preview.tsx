@@ -2,6 +2,7 @@ import { Button, TextField } from "@mui/material";
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { api, ok, post } from "../../api/client";
+import { letter } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import type { Draft } from "./draft";
 
@@ -108,7 +109,7 @@ export function Preview({ draft, mailing }: { draft: Draft; mailing: number | nu
           <span className="switch" role="group" aria-label="Which variant">
             {draft.subjects.map((_, i) => (
               <button key={i} aria-pressed={i === arm} onClick={() => setArm(i)}>
-                Variant {String.fromCharCode(65 + i)}
+                Variant {letter(i)}
               </button>
             ))}
           </span>

@@ -2,6 +2,7 @@ import { Button } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
+import { LinkOf, Pick } from "../../shared/Pick";
 import { NumberBox } from "../../shared/NumberBox";
 import { Failure } from "../../shared/states";
 import { useVocabulary } from "../../shared/useVocabulary";
@@ -48,6 +49,38 @@ function begin(kind: Trigger["kind"], events: string[]): Trigger {
   }
 }
 
+/** A tag or a list, and whether it is put on or taken off. */
+function PutOn({
+  words: [on, off],
+  label,
+  put,
+  id,
+  all = [],
+  onChange,
+}: {
+  words: [string, string];
+  label: string;
+  put: boolean;
+  id: number;
+  all: { id: number; name: string }[] | undefined;
+  onChange: (put: boolean, id: number) => void;
+}) {
+  return (
+    <>
+      <Pick
+        label={`${label}: put or take off`}
+        value={put ? "put" : "off"}
+        options={[
+          ["put", on],
+          ["off", off],
+        ]}
+        onChange={(p) => onChange(p === "put", id)}
+      />{" "}
+      <Pick label={label} value={id} options={all.map((x) => [x.id, x.name])} onChange={(x) => onChange(put, x)} />
+    </>
+  );
+}
+
 /** A reaction, written as a sentence; a rule that gives points can be tried before it is switched on. */
 export function ReactionForm({
   mailing,
@@ -64,11 +97,6 @@ export function ReactionForm({
   const scores = useQuery({ queryKey: ["scores"], queryFn: () => ok(api.GET("/api/scores")) });
   const [rule, setRule] = useState<Rule>(from?.rule ?? { mailing, when: { kind: "opened" }, then: [] });
   const when = rule.when;
-  const links = useQuery({
-    queryKey: ["links", rule.mailing],
-    queryFn: () => ok(api.GET("/api/mailings/{id}/links", { params: { path: { id: rule.mailing! } } })),
-    enabled: rule.mailing != null,
-  });
   const setWhen = (w: Trigger) => setRule({ ...rule, when: w });
   const setDeed = (i: number, d: Deed | null) =>
     setRule({ ...rule, then: rule.then.flatMap((x, k) => (k === i ? (d ? [d] : []) : [x])) });
@@ -106,20 +134,6 @@ export function ReactionForm({
         }),
       ),
   });
-  const pick = <T extends string | number>(label: string, value: T, options: [T, string][], change: (t: T) => void) => (
-    <select
-      className="bare"
-      aria-label={label}
-      value={value}
-      onChange={(e) => change(options.find(([o]) => String(o) === e.target.value)![0])}
-    >
-      {options.map(([o, words]) => (
-        <option key={o} value={o}>
-          {words}
-        </option>
-      ))}
-    </select>
-  );
   const hours = (n: number, change: (n: number) => void) => (
     <>
       {" after "}
@@ -132,12 +146,7 @@ export function ReactionForm({
     </label>
   );
   const linkPick = (link: number | null | undefined, change: (l: number | null) => void) =>
-    pick(
-      "Link",
-      link ?? -1,
-      [[-1, "any link"], ...(links.data ?? []).map((l): [number, string] => [l.position, `the link “${l.name}”`])],
-      (l) => change(l < 0 ? null : l),
-    );
+    rule.mailing == null ? "any link" : <LinkOf mailing={rule.mailing} value={link ?? null} onChange={change} />;
   const known = v && scores.data && webhooks.data;
   const missing = !known ? [] : DEEDS.filter(([kind]) => fresh(kind) === null).map(([kind]) => kind);
   return (
@@ -147,7 +156,13 @@ export function ReactionForm({
       aria-label={from ? "Change the reaction" : "New reaction"}
     >
       <p style={{ marginTop: 0 }}>
-        When somebody {pick("What happens", when.kind, TRIGGERS, (kind) => setWhen(begin(kind, v?.events ?? [])))}{" "}
+        When somebody{" "}
+        <Pick
+          label="What happens"
+          value={when.kind}
+          options={TRIGGERS}
+          onChange={(kind) => setWhen(begin(kind, v?.events ?? []))}
+        />{" "}
         {when.kind === "clicked" && linkPick(when.link, (link) => setWhen({ ...when, link }))}
         {when.kind === "not_clicked" && linkPick(when.link, (link) => setWhen({ ...when, link }))}
         {(when.kind === "not_opened" || when.kind === "not_clicked") && (
@@ -156,29 +171,32 @@ export function ReactionForm({
             {later(when.taken_back, (taken_back) => setWhen({ ...when, taken_back }))}
           </>
         )}
-        {when.kind === "answered" &&
-          pick(
-            "Event",
-            when.name,
-            (v?.events ?? []).map((e): [string, string] => [e, `“${e}”`]),
-            (name) => setWhen({ ...when, name }),
-          )}
-        {when.kind === "bought" &&
-          pick(
-            "Product",
-            when.product ?? (when.category != null ? `c:${when.category}` : ""),
-            [
+        {when.kind === "answered" && (
+          <Pick
+            label="Event"
+            value={when.name}
+            options={(v?.events ?? []).map((e): [string, string] => [e, `“${e}”`])}
+            onChange={(name) => setWhen({ ...when, name })}
+          />
+        )}
+        {when.kind === "bought" && (
+          <Pick
+            label="Product"
+            value={when.product ?? (when.category != null ? `c:${when.category}` : "")}
+            options={[
               ["", "anything"],
               ...(v?.products ?? []).map((p): [string, string] => [p, p]),
               ...(v?.categories ?? []).map((c): [string, string] => [`c:${c}`, `anything of ${c}`]),
-            ],
-            (p) =>
+            ]}
+            onChange={(p) =>
               setWhen({
                 kind: "bought",
                 product: p && !p.startsWith("c:") ? p : null,
                 category: p.startsWith("c:") ? p.slice(2) : null,
-              }),
-          )}
+              })
+            }
+          />
+        )}
         {rule.mailing == null ? " (any mailing)" : " (this mailing)"}
       </p>
       {rule.then.map((d, i) => (
@@ -187,61 +205,43 @@ export function ReactionForm({
             <>
               <NumberBox label="Points" value={d.points} onChange={(points) => setDeed(i, { ...d, points })} /> points
               on{" "}
-              {pick(
-                "Score",
-                d.score,
-                named.scores.map((s): [number, string] => [s.id, s.name]),
-                (score) => setDeed(i, { ...d, score }),
-              )}
+              <Pick
+                label="Score"
+                value={d.score}
+                options={named.scores.map((s): [number, string] => [s.id, s.name])}
+                onChange={(score) => setDeed(i, { ...d, score })}
+              />
             </>
           )}
           {d.kind === "tag" && (
-            <>
-              {pick(
-                "Put or take off",
-                d.put ? "put" : "off",
-                [
-                  ["put", "put the tag"],
-                  ["off", "take off the tag"],
-                ],
-                (p) => setDeed(i, { ...d, put: p === "put" }),
-              )}{" "}
-              {pick(
-                "Tag",
-                d.tag,
-                (v?.tags ?? []).map((t): [number, string] => [t.id, t.name]),
-                (tag) => setDeed(i, { ...d, tag }),
-              )}
-            </>
+            <PutOn
+              words={["put the tag", "take off the tag"]}
+              label="Tag"
+              put={d.put}
+              id={d.tag}
+              all={v?.tags}
+              onChange={(put, tag) => setDeed(i, { ...d, put, tag })}
+            />
           )}
           {d.kind === "list" && (
-            <>
-              {pick(
-                "Put on or take off",
-                d.put ? "put" : "off",
-                [
-                  ["put", "put on the list"],
-                  ["off", "take off the list"],
-                ],
-                (p) => setDeed(i, { ...d, put: p === "put" }),
-              )}{" "}
-              {pick(
-                "List",
-                d.list,
-                (v?.lists ?? []).map((t): [number, string] => [t.id, t.name]),
-                (list) => setDeed(i, { ...d, list }),
-              )}
-            </>
+            <PutOn
+              words={["put on the list", "take off the list"]}
+              label="List"
+              put={d.put}
+              id={d.list}
+              all={v?.lists}
+              onChange={(put, list) => setDeed(i, { ...d, put, list })}
+            />
           )}
           {d.kind === "field" && (
             <>
               set{" "}
-              {pick(
-                "Field",
-                d.field,
-                (v?.fields ?? []).map((f): [number, string] => [f.id, f.name]),
-                (field) => setDeed(i, { ...d, field }),
-              )}{" "}
+              <Pick
+                label="Field"
+                value={d.field}
+                options={(v?.fields ?? []).map((f): [number, string] => [f.id, f.name])}
+                onChange={(field) => setDeed(i, { ...d, field })}
+              />{" "}
               to{" "}
               <input
                 className="bare"
@@ -254,12 +254,12 @@ export function ReactionForm({
           {d.kind === "webhook" && (
             <>
               tell{" "}
-              {pick(
-                "System",
-                d.webhook,
-                named.systems.map((w): [number, string] => [w.id, w.name]),
-                (webhook) => setDeed(i, { ...d, webhook }),
-              )}
+              <Pick
+                label="System"
+                value={d.webhook}
+                options={named.systems.map((w): [number, string] => [w.id, w.name])}
+                onChange={(webhook) => setDeed(i, { ...d, webhook })}
+              />
             </>
           )}
           {d.kind === "task" && (

@@ -1,6 +1,7 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { api, ok } from "../../api/client";
 import { CELLS, cellWords } from "../../shared/load";
+import { LinkOf, Pick } from "../../shared/Pick";
 import { NumberBox } from "../../shared/NumberBox";
 import { Failure } from "../../shared/states";
 import { fromDay, type Leaf, toDay, type Vocabulary } from "./leaf";
@@ -15,33 +16,6 @@ const COMPARE = [
   ["at_most", "at most"],
   ["under", "less than"],
 ] as const;
-
-function Pick<T extends string | number>({
-  label,
-  value,
-  options,
-  onChange,
-}: {
-  label: string;
-  value: T;
-  options: readonly (readonly [T, string])[];
-  onChange: Change<T>;
-}) {
-  return (
-    <select
-      className="bare"
-      aria-label={label}
-      value={value}
-      onChange={(e) => onChange(options.find(([v]) => String(v) === e.target.value)![0])}
-    >
-      {options.map(([v, words]) => (
-        <option key={v} value={v}>
-          {words}
-        </option>
-      ))}
-    </select>
-  );
-}
 
 function Words({
   label,
@@ -139,34 +113,6 @@ function Boxes<T extends string>({ all, value, onChange }: { all: T[]; value: T[
   );
 }
 
-/** Any link of a mailing, or one by its name. */
-function LinkOf({
-  mailing,
-  value,
-  onChange,
-}: {
-  mailing: number;
-  value: number | null;
-  onChange: Change<number | null>;
-}) {
-  const links = useQuery({
-    queryKey: ["links", mailing],
-    queryFn: () => ok(api.GET("/api/mailings/{id}/links", { params: { path: { id: mailing } } })),
-  });
-  return (
-    <Pick
-      label="Link"
-      value={value ?? -1}
-      options={[
-        [-1, "any link"],
-        ...(links.data ?? []).map((l) => [l.position, `the link “${l.name}”`] as const),
-        ...(value != null && !links.data ? [[value, `link ${value + 1}`] as const] : []),
-      ]}
-      onChange={(l) => onChange(l < 0 ? null : l)}
-    />
-  );
-}
-
 type NearLeaf = Extract<Leaf, { kind: "near" }>;
 
 /** Takes a person's own coordinates for the centre. */
@@ -196,6 +142,24 @@ function Home({ leaf, onChange }: { leaf: NearLeaf; onChange: Change<Leaf> }) {
         }}
       />
       <Failure error={find.error} />
+    </>
+  );
+}
+
+/** More than, at least, exactly, at most, less than a number. */
+function Test({
+  leaf,
+  label,
+  onChange,
+}: {
+  leaf: Extract<Leaf, { kind: "number" | "score" }>;
+  label: string;
+  onChange: Change<Leaf>;
+}) {
+  return (
+    <>
+      <Pick label="Test" value={leaf.is} options={COMPARE} onChange={(is) => onChange({ ...leaf, is })} />
+      <NumberBox label={label} value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
     </>
   );
 }
@@ -232,8 +196,7 @@ export function Details({
     case "number":
       return (
         <>
-          is <Pick label="Test" value={leaf.is} options={COMPARE} onChange={(is) => onChange({ ...leaf, is })} />
-          <NumberBox label="Number" value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
+          is <Test leaf={leaf} label="Number" onChange={onChange} />
         </>
       );
     case "score":
@@ -245,8 +208,7 @@ export function Details({
             options={named(v.scores)}
             onChange={(score) => onChange({ ...leaf, score })}
           />{" "}
-          is <Pick label="Test" value={leaf.is} options={COMPARE} onChange={(is) => onChange({ ...leaf, is })} />
-          <NumberBox label="Points" value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
+          is <Test leaf={leaf} label="Points" onChange={onChange} />
         </>
       );
     case "date": {

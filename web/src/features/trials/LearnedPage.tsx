@@ -1,21 +1,14 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ok, type Schemas } from "../../api/client";
+import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
-import { bare, count, percent, plural, points, words } from "../../shared/format";
+import { bare, count, letter, percent, plural, points } from "../../shared/format";
 import { IntervalPlot } from "../../shared/Interval";
 import { Loaded } from "../../shared/states";
-import { useTrialSlips } from "./useTrialSlips";
+import { METRIC, useTrialSlips, verdictWords } from "./useTrialSlips";
 
-const METRIC: Record<string, string> = { human_open: "human opens", human_click: "human clicks", reply: "replies" };
-const letter = (i: number) => String.fromCharCode(65 + i);
-
-function verdictOf(v: Schemas["Verdict"]) {
-  if (v.kind === "called") return `called ${letter(v.arm)}`;
-  if (v.kind === "ahead") return `${letter(v.arm)} went out, unproven`;
-  return words(v.kind).replace("cant tell", "can’t tell");
-}
+const metric = (of: string) => METRIC[of]!.toLowerCase();
 
 /** All past trials together: what they found in the light of each other, and whether rollouts bore their pilots out. */
 export function LearnedPage() {
@@ -47,7 +40,7 @@ export function LearnedPage() {
             </p>
             {l.typical.map((t) => (
               <p key={t.metric} className="soft" style={{ margin: "0 0 4px" }}>
-                Half of {plural(t.trials, "trial")} of {METRIC[t.metric]} truly differ by less than {bare(t.effect, 2)}{" "}
+                Half of {plural(t.trials, "trial")} of {metric(t.metric)} truly differ by less than {bare(t.effect, 2)}{" "}
                 points{t.effect === 0 && ": what was found is what chance alone would make"}.
               </p>
             ))}
@@ -61,7 +54,7 @@ export function LearnedPage() {
                     estimate: t.shrunk,
                     lower: t.lower,
                     upper: t.upper,
-                    note: verdictOf(t.verdict),
+                    note: verdictWords(t.verdict),
                     tone: t.verdict.kind === "called" ? "deep" : "soft",
                   }))}
                 />
@@ -85,8 +78,8 @@ export function LearnedPage() {
                             {letter(t.arm)} less {letter(t.base)}
                           </span>
                         </TableCell>
-                        <TableCell>{METRIC[t.metric]}</TableCell>
-                        <TableCell>{verdictOf(t.verdict)}</TableCell>
+                        <TableCell>{metric(t.metric)}</TableCell>
+                        <TableCell>{verdictWords(t.verdict)}</TableCell>
                         <TableCell className="num">{points(t.difference, 2)}</TableCell>
                         <TableCell className="num">
                           {points(t.shrunk, 2)}{" "}

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { FileButton } from "../../shared/FileButton";
-import { bare, count, percent, points, pValue } from "../../shared/format";
+import { bare, count, letter, percent, points, pValue } from "../../shared/format";
 import { IntervalPlot } from "../../shared/Interval";
 import { Loaded } from "../../shared/states";
 import { useTrialSlips } from "./useTrialSlips";
@@ -18,7 +18,7 @@ Your lamp is lit,12000,655,29
 
 function Metric({ m }: { m: Schemas["OutsideMetric"] }) {
   const many = m.pairs.length > 1;
-  const letters = new Map(m.rates.map((r, i) => [r.variant, String.fromCharCode(65 + i)]));
+  const letters = new Map(m.rates.map((r, i) => [r.variant, letter(i)]));
   const named = (v: string) => letters.get(v) ?? v;
   return (
     <section>

@@ -1,9 +1,8 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { type Schemas } from "../../api/client";
-import { points, pValue, words } from "../../shared/format";
+import { letter, points, pValue, words } from "../../shared/format";
 
 type Reading = Schemas["Reading"];
-const letter = (i: number) => String.fromCharCode(65 + i);
 
 /** Every comparison: the interval that holds for all together, Holm's p, what stands beside it, and the guardrails. */
 export function Pairs({ r }: { r: Reading }) {

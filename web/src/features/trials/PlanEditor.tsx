@@ -4,7 +4,7 @@ import { useDeferredValue, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
-import { bare, count, percent } from "../../shared/format";
+import { bare, count, letter, percent } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import { RehearsalView } from "./RehearsalView";
 
@@ -180,7 +180,7 @@ export function PlanEditor({
             <MenuItem value={-1}>{subjects.length > 2 ? "every other arm" : "the other arm"}</MenuItem>
             {subjects.map((s, i) => (
               <MenuItem key={i} value={i}>
-                {String.fromCharCode(65 + i)} as the control: {s}
+                {letter(i)} as the control: {s}
               </MenuItem>
             ))}
           </TextField>
@@ -215,7 +215,7 @@ export function PlanEditor({
           >
             {subjects.map((s, i) => (
               <MenuItem key={i} value={i}>
-                {String.fromCharCode(65 + i)}: {s}
+                {letter(i)}: {s}
               </MenuItem>
             ))}
             <MenuItem value={-1}>nothing</MenuItem>

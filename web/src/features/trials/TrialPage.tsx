@@ -5,17 +5,16 @@ import { useParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { Arm } from "../../shared/Arm";
-import { bare, count, instant, percent, points, pValue, words } from "../../shared/format";
+import { bare, count, instant, letter, percent, points, pValue, words } from "../../shared/format";
 import { IntervalPlot, type IntervalRow } from "../../shared/Interval";
 import { Failure, Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
 import { Pairs } from "./Pairs";
 import { PlanEditor } from "./PlanEditor";
-import { useTrialSlips } from "./useTrialSlips";
+import { METRIC, useTrialSlips } from "./useTrialSlips";
 
 type View = Schemas["TrialView"];
 type Reading = NonNullable<View["reading"]>;
-const METRIC: Record<string, string> = { human_open: "Human opens", human_click: "Human clicks", reply: "Replies" };
 
 export function TrialPage() {
   const id = Number(useParams().id);
@@ -73,8 +72,8 @@ function Sealed({ v }: { v: View }) {
       )}
       {trial.stopped.map((s) => (
         <p key={s.arm} className="note bad">
-          {String.fromCharCode(65 + s.arm)} was stopped {instant(s.at)} for {s.harm}: z {s.z.toFixed(2)} against{" "}
-          {String.fromCharCode(65 + s.against)}, over the bound of {s.z_bound.toFixed(2)}.
+          {letter(s.arm)} was stopped {instant(s.at)} for {s.harm}: z {s.z.toFixed(2)} against {letter(s.against)}, over
+          the bound of {s.z_bound.toFixed(2)}.
         </p>
       ))}
       <p>
@@ -257,7 +256,6 @@ function Read({ v, reading: r }: { v: View; reading: Reading }) {
       ok(api.POST("/api/trials/{id}/release", { params: { path: { id: trial.id } }, body: { at_once } })),
     onSuccess: () => client.invalidateQueries(),
   });
-  const letter = (n: number) => String.fromCharCode(65 + n);
   const two = r.pairs.length === 1;
   const first = r.pairs[0]!;
   const rows: IntervalRow[] = [

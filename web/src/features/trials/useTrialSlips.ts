@@ -1,22 +1,25 @@
 import { useQuery } from "@tanstack/react-query";
 import { api, ok, type Schemas } from "../../api/client";
+import { letter } from "../../shared/format";
+
+export const METRIC: Record<string, string> = {
+  human_open: "Human opens",
+  human_click: "Human clicks",
+  reply: "Replies",
+};
+
+/** A verdict in a few words. */
+export function verdictWords(v: Schemas["Verdict"]): string {
+  if (v.kind === "called") return `called for ${letter(v.arm)}`;
+  if (v.kind === "ahead") return `${letter(v.arm)} goes out, unproven`;
+  return v.kind === "cant_tell" ? "can't tell" : v.kind === "void" ? "void" : "too close to matter";
+}
 
 /** Where a trial stands, in a few words. */
 export function standing(t: Schemas["Trial"]): string {
   if (t.state === "planned") return "planned, not sealed";
   if (t.state === "collecting") return "collecting";
-  const v = t.verdict;
-  const verdict = !v
-    ? ""
-    : v.kind === "called"
-      ? `called for ${String.fromCharCode(65 + v.arm)}`
-      : v.kind === "ahead"
-        ? `${String.fromCharCode(65 + v.arm)} goes out, unproven`
-        : v.kind === "cant_tell"
-          ? "can't tell"
-          : v.kind === "void"
-            ? "void"
-            : "too close to matter";
+  const verdict = t.verdict ? verdictWords(t.verdict) : "";
   return t.state === "read" ? `${verdict}, rollout waits` : verdict;
 }
 
