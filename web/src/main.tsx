@@ -17,6 +17,7 @@ import { WordsPage } from "./features/contacts/WordsPage";
 import { CapGuidePage } from "./features/clearance/CapGuidePage";
 import { RulesPage } from "./features/clearance/RulesPage";
 import { SluicePage } from "./features/clearance/SluicePage";
+import { DomainsPage } from "./features/clearance/DomainsPage";
 import { SuppressionListPage, SuppressionPage } from "./features/clearance/SuppressionPage";
 import { HoldoutPage } from "./features/clearance/HoldoutPage";
 import { ForecastPage } from "./features/clearance/ForecastPage";
@@ -69,6 +70,7 @@ const router = createBrowserRouter([
       { path: "/contacts/:id", element: <ContactPage /> },
       { path: "/clearance", element: <ClearanceHome /> },
       { path: "/clearance/rules", element: <RulesPage /> },
+      { path: "/clearance/domains", element: <DomainsPage /> },
       { path: "/clearance/suppression", element: <SuppressionPage /> },
       { path: "/clearance/suppression/:id", element: <SuppressionListPage /> },
       { path: "/clearance/cap-guide", element: <CapGuidePage /> },

@@ -134,6 +134,28 @@ fn monday(day: i64) -> i64 {
     day - (day + 3).rem_euclid(7)
 }
 
+/// The `n`-th latest of some instants, when there are so many. `n` is small nearly always.
+fn nth_latest(of: impl Iterator<Item = Instant>, n: usize) -> Option<Instant> {
+    const FEW: usize = 8;
+    if n > FEW {
+        let mut all: Vec<Instant> = of.collect();
+        all.sort_unstable();
+        return all.len().checked_sub(n).and_then(|i| all.get(i).copied());
+    }
+    // The latest ones, in order.
+    let mut latest = [Instant(i64::MIN); FEW];
+    let mut found = 0;
+    for t in of {
+        let place = latest[..found].iter().position(|l| *l < t).unwrap_or(found);
+        if place < n {
+            found = n.min(found + 1);
+            latest.copy_within(place..found - 1, place + 1);
+            latest[place] = t;
+        }
+    }
+    (found == n && n > 0).then(|| latest[n - 1])
+}
+
 impl Cap {
     /// # Errors
     /// A limit of 0 or above 100, a window under an hour or above a year.
@@ -183,21 +205,21 @@ impl Cap {
         }
         let mut t = at;
         loop {
-            let within = || {
-                messages.iter().filter(|m| self.scope.covers(m.kind) && m.precedes(t, me) && self.in_window(m.at, t, clock)).map(|m| m.at)
-            };
+            let there = messages.iter().filter(|m| self.scope.covers(m.kind) && m.precedes(t, me)).map(|m| m.at);
             let limit = self.limit as usize;
-            if within().take(limit).count() < limit {
-                return t;
-            }
             let next = match self.window.rolling() {
-                Some(w) => {
-                    let mut within: Vec<Instant> = within().collect();
-                    within.sort_unstable();
-                    within[within.len() - limit] + w
+                // The one that has to leave the window first.
+                Some(w) => match nth_latest(there.filter(|s| *s > t + -w), limit) {
+                    None => return t,
+                    Some(leaves) => leaves + w,
+                },
+                None => {
+                    if there.filter(|s| self.in_window(*s, t, clock)).take(limit).count() < limit {
+                        return t;
+                    }
+                    let today = clock.day(t);
+                    clock.first_of_day(if self.window == Window::IsoWeek { monday(today) + 7 } else { today + 1 })
                 }
-                None if self.window == Window::IsoWeek => clock.first_of_day(monday(clock.day(t)) + 7),
-                None => clock.first_of_day(clock.day(t) + 1),
             };
             // A reservation later on may fill the window again; a window that never opens is a fault
             // of the calendar, not of the person.

@@ -267,6 +267,7 @@ impl Director {
             list: Some(list.to_owned()),
             tag,
             consent: true,
+            entity: String::new(),
             evidence: evidence.to_owned(),
             fixes: imports::Fixes::default(),
         };

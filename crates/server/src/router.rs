@@ -2,8 +2,8 @@
 
 use crate::error::ApiError;
 use crate::handlers::{
-    base_check, changes, clearance, consent, contacts, course, findings, goals, guides, imports, letterheads, mailings, messages, people,
-    reactions, rules, scores, segments, suppression, today, trials, webhooks,
+    base_check, changes, clearance, consent, contacts, course, domains, findings, goals, guides, imports, letterheads, mailings, messages,
+    people, reactions, rules, scores, segments, suppression, today, trials, webhooks,
 };
 use crate::state::App;
 use crate::{assets, public};
@@ -80,9 +80,14 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(rules::current, rules::save))
         .routes(routes!(rules::versions))
         .routes(routes!(rules::preview))
+        .routes(routes!(domains::all))
+        .routes(routes!(domains::pause))
+        .routes(routes!(domains::resume))
         .routes(routes!(suppression::all, suppression::make))
         .routes(routes!(suppression::near_misses, suppression::decide))
         .routes(routes!(suppression::preview))
+        .routes(routes!(suppression::preview_rule))
+        .routes(routes!(suppression::without))
         .routes(routes!(suppression::one, suppression::end))
         .routes(routes!(suppression::add))
         .routes(routes!(suppression::take_off))

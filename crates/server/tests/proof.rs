@@ -124,9 +124,20 @@ async fn near_misses_are_decided_once_and_suppressing_is_seen_before() {
     let (status, words) = s.api("POST", "/api/suppression/near-misses", &json!({ "subject": subjects[1], "list_id": 1 }).to_string()).await;
     assert!(status == StatusCode::CONFLICT || status.is_client_error(), "{status} {words}");
     assert!(s.ok("GET", "/api/suppression/near-misses", &Value::Null).await.as_array().unwrap().is_empty(), "choices are remembered");
+    let without = s.ok("GET", "/api/suppression/1/without", &Value::Null).await;
+    assert_eq!((&without["people"], &without["effects"][0]["before"], &without["effects"][0]["after"]), (&json!(2), &json!(2), &json!(4)));
+    // A domain on pause gets nothing until its end, or until somebody ends it.
+    let until = tomorrow + 3 * 86_400_000;
+    s.ok("POST", "/api/domains/pauses", &json!({ "domain": "harbour.example", "until": until, "reason": "their host is full" })).await;
     s.advance(25).await;
     let got = s.count("SELECT count(*) FROM send WHERE state <> 6");
     assert_eq!(got, 2, "harbour and press-desk-west; never barred by guess");
+    let domains = s.ok("GET", "/api/domains", &Value::Null).await;
+    assert_eq!((&domains[0]["name"], &domains[0]["pause"]["held"]), (&json!("harbour.example"), &json!(1)));
+    assert_eq!(s.count("SELECT count(*) FROM send WHERE handed_at IS NOT NULL"), 1);
+    s.ok("DELETE", &format!("/api/domains/{}/pause", domains[0]["id"]), &Value::Null).await;
+    s.advance(1).await;
+    assert_eq!(s.count("SELECT count(*) FROM send WHERE handed_at IS NOT NULL"), 2);
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -64,6 +64,11 @@ impl Audience {
         if of.len() > 1 { Some(Tree::All { of }) } else { of.pop() }
     }
 
+    /// May it be other people at another instant?
+    pub(crate) fn asks_the_time(&self) -> bool {
+        self.segment.is_some() || self.also.iter().chain(&self.without).any(|g| matches!(g, Group::Segment { .. }))
+    }
+
     /// The condition that it puts on `contact c`.
     ///
     /// # Errors

@@ -1,5 +1,6 @@
 //! Contacts: the list with paging, sorting and search, and one person whole.
 
+use crate::db::{beside, readable_beside};
 use crate::segments::sets::Filled;
 use crate::{Result, StoreError};
 use rinse_core::Instant;
@@ -119,7 +120,7 @@ fn filter_by(c: &Connection, q: &Query, now: Instant, bits: bool) -> Result<(Str
         );
     }
     if bits {
-        wheres.extend(member_sets(q).iter().enumerate().map(|(k, _)| format!("in_set({k}, c.id)")));
+        wheres.extend(member_sets(q, 1, 1).iter().enumerate().map(|(k, _)| format!("in_set({k}, c.id)")));
     }
     if let Some(list) = q.list.filter(|_| !bits) {
         values.push(Box::new(list));
@@ -155,11 +156,23 @@ pub fn present(c: &Connection) -> Result<i64> {
         .query_row([], |r| r.get(0))?)
 }
 
-/// The list and the tag that are asked for, each by the query of its people.
-fn member_sets(q: &Query) -> Vec<(String, Vec<rusqlite::types::Value>)> {
-    let of = |id: Option<i64>, sql: &str| id.map(|id| (sql.to_owned(), vec![id.into()]));
+/// The list and the tag that are asked for, each by the query of its people with these numbers.
+fn member_sets(q: &Query, from: i64, to: i64) -> Vec<(String, Vec<rusqlite::types::Value>)> {
+    let of = |id: Option<i64>, sql: &str| id.map(|id| (format!("{sql} AND contact_id BETWEEN {from} AND {to}"), vec![id.into()]));
     let list = of(q.list, "SELECT contact_id FROM list_member WHERE list_id = ?");
     list.into_iter().chain(of(q.tag, "SELECT contact_id FROM contact_tag WHERE tag_id = ?")).collect()
+}
+
+/// Who is on the list and the tag that are asked for; of a large base, halves are read side by side.
+fn members(c: &Connection, q: &Query, last: i64) -> Result<Filled> {
+    let path = readable_beside(c).filter(|_| last > 200_000 && (q.list.is_some() || q.tag.is_some()));
+    let Some(path) = path else { return Filled::new(c, &member_sets(q, 1, last), 1, last) };
+    std::thread::scope(|scope| {
+        let rest = scope.spawn(|| Filled::new(&beside(path)?, &member_sets(q, last / 2 + 1, last), 1, last));
+        let mut all = Filled::new(c, &member_sets(q, 1, last / 2), 1, last)?;
+        all.add(&rest.join().map_err(|_| StoreError::Stopped)??);
+        Ok(all)
+    })
 }
 
 /// One page.
@@ -170,7 +183,7 @@ pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
     let all = present(c)?;
     let last: i64 = c.prepare_cached("SELECT coalesce(max(id), 0) FROM contact")?.query_row([], |r| r.get(0))?;
     // Walking an index and asking bits is as fast at any sort; a search is few people, found first.
-    let members = Filled::new(c, &member_sets(q), 1, last)?;
+    let members = members(c, q, last)?;
     let narrowed = !q.search.trim().is_empty() || q.status.is_some() || q.load.is_some() || q.segment.is_some();
     // Nobody who is gone is on anything.
     let known = match q.list.is_some() || q.tag.is_some() {

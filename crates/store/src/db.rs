@@ -5,6 +5,7 @@ use crate::journal::Journal;
 use r2d2::Pool;
 use r2d2_sqlite::SqliteConnectionManager;
 pub use rusqlite::Connection;
+use rusqlite::OpenFlags;
 use rusqlite_migration::{M, Migrations};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, mpsc};
@@ -104,6 +105,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/006_proof.sql")),
     M::up(include_str!("../migrations/007_mailings.sql")),
     M::up(include_str!("../migrations/008_reactions_and_trials.sql")),
+    M::up(include_str!("../migrations/009_entities_and_trials.sql")),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;
@@ -111,6 +113,19 @@ const GROUP: usize = 1_000;
 const ROLLED_AT_ONCE: usize = 200;
 /// As much of the file as readers map into memory.
 pub(crate) const MAPPED: i64 = 4 << 30;
+
+/// The file of a connection that others can read beside it: none inside a write, whose changes nobody else sees.
+pub(crate) fn readable_beside(c: &Connection) -> Option<&str> {
+    c.path().filter(|path| c.is_autocommit() && !path.is_empty())
+}
+
+/// A connection of one thread's own to read with, without SQLite's locks around each value.
+pub(crate) fn beside(path: &str) -> crate::Result<Connection> {
+    let other = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
+    other.busy_timeout(std::time::Duration::from_secs(10))?;
+    other.pragma_update(None, "mmap_size", MAPPED)?;
+    Ok(other)
+}
 /// Events are small: more of them share one.
 const GROUP_OF_EVENTS: usize = 4_000;
 

@@ -165,6 +165,18 @@ pub fn of_mailing(c: &Connection, mailing: i64) -> Result<Letterhead> {
     }
 }
 
+/// The legal entity that somebody gives consent to: one that a letterhead writes for, or (empty) the first.
+///
+/// # Errors
+/// When no letterhead is of it.
+pub fn entity(c: &Connection, given: &str) -> Result<String> {
+    let given = given.trim();
+    if given.is_empty() || c.prepare_cached("SELECT 1 FROM letterhead WHERE entity = ?1")?.exists([given])? {
+        return Ok(given.to_owned());
+    }
+    Err(StoreError::Refused(format!("No letterhead writes for “{given}”. Choose a legal entity that one of them names.")))
+}
+
 /// Keeps the letterhead with a mailing whose sending begins.
 ///
 /// # Errors

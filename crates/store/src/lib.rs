@@ -24,6 +24,7 @@ pub mod clearing;
 pub mod consent;
 pub mod contacts;
 mod db;
+pub mod domains;
 pub mod erasure;
 pub mod events;
 pub mod fields;

@@ -53,6 +53,9 @@ pub(crate) enum Image {
         lists: Vec<i64>,
         tags: Vec<i64>,
         consent: Option<Stated>,
+        /// The legal entity it was given to; empty: the first.
+        #[serde(default)]
+        entity: String,
     },
     /// A score: what stood in the field, and on that day from that source.
     Score {
@@ -316,7 +319,7 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
             fields::put_back(c, contact, field)?;
             fields::forget_score(c, contact, *id, *day, source, *number)?;
         }
-        Image::Profile { profile, fields, lists, tags, consent } => {
+        Image::Profile { profile, fields, lists, tags, consent, entity } => {
             if since(c, contact, run)? {
                 return Ok(false);
             }
@@ -330,7 +333,8 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
                 }
             }
             if let Some(consent) = consent {
-                ledger::restate(c, contact, now, "taken back", *consent, origin)?;
+                let origin = Origin { entity: entity.clone(), ..origin.clone() };
+                ledger::restate(c, contact, now, "taken back", *consent, &origin)?;
             }
         }
     }

@@ -301,6 +301,18 @@ pub(crate) fn of_mailing(c: &Connection, target: Target, at: Instant) -> Result<
         .collect::<rusqlite::Result<_>>()?)
 }
 
+/// Can what these lists say be another thing at an instant to come: by a live rule, or by lines that end?
+pub(crate) fn changes_by_itself(c: &Connection, asked: &[(i64, Option<i64>)]) -> Result<bool> {
+    let mut ends =
+        c.prepare_cached("SELECT 1 FROM suppression_entry WHERE list_id = ?1 AND expires_at IS NOT NULL AND ended_at IS NULL")?;
+    for (list, segment) in asked {
+        if segment.is_some() || ends.exists([list])? {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
 /// # Errors
 /// When the database fails.
 pub fn applying(c: &Connection, target: Target, at: Instant) -> Result<Applying> {
@@ -356,13 +368,7 @@ pub(crate) fn naming_on(c: &Connection, asked: &[(i64, Option<i64>)], contact: i
     let (key, domain): (String, String) = c
         .prepare_cached("SELECT c.address_key, d.name FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?
         .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
-    let mut names = vec![key.clone(), rinse_core::suppression::hash(&key), domain.clone()];
-    let mut rest = Some(domain.as_str());
-    while let Some(name) = rest {
-        names.push(format!("*.{name}"));
-        rest = name.split_once('.').map(|(_, parent)| parent);
-    }
-    let names = std::rc::Rc::new(names.into_iter().map(rusqlite::types::Value::from).collect::<Vec<_>>());
+    let names = std::rc::Rc::new(names_of(&key, &domain).into_iter().map(rusqlite::types::Value::from).collect::<Vec<_>>());
     let on: Vec<i64> = c
         .prepare_cached("SELECT list_id FROM suppression_entry WHERE text IN rarray(?1) AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)")?
         .query_map(params![names, at.0], |r| r.get(0))?
@@ -410,26 +416,71 @@ pub fn would_name(c: &Connection, entries: &[Entry]) -> Result<Vec<i64>> {
     named(c, &lists)
 }
 
-/// Whom a list catches now: how many, and the last of them to come into the base.
+/// Whom a list catches now: how many, and the last of them: by when both the line and the person were there. When
+/// somebody came into the segment of a live rule isn't known; they count from when they came into the base.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[schema(as = SuppressionCatch)]
 pub struct Catch {
     pub people: i64,
-    pub last: Vec<crate::contacts::ContactRow>,
+    pub last: Vec<Caught>,
+}
+
+/// Somebody on a suppression list, and since when.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Caught {
+    pub id: i64,
+    pub address: String,
+    pub at: i64,
 }
 
 /// # Errors
 /// When there is no such list.
 pub fn catches(c: &Connection, id: i64, now: Instant) -> Result<Catch> {
     let list = one(c, id)?;
-    let mut caught: Vec<i64> = match list.segment_id {
-        Some(segment) => segments::people(c, &Tree::Segment { segment }, now)?,
-        None => vec![],
-    };
     let mut lists = Lists::default();
     fill(c, &mut lists, 0, id, now)?;
-    caught.extend(named(c, &lists)?);
-    caught.sort_unstable_by(|a, b| b.cmp(a));
-    caught.dedup();
-    Ok(Catch { people: i64::try_from(caught.len()).unwrap_or(0), last: crate::contacts::by_ids(c, &caught[..caught.len().min(20)])? })
+    // Since when each name is on the list.
+    let mut since: HashMap<String, i64> = HashMap::new();
+    let mut s = c.prepare_cached(
+        "SELECT text, added_at FROM suppression_entry WHERE list_id = ?1 AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > ?2)",
+    )?;
+    let mut rows = s.query([id, now.0])?;
+    while let Some(r) = rows.next()? {
+        since.insert(r.get(0)?, r.get(1)?);
+    }
+    let mut caught: HashMap<i64, i64> = HashMap::new();
+    if let Some(segment) = list.segment_id {
+        let mut added = c.prepare_cached("SELECT added_at FROM contact WHERE id = ?1")?;
+        for person in segments::people(c, &Tree::Segment { segment }, now)? {
+            caught.insert(person, added.query_row([person], |r| r.get(0))?);
+        }
+    }
+    let mut person =
+        c.prepare_cached("SELECT c.address_key, d.name, c.added_at FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?;
+    for id in named(c, &lists)? {
+        let (key, domain, added): (String, String, i64) = person.query_row([id], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+        let lines = names_of(&key, &domain).into_iter().filter_map(|n| since.get(&n).copied());
+        let at = lines.min().unwrap_or(added).max(added);
+        caught.entry(id).and_modify(|before| *before = (*before).min(at)).or_insert(at);
+    }
+    let mut last: Vec<(i64, i64)> = caught.iter().map(|(id, at)| (*at, *id)).collect();
+    last.sort_unstable_by(|a, b| b.cmp(a));
+    last.truncate(20);
+    let rows = crate::contacts::by_ids(c, &last.iter().map(|l| l.1).collect::<Vec<_>>())?;
+    let at: HashMap<i64, i64> = last.iter().map(|(at, id)| (*id, *at)).collect();
+    let mut last: Vec<Caught> =
+        rows.into_iter().map(|r| Caught { at: at.get(&r.id).copied().unwrap_or(0), id: r.id, address: r.address }).collect();
+    last.sort_by_key(|l| (std::cmp::Reverse(l.at), l.id));
+    Ok(Catch { people: i64::try_from(caught.len()).unwrap_or(0), last })
+}
+
+/// Everything that names a person on a list: their address, its hash, its domain, and those that it is in.
+fn names_of(key: &str, domain: &str) -> Vec<String> {
+    let mut names = vec![key.to_owned(), rinse_core::suppression::hash(key), domain.to_owned()];
+    let mut rest = Some(domain);
+    while let Some(name) = rest {
+        names.push(format!("*.{name}"));
+        rest = name.split_once('.').map(|(_, parent)| parent);
+    }
+    names
 }

@@ -68,7 +68,7 @@ async fn staged(store: &Store, name: &str, bytes: &[u8], mapping: Vec<Option<Fie
     let scores = mapping.contains(&Some(Field::ScoreDate));
     let word = |w: &str| (!scores).then(|| w.to_owned());
     let evidence = "paper form".into();
-    let d = Decision { mapping, header: true, list: word("All"), tag: word("Guest"), consent, evidence, fixes };
+    let d = Decision { mapping, header: true, list: word("All"), tag: word("Guest"), consent, entity: String::new(), evidence, fixes };
     imports::decide(store, id, d, NOW).await.unwrap();
     imports::check(store, id, |d| Some(d != "washed-out.example"), |_| {}).await.unwrap()
 }
@@ -335,8 +335,16 @@ async fn scores_fill_only_their_field_and_keep_their_history() {
         assert_eq!(&store.read_now(|c| Ok(everybody(c))).unwrap(), want);
     }
     let dated = vec![Some(Field::Address), Some(Field::Score { name: "Care".into() }), None, None];
-    let d =
-        Decision { mapping: dated, header: true, list: None, tag: None, consent: false, evidence: String::new(), fixes: Fixes::default() };
+    let d = Decision {
+        mapping: dated,
+        header: true,
+        list: None,
+        tag: None,
+        consent: false,
+        entity: String::new(),
+        evidence: String::new(),
+        fixes: Fixes::default(),
+    };
     assert!(imports::decide(&store, again.id, d, NOW).await.unwrap_err().to_string().contains("without a date"));
 }
 

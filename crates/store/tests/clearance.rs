@@ -13,7 +13,9 @@ use rinse_core::hours::Hours;
 use rinse_core::segment::{Field, TextTest, Tree};
 use rinse_core::suppression::{Entry, hash};
 use rinse_core::{DAY, HOUR, Instant};
+use rinse_store::clearing::forecast::Suppressing;
 use rinse_store::clearing::{self, forecast, person, record};
+use rinse_store::domains::{self, NewDomainPause};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::suppression::{self, Beside, For, NewList};
 use rinse_store::{Connection, letterheads, mailings, merges, responses, rules, runs, segments, sends, settings};
@@ -28,6 +30,10 @@ fn beside(expires_at: Option<Instant>) -> Beside<'static> {
 
 fn bar(c: &Connection, list: i64, text: &str) {
     suppression::add(c, list, &Entry::parse(text).unwrap(), beside(None), START).unwrap();
+}
+
+fn pause_of(domain: &str, until: Instant) -> NewDomainPause {
+    NewDomainPause { domain: domain.into(), until: until.0, reason: "their host asks for time".into() }
 }
 
 fn cap(limit: u32, window: Window, scope: Scope) -> Cap {
@@ -194,7 +200,7 @@ proptest! {
     #[test]
     fn all_ways_to_ask_agree(
         set in rule_sets(), country in prop::collection::vec(0usize..3, 8), acts in prop::collection::vec((1i64..9, 0usize..5), 0..9),
-        lines in prop::collection::vec((1i64..9, 0usize..6), 0..5), topic in prop::option::of(1i64..3), hours in 0i64..60, holdout in any::<bool>(),
+        lines in prop::collection::vec((1i64..9, 0usize..7), 0..5), topic in prop::option::of(1i64..3), hours in 0i64..60, holdout in any::<bool>(),
     ) {
         run(8, move |c| {
             let set = RuleSet { confirm: vec!["DE".into()], holdout: holdout.then_some(Holdout { share: 0.4 }), ..set };
@@ -222,6 +228,7 @@ proptest! {
                     2 => bar(c, of_topic, "*.tern.example"),
                     3 => { suppression::add(c, 1, &Entry::parse(&p(who - 1)).unwrap(), beside(Some(START + 20 * HOUR)), START).unwrap(); }
                     4 => bar(c, rule, &p(who - 1)),
+                    5 => domains::pause(c, &pause_of("Tern.example", START + who * DAY), START, None).unwrap(),
                     _ => suppression::end(c, other, START + 10 * HOUR, None).unwrap_or_default(),
                 }
             }
@@ -313,6 +320,88 @@ fn moving_a_mailing_shows_its_effect_before_it_is_saved() {
         // A preview counts what is planned before it as reserved.
         assert_eq!(clearing::preview(c, second, START + 20 * HOUR, START, None).unwrap().sluice().cleared, 0);
         assert_eq!(clearing::preview(c, second, START + 20 * HOUR, START, Some(&RuleSet::default())).unwrap().sluice().cleared, 3);
+    });
+}
+
+/// Barring more people, by lines or a live rule, and ending a list do to the coming mailings what is said beforehand.
+#[test]
+fn another_suppression_does_what_its_preview_says() {
+    run(6, |c| {
+        rules::save(c, START, None, &RuleSet { caps: vec![cap(1, Window::Days { n: 2 }, Scope::Marketing)], ..RuleSet::default() }, "")
+            .unwrap();
+        let p = |n: i64| format!("p{n}@tern.example");
+        let usual = Plan { hours: 10, topic: Some(1), over: OverCap::Skip, priority: 3, hold_days: 7 };
+        plan(c, &usual);
+        plan(c, &Plan { hours: 20, topic: Some(2), ..usual });
+        let said = |other: Option<&Suppressing>| serde_json::to_value(forecast::forecast_if(c, START, None, None, other).unwrap()).unwrap();
+        c.execute("UPDATE contact SET country = 'NO' WHERE id = 3", []).unwrap();
+        let without = said(None);
+        for (name, scope, segment) in [("Lines", For::Topic { id: 1 }, false), ("Rule", For::All, true)] {
+            let tree = Tree::Text { field: Field::Country, is: TextTest::Is, value: "NO".into() };
+            let segment = segment.then(|| segments::save(c, None, &segments::Draft { name: name.into(), tree }, START, None).unwrap());
+            let people = match segment {
+                Some(segment) => segments::people(c, &Tree::Segment { segment }, START).unwrap(),
+                None => suppression::would_name(c, &[Entry::parse(&p(0)).unwrap(), Entry::parse(&p(3)).unwrap()]).unwrap(),
+            };
+            assert!(!people.is_empty());
+            let expected = said(Some(&Suppressing::Also { scope, people }));
+            assert_ne!(expected, without);
+            let list = suppression::make(c, &NewList { name: name.into(), reason: String::new(), scope, segment_id: segment }, START, None)
+                .unwrap();
+            if segment.is_none() {
+                bar(c, list, &p(0));
+                bar(c, list, &p(3));
+                let caught: Vec<String> = suppression::catches(c, list, START).unwrap().last.into_iter().map(|l| l.address).collect();
+                assert_eq!(caught, [p(0), p(3)]);
+            }
+            assert_eq!(said(None), expected);
+            assert_eq!(said(Some(&Suppressing::Without { list })), without);
+            suppression::end(c, list, START, None).unwrap();
+            assert_eq!(said(None), without);
+        }
+    });
+}
+
+/// A paused domain gets nothing, service mail neither; its end, or being ended before, lets what waited go, once.
+#[test]
+fn a_paused_domain_waits() {
+    run(3, |c| {
+        c.execute_batch(
+            "INSERT INTO domain (name) VALUES ('auk.example'); UPDATE contact SET domain_id = (SELECT max(id) FROM domain) WHERE id = 3",
+        )
+        .unwrap();
+        let refused = |d: &str, until: Instant| domains::pause(c, &pause_of(d, until), START, None).unwrap_err().to_string();
+        assert!(refused("nobody.example", START + DAY).contains("Nobody in the base"));
+        assert!(refused("tern.example", START).contains("to come"));
+        domains::pause(c, &pause_of("@TERN.example", START + 2 * DAY), START, None).unwrap();
+        let (news, receipt) = (mailing(c, None, OverCap::Hold), mailing(c, None, OverCap::Hold));
+        c.execute("UPDATE mailing SET class = 2 WHERE id = ?1", [receipt]).unwrap();
+        for m in [news, receipt] {
+            start(c, m, START + HOUR);
+        }
+        let gone = |at: Instant| {
+            hand_over(c, at, "250 2.0.0 ok");
+            rows::<i64>(c, "SELECT count(*) FROM send WHERE state = 3")[0]
+        };
+        assert_eq!(gone(START + HOUR), 2, "the other domain's");
+        let later = mailing(c, None, OverCap::Hold);
+        let said = person::explain(c, later, 1, START + HOUR, START + HOUR).unwrap();
+        assert_eq!((said.first, said.until), (Some(Reason::DomainPaused), Some((START + 2 * DAY).0)));
+        assert!(said.answers.iter().any(|a| a.reason == Reason::DomainPaused && a.saw.contains("asks for time")));
+        let all = domains::all(c, START + HOUR).unwrap();
+        assert_eq!((all[0].name.as_str(), all[0].pause.as_ref().map(|p| p.held), all[1].handed), ("tern.example", Some(4), 2));
+        assert_eq!(gone(START + DAY), 2);
+        // A longer one takes its place; ended before its time, everything goes.
+        domains::pause(c, &pause_of("tern.example", START + 5 * DAY), START + DAY, None).unwrap();
+        assert_eq!(gone(START + 3 * DAY), 2);
+        domains::resume(c, all[0].id, START + 3 * DAY, Some(1)).unwrap();
+        assert!(domains::resume(c, all[0].id, START + 3 * DAY, Some(1)).is_err());
+        assert_eq!(gone(START + 3 * DAY), 6);
+        assert_eq!(
+            person::explain(c, later, 1, START + HOUR, START + 9 * DAY).unwrap().first,
+            Some(Reason::DomainPaused),
+            "as it was then"
+        );
     });
 }
 

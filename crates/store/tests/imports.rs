@@ -3,10 +3,13 @@
 
 use proptest::prelude::*;
 use rinse_core::Instant;
+use rinse_core::consent::Act;
 use rinse_core::segment::FieldKind;
 use rinse_core::table::Field;
 use rinse_store::imports::{self, Decision, Run};
-use rinse_store::{Store, fields};
+use rinse_store::ledger::{self, Origin};
+use rinse_store::letterheads::{self, Letterhead};
+use rinse_store::{Store, contacts, fields, runs};
 use std::collections::BTreeMap;
 
 const NOW: Instant = Instant(1_700_000_000_000);
@@ -60,6 +63,7 @@ async fn staged(store: &Store, bytes: &[u8]) -> Run {
         list: Some("All".into()),
         tag: Some("Guest".into()),
         consent: true,
+        entity: String::new(),
         evidence: "paper form".into(),
         fixes: imports::Fixes::default(),
     };
@@ -169,10 +173,74 @@ async fn a_mapping_is_remembered_and_kinds_are_kept() {
         list: None,
         tag: None,
         consent: false,
+        entity: String::new(),
         evidence: String::new(),
         fixes: imports::Fixes::default(),
     };
     assert!(imports::decide(&store, id, decision(twice), NOW).await.unwrap_err().to_string().contains("same field"));
     imports::decide(&store, id, decision(vec![Some(Field::Address), None, Some(as_text)]), NOW).await.unwrap();
     assert!(imports::check(&store, id, |_| None, |_| {}).await.unwrap_err().to_string().contains("another kind of value"));
+}
+
+/// People who agreed with another legal entity than the first: only their consent to it is raised, never over
+/// a refusal of it, and taking the import back puts that back.
+#[tokio::test]
+async fn consent_to_another_legal_entity_comes_in() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Store::open(folder.path(), false).unwrap();
+    let csv = b"E-mail,First name,Visits\nwren@tern.example,Wren,3\nrook@tern.example,Rook,4\n";
+    let first = staged(&store, csv).await;
+    imports::apply(&store, first.id, NOW, None, |_| true).await.unwrap();
+    let shop = || Origin { source: "form", entity: "Lantern Shop Ltd".into(), ..Origin::default() };
+    store
+        .write(move |c| {
+            let l = Letterhead {
+                name: "Shop".into(),
+                from_name: "Shop".into(),
+                from_address: "shop@skerry-light.example".into(),
+                postal_address: "1 Quay".into(),
+                entity: "Lantern Shop Ltd".into(),
+                ..Letterhead::default()
+            };
+            letterheads::save(c, &l, NOW)?;
+            let rook = contacts::id_of(c, "rook@tern.example")?.unwrap();
+            ledger::act(c, rook, NOW, Act::Agreed, &shop())?;
+            ledger::act(c, rook, NOW, Act::Withdrew, &shop()).map(|_| ())
+        })
+        .await
+        .unwrap();
+    let raw = store.folder().join("imports/upload-shop");
+    std::fs::write(&raw, b"E-mail,First name\nwren@tern.example,Wren\nrook@tern.example,Rook\nfinch@tern.example,Finch\n").unwrap();
+    let id = imports::stage(&store, raw, "shop.csv".into(), NOW, None).await.unwrap();
+    let d = |entity: &str| Decision {
+        mapping: vec![Some(Field::Address), Some(Field::GivenName)],
+        header: true,
+        list: None,
+        tag: None,
+        consent: true,
+        entity: entity.into(),
+        evidence: "shop till, ticked".into(),
+        fixes: imports::Fixes::default(),
+    };
+    assert!(imports::decide(&store, id, d("Tern Ltd"), NOW).await.unwrap_err().to_string().contains("No letterhead"));
+    imports::decide(&store, id, d("Lantern Shop Ltd"), NOW).await.unwrap();
+    imports::check(&store, id, |_| None, |_| {}).await.unwrap();
+    let run = imports::apply(&store, id, NOW, None, |_| true).await.unwrap();
+    assert_eq!((run.new, run.changed, run.refused), (1, 1, 1));
+    let standing = || {
+        store
+            .read_now(|c| {
+                let mut s = c.prepare(
+                    "SELECT given_name || ' ' || c.consent || ' ' || coalesce(e.consent, 0) FROM contact c
+                     LEFT JOIN entity_consent e ON e.contact_id = c.id WHERE gone IS NULL ORDER BY c.id",
+                )?;
+                Ok(s.query_map([], |r| r.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?)
+            })
+            .unwrap()
+    };
+    assert_eq!(standing(), ["Wren 2 2", "Rook 2 5", "Finch 0 2"]);
+    let change = store.read_now(|c| runs::of_import(c, id, NOW)).unwrap().unwrap();
+    store.write(move |c| runs::begin_undo(c, change.id, NOW)).await.unwrap();
+    while !store.write(move |c| runs::undo_some(c, change.id, NOW, None)).await.unwrap().1 {}
+    assert_eq!(standing(), ["Wren 2 0", "Rook 2 5"]);
 }

@@ -1065,6 +1065,113 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/domains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The domains of the last 30 days, with how they took the mail. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DomainRow"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/domains/pauses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Lets nothing go to a domain until an instant. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewDomainPause"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/domains/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Ends the pause of a domain: what waited goes now. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -4312,6 +4419,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/suppression/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a live rule would do that isn't made yet. Nothing is saved. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewSuppressionList"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SuppressionPreview"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/suppression/{id}": {
         parameters: {
             query?: never;
@@ -4479,6 +4625,43 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suppression/{id}/without": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What ending a list would do. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SuppressionPreview"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -5661,6 +5844,14 @@ export interface components {
             scope: string;
             words: string;
         };
+        /** @description Somebody on a suppression list, and since when. */
+        Caught: {
+            address: string;
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            id: number;
+        };
         /** @description What the posteriors say of each arm. */
         ChanceToBeBest: {
             /** @description How much less its rate is than the largest, on average. */
@@ -6021,6 +6212,43 @@ export interface components {
             lower: number;
             /** Format: double */
             upper: number;
+        };
+        /** @description No mail to a domain until an instant. */
+        DomainPause: {
+            by?: string | null;
+            /**
+             * Format: int64
+             * @description Messages that wait for its end.
+             */
+            held: number;
+            /** Format: int64 */
+            made_at: number;
+            reason: string;
+            /** Format: int64 */
+            until: number;
+        };
+        /** @description A domain that mail was handed to in the last 30 days, or that is paused. */
+        DomainRow: {
+            /** Format: int64 */
+            accepted: number;
+            /**
+             * Format: int64
+             * @description Put off by the host, waiting for their next try.
+             */
+            deferred: number;
+            /** Format: int64 */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Messages handed over in the last 30 days, and what became of them.
+             */
+            handed: number;
+            /** Format: int64 */
+            id: number;
+            name: string;
+            pause?: components["schemas"]["DomainPause"] | null;
+            /** Format: int64 */
+            people: number;
         };
         Doubt: {
             again: boolean;
@@ -6394,6 +6622,8 @@ export interface components {
         };
         ImportDecision: {
             consent: boolean;
+            /** @description The legal entity that they agreed with; empty: the first. */
+            entity?: string;
             evidence: string;
             fixes?: components["schemas"]["Fixes"];
             header: boolean;
@@ -6908,9 +7138,18 @@ export interface components {
             address: string;
             /** @description They agreed to get marketing mail; then the evidence says how. */
             consent: boolean;
+            /** @description The legal entity that they agreed with; empty: the first. */
+            entity?: string;
             evidence: string;
             /** Format: int64 */
             list?: number | null;
+        };
+        /** @description What a pause is made of. */
+        NewDomainPause: {
+            domain: string;
+            reason: string;
+            /** Format: int64 */
+            until: number;
         };
         NewField: {
             kind: components["schemas"]["FieldKind"];
@@ -7561,10 +7800,10 @@ export interface components {
         };
         /**
          * @description A reason. Its number is its place in the order and what the store keeps; numbers that are left out
-         *     belong to rules that don't exist yet (series left, a domain paused).
+         *     belong to rules that don't exist yet (series left), or can't occur (two contacts with one address).
          * @enum {string}
          */
-        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "not_confirmed" | "topic_left" | "suppressed" | "global_holdout" | "trial_holdout" | "load_left_out" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap" | "outside_hours";
+        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "not_confirmed" | "topic_left" | "suppressed" | "global_holdout" | "trial_holdout" | "load_left_out" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap" | "outside_hours" | "domain_paused";
         RecencyView: {
             costs: components["schemas"]["Costs"];
             guide: components["schemas"]["Guide"];
@@ -7726,6 +7965,8 @@ export interface components {
             /** Format: int64 */
             done: number;
             encoding: components["schemas"]["Encoding"];
+            /** @description The legal entity that consent is given to; empty: the first. */
+            entity: string;
             evidence: string;
             file_name: string;
             findings: components["schemas"]["FileFindings"];
@@ -8002,9 +8243,12 @@ export interface components {
             /** Format: double */
             upper: number;
         };
-        /** @description Whom a list catches now: how many, and the last of them to come into the base. */
+        /**
+         * @description Whom a list catches now: how many, and the last of them: by when both the line and the person were there. When
+         *     somebody came into the segment of a live rule isn't known; they count from when they came into the base.
+         */
         SuppressionCatch: {
-            last: components["schemas"]["ContactRow"][];
+            last: components["schemas"]["Caught"][];
             /** Format: int64 */
             people: number;
         };

@@ -8,13 +8,14 @@
 //! What is so of people ([`Base`]), what they were sent ([`Messages`]) and what is so for one mailing
 //! ([`Marks`]) are apart: the first two can be kept between clearances.
 
-use super::{Class, Outcome, OverCap, Person, Reason, Reasons, Rules, release};
+use super::{Class, Outcome, OverCap, Person, Reason, Reasons, Rules, by_then, conclude};
 use crate::caps::{Cap, Kind, Message, Window};
 use crate::consent::Consent;
 use crate::upkeep::MailStatus;
 use crate::zone::{Local, Wall};
 use crate::{DAY, Instant};
 use jiff::tz::TimeZone;
+use std::sync::Arc;
 
 /// Stands for no instant.
 pub const NONE: i64 = i64::MIN;
@@ -166,9 +167,9 @@ impl Base {
         if place > 0 { self.zones.get(place) } else { None }
     }
 
-    /// The same person as one row.
+    /// The same person as one row, with their messages.
     #[must_use]
-    pub fn person<'a>(&'a self, messages: &'a Messages, i: usize, marks: &Marks) -> Person<'a> {
+    pub fn person<'a>(&'a self, messages: &'a [Message], i: usize, marks: &Marks) -> Person<'a> {
         let instant = |v: i64| (v != NONE).then_some(Instant(v));
         let flags = marks.flags[i];
         Person {
@@ -181,23 +182,26 @@ impl Base {
             consent: Consent::from_code(i64::from(self.consent[i])),
             under_pause: Consent::from_code(i64::from(self.under_pause[i])),
             paused_until: instant(self.paused_until[i]),
+            domain_paused_until: marks.domain_until.get(i).and_then(|u| instant(*u)),
             country: self.country_of(i),
             zone: self.zone_of(i),
             topic_left: flags & Marks::TOPIC_LEFT != 0,
             lists: marks.lists.get(i).copied().unwrap_or(0),
             trial_holdout: flags & Marks::TRIAL_HOLDOUT != 0,
             load_left_out: flags & Marks::LOAD_LEFT_OUT != 0,
-            messages: messages.of(i),
+            messages,
         }
     }
 }
 
 /// What is so for one mailing, per person of a [`Base`].
-#[derive(Debug, Default)]
+#[derive(Debug, Default, Clone)]
 pub struct Marks {
     pub flags: Vec<u8>,
     /// The suppression lists that name them; empty when none names anybody.
-    pub lists: Vec<u64>,
+    pub lists: Arc<Vec<u64>>,
+    /// Until when nothing goes to their mail domain; empty when none is paused.
+    pub domain_until: Vec<i64>,
 }
 
 impl Marks {
@@ -214,12 +218,6 @@ struct Zone {
     /// Where each cap's window begins; none: it has to be asked message by message (a clock change is near).
     begins: Vec<Option<Instant>>,
     shut: bool,
-}
-
-/// The clocks of a base's zones, ready for clearances at instants of a span; the first is of people without one.
-#[must_use]
-pub fn clocks(own: &TimeZone, zones: &[TimeZone], from: Instant, until: Instant) -> Vec<Local> {
-    std::iter::once(own).chain(zones.iter().skip(1)).map(|z| Local::between(z, from, until)).collect()
 }
 
 /// Past the last instant at which anybody is held, clock changes matter to nobody.
@@ -246,22 +244,10 @@ fn first_of_window(cap: &Cap, at: Instant, clock: &Local) -> Instant {
     inside
 }
 
-/// Decides for the people at some places, at one instant, in the order given.
-#[must_use]
-pub fn clear_some(base: &Base, messages: &Messages, marks: &Marks, rules: &Rules, at: Instant, who: &[u32]) -> Vec<Outcome> {
-    let marketing = rules.class == Class::Marketing;
-    let (from, until) = (at + (-rules.reach() - 10 * DAY), rules.give_up_at.max(at) + BEYOND);
-    let zones: Vec<Zone> = clocks(&rules.zone, &base.zones, from, until).into_iter().map(|c| zone(rules, c, at)).collect();
-    let confirm: Vec<bool> =
-        std::iter::once(rules.must_confirm(None)).chain(base.countries.iter().skip(1).map(|c| rules.must_confirm(Some(c)))).collect();
-    let known = Known { base, messages, marks, rules, at, marketing, zones, confirm };
-    who.iter().map(|&i| known.one(i as usize)).collect()
-}
-
-/// What is the same for everybody of one clearance.
-struct Known<'a> {
+/// One mailing's clearance of a base, ready for an instant: what is the same for everybody of a zone or a
+/// country is worked out.
+pub struct Ready<'a> {
     base: &'a Base,
-    messages: &'a Messages,
     marks: &'a Marks,
     rules: &'a Rules,
     at: Instant,
@@ -271,10 +257,23 @@ struct Known<'a> {
     confirm: Vec<bool>,
 }
 
-impl Known<'_> {
+impl<'a> Ready<'a> {
+    #[must_use]
+    pub fn new(base: &'a Base, marks: &'a Marks, rules: &'a Rules, at: Instant) -> Self {
+        // Everything that is asked until somebody is given up lies in this span, and windows that reach back from it.
+        let (from, until) = (at + (-rules.reach() - 10 * DAY), rules.give_up_at.max(at) + BEYOND);
+        let own = std::iter::once(&rules.zone).chain(base.zones.iter().skip(1));
+        let zones = own.map(|z| zone(rules, Local::between(z, from, until), at)).collect();
+        let confirm = std::iter::once(None).chain(base.countries.iter().skip(1).map(|c| Some(c.as_str())));
+        let confirm = confirm.map(|c| rules.must_confirm(c)).collect();
+        Self { base, marks, rules, at, marketing: rules.class == Class::Marketing, zones, confirm }
+    }
+
+    /// What bars the person at a place whatever the instant: as [`super::bars`].
     #[inline]
-    fn one(&self, i: usize) -> Outcome {
-        let Self { base, marks, rules, at, marketing, .. } = *self;
+    #[must_use]
+    pub fn bars(&self, i: usize) -> Reasons {
+        let Self { base, marks, rules, marketing, .. } = *self;
         let mut r = Reasons::default();
         let flags = marks.flags[i];
         let consent = if base.consent[i] == Consent::Paused as u8 { base.under_pause[i] } else { base.consent[i] };
@@ -300,38 +299,48 @@ impl Known<'_> {
             bar(lists != 0, Reason::Suppressed);
             r.lists = lists;
         }
+        r
+    }
+
+    /// The decision for the person at a place at the instant that this is ready for.
+    #[inline]
+    #[must_use]
+    pub fn clear(&self, i: usize, messages: &Messages) -> Outcome {
+        self.decide(i, self.at, messages.of(i), self.bars(i))
+    }
+
+    /// The decision for the person at a place with these messages: quick at the instant that this is ready for.
+    #[inline]
+    #[must_use]
+    pub fn decide(&self, i: usize, t: Instant, messages: &[Message], bars: Reasons) -> Outcome {
+        let Self { base, marks, rules, at, marketing, .. } = *self;
+        let zone = &self.zones[base.zone[i] as usize];
+        if t != at {
+            return by_then(&base.person(messages, i, marks), rules, t, &zone.clock, bars);
+        }
+        let mut r = bars;
         if base.status[i] == MailStatus::Resting as u8 && base.status_until[i] > at.0 {
             r.add(Reason::Resting);
+        }
+        if marks.domain_until.get(i).is_some_and(|until| *until > at.0) {
+            r.add(Reason::DomainPaused);
         }
         if marketing {
             if base.consent[i] == Consent::Paused as u8 && (base.paused_until[i] > at.0 || base.paused_until[i] == NONE) {
                 r.add(Reason::Paused);
             }
             if rules.over_cap != OverCap::Exceed && !rules.caps.is_empty() {
-                self.over_caps(i, &mut r);
+                self.over_caps(zone, messages, &mut r);
             }
-            if self.zones[base.zone[i] as usize].shut {
+            if zone.shut {
                 r.add(Reason::OutsideHours);
             }
         }
-        if r.bars() {
-            return Outcome::Barred(r);
-        }
-        if r.first().is_none() {
-            return Outcome::Cleared;
-        }
-        let until = release(&base.person(self.messages, i, marks), rules, at, &self.zones[base.zone[i] as usize].clock);
-        if marketing && until > rules.give_up_at {
-            r.add(Reason::HeldTooLong);
-            return Outcome::Barred(r);
-        }
-        Outcome::Held(until, r)
+        conclude(&base.person(messages, i, marks), rules, at, &zone.clock, r)
     }
 
-    fn over_caps(&self, i: usize, r: &mut Reasons) {
-        let Self { base, rules, at, .. } = *self;
-        let messages = self.messages.of(i);
-        let zone = &self.zones[base.zone[i] as usize];
+    fn over_caps(&self, zone: &Zone, messages: &[Message], r: &mut Reasons) {
+        let Self { rules, at, .. } = *self;
         for (n, (place, cap)) in rules.caps.iter().enumerate() {
             if messages.len() < cap.limit as usize {
                 continue;

@@ -36,6 +36,8 @@ pub struct Person<'a> {
     /// What holds under a pause, and again after it.
     pub under_pause: Consent,
     pub paused_until: Option<Instant>,
+    /// Nothing goes to their mail domain until then.
+    pub domain_paused_until: Option<Instant>,
     pub country: Option<&'a str>,
     pub zone: Option<&'a TimeZone>,
     pub topic_left: bool,
@@ -65,6 +67,12 @@ pub fn clear(person: &Person<'_>, rules: &Rules, at: Instant) -> Outcome {
 /// As [`clear`], by a clock that is the person's (the letterhead's, of somebody without a zone).
 #[must_use]
 pub fn clear_by(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall) -> Outcome {
+    by_then(person, rules, at, clock, bars(person, rules))
+}
+
+/// What bars them whatever the instant: no time mends it.
+#[must_use]
+pub fn bars(person: &Person<'_>, rules: &Rules) -> Reasons {
     let marketing = rules.class == Class::Marketing;
     let mut r = Reasons::default();
     let mut bar = |when: bool, reason: Reason| {
@@ -88,7 +96,18 @@ pub fn clear_by(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wa
     }
     bar(person.lists != 0, Reason::Suppressed);
     r.lists = person.lists;
+    r
+}
+
+/// The decision at an instant, for somebody of whom it is known what bars them whatever the instant.
+pub(crate) fn by_then(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall, bars: Reasons) -> Outcome {
+    let mut r = bars;
     add_holds(person, rules, at, clock, &mut r);
+    conclude(person, rules, at, clock, r)
+}
+
+/// What all reasons come to.
+fn conclude(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall, mut r: Reasons) -> Outcome {
     if r.bars() {
         return Outcome::Barred(r);
     }
@@ -96,7 +115,7 @@ pub fn clear_by(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wa
         return Outcome::Cleared;
     }
     let until = release(person, rules, at, clock);
-    if marketing && until > rules.give_up_at {
+    if rules.class == Class::Marketing && until > rules.give_up_at {
         r.add(Reason::HeldTooLong);
         return Outcome::Barred(r);
     }
@@ -107,6 +126,9 @@ pub fn clear_by(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wa
 fn add_holds(person: &Person<'_>, rules: &Rules, t: Instant, clock: &impl Wall, r: &mut Reasons) {
     if rest(person).is_some_and(|until| until > t) {
         r.add(Reason::Resting);
+    }
+    if person.domain_paused_until.is_some_and(|until| until > t) {
+        r.add(Reason::DomainPaused);
     }
     if rules.class == Class::Service {
         return;
@@ -136,10 +158,10 @@ fn pause(person: &Person<'_>) -> Option<Instant> {
     (person.consent == Consent::Paused).then(|| person.paused_until.unwrap_or(Instant(i64::MAX)))
 }
 
-/// The first instant, `at` or later, at which rest, pause, every cap and the hours all allow it.
+/// The first instant, `at` or later, at which rest, pauses, every cap and the hours all allow it.
 fn release(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall) -> Instant {
     let service = rules.class == Class::Service;
-    let mut t = rest(person).map_or(at, |until| until.max(at));
+    let mut t = rest(person).into_iter().chain(person.domain_paused_until).fold(at, Instant::max);
     if service {
         return t;
     }

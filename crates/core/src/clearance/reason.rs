@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 /// A reason. Its number is its place in the order and what the store keeps; numbers that are left out
-/// belong to rules that don't exist yet (series left, a domain paused).
+/// belong to rules that don't exist yet (series left), or can't occur (two contacts with one address).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 #[repr(u8)]
@@ -26,10 +26,11 @@ pub enum Reason {
     Paused = 17,
     HeldByCap = 18,
     OutsideHours = 19,
+    DomainPaused = 20,
 }
 
 impl Reason {
-    pub const ALL: [Self; 18] = [
+    pub const ALL: [Self; 19] = [
         Self::NoAddress,
         Self::AlreadySent,
         Self::Retired,
@@ -48,6 +49,7 @@ impl Reason {
         Self::Paused,
         Self::HeldByCap,
         Self::OutsideHours,
+        Self::DomainPaused,
     ];
 
     /// Holds wait for an instant; every other reason bars.
@@ -77,15 +79,27 @@ impl Reason {
             Self::Paused => "Held: asked for a pause",
             Self::HeldByCap => "Held: over a cap",
             Self::OutsideHours => "Held: outside sending hours",
+            Self::DomainPaused => "Held: mail domain paused",
         }
     }
 
     /// The reason that the store keeps under this number.
     #[must_use]
     pub fn from_code(code: i64) -> Option<Self> {
-        Self::ALL.into_iter().find(|r| i64::from(*r as u8) == code)
+        usize::try_from(code).ok().and_then(|code| BY_CODE.get(code).copied().flatten())
     }
 }
+
+/// The reasons at the places of their numbers: asked a million times in a clearance.
+const BY_CODE: [Option<Reason>; 32] = {
+    let mut by_code = [None; 32];
+    let mut i = 0;
+    while i < Reason::ALL.len() {
+        by_code[Reason::ALL[i] as usize] = Some(Reason::ALL[i]);
+        i += 1;
+    }
+    by_code
+};
 
 /// A set of reasons, with the caps and the suppression lists behind two of them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -109,7 +123,7 @@ impl Reasons {
 
     #[must_use]
     pub fn first(self) -> Option<Reason> {
-        Reason::from_code(i64::from(self.bits.trailing_zeros())).filter(|_| self.bits != 0)
+        self.iter().next()
     }
 
     /// Would they be cleared now but for this reason? "Held too long" goes with what held.
@@ -120,8 +134,14 @@ impl Reasons {
         if reason == Reason::HeldTooLong { rest.count_ones() == 1 && self.bits & too_long != 0 } else { rest == 1 << reason as u8 }
     }
 
+    /// In their order.
     pub fn iter(self) -> impl Iterator<Item = Reason> {
-        Reason::ALL.into_iter().filter(move |&r| self.has(r))
+        let mut left = self.bits;
+        std::iter::from_fn(move || {
+            let place = left.trailing_zeros() as usize;
+            left &= left.wrapping_sub(1);
+            BY_CODE.get(place).copied().flatten()
+        })
     }
 
     /// As the store keeps it.
@@ -134,6 +154,12 @@ impl Reasons {
     #[must_use]
     pub fn from_code(code: i64) -> Self {
         Self { bits: u32::try_from(code).unwrap_or(0), caps: 0, lists: 0 }
+    }
+
+    /// All but one.
+    #[must_use]
+    pub fn without(self, reason: Reason) -> Self {
+        Self { bits: self.bits & !(1 << reason as u8), ..self }
     }
 
     pub(crate) fn bars(self) -> bool {

@@ -1,10 +1,12 @@
-use super::columns::{Base, Marks, Messages, NONE, clear_some};
+use super::columns::{Base, Marks, Messages, NONE, Ready};
+use super::forecast::{Coming, Player};
 use super::*;
 use crate::caps::{Cap, Kind, Message, Scope, Window};
 use crate::holdout::Holdout;
 use crate::hours::Hours;
 use crate::{DAY, HOUR};
 use proptest::prelude::*;
+use std::sync::Arc;
 
 const ZONES: [&str; 4] = ["UTC", "Europe/London", "America/Halifax", "Pacific/Auckland"];
 const COUNTRIES: [&str; 4] = ["", "GB", "DE", "NO"];
@@ -19,6 +21,7 @@ struct Someone {
     until: (Option<i64>, Option<i64>),
     place: (u16, u16),
     lists: u64,
+    domain: Option<i64>,
     messages: Vec<Message>,
 }
 
@@ -39,9 +42,10 @@ prop_compose! {
         until in (prop::option::of(-5 * DAY..12 * DAY), prop::option::of(-5 * DAY..12 * DAY)),
         place in (0u16..4, 0u16..4),
         lists in prop_oneof![5 => Just(0u64), 1 => 0u64..8],
+        domain in prop::option::weighted(0.2, 0..6 * DAY),
         messages in prop::collection::vec(message(), 0..9),
     ) -> Someone {
-        Someone { flags, sunset, codes, until, place, lists, messages }
+        Someone { flags, sunset, codes, until, place, lists, domain, messages }
     }
 }
 
@@ -96,7 +100,8 @@ prop_compose! {
 
 /// Everybody, in their order.
 fn clear_all((b, messages): &(Base, Messages), marks: &Marks, r: &Rules, at: Instant) -> Vec<Outcome> {
-    clear_some(b, messages, marks, r, at, &(0..b.contact.len() as u32).collect::<Vec<_>>())
+    let ready = Ready::new(b, marks, r, at);
+    (0..b.contact.len()).map(|i| ready.clear(i, messages)).collect()
 }
 
 fn base(people: &[Someone]) -> ((Base, Messages), Marks) {
@@ -118,14 +123,84 @@ fn base(people: &[Someone]) -> ((Base, Messages), Marks) {
         b.sunset.push(p.sunset);
         messages.extend(p.messages.iter().map(|m| (i as i64 * 3, *m)));
         marks.flags.push(p.flags);
-        marks.lists.push(p.lists);
+        Arc::make_mut(&mut marks.lists).push(p.lists);
+        marks.domain_until.push(p.domain.map_or(NONE, |t| BEGAN.0 + t));
     }
     let messages = Messages::hang(&b.contact, &messages);
     ((b, messages), marks)
 }
 
+/// The forecast as it is meant, nothing spared: at each instant at which anything is due, whoever is due is
+/// started by rank, then what is due on record is cleared again by rank. None: it doesn't go by then.
+fn replayed(p: &Person<'_>, coming: &[(Rules, Kind, Instant)], planned: usize, until: Instant) -> Vec<Option<Instant>> {
+    let (mut goes, mut stands): (Vec<Option<Instant>>, Vec<(Option<Instant>, bool)>) =
+        coming.iter().enumerate().map(|(i, c)| (None, (Some(c.2), i >= planned))).unzip();
+    let mut order: Vec<usize> = (0..coming.len()).collect();
+    order.sort_by_key(|&i| coming[i].0.rank);
+    while let Some(now) = stands.iter().filter_map(|s| s.0).min().filter(|t| *t <= until) {
+        for recorded in [false, true] {
+            for &i in order.iter() {
+                if stands[i].1 != recorded || stands[i].0.is_none_or(|t| t > now) {
+                    continue;
+                }
+                let reserved = stands.iter().enumerate().filter(|(n, s)| *n != i && s.1).filter_map(|(n, s)| {
+                    (coming[n].0.class == Class::Marketing).then_some(())?;
+                    Some(Message { at: s.0?, kind: coming[n].1, reserved: Some(coming[n].0.rank) })
+                });
+                let went = goes.iter().enumerate().filter_map(|(n, t)| {
+                    (coming[n].0.class == Class::Marketing).then_some(())?;
+                    Some(Message { at: (*t)?, kind: coming[n].1, reserved: None })
+                });
+                let messages: Vec<Message> = p.messages.iter().copied().chain(went).chain(reserved).collect();
+                stands[i] = match clear(&Person { messages: &messages, ..*p }, &coming[i].0, now) {
+                    Outcome::Cleared if !recorded => (Some(now), true),
+                    Outcome::Held(t, _) => (Some(t), true),
+                    Outcome::Barred(_) => (None, true),
+                    Outcome::Cleared => {
+                        goes[i] = Some(now);
+                        (None, true)
+                    }
+                };
+            }
+        }
+    }
+    goes
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// Played through on columns, people get what they get when it is all gone through one by one.
+    #[test]
+    fn the_forecast_is_the_replay(p in someone(), mailings in prop::collection::vec((rules(), 0i64..40, 1u8..6), 1..8), planned in 0usize..8) {
+        let sent: Vec<Message> = p.messages.iter().filter(|m| m.reserved.is_none()).copied().collect();
+        let (b, marks) = base(&[Someone { messages: sent, ..p }]);
+        let until = BEGAN + 40 * DAY;
+        let coming: Vec<(Rules, Kind, Instant)> = mailings
+            .into_iter()
+            .enumerate()
+            .map(|(i, ((set, facts), at, priority))| {
+                // Many at the same instant; each its own rank.
+                let (at, facts) = (BEGAN + at / 2 * 12 * HOUR, Facts { rank: (priority, i as i64), ..facts });
+                (set.for_mailing(&facts, at), facts.kind, at)
+            })
+            .collect();
+        let planned = planned.min(coming.len());
+        let ready: Vec<Ready<'_>> = coming.iter().map(|(r, _, at)| Ready::new(&b.0, &marks, r, *at)).collect();
+        let events: Vec<Coming> = coming
+            .iter()
+            .zip(&ready)
+            .map(|((r, kind, at), ready)| Coming {
+                at: *at, rank: r.rank, kind: *kind, marketing: r.class == Class::Marketing, bars: ready.bars(0), reach: r.reach(),
+            })
+            .collect();
+        let mut player = Player::default();
+        for _ in 0..2 {
+            let fates = player.play(&events, planned, b.1.of(0), until, |i, t, m| ready[i].decide(0, t, m, events[i].bars));
+            let goes: Vec<Option<Instant>> = fates.iter().map(|f| f.goes).collect();
+            prop_assert_eq!(goes, replayed(&b.0.person(b.1.of(0), 0, &marks), &coming, planned, until));
+        }
+    }
 
     /// The whole base at once decides as one by one does, reason for reason.
     #[test]
@@ -134,7 +209,7 @@ proptest! {
         let at = BEGAN + at;
         let r = set.for_mailing(&facts, at);
         for (i, decided) in clear_all(&b, &marks, &r, at).into_iter().enumerate() {
-            prop_assert_eq!(decided, clear(&b.0.person(&b.1, i, &marks), &r, at), "person {}", i);
+            prop_assert_eq!(decided, clear(&b.0.person(b.1.of(i), i, &marks), &r, at), "person {}", i);
         }
     }
 
@@ -144,7 +219,7 @@ proptest! {
     fn the_protected_never_get_marketing(p in someone(), (set, facts) in rules(), at in 0i64..9 * DAY) {
         let facts = Facts { class: Class::Marketing, ..facts };
         let (b, marks) = base(std::slice::from_ref(&p));
-        let (at, person) = (BEGAN + at, b.0.person(&b.1, 0, &marks));
+        let (at, person) = (BEGAN + at, b.0.person(b.1.of(0), 0, &marks));
         let r = set.for_mailing(&facts, at);
         let state = if person.consent == Consent::Paused { person.under_pause } else { person.consent };
         let protected = person.status == MailStatus::Retired
@@ -169,7 +244,7 @@ proptest! {
     #[test]
     fn holds_end_exactly(p in someone(), (set, facts) in rules(), at in 0i64..9 * DAY) {
         let (b, marks) = base(std::slice::from_ref(&p));
-        let (at, person) = (BEGAN + at, b.0.person(&b.1, 0, &marks));
+        let (at, person) = (BEGAN + at, b.0.person(b.1.of(0), 0, &marks));
         // The holdout's quarter is that of the mailing.
         let r = set.for_mailing(&facts, at);
         if let Outcome::Held(until, why) = clear(&person, &r, at) {
@@ -208,7 +283,7 @@ proptest! {
             prop_assert_eq!(now, s.cleared + said, "without cap {}", i);
         }
         // Without the suppression lists.
-        let none = Marks { flags: marks.flags.clone(), lists: vec![] };
+        let none = Marks { lists: Arc::default(), ..marks.clone() };
         let now = tally(clear_all(&b, &none, &set.for_mailing(&facts, at), at)).cleared;
         let said = s.steps.iter().find(|x| x.reason == Reason::Suppressed).map_or(0, |x| x.without_it);
         prop_assert_eq!(now, s.cleared + said);

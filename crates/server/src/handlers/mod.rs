@@ -6,6 +6,7 @@ pub(crate) mod clearance;
 pub(crate) mod consent;
 pub(crate) mod contacts;
 pub(crate) mod course;
+pub(crate) mod domains;
 pub(crate) mod findings;
 pub(crate) mod goals;
 pub(crate) mod guides;

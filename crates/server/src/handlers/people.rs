@@ -17,7 +17,7 @@ use rinse_store::erasure::{Tombstones, WAS_DELETED};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::purchases::{self, Taken};
 use rinse_store::tags::{self, Kind};
-use rinse_store::{Connection, StoreError, erasure, events, fields, imports, merges, runs, settings};
+use rinse_store::{Connection, StoreError, erasure, events, fields, imports, letterheads, merges, runs, settings};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use utoipa::ToSchema;
@@ -30,6 +30,9 @@ pub(crate) struct NewContact {
     list: Option<i64>,
     /// They agreed to get marketing mail; then the evidence says how.
     consent: bool,
+    /// The legal entity that they agreed with; empty: the first.
+    #[serde(default)]
+    entity: String,
     evidence: String,
 }
 
@@ -55,8 +58,14 @@ pub(crate) async fn add(State(app): State<App>, who: Acting, Json(n): Json<NewCo
                 }
                 let id = contacts::add(c, &address, &n.profile, now)?;
                 if n.consent {
-                    let origin =
-                        Origin { source: "analyst", evidence: n.evidence.trim().to_owned(), person: Some(who.0), ..Origin::default() };
+                    let entity = letterheads::entity(c, &n.entity)?;
+                    let origin = Origin {
+                        source: "analyst",
+                        evidence: n.evidence.trim().to_owned(),
+                        person: Some(who.0),
+                        entity,
+                        ..Origin::default()
+                    };
                     ledger::act(c, id, now, Act::Agreed, &origin)?;
                 }
                 if let Some(list) = n.list {

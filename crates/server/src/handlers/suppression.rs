@@ -9,11 +9,12 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use rinse_core::Instant;
+use rinse_core::segment::Tree;
 use rinse_core::suppression::Entry;
-use rinse_store::clearing::forecast::{self, Barring};
+use rinse_store::clearing::forecast::{self, Suppressing};
 use rinse_store::near_misses::{self, NearMiss, NearMissChoice};
-use rinse_store::settings;
 use rinse_store::suppression::{self, Beside, Catch, Line, List, NewList};
+use rinse_store::{Connection, StoreError, segments, settings};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -107,9 +108,44 @@ pub(crate) async fn preview(State(app): State<App>, _: Acting, Path(id): Path<i6
         app.store
             .read(move |c| {
                 let list = suppression::one(c, id)?;
-                let barring = Barring { scope: list.scope, people: suppression::would_name(c, &entries)? };
-                let (before, after) = (forecast::forecast(c, now, None, None)?, forecast::forecast_if(c, now, None, None, Some(&barring))?);
-                Ok(SuppressionPreview { people: barring.people.len() as u64, effects: effects(&before, &after) })
+                let people = suppression::would_name(c, &entries)?;
+                previewed(c, now, people.len() as u64, &Suppressing::Also { scope: list.scope, people })
+            })
+            .await?,
+    ))
+}
+
+/// What another suppression does to the coming mailings, and how many people it is about.
+fn previewed(c: &Connection, now: Instant, people: u64, other: &Suppressing) -> Result<SuppressionPreview, StoreError> {
+    let (before, after) = (forecast::forecast(c, now, None, None)?, forecast::forecast_if(c, now, None, None, Some(other))?);
+    Ok(SuppressionPreview { people, effects: effects(&before, &after) })
+}
+
+/// What a live rule would do that isn't made yet. Nothing is saved.
+#[utoipa::path(post, path = "/api/suppression/preview", request_body = NewList, responses((status = 200, body = SuppressionPreview)))]
+pub(crate) async fn preview_rule(State(app): State<App>, _: Acting, Json(n): Json<NewList>) -> Answer<SuppressionPreview> {
+    let now = app.now();
+    let segment = n
+        .segment_id
+        .ok_or_else(|| ApiError::Refused("Choose the segment of the live rule: lines show what they do when they are written.".into()))?;
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let people = segments::people(c, &Tree::Segment { segment }, now)?;
+                previewed(c, now, people.len() as u64, &Suppressing::Also { scope: n.scope, people })
+            })
+            .await?,
+    ))
+}
+
+/// What ending a list would do.
+#[utoipa::path(get, path = "/api/suppression/{id}/without", params(("id" = i64, Path)), responses((status = 200, body = SuppressionPreview)))]
+pub(crate) async fn without(State(app): State<App>, Path(id): Path<i64>) -> Answer<SuppressionPreview> {
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                previewed(c, now, u64::try_from(suppression::catches(c, id, now)?.people).unwrap_or(0), &Suppressing::Without { list: id })
             })
             .await?,
     ))

@@ -2,13 +2,15 @@
 
 use super::Mailing;
 use crate::audience::Audience;
-use crate::{Result, segments, suppression};
+use crate::{Result, domains, segments, suppression};
 use rinse_core::caps::{Kind, Message};
 use rinse_core::clearance::columns::{Base, Marks, NONE, Places};
 use rinse_core::segment::Tree;
 use rinse_core::{Instant, zone};
 use rusqlite::{Connection, params};
+use std::collections::hash_map::Entry;
 use std::collections::{HashMap, HashSet};
+use std::ops::Range;
 use std::sync::Arc;
 
 /// Everybody in the base, in columns, with their domains.
@@ -27,20 +29,20 @@ pub(super) struct People {
 struct Interned {
     known: HashMap<String, u16>,
     words: Vec<String>,
-    last: (String, u16),
+    last: u16,
     /// A word that isn't one is as good as none.
     is_one: fn(&str) -> bool,
 }
 
 impl Interned {
     fn new(is_one: fn(&str) -> bool) -> Self {
-        Self { known: HashMap::new(), words: vec![String::new()], last: (String::new(), 0), is_one }
+        Self { known: HashMap::new(), words: vec![String::new()], last: 0, is_one }
     }
 
     fn of(&mut self, word: Option<&str>) -> u16 {
         let Some(word) = word.filter(|w| !w.is_empty()) else { return 0 };
-        if self.last.0 == word {
-            return self.last.1;
+        if self.words.get(usize::from(self.last)).is_some_and(|w| w == word) {
+            return self.last;
         }
         // A few dozen words are found quicker by looking than by hashing.
         let place = if let Some(place) = self.words.iter().take(40).position(|w| w == word) {
@@ -55,7 +57,7 @@ impl Interned {
             self.known.insert(word.to_owned(), place);
             place
         };
-        self.last = (word.to_owned(), place);
+        self.last = place;
         place
     }
 }
@@ -64,8 +66,8 @@ const COLUMNS: &str =
     "id, domain_id, consent, under_pause, status, status_until, paused_until, sunset_at IS NOT NULL, country, zone, gone IS NULL";
 
 impl People {
-    /// Everybody who is in the base.
-    pub(super) fn load(c: &Connection) -> Result<Self> {
+    /// Everybody who is in the base with a number in this range.
+    pub(super) fn load(c: &Connection, numbers: Range<i64>) -> Result<Self> {
         let mut p = Self {
             base: Base::default(),
             domain: Vec::new(),
@@ -73,14 +75,33 @@ impl People {
             countries: Interned::new(|_| true),
             zones: Interned::new(|z| zone::named(z).is_some()),
         };
-        let mut s = c.prepare(&format!("SELECT {COLUMNS} FROM contact WHERE gone IS NULL ORDER BY id"))?;
-        let mut rows = s.query([])?;
+        let mut s = c.prepare(&format!("SELECT {COLUMNS} FROM contact WHERE id >= ?1 AND id < ?2 AND gone IS NULL ORDER BY id"))?;
+        let mut rows = s.query([numbers.start, numbers.end])?;
         while let Some(r) = rows.next()? {
             let place = p.base.contact.len();
             p.put(place, r)?;
         }
         p.name_zones();
         Ok(p)
+    }
+
+    /// Puts those behind that come after them all.
+    pub(super) fn append(&mut self, other: Self) {
+        let (b, o) = (&mut self.base, other.base);
+        b.contact.extend(o.contact);
+        b.consent.extend(o.consent);
+        b.under_pause.extend(o.under_pause);
+        b.status.extend(o.status);
+        b.status_until.extend(o.status_until);
+        b.sunset.extend(o.sunset);
+        b.paused_until.extend(o.paused_until);
+        let places = |of: &mut Interned, words: &[String]| -> Vec<u16> { words.iter().map(|w| of.of(Some(w))).collect() };
+        let (countries, zones) = (places(&mut self.countries, &other.countries.words), places(&mut self.zones, &other.zones.words));
+        b.country.extend(o.country.iter().map(|place| countries[usize::from(*place)]));
+        b.zone.extend(o.zone.iter().map(|place| zones[usize::from(*place)]));
+        self.domain.extend(other.domain);
+        self.gone.extend(other.gone);
+        self.name_zones();
     }
 
     /// Reads these people anew. False when somebody would have to come in between: then all have to be
@@ -219,47 +240,77 @@ pub(super) fn messages_of(c: &Connection, contacts: &[i64], since: Instant) -> R
         .collect()
 }
 
-fn mark(b: &Base, flags: &mut [u8], ids: impl IntoIterator<Item = rusqlite::Result<i64>>, bit: u8) -> Result<()> {
+/// What several mailings can ask of the same people, read once.
+#[derive(Default)]
+pub(super) struct Memo {
+    /// The places of those who left a topic.
+    left: HashMap<i64, Vec<u32>>,
+    /// Which of some suppression lists name whom.
+    listed: HashMap<Asked, Arc<Vec<u64>>>,
+}
+
+/// Suppression lists with the segments of live rules; an instant, when what they say depends on it.
+type Asked = (Vec<(i64, Option<i64>)>, Option<Instant>);
+
+fn places(b: &Base, ids: impl IntoIterator<Item = rusqlite::Result<i64>>) -> Result<Vec<u32>> {
     let mut places = Places::new(&b.contact);
+    let mut found = Vec::new();
     for id in ids {
-        if let Some(place) = places.of(id?) {
-            flags[place as usize] |= bit;
-        }
+        found.extend(places.of(id?));
     }
-    Ok(())
+    Ok(found)
 }
 
 /// What is so for one mailing, and the suppression lists asked.
-pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant) -> Result<(Marks, Vec<i64>)> {
+pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant, memo: &mut Memo) -> Result<(Marks, Vec<i64>)> {
     let b = &people.base;
-    let mut marks = Marks { flags: vec![0; b.contact.len()], lists: Vec::new() };
-    mark(
-        b,
-        &mut marks.flags,
-        c.prepare_cached("SELECT contact_id FROM send WHERE mailing_id = ?1")?.query_map([m.id], |r| r.get(0))?,
-        Marks::ALREADY_SENT,
-    )?;
+    let mut marks = Marks { flags: vec![0; b.contact.len()], ..Marks::default() };
+    let paused = domains::paused(c, at)?;
+    if !paused.is_empty() {
+        marks.domain_until = people.domain.iter().map(|domain| paused.get(domain).copied().unwrap_or(NONE)).collect();
+    }
+    let mut mark = |places: &[u32], bit: u8| places.iter().for_each(|place| marks.flags[*place as usize] |= bit);
+    let mut s = c.prepare_cached("SELECT contact_id FROM send WHERE mailing_id = ?1")?;
+    mark(&places(b, s.query_map([m.id], |r| r.get(0))?)?, Marks::ALREADY_SENT);
     if let Some(topic) = m.target.topic {
-        mark(
-            b,
-            &mut marks.flags,
-            c.prepare_cached("SELECT contact_id FROM topic_left WHERE topic_id = ?1")?.query_map([topic], |r| r.get(0))?,
-            Marks::TOPIC_LEFT,
-        )?;
+        let left = match memo.left.entry(topic) {
+            Entry::Occupied(e) => e.into_mut(),
+            Entry::Vacant(e) => {
+                let mut s = c.prepare_cached("SELECT contact_id FROM topic_left WHERE topic_id = ?1")?;
+                e.insert(places(b, s.query_map([topic], |r| r.get(0))?)?)
+            }
+        };
+        mark(left, Marks::TOPIC_LEFT);
     }
     if m.leave_out != 0 {
         let mut s = c.prepare_cached("SELECT contact_id FROM mail_load WHERE (?1 >> cell) & 1 ORDER BY contact_id")?;
-        mark(b, &mut marks.flags, s.query_map([m.leave_out], |r| r.get(0))?, Marks::LOAD_LEFT_OUT)?;
+        mark(&places(b, s.query_map([m.leave_out], |r| r.get(0))?)?, Marks::LOAD_LEFT_OUT);
     }
-    let a = suppression::applying(c, m.target, at)?;
+    let asked = suppression::of_mailing(c, m.target, at)?;
+    let ids = asked.iter().map(|a| a.0).collect();
+    let changes = suppression::changes_by_itself(c, &asked)?;
+    marks.lists = match memo.listed.entry((asked, changes.then_some(at))) {
+        Entry::Occupied(e) => Arc::clone(e.get()),
+        Entry::Vacant(e) => {
+            let found = Arc::new(listed(c, people, &suppression::applying(c, m.target, at)?, at)?);
+            Arc::clone(e.insert(found))
+        }
+    };
+    Ok((marks, ids))
+}
+
+/// Per person, the lists that name them; empty when none names anybody.
+fn listed(c: &Connection, people: &People, a: &suppression::Applying, at: Instant) -> Result<Vec<u64>> {
+    let b = &people.base;
     let named = suppression::named_domains(c, &a.lists)?;
+    let mut listed: Vec<u64> = Vec::new();
     if !named.is_empty() {
-        marks.lists = people.domain.iter().map(|domain| named.get(domain).copied().unwrap_or(0)).collect();
+        listed = people.domain.iter().map(|domain| named.get(domain).copied().unwrap_or(0)).collect();
     }
     let mut by_id = |id: i64, bits: u64| {
         if let Ok(place) = b.contact.binary_search(&id) {
-            marks.lists.resize(b.contact.len(), 0);
-            marks.lists[place] |= bits;
+            listed.resize(b.contact.len(), 0);
+            listed[place] |= bits;
         }
     };
     for (id, key) in named_addresses(c, &a.lists)? {
@@ -270,7 +321,7 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant) -
             by_id(id, 1 << place);
         }
     }
-    Ok((marks, a.ids))
+    Ok(listed)
 }
 
 /// People whose address is written on some list. Hashes need every address of the base.

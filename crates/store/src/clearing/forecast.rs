@@ -3,42 +3,44 @@
 use super::{Mailing, base, warm};
 use crate::{Result, StoreError, rules};
 use rinse_core::caps::{Kind, Message};
-use rinse_core::clearance::columns::{Marks, Messages, clocks};
-use rinse_core::clearance::forecast::{Coming, Fate, play};
-use rinse_core::clearance::{Class, Person, Reason, Reasons, RuleSet, Rules};
-use rinse_core::zone::{self, Local};
+use rinse_core::clearance::columns::{Marks, Messages, Ready};
+use rinse_core::clearance::forecast::{Coming, Fate, Player};
+use rinse_core::clearance::{Class, Reason, Reasons, RuleSet, Rules};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension};
 use serde::Serialize;
 use std::collections::HashMap;
+use std::sync::Arc;
 use utoipa::ToSchema;
 
 /// A mailing to come, with whom it selects.
 struct Item {
     mailing: Mailing,
     /// Everybody, with their consent to the mailing's legal entity.
-    people: std::sync::Arc<base::People>,
+    people: Arc<base::People>,
     at: Instant,
     rules: Rules,
-    /// A bit per person.
-    selected: Vec<bool>,
+    /// Whom it selects, by their places; of one that is under way, nobody.
+    selected: Arc<Vec<bool>>,
     marks: Marks,
-    /// The letterhead's.
-    clock: Local,
+}
+
+/// Messages on record of a mailing that is under way, with one end to their holding.
+struct OnRecord {
+    item: usize,
+    rules: Rules,
 }
 
 /// Everything that is played.
 struct Stage {
-    people: std::sync::Arc<base::People>,
+    people: Arc<base::People>,
+    now: Instant,
     /// What went before.
     sent: Messages,
     items: Vec<Item>,
-    /// Of the base's zones, by their places.
-    clocks: Vec<Local>,
-    /// Held and ready messages: whose, of which item, until when, under which rules.
-    waiting: HashMap<i64, Vec<(usize, Instant, usize)>>,
-    /// The rules of started mailings, by the instant at which they give up.
-    given_up: Vec<Rules>,
+    /// Held and ready messages: whose, which of `on_record`, until when.
+    waiting: HashMap<i64, Vec<(usize, Instant)>>,
+    on_record: Vec<OnRecord>,
 }
 
 /// A mailing at another instant than it has.
@@ -63,72 +65,91 @@ fn coming(c: &Connection, now: Instant, until: Instant, moved: Option<Moved>) ->
     Ok(found)
 }
 
-/// People who would be suppressed, for the mail of a scope.
-pub struct Barring {
-    pub scope: crate::suppression::For,
-    pub people: Vec<i64>,
+/// Another suppression than there is.
+pub enum Suppressing {
+    /// These people would be barred, too, from the mail of a scope.
+    Also { scope: crate::suppression::For, people: Vec<i64> },
+    /// This list, or live rule, would be ended.
+    Without { list: i64 },
 }
 
-fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, barring: Option<&Barring>) -> Result<Stage> {
+fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, other: Option<&Suppressing>) -> Result<Stage> {
     let columns = warm::columns(c, now + -super::reach(set))?;
     let people = columns.people;
     let n = people.base.contact.len();
-    // Everything that is played lies in this span, and windows that reach back from it.
-    let (from, until) = (now + (-super::reach(set) - 10 * DAY), now + (FORECAST_DAYS + 120) * DAY);
-    let mut items = Vec::new();
+    let mut memo = base::Memo::default();
+    let mut item = |at: Instant, selected: Arc<Vec<bool>>, mailing: Mailing| -> Result<Item> {
+        let rules = set.for_mailing(&mailing.facts, at);
+        let (mut marks, lists) = base::marks(c, &people, &mailing, at, &mut memo)?;
+        if let Some(other) = other {
+            other.mark(&people, &mailing, &lists, &mut marks);
+        }
+        Ok(Item { people: people.of_entity(c, &mailing.entity)?, mailing, at, rules, selected, marks })
+    };
+    let mut items: Vec<Item> = Vec::new();
     for (id, at) in found {
         let mailing = super::mailing(c, *id)?;
-        let mut selected = vec![false; n];
-        for place in people.selected(c, &mailing.who, *at)? {
-            selected[place as usize] = true;
-        }
-        let rules = set.for_mailing(&mailing.facts, *at);
-        let mut marks = base::marks(c, &people, &mailing, *at)?.0;
-        bar(&people, &mailing, barring, &mut marks);
-        let clock = Local::between(&rules.zone, from, until);
-        let of_entity = people.of_entity(c, &mailing.entity)?;
-        items.push(Item { mailing, people: of_entity, at: *at, rules, selected, marks, clock });
+        // Lists are the same at any instant: mailings to the same ones share what they select.
+        let same = items.iter().find(|i| i.mailing.who == mailing.who && (i.at == *at || !mailing.who.asks_the_time()));
+        let selected = match same {
+            Some(other) => Arc::clone(&other.selected),
+            None => {
+                let mut selected = vec![false; n];
+                for place in people.selected(c, &mailing.who, *at)? {
+                    selected[place as usize] = true;
+                }
+                Arc::new(selected)
+            }
+        };
+        items.push(item(*at, selected, mailing)?);
     }
-    let mut s = c.prepare_cached("SELECT contact_id, mailing_id, at, give_up_at FROM send WHERE state IN (0, 1)")?;
+    // As the index has it: SQLite doesn't see that fewer states lie in it, too.
+    let mut s = c.prepare_cached(
+        "SELECT contact_id, mailing_id, at, give_up_at FROM send INDEXED BY send_due WHERE state IN (0, 1, 4) AND state <> 4",
+    )?;
     let mut rows = s.query([])?;
-    let (mut waiting, mut given_up): (HashMap<i64, Vec<_>>, Vec<Rules>) = (HashMap::new(), Vec::new());
-    let mut known: HashMap<(i64, i64), (usize, usize)> = HashMap::new();
+    let (mut waiting, mut on_record): (HashMap<i64, Vec<_>>, Vec<OnRecord>) = (HashMap::new(), Vec::new());
+    let mut known: HashMap<(i64, i64), usize> = HashMap::new();
     while let Some(r) = rows.next()? {
         let (id, give_up): (i64, i64) = (r.get(1)?, r.get(3)?);
-        let (item, rules) = match known.get(&(id, give_up)) {
+        let place = match known.get(&(id, give_up)) {
             Some(found) => *found,
             None => {
-                let item = match items.iter().position(|i| i.mailing.id == id) {
-                    Some(item) => item,
+                let place = match items.iter().position(|i| i.mailing.id == id) {
+                    Some(place) => place,
                     None => {
-                        let mailing = super::mailing(c, id)?;
-                        let rules = set.for_mailing(&mailing.facts, now);
-                        let mut marks = base::marks(c, &people, &mailing, now)?.0;
-                        bar(&people, &mailing, barring, &mut marks);
-                        let clock = Local::between(&rules.zone, from, until);
-                        let of_entity = people.of_entity(c, &mailing.entity)?;
-                        items.push(Item { mailing, people: of_entity, at: now, rules, selected: vec![false; n], marks, clock });
+                        items.push(item(now, Arc::new(vec![false; n]), super::mailing(c, id)?)?);
                         items.len() - 1
                     }
                 };
-                given_up.push(Rules { give_up_at: Instant(give_up), ..items[item].rules.clone() });
-                known.insert((id, give_up), (item, given_up.len() - 1));
-                (item, given_up.len() - 1)
+                on_record.push(OnRecord { item: place, rules: Rules { give_up_at: Instant(give_up), ..items[place].rules.clone() } });
+                known.insert((id, give_up), on_record.len() - 1);
+                on_record.len() - 1
             }
         };
-        waiting.entry(r.get(0)?).or_default().push((item, Instant(r.get::<_, i64>(2)?).max(now), rules));
+        waiting.entry(r.get(0)?).or_default().push((place, Instant(r.get::<_, i64>(2)?).max(now)));
     }
-    let clocks = clocks(&zone::TimeZone::UTC, &people.base.zones, from, until);
-    Ok(Stage { people, sent: columns.messages.handed_over(), items, clocks, waiting, given_up })
+    Ok(Stage { people, now, sent: columns.messages.handed_over(), items, waiting, on_record })
 }
 
-/// Marks those who would be suppressed, as if they were on one list more.
-fn bar(people: &base::People, m: &Mailing, barring: Option<&Barring>, marks: &mut Marks) {
-    let Some(b) = barring.filter(|b| b.scope.covers(m.target)) else { return };
-    marks.lists.resize(people.base.contact.len(), 0);
-    for id in &b.people {
-        if let Ok(place) = people.base.contact.binary_search(id) {
-            marks.lists[place] |= 1 << 63;
+impl Suppressing {
+    /// Changes what the lists of a mailing say of people.
+    fn mark(&self, people: &base::People, m: &Mailing, lists: &[i64], marks: &mut Marks) {
+        match self {
+            Self::Also { scope, people: theirs } if scope.covers(m.target) => {
+                let lists = Arc::make_mut(&mut marks.lists);
+                lists.resize(people.base.contact.len(), 0);
+                for place in theirs.iter().filter_map(|id| people.base.contact.binary_search(id).ok()) {
+                    // The bit of no list: there are fewer.
+                    lists[place] |= 1 << 63;
+                }
+            }
+            Self::Also { .. } => {}
+            Self::Without { list } => {
+                if let Some(bit) = lists.iter().position(|l| l == list) {
+                    Arc::make_mut(&mut marks.lists).iter_mut().for_each(|l| *l &= !(1 << bit));
+                }
+            }
         }
     }
 }
@@ -144,6 +165,15 @@ impl Stage {
     ) -> Result<Vec<T>> {
         let n = self.people.base.contact.len();
         let part = n.div_ceil(if n < 20_000 { 1 } else { super::threads() }).max(1);
+        let planned: Vec<Ready<'_>> = self.items.iter().map(|i| Ready::new(&i.people.base, &i.marks, &i.rules, i.at)).collect();
+        // What waits is looked at again from now on.
+        let again = |r| {
+            let OnRecord { item, rules }: &OnRecord = r;
+            let i = &self.items[*item];
+            Ready::new(&i.people.base, &i.marks, rules, self.now)
+        };
+        let on_record: Vec<Ready<'_>> = self.on_record.iter().map(again).collect();
+        let ready = (planned.as_slice(), on_record.as_slice());
         let (tally, tell) = (&tally, &tell);
         std::thread::scope(|scope| {
             let parts: Vec<_> = (0..n)
@@ -151,7 +181,7 @@ impl Stage {
                 .map(|from| {
                     scope.spawn(move || {
                         let mut told = tally();
-                        self.play_part(from..n.min(from + part), until, |place, which, fates| tell(&mut told, place, which, fates));
+                        self.play_part(from..n.min(from + part), until, ready, |place, which, fates| tell(&mut told, place, which, fates));
                         told
                     })
                 })
@@ -160,45 +190,50 @@ impl Stage {
         })
     }
 
-    fn play_part(&self, places: std::ops::Range<usize>, until: Instant, mut tell: impl FnMut(usize, &[(usize, Instant)], &[Fate])) {
+    fn play_part(
+        &self,
+        places: std::ops::Range<usize>,
+        until: Instant,
+        (planned, on_record): (&[Ready<'_>], &[Ready<'_>]),
+        mut tell: impl FnMut(usize, &[(usize, Instant)], &[Fate]),
+    ) {
         let none = Vec::new();
-        let base = &self.people.base;
-        let (mut events, mut which): (Vec<Coming<'_>>, Vec<(usize, Instant)>) = (Vec::new(), Vec::new());
+        let mut player = Player::default();
+        let (mut events, mut which, mut ready) = (Vec::new(), Vec::new(), Vec::new());
         for place in places {
             events.clear();
             which.clear();
+            ready.clear();
             for (n, item) in self.items.iter().enumerate().filter(|(_, i)| i.selected[place]) {
-                events.push(self.event(item, &item.rules, item.at));
+                events.push(item.coming(&item.rules, item.at, planned[n].bars(place)));
                 which.push((n, item.at));
+                ready.push(&planned[n]);
             }
-            let waiting = self.waiting.get(&base.contact[place]).unwrap_or(&none);
-            for (n, at, rules) in waiting {
-                events.push(self.event(&self.items[*n], &self.given_up[*rules], *at));
-                which.push((*n, *at));
+            let selected = events.len();
+            if !self.waiting.is_empty() {
+                for (n, at) in self.waiting.get(&self.people.base.contact[place]).unwrap_or(&none) {
+                    let record = &self.on_record[*n];
+                    // A message that waits was recorded already: that is itself.
+                    let bars = on_record[*n].bars(place).without(Reason::AlreadySent);
+                    events.push(self.items[record.item].coming(&record.rules, *at, bars));
+                    which.push((record.item, *at));
+                    ready.push(&on_record[*n]);
+                }
             }
             if events.is_empty() {
                 continue;
             }
-            let selected = events.len() - waiting.len();
-            let standing = |i: usize| {
-                let item = &self.items[which[i].0];
-                let person = item.people.base.person(&self.sent, place, &item.marks);
-                // A message that waits was recorded already: that is itself.
-                Person { already_sent: i < selected && person.already_sent, ..person }
-            };
-            let fates = play(&events, selected, self.sent.of(place), until, standing, |i| {
-                // People without a zone go by the letterhead's.
-                match base.zone[place] {
-                    0 => &self.items[which[i].0].clock,
-                    zone => &self.clocks[zone as usize],
-                }
-            });
-            tell(place, &which, &fates);
+            let fates = player
+                .play(&events, selected, self.sent.of(place), until, |i, t, messages| ready[i].decide(place, t, messages, events[i].bars));
+            tell(place, &which, fates);
         }
     }
+}
 
-    fn event<'a>(&self, item: &Item, rules: &'a Rules, at: Instant) -> Coming<'a> {
-        Coming { rules, kind: item.mailing.facts.kind, at, marketing: item.mailing.facts.class == Class::Marketing }
+impl Item {
+    fn coming(&self, rules: &Rules, at: Instant, bars: Reasons) -> Coming {
+        let facts = &self.mailing.facts;
+        Coming { at, rank: facts.rank, kind: facts.kind, marketing: facts.class == Class::Marketing, bars, reach: rules.reach() }
     }
 }
 
@@ -287,7 +322,7 @@ pub fn forecast(c: &Connection, now: Instant, moved: Option<Moved>, set: Option<
     forecast_if(c, now, moved, set, None)
 }
 
-/// As [`forecast`], as if some people were suppressed.
+/// As [`forecast`], under another suppression than there is.
 ///
 /// # Errors
 /// When there is no such mailing.
@@ -296,20 +331,22 @@ pub fn forecast_if(
     now: Instant,
     moved: Option<Moved>,
     set: Option<&RuleSet>,
-    barring: Option<&Barring>,
+    other: Option<&Suppressing>,
 ) -> Result<Forecast> {
     let until = now + FORECAST_DAYS * DAY;
     let current = rules::current(c)?.rules;
     let set = set.unwrap_or(&current);
-    let stage = stage(c, now, &coming(c, now, until, moved)?, set, barring)?;
+    let stage = stage(c, now, &coming(c, now, until, moved)?, set, other)?;
     let mut sums = Sums::of(c, &stage, now)?;
     let parts = stage.play(until + HOLD, || sums.clone(), |sums, _, which, fates| sums.add(now, which, fates))?;
     for part in parts {
         sums.merge(part);
     }
     let Sums { rows, days, pairs, .. } = sums;
+    let n = rows.len();
+    let some = pairs.into_iter().enumerate().filter(|(_, people)| *people > 0);
     let mut competing: Vec<Competing> =
-        pairs.into_iter().map(|((a, b), people)| Competing { first: rows[a].id, second: rows[b].id, people }).collect();
+        some.map(|(at, people)| Competing { first: rows[at / n].id, second: rows[at % n].id, people }).collect();
     competing.sort_unstable_by_key(|p| (std::cmp::Reverse(p.people), p.first, p.second));
     competing.truncate(20);
     Ok(Forecast { from: now.0, until: until.0, mailings: rows, days, competing, cap_in_force: set.caps.iter().any(|cap| cap.in_force) })
@@ -321,7 +358,8 @@ struct Sums {
     midnight: i64,
     rows: Vec<MailingForecast>,
     days: Vec<ForecastDay>,
-    pairs: HashMap<(usize, usize), u64>,
+    /// For whom the mailing of a line was in the way of that of a column.
+    pairs: Vec<u64>,
 }
 
 impl Sums {
@@ -345,13 +383,14 @@ impl Sums {
                 barred: 0,
             });
         }
-        Ok(Self { midnight, rows, days, pairs: HashMap::new() })
+        let pairs = vec![0; rows.len() * rows.len()];
+        Ok(Self { midnight, rows, days, pairs })
     }
 
     /// One person's messages and what becomes of them.
     fn add(&mut self, now: Instant, which: &[(usize, Instant)], fates: &[Fate]) {
         let Self { midnight, rows, days, pairs } = self;
-        for (i, ((n, at), fate)) in which.iter().zip(fates).enumerate() {
+        for ((n, at), fate) in which.iter().zip(fates) {
             let row = &mut rows[*n];
             row.selected += 1;
             // Releases after the last day are no day's.
@@ -377,8 +416,10 @@ impl Sums {
                 }
                 _ => row.barred += 1,
             }
-            for (other, _) in which.iter().enumerate().filter(|(o, _)| *o < 64 && fate.after & (1 << o) != 0 && *o != i) {
-                *pairs.entry((which[other].0, *n)).or_default() += 1;
+            let (mut after, mailings) = (fate.after, rows.len());
+            while after != 0 {
+                pairs[which[after.trailing_zeros() as usize].0 * mailings + *n] += 1;
+                after &= after - 1;
             }
         }
     }
@@ -397,8 +438,8 @@ impl Sums {
             day.held += other.held;
             day.skipped += other.skipped;
         }
-        for (pair, people) in part.pairs {
-            *self.pairs.entry(pair).or_default() += people;
+        for (pair, people) in self.pairs.iter_mut().zip(part.pairs) {
+            *pair += people;
         }
     }
 }

@@ -14,7 +14,7 @@ use crate::audience::{self, Audience};
 use crate::rules::{self, RulesVersion};
 use crate::suppression::Target;
 use crate::{Result, StoreError};
-use rinse_core::clearance::columns::clear_some;
+use rinse_core::clearance::columns::Ready;
 use rinse_core::clearance::{Class, Facts, Outcome, OverCap, Reason, RuleSet, Sluice, tally};
 use rinse_core::{DAY, Instant, caps, zone};
 use rusqlite::{Connection, OptionalExtension};
@@ -138,19 +138,18 @@ fn cleared(c: &Connection, m: &Mailing, at: Instant, version: RulesVersion, rese
     let columns = warm::columns(c, at + -reach(&version.rules))?;
     let people = &*columns.people.of_entity(c, &m.entity)?;
     let who = people.selected(c, &m.who, at)?;
-    let (marks, lists) = base::marks(c, people, m, at)?;
+    let (marks, lists) = base::marks(c, people, m, at, &mut base::Memo::default())?;
     let with_reserved = (!reserved.is_empty()).then(|| columns.messages.with(&people.base.contact, &by_person(reserved), true));
     let messages = with_reserved.as_ref().unwrap_or(&columns.messages);
     // Halves of a large audience are decided side by side.
     let part = who.len().div_ceil(if who.len() < 50_000 { 1 } else { threads() }).max(1);
-    let decide = |part: &[u32]| -> Vec<Decided> {
-        let outcomes = clear_some(&people.base, messages, &marks, &rules, at, part);
-        let places = part.iter().map(|i| *i as usize);
-        places.zip(outcomes).map(|(i, outcome)| Decided { contact: people.base.contact[i], domain: people.domain[i], outcome }).collect()
-    };
+    let ready = Ready::new(&people.base, &marks, &rules, at);
+    let one = |i: usize| Decided { contact: people.base.contact[i], domain: people.domain[i], outcome: ready.clear(i, messages) };
+    let decide = |part: &[u32]| -> Vec<Decided> { part.iter().map(|i| one(*i as usize)).collect() };
     let decided = std::thread::scope(|scope| {
         let others: Vec<_> = who.chunks(part).skip(1).map(|part| scope.spawn(|| decide(part))).collect();
-        let mut decided = decide(&who[..part.min(who.len())]);
+        let mut decided = Vec::with_capacity(who.len());
+        decided.extend(who[..part.min(who.len())].iter().map(|i| one(*i as usize)));
         for other in others {
             decided.extend(other.join().map_err(|_| StoreError::Stopped)?);
         }

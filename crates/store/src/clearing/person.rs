@@ -4,7 +4,7 @@
 use super::{Mailing, base};
 use crate::ledger::{self, Stated};
 use crate::rules::{self, RulesVersion};
-use crate::{Result, StoreError, suppression};
+use crate::{Result, StoreError, domains, suppression};
 use rinse_core::caps::Message;
 use rinse_core::clearance::{Class, Outcome, OverCap, Person, Reason, Rules, clear};
 use rinse_core::consent::Consent;
@@ -67,6 +67,7 @@ impl Row {
             consent: consent.consent,
             under_pause: consent.under_pause,
             paused_until: consent.paused_until.map(Instant),
+            domain_paused_until: None,
             country: self.country.as_deref(),
             zone: self.zone.as_ref(),
             topic_left: false,
@@ -148,6 +149,7 @@ pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: 
         topic_left: topic_left(c, contact, l.mailing.target.topic)?,
         load_left_out: load_left_out(c, contact, l.mailing.leave_out)?,
         lists,
+        domain_paused_until: domains::paused_for(c, contact, at)?.map(|p| p.0),
         ..row.person(contact, row.consent, (row.status, row.status_until), &counted)
     };
     Ok(clear(&person, rules, at))
@@ -219,8 +221,16 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
         remarks.push("Profile, segments, mail load, sunset and live suppression rules are as they are today; consent, mail status, topics, lists, messages and rules are as they were.".into());
     }
     let load_left_out = load_left_out(c, contact, m.leave_out)?;
-    let person =
-        Person { already_sent: already, topic_left, load_left_out, lists, ..row.person(contact, consent, (status, until), &counted) };
+    let domain = domains::paused_for(c, contact, at)?;
+    let domain_paused_until = domain.as_ref().map(|d| d.0);
+    let person = Person {
+        already_sent: already,
+        topic_left,
+        load_left_out,
+        lists,
+        domain_paused_until,
+        ..row.person(contact, consent, (status, until), &counted)
+    };
     let outcome = clear(&person, &rules, at);
     let why = match outcome {
         Outcome::Cleared => None,
@@ -245,7 +255,13 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
             let applies = marketing
                 || matches!(
                     reason,
-                    Reason::NoAddress | Reason::AlreadySent | Reason::Retired | Reason::Complained | Reason::Suppressed | Reason::Resting
+                    Reason::NoAddress
+                        | Reason::AlreadySent
+                        | Reason::Retired
+                        | Reason::Complained
+                        | Reason::Suppressed
+                        | Reason::Resting
+                        | Reason::DomainPaused
                 );
             let saw = match reason {
                 _ if !applies => "doesn't apply to service mail".into(),
@@ -309,6 +325,9 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
                     .filter(|_| consent.consent == Consent::Paused)
                     .map_or_else(|| "no pause".into(), |u| format!("until {}", Instant(u).words())),
                 Reason::OutsideHours => rules.hours.map_or_else(|| "no sending hours set".into(), |h| format!("hours {}", h.words())),
+                Reason::DomainPaused => {
+                    domain.as_ref().map_or_else(|| "not paused".into(), |(until, why)| format!("until {}: {why}", until.words()))
+                }
             };
             let says = if !hit {
                 "cleared"

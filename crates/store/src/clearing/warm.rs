@@ -12,6 +12,7 @@
 
 use super::base::{self, People};
 use crate::Result;
+use crate::db::{beside, readable_beside};
 use rinse_core::Instant;
 use rinse_core::clearance::columns::Messages;
 use rusqlite::hooks::Action;
@@ -215,24 +216,21 @@ pub(super) fn columns(c: &Connection, since: Instant) -> Result<Columns> {
     }
 }
 
-/// Reads everything: people and messages side by side, unless inside a write, whose changes nobody else sees.
+/// Reads everything: halves of the people and their messages side by side, unless inside a write, whose changes
+/// nobody else sees.
 fn load(c: &Connection, since: Instant) -> Result<Columns> {
-    let beside = c.path().filter(|p| c.is_autocommit() && !p.is_empty()).map(str::to_owned);
+    let Some(path) = readable_beside(c) else {
+        let people = People::load(c, 0..i64::MAX)?;
+        let messages = Messages::hang(&people.base.contact, &base::messages(c, since)?);
+        return Ok(Columns { people: Arc::new(people), messages: Arc::new(messages) });
+    };
+    let half = c.query_row("SELECT coalesce(max(id), 0) / 2 FROM contact", [], |r| r.get(0))?;
     let (people, found) = std::thread::scope(|scope| -> Result<_> {
-        let messages = beside.map(|path| {
-            scope.spawn(move || -> Result<_> {
-                let other = Connection::open_with_flags(path, rusqlite::OpenFlags::SQLITE_OPEN_READ_ONLY)?;
-                other.busy_timeout(std::time::Duration::from_secs(10))?;
-                other.pragma_update(None, "mmap_size", crate::db::MAPPED)?;
-                base::messages(&other, since)
-            })
-        });
-        let people = People::load(c)?;
-        let found = match messages {
-            Some(thread) => thread.join().map_err(|_| crate::StoreError::Stopped)??,
-            None => base::messages(c, since)?,
-        };
-        Ok((people, found))
+        let messages = scope.spawn(|| -> Result<_> { base::messages(&beside(path)?, since) });
+        let rest = scope.spawn(|| -> Result<_> { People::load(&beside(path)?, half..i64::MAX) });
+        let mut people = People::load(c, 0..half)?;
+        people.append(rest.join().map_err(|_| crate::StoreError::Stopped)??);
+        Ok((people, messages.join().map_err(|_| crate::StoreError::Stopped)??))
     })?;
     let messages = Messages::hang(&people.base.contact, &found);
     Ok(Columns { people: Arc::new(people), messages: Arc::new(messages) })

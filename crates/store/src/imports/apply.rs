@@ -56,8 +56,15 @@ pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mu
     let judge = tokio::task::spawn_blocking(move || s.read_now(|c| Judge::new(c, &rr, &f, rules_of(c, &rr)?)))
         .await
         .map_err(|_| StoreError::Stopped)??;
-    let origin =
-        Origin { source: "import", evidence: r.evidence.clone(), import: Some(id), run: Some(change), person, ..Origin::default() };
+    let origin = Origin {
+        source: "import",
+        evidence: r.evidence.clone(),
+        import: Some(id),
+        run: Some(change),
+        person,
+        entity: r.entity.clone(),
+        ..Origin::default()
+    };
     let work = Arc::new(Work { judge, id, run: change, now, origin });
     let mut rows = tables::records(&file, r.delimiter.as_bytes()[0])?;
     let mut record = csv::StringRecord::new();
@@ -161,10 +168,14 @@ fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Ju
                     id
                 }
             };
-            let consent = if agrees { Consent::Consented } else { Consent::None };
+            // Consent to another legal entity stands beside the person's row, not in it.
+            let own = w.origin.entity.is_empty();
+            let consent = if agrees && own { Consent::Consented } else { Consent::None };
             let contact = contacts::insert(c, &row.address, domain, &row.profile, w.now, (Some(w.id), Some(w.run)), consent)?;
-            if agrees {
+            if agrees && own {
                 ledger::first(c, contact, w.now, Act::Agreed, &w.origin)?;
+            } else if agrees {
+                ledger::act(c, contact, w.now, Act::Agreed, &w.origin)?;
             }
             contact
         }
@@ -208,7 +219,8 @@ fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Ju
 fn before(c: &Connection, w: &Work, contact: i64, row: &Row, tags: &[i64]) -> Result<Image> {
     let fields = row.own.iter().filter_map(|(column, _)| w.judge.fields.get(*column).copied().flatten());
     let profile = contacts::profile(c, contact)?;
-    let stated = ledger::stated(c, contact)?;
+    let entity = w.origin.entity.clone();
+    let stated = ledger::stated_for(c, contact, &entity)?;
     let new = |kind, ids: &mut dyn Iterator<Item = i64>| -> Result<Vec<i64>> {
         let mut out = Vec::new();
         for id in ids {
@@ -224,5 +236,6 @@ fn before(c: &Connection, w: &Work, contact: i64, row: &Row, tags: &[i64]) -> Re
         lists: new(Kind::List, &mut w.judge.list.into_iter())?,
         tags: new(Kind::Tag, &mut tags.iter().copied())?,
         consent: (w.judge.consent && !row.corrected && matches!(stated.consent, Consent::None | Consent::Invited)).then_some(stated),
+        entity,
     })
 }

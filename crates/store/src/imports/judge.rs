@@ -6,6 +6,7 @@ use crate::base_check::{self, Hosts};
 use crate::contacts;
 use crate::erasure::{Tombstones, WAS_DELETED};
 use crate::fields;
+use crate::ledger;
 use crate::tags::{self, Kind};
 use crate::{Result, Store, StoreError, tables};
 use rinse_core::address::Address;
@@ -63,6 +64,8 @@ pub(super) struct Judge {
     pub fields: Vec<Option<i64>>,
     width: usize,
     pub consent: bool,
+    /// The legal entity that consent is given to; empty: the first.
+    pub entity: String,
     pub list: Option<i64>,
     pub tag: Option<i64>,
     /// The field that a file of scores fills.
@@ -115,6 +118,7 @@ impl Judge {
             fields,
             width,
             consent: r.consent,
+            entity: r.entity.clone(),
             list,
             tag,
             score,
@@ -194,6 +198,7 @@ impl Judge {
             let fate = if known { Fate::Unchanged } else { Fate::Changed(id) };
             return Ok(Judged { fate, row: Some(row), findings: vec![] });
         }
+        let consent = if self.entity.is_empty() { consent } else { ledger::stated_for(c, id, &self.entity)?.consent };
         if self.consent && !row.corrected && !import_may_raise(consent) {
             let what = if consent == Consent::Complained { "complained" } else { "withdrew" };
             return refused(format!("this person {what}; an import can't bring their consent back"), found);

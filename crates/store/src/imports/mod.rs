@@ -13,7 +13,7 @@ pub use stage::{reshape, stage};
 
 use crate::runs::{self, ChangeRun};
 use crate::tags::{self, Kind};
-use crate::{Result, Store, StoreError, tables};
+use crate::{Result, Store, StoreError, letterheads, tables};
 use rinse_core::Instant;
 use rinse_core::base_check::Finding;
 use rinse_core::segment::FieldKind;
@@ -67,6 +67,8 @@ pub struct Run {
     pub list: Option<String>,
     pub tag: Option<String>,
     pub consent: bool,
+    /// The legal entity that consent is given to; empty: the first.
+    pub entity: String,
     pub evidence: String,
     pub state: String,
     pub records: i64,
@@ -165,7 +167,7 @@ pub fn runs(c: &Connection) -> Result<Vec<Run>> {
 
 fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
     let mut s = c.prepare_cached(&format!(
-        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused, t.name, ndjson, fixes, findings
+        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused, t.name, ndjson, fixes, findings, i.entity
          FROM import_run i LEFT JOIN list l ON l.id = list_id LEFT JOIN tag t ON t.id = tag_id WHERE {filter} ORDER BY i.id DESC LIMIT 100"
     ))?;
     let rows = s.query_map([value], |r| {
@@ -181,6 +183,7 @@ fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
                 list: r.get(7)?,
                 tag: r.get(17)?,
                 consent: r.get(8)?,
+                entity: r.get(21)?,
                 evidence: r.get(9)?,
                 state: r.get(10)?,
                 records: r.get(11)?,
@@ -237,6 +240,8 @@ pub struct Decision {
     pub tag: Option<String>,
     /// The rows come with consent; the evidence says how it was given.
     pub consent: bool,
+    /// The legal entity they gave it to; empty: the first.
+    pub entity: String,
     pub evidence: String,
     pub fixes: Fixes,
 }
@@ -273,6 +278,7 @@ pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result
     let mapping = serde_json::to_string(&d.mapping)?;
     let fixes = serde_json::to_string(&d.fixes)?;
     store.write(move |c| {
+        let entity = letterheads::entity(c, &d.entity)?;
         let list = match d.list.as_deref().map(str::trim).filter(|l| !l.is_empty()) {
             Some(name) => Some(tags::named(c, Kind::List, name, now)?),
             None => None,
@@ -282,8 +288,8 @@ pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result
             None => None,
         };
         let n = c.execute(
-            "UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, fixes = ?8, state = 'staged' WHERE id = ?1 AND state IN ('staged', 'checked')",
-            params![id, mapping, d.header, list, tag, d.consent, d.evidence, fixes],
+            "UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, fixes = ?8, entity = ?9, state = 'staged' WHERE id = ?1 AND state IN ('staged', 'checked')",
+            params![id, mapping, d.header, list, tag, d.consent, d.evidence, fixes, entity],
         )?;
         if n == 0 { Err(StoreError::Refused("This import was applied already.".into())) } else { Ok(()) }
     }).await

@@ -61,6 +61,12 @@ impl Filled {
         Ok(Self(sets.iter().map(fill).collect::<Result<_>>()?))
     }
 
+    /// Adds who is in the same sets, filled elsewhere.
+    pub(crate) fn add(&mut self, other: &Self) {
+        let words = self.0.iter_mut().flat_map(|bits| &mut bits.words);
+        words.zip(other.0.iter().flat_map(|bits| &bits.words)).for_each(|(word, more)| *word |= more);
+    }
+
     /// How many people are in all of them.
     pub(crate) fn people(&self) -> i64 {
         let all = |word: usize| self.0.iter().fold(u64::MAX, |w, bits| w & bits.words[word]);

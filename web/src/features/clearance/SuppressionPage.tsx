@@ -40,18 +40,15 @@ function NewList() {
   const [scope, setScope] = useState("all");
   const [segment, setSegment] = useState(0);
   const [kind, id] = scope.split(" ");
+  const body = {
+    name,
+    reason,
+    scope: (kind === "all" ? { kind } : { kind, id: Number(id) }) as Schemas["SuppressionScope"],
+    segment_id: segment || null,
+  };
+  const look = useMutation({ mutationFn: () => ok(api.POST("/api/suppression/preview", { body })) });
   const make = useMutation({
-    mutationFn: () =>
-      ok(
-        api.POST("/api/suppression", {
-          body: {
-            name,
-            reason,
-            scope: (kind === "all" ? { kind } : { kind, id: Number(id) }) as Schemas["SuppressionScope"],
-            segment_id: segment || null,
-          },
-        }),
-      ),
+    mutationFn: () => ok(api.POST("/api/suppression", { body })),
     onSuccess: async (list) => {
       await client.invalidateQueries();
       await navigate(`/clearance/suppression/${list}`);
@@ -64,7 +61,15 @@ function NewList() {
         <div className="two">
           <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} />
           <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} />
-          <TextField select label="Bars from" value={scope} onChange={(e) => setScope(e.target.value)}>
+          <TextField
+            select
+            label="Bars from"
+            value={scope}
+            onChange={(e) => {
+              setScope(e.target.value);
+              look.reset();
+            }}
+          >
             <MenuItem value="all">all mail, service mail too</MenuItem>
             {rules.data?.letterheads.map((l) => (
               <MenuItem key={`l${l.id}`} value={`letterhead ${l.id}`}>
@@ -88,7 +93,10 @@ function NewList() {
             select
             label="Whoever is in"
             value={segment}
-            onChange={(e) => setSegment(Number(e.target.value))}
+            onChange={(e) => {
+              setSegment(Number(e.target.value));
+              look.reset();
+            }}
             helperText="A live rule: whoever is in the segment from now on is barred"
           >
             <MenuItem value={0}>lines only</MenuItem>
@@ -100,8 +108,21 @@ function NewList() {
           </TextField>
         </div>
       </div>
-      <Failure error={make.error} />
+      <Failure error={make.error ?? look.error} />
+      {look.data && (
+        <div role="status">
+          <p>
+            It catches <b>{plural(look.data.people, "person", "people")}</b> of the base now.
+          </p>
+          <Effects effects={look.data.effects} />
+        </div>
+      )}
       <div className="acts">
+        {segment > 0 && (
+          <Button variant="outlined" disabled={look.isPending} onClick={() => look.mutate()}>
+            See what it does
+          </Button>
+        )}
         <Button variant="outlined" disabled={!name.trim() || make.isPending} onClick={() => make.mutate()}>
           Make it
         </Button>
@@ -290,6 +311,9 @@ export function SuppressionListPage() {
       await client.invalidateQueries();
     },
   });
+  const without = useMutation({
+    mutationFn: () => ok(api.GET("/api/suppression/{id}/without", { params: { path: { id } } })),
+  });
   return (
     <Frame slips={slips}>
       <Loaded query={list}>
@@ -309,7 +333,7 @@ export function SuppressionListPage() {
             </p>
             {l.reason && <p>{l.reason}</p>}
             <Lines key={id} list={l} />
-            <Failure error={remove.error ?? looked.error ?? end.error} />
+            <Failure error={remove.error ?? looked.error ?? end.error ?? without.error} />
             {lines.length > 0 && (
               <Table>
                 <TableHead>
@@ -342,20 +366,37 @@ export function SuppressionListPage() {
             )}
             {catches.last.length > 0 && (
               <>
-                <h2>The last {count(catches.last.length)} it caught</h2>
+                <h2>
+                  {l.segment
+                    ? `Of those it catches, the last ${count(catches.last.length)} to come in`
+                    : `The last ${count(catches.last.length)} it caught`}
+                </h2>
                 <ul className="people" tabIndex={0} aria-label="People">
                   {catches.last.map((p) => (
                     <li key={p.id}>
-                      <Link to={`/contacts/${p.id}`}>{p.address}</Link>
+                      <Link to={`/contacts/${p.id}`}>{p.address}</Link> <span className="soft">{date(p.at)}</span>
                     </li>
                   ))}
                 </ul>
               </>
             )}
+            {without.data && (
+              <div role="status">
+                <p>
+                  Without {l.name}, <b>{plural(without.data.people, "person", "people")}</b> would be on one list less:
+                </p>
+                <Effects effects={without.data.effects} />
+              </div>
+            )}
             <div className="acts">
               <Button variant="outlined" onClick={() => looked.mutate()}>
                 Looked over, still right
               </Button>
+              {l.id !== 1 && (
+                <Button variant="outlined" disabled={without.isPending} onClick={() => without.mutate()}>
+                  See what ending it does
+                </Button>
+              )}
               {l.id !== 1 && (
                 <Button
                   variant="outlined"

@@ -31,6 +31,7 @@ export function useClearanceSlips() {
           words: suppression.data ? plural(suppression.data.length, "list") : "",
         },
         { to: "/clearance/consent", title: "Consent" },
+        { to: "/clearance/domains", title: "Domains", words: "paused or not" },
       ],
     },
     {

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
+import { EntityPick } from "../../shared/EntityPick";
 import { Failure } from "../../shared/states";
 import { useContactSlips } from "./useContactSlips";
 
@@ -13,7 +14,7 @@ export function AddPage() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
-  const [d, setD] = useState({ address: "", given_name: "", family_name: "", country: "", evidence: "" });
+  const [d, setD] = useState({ address: "", given_name: "", family_name: "", country: "", evidence: "", entity: "" });
   const [list, setList] = useState(0);
   const [consent, setConsent] = useState(false);
   const add = useMutation({
@@ -27,6 +28,7 @@ export function AddPage() {
             country: d.country.toUpperCase() || null,
             list: list || null,
             consent,
+            entity: d.entity,
             evidence: d.evidence,
           },
         }),
@@ -67,6 +69,7 @@ export function AddPage() {
           control={<Checkbox checked={consent} onChange={(e) => setConsent(e.target.checked)} />}
           label="This person agreed to get marketing mail"
         />
+        {consent && <EntityPick value={d.entity} onChange={(entity) => setD({ ...d, entity })} />}
         {consent && text("evidence", "How they agreed", "Which form, when: kept as evidence.")}
       </div>
       <Failure error={add.error} />

@@ -15,6 +15,7 @@ import { Link, useParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, plural, words } from "../../shared/format";
+import { EntityPick } from "../../shared/EntityPick";
 import { Failure, Loaded } from "../../shared/states";
 import { useProgress } from "../../shared/useProgress";
 import { useContactSlips } from "./useContactSlips";
@@ -85,6 +86,7 @@ function Run({ preview: { run, columns, kinds, rows, refusals, change } }: { pre
   const own = useVocabulary().data?.fields ?? [];
   const [consent, setConsent] = useState(run.consent);
   const [evidence, setEvidence] = useState(run.evidence);
+  const [entity, setEntity] = useState(run.entity);
   const [fixes, setFixes] = useState(run.fixes);
   const scores = mapping.some((m) => keyOf(m).startsWith(SCORE));
   const refresh = () => client.invalidateQueries();
@@ -95,8 +97,8 @@ function Run({ preview: { run, columns, kinds, rows, refusals, change } }: { pre
         api.POST("/api/imports/{id}/check", {
           params: { path },
           body: scores
-            ? { mapping, header, list: null, tag: null, consent: false, evidence: "", fixes }
-            : { mapping, header, list: list || null, tag: tag || null, consent, evidence, fixes },
+            ? { mapping, header, list: null, tag: null, consent: false, entity: "", evidence: "", fixes }
+            : { mapping, header, list: list || null, tag: tag || null, consent, entity, evidence, fixes },
         }),
       ),
     onSuccess: refresh,
@@ -263,6 +265,7 @@ function Run({ preview: { run, columns, kinds, rows, refusals, change } }: { pre
               onChange={(e) => setEvidence(e.target.value)}
               helperText="Kept as evidence with every person."
             />
+            <EntityPick value={entity} disabled={!consent} onChange={setEntity} />
           </div>
           <div>
             <FormControlLabel

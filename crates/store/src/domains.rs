@@ -1,0 +1,172 @@
+//! Mail domains: how they took our mail lately, and which of them get nothing for a while.
+
+use crate::settings::audit;
+use crate::{Result, StoreError};
+use rinse_core::clearance::Reason;
+use rinse_core::schedule::Schedule;
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
+use utoipa::ToSchema;
+
+/// A domain that mail was handed to in the last 30 days, or that is paused.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct DomainRow {
+    pub id: i64,
+    pub name: String,
+    pub people: i64,
+    /// Messages handed over in the last 30 days, and what became of them.
+    pub handed: i64,
+    pub accepted: i64,
+    /// Put off by the host, waiting for their next try.
+    pub deferred: i64,
+    pub failed: i64,
+    pub pause: Option<DomainPause>,
+}
+
+/// No mail to a domain until an instant.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct DomainPause {
+    pub until: i64,
+    pub reason: String,
+    pub made_at: i64,
+    pub by: Option<String>,
+    /// Messages that wait for its end.
+    pub held: i64,
+}
+
+/// What a pause is made of.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+pub struct NewDomainPause {
+    pub domain: String,
+    pub until: i64,
+    pub reason: String,
+}
+
+const LONGEST: i64 = 90 * DAY;
+
+/// The domains of the last 30 days, the largest first, at most 200; those on pause before them.
+///
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection, now: Instant) -> Result<Vec<DomainRow>> {
+    let mut pauses = HashMap::new();
+    let mut s = c.prepare_cached(
+        "SELECT p.domain_id, p.until_at, p.reason, p.made_at, who.name,
+            (SELECT count(*) FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.state = 0 AND c.domain_id = p.domain_id AND s.at >= p.until_at)
+         FROM domain_pause p LEFT JOIN person who ON who.id = p.person_id WHERE p.ended_at IS NULL AND p.until_at > ?1",
+    )?;
+    let mut rows = s.query([now.0])?;
+    while let Some(r) = rows.next()? {
+        let pause = DomainPause { until: r.get(1)?, reason: r.get(2)?, made_at: r.get(3)?, by: r.get(4)?, held: r.get(5)? };
+        pauses.insert(r.get::<_, i64>(0)?, pause);
+    }
+    let mut s = c.prepare_cached(
+        "SELECT d.id, d.name, (SELECT count(*) FROM contact WHERE domain_id = d.id AND gone IS NULL), count(s.id),
+            coalesce(sum(s.state = 3), 0), coalesce(sum(s.state = 4), 0), coalesce(sum(s.failed_at IS NOT NULL), 0)
+         FROM domain d LEFT JOIN contact c ON c.domain_id = d.id LEFT JOIN send s ON s.contact_id = c.id AND s.handed_at > ?1
+         GROUP BY d.id ORDER BY count(s.id) DESC, 3 DESC, d.name",
+    )?;
+    let found = s.query_map([(now + -30 * DAY).0], |r| {
+        Ok(DomainRow {
+            id: r.get(0)?,
+            name: r.get(1)?,
+            people: r.get(2)?,
+            handed: r.get(3)?,
+            accepted: r.get(4)?,
+            deferred: r.get(5)?,
+            failed: r.get(6)?,
+            pause: None,
+        })
+    })?;
+    let mut found: Vec<DomainRow> = found.collect::<rusqlite::Result<_>>()?;
+    for row in &mut found {
+        row.pause = pauses.remove(&row.id);
+    }
+    found.retain(|row| row.pause.is_some() || row.people > 0);
+    found.sort_by_key(|row| row.pause.is_none());
+    found.truncate(200);
+    Ok(found)
+}
+
+/// Lets nothing go to a domain until an instant; one that is paused already gets the new end and reason.
+///
+/// # Errors
+/// When nobody has that domain, the end lies behind or too far ahead, or no reason is given.
+pub fn pause(c: &Connection, p: &NewDomainPause, now: Instant, person: Option<i64>) -> Result<()> {
+    let name = p.domain.trim().trim_start_matches('@').to_lowercase();
+    let id: i64 =
+        c.prepare_cached("SELECT id FROM domain WHERE name = ?1")?.query_row([&name], |r| r.get(0)).optional()?.ok_or_else(|| {
+            StoreError::Refused(format!("Nobody in the base has an address at “{name}”. Write the domain as it stands after the @."))
+        })?;
+    if p.until <= now.0 || p.until > (now + LONGEST).0 {
+        return Err(StoreError::Refused("A pause ends at an instant to come, within 90 days.".into()));
+    }
+    let reason = p.reason.trim();
+    if reason.chars().count() < 5 {
+        return Err(StoreError::Refused(
+            "Say why nothing may go to this domain for a while: whoever looks up a held message is told.".into(),
+        ));
+    }
+    end_there(c, id, now)?;
+    c.execute(
+        "INSERT INTO domain_pause (domain_id, made_at, until_at, reason, person_id) VALUES (?1, ?2, ?3, ?4, ?5)",
+        params![id, now.0, p.until, reason, person],
+    )?;
+    audit(c, now, person, "domain paused", "domain", id, &format!("{name} until {}: {reason}", Instant(p.until).words()))
+}
+
+/// Ends a pause before its time: what waited only for it goes now, cleared again.
+///
+/// # Errors
+/// When the domain isn't paused.
+pub fn resume(c: &Connection, domain: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    if !end_there(c, domain, now)? {
+        return Err(StoreError::Missing("pause of a domain"));
+    }
+    audit(c, now, person, "domain no longer paused", "domain", domain, "")
+}
+
+fn end_there(c: &Connection, domain: i64, now: Instant) -> Result<bool> {
+    let until: Option<i64> = c
+        .query_row(
+            "UPDATE domain_pause SET ended_at = ?2 WHERE domain_id = ?1 AND ended_at IS NULL AND until_at > ?2 RETURNING until_at",
+            [domain, now.0],
+            |r| r.get(0),
+        )
+        .optional()?;
+    let Some(until) = until else { return Ok(false) };
+    let mut s = c.prepare_cached(
+        "SELECT DISTINCT m.id, m.schedule FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id
+         WHERE s.state = 0 AND c.domain_id = ?1 AND s.at >= ?2",
+    )?;
+    let held: Vec<(i64, String)> = s.query_map([domain, until], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    for (mailing, schedule) in held {
+        // Whom the mailing's own schedule, or a rate, has later keep their turn.
+        let at_once = serde_json::from_str::<Schedule>(&schedule)? == Schedule::default();
+        c.prepare_cached(
+            "UPDATE send SET at = ?1 WHERE mailing_id = ?2 AND state = 0 AND contact_id IN (SELECT id FROM contact WHERE domain_id = ?3)
+                AND (at = ?4 OR ?5 AND at > ?4 AND reason = ?6)",
+        )?
+        .execute(params![now.0, mailing, domain, until, at_once, Reason::DomainPaused as i64])?;
+    }
+    Ok(true)
+}
+
+/// The domains that were paused at an instant, until when.
+pub(crate) fn paused(c: &Connection, at: Instant) -> Result<HashMap<i64, i64>> {
+    let mut s = c.prepare_cached(
+        "SELECT domain_id, max(until_at) FROM domain_pause WHERE made_at <= ?1 AND until_at > ?1 AND (ended_at IS NULL OR ended_at > ?1) GROUP BY 1",
+    )?;
+    Ok(s.query_map([at.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Until when the domain of a person was paused at an instant, and why.
+pub(crate) fn paused_for(c: &Connection, contact: i64, at: Instant) -> Result<Option<(Instant, String)>> {
+    let mut s = c.prepare_cached(
+        "SELECT until_at, reason FROM domain_pause WHERE domain_id = (SELECT domain_id FROM contact WHERE id = ?1) AND made_at <= ?2 AND until_at > ?2
+            AND (ended_at IS NULL OR ended_at > ?2) ORDER BY until_at DESC",
+    )?;
+    Ok(s.query_row([contact, at.0], |r| Ok((Instant(r.get(0)?), r.get(1)?))).optional()?)
+}
