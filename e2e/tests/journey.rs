@@ -121,6 +121,13 @@ async fn a_contact_file_becomes_a_called_trial() {
     b.shows("Nothing between the arms").await;
     b.shows("it calls the right one in").await;
     b.accessible("plan").await;
+    // Under its needed size only an approver lets it go, and says why.
+    b.click("Seal").await;
+    b.shows("Or an approver lets it go").await;
+    b.fill("Why it may go out too small", "We read it together with the last two").await;
+    b.click("Seal").await;
+    b.shows("Only an approver can let it go").await;
+    b.page.find(Locator::Css("select.acting")).await.unwrap().select_by_value("3").await.unwrap();
     b.click("Seal").await;
     b.shows("Until then the arms stay closed").await;
     b.shows("are as they were sealed").await;
@@ -135,6 +142,8 @@ async fn a_contact_file_becomes_a_called_trial() {
     b.shows("Rate, 95% interval").await;
     b.shows("Chance to be best").await;
     b.shows("B less A").await;
+    b.shows("Oskar Bray let it go under its needed size").await;
+    b.shows("How the answers came in").await;
     b.accessible("verdict").await;
     b.sound("verdict").await;
     b.click_css("#sheet button.figure").await;

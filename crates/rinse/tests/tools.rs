@@ -199,10 +199,10 @@ fn an_assignment_is_computed_again_and_a_touched_one_is_told() {
     rinse.import(&rinse_testkit::people_csv(800));
     rinse.json("POST", "/api/letterheads", &rinse_testkit::letterhead());
     rinse.json("POST", "/api/mailings", &rinse_testkit::draft(1, &["Boats", "Boats at low tide", "Boats at dawn"]));
-    let plan = json!({ "question": "Which boats?", "metric": "human_click", "effect": 0.05, "alpha": 0.05, "power": 0.8, "pilot_share": 0.5,
+    let plan = json!({ "question": "Which boats?", "metric": "human_click", "effect": 0.3, "alpha": 0.05, "power": 0.8, "pilot_share": 0.5,
         "window_hours": 24, "on_no_call": 0, "leaving_margin": 0.02, "complaint_margin": 0.01 });
     rinse.json("PUT", "/api/mailings/1/trial", &plan);
-    rinse.json("POST", "/api/trials/1/seal", &Value::Null);
+    rinse.json("POST", "/api/trials/1/seal", &json!({}));
     rinse.kill();
     let data = folder.path().to_str().unwrap();
     let again = run(&["assign", "--trial", "1", "--data", data], b"");

@@ -60,13 +60,17 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
 
 /// What a plan rests on now: people cleared, and what past mailings and trials say.
 fn ground(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<(u64, trials::Past, Known)> {
-    let cleared = clearing::audience(c, mailing, now)?.sluice().cleared;
+    let (past, known) = known(c, plan, now)?;
+    Ok((clearing::audience(c, mailing, now)?.sluice().cleared, past, known))
+}
+
+/// What past mailings and trials say about a plan's metric.
+fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::Result<(trials::Past, Known)> {
     let past = trials::past(c, plan.metric, plan.window_hours, now)?;
     // Without history a fifth is a plausible rate of opens, and errs on the side of more people.
     let baseline = past.rate.filter(|r| *r > 0.0 && *r < 1.0).unwrap_or(0.2);
     let spread = trials::past_spread(c, plan.metric)?;
-    let known = Known { baseline, leaving: past.leaving, maturity: past.maturity, machine_share: past.machine_share, spread };
-    Ok((cleared, past, known))
+    Ok((past, Known { baseline, leaving: past.leaving, maturity: past.maturity, machine_share: past.machine_share, spread }))
 }
 
 /// Runs a plan on simulated answers, with the people there are now.
@@ -91,12 +95,21 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
     if past.rate.is_none() {
         o.warnings.insert(0, "No past mailings are old enough to know the usual rate; 20% is assumed.".into());
     }
+    for t in trials::all(c)?.into_iter().filter(|t| t.state == "collecting" && t.mailing_id != mailing) {
+        let there = trials::roster(c, t.id)?.len() as u64;
+        o.warnings.push(format!(
+            "A trial of {} is collecting until {}, with {there} people in it. Whoever is in both answers two at once: seal this one after it, or leave its people out of the audience.",
+            t.mailing,
+            t.reading_due.map_or_else(|| "its last message has gone".into(), |due| Instant(due).words()),
+        ));
+    }
     Ok(o)
 }
 
 /// Seals a plan and sends the pilot: people cleared now, drawn, assigned and recorded in one
 /// transaction, cleared blind to the arm.
-pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> Result<(), ApiError> {
+/// `why_small`: an approver's reason, when it is under its needed size.
+pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why_small: String) -> Result<(), ApiError> {
     let now = app.now();
     app.store.read(move |c| clearing::warm_up(c, now)).await?;
     let held = app.clone();
@@ -104,6 +117,9 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> 
         .store
         .write(move |c| {
             let t = trials::one(c, id)?;
+            if t.state != "planned" {
+                return Err(StoreError::Refused("This trial is sealed already.".into()));
+            }
             let m = must_pass(c, &held, t.mailing_id, now)?;
             let arms = m.draft.subjects.len();
             if let Err(e) = t.plan.check(arms) {
@@ -120,6 +136,9 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>) -> 
                 Ok(size) => usize::try_from(size).unwrap_or(0),
                 Err(e) => return Ok(Err(e)),
             };
+            if let Some(words) = outlook(&t.plan, arms, cleared.len() as u64, known(c, &t.plan, now)?.1).too_small {
+                trials::let_small(c, id, &words, &why_small, person, now)?;
+            }
             let domains: HashMap<i64, i64> = done.decided.iter().map(|d| (d.contact, d.domain)).collect();
             let roster = assign::assign(seed, &assign::draw_pilot(seed, &assign::strata(&cleared), size), arms);
             let leaving = trials::leaving(c, t.plan.window_hours, now)?;

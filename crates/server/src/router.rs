@@ -159,6 +159,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(trials::save_plan))
         .routes(routes!(trials::outlook))
         .routes(routes!(trials::rehearse))
+        .routes(routes!(trials::course))
         .routes(routes!(trials::open))
         .routes(routes!(trials::seal))
         .routes(routes!(trials::release))

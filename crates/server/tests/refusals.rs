@@ -63,7 +63,7 @@ fn cap(limit: u32, hours: u32) -> Value {
 #[case::no_such_topic("POST", "/api/mailings", with(draft(1, &["S"]), "topic_id", json!(9)), 404, "topic")]
 #[case::no_such_mailing("GET", "/api/mailings/99", Value::Null, 404, "no mailing")]
 #[case::no_such_person("GET", "/api/contacts/99", Value::Null, 404, "no contact")]
-#[case::no_such_trial("POST", "/api/trials/99/seal", Value::Null, 404, "no trial")]
+#[case::no_such_trial("POST", "/api/trials/99/seal", json!({}), 404, "no trial")]
 #[case::no_such_import("GET", "/api/imports/99", Value::Null, 404, "no import")]
 #[case::no_such_figure("GET", "/api/findings/1/best.csv", Value::Null, 404, "no figure")]
 #[case::no_such_step("GET", "/api/mailings/1/sluice/luck", Value::Null, 404, "no step")]

@@ -6,3 +6,6 @@ CREATE TABLE domain_pause (
     reason TEXT NOT NULL, person_id INTEGER REFERENCES person, ended_at INTEGER
 );
 CREATE INDEX domain_pause_domain ON domain_pause (domain_id);
+-- Why a trial under its needed size was sealed all the same, and who let it.
+ALTER TABLE trial ADD COLUMN small_reason TEXT;
+ALTER TABLE trial ADD COLUMN small_by INTEGER REFERENCES person;

@@ -39,6 +39,10 @@ pub struct Person {
     pub role: String,
 }
 
+pub(crate) fn role(c: &Connection, person: Option<i64>) -> Result<Option<String>> {
+    Ok(c.query_row("SELECT role FROM person WHERE id = ?1", [person], |r| r.get(0)).optional()?)
+}
+
 /// # Errors
 /// When the database fails.
 pub fn people(c: &Connection) -> Result<Vec<Person>> {

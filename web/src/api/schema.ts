@@ -4977,6 +4977,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/course": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a trial's answers come in, on the band of past mailings; arm by arm once the arms are open. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TrialCourseView"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/open": {
         parameters: {
             query?: never;
@@ -5072,7 +5109,11 @@ export interface paths {
                 };
                 cookie?: never;
             };
-            requestBody?: never;
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Sealing"];
+                };
+            };
             responses: {
                 204: {
                     headers: {
@@ -6142,6 +6183,23 @@ export interface components {
              */
             single: number;
         };
+        /** @description What past mailings did: the middle four fifths of them. */
+        CourseBand: {
+            high: number[];
+            low: number[];
+            mailings: number;
+            /** Format: double */
+            maturity_high: number;
+            /**
+             * Format: double
+             * @description The share of their 30-day answers that they had by the window's end.
+             */
+            maturity_low: number;
+        };
+        /** @description A share at each of the points; none where the time hasn't passed for anybody. */
+        CourseLine: {
+            shares: (number | null)[];
+        };
         /** @description A test of a date; "today" is the UTC date of the instant asked about. */
         DateTest: {
             /**
@@ -6778,6 +6836,15 @@ export interface components {
             /** Format: int64 */
             there_already: number;
         };
+        /** @description The links of the trial's mailing with the people of each arm who followed them. */
+        LinkByArm: {
+            /** @description People who followed it themselves within the window, of everyone assigned. */
+            arms: components["schemas"]["Rate"][];
+            name: string;
+            /** Format: int64 */
+            position: number;
+            url: string;
+        };
         LinkName: {
             name: string;
         };
@@ -7276,6 +7343,8 @@ export interface components {
              * @description The smallest rise of leaving that the pilot can rule out with the plan's power, when there is none.
              */
             smallest_margin?: number | null;
+            /** @description Why it is too small for what it wants to find: then only an approver lets it be sealed. */
+            too_small?: string | null;
             /**
              * Format: double
              * @description The size of difference that half of past trials stayed under.
@@ -8079,6 +8148,10 @@ export interface components {
             /** Format: double */
             now: number;
         };
+        Sealing: {
+            /** @description Of a trial under its needed size: why it may go all the same. An approver says so. */
+            why_small?: string;
+        };
         /** @description What holding the whole ledger against its seals found. */
         Seals: {
             /** @description The first entries that are broken, with what is wrong, at most ten. */
@@ -8556,6 +8629,9 @@ export interface components {
             rollout_at?: number | null;
             /** Format: int64 */
             sealed_at?: number | null;
+            small_by?: string | null;
+            /** @description Why it was sealed under its needed size, and who let it. */
+            small_reason?: string | null;
             state: string;
             stopped: components["schemas"]["Stopped"][];
             verdict?: components["schemas"]["Verdict"] | null;
@@ -8565,6 +8641,21 @@ export interface components {
          * @enum {string}
          */
         TrialAim: "learn" | "earn";
+        /** @description How the answers come in over the window. */
+        TrialCourse: {
+            band?: components["schemas"]["CourseBand"] | null;
+            /** @description Hours from a person's handover to each point. */
+            hours: number[];
+            /** @description A line an arm; one of all together while the arms are closed. */
+            lines: components["schemas"]["CourseLine"][];
+            pooled: boolean;
+        };
+        /** @description How the answers come in over the window, and which links each arm's people follow. */
+        TrialCourseView: {
+            course: components["schemas"]["TrialCourse"];
+            /** @description Empty while the arms are closed. */
+            links: components["schemas"]["LinkByArm"][];
+        };
         /** @description A look as it was sealed: so long after the last person's handover, at this bound. */
         TrialLook: {
             /**

@@ -3,9 +3,11 @@
 //! * [`plan`]: what is asked, and what it can find; [`rehearsal`]: how often it would be right.
 //! * [`sealing`]: the seal over all that may not change; [`assign`]: who gets which arm.
 //! * [`looks`]: before the end, for harm only; [`decide`]: the rule; [`reading`]: the verdict with all that led to it; [`outside`]: another sender's table.
+//! * [`course`]: how the answers come in over the window.
 //! * [`learned`]: what past trials teach the next one.
 
 pub mod assign;
+pub mod course;
 pub mod decide;
 pub mod learned;
 pub mod looks;

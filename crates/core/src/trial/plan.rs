@@ -220,6 +220,8 @@ pub struct Outlook {
     pub typical_effect: Option<f64>,
     /// People per arm with which a plan to earn gets the most responses in all.
     pub earn_per_arm: Option<u64>,
+    /// Why it is too small for what it wants to find: then only an approver lets it be sealed.
+    pub too_small: Option<String>,
     pub warnings: Vec<String>,
 }
 
@@ -257,19 +259,21 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
         // The arms' means spread by half the variance of their differences.
         test_and_roll(cleared as f64, (baseline * (1.0 - baseline)).sqrt(), (s / 2.0).sqrt()).ok().map(|n| n.round() as u64)
     });
-    let mut warnings = Vec::new();
+    let (mut warnings, mut too_small) = (Vec::new(), None);
     if let Err(e) = plan.check_size(cleared, arms) {
         warnings.push(e.to_string());
     } else if let (Some(d), Some(needed), Aim::Learn) = (smallest, needed, plan.aim)
         && d > plan.effect
     {
         let fewer = if arms > 2 { " With fewer arms each would have more." } else { "" };
-        warnings.push(format!(
+        let words = format!(
             "Too few people for the effect you want: it finds {:.1} points, you want {:.1}. {} per arm would do; raise the share or accept a larger effect.{fewer}",
             d * 100.0,
             plan.effect * 100.0,
             thousands(needed)
-        ));
+        );
+        warnings.push(words.clone());
+        too_small = Some(words);
     }
     if let Some(m) = known.maturity.filter(|m| *m < 0.8) {
         warnings.push(format!(
@@ -299,6 +303,7 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
         maturity: known.maturity,
         typical_effect,
         earn_per_arm,
+        too_small,
         warnings,
     }
 }

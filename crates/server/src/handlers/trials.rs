@@ -15,6 +15,7 @@ use rinse_core::trial::reading::{self, ArmCounts, Reading};
 use rinse_core::trial::rehearsal::Rehearsal;
 use rinse_store::learned::Learned;
 use rinse_store::trials::Trial;
+use rinse_store::trials::course::{Course, LinkByArm};
 use rinse_store::{Connection, StoreError, clearing, mailings, settings, tables, trials};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -162,6 +163,28 @@ pub(crate) async fn rehearse(State(app): State<App>, Path(id): Path<i64>, Json(p
     Ok(Json(app.store.read(move |c| actions::rehearse(c, id, &plan, now)).await?))
 }
 
+/// How the answers come in over the window, and which links each arm's people follow.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct TrialCourseView {
+    course: Course,
+    /// Empty while the arms are closed.
+    links: Vec<LinkByArm>,
+}
+
+/// How a trial's answers come in, on the band of past mailings; arm by arm once the arms are open.
+#[utoipa::path(get, path = "/api/trials/{id}/course", params(("id" = i64, Path)), responses((status = 200, body = TrialCourseView)))]
+pub(crate) async fn course(State(app): State<App>, Path(id): Path<i64>) -> Answer<TrialCourseView> {
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let t = trials::one(c, id)?;
+                Ok(TrialCourseView { course: trials::course::course(c, &t, now)?, links: trials::course::links(c, &t)? })
+            })
+            .await?,
+    ))
+}
+
 /// Opens the arms before the end. It is recorded, and nothing is called.
 #[utoipa::path(post, path = "/api/trials/{id}/open", params(("id" = i64, Path)), responses((status = 204)))]
 pub(crate) async fn open(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
@@ -175,10 +198,22 @@ pub(crate) async fn open(State(app): State<App>, who: Acting, Path(id): Path<i64
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 
+#[derive(Deserialize, Default, ToSchema)]
+pub(crate) struct Sealing {
+    /// Of a trial under its needed size: why it may go all the same. An approver says so.
+    #[serde(default)]
+    why_small: String,
+}
+
 /// Seals the plan; the pilot goes out.
-#[utoipa::path(post, path = "/api/trials/{id}/seal", params(("id" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn seal(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
-    actions::seal(&app, id, rand::random::<u64>() >> 1, Some(who.0)).await?;
+#[utoipa::path(post, path = "/api/trials/{id}/seal", params(("id" = i64, Path)), request_body = Sealing, responses((status = 204)))]
+pub(crate) async fn seal(
+    State(app): State<App>,
+    who: Acting,
+    Path(id): Path<i64>,
+    Json(s): Json<Sealing>,
+) -> Result<impl IntoResponse, ApiError> {
+    actions::seal(&app, id, rand::random::<u64>() >> 1, Some(who.0), s.why_small).await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 

@@ -99,13 +99,18 @@ impl Inside {
         (status, String::from_utf8_lossy(&body).into_owned(), place)
     }
 
-    /// Asks the API as the first person.
+    /// Asks the API as the first person, an analyst.
     pub(crate) async fn api(&self, method: &str, path: &str, body: &str) -> (StatusCode, String) {
+        self.api_as("1", method, path, body).await
+    }
+
+    /// Asks the API as somebody.
+    pub(crate) async fn api_as(&self, who: &str, method: &str, path: &str, body: &str) -> (StatusCode, String) {
         let request = Request::builder()
             .method(method)
             .uri(path)
             .header("host", "localhost")
-            .header("x-acting-person", "1")
+            .header("x-acting-person", who)
             .header("content-type", "application/json");
         let (status, words, _) = self.ask(request.body(Body::from(body.to_owned())).unwrap()).await;
         (status, words)

@@ -118,10 +118,6 @@ pub(super) fn cells(bits: u32) -> Vec<u8> {
     (0..15).filter(|cell| bits & (1 << cell) != 0).collect()
 }
 
-fn role(c: &Connection, person: Option<i64>) -> Result<Option<String>> {
-    Ok(c.query_row("SELECT role FROM person WHERE id = ?1", [person], |r| r.get(0)).optional()?)
-}
-
 /// What an approver has to let through.
 struct LetThrough<'a> {
     asked: bool,
@@ -141,7 +137,7 @@ fn approved(c: &Connection, l: &LetThrough<'_>, person: Option<i64>) -> Result<(
     if !l.asked || l.kept.as_deref() == Some(l.reason) {
         return Ok(());
     }
-    if role(c, person)?.as_deref() != Some("approver") {
+    if crate::settings::role(c, person)?.as_deref() != Some("approver") {
         return Err(StoreError::Refused(format!("Only an approver can {}", l.refusal)));
     }
     if l.reason.chars().count() < 10 {

@@ -42,6 +42,7 @@ export function PlanEditor({
   const client = useQueryClient();
   const navigate = useNavigate();
   const [plan, setPlan] = useState(from);
+  const [why, setWhy] = useState("");
   const late = useDeferredValue(plan);
   const path = { id: mailing };
   const outlook = useQuery({
@@ -52,7 +53,7 @@ export function PlanEditor({
   const save = useMutation({
     mutationFn: async (seal: boolean) => {
       const id = await ok(api.PUT("/api/mailings/{id}/trial", { params: { path }, body: plan }));
-      if (seal) await ok(api.POST("/api/trials/{id}/seal", { params: { path: { id } } }));
+      if (seal) await ok(api.POST("/api/trials/{id}/seal", { params: { path: { id } }, body: { why_small: why } }));
       return id;
     },
     onSuccess: async (id) => {
@@ -239,6 +240,16 @@ export function PlanEditor({
           ` Half of your past trials differed by less than ${bare(o.typical_effect)} points.`}
       </p>
       {rehearsal.data && <RehearsalView r={rehearsal.data} earn={earn} />}
+      {o?.too_small && (
+        <div className="fields">
+          <TextField
+            label="Why it may go out too small"
+            value={why}
+            onChange={(e) => setWhy(e.target.value)}
+            helperText="It is under its needed size: an approver says why it is sealed all the same."
+          />
+        </div>
+      )}
       <Failure error={rehearsal.error} />
       <Failure error={save.error} />
       <div className="acts">

@@ -9,6 +9,7 @@ import { bare, count, instant, letter, percent, points, pValue, words } from "..
 import { IntervalPlot, type IntervalRow } from "../../shared/Interval";
 import { Failure, Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
+import { CourseView } from "./Course";
 import { Pairs } from "./Pairs";
 import { PlanEditor } from "./PlanEditor";
 import { METRIC, useTrialSlips } from "./useTrialSlips";
@@ -58,6 +59,11 @@ function Sealed({ v }: { v: View }) {
       ) : (
         <p className="soft" style={{ margin: "0 0 4px" }}>
           The plan, its seed, the variants and the roster are as they were sealed {instant(trial.sealed_at)} UTC.
+        </p>
+      )}
+      {trial.small_reason && (
+        <p className="soft" style={{ margin: "0 0 4px" }}>
+          {trial.small_by} let it go under its needed size: {trial.small_reason}
         </p>
       )}
       <p className="soft small" style={{ wordBreak: "break-all", margin: "0 0 6px" }}>
@@ -169,6 +175,7 @@ function Collecting({ v }: { v: View }) {
           </dl>
         </>
       )}
+      <CourseView id={trial.id} subjects={subjects} />
       <h2>Compared</h2>
       {subjects.map((s, i) => (
         <p key={i}>
@@ -393,6 +400,7 @@ function Read({ v, reading: r }: { v: View; reading: Reading }) {
         . Bayesian, from a flat prior; it changes no verdict.
       </p>
       <Pairs r={r} />
+      <CourseView id={trial.id} subjects={subjects} />
       <Sealed v={v} />
       <Failure error={release.error} />
       <div className="acts">

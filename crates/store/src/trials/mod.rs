@@ -1,5 +1,7 @@
 //! Trials: plans, rosters, counts within each person's window, verdicts.
 
+pub mod course;
+
 use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::stats::Arm;
@@ -42,24 +44,27 @@ pub struct Trial {
     /// When somebody opened the arms before the end, and who.
     pub opened_at: Option<i64>,
     pub opened_by: Option<String>,
+    /// Why it was sealed under its needed size, and who let it.
+    pub small_reason: Option<String>,
+    pub small_by: Option<String>,
 }
 
 fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     let mut s = c.prepare_cached(&format!(
         "SELECT t.id, mailing_id, m.name, plan, t.state, sealed_at, seed, reading_due, read_at, verdict, counts, rollout_at,
-            seal, looked, stopped, opened_at, p.name
+            seal, looked, stopped, opened_at, p.name, small_reason, (SELECT name FROM person WHERE id = small_by)
          FROM trial t JOIN mailing m ON m.id = mailing_id LEFT JOIN person p ON p.id = opened_by WHERE {filter} ORDER BY coalesce(sealed_at, 9e15) DESC, t.id DESC"
     ))?;
     let rows = s.query_map([value], |r| {
         Ok((
             (r.get(0)?, r.get(1)?, r.get(2)?, r.get::<_, String>(3)?, r.get(4)?, r.get(5)?),
             (r.get(6)?, r.get(7)?, r.get(8)?, r.get::<_, Option<String>>(9)?, r.get::<_, Option<String>>(10)?, r.get(11)?),
-            (r.get::<_, Option<String>>(12)?, r.get(13)?, r.get::<_, String>(14)?, r.get(15)?, r.get(16)?),
+            (r.get::<_, Option<String>>(12)?, r.get(13)?, r.get::<_, String>(14)?, r.get(15)?, r.get(16)?, r.get(17)?, r.get(18)?),
         ))
     })?;
     rows.map(|row| {
         let ((id, mailing_id, mailing, plan, state, sealed_at), (seed, reading_due, read_at, verdict, counts, rollout_at), rest) = row?;
-        let (seal, looked, stopped, opened_at, opened_by) = rest;
+        let (seal, looked, stopped, opened_at, opened_by, small_reason, small_by) = rest;
         Ok(Trial {
             id,
             mailing_id,
@@ -79,6 +84,8 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
             stopped: serde_json::from_str(&stopped)?,
             opened_at,
             opened_by,
+            small_reason,
+            small_by,
         })
     })
     .collect()
@@ -113,6 +120,22 @@ pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person
         )
         .optional()?;
     id.ok_or_else(|| StoreError::Refused("The plan is sealed and can't change. Plan a new trial instead.".into()))
+}
+
+/// Lets a trial be sealed under its needed size: an approver's word, with a reason.
+///
+/// # Errors
+/// When it isn't an approver's, or no reason is given.
+pub fn let_small(c: &Connection, id: i64, too_small: &str, reason: &str, person: Option<i64>, now: Instant) -> Result<()> {
+    let reason = reason.trim();
+    if reason.chars().count() < 10 {
+        return Err(StoreError::Refused(format!("{too_small} Or an approver lets it go, and says in a sentence why.")));
+    }
+    if crate::settings::role(c, person)?.as_deref() != Some("approver") {
+        return Err(StoreError::Refused(format!("{too_small} Only an approver can let it go all the same.")));
+    }
+    c.execute("UPDATE trial SET small_reason = ?2, small_by = ?3 WHERE id = ?1", params![id, reason, person])?;
+    crate::settings::audit(c, now, person, "a trial under its needed size was let go", "trial", id, reason)
 }
 
 /// Seals the plan and freezes the roster.
