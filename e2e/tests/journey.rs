@@ -214,8 +214,12 @@ async fn the_main_path_by_keyboard_alone() {
     b.tab_to("Plan a trial").await;
     b.press("\u{E007}").await;
     b.shows("people per arm").await;
+    b.tab_to("Acting person").await;
+    b.press("Oskar").await;
     b.tab_to("The question").await;
     b.press("Do boats at low tide earn more readers?").await;
+    b.tab_to("Why it may go out too small").await;
+    b.press("We read it together with the last two").await;
     b.tab_to("Seal").await;
     b.press("\u{E007}").await;
     b.shows("Until then the arms stay closed").await;

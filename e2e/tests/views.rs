@@ -31,6 +31,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/clearance/cap-guide", "Not an experiment"),
     ("/clearance/33/person/5", "What it saw"),
     ("/clearance/consent", "Check the seals"),
+    ("/clearance/domains", "Pause a domain"),
     ("/clearance/holdout", "since"),
     ("/clearance/suppression", "Shortlist"),
     ("/upkeep/load", "are silent"),

@@ -78,10 +78,12 @@ impl ShrunkEffect {
 }
 
 /// Draws effects towards what such trials find: without a control towards 0, since which arm is named first says nothing;
-/// with one towards their common mean (DerSimonian & Laird, function 18 of `rinse calc`).
+/// with one towards their common mean (DerSimonian & Laird, function 18 of `rinse calc`). The standard error counts that the
+/// spread is known from these trials only.
 ///
 /// # Errors
 /// When an effect has no standard error.
+#[allow(clippy::cast_precision_loss)]
 pub fn shrink(contrasts: &[Contrast]) -> Result<Vec<ShrunkEffect>, StatsError> {
     let mut out = vec![ShrunkEffect { estimate: 0.0, standard_error: 0.0 }; contrasts.len()];
     for control in [false, true] {
@@ -99,9 +101,12 @@ pub fn shrink(contrasts: &[Contrast]) -> Result<Vec<ShrunkEffect>, StatsError> {
         }
         // With too few to know the spread, each stands for itself.
         let spread = spread(&effects);
+        let others = effects.len() as f64 - 2.0;
         for (e, i) in effects.iter().zip(&at) {
             let b = spread.map_or(1.0, |t| t / (t + e.standard_error.powi(2)));
-            out[*i] = ShrunkEffect { estimate: b * e.estimate, standard_error: b.sqrt() * e.standard_error };
+            // The spread is an estimate itself: what it moves the effect by is unsure by that much (Morris 1983, section 4).
+            let unsure = if others > 0.0 { 2.0 / others * ((1.0 - b) * e.estimate).powi(2) } else { 0.0 };
+            out[*i] = ShrunkEffect { estimate: b * e.estimate, standard_error: (b * e.standard_error.powi(2) + unsure).sqrt() };
         }
     }
     Ok(out)

@@ -3,6 +3,7 @@
 mod base;
 mod clearing;
 mod people;
+mod trials;
 
 use futures::StreamExt;
 use rinse_core::Instant;
@@ -108,11 +109,17 @@ fn compose() {
     assert!(bytes > 0 && bare > 0);
 }
 
-/// Everything, or only what is named: events, clearance, one-click, compose, import, segments.
+/// Everything, or only what is named: calc, rehearsal, events, clearance, one-click, compose, import, segments.
 #[tokio::main]
 async fn main() {
     let only: Vec<String> = std::env::args().skip(1).collect();
     let asked = |name: &str| only.is_empty() || only.iter().any(|o| o == name);
+    if asked("calc") {
+        trials::calc();
+    }
+    if asked("rehearsal") {
+        trials::rehearsal();
+    }
     if asked("events") {
         events().await;
     }

@@ -8,6 +8,7 @@ import { Failure, Loaded } from "../../shared/states";
 import { useClearanceSlips } from "./useClearanceSlips";
 
 type Domain = Schemas["DomainRow"];
+const SHOWN = 20;
 
 /** Lets nothing go to a domain for a while. */
 function Pause() {
@@ -94,6 +95,7 @@ function Finding({ rows }: { rows: Domain[] }) {
 export function DomainsPage() {
   const { slips } = useClearanceSlips();
   const client = useQueryClient();
+  const [all, setAll] = useState(false);
   const domains = useQuery({ queryKey: ["domains"], queryFn: () => ok(api.GET("/api/domains")) });
   const resume = useMutation({
     mutationFn: (id: number) => ok(api.DELETE("/api/domains/{id}/pause", { params: { path: { id } } })),
@@ -138,7 +140,7 @@ export function DomainsPage() {
                 </TableRow>
               </TableHead>
               <TableBody>
-                {rows.map((d) => (
+                {rows.slice(0, all ? rows.length : SHOWN).map((d) => (
                   <TableRow key={d.id}>
                     <TableCell>{d.name}</TableCell>
                     <TableCell className="num">{count(d.people)}</TableCell>
@@ -156,6 +158,13 @@ export function DomainsPage() {
                 ))}
               </TableBody>
             </Table>
+            {!all && rows.length > SHOWN && (
+              <p>
+                <button className="plain" onClick={() => setAll(true)}>
+                  Show {rows.length === 200 ? "the 200 largest" : `all ${count(rows.length)}`}
+                </button>
+              </p>
+            )}
           </>
         )}
       </Loaded>

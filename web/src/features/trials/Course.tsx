@@ -19,6 +19,7 @@ function Chart({ course: c }: { course: Course }) {
   const values = [...c.lines.flatMap((l) => l.shares), ...(c.band?.high ?? [])].filter((s): s is number => s != null);
   const x = scaleLinear([0, last], [LEFT, RIGHT - 24]);
   const y = scaleLinear([0, Math.max(0.01, ...values)], [180, 12]).nice();
+  const digits = (y.ticks(4)[1] ?? 1) < 0.01 ? 1 : 0;
   const at = (k: number) => x(c.hours[k]!);
   const band = c.band && [
     ...c.band.high.map((s, k) => `${at(k)},${y(s)}`),
@@ -47,7 +48,7 @@ function Chart({ course: c }: { course: Course }) {
         <g key={t}>
           <line x1={LEFT} x2={RIGHT - 24} y1={y(t)} y2={y(t)} stroke="var(--rule)" strokeWidth={0.6} />
           <text x={LEFT - 6} y={y(t) + 4} fontSize={12} textAnchor="end" fill="var(--soft)">
-            {percent(t, t < 0.1 && t > 0 ? 1 : 0)}
+            {percent(t, digits)}
           </text>
         </g>
       ))}
@@ -78,6 +79,12 @@ function Chart({ course: c }: { course: Course }) {
       </text>
     </svg>
   );
+}
+
+/** Two shares as a range, or one when they round to the same. */
+function range(low: number, high: number) {
+  const [a, b] = [percent(low, 0), percent(high, 0)];
+  return a === b ? a : `${a} to ${b}`;
 }
 
 const bareHours = (h: number) => (h < 10 ? h.toFixed(1) : h.toFixed(0));
@@ -136,13 +143,17 @@ export function CourseView({ id, subjects }: { id: number; subjects: string[] })
   return (
     <>
       <h2>{c.pooled ? "How the answers come in, all arms together" : "How the answers came in"}</h2>
-      <Chart course={c} />
+      {c.lines.some((l) => l.shares.some((s) => s != null)) ? (
+        <Chart course={c} />
+      ) : (
+        <p>Nobody is far enough in their window yet: the first point is at {bareHours(c.hours[0] ?? 0)} h.</p>
+      )}
       <p className="soft small" style={{ maxWidth: "50em" }}>
         {c.pooled
           ? "Share of those who are that far in their window. "
           : "An arm that is answered faster isn't answered more: only the end counts. "}
         {b
-          ? `Shaded: the middle four fifths of ${count(b.mailings)} past mailings. By the window's end they had ${percent(b.maturity_low, 0)} to ${percent(b.maturity_high, 0)} of their 30-day answers.`
+          ? `Shaded: the middle four fifths of ${count(b.mailings)} past mailings. By the window's end they had ${range(b.maturity_low, b.maturity_high)} of their 30-day answers.`
           : "There are too few past mailings that are old enough for a band to compare with."}
       </p>
       <Links links={links} subjects={subjects} />

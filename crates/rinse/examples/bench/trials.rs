@@ -1,0 +1,73 @@
+//! Lines of `rinse calc` a second on one core, each line different and read and written as JSON; a plan's rehearsal.
+
+use rinse_core::stats::calc::answer_line;
+use rinse_core::trial::plan::{Aim, Metric, Plan};
+use rinse_core::trial::rehearsal::{Usual, rehearse};
+use std::io::Write;
+use std::time::Instant as Stopwatch;
+
+fn rate(what: &str, aim: u32, lines: &[String]) {
+    let start = Stopwatch::now();
+    let bytes: usize = lines.iter().map(|l| answer_line(l).to_string().len()).sum();
+    let seconds = start.elapsed().as_secs_f64();
+    assert!(bytes > 40 * lines.len(), "answers");
+    let _ = writeln!(std::io::stdout(), "rinse calc, {what}: {:.0} lines a second on one core (aim: {aim})", lines.len() as f64 / seconds);
+}
+
+pub(crate) fn calc() {
+    let arm = |i: u32, n: u32| format!("{{\"successes\":{},\"trials\":{n}}}", n / 6 + i * 37 % (n / 10));
+    let two: Vec<String> = (0..100_000)
+        .map(|i| {
+            let (a, b) = (arm(i, 2_000 + i % 900), arm(i + 11, 2_100 + i % 800));
+            format!("{{\"id\":\"{i}\",\"fn\":\"two_proportions\",\"args\":{{\"a\":{a},\"b\":{b},\"level\":0.95}}}}")
+        })
+        .collect();
+    rate("two_proportions with Fisher's p, some 2,000 people an arm", 50_000, &two);
+    let bounds: Vec<String> = (0..10_000)
+        .map(|i| {
+            let t = |k: u32| f64::from(k) / 5.0 - if k < 5 { f64::from(i % 97) / 2_000.0 } else { 0.0 };
+            format!(
+                "{{\"id\":\"{i}\",\"fn\":\"spending_bounds\",\"args\":{{\"alpha\":0.05,\"sides\":2,\"information_fractions\":[{},{},{},{},{}],\"spending\":\"obrien_fleming\"}}}}",
+                t(1), t(2), t(3), t(4), t(5)
+            )
+        })
+        .collect();
+    rate("spending_bounds of five looks", 4_000, &bounds);
+    let best: Vec<String> = (0..30_000)
+        .map(|i| {
+            let arms = [arm(i, 2_000), arm(i + 3, 2_050), arm(i + 7, 1_990), arm(i + 13, 2_010)].join(",");
+            format!("{{\"id\":\"{i}\",\"fn\":\"beta_binomial\",\"args\":{{\"arms\":[{arms}],\"prior\":{{\"alpha\":1,\"beta\":1}}}}}}")
+        })
+        .collect();
+    rate("beta_binomial of four arms", 10_000, &best);
+}
+
+pub(crate) fn rehearsal() {
+    for arms in [2, 6] {
+        let plan = Plan {
+            question: "?".into(),
+            metric: Metric::HumanOpen,
+            effect: 0.02,
+            alpha: 0.05,
+            power: 0.8,
+            pilot_share: 0.4,
+            window_hours: 48,
+            on_no_call: Some(0),
+            leaving_margin: 0.005,
+            complaint_margin: 0.002,
+            aim: Aim::Learn,
+            control: None,
+            harm_looks: 2,
+            by_itself: false,
+        };
+        let usual = Usual { primary: 0.2, leaving: 0.003, complaints: 0.0005 };
+        let start = Stopwatch::now();
+        let done = rehearse(&plan, arms, 5_000, usual, Some(0.01), 10_000, 1).expect("a rehearsal");
+        let _ = writeln!(
+            std::io::stdout(),
+            "rehearsal of {arms} arms, {} cases of 10,000 runs: {:.2} s (aim: about 1)",
+            done.cases.len(),
+            start.elapsed().as_secs_f64()
+        );
+    }
+}
