@@ -26,6 +26,27 @@ pub struct Best {
 const ENDS: [f64; 23] =
     [-40.0, -25.0, -16.0, -11.0, -8.0, -6.0, -4.5, -3.5, -2.5, -1.7, -0.8, 0.0, 0.8, 1.7, 2.5, 3.5, 4.5, 6.0, 8.0, 11.0, 16.0, 25.0, 40.0];
 
+/// Where panels end, so that none is wider than any arm (mean and standard deviation of its log odds) bears there.
+fn panels_for(arms: &[(f64, f64)]) -> Vec<f64> {
+    // How far a panel that begins at `y` may reach for an arm: as far as its own would, no further into narrower ones.
+    let reach = |y: f64, (mean, sd): (f64, f64)| {
+        let x = (y - mean) / sd;
+        let Some(next) = ENDS.iter().position(|e| *e > x + 1e-9) else { return f64::INFINITY };
+        if next == 0 {
+            return (ENDS[0] - x) * sd;
+        }
+        let own = ENDS[next] - ENDS[next - 1];
+        let beyond = ENDS.get(next + 1).map_or(own, |e| e - ENDS[next]);
+        own.min((ENDS[next] - x).max(beyond)) * sd
+    };
+    let last = arms.iter().map(|(mean, sd)| mean + ENDS[ENDS.len() - 1] * sd).fold(f64::NEG_INFINITY, f64::max);
+    let mut ends = vec![arms.iter().map(|(mean, sd)| mean + ENDS[0] * sd).fold(f64::INFINITY, f64::min)];
+    while let Some(y) = ends.last().copied().filter(|y| *y < last) {
+        ends.push((y + arms.iter().map(|a| reach(y, *a)).fold(f64::INFINITY, f64::min)).min(last));
+    }
+    ends
+}
+
 /// Independent posteriors `Beta(alpha + x, beta + n - x)`, integrated on the log-odds scale on panels about every one of
 /// them: `P(best) = int f_i prod F_j`, `loss = int F_i (1 - prod F_j) dp`.
 ///
@@ -49,16 +70,8 @@ pub fn beta_binomial(arms: &[Arm], prior: Prior) -> Result<Best, StatsError> {
     }
     let shapes: Vec<(f64, f64)> =
         arms.iter().map(|a| (prior.alpha + a.successes as f64, prior.beta + (a.trials - a.successes) as f64)).collect();
-    let mut ends: Vec<f64> = shapes
-        .iter()
-        .flat_map(|(a, b)| {
-            let (mean, sd) = (digamma(*a) - digamma(*b), (trigamma(*a) + trigamma(*b)).sqrt());
-            ENDS.iter().map(move |k| mean + k * sd)
-        })
-        .collect();
-    ends.sort_by(f64::total_cmp);
-    let narrowest = shapes.iter().map(|(a, b)| (trigamma(*a) + trigamma(*b)).sqrt()).fold(f64::INFINITY, f64::min);
-    ends.dedup_by(|next, kept| *next - *kept < 1e-3 * narrowest);
+    let spreads: Vec<(f64, f64)> = shapes.iter().map(|(a, b)| (digamma(*a) - digamma(*b), (trigamma(*a) + trigamma(*b)).sqrt())).collect();
+    let ends = panels_for(&spreads);
     let k = shapes.len();
     let constants: Vec<f64> = shapes.iter().map(|(a, b)| libm::lgamma(a + b) - libm::lgamma(*a) - libm::lgamma(*b)).collect();
     let r = rule();
@@ -93,7 +106,7 @@ pub fn beta_binomial(arms: &[Arm], prior: Prior) -> Result<Best, StatsError> {
         whole[j] = below[(j + 1) * panels - 1] + mass[(j + 1) * panels - 1];
     }
     let (mut best, mut loss) = (vec![0.0; k], vec![0.0; k]);
-    let (mut lower, mut upper) = (vec![0.0; k], vec![0.0; k]);
+    let (mut lower, mut upper, mut logs) = (vec![0.0; k], vec![0.0; k], vec![0.0; k]);
     for p in 0..panels {
         let half = (ends[p + 1] - ends[p]) / 2.0;
         for i in 0..NODES {
@@ -105,9 +118,11 @@ pub fn beta_binomial(arms: &[Arm], prior: Prior) -> Result<Best, StatsError> {
                 upper[j] = ((above[j * panels + p] + (mass[j * panels + p] - inside)).max(0.0) / whole[j]).min(1.0);
             }
             let w = half * r.weights[i];
+            for o in 0..k {
+                logs[o] = if upper[o] < 0.5 { (-upper[o]).ln_1p() } else { lower[o].ln() };
+            }
             for j in 0..k {
-                let others: f64 =
-                    (0..k).filter(|o| *o != j).map(|o| if upper[o] < 0.5 { (-upper[o]).ln_1p() } else { lower[o].ln() }).sum();
+                let others: f64 = (0..k).filter(|o| *o != j).map(|o| logs[o]).sum();
                 best[j] += w * density[(j * panels + p) * NODES + i] / whole[j] * others.exp();
                 loss[j] += w * slope[p * NODES + i] * lower[j] * -others.exp_m1();
             }

@@ -68,9 +68,13 @@ impl Kept {
         self.nodes.iter().zip(&self.mass).map(|(x, m)| m * (-(s - x) * (s - x) / (2.0 * dt)).exp()).sum::<f64>() / norm
     }
 
+    /// The bounds are symmetric, so the density is: half of it is worked out.
     fn next(&self, reach: f64, dt: f64, step: f64) -> Self {
         let (nodes, weights) = grid(reach, step);
-        let mass = nodes.iter().zip(&weights).map(|(s, w)| w * self.density(*s, dt)).collect();
+        let half = nodes.len().div_ceil(2);
+        let mut mass: Vec<f64> = nodes.iter().zip(&weights).take(half).map(|(s, w)| w * self.density(*s, dt)).collect();
+        mass.extend_from_within(..nodes.len() - half);
+        mass[half..].reverse();
         Self { nodes, mass }
     }
 }
@@ -98,7 +102,7 @@ pub fn spending_bounds(alpha: f64, sides: u32, fractions: &[f64], spending: Spen
         let dt = t - before;
         // Fine enough for the density there is and for the step to come.
         let last_step = if k == 1 { before.sqrt() } else { (before - fractions[k - 2]).sqrt() };
-        let step = 1.6 * last_step.min(dt.sqrt());
+        let step = 2.4 * last_step.min(dt.sqrt());
         let reach = z_bounds[k - 1] * before.sqrt();
         let now = match &kept {
             None => {
