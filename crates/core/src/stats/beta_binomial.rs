@@ -123,8 +123,16 @@ pub fn beta_binomial(arms: &[Arm], prior: Prior) -> Result<Best, StatsError> {
             }
             for j in 0..k {
                 let others: f64 = (0..k).filter(|o| *o != j).map(|o| logs[o]).sum();
-                best[j] += w * density[(j * panels + p) * NODES + i] / whole[j] * others.exp();
-                loss[j] += w * slope[p * NODES + i] * lower[j] * -others.exp_m1();
+                // The product and its distance from 1, each with all its digits.
+                let (product, less) = if others > -0.5 {
+                    let less = others.exp_m1();
+                    (1.0 + less, less)
+                } else {
+                    let product = others.exp();
+                    (product, product - 1.0)
+                };
+                best[j] += w * density[(j * panels + p) * NODES + i] / whole[j] * product;
+                loss[j] += w * slope[p * NODES + i] * lower[j] * -less;
             }
         }
     }
