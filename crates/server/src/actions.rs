@@ -6,7 +6,7 @@ use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
 use rinse_core::message::{Level, TemplateError, prepare};
-use rinse_core::trial::plan::{Known, Outlook, Plan, outlook};
+use rinse_core::trial::plan::{Known, Outlook, Plan, outlook, thousands};
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
 use rinse_core::trial::{assign, learned, looks};
 use rinse_store::clearing::Decided;
@@ -90,18 +90,23 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
 /// What a plan can do with the people there are.
 pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Outlook> {
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
-    let (cleared, past, known) = ground(c, mailing, plan, now)?;
-    let mut o = outlook(plan, arms, cleared, known);
+    let (past, known) = known(c, plan, now)?;
+    let cleared = clearing::audience(c, mailing, now)?.people(None);
+    let mut o = outlook(plan, arms, cleared.len() as u64, known);
     if past.rate.is_none() {
         o.warnings.insert(0, "No past mailings are old enough to know the usual rate; 20% is assumed.".into());
     }
     for t in trials::all(c)?.into_iter().filter(|t| t.state == "collecting" && t.mailing_id != mailing) {
-        let there = trials::roster(c, t.id)?.len() as u64;
-        o.warnings.push(format!(
-            "A trial of {} is collecting until {}, with {there} people in it. Whoever is in both answers two at once: seal this one after it, or leave its people out of the audience.",
-            t.mailing,
-            t.reading_due.map_or_else(|| "its last message has gone".into(), |due| Instant(due).words()),
-        ));
+        let theirs: std::collections::HashSet<i64> = trials::roster(c, t.id)?.iter().map(|e| e.contact).collect();
+        let both = cleared.iter().filter(|person| theirs.contains(person)).count() as u64;
+        if both > 0 {
+            o.warnings.push(format!(
+                "{} of the people cleared are in the trial of {} still, and would answer two at once. Seal this one after it{}.",
+                thousands(both),
+                t.mailing,
+                t.reading_due.map_or_else(String::new, |due| format!(", {} UTC", Instant(due).words())),
+            ));
+        }
     }
     Ok(o)
 }

@@ -160,6 +160,47 @@ async fn nothing_goes_out_when_that_was_sealed() {
     assert_eq!(s.count("SELECT count(*) FROM trial WHERE state = 'ended'"), 1);
 }
 
+/// Another plan says how many of its people are in a running trial; an analyst alone can't seal what is too small, and
+/// neither can an approver who doesn't say why.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_beside_a_running_trial_and_too_small() {
+    let s = sealed(json!(0)).await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Seals", "Seals at dawn"])).await;
+    let outlook = s.ok("POST", "/api/mailings/2/outlook", &plan(json!(0))).await;
+    assert!(outlook["warnings"].to_string().contains(" of the people cleared are in the trial of Boat days still"), "{outlook}");
+    assert!(outlook["too_small"].as_str().unwrap().contains("Too few people"), "{outlook}");
+    s.ok("PUT", "/api/mailings/2/trial", &plan(json!(0))).await;
+    let seal = |who: &'static str, why: &str| {
+        let body = json!({ "why_small": why }).to_string();
+        let s = &s;
+        async move { s.api_as(who, "POST", "/api/trials/2/seal", &body).await }
+    };
+    for (who, why, words) in
+        [("1", "", "Or an approver lets it go"), ("3", "because", "in a sentence"), ("1", "We read them together", "Only an approver")]
+    {
+        let (status, answer) = seal(who, why).await;
+        assert!(status == StatusCode::CONFLICT && answer.contains(words), "{status} {answer}");
+    }
+    assert_eq!(s.count("SELECT count(*) FROM send WHERE mailing_id = 2"), 0);
+    assert!(seal("3", "We read them together").await.0.is_success());
+    let v = s.ok("GET", "/api/trials/2", &Value::Null).await;
+    assert_eq!((&v["trial"]["small_reason"], &v["trial"]["small_by"]), (&json!("We read them together"), &json!("Oskar Bray")));
+    // How the answers come in: all arms together until the end, then arm by arm, with the links.
+    s.advance(12).await;
+    let open = s.ok("GET", "/api/trials/2/course", &Value::Null).await;
+    let line = |v: &Value, arm: usize| v["course"]["lines"][arm]["shares"].as_array().unwrap().clone();
+    assert_eq!((open["course"]["lines"].as_array().unwrap().len(), open["links"].as_array().unwrap().len()), (1, 0));
+    assert!(line(&open, 0)[10].is_number() && line(&open, 0)[13].is_null(), "{open}");
+    s.advance(14).await;
+    let read = s.ok("GET", "/api/trials/2/course", &Value::Null).await;
+    let arms = &s.ok("GET", "/api/trials/2", &Value::Null).await["reading"]["arms"];
+    for arm in 0..2 {
+        let counts = &arms[arm]["counts"];
+        let share = counts["primary"].as_f64().unwrap() / counts["handed_over"].as_f64().unwrap();
+        assert!((line(&read, arm)[23].as_f64().unwrap() - share).abs() < 1e-9, "{read} {arms}");
+    }
+}
+
 /// Somebody who edits the roster in the file can't get a verdict out of it.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_roster_that_was_touched_makes_the_trial_void() {

@@ -309,7 +309,8 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
 }
 
 /// A count with its thousands set apart.
-fn thousands(n: u64) -> String {
+#[must_use]
+pub fn thousands(n: u64) -> String {
     let digits = n.to_string();
     let groups: Vec<&str> = digits.as_bytes().rchunks(3).rev().filter_map(|g| std::str::from_utf8(g).ok()).collect();
     groups.join(",")
