@@ -58,12 +58,6 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
     Ok(())
 }
 
-/// What a plan rests on now: people cleared, and what past mailings and trials say.
-fn ground(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<(u64, trials::Past, Known)> {
-    let (past, known) = known(c, plan, now)?;
-    Ok((clearing::audience(c, mailing, now)?.sluice().cleared, past, known))
-}
-
 /// What past mailings and trials say about a plan's metric.
 fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::Result<(trials::Past, Known)> {
     let past = trials::past(c, plan.metric, plan.window_hours, now)?;
@@ -79,7 +73,8 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
     let refused = |e: &dyn std::fmt::Display| StoreError::Refused(e.to_string());
     // What it asks makes no difference to how it goes.
     Plan { question: "?".into(), ..plan.clone() }.check(arms).map_err(|e| refused(&e))?;
-    let (cleared, past, known) = ground(c, mailing, plan, now)?;
+    let (past, known) = known(c, plan, now)?;
+    let cleared = clearing::audience(c, mailing, now)?.sluice().cleared;
     let per_arm = plan.check_size(cleared, arms).map_err(|e| refused(&e))? / arms as u64;
     let usual = Usual { primary: known.baseline, leaving: past.leaving, complaints: past.complaints };
     let typical = known.spread.map(learned::typical).filter(|t| *t > 0.0005);

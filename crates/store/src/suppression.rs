@@ -283,13 +283,11 @@ pub struct Target {
     pub service: bool,
 }
 
-/// The lists that apply to a mailing at an instant, by their bits.
-pub struct Applying {
-    /// Bit n is the list of this number.
-    pub ids: Vec<i64>,
-    pub lists: Lists,
-    /// Live rules: their bit and their segment.
-    pub rules: Vec<(u32, i64)>,
+/// What lists say that apply to a mailing at an instant, by their places.
+pub(crate) struct Applying {
+    pub(crate) lists: Lists,
+    /// Live rules: their place and their segment.
+    pub(crate) rules: Vec<(u32, i64)>,
 }
 
 pub(crate) fn of_mailing(c: &Connection, target: Target, at: Instant) -> Result<Vec<(i64, Option<i64>)>> {
@@ -313,26 +311,24 @@ pub(crate) fn changes_by_itself(c: &Connection, asked: &[(i64, Option<i64>)]) ->
     Ok(false)
 }
 
-/// # Errors
-/// When the database fails.
-pub fn applying(c: &Connection, target: Target, at: Instant) -> Result<Applying> {
-    let found = of_mailing(c, target, at)?;
-    let mut a = Applying { ids: Vec::new(), lists: Lists::default(), rules: Vec::new() };
-    for (place, (id, segment)) in (0u32..).zip(found) {
-        a.ids.push(id);
+/// What the lists of [`of_mailing`] say at an instant.
+pub(crate) fn applying(c: &Connection, asked: &[(i64, Option<i64>)], at: Instant) -> Result<Applying> {
+    let mut a = Applying { lists: Lists::default(), rules: Vec::new() };
+    for (place, (id, segment)) in (0u32..).zip(asked) {
         if let Some(segment) = segment {
-            a.rules.push((place, segment));
+            a.rules.push((place, *segment));
         }
-        fill(c, &mut a.lists, place, id, at)?;
+        fill(c, &mut a.lists, place, *id, at)?;
     }
     Ok(a)
 }
 
+/// The lines of a list that hold at an instant.
+const LINES: &str = "FROM suppression_entry WHERE list_id = ?1 AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)";
+
 /// Puts the lines that a list has at an instant in a place.
 fn fill(c: &Connection, lists: &mut Lists, place: u32, list: i64, at: Instant) -> Result<()> {
-    let mut s = c.prepare_cached(
-        "SELECT kind, text FROM suppression_entry WHERE list_id = ?1 AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)",
-    )?;
+    let mut s = c.prepare_cached(&format!("SELECT kind, text {LINES}"))?;
     let mut rows = s.query([list, at.0])?;
     while let Some(r) = rows.next()? {
         lists.add(place, Entry::stored(r.get(0)?, r.get(1)?));
@@ -437,16 +433,14 @@ pub struct Caught {
 /// When there is no such list.
 pub fn catches(c: &Connection, id: i64, now: Instant) -> Result<Catch> {
     let list = one(c, id)?;
-    let mut lists = Lists::default();
-    fill(c, &mut lists, 0, id, now)?;
     // Since when each name is on the list.
-    let mut since: HashMap<String, i64> = HashMap::new();
-    let mut s = c.prepare_cached(
-        "SELECT text, added_at FROM suppression_entry WHERE list_id = ?1 AND ended_at IS NULL AND (expires_at IS NULL OR expires_at > ?2)",
-    )?;
+    let (mut lists, mut since): (Lists, HashMap<String, i64>) = Default::default();
+    let mut s = c.prepare_cached(&format!("SELECT kind, text, added_at {LINES}"))?;
     let mut rows = s.query([id, now.0])?;
     while let Some(r) = rows.next()? {
-        since.insert(r.get(0)?, r.get(1)?);
+        let text: String = r.get(1)?;
+        lists.add(0, Entry::stored(r.get(0)?, text.clone()));
+        since.insert(text, r.get(2)?);
     }
     let mut caught: HashMap<i64, i64> = HashMap::new();
     if let Some(segment) = list.segment_id {

@@ -289,11 +289,13 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant, m
     let asked = suppression::of_mailing(c, m.target, at)?;
     let ids = asked.iter().map(|a| a.0).collect();
     let changes = suppression::changes_by_itself(c, &asked)?;
-    marks.lists = match memo.listed.entry((asked, changes.then_some(at))) {
-        Entry::Occupied(e) => Arc::clone(e.get()),
-        Entry::Vacant(e) => {
-            let found = Arc::new(listed(c, people, &suppression::applying(c, m.target, at)?, at)?);
-            Arc::clone(e.insert(found))
+    let key = (asked, changes.then_some(at));
+    marks.lists = match memo.listed.get(&key) {
+        Some(known) => Arc::clone(known),
+        None => {
+            let found = Arc::new(listed(c, people, &suppression::applying(c, &key.0, at)?, at)?);
+            memo.listed.insert(key, Arc::clone(&found));
+            found
         }
     };
     Ok((marks, ids))

@@ -20,7 +20,7 @@ struct Item {
     people: Arc<base::People>,
     at: Instant,
     rules: Rules,
-    /// Whom it selects, by their places; of one that is under way, nobody.
+    /// Whom it selects, by their places; empty of one that is under way: nobody.
     selected: Arc<Vec<bool>>,
     marks: Marks,
 }
@@ -118,7 +118,7 @@ fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, 
                 let place = match items.iter().position(|i| i.mailing.id == id) {
                     Some(place) => place,
                     None => {
-                        items.push(item(now, Arc::new(vec![false; n]), super::mailing(c, id)?)?);
+                        items.push(item(now, Arc::default(), super::mailing(c, id)?)?);
                         items.len() - 1
                     }
                 };
@@ -204,7 +204,7 @@ impl Stage {
             events.clear();
             which.clear();
             ready.clear();
-            for (n, item) in self.items.iter().enumerate().filter(|(_, i)| i.selected[place]) {
+            for (n, item) in self.items.iter().enumerate().filter(|(_, i)| i.selected.get(place) == Some(&true)) {
                 events.push(item.coming(&item.rules, item.at, planned[n].bars(place)));
                 which.push((n, item.at));
                 ready.push(&planned[n]);

@@ -36,7 +36,7 @@ pub struct LinkByArm {
 /// When the database fails.
 #[allow(clippy::cast_precision_loss)]
 pub fn course(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
-    let closed = t.counts.is_none() && t.opened_at.is_none();
+    let closed = t.closed();
     let (column, window) = (columns(t.plan.metric).0, (t.plan.window_hours * HOUR).max(1));
     let points = i64::try_from(POINTS).unwrap_or(24);
     let mut groups = vec![Vec::new(); if closed { 1 } else { arms(c, t)? }];
@@ -92,7 +92,7 @@ fn past_mailings(c: &Connection, t: &Trial, column: &str, window: i64, now: Inst
 /// # Errors
 /// When the database fails.
 pub fn links(c: &Connection, t: &Trial) -> Result<Vec<LinkByArm>> {
-    if t.counts.is_none() && t.opened_at.is_none() {
+    if t.closed() {
         return Ok(Vec::new());
     }
     let arms = arms(c, t)?;

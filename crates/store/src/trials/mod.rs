@@ -49,6 +49,13 @@ pub struct Trial {
     pub small_by: Option<String>,
 }
 
+impl Trial {
+    /// Are its arms closed: not read yet, and opened by nobody?
+    pub(crate) fn closed(&self) -> bool {
+        self.counts.is_none() && self.opened_at.is_none()
+    }
+}
+
 fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     let mut s = c.prepare_cached(&format!(
         "SELECT t.id, mailing_id, m.name, plan, t.state, sealed_at, seed, reading_due, read_at, verdict, counts, rollout_at,
@@ -131,7 +138,7 @@ pub fn let_small(c: &Connection, id: i64, too_small: &str, reason: &str, person:
     if reason.chars().count() < 10 {
         return Err(StoreError::Refused(format!("{too_small} Or an approver lets it go, and says in a sentence why.")));
     }
-    if crate::settings::role(c, person)?.as_deref() != Some("approver") {
+    if !crate::settings::is_approver(c, person)? {
         return Err(StoreError::Refused(format!("{too_small} Only an approver can let it go all the same.")));
     }
     c.execute("UPDATE trial SET small_reason = ?2, small_by = ?3 WHERE id = ?1", params![id, reason, person])?;

@@ -1,6 +1,6 @@
 import { Button, MenuItem, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
@@ -27,6 +27,16 @@ function Looked({ at, now }: { at: number; now: number }) {
 
 function useNow() {
   return useQuery({ queryKey: ["clock"], queryFn: () => ok(api.GET("/api/clock")) }).data?.now ?? 0;
+}
+
+/** What a change would do, before it is done. */
+function Seen({ effects, children }: { effects: Schemas["Effect"][]; children: ReactNode }) {
+  return (
+    <div role="status">
+      <p>{children}</p>
+      <Effects effects={effects} />
+    </div>
+  );
 }
 
 function NewList() {
@@ -110,12 +120,9 @@ function NewList() {
       </div>
       <Failure error={make.error ?? look.error} />
       {look.data && (
-        <div role="status">
-          <p>
-            It catches <b>{plural(look.data.people, "person", "people")}</b> of the base now.
-          </p>
-          <Effects effects={look.data.effects} />
-        </div>
+        <Seen effects={look.data.effects}>
+          It catches <b>{plural(look.data.people, "person", "people")}</b> of the base now.
+        </Seen>
       )}
       <div className="acts">
         {segment > 0 && (
@@ -248,12 +255,9 @@ function Lines({ list }: { list: List }) {
       </div>
       <Failure error={add.error ?? look.error} />
       {look.data && (
-        <div role="status">
-          <p>
-            They name <b>{plural(look.data.people, "person", "people")}</b> of the base now.
-          </p>
-          <Effects effects={look.data.effects} />
-        </div>
+        <Seen effects={look.data.effects}>
+          They name <b>{plural(look.data.people, "person", "people")}</b> of the base now.
+        </Seen>
       )}
       {add.data && (
         <p className="note good" role="status">
@@ -381,12 +385,9 @@ export function SuppressionListPage() {
               </>
             )}
             {without.data && (
-              <div role="status">
-                <p>
-                  Without {l.name}, <b>{plural(without.data.people, "person", "people")}</b> would be on one list less:
-                </p>
-                <Effects effects={without.data.effects} />
-              </div>
+              <Seen effects={without.data.effects}>
+                Without {l.name}, <b>{plural(without.data.people, "person", "people")}</b> would be on one list less:
+              </Seen>
             )}
             <div className="acts">
               <Button variant="outlined" onClick={() => looked.mutate()}>
