@@ -323,7 +323,8 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN min(reading_due, coalesce(next_look, reading_due)) ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND reading_due IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
     let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
     let invitations: Option<i64> = c.prepare_cached("SELECT min(due_at) FROM sign_up WHERE state = 1")?.query_row([], |r| r.get(0))?;
-    Ok([sends, mailings, trials, rests, invitations].into_iter().flatten().min().map(Instant))
+    let checks = crate::self_check::next_due(c)?.map(|at| at.0);
+    Ok([sends, mailings, trials, rests, invitations, checks].into_iter().flatten().min().map(Instant))
 }
 
 /// Marks mailings whose last message is out as sent.
@@ -333,7 +334,7 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
 pub fn finish(c: &Connection, now: Instant) -> Result<()> {
     c.prepare_cached(
         "UPDATE mailing SET state = 'sent', finished_at = ?1 WHERE state = 'sending'
-         AND NOT EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id AND state IN (0, 1, 2, 4))
+         AND NOT EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id AND state IN (0, 1, 2, 4, 7))
          AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id AND state IN ('collecting', 'read', 'rolling'))",
     )?
     .execute([now.0])?;

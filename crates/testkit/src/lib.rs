@@ -1,12 +1,15 @@
 //! For tests only: a running Rinse of one's own, a bare HTTP client, an SMTP receiver, and files
 //! of invented people.
 
+mod receiver;
+
+pub use receiver::{Halt, Received, Step, smtp_receiver, smtp_receiver_that_halts};
+
 use serde_json::Value;
 use std::io::{BufRead, BufReader, Read, Write};
-use std::net::{TcpListener, TcpStream};
+use std::net::TcpStream;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
-use std::sync::{Arc, Mutex};
 
 /// A Rinse process on a free port; it ends with the value.
 pub struct Process {
@@ -22,8 +25,22 @@ impl Process {
     /// When it doesn't print its address.
     #[must_use]
     pub fn demo(binary: &Path, data: &Path) -> Self {
+        Self::start(binary, data, &["demo"])
+    }
+
+    /// Starts the binary on a data folder by the machine's clock, with an SMTP host on loopback.
+    ///
+    /// # Panics
+    /// When it doesn't print its address.
+    #[must_use]
+    pub fn serve(binary: &Path, data: &Path, smtp_port: u16) -> Self {
+        Self::start(binary, data, &["serve", "--smtp-port", &smtp_port.to_string()])
+    }
+
+    fn start(binary: &Path, data: &Path, args: &[&str]) -> Self {
         let mut child = Command::new(binary)
-            .args(["demo", "--listen", "127.0.0.1:0", "--data"])
+            .args(args)
+            .args(["--listen", "127.0.0.1:0", "--data"])
             .arg(data)
             .env("RUST_LOG", "warn")
             .stdout(Stdio::piped())
@@ -101,68 +118,6 @@ fn unchunk(mut body: &[u8]) -> Vec<u8> {
         body = body.get(end + 4 + size..).unwrap_or_default();
     }
     out
-}
-
-/// Messages an [`smtp_receiver`] took: envelope sender, recipient, text.
-pub type Received = Arc<Mutex<Vec<(String, String, String)>>>;
-
-/// A small SMTP receiver on loopback. It refuses recipients that begin with `gone.` and defers
-/// those that begin with `later.` the first time.
-///
-/// # Panics
-/// When no port is free.
-#[must_use]
-pub fn smtp_receiver() -> (u16, Received) {
-    let listener = TcpListener::bind("127.0.0.1:0").expect("a free port");
-    let port = listener.local_addr().expect("an address").port();
-    let received = Received::default();
-    let kept = Arc::clone(&received);
-    std::thread::spawn(move || {
-        for stream in listener.incoming().flatten() {
-            let kept = Arc::clone(&kept);
-            std::thread::spawn(move || {
-                let _ = converse(stream, &kept);
-            });
-        }
-    });
-    (port, received)
-}
-
-fn converse(mut stream: TcpStream, kept: &Received) -> std::io::Result<()> {
-    let mut lines = BufReader::new(stream.try_clone()?);
-    let mut say = move |words: &str| write!(stream, "{words}\r\n");
-    let (mut from, mut to) = (String::new(), String::new());
-    say("220 receiver.example")?;
-    let mut line = String::new();
-    while lines.read_line(&mut line)? > 0 {
-        let command = line.trim().to_owned();
-        line.clear();
-        let inside = |c: &str| c.split('<').nth(1).and_then(|r| r.split('>').next()).unwrap_or_default().to_owned();
-        match command.get(..4).unwrap_or_default().to_uppercase().as_str() {
-            "MAIL" => {
-                from = inside(&command);
-                say("250 2.1.0 ok")?;
-            }
-            "RCPT" => {
-                to = inside(&command);
-                say(if to.starts_with("gone.") { "550 5.1.1 no such user here" } else { "250 2.1.5 ok" })?;
-            }
-            "DATA" => {
-                say("354 go on")?;
-                let mut text = String::new();
-                while lines.read_line(&mut line)? > 0 && line != ".\r\n" {
-                    text.push_str(line.strip_prefix('.').unwrap_or(&line));
-                    line.clear();
-                }
-                line.clear();
-                kept.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push((from.clone(), to.clone(), text));
-                say("250 2.0.0 queued")?;
-            }
-            "QUIT" => return say("221 bye"),
-            _ => say("250 receiver.example")?,
-        }
-    }
-    Ok(())
 }
 
 /// Invented people as a CSV with a header; every twentieth address is one its host doesn't know.
