@@ -37,7 +37,28 @@ pub struct Sender {
     pub logo_url: String,
 }
 
+/// Under which name a variant comes and where its replies go, where that isn't as the letterhead has it.
+#[derive(Debug, Clone, Default)]
+pub struct OwnSender {
+    pub name: String,
+    pub reply_to: String,
+}
+
 impl Sender {
+    /// As one variant has it.
+    #[must_use]
+    pub fn of_variant(mut self, own: Option<&OwnSender>) -> Self {
+        if let Some(own) = own {
+            if !own.name.is_empty() {
+                self.name.clone_from(&own.name);
+            }
+            if !own.reply_to.is_empty() {
+                self.reply_to.clone_from(&own.reply_to);
+            }
+        }
+        self
+    }
+
     /// The domain of the from address.
     #[must_use]
     pub fn domain(&self) -> &str {
@@ -69,7 +90,8 @@ pub struct Composer {
     subjects: usize,
     links: usize,
     mailing: i64,
-    sender: Sender,
+    /// Of each variant, A first.
+    senders: Vec<Sender>,
     base_url: String,
     signer: Signer,
     keys: Vec<KeySigner>,
@@ -130,11 +152,18 @@ impl Composer {
             subjects: subjects.len().max(1),
             links: prepared.links.len(),
             mailing,
-            sender,
+            senders: vec![sender; subjects.len().max(1)],
             base_url: base_url.trim_end_matches('/').to_owned(),
             signer,
             keys: Vec::new(),
         })
+    }
+
+    /// Variants come under names of their own, or have their replies go elsewhere.
+    #[must_use]
+    pub fn sent_by(mut self, own: &[OwnSender]) -> Self {
+        self.senders = self.senders.into_iter().enumerate().map(|(i, s)| s.of_variant(own.get(i))).collect();
+        self
     }
 
     /// Signs every message with these keys, too.
@@ -151,6 +180,8 @@ impl Composer {
     pub fn shown(&self, send: i64, arm: usize, to: To<'_>) -> Result<Shown, ComposeError> {
         let url = |what: &str, kind, n| format!("{}/{what}/{}", self.base_url, self.signer.link(kind, send, n));
         let unsubscribe = url("u", Kind::Unsubscribe, 0);
+        let arm = arm.min(self.subjects - 1);
+        let sender = &self.senders[arm];
         let mut values: BTreeMap<String, Value> = BTreeMap::new();
         let mut put = |name: &str, value: Option<&str>| {
             if let Some(v) = value.filter(|v| !v.is_empty()) {
@@ -164,25 +195,25 @@ impl Composer {
         for (name, value) in to.own {
             put(name, Some(value));
         }
-        put("logo_url", Some(&self.sender.logo_url));
-        put("postal_address", Some(&self.sender.postal_address));
-        put("sender_name", Some(&self.sender.name));
-        put("variant", Some(&letter(arm.min(self.subjects - 1)).to_string()));
+        put("logo_url", Some(&sender.logo_url));
+        put("postal_address", Some(&sender.postal_address));
+        put("sender_name", Some(&sender.name));
+        put("variant", Some(&letter(arm).to_string()));
         // Our own links hold nothing that needs escaping, and stay readable in the source.
         let mut put_link = |name: String, link: String| values.insert(name, Value::from_safe_string(link));
         put_link("unsubscribe_url".into(), unsubscribe.clone());
         put_link("preferences_url".into(), url("p", Kind::Preferences, 0));
-        let variant = u32::try_from(arm.min(self.subjects - 1)).unwrap_or(0);
+        let variant = u32::try_from(arm).unwrap_or(0);
         put_link("share_url".into(), format!("{}/s/{}", self.base_url, self.signer.link(Kind::Share, self.mailing, variant)));
-        put_link("social_links".into(), self.sender.social_html());
-        put_link("social_lines".into(), self.sender.social_text());
+        put_link("social_links".into(), sender.social_html());
+        put_link("social_lines".into(), sender.social_text());
         put_link("open_url".into(), url("o", Kind::Open, 0));
         for n in 0..self.links {
             put_link(format!("link_{n}"), url("c", Kind::Click, u32::try_from(n).unwrap_or(0)));
         }
         let values = Value::from(values);
         let render = |name: &str| -> Result<String, ComposeError> { Ok(self.env.get_template(name)?.render(&values)?) };
-        let subject = render(&format!("subject{}.txt", arm.min(self.subjects - 1)))?.replace(['\r', '\n'], " ");
+        let subject = render(&format!("subject{}.txt", arm))?.replace(['\r', '\n'], " ");
         Ok(Shown { subject, html: render("body.html")?, text: render("body.txt")?, unsubscribe })
     }
 
@@ -192,12 +223,13 @@ impl Composer {
     /// When a placeholder fails for this person.
     pub fn compose(&self, send: i64, arm: usize, to: To<'_>, at_seconds: i64) -> Result<Composed, ComposeError> {
         let Shown { subject, html, text, unsubscribe } = self.shown(send, arm, to)?;
-        let domain = self.sender.domain();
+        let sender = &self.senders[arm.min(self.subjects - 1)];
+        let domain = sender.domain();
         let message_id = format!("{send}.{}@{domain}", self.signer.mailbox(Kind::Return, send));
         let return_path = format!("back+{}@{domain}", self.signer.mailbox(Kind::Return, send));
-        let reply_to = self.sender.reply_to(&self.signer.mailbox(Kind::Reply, send));
+        let reply_to = sender.reply_to(&self.signer.mailbox(Kind::Reply, send));
         let mut bytes = MessageBuilder::new()
-            .from((self.sender.name.as_str(), self.sender.address.as_str()))
+            .from((sender.name.as_str(), sender.address.as_str()))
             .to(Address::new_address(None::<&str>, to.address))
             .reply_to(reply_to.as_str())
             .subject(subject)
@@ -328,6 +360,15 @@ mod tests {
         assert!(html.contains("/o/") && text.contains("/u/"));
         let mailbox = m.return_path.strip_prefix("back+").unwrap().split('@').next().unwrap();
         assert_eq!(signer.read_mailbox(Kind::Return, mailbox), Some(7));
+        assert_eq!(parsed.from().and_then(|f| f.first()).and_then(|f| f.name()), Some("Skerry Light"));
+        let own = OwnSender { name: "Ines of Skerry Light".into(), reply_to: "boats@skerry-light.example".into() };
+        let c = c.sent_by(&[own]);
+        let m = c.compose(7, 0, to, 0).unwrap();
+        let parsed = MessageParser::default().parse(&m.bytes).unwrap();
+        let (from, reply) = (parsed.from().and_then(|a| a.first()).unwrap(), parsed.reply_to().and_then(|a| a.first()).unwrap());
+        assert_eq!(from.name(), Some("Ines of Skerry Light"));
+        assert_eq!(from.address(), Some("post@skerry-light.example"), "the address is the letterhead's, so it stays aligned");
+        assert!(reply.address().unwrap().starts_with("boats+"));
         let nameless = c.compose(8, 0, To { given_name: None, ..to }, 0).unwrap();
         let nameless = MessageParser::default().parse(&nameless.bytes).unwrap();
         assert!(nameless.body_text(0).unwrap().contains("Hello friend"));

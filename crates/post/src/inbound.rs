@@ -65,11 +65,21 @@ pub fn read(raw: &[u8]) -> Inbound {
 /// What a person wrote back.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Written {
+    /// Whose it is, by its From line; may be empty.
+    pub from: String,
     pub subject: String,
     /// Without the lines they quoted; at most 2,000 characters.
     pub text: String,
     /// The messages it answers (In-Reply-To, then References, RFC 5322 section 3.6.4).
     pub answers: Vec<String>,
+}
+
+/// The address that a message from a mailbox was delivered to: its last delivery's, else its first recipient's.
+#[must_use]
+pub fn delivered_to(raw: &[u8]) -> String {
+    let Some(message) = MessageParser::default().parse(raw) else { return String::new() };
+    let named = ["Delivered-To", "X-Original-To"].iter().find_map(|name| message.header_raw(*name)).map(|v| v.trim().to_owned());
+    named.or_else(|| message.to().and_then(|t| t.first()).and_then(|t| t.address()).map(str::to_owned)).unwrap_or_default()
 }
 
 /// Reads a reply. Nothing in it can make this fail: what can't be read is empty.
@@ -83,6 +93,7 @@ pub fn written(raw: &[u8]) -> Written {
         header.split(['<', '>']).map(str::trim).filter(|id| id.contains('@')).map(str::to_owned).collect()
     };
     Written {
+        from: message.from().and_then(|f| f.first()).and_then(|f| f.address()).unwrap_or_default().to_owned(),
         subject: message.subject().unwrap_or_default().chars().take(200).collect(),
         text: own.join("\n").trim().chars().take(2_000).collect(),
         answers: [ids("In-Reply-To"), ids("References")].concat(),
@@ -159,7 +170,7 @@ mod tests {
         fn never_panics(cut in 0usize..600, noise in prop::collection::vec(any::<u8>(), 0..40)) {
             let mut raw = REPORT.as_bytes()[..cut.min(REPORT.len())].to_vec();
             raw.extend(noise);
-            let _ = (read(&raw), written(&raw));
+            let _ = (read(&raw), written(&raw), delivered_to(&raw));
         }
     }
 }

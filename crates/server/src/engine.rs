@@ -1,11 +1,13 @@
 //! The engine: at each instant it sends what is due, reads trials whose window is over, and lets
 //! rests end. On the demo clock it also brings in what the simulated world does meanwhile.
 
+mod mail;
 mod react;
 
 pub(crate) use react::RECORDS;
 
 use crate::clock::Clock;
+use crate::mailbox::Maildir;
 use crate::progress::{Job, Jobs};
 use crate::transport::Transport;
 use axum::Router;
@@ -18,8 +20,8 @@ use rinse_core::trial::{assign, reading};
 use rinse_post::compose::{Composed, Composer, To};
 use rinse_standins::network::{Network, What};
 use rinse_store::sends::{self, Outgoing, Phase};
-use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, mailings, settings, signups, trials};
-use std::collections::HashMap;
+use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, mailings, self_check, settings, signups, trials};
+use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, OnceLock, PoisonError};
 use tokio::sync::{Mutex, Notify};
 use tower::ServiceExt;
@@ -40,6 +42,8 @@ pub struct Engine {
     turn: Arc<Mutex<()>>,
     wake: Arc<Notify>,
     doors: Arc<OnceLock<Router>>,
+    /// Where mail to our own addresses waits to be read.
+    mailbox: Maildir,
 }
 
 type Result<T> = std::result::Result<T, StoreError>;
@@ -48,8 +52,16 @@ type Result<T> = std::result::Result<T, StoreError>;
 const EVENTS: usize = 1_000;
 
 impl Engine {
-    pub(crate) fn new(store: Store, clock: Arc<Clock>, signer: Signer, transport: Transport, base_url: Arc<String>, jobs: Jobs) -> Self {
-        Self { store, clock, signer, transport, base_url, jobs, turn: Arc::default(), wake: Arc::default(), doors: Arc::default() }
+    pub(crate) fn new(
+        store: Store,
+        clock: Arc<Clock>,
+        signer: Signer,
+        transport: Transport,
+        base_url: Arc<String>,
+        jobs: Jobs,
+        mailbox: Maildir,
+    ) -> Self {
+        Self { store, clock, signer, transport, base_url, jobs, mailbox, turn: Arc::default(), wake: Arc::default(), doors: Arc::default() }
     }
 
     pub(crate) fn set_doors(&self, router: Router) {
@@ -183,7 +195,15 @@ impl Engine {
             let events = network.lock().unwrap_or_else(PoisonError::into_inner).due(until, EVENTS)?;
             let Some(last) = events.last() else { return Ok(()) };
             self.move_clock(last.at).await?;
-            let calls = events.iter().map(|e| {
+            // Mail without a token in its address goes where any mail goes: into the mailbox.
+            for e in &events {
+                if let What::Mail { to, raw } = &e.what
+                    && !to.contains('+')
+                {
+                    self.mailbox.deliver(e.at.0, e.seq, to, raw).map_err(StoreError::Io)?;
+                }
+            }
+            let calls = events.iter().filter(|e| !matches!(&e.what, What::Mail { to, .. } if !to.contains('+'))).map(|e| {
                 let request = match &e.what {
                     What::Http { method, url, agent, body } => {
                         let path = url
@@ -198,9 +218,7 @@ impl Engine {
                             .header("content-type", "application/x-www-form-urlencoded")
                             .body(Body::from(body.clone()))
                     }
-                    What::Mail { to, raw } => {
-                        Request::builder().method("POST").uri("/in/mail").header("x-envelope-to", to).body(Body::from(raw.clone()))
-                    }
+                    What::Mail { to, raw } => mail::request(to, raw.clone()),
                 };
                 let (doors, at) = (doors.clone(), e.at);
                 async move {
@@ -213,6 +231,7 @@ impl Engine {
                 }
             });
             futures::future::join_all(calls).await;
+            self.read_mailbox(last.at).await?;
             network.lock().unwrap_or_else(PoisonError::into_inner).done(&events)?;
             report(true, last.at, None);
         }
@@ -238,6 +257,7 @@ impl Engine {
 
     async fn tick_now(&self, now: Instant) -> Result<()> {
         self.store.write(move |c| ledger::end_rests(c, now)).await?;
+        self.read_mailbox(now).await?;
         self.react(now).await?;
         self.start_mailings(now).await?;
         self.start_rollouts(now).await?;
@@ -247,7 +267,8 @@ impl Engine {
             .write(move |c| {
                 trials::set_reading_due(c)?;
                 trials::hold_looks(c, now)?;
-                sends::finish(c, now)
+                sends::finish(c, now)?;
+                self_check::read_due(c, now)
             })
             .await?;
         self.read_trials(now).await?;
@@ -275,7 +296,7 @@ impl Engine {
                     let done = clearing::audience(c, id, now)?;
                     sends::record(c, id, &done, now, done.decided.iter().map(|d| (*d, Phase::Whole, 0)))?;
                     c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [id, now.0])?;
-                    Ok(())
+                    self_check::begin(c, id, rand::random(), now)
                 })
                 .await?;
         }
@@ -292,7 +313,9 @@ impl Engine {
                     let done = clearing::audience(c, t.mailing_id, now)?;
                     let seed = t.seed.unwrap_or(0).cast_unsigned();
                     let called = matches!(t.verdict, Some(reading::Verdict::Called(_) | reading::Verdict::Ahead(_)));
-                    let people = done.decided.iter().filter_map(|&d| {
+                    // Whoever took part isn't in the rollout, whatever they got: those without mail stay without.
+                    let took_part: HashSet<i64> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
+                    let people = done.decided.iter().filter(|d| !took_part.contains(&d.contact)).filter_map(|&d| {
                         // 5% of a called rollout get the no-call choice, as a check on the pilot.
                         let check = called && assign::in_rollout_check(seed, d.contact);
                         let arm = if check { t.plan.on_no_call } else { goes_out };

@@ -15,6 +15,7 @@ pub mod demo;
 mod engine;
 mod error;
 mod handlers;
+mod mailbox;
 mod message;
 mod progress;
 mod public;

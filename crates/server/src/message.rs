@@ -3,14 +3,14 @@
 use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::message::{self, Draft, Finding, Link, Prepared, check_finished, prepare};
-use rinse_core::trial::plan::Metric;
-use rinse_post::compose::{Composed, Composer, Sender, Shown, To};
+use rinse_core::trial::metric::Metric;
+use rinse_post::compose::{Composed, Composer, OwnSender, Sender, Shown, To};
 use rinse_post::dkim::{self, Algorithm, KeySigner};
 use rinse_post::finished;
 use rinse_post::source::{self, Built, Format, Source};
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::mailings::{self, Mailing, MailingDraft};
-use rinse_store::{Connection, Result, StoreError, images};
+use rinse_store::{Connection, Result, StoreError, clearing, images};
 
 fn refused(e: &dyn std::fmt::Display) -> StoreError {
     StoreError::Refused(e.to_string())
@@ -72,7 +72,12 @@ fn composer(
     };
     let composer =
         Composer::new(mailing, &prepared, &d.subjects, sender(c, l, base_url)?, base_url, signer.clone()).map_err(|e| refused(&e))?;
-    Ok((composer.signed_by(signers(c, l)?), own))
+    Ok((composer.sent_by(&own_senders(d)).signed_by(signers(c, l)?), own))
+}
+
+/// Who the variants of a draft come from, where that isn't as the letterhead has it.
+pub(crate) fn own_senders(d: &MailingDraft) -> Vec<OwnSender> {
+    d.senders.iter().map(|s| OwnSender { name: s.name.trim().to_owned(), reply_to: s.reply_to.trim().to_owned() }).collect()
 }
 
 /// The fields of one's own whose placeholders stand in a draft.
@@ -175,8 +180,15 @@ fn made(
     composer.compose(send, arm, who.to(), app.now().0 / 1000).map_err(|e| refused(&e))
 }
 
-/// The message check of a draft against its audience: what was written, and the whole message that comes of it.
-pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, metric: Option<Metric>, now: Instant) -> Result<Vec<Finding>> {
+/// The message check of a draft against those of its audience who would get it now: what was written, and the whole
+/// message that comes of it. `mailing`: the draft's number, when it has one, and what its trial counts.
+pub(crate) fn check_draft(
+    c: &Connection,
+    app: &App,
+    d: &MailingDraft,
+    (mailing, metric): (Option<i64>, Option<Metric>),
+    now: Instant,
+) -> Result<Vec<Finding>> {
     let l = letterheads::one(c, d.letterhead_id)?;
     let own = mailings::own_placeholders(c)?;
     let b = match built(d, &l) {
@@ -184,10 +196,15 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, metric: O
         Err(e) => return Ok(vec![Finding { level: message::Level::Error, part: "html".into(), line: e.line, words: e.words, fix: None }]),
     };
     let used = own_used(c, d, &b)?;
-    let (missing, audience) = mailings::missing(c, &d.audience(), &used, now)?;
+    // Those barred get nothing, so what they lack is no matter; those held get it later.
+    let getting = clearing::draft(c, d, mailing, now)?.getting();
+    let all = format!("{}\n{}\n{}\n{}", d.subjects.join("\n"), d.preheader, b.html, b.text);
+    let asked: Vec<&str> = message::CONTACT_PLACEHOLDERS.into_iter().filter(|name| all.contains(name)).collect();
+    let missing = mailings::missing(c, &getting, &asked, &used)?;
     let service = !d.service_reason.trim().is_empty();
     let draft = Draft {
         subjects: d.subjects.clone(),
+        senders: d.senders.iter().map(|s| (s.name.clone(), s.reply_to.clone())).collect(),
         preheader: d.preheader.clone(),
         source: d.html.clone(),
         html: b.html.clone(),
@@ -199,7 +216,7 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, metric: O
         over_hours: d.schedule.over_hours(),
         metric,
     };
-    let mut found = message::check(&draft, &missing, audience);
+    let mut found = message::check(&draft, &missing, getting.len() as u64);
     // A message can only be made of a draft whose placeholders can be read; of that, what isn't known yet is about its headers.
     if let Ok(m) = made(c, app, (d, b), &l, 0, None, None)
         && let Some(finished) = finished::read(&m.bytes)

@@ -2,6 +2,7 @@
 
 use crate::clock::Clock;
 use crate::engine::Engine;
+use crate::mailbox::Maildir;
 use crate::progress::Jobs;
 use crate::transport::{Smtp, Transport};
 use rinse_core::Instant;
@@ -94,7 +95,9 @@ impl App {
         let clock = Arc::new(clock);
         let base_url = Arc::new(config.base_url.clone());
         let jobs = Jobs::default();
-        let engine = Engine::new(store.clone(), Arc::clone(&clock), signer.clone(), transport, Arc::clone(&base_url), jobs.clone());
+        let mailbox = Maildir::open(&config.data.join("mailbox"))?;
+        let engine =
+            Engine::new(store.clone(), Arc::clone(&clock), signer.clone(), transport, Arc::clone(&base_url), jobs.clone(), mailbox);
         engine.recover().await?;
         Ok(Self { store, clock, signer, jobs, engine, _held: held, no_mail, base_url, records: Arc::default() })
     }

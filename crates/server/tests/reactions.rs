@@ -87,3 +87,19 @@ async fn no_outside_host_is_told_anything() {
     let (status, words) = s.api("POST", "/api/reactions", &json!({ "id": null, "rule": rule, "on": true }).to_string()).await;
     assert!(status == StatusCode::CONFLICT && words.contains("A link belongs to a mailing"), "{status} {words}");
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn points_are_given_by_hand_with_a_reason() {
+    let s = Inside::one_message().await;
+    let score = s.ok("POST", "/api/scores", &json!({ "id": null, "name": "Interest", "half_life_days": null })).await;
+    let give = |points: f64, why: &str| json!({ "contact": 1, "points": points, "why": why });
+    s.ok("POST", &format!("/api/scores/{score}/points"), &give(3.0, "Asked at the desk")).await;
+    s.ok("POST", &format!("/api/scores/{score}/points"), &give(-1.0, "Asked twice")).await;
+    let own = s.ok("GET", "/api/contacts/1/scores", &Value::Null).await;
+    assert_eq!((&own[0]["now"], &own[0]["entries"][0]["why"]), (&json!(2.0), &json!("Asked twice")), "{own}");
+    for (points, why) in [(0.0, "x"), (1_001.0, "x"), (1.0, " ")] {
+        let (status, _) = s.api("POST", &format!("/api/scores/{score}/points"), &give(points, why).to_string()).await;
+        assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY, "{points} {why:?}");
+    }
+    assert_eq!(s.count("SELECT count(*) FROM score_entry"), 2);
+}

@@ -246,7 +246,17 @@ impl Network {
                 self.http(looks + secs(d, 15, 400), "GET", link, web)?;
             }
             if d.chance(0.006) {
-                self.mail(looks + secs(d, 120, 9000), &reply_to(&message, m), &answer(m, "", "Thank you, we shall come by at Easter."))?;
+                let at = looks + secs(d, 120, 9000);
+                let words = "Thank you, we shall come by at Easter.";
+                // Some write anew, to the address they have in their book: nothing tells what it answers but who and the subject.
+                if Draws::new(self.scenario.seed, &format!("{}#anew", m.message_id)).chance(0.25) {
+                    let to = reply_to(&message, m);
+                    let plain =
+                        to.split_once('+').zip(to.rsplit_once('@')).map_or(to.clone(), |((local, _), (_, host))| format!("{local}@{host}"));
+                    self.mail(at, &plain, &anew(m, message.subject().unwrap_or_default(), words))?;
+                } else {
+                    self.mail(at, &reply_to(&message, m), &answer(m, "", words))?;
+                }
             }
         }
         if let Some(leave) = leave.filter(|_| d.chance(t.leave)) {
@@ -291,6 +301,10 @@ fn answer(m: &Handed<'_>, extra: &str, words: &str) -> String {
         "From: {}\r\nSubject: Re: your letter\r\nIn-Reply-To: <{}>\r\n{extra}Content-Type: text/plain; charset=utf-8\r\n\r\n{words}\r\n",
         m.to, m.message_id
     )
+}
+
+fn anew(m: &Handed<'_>, subject: &str, words: &str) -> String {
+    format!("From: {}\r\nSubject: Re: {subject}\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n{words}\r\n", m.to)
 }
 
 /// A delivery report as RFC 3464 has it.

@@ -4,6 +4,7 @@
 use crate::Result;
 use crate::ledger::{self, Origin};
 use rinse_core::Instant;
+use rinse_core::address::Address;
 use rinse_core::consent::Act;
 use rinse_core::response::{self, FETCH_LEAST_DELIVERIES, FETCH_SHARE, FETCH_WITHIN, Hit, Machine, RULES_VERSION};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -193,6 +194,31 @@ pub fn reply(c: &Connection, send: i64, at: Instant, subject: &str, text: &str) 
     lift_sunset(c, send, at)?;
     c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
     Ok(true)
+}
+
+/// A message that somebody got.
+#[derive(Debug, Clone, Copy)]
+pub struct LatelySent {
+    pub send: i64,
+    pub mailing: i64,
+    pub contact: i64,
+    pub arm: usize,
+}
+
+/// The ten latest messages to an address within the sixty days before `at`, the latest first: what a reply may answer.
+///
+/// # Errors
+/// When the database fails.
+pub fn lately_sent(c: &Connection, address: &str, at: Instant) -> Result<Vec<LatelySent>> {
+    let Ok(address) = Address::parse(address) else { return Ok(Vec::new()) };
+    let mut s = c.prepare_cached(
+        "SELECT s.id, s.mailing_id, s.contact_id, s.arm FROM contact k JOIN send s ON s.contact_id = k.id
+         WHERE k.address_key = ?1 AND k.gone IS NULL AND s.handed_at > ?2 AND s.handed_at <= ?3 ORDER BY s.handed_at DESC, s.id DESC LIMIT 10",
+    )?;
+    Ok(s.query_map(params![address.key, at.0 - 60 * rinse_core::DAY, at.0], |r| {
+        Ok(LatelySent { send: r.get(0)?, mailing: r.get(1)?, contact: r.get(2)?, arm: usize::try_from(r.get::<_, i64>(3)?).unwrap_or(0) })
+    })?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// What somebody wrote back to a mailing.

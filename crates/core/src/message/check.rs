@@ -3,7 +3,7 @@
 
 use super::{Draft, Finding, LARGE, Level, engine, is_web_link, line_of, words};
 use crate::trial::letter;
-use crate::trial::plan::Metric;
+use crate::trial::metric::Metric;
 use lol_html::{RewriteStrSettings, element, rewrite_str};
 use minijinja::Value;
 use std::cell::RefCell;
@@ -14,7 +14,7 @@ const SUBJECT_SHOWN: usize = 70;
 const PREHEADER_SHOWN: usize = 140;
 
 /// Checks a draft. `missing` says for each placeholder that may lack a value how many of the audience have
-/// none, `audience` how many people that is.
+/// none, `audience` how many people that is: those cleared, and those held for later.
 #[must_use]
 pub fn check(draft: &Draft, missing: &BTreeMap<String, u64>, audience: u64) -> Vec<Finding> {
     let mut found = Vec::new();
@@ -114,7 +114,10 @@ fn check_subjects(draft: &Draft, found: &mut Vec<Finding>) {
         .map(|(name, _)| name)
         .collect();
     let many = draft.subjects.len() > 1;
-    if many && different < draft.subjects.len() && elsewhere.is_empty() {
+    let sender = |i: usize| draft.senders.get(i).map(|(name, reply)| (name.trim(), reply.trim())).unwrap_or_default();
+    let differ = |of: fn((&str, &str)) -> String| (0..draft.subjects.len()).map(|i| of(sender(i))).collect::<HashSet<_>>().len() > 1;
+    let (names, replies) = (differ(|s| s.0.to_owned()), differ(|s| s.1.to_owned()));
+    if many && different < draft.subjects.len() && elsewhere.is_empty() && !names && !replies {
         found.push(Finding::new(
             Level::Error,
             "subject B",
@@ -123,11 +126,13 @@ fn check_subjects(draft: &Draft, found: &mut Vec<Finding>) {
         ));
     }
     // What is in both parts of the body is one change.
-    let places = usize::from(different > 1)
-        + usize::from(elsewhere.contains(&"preheader"))
-        + usize::from(elsewhere.iter().any(|e| *e != "preheader"));
-    if many && places > 1 {
-        let what: Vec<&str> = (different > 1).then_some("subject").into_iter().chain(elsewhere.iter().copied()).collect();
+    let what: Vec<&str> = [("subject", different > 1), ("sender name", names), ("reply-to", replies)]
+        .into_iter()
+        .filter_map(|(name, differs)| differs.then_some(name))
+        .chain(elsewhere.iter().copied())
+        .collect();
+    let both_parts = usize::from(elsewhere.contains(&"content") && elsewhere.contains(&"text part"));
+    if many && what.len() - both_parts > 1 {
         let words = format!(
             "The variants differ in {}: which of it worked can't be told. Change one thing, or try them one after the other.",
             what.join(" and ")
@@ -196,13 +201,17 @@ fn check_words(draft: &Draft, found: &mut Vec<Finding>) {
 
 /// A trial can only find what the message lets people do.
 fn check_metric(draft: &Draft, found: &mut Vec<Finding>) {
-    let words = match draft.metric {
+    let (level, words) = match draft.metric {
         Some(Metric::HumanClick) if !has_link(&draft.html) => {
-            "The trial counts clicks, and the message has no link to follow. Add one, or count something else."
+            (Level::Error, "The trial counts clicks, and the message has no link to follow. Add one, or count something else.")
+        }
+        // Somebody may answer without being asked, so this asks and doesn't stop.
+        Some(Metric::Reply) if !words::visible(&draft.html).contains('?') => {
+            (Level::Warning, "The trial counts replies, and the message asks nothing. Ask a question to reply to, or count something else.")
         }
         _ => return,
     };
-    found.push(Finding::new(Level::Error, "html", None, words));
+    found.push(Finding::new(level, "html", None, words));
 }
 
 fn has_link(html: &str) -> bool {

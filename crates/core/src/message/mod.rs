@@ -3,13 +3,14 @@
 mod check;
 mod finished;
 mod links;
+pub mod subject;
 mod words;
 
 pub use check::check;
 pub use finished::{Finished, Signature, check_finished};
 pub use links::{Link, Prepared, is_web_link, placed, prepare};
 
-use crate::trial::plan::Metric;
+use crate::trial::metric::Metric;
 use minijinja::{Environment, UndefinedBehavior};
 use serde::{Deserialize, Serialize};
 
@@ -44,6 +45,8 @@ pub fn own_placeholder(field: &str) -> String {
 pub struct Draft {
     /// One subject per variant, A first.
     pub subjects: Vec<String>,
+    /// By variant, the name it comes under and where its replies go; empty: the letterhead's.
+    pub senders: Vec<(String, String)>,
     /// The line that inboxes show after the subject.
     pub preheader: String,
     /// As it was written: findings name its lines.

@@ -202,7 +202,9 @@ fn side_by_side(left: &str, right: &str) -> Vec<SideBySide> {
 #[utoipa::path(get, path = "/api/mailings/{id}/beside/{other}", params(("id" = i64, Path), ("other" = i64, Path)), responses((status = 200, body = Vec<PartBeside>)))]
 pub(crate) async fn beside(State(app): State<App>, Path((id, other)): Path<(i64, i64)>) -> Answer<Vec<PartBeside>> {
     let (a, b) = app.store.read(move |c| Ok((mailings::one(c, id)?.draft, mailings::one(c, other)?.draft))).await?;
+    let senders = |d: &MailingDraft| d.senders.iter().map(|s| format!("{} <{}>", s.name, s.reply_to)).collect::<Vec<_>>().join("\n");
     let parts = [
+        ("senders", senders(&a), senders(&b)),
         ("subjects", a.subjects.join("\n"), b.subjects.join("\n")),
         ("preheader", a.preheader, b.preheader),
         ("html", a.html, b.html),

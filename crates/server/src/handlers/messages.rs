@@ -24,7 +24,7 @@ use utoipa::ToSchema;
 pub(crate) async fn check(State(app): State<App>, Json(d): Json<MailingDraft>) -> Answer<Vec<Finding>> {
     let now = app.now();
     let asked = app.clone();
-    Ok(Json(app.store.read(move |c| message::check_draft(c, &asked, &d, None, now)).await?))
+    Ok(Json(app.store.read(move |c| message::check_draft(c, &asked, &d, (None, None), now)).await?))
 }
 
 #[derive(Deserialize, ToSchema)]

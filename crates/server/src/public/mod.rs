@@ -2,6 +2,7 @@
 //! world come in by the same ones.
 
 mod leave;
+mod mail;
 pub(crate) mod page;
 mod preferences;
 mod records;
@@ -12,16 +13,13 @@ use crate::engine::ReceivedAt;
 use crate::state::App;
 use axum::Extension;
 use axum::Router;
-use axum::body::Bytes;
 use axum::extract::{DefaultBodyLimit, Path, State};
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use rinse_core::Instant;
 use rinse_core::token::Kind;
-use rinse_post::inbound::{self, Inbound};
-use rinse_store::{mailings, responses, sends, signups};
-use sha2::{Digest, Sha256};
+use rinse_store::{mailings, responses};
 
 /// A transparent picture of one pixel.
 const PIXEL: &[u8] = b"GIF89a\x01\0\x01\0\x80\0\0\0\0\0\0\0\0!\xf9\x04\x01\0\0\0\0,\0\0\0\0\x01\0\x01\0\0\x02\x02D\x01\0;";
@@ -36,7 +34,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/i/{token}", get(signup::confirm_page).post(signup::confirm))
         .route("/s/{token}", get(share::page))
         .route("/m/{key}", get(image))
-        .route("/in/mail", post(mail))
+        .route("/in/mail", post(mail::take))
         .route(crate::engine::RECORDS, post(records::take).get(records::all))
         .layer(DefaultBodyLimit::max(5_000_000))
         .with_state(app)
@@ -92,78 +90,5 @@ async fn image(State(app): State<App>, Path(key): Path<String>) -> Response {
         }
         Ok(None) => StatusCode::NOT_FOUND.into_response(),
         Err(_) => StatusCode::SERVICE_UNAVAILABLE.into_response(),
-    }
-}
-
-/// Raw mail to one of our addresses. Matched by the signed token in the address alone; what can't
-/// be matched changes nothing.
-async fn mail(State(app): State<App>, headers: HeaderMap, at: At, body: Bytes) -> Response {
-    let to = headers.get("x-envelope-to").and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
-    let at = instant(&app, at);
-    let digest: [u8; 32] = Sha256::digest(&body).into();
-    let local = to.split('@').next().unwrap_or_default();
-    let send = local
-        .strip_prefix("back+")
-        .and_then(|t| app.signer.read_mailbox(Kind::Return, t))
-        // Replies go where the letterhead says, the token behind the last plus sign.
-        .or_else(|| local.rsplit_once('+').and_then(|(_, t)| app.signer.read_mailbox(Kind::Reply, t)));
-    let read = inbound::read(&body);
-    let written = matches!(read, Inbound::Reply).then(|| inbound::written(&body)).unwrap_or_default();
-    // A reply to another address of ours is known by the number of the message that it answers.
-    let answered = |id: &String| {
-        let (_, token) = id.split('@').next()?.rsplit_once('.')?;
-        app.signer.read_mailbox(Kind::Return, token)
-    };
-    let send = send.or_else(|| written.answers.iter().find_map(answered));
-    // An invitation's reports come back by its own token.
-    let invitation = local.strip_prefix("back+").and_then(|t| app.signer.read_mailbox(Kind::Confirm, t));
-    let kind = match &read {
-        Inbound::DeliveryStatus(_) => "delivery status",
-        Inbound::Feedback { .. } => "feedback",
-        Inbound::AutoReply => "auto-reply",
-        Inbound::Reply => "reply",
-        Inbound::Other => "other",
-    };
-    let done = app
-        .store
-        .write(move |c| {
-            if !responses::first_time(c, &digest, at, kind, send)? {
-                return Ok(());
-            }
-            if let Some(sign_up) = invitation {
-                match &read {
-                    Inbound::DeliveryStatus(recipients) => {
-                        for r in recipients.iter().filter(|r| r.action == "failed") {
-                            signups::came_back(c, sign_up, &r.reply)?;
-                        }
-                    }
-                    Inbound::Feedback { kind } if kind == "abuse" => signups::complained(c, sign_up, at)?,
-                    _ => {}
-                }
-            }
-            let Some(send) = send else { return Ok(()) };
-            match read {
-                Inbound::DeliveryStatus(recipients) => {
-                    for r in recipients.iter().filter(|r| r.action == "failed") {
-                        sends::failed(c, send, r.reply.category(), &r.reply.line(), at)?;
-                    }
-                }
-                Inbound::Feedback { kind } if kind == "abuse" => {
-                    responses::complaint(c, send, at)?;
-                }
-                Inbound::Reply => {
-                    responses::reply(c, send, at, &written.subject, &written.text)?;
-                }
-                Inbound::Feedback { .. } | Inbound::AutoReply | Inbound::Other => {}
-            }
-            Ok(())
-        })
-        .await;
-    match done {
-        Ok(()) => StatusCode::NO_CONTENT.into_response(),
-        Err(e) => {
-            tracing::error!("a message was not taken in: {e}");
-            StatusCode::SERVICE_UNAVAILABLE.into_response()
-        }
     }
 }

@@ -34,8 +34,9 @@ pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> R
     if m.state == "draft" {
         return unknown_link();
     }
-    let own = format!("/s/{token}");
     let arm = usize::try_from(arm).unwrap_or(0).min(m.draft.subjects.len().saturating_sub(1));
+    let sender = sender.of_variant(message::own_senders(&m.draft).get(arm));
+    let own = format!("/s/{token}");
     let shown = compose::shared(
         &html,
         (m.draft.subjects.get(arm).map_or("", String::as_str), arm),

@@ -11,6 +11,7 @@ pub mod record;
 pub(crate) mod warm;
 
 use crate::audience::{self, Audience};
+use crate::mailings::draft::{MailingDraft, bits};
 use crate::rules::{self, RulesVersion};
 use crate::suppression::Target;
 use crate::{Result, StoreError};
@@ -39,6 +40,14 @@ impl Clearance {
     #[must_use]
     pub fn sluice(&self) -> Sluice {
         tally(self.decided.iter().map(|d| d.outcome))
+    }
+
+    /// Everyone who gets it, now or after a time, ascending.
+    #[must_use]
+    pub fn getting(&self) -> Vec<i64> {
+        let mut ids: Vec<i64> = self.decided.iter().filter(|d| !matches!(d.outcome, Outcome::Barred(_))).map(|d| d.contact).collect();
+        ids.sort_unstable();
+        ids
     }
 
     /// The people of a step: by first reason, or all cleared when `None`.
@@ -103,6 +112,35 @@ pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
         })
     });
     found.optional()?.ok_or(StoreError::Missing("mailing"))
+}
+
+/// Clears everyone whom a draft is meant for, as if it began at `at`. `id`: the draft's number, when it has one.
+///
+/// # Errors
+/// When its letterhead, a list or a segment is gone.
+pub fn draft(c: &Connection, d: &MailingDraft, id: Option<i64>, at: Instant) -> Result<Clearance> {
+    let l = crate::letterheads::one(c, d.letterhead_id)?;
+    let (id, service) = (id.unwrap_or(0), !d.service_reason.trim().is_empty());
+    let m = Mailing {
+        id,
+        facts: Facts {
+            class: if service { Class::Service } else { Class::Marketing },
+            kind: kind(1, d.topic_id, d.letterhead_id),
+            rank: (d.priority, id),
+            over_cap: d.over_cap,
+            hold_limit: d.hold_days * DAY,
+            zone: zone::named(&l.zone).unwrap_or(zone::TimeZone::UTC),
+            country: l.country,
+            complainers_too: !d.complainers_reason.trim().is_empty(),
+        },
+        target: Target { mailing: id, topic: d.topic_id, letterhead: d.letterhead_id, service },
+        who: d.audience(),
+        leave_out: bits(&d.leave_out),
+        entity: l.entity,
+        planned_at: None,
+        started: false,
+    };
+    cleared(c, &m, at, rules::current(c)?, Vec::new())
 }
 
 fn kind(channel: i64, topic: Option<i64>, letterhead: i64) -> caps::Kind {

@@ -2,12 +2,22 @@
 
 use crate::audience::{Audience, Group, save_beside};
 use crate::{Result, StoreError};
+use rinse_core::address::Address;
 use rinse_core::clearance::{HOLD_LIMIT, OverCap};
 use rinse_core::schedule::Schedule;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+/// Under which name a variant comes, and where its replies go; empty: as the letterhead has it.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct VariantSender {
+    #[serde(default)]
+    pub name: String,
+    #[serde(default)]
+    pub reply_to: String,
+}
 
 /// What the editor saves.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
@@ -53,6 +63,9 @@ pub struct MailingDraft {
     /// Empty: it is made from the body.
     pub text: String,
     pub subjects: Vec<String>,
+    /// By variant, where one's sender differs from the letterhead's.
+    #[serde(default)]
+    pub senders: Vec<VariantSender>,
     /// When each person gets it, from its planned instant on.
     #[serde(default)]
     pub schedule: Schedule,
@@ -93,6 +106,7 @@ impl MailingDraft {
             html: String::new(),
             text: String::new(),
             subjects: vec![String::new()],
+            senders: Vec::new(),
         }
     }
 }
@@ -110,7 +124,7 @@ fn usual_hold_days() -> i64 {
 }
 
 /// Mail-load cells as their bits, and back.
-fn bits(cells: &[u8]) -> u32 {
+pub(crate) fn bits(cells: &[u8]) -> u32 {
     cells.iter().filter(|cell| **cell < 15).fold(0, |bits, cell| bits | 1 << cell)
 }
 
@@ -172,6 +186,19 @@ fn write_approval(c: &Connection, id: i64, l: &LetThrough<'_>, now: Instant, per
 pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, person: Option<i64>) -> Result<i64> {
     if d.subjects.is_empty() || d.subjects.len() > 6 {
         return Err(StoreError::Refused("A mailing has one to six variants.".into()));
+    }
+    if d.senders.len() > d.subjects.len() {
+        return Err(StoreError::Refused("There are more senders than variants. Take some out.".into()));
+    }
+    for s in &d.senders {
+        if !s.reply_to.is_empty()
+            && let Err(e) = Address::parse(&s.reply_to)
+        {
+            return Err(StoreError::Refused(format!("Replies can't go to {:?}: {e}.", s.reply_to)));
+        }
+        if s.name.len() > 200 || s.name.contains(['\r', '\n']) {
+            return Err(StoreError::Refused("A sender's name is one line of at most 200 characters.".into()));
+        }
     }
     crate::letterheads::one(c, d.letterhead_id)?;
     d.audience().must_exist(c)?;
@@ -256,7 +283,11 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     save_beside(c, id, &d.also, &d.without)?;
     c.execute("DELETE FROM variant WHERE mailing_id = ?1", [id])?;
     for (arm, subject) in d.subjects.iter().enumerate() {
-        c.execute("INSERT INTO variant VALUES (?1, ?2, ?3)", params![id, i64::try_from(arm).unwrap_or(0), subject])?;
+        let sender = d.senders.get(arm).cloned().unwrap_or_default();
+        c.execute(
+            "INSERT INTO variant (mailing_id, arm, subject, sender_name, reply_to) VALUES (?1, ?2, ?3, ?4, ?5)",
+            params![id, i64::try_from(arm).unwrap_or(0), subject, sender.name.trim(), sender.reply_to.trim()],
+        )?;
     }
     Ok(id)
 }

@@ -6,12 +6,11 @@ pub mod draft;
 pub mod links;
 
 pub use course::set_state;
-pub use draft::{MailingDraft, save};
+pub use draft::{MailingDraft, VariantSender, save};
 pub use links::{link_url, links, save_links};
 
-use crate::audience::{self, Audience};
+use crate::audience;
 use crate::{Result, StoreError};
-use rinse_core::Instant;
 use rinse_core::clearance::OverCap;
 use rinse_core::message::{CONTACT_PLACEHOLDERS, own_placeholder};
 use rusqlite::{Connection, OptionalExtension};
@@ -44,9 +43,13 @@ pub struct Mailing {
     pub labels: Vec<String>,
 }
 
-fn subjects(c: &Connection, id: i64) -> Result<Vec<String>> {
-    let mut s = c.prepare_cached("SELECT subject FROM variant WHERE mailing_id = ?1 ORDER BY arm")?;
-    Ok(s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+/// Subjects and senders, by variant; no senders where all are the letterhead's.
+fn variants(c: &Connection, id: i64) -> Result<(Vec<String>, Vec<VariantSender>)> {
+    let mut s = c.prepare_cached("SELECT subject, sender_name, reply_to FROM variant WHERE mailing_id = ?1 ORDER BY arm")?;
+    let rows = s.query_map([id], |r| Ok((r.get(0)?, VariantSender { name: r.get(1)?, reply_to: r.get(2)? })))?;
+    let (subjects, senders): (_, Vec<VariantSender>) = rows.collect::<rusqlite::Result<Vec<_>>>()?.into_iter().unzip();
+    let all_usual = senders.iter().all(|s| *s == VariantSender::default());
+    Ok((subjects, if all_usual { Vec::new() } else { senders }))
 }
 
 /// # Errors
@@ -79,6 +82,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                     html: r.get(7)?,
                     text: r.get(8)?,
                     subjects: Vec::new(),
+                    senders: Vec::new(),
                     schedule: serde_json::from_str(&r.get::<_, String>(26)?).unwrap_or_default(),
                     template: r.get(29)?,
                 },
@@ -99,7 +103,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
         })
         .optional()?
         .ok_or(StoreError::Missing("mailing"))?;
-    m.draft.subjects = subjects(c, id)?;
+    (m.draft.subjects, m.draft.senders) = variants(c, id)?;
     (m.draft.also, m.draft.without) = audience::beside(c, id)?;
     m.labels = crate::tags::labels_of(c, id)?;
     Ok(m)
@@ -184,27 +188,29 @@ pub fn own_values(c: &Connection, contact: i64, fields: &[(String, i64)]) -> Res
     Ok(out)
 }
 
-/// How many of the audience lack each placeholder, and how many they are. `used`: the fields of one's own that matter.
+/// How many of these people (ascending) lack a value for each placeholder. `used`: the placeholders of a person that matter;
+/// `own`: those of fields of one's own.
 ///
 /// # Errors
-/// When a segment or a list is gone.
-pub fn missing(c: &Connection, who: &Audience, used: &[(String, i64)], now: Instant) -> Result<(BTreeMap<String, u64>, u64)> {
-    let (condition, values) = who.condition(c, now)?;
-    let count = |what: &str| format!("coalesce(sum({what} IS NULL OR {what} = ''), 0)");
-    let mut columns = vec![count("c.given_name"), count("c.family_name"), count("c.country")];
-    let mut names: Vec<String> = [0, 1, 3].into_iter().map(|i| CONTACT_PLACEHOLDERS[i].to_owned()).collect();
-    for (name, field) in used {
-        columns
-            .push(format!("coalesce(sum(NOT EXISTS (SELECT 1 FROM field_value v WHERE v.field_id = {field} AND v.contact_id = c.id)), 0)"));
-        names.push(name.clone());
-    }
-    let sql = format!("SELECT count(*), {} FROM contact c WHERE c.gone IS NULL AND {condition}", columns.join(", "));
-    Ok(c.prepare(&sql)?.query_row(rusqlite::params_from_iter(&values), |r| {
-        let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
-        let mut missing = BTreeMap::new();
-        for (i, name) in names.into_iter().enumerate() {
-            missing.insert(name, n(i + 1)?);
+/// When the database fails.
+pub fn missing(c: &Connection, people: &[i64], used: &[&str], own: &[(String, i64)]) -> Result<BTreeMap<String, u64>> {
+    let mut out = BTreeMap::new();
+    let mut count = |name: &str, lacks: &str| -> Result<()> {
+        let mut s = c.prepare(&format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {lacks}"))?;
+        let mut rows = s.query([])?;
+        let mut n = 0;
+        while let Some(r) = rows.next()? {
+            n += u64::from(people.binary_search(&r.get(0)?).is_ok());
         }
-        Ok((missing, n(0)?))
-    })?)
+        out.insert(name.to_owned(), n);
+        Ok(())
+    };
+    // An address has everybody; nothing but these names reaches the query.
+    for name in used.iter().filter(|n| ["given_name", "family_name", "country"].contains(*n)) {
+        count(name, &format!("coalesce(c.{name}, '') = ''"))?;
+    }
+    for (name, field) in own {
+        count(name, &format!("NOT EXISTS (SELECT 1 FROM field_value v WHERE v.field_id = {field} AND v.contact_id = c.id)"))?;
+    }
+    Ok(out)
 }

@@ -1,7 +1,59 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { api, ok } from "../../api/client";
 import { instant } from "../../shared/format";
+import { NumberBox } from "../../shared/NumberBox";
+import { Pick } from "../../shared/Pick";
+import { Failure } from "../../shared/states";
+
+/** Points by hand, with their reason: for what no reaction can see. */
+function GivePoints({ id }: { id: number }) {
+  const client = useQueryClient();
+  const all = useQuery({ queryKey: ["scores"], queryFn: () => ok(api.GET("/api/scores")) }).data ?? [];
+  const [chosen, setChosen] = useState<number | null>(null);
+  const [points, setPoints] = useState(1);
+  const [why, setWhy] = useState("");
+  const score = chosen ?? all[0]?.id;
+  const give = useMutation({
+    mutationFn: () =>
+      ok(
+        api.POST("/api/scores/{id}/points", {
+          params: { path: { id: score! } },
+          body: { contact: id, points, why },
+        }),
+      ),
+    onSuccess: () => {
+      setWhy("");
+      return client.invalidateQueries();
+    },
+  });
+  if (score === undefined) return null;
+  return (
+    <>
+      <div className="acts">
+        Give <NumberBox label="Points" value={points} min={-1000} max={1000} onChange={setPoints} /> points of{" "}
+        <Pick label="Score" value={score} options={all.map((s) => [s.id, s.name] as const)} onChange={setChosen} />{" "}
+        because{" "}
+        <input
+          className="bare"
+          aria-label="Why they get points"
+          value={why}
+          maxLength={200}
+          onChange={(e) => setWhy(e.target.value)}
+        />
+        <button
+          className="plain"
+          disabled={!why.trim() || points === 0 || give.isPending}
+          onClick={() => give.mutate()}
+        >
+          Give them
+        </button>
+      </div>
+      <Failure error={give.error} />
+    </>
+  );
+}
 
 /** A person's scores, with the entries they add up from. */
 export function OwnScores({ id }: { id: number }) {
@@ -9,7 +61,7 @@ export function OwnScores({ id }: { id: number }) {
     queryKey: ["scores-of", id],
     queryFn: () => ok(api.GET("/api/contacts/{id}/scores", { params: { path: { id } } })),
   });
-  return (scores.data ?? []).map((s) => (
+  const shown = (scores.data ?? []).map((s) => (
     <section key={s.id}>
       <h2>
         {s.name}: {s.now < 0 ? "−" : ""}
@@ -43,4 +95,10 @@ export function OwnScores({ id }: { id: number }) {
       </Table>
     </section>
   ));
+  return (
+    <>
+      {shown}
+      <GivePoints id={id} />
+    </>
+  );
 }

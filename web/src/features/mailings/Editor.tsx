@@ -2,7 +2,7 @@ import { Button, MenuItem, TextField } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, ok } from "../../api/client";
+import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
 import { instant, letter } from "../../shared/format";
 import { Failure } from "../../shared/states";
@@ -21,7 +21,61 @@ const SECTIONS = [
   ["audience", "Audience"],
   ["when", "When"],
 ] as const;
+type Letterhead = Schemas["Letterhead"];
 type Section = (typeof SECTIONS)[number][0];
+
+/** The name a variant comes under and where its replies go, where that isn't as the letterhead has it. */
+function Senders({ d, setD, usual }: { d: Draft; setD: (d: Draft) => void; usual: Letterhead | undefined }) {
+  const senders = d.senders ?? [];
+  if (senders.length === 0)
+    return (
+      <div>
+        <button
+          className="plain"
+          onClick={() => setD({ ...d, senders: d.subjects.map(() => ({ name: "", reply_to: "" })) })}
+        >
+          {d.subjects.length > 1 ? "Let sender name or reply-to differ by variant" : "Another sender name or reply-to"}
+        </button>
+      </div>
+    );
+  const put = (i: number, change: Partial<(typeof senders)[number]>) =>
+    setD({
+      ...d,
+      senders: d.subjects.map((_, j) => ({ ...{ name: "", reply_to: "" }, ...senders[j], ...(j === i ? change : {}) })),
+    });
+  return (
+    <>
+      {d.subjects.map((_, i) => (
+        <div key={i} style={{ display: "flex", gap: 10, alignItems: "center" }}>
+          <Arm index={i} />
+          <TextField
+            label={`Sender name ${letter(i)}`}
+            value={senders[i]?.name ?? ""}
+            placeholder={usual?.from_name}
+            slotProps={{ inputLabel: { shrink: true } }}
+            onChange={(e) => put(i, { name: e.target.value })}
+          />
+          <TextField
+            label={`Replies go to ${letter(i)}`}
+            value={senders[i]?.reply_to ?? ""}
+            placeholder={usual?.reply_to || usual?.from_address}
+            slotProps={{ inputLabel: { shrink: true } }}
+            onChange={(e) => put(i, { reply_to: e.target.value })}
+          />
+        </div>
+      ))}
+      <div>
+        <button className="plain" onClick={() => setD({ ...d, senders: [] })}>
+          Take both from the letterhead
+        </button>
+        <span className="soft small">
+          {" "}
+          What is left empty comes from the letterhead, and the from address always does.
+        </span>
+      </div>
+    </>
+  );
+}
 
 function Subjects({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
   return (
@@ -43,7 +97,16 @@ function Subjects({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
           </button>
         )}
         {d.subjects.length > 1 && (
-          <button className="plain" onClick={() => setD({ ...d, subjects: d.subjects.slice(0, -1) })}>
+          <button
+            className="plain"
+            onClick={() =>
+              setD({
+                ...d,
+                subjects: d.subjects.slice(0, -1),
+                senders: (d.senders ?? []).slice(0, d.subjects.length - 1),
+              })
+            }
+          >
             Take subject {letter(d.subjects.length - 1)} out
           </button>
         )}
@@ -162,6 +225,7 @@ export function Editor({ from, id, labels }: { from: Draft; id: number | null; l
             </div>
           </div>
           <Subjects d={d} setD={setD} />
+          <Senders d={d} setD={setD} usual={letterheads.data?.find((l) => l.id === letterheadId)} />
         </div>
         <div className="two" style={{ marginTop: 14 }}>
           <Source d={d} setD={setD} area={area} />

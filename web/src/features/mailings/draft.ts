@@ -33,6 +33,7 @@ export const emptyDraft: Draft = {
   html: HTML,
   text: "",
   subjects: [""],
+  senders: [],
   schedule: { local: null, spread_minutes: 0, rates: [] },
   template: false,
 };
