@@ -12,7 +12,7 @@ use rinse_core::stats::ratio_of_means::{Sums, ratio_of_means_delta};
 use rinse_core::stats::welch::{Sample, welch};
 use rinse_core::trial::decide::compare;
 use rinse_core::trial::learned::{Contrast, shrink};
-use rinse_core::trial::plan::{Aim, Metric, Plan};
+use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::ArmCounts;
 use rstest::rstest;
 
@@ -116,22 +116,7 @@ fn a_margin_is_wrongly_kept_at_most_as_often_as_alpha(#[case] bad: BadWhen, #[ca
 #[case(3, None)]
 #[case(6, Some(0))]
 fn a_trials_intervals_hold_together(#[case] arms: usize, #[case] control: Option<usize>) {
-    let plan = Plan {
-        question: "?".into(),
-        metric: Metric::HumanOpen,
-        effect: 0.02,
-        alpha: 0.05,
-        power: 0.8,
-        pilot_share: 0.4,
-        window_hours: 48,
-        on_no_call: None,
-        leaving_margin: 0.005,
-        complaint_margin: 0.002,
-        aim: Aim::Learn,
-        control,
-        harm_looks: 0,
-        by_itself: false,
-    };
+    let plan = Plan { on_no_call: None, control, ..Plan::usual("?") };
     let rates: Vec<f64> = (0..arms).map(|i| 0.2 + 0.01 * i as f64).collect();
     let covered = share(5, |rng| {
         let counts: Vec<ArmCounts> = rates

@@ -9,7 +9,8 @@ use rinse_core::stats::sample_size::sample_size_two_proportions;
 use rinse_core::trial::assign::{assign, draw_pilot, strata};
 use rinse_core::trial::decide::decide;
 use rinse_core::trial::looks::{look, plan_looks};
-use rinse_core::trial::plan::{Aim, Metric, Plan};
+use rinse_core::trial::metric::Metric;
+use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Verdict};
 use rstest::rstest;
 
@@ -30,20 +31,14 @@ const LEAVE: f64 = 0.004;
 
 fn plan(w: World) -> Plan {
     Plan {
-        question: "?".into(),
         metric: Metric::HumanClick,
         effect: 0.08,
-        alpha: 0.05,
-        power: 0.8,
         pilot_share: 0.5,
         window_hours: 72,
-        on_no_call: Some(0),
         leaving_margin: 0.01,
-        complaint_margin: 0.002,
-        aim: Aim::Learn,
         control: w.control,
         harm_looks: 3,
-        by_itself: false,
+        ..Plan::usual("?")
     }
 }
 
@@ -63,7 +58,7 @@ fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
     let (mut last, mut other) = (0, 0);
     for run in 0..runs {
         let pilot = draw_pilot(seed ^ run, &cleared, w.per_arm * w.arms);
-        let roster = assign(seed ^ run, &pilot, w.arms);
+        let roster = assign(seed ^ run, &pilot, &vec![1; w.arms]);
         let window = plan.window_hours * HOUR;
         let mut left_at = Vec::new();
         let mut counts = vec![ArmCounts::default(); w.arms];

@@ -6,12 +6,14 @@ use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
 use rinse_core::message::{Level, TemplateError, prepare};
-use rinse_core::trial::plan::{Known, Outlook, Plan, outlook, thousands};
+use rinse_core::trial::metric::Metric;
+use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, outlook};
+use rinse_core::trial::plan::{Plan, thousands};
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
 use rinse_core::trial::{assign, learned, looks};
 use rinse_store::clearing::Decided;
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Connection, StoreError, clearing, letterheads, load, mailings, settings, trials};
+use rinse_store::{Connection, StoreError, clearing, letterheads, load, mailings, segments, settings, trials};
 use std::collections::HashMap;
 
 /// Refuses a mailing with errors; stores its links.
@@ -22,7 +24,7 @@ fn must_pass(c: &Connection, app: &App, id: i64, now: Instant) -> rinse_store::R
     }
     let metric = m.trial_id.map(|t| trials::one(c, t)).transpose()?.map(|t| t.plan.metric);
     let errors: Vec<String> =
-        check_draft(c, app, &m.draft, metric, now)?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
+        check_draft(c, app, &m.draft, (Some(id), metric), now)?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
     if let Some(first) = errors.first() {
         return Err(StoreError::Refused(format!(
             "The message check found {} error{}. {first}",
@@ -60,11 +62,18 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
 
 /// What past mailings and trials say about a plan's metric.
 fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::Result<(trials::Past, Known)> {
-    let past = trials::past(c, plan.metric, plan.window_hours, now)?;
-    // Without history a fifth is a plausible rate of opens, and errs on the side of more people.
-    let baseline = past.rate.filter(|r| *r > 0.0 && *r < 1.0).unwrap_or(0.2);
+    let past = trials::past(c, plan, now)?;
+    // Without history a fifth is a plausible rate of opens, and errs on the side of more people; of the others a fiftieth.
+    let usual = match plan.metric {
+        Metric::HumanOpen => 0.2,
+        Metric::Revenue => 0.0,
+        Metric::Leaving => USUAL_LEAVING,
+        _ => 0.02,
+    };
+    let baseline = past.rate.filter(|r| *r > 0.0 && (*r < 1.0 || plan.metric.is_money())).unwrap_or(usual);
     let spread = trials::past_spread(c, plan.metric)?;
-    Ok((past, Known { baseline, leaving: past.leaving, maturity: past.maturity, machine_share: past.machine_share, spread }))
+    let (leaving, maturity, machine_share) = (past.leaving, past.maturity, past.machine_share);
+    Ok((past, Known { baseline, sd: past.sd, leaving, maturity, machine_share, unknown: None, spread }))
 }
 
 /// Runs a plan on simulated answers, with the people there are now.
@@ -75,21 +84,27 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
     Plan { question: "?".into(), ..plan.clone() }.check(arms).map_err(|e| refused(&e))?;
     let (past, known) = known(c, plan, now)?;
     let cleared = clearing::audience(c, mailing, now)?.sluice().cleared;
-    let per_arm = plan.check_size(cleared, arms).map_err(|e| refused(&e))? / arms as u64;
-    let usual = Usual { primary: known.baseline, leaving: past.leaving, complaints: past.complaints };
+    let pilot = plan.check_size(cleared, arms).map_err(|e| refused(&e))?;
+    let usual = Usual { primary: known.baseline, sd: known.sd.unwrap_or(0.0), leaving: past.leaving, complaints: past.complaints };
     let typical = known.spread.map(learned::typical).filter(|t| *t > 0.0005);
     // The same plan is always rehearsed the same.
-    rehearse_plan(plan, arms, per_arm, usual, typical, 10_000, 0x5EED).map_err(|e| refused(&e))
+    rehearse_plan(plan, arms, pilot, usual, typical, 10_000, 0x5EED).map_err(|e| refused(&e))
 }
 
 /// What a plan can do with the people there are.
 pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Outlook> {
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
     let (past, known) = known(c, plan, now)?;
-    let cleared = clearing::audience(c, mailing, now)?.people(None);
-    let mut o = outlook(plan, arms, cleared.len() as u64, known);
-    if past.rate.is_none() {
-        o.warnings.insert(0, "No past mailings are old enough to know the usual rate; 20% is assumed.".into());
+    let done = clearing::audience(c, mailing, now)?;
+    let cleared = done.people(None);
+    let mostly_machines = segments::mostly_machines(c)?;
+    let unknown = done.decided.iter().filter(|d| d.outcome == Outcome::Cleared && mostly_machines.contains(&d.domain)).count();
+    #[allow(clippy::cast_precision_loss)]
+    let unknown = (!cleared.is_empty()).then(|| unknown as f64 / cleared.len() as f64);
+    let mut o = outlook(plan, arms, cleared.len() as u64, Known { unknown, ..known });
+    if past.rate.is_none() && !plan.metric.is_money() {
+        let words = format!("No past mailings are old enough to know the usual rate; {:.1}% is assumed.", known.baseline * 100.0);
+        o.warnings.insert(0, words);
     }
     for t in trials::all(c)?.into_iter().filter(|t| t.state == "collecting" && t.mailing_id != mailing) {
         let theirs: std::collections::HashSet<i64> = trials::roster(c, t.id)?.iter().map(|e| e.contact).collect();
@@ -140,12 +155,14 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why
                 trials::let_small(c, id, &words, &why_small, person, now)?;
             }
             let domains: HashMap<i64, i64> = done.decided.iter().map(|d| (d.contact, d.domain)).collect();
-            let roster = assign::assign(seed, &assign::draw_pilot(seed, &assign::strata(&cleared), size), arms);
+            let roster = assign::assign(seed, &assign::draw_pilot(seed, &assign::strata(&cleared), size), &t.plan.parts(arms));
             let leaving = trials::leaving(c, t.plan.window_hours, now)?;
             let looks = looks::plan_looks(&t.plan, |at| leaving.by(at)).map_err(|e| StoreError::Refused(e.to_string()))?;
             trials::seal(c, id, seed, &roster, looks, now)?;
+            // Those of the arm without mail take part and get nothing.
             let people = roster
                 .iter()
+                .filter(|e| e.arm < arms)
                 .map(|e| (Decided { contact: e.contact, domain: domains[&e.contact], outcome: Outcome::Cleared }, Phase::Pilot, e.arm));
             sends::record(c, t.mailing_id, &done, now, people)?;
             mailings::set_state(c, t.mailing_id, &["draft"], "sending", Some(now))?;

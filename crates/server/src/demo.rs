@@ -16,7 +16,8 @@ use rinse_core::segment::place::GAZETTEER;
 use rinse_core::segment::{self, Bought, Compare, Did, FieldKind, TextTest, Times, Tree};
 use rinse_core::suppression::Entry;
 use rinse_core::table::Field;
-use rinse_core::trial::plan::{Aim, Metric, Plan};
+use rinse_core::trial::metric::Change;
+use rinse_core::trial::plan::Plan;
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_post::dkim::{self, Algorithm};
 use rinse_standins::base::{OWN_COLUMNS, people_csv};
@@ -98,20 +99,12 @@ const YEAR: &[Item] = &[
 
 fn plan(question: &str, on_no_call: usize) -> Plan {
     Plan {
-        question: question.to_owned(),
-        metric: Metric::HumanOpen,
-        effect: 0.02,
-        alpha: 0.05,
-        power: 0.8,
         pilot_share: 0.5,
         window_hours: 72,
         on_no_call: Some(on_no_call),
-        leaving_margin: 0.005,
-        complaint_margin: 0.002,
-        aim: Aim::Learn,
-        control: None,
         harm_looks: 2,
-        by_itself: false,
+        change: Some(Change::Subject),
+        ..Plan::usual(question)
     }
 }
 

@@ -18,12 +18,26 @@ const WORDS: &str = include_str!("record/README.txt");
 
 /// The files of the record.
 pub(crate) fn zip(t: &Trial, subjects: &[String], reading: &Reading, counts: &[ArmCounts], roster: &[Enrolled]) -> Result<Vec<u8>> {
-    let header =
-        ["arm", "subject", "assigned", "handed_over", "accepted", "bounced", "primary", "reported", "clicked", "left", "complained"];
+    let header = [
+        "arm",
+        "subject",
+        "assigned",
+        "handed_over",
+        "accepted",
+        "bounced",
+        "primary",
+        "reported",
+        "clicked",
+        "left",
+        "complained",
+        "sum",
+        "squares",
+    ];
     let rows = counts.iter().zip(0..).map(|(c, i)| {
         let of = [c.assigned, c.handed_over, c.accepted, c.bounced, c.primary, c.reported, c.clicked, c.left, c.complained];
-        let subject = subjects.get(i).cloned().unwrap_or_default();
-        [letter(i).to_string(), subject].into_iter().chain(of.map(|n| n.to_string())).collect()
+        let subject = subjects.get(i).cloned().unwrap_or_else(|| "no mail".into());
+        let money = [c.sum, c.squares].map(|n| n.to_string());
+        [letter(i).to_string(), subject].into_iter().chain(of.map(|n| n.to_string())).chain(money).collect()
     });
     let arms = csv_bytes(&header, rows)?;
     let people = roster.iter().map(|e| vec![e.contact.to_string(), e.stratum.to_string(), letter(e.arm).to_string()]);

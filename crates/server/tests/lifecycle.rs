@@ -4,12 +4,11 @@ mod inside;
 
 use axum::http::StatusCode;
 use inside::Inside;
+use inside::trial::{files_of, read_with, recomputed};
 use rinse_core::token::Kind;
 use rinse_testkit::{draft, people_csv};
 use rstest::rstest;
 use serde_json::{Value, json};
-use std::collections::HashMap;
-use std::io::Read;
 
 const PEOPLE: usize = 1_600;
 
@@ -35,48 +34,6 @@ async fn sealed_as(subjects: &[&str], plan: Value) -> Inside {
     let (status, words) = s.api_as("3", "POST", "/api/trials/1/seal", &why).await;
     assert!(status.is_success(), "{status} {words}");
     s
-}
-
-/// The record's files, by name.
-async fn files_of(s: &Inside, trial: i64) -> HashMap<String, String> {
-    let mut zip = zip::ZipArchive::new(std::io::Cursor::new(s.file(&format!("/api/trials/{trial}/record.zip")).await)).unwrap();
-    (0..zip.len())
-        .map(|i| {
-            let mut file = zip.by_index(i).unwrap();
-            let mut text = String::new();
-            file.read_to_string(&mut text).unwrap();
-            (file.name().unwrap().into_owned(), text)
-        })
-        .collect()
-}
-
-/// The verdict by the record's own Python; none where there is no Python.
-fn recomputed(files: &HashMap<String, String>) -> Option<String> {
-    let folder = tempfile::tempdir().unwrap();
-    for (name, text) in files {
-        std::fs::write(folder.path().join(name), text).unwrap();
-    }
-    let out = std::process::Command::new("python3").arg("recompute.py").current_dir(folder.path()).output().ok()?;
-    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
-    String::from_utf8_lossy(&out.stdout).lines().last().map(str::to_owned)
-}
-
-/// Lets exactly these shares of each arm's pilot have opened, whatever the stand-in's people did, and moves
-/// on past the end of the window. The world has acted by the 23rd hour; the reading is at the 24th.
-async fn read_with<const N: usize>(s: &Inside, shares: [f64; N]) -> Value {
-    s.advance(23).await;
-    for (arm, share) in shares.into_iter().enumerate() {
-        s.db()
-            .execute(
-                "UPDATE send SET open_at = CASE WHEN (SELECT count(*) FROM send o WHERE o.phase = 1 AND o.arm = ?1 AND o.id <= send.id)
-                    <= ?2 * (SELECT count(*) FROM send o WHERE o.phase = 1 AND o.arm = ?1) THEN handed_at + 60000 END WHERE phase = 1 AND arm = ?1",
-                rusqlite::params![i64::try_from(arm).unwrap(), share],
-            )
-            .unwrap();
-    }
-    // The stand-in's people may open until the end: one of theirs more or less changes no verdict.
-    s.advance(4).await;
-    s.ok("GET", "/api/trials/1", &Value::Null).await
 }
 
 #[tokio::test(flavor = "multi_thread")]

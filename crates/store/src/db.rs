@@ -106,6 +106,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/007_mailings.sql")),
     M::up(include_str!("../migrations/008_reactions_and_trials.sql")),
     M::up(include_str!("../migrations/009_entities_and_trials.sql")),
+    M::up(include_str!("../migrations/010_variants_and_trials.sql")),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;

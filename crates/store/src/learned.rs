@@ -1,14 +1,16 @@
 //! What all past trials add up to: how often one is called, how far variants truly lie apart, and whether rollouts bore out
 //! what their pilots said.
 
+use crate::self_check::{self, SelfCheck};
 use crate::trials::{self, Trial};
 use crate::{Result, StoreError};
 use rinse_core::report::Rate;
 use rinse_core::stats::Arm;
 use rinse_core::stats::shrink::Effect;
+use rinse_core::stats::special::normal_upper_quantile;
 use rinse_core::stats::two_proportions::two_proportions;
 use rinse_core::trial::learned::{Contrast, shrink, spread, typical};
-use rinse_core::trial::plan::Metric;
+use rinse_core::trial::metric::{Change, Metric};
 use rinse_core::trial::reading::Verdict;
 use rusqlite::{Connection, params};
 use serde::Serialize;
@@ -20,6 +22,8 @@ pub struct LearnedTrial {
     pub id: i64,
     pub question: String,
     pub metric: Metric,
+    /// What differed, as the plan said.
+    pub change: Option<Change>,
     pub verdict: Verdict,
     /// Which arm less which.
     pub base: usize,
@@ -46,6 +50,10 @@ pub struct Held {
     pub pilot_lower: f64,
     pub pilot_upper: f64,
     pub agrees: bool,
+    /// Where the rollout was to be expected 95 times in 100, by the pilot in the light of all trials; and was it there?
+    pub predicted_lower: f64,
+    pub predicted_upper: f64,
+    pub inside: bool,
 }
 
 /// All of it.
@@ -57,7 +65,22 @@ pub struct Learned {
     pub typical: Vec<TypicalOf>,
     pub held: u64,
     pub agreed: u64,
+    /// Rollouts inside their predicted intervals, which are to hold 95 in 100.
+    pub calibration: Rate,
+    pub by_change: Vec<ByChange>,
+    /// The same against itself.
+    pub self_checks: Vec<SelfCheck>,
     pub trials: Vec<LearnedTrial>,
+}
+
+/// The trials of one kind of change.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct ByChange {
+    /// None: the plan didn't say.
+    pub change: Option<Change>,
+    pub called: Rate,
+    /// Of each metric, the size of difference that half of them truly stay under.
+    pub typical: Vec<TypicalOf>,
 }
 
 #[derive(Debug, Clone, Serialize, ToSchema)]
@@ -68,16 +91,17 @@ pub struct TypicalOf {
 }
 
 /// Counts a called rollout and the twentieth that got the no-call choice, once everyone's window is over.
-fn rollout(c: &Connection, t: &Trial, pilot: (f64, f64, f64), now: i64) -> Result<Option<Held>> {
+/// `shrunk`: the pilot's difference in the light of all trials, turned as the rollout's is, with its standard error.
+fn rollout(c: &Connection, t: &Trial, pilot: (f64, f64, f64), shrunk: (f64, f64), now: i64) -> Result<Option<Held>> {
+    let Some((column, _)) = trials::columns(t.plan.metric) else { return Ok(None) };
     let (Some(Verdict::Called(arm) | Verdict::Ahead(arm)), Some(on_no_call)) = (t.verdict, t.plan.on_no_call) else { return Ok(None) };
     if arm == on_no_call {
         return Ok(None);
     }
     let window = t.plan.window_hours * rinse_core::HOUR;
     let mut s = c.prepare_cached(&format!(
-        "SELECT phase, count(*), coalesce(sum({} < handed_at + ?2), 0), max(handed_at) FROM send
-         WHERE mailing_id = ?1 AND phase IN (2, 3) AND handed_at IS NOT NULL GROUP BY phase",
-        trials::columns(t.plan.metric).0
+        "SELECT phase, count(*), coalesce(sum({column} < handed_at + ?2), 0), max(handed_at) FROM send
+         WHERE mailing_id = ?1 AND phase IN (2, 3) AND handed_at IS NOT NULL GROUP BY phase"
     ))?;
     let (mut of, mut last) = ([Arm { successes: 0, trials: 0 }; 2], 0);
     let mut rows = s.query(params![t.mailing_id, window])?;
@@ -93,8 +117,24 @@ fn rollout(c: &Connection, t: &Trial, pilot: (f64, f64, f64), now: i64) -> Resul
     let d = two_proportions(check, rest, 0.95).map_err(|e| StoreError::Refused(e.to_string()))?;
     let (pilot, pilot_lower, pilot_upper) = pilot;
     let agrees = d.lower <= pilot_upper && d.upper >= pilot_lower;
-    let (people, check) = (rest.trials, check.trials);
-    Ok(Some(Held { people, check, difference: d.difference, lower: d.lower, upper: d.upper, pilot, pilot_lower, pilot_upper, agrees }))
+    // What chance does to the rollout's own figure comes on top of what isn't known of the effect.
+    let own = Contrast { base: check, arm: rest, control: false }.difference().map_or(0.0, |e| e.standard_error);
+    let half = normal_upper_quantile(0.025) * own.hypot(shrunk.1);
+    let (predicted_lower, predicted_upper) = (shrunk.0 - half, shrunk.0 + half);
+    Ok(Some(Held {
+        people: rest.trials,
+        check: check.trials,
+        difference: d.difference,
+        lower: d.lower,
+        upper: d.upper,
+        pilot,
+        pilot_lower,
+        pilot_upper,
+        agrees,
+        predicted_lower,
+        predicted_upper,
+        inside: (predicted_lower..=predicted_upper).contains(&d.difference),
+    }))
 }
 
 /// What past trials teach.
@@ -110,9 +150,13 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
         typical: Vec::new(),
         held: 0,
         agreed: 0,
+        calibration: Rate::new(0, 0),
+        by_change: Vec::new(),
+        self_checks: self_check::all(c)?,
         trials: Vec::new(),
     };
-    for metric in [Metric::HumanOpen, Metric::HumanClick, Metric::Reply] {
+    let mut found: Vec<(Option<Change>, Metric, Effect)> = Vec::new();
+    for metric in Metric::ALL {
         let of: Vec<(&Trial, usize, usize, Contrast)> = read
             .iter()
             .filter(|t| t.plan.metric == metric)
@@ -120,6 +164,7 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
             .collect();
         let contrasts: Vec<Contrast> = of.iter().map(|o| o.3).collect();
         let differences: Vec<Effect> = contrasts.iter().filter_map(Contrast::difference).collect();
+        found.extend(of.iter().filter_map(|(t, _, _, k)| Some((t.plan.change, metric, k.difference()?))));
         if let Some(s) = spread(&differences) {
             out.typical.push(TypicalOf { metric, trials: of.len(), effect: typical(s) });
         }
@@ -129,16 +174,21 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
             let turned = matches!(t.verdict, Some(Verdict::Called(a) | Verdict::Ahead(a)) if a == *base);
             let pilot = if turned { (-found.difference, -found.upper, -found.lower) } else { (found.difference, found.lower, found.upper) };
             // Only of two arms is the pilot's first contrast the one that the rollout repeats.
-            let rollout = if t.counts.as_ref().is_some_and(|n| n.len() == 2) { rollout(c, t, pilot, now)? } else { None };
+            let sign = if turned { -1.0 } else { 1.0 };
+            let shrunk = (sign * s.estimate * k.slope(), s.standard_error * k.slope());
+            let two = t.counts.as_ref().is_some_and(|n| n.len() == 2 + usize::from(t.plan.no_mail > 0));
+            let rollout = if two { rollout(c, t, pilot, shrunk, now)? } else { None };
             if let Some(held) = rollout {
                 out.held += 1;
                 out.agreed += u64::from(held.agrees);
+                out.calibration = Rate::new(out.calibration.count + u64::from(held.inside), out.held);
             }
             let (slope, (lower, upper)) = (k.slope(), s.interval());
             out.trials.push(LearnedTrial {
                 id: t.id,
                 question: t.plan.question.clone(),
                 metric,
+                change: t.plan.change,
                 verdict: t.verdict.unwrap_or(Verdict::CantTell),
                 base: *base,
                 arm: *arm,
@@ -149,6 +199,21 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
                 rollout,
             });
         }
+    }
+    for change in Change::ALL.into_iter().map(Some).chain([None]) {
+        let of: Vec<&Trial> = read.iter().filter(|t| t.plan.change == change).collect();
+        if of.is_empty() {
+            continue;
+        }
+        let called = of.iter().filter(|t| matches!(t.verdict, Some(Verdict::Called(_)))).count() as u64;
+        let typical = Metric::ALL
+            .into_iter()
+            .filter_map(|metric| {
+                let effects: Vec<Effect> = found.iter().filter(|f| f.0 == change && f.1 == metric).map(|f| f.2).collect();
+                Some(TypicalOf { metric, trials: effects.len(), effect: typical(spread(&effects)?) })
+            })
+            .collect();
+        out.by_change.push(ByChange { change, called: Rate::new(called, of.len() as u64), typical });
     }
     Ok(out)
 }

@@ -52,6 +52,7 @@ pub mod rules;
 pub mod runs;
 pub mod scores;
 pub mod segments;
+pub mod self_check;
 pub mod sends;
 pub mod settings;
 pub mod signups;

@@ -4,7 +4,7 @@ use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
 use rinse_core::trial::assign::{Enrolled, assign};
-use rinse_core::trial::plan::{Metric, Plan};
+use rinse_core::trial::plan::Plan;
 use rinse_core::{HOUR, Instant, MINUTE};
 use rinse_store::clearing::{self, Decided};
 use rinse_store::contacts::{self, Profile};
@@ -29,22 +29,7 @@ fn happening() -> impl Strategy<Value = Happening> {
 }
 
 fn plan() -> Plan {
-    Plan {
-        question: "?".into(),
-        metric: Metric::HumanOpen,
-        effect: 0.02,
-        alpha: 0.05,
-        power: 0.8,
-        pilot_share: 1.0,
-        window_hours: WINDOW,
-        on_no_call: Some(0),
-        leaving_margin: 0.01,
-        aim: rinse_core::trial::plan::Aim::Learn,
-        control: None,
-        harm_looks: 0,
-        by_itself: false,
-        complaint_margin: 0.01,
-    }
+    Plan { pilot_share: 1.0, window_hours: WINDOW, leaving_margin: 0.01, complaint_margin: 0.01, ..Plan::usual("?") }
 }
 
 /// One mailing, one trial of everyone; every sixth message bounces.
@@ -59,7 +44,7 @@ fn setup(c: &Connection) -> Vec<Enrolled> {
     }
     c.execute_batch("UPDATE contact SET consent = 2").unwrap();
     trials::save_plan(c, 1, &plan(), START, None).unwrap();
-    let roster = assign(7, &(1..=PEOPLE).map(|i| (i, 1)).collect::<Vec<_>>(), 2);
+    let roster = assign(7, &(1..=PEOPLE).map(|i| (i, 1)).collect::<Vec<_>>(), &[1, 1]);
     trials::seal(c, 1, 7, &roster, Vec::new(), START).unwrap();
     let cleared = |contact| Decided { contact, domain: 1, outcome: rinse_core::clearance::Outcome::Cleared };
     let done = clearing::audience(c, 1, START).unwrap();

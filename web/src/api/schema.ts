@@ -5664,12 +5664,24 @@ export interface components {
              * @description The same, machines' responses included.
              */
             reported: number;
+            /** Format: double */
+            squares?: number;
+            /**
+             * Format: double
+             * @description Of revenue: what all of them brought, and the sum of its squares person by person.
+             */
+            sum?: number;
         };
         /** @description An arm as the table shows it. */
         ArmRow: {
             clicks: components["schemas"]["Rate"];
             counts: components["schemas"]["ArmCounts"];
             letter: string;
+            /**
+             * Format: double
+             * @description Of revenue: the mean a person.
+             */
+            mean?: number | null;
             rate: components["schemas"]["Rate"];
         };
         Aside: {
@@ -5733,6 +5745,7 @@ export interface components {
         };
         /** @description A stratum of the assignment, with its people in each arm. */
         BalanceRow: {
+            /** @description Those without mail last. */
             people: number[];
             stratum: string;
         };
@@ -5836,6 +5849,13 @@ export interface components {
          * @enum {string}
          */
         By: "last_click" | "first_click";
+        /** @description The trials of one kind of change. */
+        ByChange: {
+            called: components["schemas"]["Rate"];
+            change?: components["schemas"]["TrialChange"] | null;
+            /** @description Of each metric, the size of difference that half of them truly stay under. */
+            typical: components["schemas"]["TypicalOf"][];
+        };
         ByHand: {
             /** Format: int64 */
             contact: number;
@@ -6601,6 +6621,7 @@ export interface components {
             check: number;
             /** Format: double */
             difference: number;
+            inside: boolean;
             /** Format: double */
             lower: number;
             /** Format: int64 */
@@ -6614,6 +6635,13 @@ export interface components {
             pilot_lower: number;
             /** Format: double */
             pilot_upper: number;
+            /**
+             * Format: double
+             * @description Where the rollout was to be expected 95 times in 100, by the pilot in the light of all trials; and was it there?
+             */
+            predicted_lower: number;
+            /** Format: double */
+            predicted_upper: number;
             /** Format: double */
             upper: number;
         };
@@ -6756,11 +6784,16 @@ export interface components {
         Learned: {
             /** Format: int64 */
             agreed: number;
+            by_change: components["schemas"]["ByChange"][];
+            /** @description Rollouts inside their predicted intervals, which are to hold 95 in 100. */
+            calibration: components["schemas"]["Rate"];
             called: components["schemas"]["Rate"];
             /** Format: int64 */
             held: number;
             /** Format: int64 */
             read: number;
+            /** @description The same against itself. */
+            self_checks: components["schemas"]["SelfCheck"][];
             trials: components["schemas"]["LearnedTrial"][];
             /** @description The size of difference that half of the trials of a metric truly stay under, in points of rate. */
             typical: components["schemas"]["TypicalOf"][];
@@ -6770,6 +6803,7 @@ export interface components {
             arm: number;
             /** @description Which arm less which. */
             base: number;
+            change?: components["schemas"]["TrialChange"] | null;
             /**
              * Format: double
              * @description As it was found, and drawn towards what such trials find: differences of rates.
@@ -6830,6 +6864,28 @@ export interface components {
         };
         /** @enum {string} */
         Level: "error" | "warning";
+        /** @description An arm against those who took part and got no mail: what the mail as such does. It calls nothing. */
+        Lift: {
+            /**
+             * Format: double
+             * @description Holm's, over all arms.
+             */
+            adjusted_p: number;
+            arm: number;
+            /** Format: double */
+            difference: number;
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            upper: number;
+        };
+        /** @description The ends of an interval. */
+        Limits: {
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            upper: number;
+        };
         LinesAdded: {
             /** Format: int64 */
             new: number;
@@ -6988,6 +7044,8 @@ export interface components {
              * @description Only those of the list (or of everyone) who are in this segment.
              */
             segment_id?: number | null;
+            /** @description By variant, where one's sender differs from the letterhead's. */
+            senders?: components["schemas"]["VariantSender"][];
             /** @description Why the recipients expect it (a receipt, a booking, security): then it is a service mailing. */
             service_reason?: string;
             subjects: string[];
@@ -7085,6 +7143,27 @@ export interface components {
             /** Format: int64 */
             trial_id?: number | null;
         };
+        /** @description One of the two changes, over everybody: with it less without it. */
+        Margin: {
+            /** Format: double */
+            adjusted_p: number;
+            /** @description What is called: with the change, without it, or nothing. */
+            called?: boolean | null;
+            /** Format: double */
+            difference: number;
+            /** @description Of the half that did better. */
+            guardrails: components["schemas"]["Guardrail"][];
+            /**
+             * Format: double
+             * @description The interval that holds for both margins together.
+             */
+            lower: number;
+            name: string;
+            /** Format: double */
+            upper: number;
+            with: number[];
+            without: number[];
+        };
         Members: {
             contacts: number[];
             /** @description False: taken off. */
@@ -7132,7 +7211,7 @@ export interface components {
          * @description What is compared. The denominator is always everyone assigned.
          * @enum {string}
          */
-        Metric: "human_open" | "human_click" | "reply";
+        Metric: "human_open" | "human_click" | "reply" | "conversion" | "revenue" | "leaving";
         /** @description One month (UTC) of the chosen lists, or of everyone. */
         Month: {
             /**
@@ -7305,7 +7384,7 @@ export interface components {
         Outlook: {
             /**
              * Format: double
-             * @description Rate of the metric in past mailings, over everyone handed over.
+             * @description Rate of the metric in past mailings, over everyone handed over; of revenue, the mean a person.
              */
             baseline: number;
             /** Format: int64 */
@@ -7324,15 +7403,20 @@ export interface components {
             maturity?: number | null;
             /**
              * Format: int64
-             * @description People per arm needed for the smallest effect worth having.
+             * @description People in the smallest arm needed for the smallest effect worth having.
              */
             needed_per_arm?: number | null;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description People in the smallest arm that gets mail.
+             */
             per_arm: number;
             /** Format: int64 */
             pilot: number;
             /** Format: int64 */
             rollout: number;
+            /** @description People in each arm, those without mail last. */
+            sizes: number[];
             /**
              * Format: double
              * @description The smallest rise the pilot finds with the plan's power; null when none would be.
@@ -7350,6 +7434,11 @@ export interface components {
              * @description The size of difference that half of past trials stayed under.
              */
             typical_effect?: number | null;
+            /**
+             * Format: double
+             * @description Share of the audience for whom the metric can't be known, since machines open their mail.
+             */
+            unknown?: number | null;
             warnings: string[];
         };
         /** @description One metric of the table. */
@@ -7504,15 +7593,22 @@ export interface components {
             adjusted_p: number;
             arm: number;
             base: number;
+            /**
+             * Format: double
+             * @description On the primary: a difference of rates, or of revenue a person.
+             */
+            difference: number;
             guardrails: components["schemas"]["Guardrail"][];
             /**
              * Format: double
              * @description The interval that holds for all comparisons together.
              */
             lower: number;
+            /** @description Of the people with the primary; of revenue, of those who brought any. */
             primary: components["schemas"]["Comparison"];
             /** @description Machines included. */
             reported: components["schemas"]["Comparison"];
+            resampled?: components["schemas"]["Limits"] | null;
             stratified?: components["schemas"]["StratifiedDifference"] | null;
             /** Format: double */
             upper: number;
@@ -7576,17 +7672,26 @@ export interface components {
             aim?: components["schemas"]["TrialAim"];
             /** Format: double */
             alpha: number;
+            /**
+             * Format: double
+             * @description The same of bounces; none: they aren't a guardrail.
+             */
+            bounce_margin?: number | null;
             /** @description The rollout goes by itself when the verdict is there; otherwise a person releases it. */
             by_itself?: boolean;
+            change?: components["schemas"]["TrialChange"] | null;
             /** Format: double */
             complaint_margin: number;
             /** @description The arm that the others are compared with; none: all pairs. */
             control?: number | null;
+            /** @description Two changes at once: their names. A has neither, B the second, C the first, D both. */
+            crossed?: string[] | null;
             /**
              * Format: double
-             * @description Smallest effect worth having, as a difference of rates (0.01 is one point).
+             * @description Smallest effect worth having, as a difference of rates (0.01 is one point); of revenue, in its currency a person.
              */
             effect: number;
+            goal?: components["schemas"]["PlanGoal"] | null;
             /**
              * Format: int32
              * @description So many equally spaced looks before the end, which can stop an arm for harm and call nothing.
@@ -7598,6 +7703,11 @@ export interface components {
              */
             leaving_margin: number;
             metric: components["schemas"]["Metric"];
+            /**
+             * Format: int32
+             * @description Parts of people who take part and get nothing; 0: there is no such arm.
+             */
+            no_mail?: number;
             /** @description What goes out on no call: an arm, or nobody gets anything. */
             on_no_call?: number | null;
             /**
@@ -7608,8 +7718,16 @@ export interface components {
             /** Format: double */
             power: number;
             question: string;
+            /** @description How many parts of the pilot each arm has; empty: all the same. */
+            shares?: number[];
+            subgroups?: components["schemas"]["Subgroup"][];
             /** Format: int64 */
             window_hours: number;
+        };
+        /** @description A goal as it was when the plan was made: changing it later doesn't change the trial. */
+        PlanGoal: {
+            goal: components["schemas"]["Goal"];
+            name: string;
         };
         /** @description All arms together: all that is shown before the end. */
         Pooled: {
@@ -7626,6 +7744,7 @@ export interface components {
             handed_over: number;
             /** Format: double */
             maturity?: number | null;
+            /** @description Of those who get mail. */
             rate: components["schemas"]["Rate"];
         };
         /** @description So many people of a domain or a zone. */
@@ -7849,22 +7968,30 @@ export interface components {
             /** @description Another arm that beat the control too; which of the two is better is open. */
             also?: number | null;
             arms: components["schemas"]["ArmRow"][];
-            /** @description With a flat prior; it changes nothing. */
-            bayes: components["schemas"]["ChanceToBeBest"];
+            bayes?: components["schemas"]["ChanceToBeBest"] | null;
+            /**
+             * Format: double
+             * @description The p that the two changes add up.
+             */
+            interaction_p?: number | null;
+            lift: components["schemas"]["Lift"][];
             /**
              * Format: double
              * @description Was anybody lost between assignment and handover, more in one arm than another?
              */
             loss_p: number;
+            /** @description Of two changes at once: each over everybody. Then these decide. */
+            margins: components["schemas"]["Margin"][];
+            no_mail?: components["schemas"]["ArmRow"] | null;
             notes: string[];
-            /** @description All arms at once (chi-square). */
-            omnibus: components["schemas"]["ChiSquare"];
+            omnibus?: components["schemas"]["ChiSquare"] | null;
             pairs: components["schemas"]["Pair"][];
             sentence: string;
             /** @description Arm sizes as planned? */
             sizes: components["schemas"]["ChiSquare"];
             /** @description Arms that a look stopped for harm. */
             stopped: components["schemas"]["Stopped"][];
+            subgroups: components["schemas"]["SubgroupReading"][];
             verdict: components["schemas"]["Verdict"];
         };
         /**
@@ -7898,14 +8025,14 @@ export interface components {
             cant_tell: number;
             /**
              * Format: double
-             * @description By how much the last arm truly differs from the others.
+             * @description By how much the last arm truly does better than the others; of two changes at once, what the first does.
              */
             effect: number;
             /** @description none, wanted, typical */
             name: string;
             /**
              * Format: int32
-             * @description The last arm went out as called (of no effect: nothing is right).
+             * @description What truly is better went out as called (of no effect: nothing is right).
              */
             right: number;
             /** Format: int32 */
@@ -8211,6 +8338,12 @@ export interface components {
             segment: components["schemas"]["Segment"];
             used_by: string[];
         };
+        /** @description How often the same was called different from itself. */
+        SelfCheck: {
+            /** @description Mailings read, and those called at 5%. */
+            called: components["schemas"]["Rate"];
+            metric: components["schemas"]["Metric"];
+        };
         Settled: {
             done: boolean;
         };
@@ -8315,6 +8448,40 @@ export interface components {
             lower: number;
             /** Format: double */
             upper: number;
+        };
+        /** @description People that are looked at apart, named before the trial; who they are is frozen with the roster. */
+        Subgroup: {
+            name: string;
+            /** Format: int64 */
+            segment: number;
+        };
+        SubgroupReading: {
+            name: string;
+            /** Format: int64 */
+            people: number;
+            rows: components["schemas"]["SubgroupRow"][];
+        };
+        /** @description A comparison among the people of a subgroup, and among all others. It changes nothing. */
+        SubgroupRow: {
+            arm: number;
+            base: number;
+            /** Format: double */
+            inside: number;
+            /** Format: double */
+            inside_lower: number;
+            /** Format: double */
+            inside_upper: number;
+            /**
+             * Format: double
+             * @description The two-sided p that the difference is the same inside and outside.
+             */
+            interaction_p: number;
+            /** Format: double */
+            outside: number;
+            /** Format: double */
+            outside_lower: number;
+            /** Format: double */
+            outside_upper: number;
         };
         /**
          * @description Whom a list catches now: how many, and the last of them: by when both the line and the person were there. When
@@ -8641,6 +8808,11 @@ export interface components {
          * @enum {string}
          */
         TrialAim: "learn" | "earn";
+        /**
+         * @description What differs between the variants.
+         * @enum {string}
+         */
+        TrialChange: "subject" | "preheader" | "sender_name" | "reply_to" | "content" | "offer" | "nothing";
         /** @description How the answers come in over the window. */
         TrialCourse: {
             band?: components["schemas"]["CourseBand"] | null;
@@ -8747,6 +8919,11 @@ export interface components {
             /** Format: int64 */
             until?: number | null;
             why: string;
+        };
+        /** @description Under which name a variant comes, and where its replies go; empty: as the letterhead has it. */
+        VariantSender: {
+            name?: string;
+            reply_to?: string;
         };
         Verdict: {
             /** @description The arm goes out. */

@@ -12,7 +12,19 @@ export type IntervalRow = {
 };
 
 /** Differences with their intervals: zero as an ink line, the effect too small to matter as a band. */
-export function IntervalPlot({ rows, band, caption }: { rows: IntervalRow[]; band: number; caption?: string }) {
+export function IntervalPlot({
+  rows,
+  band,
+  caption,
+  signed = points,
+  unit = "points",
+}: {
+  rows: IntervalRow[];
+  band: number;
+  caption?: string;
+  signed?: (v: number, digits?: number) => string;
+  unit?: string;
+}) {
   const reach = Math.max(band * 1.3, ...rows.flatMap((r) => [Math.abs(r.lower), Math.abs(r.upper)])) * 1.05;
   const x = scaleLinear().domain([-reach, reach]).range([250, 610]);
   const height = rows.length * 30 + 38;
@@ -25,7 +37,7 @@ export function IntervalPlot({ rows, band, caption }: { rows: IntervalRow[]; ban
       style={{ maxWidth: "100%", display: "block" }}
       role="img"
       aria-label={rows
-        .map((r) => `${r.label}: ${points(r.estimate)} points, ${points(r.lower)} to ${points(r.upper)}`)
+        .map((r) => `${r.label}: ${signed(r.estimate)} ${unit}, ${signed(r.lower)} to ${signed(r.upper)}`)
         .join("; ")}
     >
       <rect x={x(-band)} y={4} width={x(band) - x(-band)} height={floor - 4} fill="var(--band)" />
@@ -33,7 +45,7 @@ export function IntervalPlot({ rows, band, caption }: { rows: IntervalRow[]; ban
         <g key={t}>
           <line x1={x(t)} x2={x(t)} y1={4} y2={floor} stroke="var(--rule)" strokeWidth={0.6} />
           <text x={x(t)} y={floor + 15} fontSize={12} textAnchor="middle" className="soft">
-            {t === 0 ? "0" : points(t, Math.abs(ticks[1]! - ticks[0]!) < 0.01 ? 1 : 0)}
+            {t === 0 ? "0" : signed(t, Math.abs(ticks[1]! - ticks[0]!) < 0.01 ? 1 : 0)}
           </text>
         </g>
       ))}
@@ -65,7 +77,7 @@ export function IntervalPlot({ rows, band, caption }: { rows: IntervalRow[]; ban
         </g>
       ))}
       <text x={0} y={floor + 15} fontSize={12} className="soft">
-        {caption ?? `points, B less A; shaded: too small to matter (${(band * 100).toFixed(1)})`}
+        {caption ?? `${unit}, B less A; shaded: too small to matter (${signed(band).slice(1)})`}
       </text>
     </svg>
   );

@@ -4,6 +4,7 @@
 pub mod adjust;
 pub mod beta_binomial;
 pub mod beta_binomial_fit;
+pub mod bootstrap;
 pub mod calc;
 pub mod calibration;
 pub mod goodness_of_fit;

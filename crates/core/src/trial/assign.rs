@@ -20,6 +20,7 @@ enum Draw {
     Arm = 2,
     Block = 3,
     Check = 4,
+    Half = 5,
 }
 
 fn draw(seed: u64, what: Draw, key: u64) -> u64 {
@@ -50,11 +51,12 @@ pub fn draw_pilot(seed: u64, cleared: &[(i64, u32)], size: usize) -> Vec<(i64, u
     ranked
 }
 
-/// Assigns arms in permuted blocks within strata, people ranked by keyed hash. The order in which
-/// people are given makes no difference.
+/// Assigns arms in permuted blocks within strata, people ranked by keyed hash; in each block an arm has its `parts`.
+/// The order in which people are given makes no difference.
 #[must_use]
 #[allow(clippy::cast_sign_loss)]
-pub fn assign(seed: u64, roster: &[(i64, u32)], arms: usize) -> Vec<Enrolled> {
+pub fn assign(seed: u64, roster: &[(i64, u32)], parts: &[u32]) -> Vec<Enrolled> {
+    let places: Vec<usize> = parts.iter().enumerate().flat_map(|(arm, n)| std::iter::repeat_n(arm, *n as usize)).collect();
     let mut strata: BTreeMap<u32, Vec<i64>> = BTreeMap::new();
     for (contact, stratum) in roster {
         strata.entry(*stratum).or_default().push(*contact);
@@ -62,10 +64,10 @@ pub fn assign(seed: u64, roster: &[(i64, u32)], arms: usize) -> Vec<Enrolled> {
     let mut enrolled = Vec::with_capacity(roster.len());
     for (stratum, mut people) in strata {
         people.sort_unstable_by_key(|c| (draw(seed, Draw::Arm, *c as u64), *c));
-        for (block, members) in people.chunks(arms.max(1)).enumerate() {
-            let mut order: Vec<usize> = (0..arms).collect();
-            order.sort_unstable_by_key(|arm| draw(seed, Draw::Block, (u64::from(stratum) << 40) ^ ((block as u64) << 8) ^ *arm as u64));
-            enrolled.extend(members.iter().zip(order).map(|(&contact, arm)| Enrolled { contact, stratum, arm }));
+        for (block, members) in people.chunks(places.len().max(1)).enumerate() {
+            let mut order: Vec<usize> = (0..places.len()).collect();
+            order.sort_unstable_by_key(|place| draw(seed, Draw::Block, (u64::from(stratum) << 40) ^ ((block as u64) << 8) ^ *place as u64));
+            enrolled.extend(members.iter().zip(order).map(|(&contact, place)| Enrolled { contact, stratum, arm: places[place] }));
         }
     }
     enrolled.sort_unstable_by_key(|e| e.contact);
@@ -80,30 +82,41 @@ pub fn in_rollout_check(seed: u64, contact: i64) -> bool {
     draw(seed, Draw::Check, contact as u64).is_multiple_of(20)
 }
 
+/// The half of a plain mailing's people that somebody is in, when the same is held against itself.
+#[must_use]
+#[allow(clippy::cast_sign_loss)]
+pub fn in_second_half(seed: u64, contact: i64) -> bool {
+    draw(seed, Draw::Half, contact as u64) & 1 == 1
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
     use proptest::prelude::*;
 
     proptest! {
-        /// Arms differ by at most one person per stratum, whatever the order people come in.
+        /// Each stratum's arms are as large as their parts say, but for the last block, whatever the order people come in.
         #[test]
-        fn balanced_and_order_free(seed in any::<u64>(), n in 0usize..400, strata in 1u32..6, arms in 2usize..5) {
+        fn balanced_and_order_free(seed in any::<u64>(), n in 0usize..400, strata in 1u32..6, parts in prop::collection::vec(1u32..4, 2..5)) {
             let roster: Vec<_> = (0..n).map(|i| (i as i64 * 7, i as u32 % strata)).collect();
-            let forward = assign(seed, &roster, arms);
+            let block: usize = parts.iter().map(|p| *p as usize).sum();
+            let forward = assign(seed, &roster, &parts);
             let mut backward: Vec<_> = roster.clone();
             backward.reverse();
-            prop_assert_eq!(&forward, &assign(seed, &backward, arms));
+            prop_assert_eq!(&forward, &assign(seed, &backward, &parts));
             for s in 0..strata {
-                let counts: Vec<_> = (0..arms).map(|a| forward.iter().filter(|e| e.stratum == s && e.arm == a).count()).collect();
-                prop_assert!(counts.iter().max().unwrap() - counts.iter().min().unwrap() <= 1);
+                let blocks = roster.iter().filter(|r| r.1 == s).count() / block;
+                for (arm, part) in parts.iter().enumerate() {
+                    let (people, part) = (forward.iter().filter(|e| e.stratum == s && e.arm == arm).count(), *part as usize);
+                    prop_assert!((blocks * part..=(blocks + 1) * part).contains(&people));
+                }
             }
         }
     }
 
     #[test]
     fn the_first_person_of_a_block_gets_each_arm_equally_often() {
-        let first_in_a = (0..4000u64).filter(|s| assign(*s, &[(1, 0)], 2)[0].arm == 0).count();
+        let first_in_a = (0..4000u64).filter(|s| assign(*s, &[(1, 0)], &[1, 1])[0].arm == 0).count();
         // Binomial(4000, 1/2) has sd 32; six of them is one in a billion.
         assert!((1810..=2190).contains(&first_in_a), "{first_in_a}");
     }

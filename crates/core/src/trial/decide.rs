@@ -1,14 +1,16 @@
 //! The sealed rule that turns counts into a verdict: one rule for the reading, the rehearsal and every simulation.
 //!
 //! Each arm is compared with the control, or with every other arm where there is none. The score test of the
-//! primary decides, its p-values adjusted by Holm over the comparisons. Guardrails are read by Newcombe's
+//! primary decides (Welch's test where it is money), its p-values adjusted by Holm over the comparisons. Guardrails are read by Newcombe's
 //! interval; only a breach blocks a call. Intervals are simultaneous: each at 1 − alpha / comparisons
 //! (Bonferroni), so that all hold together at 1 − alpha.
 
+use super::metric::Metric;
 use super::plan::{Aim, Plan};
-use super::reading::{ArmCounts, Guard, Verdict};
+use super::reading::{ArmCounts, Guard, Guardrail, Verdict};
 use crate::stats::adjust::{Adjustment, adjust_p_values};
-use crate::stats::two_proportions::{newcombe, score_test};
+use crate::stats::two_proportions::{newcombe, score_test, two_proportions};
+use crate::stats::welch::{Sample, welch};
 use crate::stats::{Arm, StatsError};
 
 /// A comparison by the rule: arm less base.
@@ -36,10 +38,47 @@ pub(super) fn arm(c: &ArmCounts, of: fn(&ArmCounts) -> u64) -> Arm {
     Arm { successes: of(c), trials: c.assigned }
 }
 
-/// The primary's rate over everyone assigned.
+/// The primary over everyone assigned: a share, or a mean of money.
 #[allow(clippy::cast_precision_loss)]
-fn rate(c: &ArmCounts) -> f64 {
-    c.primary as f64 / c.assigned.max(1) as f64
+fn level_of(plan: &Plan, c: &ArmCounts) -> f64 {
+    (if plan.metric.is_money() { c.sum } else { c.primary as f64 }) / c.assigned.max(1) as f64
+}
+
+/// An arm's money as a sample of people.
+#[must_use]
+#[allow(clippy::cast_precision_loss)]
+pub fn money(c: &ArmCounts) -> Sample {
+    Sample::of(c.assigned as f64, c.sum, c.squares)
+}
+
+/// `b` less `a` on the primary, with its test and its limits.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Contrast {
+    pub difference: f64,
+    pub p_value: f64,
+    pub lower: f64,
+    pub upper: f64,
+}
+
+/// Compares two arms, or two groups of arms, on the primary: shares by the pooled score test and Newcombe's limits, money
+/// by Welch's.
+///
+/// # Errors
+/// When one of them is empty.
+pub fn contrast(plan: &Plan, a: &ArmCounts, b: &ArmCounts, level: f64) -> Result<Contrast, StatsError> {
+    let difference = level_of(plan, b) - level_of(plan, a);
+    if plan.metric.is_money() {
+        let (a, b) = (money(a), money(b));
+        if a.n >= 2.0 && b.n >= 2.0 && a.variance == 0.0 && b.variance == 0.0 {
+            // Nothing varies: there is no test, and nothing to tell apart.
+            return Ok(Contrast { difference, p_value: 1.0, lower: difference, upper: difference });
+        }
+        let w = welch(a, b, level)?;
+        return Ok(Contrast { difference, p_value: w.p_value, lower: w.lower, upper: w.upper });
+    }
+    let (a, b) = (arm(a, |c| c.primary), arm(b, |c| c.primary));
+    let (lower, upper) = newcombe(a, b, level)?;
+    Ok(Contrast { difference, p_value: score_test(a, b)?.1, lower, upper })
 }
 
 /// All comparisons of the primary.
@@ -48,26 +87,40 @@ fn rate(c: &ArmCounts) -> f64 {
 /// When an arm is empty.
 #[allow(clippy::cast_precision_loss)]
 pub fn compare(plan: &Plan, counts: &[ArmCounts]) -> Result<Vec<Compared>, StatsError> {
-    let pairs = pairs(counts.len(), plan.control);
+    compare_pairs(plan, counts, &pairs(counts.len(), plan.control))
+}
+
+/// These comparisons of the primary, their p-values adjusted together.
+///
+/// # Errors
+/// When an arm is empty.
+#[allow(clippy::cast_precision_loss)]
+pub fn compare_pairs(plan: &Plan, counts: &[ArmCounts], pairs: &[(usize, usize)]) -> Result<Vec<Compared>, StatsError> {
     let level = 1.0 - plan.alpha / pairs.len().max(1) as f64;
-    let primary = |i: usize| arm(&counts[i], |c| c.primary);
-    let p = pairs.iter().map(|(b, a)| Ok(score_test(primary(*b), primary(*a))?.1)).collect::<Result<Vec<f64>, StatsError>>()?;
-    let adjusted = adjust_p_values(&p, Adjustment::Holm)?;
-    pairs
+    let found = pairs.iter().map(|(b, a)| contrast(plan, &counts[*b], &counts[*a], level)).collect::<Result<Vec<_>, _>>()?;
+    let adjusted = adjust_p_values(&found.iter().map(|c| c.p_value).collect::<Vec<_>>(), Adjustment::Holm)?;
+    Ok(pairs
         .iter()
+        .zip(found)
         .zip(adjusted)
-        .map(|(&(base, arm), adjusted_p)| {
-            let (lower, upper) = newcombe(primary(base), primary(arm), level)?;
-            Ok(Compared { base, arm, difference: rate(&counts[arm]) - rate(&counts[base]), adjusted_p, lower, upper })
-        })
-        .collect()
+        .map(|((&(base, arm), c), adjusted_p)| Compared { base, arm, difference: c.difference, adjusted_p, lower: c.lower, upper: c.upper })
+        .collect())
 }
 
 /// What does harm when it rises: its name, its count, and the margin.
 pub(super) type Harm = (&'static str, fn(&ArmCounts) -> u64, f64);
 
-pub(super) fn harms(plan: &Plan) -> [Harm; 2] {
-    [("leaving", |c| c.left, plan.leaving_margin), ("complaints", |c| c.complained, plan.complaint_margin)]
+/// The guardrails of a plan. What the trial is about isn't one besides.
+pub(super) fn harms(plan: &Plan) -> Vec<Harm> {
+    let mut out: Vec<Harm> = Vec::new();
+    if plan.metric != Metric::Leaving {
+        out.push(("leaving", |c| c.left, plan.leaving_margin));
+    }
+    out.push(("complaints", |c| c.complained, plan.complaint_margin));
+    if let Some(margin) = plan.bounce_margin {
+        out.push(("bounces", |c| c.bounced, margin));
+    }
+    out
 }
 
 /// How a rise of what does harm stands to its margin, by an interval of `arm` less `base`.
@@ -82,13 +135,28 @@ pub fn guard(lower: f64, upper: f64, margin: f64) -> Guard {
     }
 }
 
-/// Does an arm do more harm than its base by more than the margin, for certain?
+/// How the guardrails of `other` stand against `base`, each with its place among the arms.
 ///
 /// # Errors
 /// When an arm is empty.
-pub fn breached(plan: &Plan, counts: &[ArmCounts], base: usize, arm_at: usize) -> Result<bool, StatsError> {
+pub(super) fn guard_states(plan: &Plan, base: (usize, &ArmCounts), other: (usize, &ArmCounts)) -> Result<Vec<Guardrail>, StatsError> {
+    harms(plan)
+        .into_iter()
+        .map(|(name, of, margin)| {
+            let comparison = two_proportions(arm(base.1, of), arm(other.1, of), 1.0 - plan.alpha)?;
+            let state = guard(comparison.lower, comparison.upper, margin);
+            Ok(Guardrail { name, margin, arm: other.0, against: base.0, comparison, state })
+        })
+        .collect()
+}
+
+/// Does the other do more harm than the base by more than the margin, for certain?
+///
+/// # Errors
+/// When an arm is empty.
+pub fn breached(plan: &Plan, base: &ArmCounts, other: &ArmCounts) -> Result<bool, StatsError> {
     for (_, of, margin) in harms(plan) {
-        let (lower, upper) = newcombe(arm(&counts[base], of), arm(&counts[arm_at], of), 1.0 - plan.alpha)?;
+        let (lower, upper) = newcombe(arm(base, of), arm(other, of), 1.0 - plan.alpha)?;
         if guard(lower, upper, margin) == Guard::Breached {
             return Ok(true);
         }
@@ -102,14 +170,19 @@ pub fn breached(plan: &Plan, counts: &[ArmCounts], base: usize, arm_at: usize) -
 /// # Errors
 /// When an arm is empty.
 pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
-    let by_rate = |a: &usize, b: &usize| rate(&counts[*a]).total_cmp(&rate(&counts[*b])).then(b.cmp(a));
+    if plan.crossed.is_some() {
+        return Ok((super::crossed::decide(plan, counts, stopped)?, None));
+    }
+    let sign = plan.metric.sign();
+    let good = |i: usize| sign * level_of(plan, &counts[i]);
+    let by_rate = |a: &usize, b: &usize| good(*a).total_cmp(&good(*b)).then(b.cmp(a));
     if plan.aim == Aim::Earn {
         // The better one goes out, whatever the difference; it is never called proven.
         let mut open = Vec::new();
         for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
             let mut harms = false;
             for j in (0..counts.len()).filter(|j| *j != i) {
-                harms |= breached(plan, counts, j, i)?;
+                harms |= breached(plan, &counts[j], &counts[i])?;
             }
             if !harms {
                 open.push(i);
@@ -124,8 +197,8 @@ pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<(V
         let mut mine = all.iter().filter(|c| c.arm == i || c.base == i).peekable();
         let mut wins = mine.peek().is_some();
         for c in mine {
-            let (other, better) = if c.arm == i { (c.base, c.difference > 0.0) } else { (c.arm, c.difference < 0.0) };
-            wins = wins && better && c.adjusted_p < plan.alpha && !breached(plan, counts, other, i)?;
+            let (other, better) = if c.arm == i { (c.base, sign * c.difference > 0.0) } else { (c.arm, sign * c.difference < 0.0) };
+            wins = wins && better && c.adjusted_p < plan.alpha && !breached(plan, &counts[other], &counts[i])?;
         }
         if wins {
             winners.push(i);

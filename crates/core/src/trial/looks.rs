@@ -7,7 +7,8 @@
 //! past mailings had by then.
 
 use super::decide::{arm, harms, pairs};
-use super::plan::{Plan, USUAL_LEAVING};
+use super::outlook::USUAL_LEAVING;
+use super::plan::Plan;
 use super::reading::ArmCounts;
 use crate::HOUR;
 use crate::stats::StatsError;

@@ -1,16 +1,19 @@
 //! Variant trials.
 //!
-//! * [`plan`]: what is asked, and what it can find; [`rehearsal`]: how often it would be right.
+//! * [`plan`]: what is asked, of which [`metric`]; [`outlook`]: what it can find; [`rehearsal`]: how often it would be right.
 //! * [`sealing`]: the seal over all that may not change; [`assign`]: who gets which arm.
-//! * [`looks`]: before the end, for harm only; [`decide`]: the rule; [`reading`]: the verdict with all that led to it; [`outside`]: another sender's table.
+//! * [`looks`]: before the end, for harm only; [`decide`]: the rule; [`crossed`]: the rule for two changes at once; [`reading`]: the verdict with all that led to it; [`outside`]: another sender's table.
 //! * [`course`]: how the answers come in over the window.
 //! * [`learned`]: what past trials teach the next one.
 
 pub mod assign;
 pub mod course;
+pub mod crossed;
 pub mod decide;
 pub mod learned;
 pub mod looks;
+pub mod metric;
+pub mod outlook;
 pub mod outside;
 pub mod plan;
 pub mod reading;

@@ -1,31 +1,10 @@
-//! A trial's plan, and what it can find with the people there are.
+//! A trial's plan. What it can find with the people there are is in [`super::outlook`].
 
+use super::metric::{Change, Metric};
+use crate::goal::Goal;
 use crate::stats::StatsError;
-use crate::stats::planning::test_and_roll;
-use crate::stats::sample_size::{minimum_detectable_effect, sample_size_two_proportions};
-use crate::stats::special::normal_upper_quantile;
 use crate::{HOUR, Instant};
 use serde::{Deserialize, Serialize};
-
-/// What is compared. The denominator is always everyone assigned.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Metric {
-    HumanOpen,
-    HumanClick,
-    Reply,
-}
-
-impl Metric {
-    #[must_use]
-    pub fn words(self) -> &'static str {
-        match self {
-            Self::HumanOpen => "human opens",
-            Self::HumanClick => "human clicks",
-            Self::Reply => "replies",
-        }
-    }
-}
 
 /// What the trial is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, utoipa::ToSchema, Deserialize)]
@@ -39,31 +18,35 @@ pub enum Aim {
     Earn,
 }
 
-/// What differs between the variants.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
-#[serde(rename_all = "snake_case")]
-#[schema(as = TrialChange)]
-pub enum Change {
-    Subject,
-    Preheader,
-    SenderName,
-    Content,
+/// A goal as it was when the plan was made: changing it later doesn't change the trial.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
+pub struct PlanGoal {
+    pub name: String,
+    pub goal: Goal,
 }
 
-/// Shares of people who leave and who complain, where no past mailing tells.
-pub const USUAL_LEAVING: f64 = 0.003;
-pub const USUAL_COMPLAINTS: f64 = 0.0005;
+/// People that are looked at apart, named before the trial; who they are is frozen with the roster.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
+pub struct Subgroup {
+    pub name: String,
+    pub segment: i64,
+}
+
 /// The most variants a trial compares.
 pub const MOST_ARMS: usize = 6;
 /// The most looks before the end.
 pub const MOST_LOOKS: u32 = 5;
+/// The most subgroups: with more, one of them would differ by chance alone.
+pub const MOST_SUBGROUPS: usize = 2;
+/// The most parts that an arm has of a block.
+pub const MOST_PARTS: u32 = 10;
 
 /// A plan as it is written and, unchanged, sealed.
 #[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema, Deserialize)]
 pub struct Plan {
     pub question: String,
     pub metric: Metric,
-    /// Smallest effect worth having, as a difference of rates (0.01 is one point).
+    /// Smallest effect worth having, as a difference of rates (0.01 is one point); of revenue, in its currency a person.
     pub effect: f64,
     pub alpha: f64,
     pub power: f64,
@@ -75,6 +58,9 @@ pub struct Plan {
     /// Largest tolerable rise of leaving and of complaints, as differences of rates.
     pub leaving_margin: f64,
     pub complaint_margin: f64,
+    /// The same of bounces; none: they aren't a guardrail.
+    #[serde(default)]
+    pub bounce_margin: Option<f64>,
     #[serde(default)]
     pub aim: Aim,
     /// The arm that the others are compared with; none: all pairs.
@@ -86,6 +72,23 @@ pub struct Plan {
     /// The rollout goes by itself when the verdict is there; otherwise a person releases it.
     #[serde(default)]
     pub by_itself: bool,
+    /// What differs between the variants.
+    #[serde(default)]
+    pub change: Option<Change>,
+    /// What counts as a conversion, or whose worth is revenue.
+    #[serde(default)]
+    pub goal: Option<PlanGoal>,
+    /// How many parts of the pilot each arm has; empty: all the same.
+    #[serde(default)]
+    pub shares: Vec<u32>,
+    /// Parts of people who take part and get nothing; 0: there is no such arm.
+    #[serde(default)]
+    pub no_mail: u32,
+    #[serde(default)]
+    pub subgroups: Vec<Subgroup>,
+    /// Two changes at once: their names. A has neither, B the second, C the first, D both.
+    #[serde(default)]
+    pub crossed: Option<[String; 2]>,
 }
 
 /// Why a plan can't be sealed.
@@ -94,7 +97,7 @@ pub enum PlanError {
     #[error("Write the question the trial answers, in a sentence.")]
     Question,
     #[error(
-        "The pilot would be {people} people, {per_arm} in an arm. At least {least} in each are needed for any reading: raise the pilot share, or send without a trial."
+        "The pilot would be {people} people, {per_arm} in the smallest arm. At least {least} in each are needed for any reading: raise the pilot share, or send without a trial."
     )]
     TooFew { people: u64, per_arm: u64, least: u64 },
     #[error("A window of {0} h is not between 1 and 720 hours.")]
@@ -103,6 +106,8 @@ pub enum PlanError {
     Share(f64),
     #[error("The smallest effect worth having must be between 0.1 and 50 points.")]
     Effect,
+    #[error("The smallest effect worth having must be between 0.01 and 10,000 a person.")]
+    MoneyEffect,
     #[error("A margin must be between 0 and 20 points.")]
     Margin,
     #[error("A trial compares two variants or more: give the mailing a second subject.")]
@@ -111,12 +116,26 @@ pub enum PlanError {
     TooManyArms(usize),
     #[error("Arm {0} is to be the control, but the mailing has no such variant.")]
     NoControl(char),
-    #[error("A trial to earn has two variants: take the others out, or plan it to learn.")]
+    #[error("A trial to earn has two variants of the same size: take the others out, or plan it to learn.")]
     EarnTwo,
     #[error("At most {MOST_LOOKS} looks before the end.")]
     Looks,
     #[error("Arm {0} goes out on no call, but the mailing has no such variant.")]
     NoSuchArm(char),
+    #[error("Choose the goal that is counted: make one under Contacts, Words, if there is none yet.")]
+    NoGoal,
+    #[error("The goal {0} counts in no currency, so nothing adds up to revenue: name one in the goal, or count conversions.")]
+    NoCurrency(String),
+    #[error("Give each of the {0} arms 1 to {MOST_PARTS} parts of the pilot.")]
+    Parts(usize),
+    #[error("Those who get no mail can't open, follow, answer or leave it: count conversions or revenue, or plan no such arm.")]
+    NoMailUnseen,
+    #[error("At most {MOST_SUBGROUPS} subgroups, each with a name and a segment of its own.")]
+    Subgroups,
+    #[error(
+        "Two changes at once take four variants (neither, the second, the first, both), two names, no control, and a choice for no call."
+    )]
+    Crossed,
     #[error(transparent)]
     Stats(#[from] StatsError),
 }
@@ -125,6 +144,34 @@ pub enum PlanError {
 pub const LEAST_PER_ARM: u64 = 30;
 
 impl Plan {
+    /// A plan as most begin: opens, two points, 48 hours, against every other arm.
+    #[must_use]
+    pub fn usual(question: &str) -> Self {
+        Self {
+            question: question.to_owned(),
+            metric: Metric::HumanOpen,
+            effect: 0.02,
+            alpha: 0.05,
+            power: 0.8,
+            pilot_share: 0.4,
+            window_hours: 48,
+            on_no_call: Some(0),
+            leaving_margin: 0.005,
+            complaint_margin: 0.002,
+            bounce_margin: None,
+            aim: Aim::Learn,
+            control: None,
+            harm_looks: 0,
+            by_itself: false,
+            change: None,
+            goal: None,
+            shares: Vec::new(),
+            no_mail: 0,
+            subgroups: Vec::new(),
+            crossed: None,
+        }
+    }
+
     /// Checks everything that doesn't depend on the audience.
     ///
     /// # Errors
@@ -133,20 +180,10 @@ impl Plan {
         if self.question.trim().is_empty() {
             return Err(PlanError::Question);
         }
-        if arms < 2 {
-            return Err(PlanError::OneArm);
-        }
-        if arms > MOST_ARMS {
-            return Err(PlanError::TooManyArms(arms));
-        }
-        if self.aim == Aim::Earn && arms != 2 {
-            return Err(PlanError::EarnTwo);
-        }
+        self.check_arms(arms)?;
+        self.check_metric()?;
         if self.harm_looks > MOST_LOOKS {
             return Err(PlanError::Looks);
-        }
-        if let Some(arm) = self.control.filter(|a| *a >= arms) {
-            return Err(PlanError::NoControl(super::letter(arm)));
         }
         if !(1..=720).contains(&self.window_hours) {
             return Err(PlanError::Window(self.window_hours));
@@ -154,14 +191,16 @@ impl Plan {
         if !(0.01..=1.0).contains(&self.pilot_share) {
             return Err(PlanError::Share(self.pilot_share));
         }
-        if !(0.001..=0.5).contains(&self.effect) {
-            return Err(PlanError::Effect);
-        }
-        if ![self.leaving_margin, self.complaint_margin].iter().all(|m| (0.0..=0.2).contains(m)) {
+        let margins = [Some(self.leaving_margin), Some(self.complaint_margin), self.bounce_margin];
+        if !margins.iter().flatten().all(|m| (0.0..=0.2).contains(m)) {
             return Err(PlanError::Margin);
         }
-        if let Some(arm) = self.on_no_call.filter(|a| *a >= arms) {
-            return Err(PlanError::NoSuchArm(super::letter(arm)));
+        let mut segments: Vec<i64> = self.subgroups.iter().map(|s| s.segment).collect();
+        segments.sort_unstable();
+        segments.dedup();
+        let named = self.subgroups.iter().all(|s| !s.name.trim().is_empty());
+        if self.subgroups.len() > MOST_SUBGROUPS || segments.len() < self.subgroups.len() || !named {
+            return Err(PlanError::Subgroups);
         }
         for (name, value) in [("alpha", self.alpha), ("power", self.power)] {
             crate::stats::open_unit(name, value)?;
@@ -169,12 +208,76 @@ impl Plan {
         Ok(())
     }
 
-    /// How many of `cleared` people take part: a whole number for every arm.
+    fn check_arms(&self, arms: usize) -> Result<(), PlanError> {
+        if arms < 2 {
+            return Err(PlanError::OneArm);
+        }
+        if arms > MOST_ARMS {
+            return Err(PlanError::TooManyArms(arms));
+        }
+        if self.aim == Aim::Earn && (arms != 2 || !self.shares.is_empty()) {
+            return Err(PlanError::EarnTwo);
+        }
+        let parts = |n: &u32| (1..=MOST_PARTS).contains(n);
+        if !self.shares.is_empty() && (self.shares.len() != arms || !self.shares.iter().all(parts)) || self.no_mail > MOST_PARTS {
+            return Err(PlanError::Parts(arms));
+        }
+        if let Some(arm) = self.control.filter(|a| *a >= arms) {
+            return Err(PlanError::NoControl(super::letter(arm)));
+        }
+        if let Some(arm) = self.on_no_call.filter(|a| *a >= arms) {
+            return Err(PlanError::NoSuchArm(super::letter(arm)));
+        }
+        if let Some(names) = &self.crossed {
+            let named = names.iter().all(|n| !n.trim().is_empty()) && names[0] != names[1];
+            if arms != 4 || !named || self.control.is_some() || self.on_no_call.is_none() || self.aim == Aim::Earn {
+                return Err(PlanError::Crossed);
+            }
+        }
+        Ok(())
+    }
+
+    fn check_metric(&self) -> Result<(), PlanError> {
+        if self.metric.asks_goal() {
+            let goal = self.goal.as_ref().ok_or(PlanError::NoGoal)?;
+            if self.metric.is_money() && goal.goal.currency.is_empty() {
+                return Err(PlanError::NoCurrency(goal.name.clone()));
+            }
+        } else if self.no_mail > 0 {
+            return Err(PlanError::NoMailUnseen);
+        }
+        if self.metric.is_money() {
+            if !(0.01..=10_000.0).contains(&self.effect) {
+                return Err(PlanError::MoneyEffect);
+            }
+        } else if !(0.001..=0.5).contains(&self.effect) {
+            return Err(PlanError::Effect);
+        }
+        Ok(())
+    }
+
+    /// The parts of the pilot that each arm has, those without mail last.
+    #[must_use]
+    pub fn parts(&self, arms: usize) -> Vec<u32> {
+        let mut parts = if self.shares.len() == arms { self.shares.clone() } else { vec![1; arms] };
+        parts.extend((self.no_mail > 0).then_some(self.no_mail));
+        parts
+    }
+
+    /// People in each arm of a pilot, those without mail last.
+    #[must_use]
+    pub fn sizes(&self, pilot: u64, arms: usize) -> Vec<u64> {
+        let parts = self.parts(arms);
+        let all: u64 = parts.iter().map(|p| u64::from(*p)).sum();
+        parts.iter().map(|p| pilot * u64::from(*p) / all.max(1)).collect()
+    }
+
+    /// How many of `cleared` people take part: whole blocks.
     #[must_use]
     #[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
     pub fn pilot_size(&self, cleared: u64, arms: usize) -> u64 {
-        let arms = arms as u64;
-        ((cleared as f64 * self.pilot_share).round() as u64).min(cleared) / arms * arms
+        let block = self.parts(arms).iter().map(|p| u64::from(*p)).sum::<u64>().max(1);
+        ((cleared as f64 * self.pilot_share).round() as u64).min(cleared) / block * block
     }
 
     /// Refuses a pilot too small to read.
@@ -183,7 +286,7 @@ impl Plan {
     /// [`PlanError::TooFew`] with the numbers.
     pub fn check_size(&self, cleared: u64, arms: usize) -> Result<u64, PlanError> {
         let people = self.pilot_size(cleared, arms);
-        let per_arm = people / arms as u64;
+        let per_arm = self.sizes(people, arms).into_iter().min().unwrap_or(0);
         if per_arm < LEAST_PER_ARM {
             return Err(PlanError::TooFew { people, per_arm, least: LEAST_PER_ARM });
         }
@@ -195,116 +298,44 @@ impl Plan {
     pub fn window_end(&self, handed_over: Instant) -> Instant {
         handed_over + self.window_hours * HOUR
     }
-}
 
-/// What a plan can find with the people there are; moves as the share moves.
-#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
-pub struct Outlook {
-    pub cleared: u64,
-    pub pilot: u64,
-    pub per_arm: u64,
-    pub rollout: u64,
-    /// Rate of the metric in past mailings, over everyone handed over.
-    pub baseline: f64,
-    /// The smallest rise the pilot finds with the plan's power; null when none would be.
-    pub smallest_effect: Option<f64>,
-    /// People per arm needed for the smallest effect worth having.
-    pub needed_per_arm: Option<u64>,
-    /// Comparisons that alpha is shared between.
-    pub comparisons: usize,
-    /// The smallest rise of leaving that the pilot can rule out with the plan's power, when there is none.
-    pub smallest_margin: Option<f64>,
-    /// Share of the responses of 30 days that past mailings had by the end of the window.
-    pub maturity: Option<f64>,
-    /// The size of difference that half of past trials stayed under.
-    pub typical_effect: Option<f64>,
-    /// People per arm with which a plan to earn gets the most responses in all.
-    pub earn_per_arm: Option<u64>,
-    /// Why it is too small for what it wants to find: then only an approver lets it be sealed.
-    pub too_small: Option<String>,
-    pub warnings: Vec<String>,
-}
+    /// How many comparisons share alpha.
+    #[must_use]
+    pub fn comparisons(&self, arms: usize) -> usize {
+        if self.crossed.is_some() { 2 } else { super::decide::pairs(arms, self.control).len().max(1) }
+    }
 
-/// What past mailings and trials say.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct Known {
-    /// Rate of the metric, over everyone handed over.
-    pub baseline: f64,
-    /// Rate of leaving within the window.
-    pub leaving: f64,
-    /// The share of eventual responses that had come by the end of the window.
-    pub maturity: Option<f64>,
-    /// The share of opens taken for machines'.
-    pub machine_share: Option<f64>,
-    /// The variance of true differences between variants.
-    pub spread: Option<f64>,
-}
+    /// The currency of revenue.
+    #[must_use]
+    pub fn currency(&self) -> &str {
+        self.goal.as_ref().map_or("", |g| &g.goal.currency)
+    }
 
-/// Works out what the plan can do.
-#[must_use]
-#[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
-pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook {
-    let pilot = plan.pilot_size(cleared, arms);
-    let per_arm = pilot / (arms.max(1) as u64);
-    let comparisons = super::decide::pairs(arms, plan.control).len().max(1);
-    let alpha = plan.alpha / comparisons as f64;
-    let (n, baseline) = (per_arm as f64, known.baseline);
-    let smallest = minimum_detectable_effect(baseline, n, n, alpha, plan.power, 2).ok();
-    let needed = sample_size_two_proportions(baseline, plan.effect, alpha, plan.power, 1.0, 2).ok().map(|s| s.n_a.ceil() as u64);
-    // Two equal rates, and an upper limit that stays under the margin as often as the power asks.
-    let z = normal_upper_quantile(plan.alpha / 2.0) + normal_upper_quantile(1.0 - plan.power);
-    let smallest_margin = (per_arm > 0).then(|| z * (2.0 * known.leaving * (1.0 - known.leaving) / n).sqrt());
-    let typical_effect = known.spread.map(super::learned::typical);
-    let earn_per_arm = known.spread.filter(|s| *s > 0.0).and_then(|s| {
-        // The arms' means spread by half the variance of their differences.
-        test_and_roll(cleared as f64, (baseline * (1.0 - baseline)).sqrt(), (s / 2.0).sqrt()).ok().map(|n| n.round() as u64)
-    });
-    let (mut warnings, mut too_small) = (Vec::new(), None);
-    if let Err(e) = plan.check_size(cleared, arms) {
-        warnings.push(e.to_string());
-    } else if let (Some(d), Some(needed), Aim::Learn) = (smallest, needed, plan.aim)
-        && d > plan.effect
-    {
-        let fewer = if arms > 2 { " With fewer arms each would have more." } else { "" };
-        let words = format!(
-            "Too few people for the effect you want: it finds {:.1} points, you want {:.1}. {} per arm would do; raise the share or accept a larger effect.{fewer}",
-            d * 100.0,
-            plan.effect * 100.0,
-            thousands(needed)
-        );
-        warnings.push(words.clone());
-        too_small = Some(words);
+    /// A size of the metric: "2.1 points", "0.35 GBP a person".
+    #[must_use]
+    pub fn amount(&self, size: f64) -> String {
+        if self.metric.is_money() {
+            format!("{:.2} {} a person", size.abs(), self.currency())
+        } else {
+            format!("{:.1} points", size.abs() * 100.0)
+        }
     }
-    if let Some(m) = known.maturity.filter(|m| *m < 0.8) {
-        warnings.push(format!(
-            "By {} h past mailings had {:.0}% of their responses: under 80%, so a slower arm would look worse than it is. Lengthen the window.",
-            plan.window_hours, m * 100.0
-        ));
+
+    /// How an arm stands to another: "2.1 more human opens per 100 people", "0.35 GBP less a person".
+    #[must_use]
+    pub fn more(&self, difference: f64) -> String {
+        if self.metric.is_money() {
+            let word = if difference < 0.0 { "less" } else { "more" };
+            return format!("{:.2} {} {word} a person", difference.abs(), self.currency());
+        }
+        let word = if difference < 0.0 { "fewer" } else { "more" };
+        format!("{:.1} {word} {} per 100 people", difference.abs() * 100.0, self.metric.words())
     }
-    if let Some(m) = known.machine_share.filter(|m| *m > 1.0 / 3.0 && plan.metric == Metric::HumanOpen) {
-        warnings.push(format!("{:.0}% of past opens were machines': clicks would be a surer metric than opens.", m * 100.0));
-    }
-    if let Some(m) = smallest_margin.filter(|m| *m > plan.leaving_margin && per_arm >= LEAST_PER_ARM) {
-        warnings.push(format!(
-            "The guardrail on leaving can't be shown to hold: with so few people only a margin of {:.2} points could be. It still blocks what is surely worse.",
-            m * 100.0
-        ));
-    }
-    Outlook {
-        cleared,
-        pilot,
-        per_arm,
-        rollout: cleared - pilot,
-        baseline,
-        smallest_effect: smallest,
-        needed_per_arm: needed,
-        comparisons,
-        smallest_margin,
-        maturity: known.maturity,
-        typical_effect,
-        earn_per_arm,
-        too_small,
-        warnings,
+
+    /// A bound of an interval, in the unit of [`Plan::more`].
+    #[must_use]
+    pub fn bound(&self, value: f64) -> String {
+        if self.metric.is_money() { format!("{value:.2}") } else { format!("{:.1}", value * 100.0) }
     }
 }
 
@@ -319,26 +350,18 @@ pub fn thousands(n: u64) -> String {
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
-    use proptest::prelude::*;
     use rstest::rstest;
 
     pub(crate) fn plan() -> Plan {
-        Plan {
-            question: "Does it?".into(),
-            metric: Metric::HumanOpen,
-            effect: 0.02,
-            alpha: 0.05,
-            power: 0.8,
-            pilot_share: 0.4,
-            window_hours: 48,
-            on_no_call: Some(0),
-            leaving_margin: 0.005,
-            complaint_margin: 0.002,
-            aim: Aim::Learn,
-            control: None,
-            harm_looks: 0,
-            by_itself: false,
-        }
+        Plan::usual("Does it?")
+    }
+    pub(crate) fn goal(currency: &str) -> Option<PlanGoal> {
+        let what = crate::goal::What::Purchase { product: None, category: None };
+        Some(PlanGoal { name: "Shop".into(), goal: Goal { what, currency: currency.into() } })
+    }
+
+    fn group(segment: i64) -> Subgroup {
+        Subgroup { name: "Members".into(), segment }
     }
 
     #[rstest]
@@ -354,6 +377,16 @@ pub(crate) mod tests {
     #[case(Plan { aim: Aim::Earn, ..plan() }, 3, "to earn has two")]
     #[case(Plan { control: Some(3), ..plan() }, 3, "to be the control")]
     #[case(Plan { harm_looks: 6, ..plan() }, 2, "looks")]
+    #[case(Plan { metric: Metric::Conversion, ..plan() }, 2, "Choose the goal")]
+    #[case(Plan { metric: Metric::Revenue, goal: goal(""), effect: 1.0, ..plan() }, 2, "no currency")]
+    #[case(Plan { metric: Metric::Revenue, goal: goal("GBP"), effect: 0.0, ..plan() }, 2, "a person")]
+    #[case(Plan { no_mail: 1, ..plan() }, 2, "count conversions or revenue")]
+    #[case(Plan { shares: vec![1, 2], ..plan() }, 3, "parts of the pilot")]
+    #[case(Plan { shares: vec![0, 2], ..plan() }, 2, "parts of the pilot")]
+    #[case(Plan { shares: vec![1, 2], aim: Aim::Earn, ..plan() }, 2, "of the same size")]
+    #[case(Plan { subgroups: vec![group(1), group(1)], ..plan() }, 2, "subgroups")]
+    #[case(Plan { crossed: Some(["Subject".into(), "Offer".into()]), ..plan() }, 2, "four variants")]
+    #[case(Plan { crossed: Some(["Offer".into(), "Offer".into()]), ..plan() }, 4, "two names")]
     fn what_is_wrong_is_said(#[case] plan: Plan, #[case] arms: usize, #[case] want: &str) {
         let words = plan.check(arms).unwrap_err().to_string();
         assert!(words.contains(want), "{words}");
@@ -367,17 +400,10 @@ pub(crate) mod tests {
         assert_eq!((thousands(7), thousands(1234), thousands(1_000_000)), ("7".into(), "1,234".into(), "1,000,000".into()));
     }
 
-    proptest! {
-        /// A larger share never finds less, and the people always add up.
-        #[test]
-        fn more_people_find_smaller_effects(cleared in 200u64..200_000, share in 0.02f64..0.9, more in 1.05f64..1.5, base in 0.02f64..0.5) {
-            let of = |s: f64| outlook(&Plan { pilot_share: s, ..plan() }, 2, cleared, Known { baseline: base, leaving: 0.003, ..Known::default() });
-            let (small, large) = (of(share), of((share * more).min(1.0)));
-            prop_assert_eq!(small.pilot + small.rollout, cleared);
-            prop_assert_eq!(small.per_arm * 2, small.pilot);
-            if let (Some(a), Some(b)) = (small.smallest_effect, large.smallest_effect) {
-                prop_assert!(b <= a + 1e-9);
-            }
-        }
+    #[test]
+    fn arms_of_other_sizes_have_their_parts() {
+        let p = Plan { shares: vec![1, 2, 2], no_mail: 5, ..plan() };
+        assert_eq!((p.parts(3), p.pilot_size(1_000, 3), p.sizes(400, 3)), (vec![1, 2, 2, 5], 400, vec![40, 80, 80, 200]));
+        assert_eq!(plan().parts(2), [1, 1]);
     }
 }

@@ -1,19 +1,22 @@
 //! The reading of a trial at its end, and the verdict by the sealed rule.
 
-use super::decide::{Harm, arm, compare, decide, guard, harms};
+use super::crossed::{self, Margin};
+use super::decide::{arm, compare, compare_pairs, contrast, decide, guard_states};
 use super::letter;
 use super::looks::Stopped;
+use super::metric::Metric;
 use super::plan::{Aim, Plan};
 use crate::report::Rate;
 use crate::stats::StatsError;
 use crate::stats::beta_binomial::{Best, Prior, beta_binomial};
+use crate::stats::bootstrap::{Values, bootstrap_difference};
 use crate::stats::goodness_of_fit::{ChiSquare, sample_ratio_mismatch};
 use crate::stats::homogeneity::{Stratified, Stratum, chi_square_homogeneity, mantel_haenszel_difference};
 use crate::stats::two_proportions::{Comparison, two_proportions};
 use serde::{Deserialize, Serialize};
 
 /// What was counted for an arm.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, utoipa::ToSchema, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, utoipa::ToSchema, Deserialize)]
 pub struct ArmCounts {
     pub assigned: u64,
     pub handed_over: u64,
@@ -26,6 +29,46 @@ pub struct ArmCounts {
     pub clicked: u64,
     pub left: u64,
     pub complained: u64,
+    /// People of whose responses a machine's came first and was taken out.
+    #[serde(default)]
+    pub removed: u64,
+    /// Of revenue: what all of them brought, and the sum of its squares person by person.
+    #[serde(default)]
+    pub sum: f64,
+    #[serde(default)]
+    pub squares: f64,
+}
+
+impl ArmCounts {
+    /// Two arms together.
+    #[must_use]
+    pub fn with(&self, other: &Self) -> Self {
+        Self {
+            assigned: self.assigned + other.assigned,
+            handed_over: self.handed_over + other.handed_over,
+            accepted: self.accepted + other.accepted,
+            bounced: self.bounced + other.bounced,
+            primary: self.primary + other.primary,
+            reported: self.reported + other.reported,
+            clicked: self.clicked + other.clicked,
+            left: self.left + other.left,
+            complained: self.complained + other.complained,
+            removed: self.removed + other.removed,
+            sum: self.sum + other.sum,
+            squares: self.squares + other.squares,
+        }
+    }
+
+    /// Those who aren't among `some` of them; only what a primary is made of.
+    fn without(&self, some: &Self) -> Self {
+        Self {
+            assigned: self.assigned.saturating_sub(some.assigned),
+            primary: self.primary.saturating_sub(some.primary),
+            sum: self.sum - some.sum,
+            squares: (self.squares - some.squares).max(0.0),
+            ..Self::default()
+        }
+    }
 }
 
 /// How a guardrail came out.
@@ -73,12 +116,24 @@ impl Verdict {
     }
 }
 
+/// The ends of an interval.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
+pub struct Limits {
+    pub lower: f64,
+    pub upper: f64,
+}
+
 /// Two arms against each other; differences are arm less base.
 #[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct Pair {
     pub base: usize,
     pub arm: usize,
+    /// On the primary: a difference of rates, or of revenue a person.
+    pub difference: f64,
+    /// Of the people with the primary; of revenue, of those who brought any.
     pub primary: Comparison,
+    /// Of revenue: limits by resampling, beside Welch's.
+    pub resampled: Option<Limits>,
     /// Holm's, over all comparisons.
     pub adjusted_p: f64,
     /// The interval that holds for all comparisons together.
@@ -91,6 +146,39 @@ pub struct Pair {
     pub guardrails: Vec<Guardrail>,
 }
 
+/// An arm against those who took part and got no mail: what the mail as such does. It calls nothing.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct Lift {
+    pub arm: usize,
+    pub difference: f64,
+    pub lower: f64,
+    pub upper: f64,
+    /// Holm's, over all arms.
+    pub adjusted_p: f64,
+}
+
+/// A comparison among the people of a subgroup, and among all others. It changes nothing.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct SubgroupRow {
+    pub base: usize,
+    pub arm: usize,
+    pub inside: f64,
+    pub inside_lower: f64,
+    pub inside_upper: f64,
+    pub outside: f64,
+    pub outside_lower: f64,
+    pub outside_upper: f64,
+    /// The two-sided p that the difference is the same inside and outside.
+    pub interaction_p: f64,
+}
+
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct SubgroupReading {
+    pub name: String,
+    pub people: u64,
+    pub rows: Vec<SubgroupRow>,
+}
+
 /// The whole reading: all that led to the verdict.
 #[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
 pub struct Reading {
@@ -99,11 +187,19 @@ pub struct Reading {
     pub also: Option<usize>,
     pub sentence: String,
     pub pairs: Vec<Pair>,
-    /// All arms at once (chi-square).
-    pub omnibus: ChiSquare,
+    /// Of two changes at once: each over everybody. Then these decide.
+    pub margins: Vec<Margin>,
+    /// The p that the two changes add up.
+    pub interaction_p: Option<f64>,
+    /// All arms at once (chi-square); of revenue there is none.
+    pub omnibus: Option<ChiSquare>,
     pub arms: Vec<ArmRow>,
-    /// With a flat prior; it changes nothing.
-    pub bayes: Best,
+    /// Those who took part and got nothing.
+    pub no_mail: Option<ArmRow>,
+    pub lift: Vec<Lift>,
+    pub subgroups: Vec<SubgroupReading>,
+    /// With a flat prior; it changes nothing. Of revenue there is none.
+    pub bayes: Option<Best>,
     /// Arm sizes as planned?
     pub sizes: ChiSquare,
     /// Was anybody lost between assignment and handover, more in one arm than another?
@@ -120,6 +216,8 @@ pub struct ArmRow {
     pub counts: ArmCounts,
     pub rate: Rate,
     pub clicks: Rate,
+    /// Of revenue: the mean a person.
+    pub mean: Option<f64>,
 }
 
 /// What else a reading is made of.
@@ -132,49 +230,34 @@ pub struct Beside {
     pub stopped: Vec<Stopped>,
     /// Of each stratum, the primary of each arm.
     pub strata: Vec<Vec<crate::stats::Arm>>,
+    /// Of each subgroup, in the plan's order, the primary of its people in each arm.
+    pub subgroups: Vec<Vec<ArmCounts>>,
+    /// Of revenue: what each arm's people brought who brought anything.
+    pub values: Vec<Vec<f64>>,
 }
 
 /// Under this p a difference in losses, or in arm sizes, makes the trial void.
 const VOID_P: f64 = 0.001;
 
-fn points(d: f64) -> String {
-    format!("{:.1}", d.abs() * 100.0)
-}
+/// Under this p machines' responses weren't taken out alike: a warning.
+const REMOVED_P: f64 = 0.01;
 
-/// Reads a trial.
+/// Resamples of revenue.
+const DRAWS: usize = 2_000;
+
+/// Reads a trial. `counts`: of each arm, those without mail last.
 ///
 /// # Errors
 /// When an arm is empty, or there is only one.
 pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Reading, StatsError> {
-    let level = 1.0 - plan.alpha;
+    let (counts, quiet) = counts.split_at(counts.len() - usize::from(plan.no_mail > 0 && counts.len() > 2));
+    let quiet = quiet.first();
     let lost = |c: &ArmCounts| c.assigned - c.handed_over.min(c.assigned);
     let loss_p = chi_square_homogeneity(&counts.iter().map(|c| arm(c, lost)).collect::<Vec<_>>())?.p_value;
-    let sizes = sample_ratio_mismatch(&counts.iter().map(|c| c.assigned).collect::<Vec<_>>(), &vec![1.0; counts.len()])?;
-    let pairs = compare(plan, counts)?
-        .into_iter()
-        .map(|c| {
-            let of = |f: fn(&ArmCounts) -> u64| two_proportions(arm(&counts[c.base], f), arm(&counts[c.arm], f), level);
-            let (better, other) = if c.difference < 0.0 { (c.base, c.arm) } else { (c.arm, c.base) };
-            let rail = |(name, f, margin): Harm| {
-                let comparison = two_proportions(arm(&counts[other], f), arm(&counts[better], f), level)?;
-                let state = guard(comparison.lower, comparison.upper, margin);
-                Ok::<_, StatsError>(Guardrail { name, margin, arm: better, against: other, comparison, state })
-            };
-            let strata: Vec<Stratum> = beside.strata.iter().map(|s| Stratum { a: s[c.base], b: s[c.arm] }).collect();
-            Ok(Pair {
-                base: c.base,
-                arm: c.arm,
-                primary: of(|c| c.primary)?,
-                adjusted_p: c.adjusted_p,
-                lower: c.lower,
-                upper: c.upper,
-                reported: of(|c| c.reported)?,
-                stratified: if strata.len() > 1 { mantel_haenszel_difference(&strata, level).ok() } else { None },
-                guardrails: harms(plan).into_iter().map(rail).collect::<Result<_, _>>()?,
-            })
-        })
-        .collect::<Result<Vec<Pair>, StatsError>>()?;
-    let mut notes = Vec::new();
+    let parts: Vec<f64> = plan.parts(counts.len()).into_iter().map(f64::from).collect();
+    let sizes = sample_ratio_mismatch(&counts.iter().chain(quiet).map(|c| c.assigned).collect::<Vec<_>>(), &parts)?;
+    let (pairs, margins) =
+        if plan.crossed.is_some() { (Vec::new(), crossed::margins(plan, counts)?) } else { (pairs_of(plan, counts, beside)?, Vec::new()) };
     let broken = if !beside.assignment_holds {
         Some("The roster differs from its recomputation from the seed.".to_owned())
     } else if let Some(words) = &beside.broken {
@@ -188,7 +271,8 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     };
     let stopped: Vec<usize> = beside.stopped.iter().map(|s| s.arm).collect();
     let (verdict, also) = if broken.is_some() { (Verdict::Void, None) } else { decide(plan, counts, &stopped)? };
-    notes.extend(broken);
+    let interaction_p = if margins.is_empty() { None } else { Some(crossed::interaction(plan, counts)?) };
+    let mut notes: Vec<String> = broken.into_iter().collect();
     for s in &beside.stopped {
         notes.push(format!("{} was stopped at a look for {}: it can't be called.", letter(s.arm), s.harm));
     }
@@ -200,91 +284,243 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
             letter(g.against)
         ));
     }
-    let sentence = sentence(plan, verdict, also, &pairs, counts.len());
-    let arms = counts
-        .iter()
-        .enumerate()
-        .map(|(i, c)| ArmRow {
-            letter: letter(i),
-            counts: *c,
-            rate: Rate::new(c.primary, c.assigned),
-            clicks: Rate::new(c.clicked, c.assigned),
-        })
-        .collect();
+    for (m, g) in margins.iter().flat_map(|m| m.guardrails.iter().map(move |g| (m, g))).filter(|(_, g)| g.state == Guard::Breached) {
+        notes.push(format!("The guardrail on {} is breached by the better side of “{}”, which blocks a call for it.", g.name, m.name));
+    }
+    if let Some(p) = removed_p(plan.metric, counts)?.filter(|p| *p < REMOVED_P) {
+        notes.push(format!(
+            "More responses were taken out as machines' in one arm than another (p {p:.2e}): what is left may not be alike. Look at the responses as reported, too."
+        ));
+    }
+    if interaction_p.is_some_and(|p| p < plan.alpha) {
+        notes.push("The two changes don't simply add up: what one does hangs on the other. Look at the four arms, too.".to_owned());
+    }
+    let row = |(i, c): (usize, &ArmCounts)| ArmRow {
+        letter: letter(i),
+        counts: *c,
+        rate: Rate::new(c.primary, c.assigned),
+        clicks: Rate::new(c.clicked, c.assigned),
+        mean: plan.metric.is_money().then(|| super::decide::money(c).mean),
+    };
     let primary: Vec<crate::stats::Arm> = counts.iter().map(|c| arm(c, |c| c.primary)).collect();
-    let bayes = beta_binomial(&primary, Prior { alpha: 1.0, beta: 1.0 })?;
-    let omnibus = chi_square_homogeneity(&primary)?;
-    Ok(Reading { verdict, also, sentence, pairs, omnibus, arms, bayes, sizes, loss_p, stopped: beside.stopped.clone(), notes })
+    Ok(Reading {
+        verdict,
+        also,
+        sentence: sentence(plan, verdict, also, (&pairs, &margins), counts.len()),
+        omnibus: if plan.metric.is_money() { None } else { Some(chi_square_homogeneity(&primary)?) },
+        bayes: bayes(plan.metric, &primary)?,
+        arms: counts.iter().enumerate().map(row).collect(),
+        no_mail: quiet.map(|c| row((counts.len(), c))),
+        lift: quiet.map(|quiet| lift(plan, counts, quiet)).transpose()?.unwrap_or_default(),
+        subgroups: subgroups(plan, counts, beside)?,
+        pairs,
+        margins,
+        interaction_p,
+        sizes,
+        loss_p,
+        stopped: beside.stopped.clone(),
+        notes,
+    })
+}
+
+/// The p that machines' responses were taken out alike in all arms. Those whose own came first aren't counted, however
+/// many machines followed, so that what people do doesn't show in it.
+fn removed_p(metric: Metric, counts: &[ArmCounts]) -> Result<Option<f64>, StatsError> {
+    if !metric.has_machines() {
+        return Ok(None);
+    }
+    let removed = |c: &ArmCounts| c.removed.min(c.assigned);
+    Ok(Some(chi_square_homogeneity(&counts.iter().map(|c| arm(c, removed)).collect::<Vec<_>>())?.p_value))
+}
+
+/// The chance that each arm is the best; where fewer is better, the fewest.
+fn bayes(metric: Metric, primary: &[crate::stats::Arm]) -> Result<Option<Best>, StatsError> {
+    let turned = |a: &crate::stats::Arm| crate::stats::Arm { successes: a.trials.saturating_sub(a.successes), trials: a.trials };
+    let flat = Prior { alpha: 1.0, beta: 1.0 };
+    match metric {
+        Metric::Revenue => Ok(None),
+        Metric::Leaving => beta_binomial(&primary.iter().map(turned).collect::<Vec<_>>(), flat).map(Some),
+        _ => beta_binomial(primary, flat).map(Some),
+    }
+}
+
+fn pairs_of(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Vec<Pair>, StatsError> {
+    let level = 1.0 - plan.alpha;
+    let together = 1.0 - plan.alpha / plan.comparisons(counts.len()).max(1) as f64;
+    let values = |i: usize| beside.values.get(i).map(|others| Values { n: counts[i].assigned, others });
+    compare(plan, counts)?
+        .into_iter()
+        .map(|c| {
+            let of = |f: fn(&ArmCounts) -> u64| two_proportions(arm(&counts[c.base], f), arm(&counts[c.arm], f), level);
+            let behind = plan.metric.sign() * c.difference < 0.0;
+            let (better, other) = if behind { (c.base, c.arm) } else { (c.arm, c.base) };
+            let strata: Vec<Stratum> = beside.strata.iter().map(|s| Stratum { a: s[c.base], b: s[c.arm] }).collect();
+            let resampled = match (values(c.base), values(c.arm)) {
+                // The same trial is always resampled the same.
+                (Some(a), Some(b)) if plan.metric.is_money() => {
+                    let (lower, upper) = bootstrap_difference(a, b, together, DRAWS, 0x5EED)?;
+                    Some(Limits { lower, upper })
+                }
+                _ => None,
+            };
+            Ok(Pair {
+                base: c.base,
+                arm: c.arm,
+                difference: c.difference,
+                primary: of(|c| c.primary)?,
+                resampled,
+                adjusted_p: c.adjusted_p,
+                lower: c.lower,
+                upper: c.upper,
+                reported: of(|c| c.reported)?,
+                stratified: if strata.len() > 1 && !plan.metric.is_money() {
+                    mantel_haenszel_difference(&strata, level).ok()
+                } else {
+                    None
+                },
+                guardrails: guard_states(plan, (other, &counts[other]), (better, &counts[better]))?,
+            })
+        })
+        .collect()
+}
+
+/// Each arm against those without mail.
+fn lift(plan: &Plan, counts: &[ArmCounts], quiet: &ArmCounts) -> Result<Vec<Lift>, StatsError> {
+    let all: Vec<ArmCounts> = counts.iter().chain([quiet]).copied().collect();
+    let pairs: Vec<(usize, usize)> = (0..counts.len()).map(|a| (counts.len(), a)).collect();
+    let found = compare_pairs(plan, &all, &pairs)?;
+    Ok(found
+        .into_iter()
+        .map(|c| Lift { arm: c.arm, difference: c.difference, lower: c.lower, upper: c.upper, adjusted_p: c.adjusted_p })
+        .collect())
+}
+
+/// Every comparison inside and outside each subgroup.
+fn subgroups(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Vec<SubgroupReading>, StatsError> {
+    let mut out = Vec::new();
+    for (group, inside) in plan.subgroups.iter().zip(&beside.subgroups) {
+        let outside: Vec<ArmCounts> = counts.iter().zip(inside).map(|(all, some)| all.without(some)).collect();
+        let mut rows = Vec::new();
+        for (base, arm) in super::decide::pairs(counts.len(), plan.control) {
+            // Too few on one side to say anything of them.
+            if [&inside[base], &inside[arm], &outside[base], &outside[arm]].iter().any(|c| c.assigned < 2) {
+                continue;
+            }
+            let (i, o) = (
+                contrast(plan, &inside[base], &inside[arm], 1.0 - plan.alpha)?,
+                contrast(plan, &outside[base], &outside[arm], 1.0 - plan.alpha)?,
+            );
+            let spread = |of: &[ArmCounts]| crossed::spread(plan, &of[base], &of[arm]);
+            rows.push(SubgroupRow {
+                base,
+                arm,
+                inside: i.difference,
+                inside_lower: i.lower,
+                inside_upper: i.upper,
+                outside: o.difference,
+                outside_lower: o.lower,
+                outside_upper: o.upper,
+                interaction_p: crossed::differ(spread(inside)?, spread(&outside)?),
+            });
+        }
+        out.push(SubgroupReading { name: group.name.clone(), people: inside.iter().take(counts.len()).map(|c| c.assigned).sum(), rows });
+    }
+    Ok(out)
 }
 
 /// A pair turned so that it says how an arm stands to the other: difference, lower, upper, the other.
 fn stands(p: &Pair, arm: usize) -> (f64, f64, f64, usize) {
-    if p.arm == arm { (p.primary.difference, p.lower, p.upper, p.base) } else { (-p.primary.difference, -p.upper, -p.lower, p.arm) }
+    if p.arm == arm { (p.difference, p.lower, p.upper, p.base) } else { (-p.difference, -p.upper, -p.lower, p.arm) }
 }
 
-fn sentence(plan: &Plan, verdict: Verdict, also: Option<usize>, pairs: &[Pair], arms: usize) -> String {
-    let metric = plan.metric.words();
+/// "between 1.6 and 5.8": sizes the way they were spoken of, the one nearer to nothing first.
+fn between(plan: &Plan, (low, high): (f64, f64)) -> String {
+    let sign = plan.metric.sign();
+    let (near, far) = if sign < 0.0 { (-high, -low) } else { (low, high) };
+    format!("between {} and {}", plan.bound(near), plan.bound(far))
+}
+
+fn sentence(plan: &Plan, verdict: Verdict, also: Option<usize>, (pairs, margins): (&[Pair], &[Margin]), arms: usize) -> String {
+    let (metric, sign) = (plan.metric.words(), plan.metric.sign());
     let fate = match plan.on_no_call {
         Some(arm) => format!("{} goes out, as sealed", letter(arm)),
         None => "nothing goes out, as sealed".to_owned(),
     };
+    if let (Verdict::Called(arm), false) = (verdict, margins.is_empty()) {
+        return crossed_sentence(plan, arm, margins);
+    }
     // The rival that came closest is what the arm has to be seen against.
     let closest = |arm: usize| {
         let mine = pairs.iter().filter(|p| p.arm == arm || p.base == arm).map(|p| stands(p, arm));
-        mine.min_by(|a, b| a.0.total_cmp(&b.0)).unwrap_or((0.0, 0.0, 0.0, arm))
+        mine.min_by(|a, b| (sign * a.0).total_cmp(&(sign * b.0))).unwrap_or((0.0, 0.0, 0.0, arm))
     };
     match verdict {
         Verdict::Called(arm) => {
             let (difference, low, high, other) = closest(arm);
-            let small = if low < plan.effect { ", so it may be too small to matter" } else { "" };
+            let least = if sign < 0.0 { -high } else { low };
+            let small = if least < plan.effect { ", so it may be too small to matter" } else { "" };
             let than = match (arms, plan.control) {
                 (2, _) => String::new(),
                 (_, Some(c)) if c != arm => format!(" than {}, the control", letter(c)),
                 _ => format!(" than {}, and better than every other arm", letter(other)),
             };
             let rival = also.map_or_else(String::new, |b| {
-                format!(" {} beat the control too; which of the two is better isn't decided, and the one with more goes out.", letter(b))
+                format!(
+                    " {} beat the control too; which of the two is better isn't decided, and the one that did better goes out.",
+                    letter(b)
+                )
             });
-            format!(
-                "Called for {}: {} more {metric} per 100 people{than}, between {:.1} and {:.1}{small}.{rival}",
-                letter(arm),
-                points(difference),
-                low * 100.0,
-                high * 100.0
-            )
+            format!("Called for {}: {}{than}, {}{small}.{rival}", letter(arm), plan.more(difference), between(plan, (low, high)))
         }
         Verdict::Ahead(arm) => {
             let (difference, low, high, other) = closest(arm);
             format!(
-                "{} goes out: {} more {metric} per 100 people than {} in the pilot, between {:.1} and {:.1}. It was planned to earn, so nothing is proven.",
+                "{} goes out: {} than {} in the pilot, {}. It was planned to earn, so nothing is proven.",
                 letter(arm),
-                points(difference),
+                plan.more(difference),
                 letter(other),
-                low * 100.0,
-                high * 100.0
+                between(plan, (low, high))
             )
         }
         Verdict::TooCloseToMatter => format!(
-            "Too close to matter: whatever the difference in {metric}, it is smaller than the {} points worth having; {fate}.",
-            points(plan.effect)
+            "Too close to matter: whatever the difference in {metric}, it is smaller than the {} worth having; {fate}.",
+            plan.amount(plan.effect)
         ),
         Verdict::CantTell if plan.aim == Aim::Earn => format!("Nothing goes ahead: every arm breaches a guardrail or was stopped; {fate}."),
+        Verdict::CantTell if !margins.is_empty() => format!("Can't tell: neither change is shown to move {metric}; {fate}."),
         Verdict::CantTell if arms == 2 => {
             let p = &pairs[0];
-            format!(
-                "Can't tell: {} may have from {:.1} fewer to {:.1} more {metric} per 100 people than {}; {fate}.",
-                letter(p.arm),
-                -p.lower * 100.0,
-                p.upper * 100.0,
-                letter(p.base)
-            )
+            let least = if p.lower > 0.0 { plan.more(p.lower) } else { unsigned(plan, p.lower) };
+            format!("Can't tell: {} may have from {least} to {} than {}; {fate}.", letter(p.arm), plan.more(p.upper), letter(p.base))
         }
         Verdict::CantTell => {
             let than = plan.control.map_or_else(|| "every other".to_owned(), |c| format!("the control {}", letter(c)));
-            format!("Can't tell: no arm is shown to have more {metric} than {than}; {fate}.")
+            let better = if sign < 0.0 { "fewer" } else { "more" };
+            format!("Can't tell: no arm is shown to have {better} {metric} than {than}; {fate}.")
         }
         Verdict::Void => format!("Void: the trial was broken, so nothing is read from it; {fate}."),
     }
+}
+
+/// "3.9 fewer", "0.35 GBP less": the lower end of a range whose upper end names the unit.
+fn unsigned(plan: &Plan, low: f64) -> String {
+    let size = plan.bound(low.abs());
+    if plan.metric.is_money() { format!("{size} {} less", plan.currency()) } else { format!("{size} fewer") }
+}
+
+fn crossed_sentence(plan: &Plan, arm: usize, margins: &[Margin]) -> String {
+    let said: Vec<String> = margins
+        .iter()
+        .map(|m| match m.called {
+            Some(with) => {
+                let turned = if with { (m.difference, m.lower, m.upper) } else { (-m.difference, -m.upper, -m.lower) };
+                let side = if with { "with" } else { "without" };
+                format!("{side} “{}” {}, {}", m.name, plan.more(turned.0), between(plan, (turned.1, turned.2)))
+            }
+            None => format!("“{}” isn't shown to matter and stands as sealed for no call", m.name),
+        })
+        .collect();
+    format!("Called for {}: {}.", letter(arm), said.join("; "))
 }
 
 #[cfg(test)]
@@ -361,10 +597,71 @@ mod tests {
     }
 
     #[test]
+    fn responses_taken_out_of_one_arm_more_are_a_warning_and_change_nothing() {
+        let mut c = counts(3_000, [589, 700], [9, 10], [3_000; 2]);
+        (c[0].removed, c[1].removed) = (700, 1_400);
+        let r = read(&plan(), &c, &holds()).unwrap();
+        assert!(r.verdict == Verdict::Called(1) && r.notes[0].contains("taken out as machines'"), "{:?}", r.notes);
+    }
+
+    #[test]
     fn close_arms_with_many_people_are_too_close_to_matter() {
         let r = read(&plan(), &counts(200_000, [40_000, 40_100], [9, 10], [200_000; 2]), &holds()).unwrap();
         assert_eq!(r.verdict, Verdict::TooCloseToMatter);
         assert!(r.sentence.contains("A goes out, as sealed"));
+    }
+
+    #[test]
+    fn fewer_people_leaving_is_better_and_is_no_guardrail_besides() {
+        let plan = Plan { metric: Metric::Leaving, effect: 0.002, ..plan() };
+        let r = read(&plan, &counts(20_000, [160, 80], [160, 80], [20_000; 2]), &holds()).unwrap();
+        assert_eq!(r.verdict, Verdict::Called(1));
+        assert!(r.sentence.starts_with("Called for B: 0.4 fewer people leaving per 100 people, between 0.2 and 0.6"), "{}", r.sentence);
+        assert!(r.pairs[0].guardrails.iter().all(|g| g.name != "leaving") && r.bayes.unwrap().prob_best[1] > 0.99);
+    }
+
+    #[test]
+    fn money_is_read_by_welch_with_resampling_beside() {
+        let plan = Plan { metric: Metric::Revenue, effect: 0.5, goal: crate::trial::plan::tests::goal("GBP"), no_mail: 1, ..plan() };
+        let values = |n: usize, each: f64| (0..n).map(|i| each + (i % 10) as f64).collect::<Vec<f64>>();
+        let values = vec![values(300, 20.0), values(420, 22.0), values(100, 20.0)];
+        let counts: Vec<ArmCounts> = values
+            .iter()
+            .zip([3_000, 3_000, 0])
+            .map(|(v, handed_over)| ArmCounts {
+                assigned: 3_000,
+                handed_over,
+                primary: v.len() as u64,
+                reported: v.len() as u64,
+                sum: v.iter().sum(),
+                squares: v.iter().map(|x| x * x).sum(),
+                ..ArmCounts::default()
+            })
+            .collect();
+        let r = read(&plan, &counts, &Beside { values, ..holds() }).unwrap();
+        assert!(r.verdict == Verdict::Called(1) && r.sentence.contains("1.26 GBP more a person"), "{}", r.sentence);
+        let (p, by_draws) = (&r.pairs[0], r.pairs[0].resampled.unwrap());
+        assert!(
+            (by_draws.lower - p.lower).abs() < 0.1 && (by_draws.upper - p.upper).abs() < 0.1 && r.bayes.is_none() && r.omnibus.is_none()
+        );
+        // Those without mail are lost to nobody, and call nothing: they say what mail as such brings.
+        assert!(r.loss_p > 0.99 && r.arms.len() == 2 && r.no_mail.unwrap().counts.primary == 100);
+        assert!(r.lift.len() == 2 && r.lift.iter().all(|l| l.lower > 0.0 && l.adjusted_p < 0.001));
+    }
+
+    #[test]
+    fn a_subgroup_that_answers_otherwise_is_seen_and_changes_nothing() {
+        let groups = vec![crate::trial::plan::Subgroup { name: "Members".into(), segment: 1 }];
+        let plan = Plan { subgroups: groups, ..plan() };
+        let all = counts(4_000, [800, 800], [9, 9], [4_000; 2]);
+        let inside = vec![
+            ArmCounts { assigned: 1_000, primary: 150, ..ArmCounts::default() },
+            ArmCounts { assigned: 1_000, primary: 250, ..ArmCounts::default() },
+        ];
+        let r = read(&plan, &all, &Beside { subgroups: vec![inside], ..holds() }).unwrap();
+        let row = &r.subgroups[0].rows[0];
+        assert!(r.verdict == Verdict::CantTell && row.interaction_p < 0.001 && row.inside_lower > 0.0 && row.outside < 0.0);
+        assert!((row.inside - 0.1).abs() < 1e-12 && (row.outside + 100.0 / 3_000.0).abs() < 1e-12);
     }
 
     proptest! {
@@ -388,7 +685,7 @@ mod tests {
             if distinct.len() == n {
                 prop_assert_eq!(a.verdict, back(b.verdict));
             }
-            prop_assert!((a.bayes.prob_best.iter().sum::<f64>() - 1.0).abs() < 1e-6);
+            prop_assert!((a.bayes.unwrap().prob_best.iter().sum::<f64>() - 1.0).abs() < 1e-6);
         }
     }
 }

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 /// The version of assignment, response rules and decision together; it rises when any of them changes.
-pub const RULE_VERSION: u32 = 2;
+pub const RULE_VERSION: u32 = 3;
 
 /// What was sealed beside the plan.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

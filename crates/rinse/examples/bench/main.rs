@@ -3,13 +3,11 @@
 mod base;
 mod clearing;
 mod people;
+mod sending;
 mod trials;
 
 use futures::StreamExt;
 use rinse_core::Instant;
-use rinse_core::message::prepare;
-use rinse_core::token::{Kind, Signer};
-use rinse_post::compose::{Composer, Sender, To};
 use rinse_store::{Store, responses};
 use rusqlite::{Connection, params};
 use std::io::Write;
@@ -17,7 +15,6 @@ use std::path::Path;
 use std::time::Instant as Stopwatch;
 
 const EVENTS: i64 = 200_000;
-const MESSAGES: i64 = 50_000;
 
 fn line(what: &str, ours: f64, bare: f64, unit: &str) {
     let _ = writeln!(std::io::stdout(), "{what}: {ours:.2} {unit}, bare {bare:.2} {unit}, ratio {:.2}", ours / bare);
@@ -82,34 +79,7 @@ async fn events() {
     line("events in, durable before answered", ours, EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0, "thousand a second");
 }
 
-fn compose() {
-    let html = "<p>Dear {{ given_name|default(\"friend\") }}</p><a href=\"https://skerry-light.example/a\">a</a><a href=\"https://skerry-light.example/b\">b</a>{{ postal_address }}<a href=\"{{ unsubscribe_url }}\">Stop</a>";
-    let prepared = prepare(html, html).expect("HTML");
-    let sender = Sender {
-        name: "Skerry Light".into(),
-        address: "l@skerry-light.example".into(),
-        postal_address: "1 Harbour Steps".into(),
-        ..Sender::default()
-    };
-    let signer = Signer::new(b"bench");
-    let composer = Composer::new(1, &prepared, &["Tides".into()], sender, "http://127.0.0.1", signer.clone()).expect("a composer");
-    let to = To { address: "p@tern.example", given_name: Some("Wren"), family_name: None, country: None, own: &[] };
-    let start = Stopwatch::now();
-    let bytes: usize = (0..MESSAGES).map(|i| composer.compose(i, 0, to, 0).map_or(0, |m| m.bytes.len())).sum();
-    let ours = MESSAGES as f64 / start.elapsed().as_secs_f64() / 1000.0;
-    let template = String::from_utf8(composer.compose(1, 0, to, 0).expect("a message").bytes).expect("text");
-    let start = Stopwatch::now();
-    let bare: usize = (0..MESSAGES).map(|i| template.replace("Wren", &signer.link(Kind::Click, i, 0)).len()).sum();
-    line(
-        "compose with MIME (bare: one replacement and one signature in a ready text)",
-        ours,
-        MESSAGES as f64 / start.elapsed().as_secs_f64() / 1000.0,
-        "thousand a second",
-    );
-    assert!(bytes > 0 && bare > 0);
-}
-
-/// Everything, or only what is named: calc, rehearsal, events, clearance, one-click, compose, import, segments.
+/// Everything, or only what is named: calc, rehearsal, reading, events, events-in, clearance, one-click, compose, hand-over, schedule, import, segments.
 #[tokio::main]
 async fn main() {
     let only: Vec<String> = std::env::args().skip(1).collect();
@@ -119,6 +89,9 @@ async fn main() {
     }
     if asked("rehearsal") {
         trials::rehearsal();
+    }
+    if asked("reading") {
+        trials::reading();
     }
     if asked("events") {
         events().await;
@@ -130,7 +103,16 @@ async fn main() {
         clearing::one_click().await;
     }
     if asked("compose") {
-        compose();
+        sending::compose();
+    }
+    if asked("hand-over") {
+        sending::hand_over().await;
+    }
+    if asked("schedule") {
+        sending::schedule();
+    }
+    if asked("events-in") {
+        sending::events_in().await;
     }
     if asked("import") {
         people::import().await;

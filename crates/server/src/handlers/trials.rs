@@ -9,8 +9,9 @@ use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use rinse_core::report::Rate;
 use rinse_core::trial::looks::Look;
+use rinse_core::trial::outlook::Outlook;
 use rinse_core::trial::outside::{self, OutsideReading, Results};
-use rinse_core::trial::plan::{Outlook, Plan};
+use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{self, ArmCounts, Reading};
 use rinse_core::trial::rehearsal::Rehearsal;
 use rinse_store::learned::Learned;
@@ -18,6 +19,7 @@ use rinse_store::trials::Trial;
 use rinse_store::trials::course::{Course, LinkByArm};
 use rinse_store::{Connection, StoreError, clearing, mailings, settings, tables, trials};
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
 use utoipa::ToSchema;
 
 #[utoipa::path(get, path = "/api/trials", responses((status = 200, body = Vec<Trial>)))]
@@ -52,6 +54,7 @@ pub(crate) struct Pooled {
     assigned: u64,
     handed_over: u64,
     accepted: u64,
+    /// Of those who get mail.
     rate: Rate,
     /// Share of the window that has passed for the last person.
     elapsed: f64,
@@ -93,11 +96,12 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
             .read(move |c| {
                 let trial = trials::one(c, id)?;
                 let subjects = mailings::one(c, trial.mailing_id)?.draft.subjects;
-                let past = trials::past(c, trial.plan.metric, trial.plan.window_hours, now)?;
+                let past = trials::past(c, &trial.plan, now)?;
                 // While it runs only all arms together are shown, unless somebody opened them: then as they stand.
                 let running = if trial.state == "collecting" { Some(trials::counts(c, &trial)?) } else { None };
                 let pooled = running.as_ref().map(|counts| {
-                    let sum = |f: fn(&ArmCounts) -> u64| counts.iter().map(f).sum();
+                    let mailed = &counts[..subjects.len().min(counts.len())];
+                    let sum = |f: fn(&ArmCounts) -> u64| mailed.iter().map(f).sum();
                     let window = (trial.plan.window_hours * rinse_core::HOUR).max(1);
                     #[allow(clippy::cast_precision_loss)]
                     let elapsed = trial.reading_due.map_or(0.0, |due| (1.0 - (due - now.0) as f64 / window as f64).clamp(0.0, 1.0));
@@ -122,8 +126,14 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 let balance = if sealed { trials::balance(c, &trial)? } else { Vec::new() };
                 let digest = trial.seal.as_ref().map(|s| s.digest.clone());
                 let looks = trial.seal.as_ref().map(|s| s.looks.clone()).unwrap_or_default();
-                let rollout =
-                    if trial.state == "read" { Some(clearing::audience(c, trial.mailing_id, now)?.sluice().cleared) } else { None };
+                // Whoever took part without mail isn't in the rollout either.
+                let rollout = if trial.state == "read" {
+                    let took_part: HashSet<i64> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
+                    let cleared = clearing::audience(c, trial.mailing_id, now)?.people(None);
+                    Some(cleared.iter().filter(|person| !took_part.contains(person)).count() as u64)
+                } else {
+                    None
+                };
                 let machine_share = past.machine_share;
                 Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share, digest, broken, looks, balance })
             })

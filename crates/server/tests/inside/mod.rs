@@ -1,6 +1,8 @@
 //! The real router and engine in process, on a data folder of its own, with the stand-in network.
 #![allow(dead_code)]
 
+pub(crate) mod trial;
+
 use axum::Router;
 use axum::body::Body;
 use axum::http::{Request, StatusCode, header};

@@ -37,7 +37,8 @@ pub struct LinkByArm {
 #[allow(clippy::cast_precision_loss)]
 pub fn course(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     let closed = t.closed();
-    let (column, window) = (columns(t.plan.metric).0, (t.plan.window_hours * HOUR).max(1));
+    let window = (t.plan.window_hours * HOUR).max(1);
+    let Some((column, _)) = columns(t.plan.metric) else { return of_goal(c, t, now) };
     let points = i64::try_from(POINTS).unwrap_or(24);
     let mut groups = vec![Vec::new(); if closed { 1 } else { arms(c, t)? }];
     let mut s = c.prepare_cached(&format!(
@@ -56,6 +57,28 @@ pub fn course(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     let hours = (1..=POINTS).map(|k| t.plan.window_hours as f64 * k as f64 / POINTS as f64).collect();
     let lines = groups.iter().map(|g| course::line(g)).collect();
     Ok(Course { hours, lines, pooled: closed, band: course::band(&past_mailings(c, t, column, window, now)?) })
+}
+
+/// Of conversions: how they come in, one person after the other. There is no band: what follows a mailing has no place on it.
+#[allow(clippy::cast_precision_loss)]
+fn of_goal(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
+    let (closed, window) = (t.closed(), (t.plan.window_hours * HOUR).max(1));
+    let points = i64::try_from(POINTS).unwrap_or(24);
+    let step = |after: i64| usize::try_from(after * points / window).unwrap_or(0);
+    let got = super::brought::by(c, t)?;
+    let mut groups = vec![Vec::new(); if closed { 1 } else { arms(c, t)? }];
+    let mut s = c.prepare_cached("SELECT arm, contact_id, handed_at FROM send WHERE mailing_id = ?1 AND phase = ?2 AND handed_at <= ?3")?;
+    let mut rows = s.query(params![t.mailing_id, crate::sends::Phase::Pilot as i64, now.0])?;
+    while let Some(r) = rows.next()? {
+        let since = now.0 - r.get::<_, i64>(2)?;
+        let first = got.get(&r.get(1)?).and_then(|g| g.first).filter(|first| *first <= since);
+        let group = Group { passed: step(since).min(POINTS), answered: first.map(step), people: 1 };
+        if let Some(arm) = groups.get_mut(if closed { 0 } else { usize::try_from(r.get::<_, i64>(0)?).unwrap_or(usize::MAX) }) {
+            arm.push(group);
+        }
+    }
+    let hours = (1..=POINTS).map(|k| t.plan.window_hours as f64 * k as f64 / POINTS as f64).collect();
+    Ok(Course { hours, lines: groups.iter().map(|g| course::line(g)).collect(), pooled: closed, band: None })
 }
 
 /// The mailings of the 180 days before the seal that are at least 30 days old, the latest 40 of them.

@@ -1,15 +1,22 @@
-//! Trials: plans, rosters, counts within each person's window, verdicts.
+//! Trials: plans, rosters, verdicts. [`counts`] counts within each person's window, [`brought`] what people bought and did,
+//! [`past`] says what past mailings and trials make usual.
 
+pub(crate) mod brought;
+pub mod counts;
 pub mod course;
+pub mod past;
+
+pub(crate) use counts::columns;
+pub use counts::{Balance, balance, counts};
+pub(crate) use past::contrast;
+pub use past::{Past, leaving, past, past_spread};
 
 use crate::{Result, StoreError};
 use rinse_core::Instant;
-use rinse_core::stats::Arm;
-use rinse_core::stats::shrink::Effect;
+use rinse_core::segment::Tree;
 use rinse_core::trial::assign::{self, Enrolled};
-use rinse_core::trial::learned::{self, Contrast};
-use rinse_core::trial::looks::{self, Leaving, Look, Stopped};
-use rinse_core::trial::plan::{Metric, Plan, USUAL_COMPLAINTS, USUAL_LEAVING};
+use rinse_core::trial::looks::{self, Look, Stopped};
+use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Beside, Verdict};
 use rinse_core::trial::sealing::{self, RULE_VERSION, Seal};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -164,22 +171,33 @@ pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<
     for e in roster {
         s.execute(params![id, e.contact, e.stratum, i64::try_from(e.arm).unwrap_or(0)])?;
     }
+    // Who is in a subgroup is frozen, too: what the trial does to people must not move them in or out.
+    let mut s = c.prepare_cached("INSERT INTO roster_group VALUES (?1, ?2, ?3)")?;
+    for (place, group) in t.plan.subgroups.iter().enumerate() {
+        let people = crate::segments::people(c, &Tree::Segment { segment: group.segment }, now)?;
+        for e in roster.iter().filter(|e| people.binary_search(&e.contact).is_ok()) {
+            s.execute(params![id, i64::try_from(place).unwrap_or(0), e.contact])?;
+        }
+    }
     Ok(())
 }
 
 /// All that is sent, variant by variant.
 fn variants(c: &Connection, mailing: i64) -> Result<Vec<String>> {
     let mut s = c.prepare_cached(
-        "SELECT v.subject, m.preheader, m.format, m.html, m.text FROM variant v JOIN mailing m ON m.id = v.mailing_id WHERE m.id = ?1 ORDER BY v.arm",
+        "SELECT v.subject, m.preheader, m.format, m.html, m.text, v.sender_name, v.reply_to FROM variant v JOIN mailing m ON m.id = v.mailing_id WHERE m.id = ?1 ORDER BY v.arm",
     )?;
     let rows = s.query_map([mailing], |r| {
         let parts: [String; 5] = [r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?];
-        Ok(parts.join("\u{1f}"))
+        let sender: [String; 2] = [r.get(5)?, r.get(6)?];
+        // A sender that is the letterhead's adds nothing, as in seals from before there were others.
+        let own = if sender.iter().all(String::is_empty) { String::new() } else { format!("\u{1f}{}", sender.join("\u{1f}")) };
+        Ok(parts.join("\u{1f}") + &own)
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
-/// How many variants the trial's mailing has.
+/// How many variants the trial's mailing has; those without mail are one arm more.
 ///
 /// # Errors
 /// When the database fails.
@@ -219,7 +237,9 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
         assignment_holds: strays == 0 && recomputed(c, t, &roster)? == roster,
         broken: broken_by(c, t, &roster)?,
         stopped: t.stopped.clone(),
-        strata: strata(c, t)?.into_iter().map(|(_, arms)| arms).collect(),
+        strata: counts::strata(c, t)?.into_iter().map(|(_, arms)| arms).collect(),
+        subgroups: (0..t.plan.subgroups.len()).map(|place| counts::of_group(c, t, place)).collect::<Result<_>>()?,
+        values: counts::values(c, t)?,
     })
 }
 
@@ -229,7 +249,7 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
 /// When the database fails.
 pub fn recomputed(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Vec<Enrolled>> {
     let people: Vec<(i64, u32)> = roster.iter().map(|e| (e.contact, e.stratum)).collect();
-    Ok(assign::assign(t.seed.unwrap_or(0).cast_unsigned(), &people, arms(c, t)?))
+    Ok(assign::assign(t.seed.unwrap_or(0).cast_unsigned(), &people, &t.plan.parts(arms(c, t)?)))
 }
 
 /// The frozen roster.
@@ -311,104 +331,6 @@ pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) ->
     if n == 0 { Err(StoreError::Refused("Only a trial that is collecting has closed arms.".into())) } else { Ok(()) }
 }
 
-/// Where the metric stands on a send: human, and as reported.
-pub(crate) fn columns(metric: Metric) -> (&'static str, &'static str) {
-    match metric {
-        Metric::HumanOpen => ("open_at", "any_open_at"),
-        Metric::HumanClick => ("click_at", "any_click_at"),
-        Metric::Reply => ("reply_at", "reply_at"),
-    }
-}
-
-/// Of each stratum of the assignment, the people and the primary of each arm.
-fn strata(c: &Connection, t: &Trial) -> Result<Vec<(i64, Vec<Arm>)>> {
-    let window = t.plan.window_hours * rinse_core::HOUR;
-    let mut s = c.prepare_cached(&format!(
-        "SELECT r.stratum, r.arm, count(*), coalesce(sum(s.{} < s.handed_at + ?3), 0) FROM roster r
-         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm WHERE r.trial_id = ?1 GROUP BY r.stratum, r.arm ORDER BY 1",
-        columns(t.plan.metric).0
-    ))?;
-    let arms = arms(c, t)?;
-    let mut out: Vec<(i64, Vec<Arm>)> = Vec::new();
-    let mut rows = s.query(params![t.id, t.mailing_id, window])?;
-    while let Some(r) = rows.next()? {
-        let (stratum, arm): (i64, i64) = (r.get(0)?, r.get(1)?);
-        if out.last().is_none_or(|l| l.0 != stratum) {
-            out.push((stratum, vec![Arm { successes: 0, trials: 0 }; arms]));
-        }
-        let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
-        if let Some(slot) = out.last_mut().and_then(|l| l.1.get_mut(usize::try_from(arm).unwrap_or(usize::MAX))) {
-            *slot = Arm { successes: n(3)?, trials: n(2)? };
-        }
-    }
-    Ok(out)
-}
-
-/// A stratum of the assignment, with its people in each arm.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-#[schema(as = BalanceRow)]
-pub struct Balance {
-    pub stratum: String,
-    pub people: Vec<i64>,
-}
-
-/// How evenly the arms were filled, stratum by stratum.
-///
-/// # Errors
-/// When the database fails.
-pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
-    let mut name = c.prepare_cached("SELECT name FROM domain WHERE id = ?1")?;
-    let sealed = t.seal.is_some();
-    strata(c, t)?
-        .into_iter()
-        .map(|(stratum, arms)| {
-            // Before there were seals a stratum was the domain alone.
-            let domain: Option<String> = name.query_row([if sealed { stratum / 8 } else { stratum }], |r| r.get(0)).optional()?;
-            let domain = domain.unwrap_or_else(|| "other domains".into());
-            let words = match usize::try_from(stratum % 8).ok().and_then(|a| rinse_core::load::Answer::ALL.get(a)) {
-                Some(answer) if sealed => format!("{domain}, {}", answer.words()),
-                _ => domain,
-            };
-            Ok(Balance { stratum: words, people: arms.iter().map(|a| i64::try_from(a.trials).unwrap_or(0)).collect() })
-        })
-        .collect()
-}
-
-/// Counts each arm over everyone on the roster, each within the window from their own handover.
-///
-/// # Errors
-/// When the database fails.
-pub fn counts(c: &Connection, t: &Trial) -> Result<Vec<ArmCounts>> {
-    let (primary, reported) = columns(t.plan.metric);
-    let window = t.plan.window_hours * rinse_core::HOUR;
-    let within = |column: &str| format!("coalesce(sum(s.{column} < s.handed_at + {window}), 0)");
-    let sql = format!(
-        "SELECT r.arm, count(*), count(s.handed_at), count(s.accepted_at), count(s.failed_at), {}, {}, {}, {}, {}
-         FROM roster r LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm WHERE r.trial_id = ?1 GROUP BY r.arm",
-        within(primary), within(reported), within("click_at"), within("left_at"), within("complained_at"),
-    );
-    let mut out = vec![ArmCounts::default(); arms(c, t)?];
-    let mut s = c.prepare_cached(&sql)?;
-    let mut rows = s.query([t.id, t.mailing_id])?;
-    while let Some(r) = rows.next()? {
-        let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
-        if let Some(slot) = usize::try_from(r.get::<_, i64>(0)?).ok().and_then(|a| out.get_mut(a)) {
-            *slot = ArmCounts {
-                assigned: n(1)?,
-                handed_over: n(2)?,
-                accepted: n(3)?,
-                bounced: n(4)?,
-                primary: n(5)?,
-                reported: n(6)?,
-                clicked: n(7)?,
-                left: n(8)?,
-                complained: n(9)?,
-            };
-        }
-    }
-    Ok(out)
-}
-
 /// Stores the reading.
 ///
 /// # Errors
@@ -431,78 +353,6 @@ pub fn advance(c: &Connection, id: i64, from: &str, to: &str, rollout_at: Option
         params![id, from, to, rollout_at.map(|i| i.0)],
     )?;
     if n == 0 { Err(StoreError::Refused(format!("The trial is not {from} any more."))) } else { Ok(()) }
-}
-
-/// What past mailings say about a metric: its rate over everyone handed over, the share of 30-day
-/// responses that had come by `window_hours`, and the share of opens that were machines'.
-#[derive(Debug, Clone, Copy, Default)]
-pub struct Past {
-    pub rate: Option<f64>,
-    pub maturity: Option<f64>,
-    pub machine_share: Option<f64>,
-    /// People who left, and who complained, within the window.
-    pub leaving: f64,
-    pub complaints: f64,
-}
-
-/// Looks at the messages of the last 180 days that are at least 30 days old.
-///
-/// # Errors
-/// When the database fails.
-pub fn past(c: &Connection, metric: Metric, window_hours: i64, now: Instant) -> Result<Past> {
-    let column = columns(metric).0;
-    let sql = format!(
-        "SELECT count(*), coalesce(sum({column} < handed_at + ?3), 0), coalesce(sum({column} < handed_at + 2592000000), 0), count(any_open_at), count(open_at),
-            coalesce(sum(left_at < handed_at + ?3), 0), coalesce(sum(complained_at < handed_at + ?3), 0)
-         FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL"
-    );
-    let day = rinse_core::DAY;
-    Ok(c.prepare_cached(&sql)?.query_row(params![now.0 - 180 * day, now.0 - 30 * day, window_hours * rinse_core::HOUR], |r| {
-        let n = |i| r.get::<_, f64>(i);
-        let share = |a: f64, b: f64| (b > 0.0).then(|| a / b);
-        Ok(Past {
-            rate: share(n(1)?, n(0)?),
-            maturity: share(n(1)?, n(2)?),
-            machine_share: share(n(3)? - n(4)?, n(3)?),
-            leaving: share(n(5)?, n(0)?).unwrap_or(USUAL_LEAVING),
-            complaints: share(n(6)?, n(0)?).unwrap_or(USUAL_COMPLAINTS),
-        })
-    })?)
-}
-
-/// When people left after the mailings that [`past`] looks at, within so many hours.
-///
-/// # Errors
-/// When the database fails.
-pub fn leaving(c: &Connection, window_hours: i64, now: Instant) -> Result<Leaving> {
-    let day = rinse_core::DAY;
-    let (from, to) = (now.0 - 180 * day, now.0 - 30 * day);
-    let people: i64 = c
-        .prepare_cached("SELECT count(*) FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL")?
-        .query_row([from, to], |r| r.get(0))?;
-    let mut s = c.prepare_cached(
-        "SELECT left_at - handed_at FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND left_at < handed_at + ?3 ORDER BY 1",
-    )?;
-    let after = s.query_map([from, to, window_hours * rinse_core::HOUR], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    Ok(Leaving { after, people: people.unsigned_abs() })
-}
-
-/// What a past trial found on its first contrast, base and arm; none of a trial that is void or isn't read.
-pub(crate) fn contrast(t: &Trial) -> Option<(usize, usize, Contrast)> {
-    let counts = t.counts.as_ref().filter(|_| !matches!(t.verdict, None | Some(Verdict::Void)))?;
-    let (base, arm) = *rinse_core::trial::decide::pairs(counts.len(), t.plan.control).first()?;
-    let of = |i: usize| Arm { successes: counts[i].primary, trials: counts[i].assigned };
-    Some((base, arm, Contrast { base: of(base), arm: of(arm), control: t.plan.control.is_some() }))
-}
-
-/// The variance of true differences over past trials of a metric.
-///
-/// # Errors
-/// When the database fails.
-pub fn past_spread(c: &Connection, metric: Metric) -> Result<Option<f64>> {
-    let past = all(c)?.into_iter().filter(|t| t.plan.metric == metric);
-    let effects: Vec<Effect> = past.filter_map(|t| contrast(&t)?.2.difference()).collect();
-    Ok(learned::spread(&effects))
 }
 
 /// Releases the rollout: the next day at the pilot's hour, or at `now`.

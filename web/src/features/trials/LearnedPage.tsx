@@ -1,14 +1,124 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ok } from "../../api/client";
+import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { bare, count, letter, percent, plural, points } from "../../shared/format";
 import { IntervalPlot } from "../../shared/Interval";
 import { Loaded } from "../../shared/states";
-import { METRIC, useTrialSlips, verdictWords } from "./useTrialSlips";
+import { CHANGE, METRIC, useTrialSlips, verdictWords } from "./useTrialSlips";
+
+type Learned = Schemas["Learned"];
 
 const metric = (of: string) => METRIC[of]!.toLowerCase();
+
+/** Did rollouts come out where they were predicted? */
+function Calibrated({ l }: { l: Learned }) {
+  if (l.held === 0) return null;
+  const held = l.trials.filter((t) => t.rollout);
+  return (
+    <>
+      <h2>Predictions held against rollouts</h2>
+      <p style={{ margin: "0 0 6px", maxWidth: "46em" }}>
+        <b>
+          {count(l.calibration.count)} of {plural(l.held, "rollout")}
+        </b>{" "}
+        came out inside the interval that was to hold 95 in 100
+        {l.calibration.rate != null &&
+          ` (${percent(l.calibration.rate, 0)}; so few leave it between ${bare(l.calibration.lower, 0)} and ${bare(l.calibration.upper, 0)})`}
+        .
+      </p>
+      <IntervalPlot
+        band={0}
+        caption="points: the line where the rollout was to be expected, the mark where it came out"
+        rows={held.map((t) => ({
+          label: t.question.length > 34 ? `${t.question.slice(0, 33)}…` : t.question,
+          estimate: t.rollout!.difference,
+          lower: t.rollout!.predicted_lower,
+          upper: t.rollout!.predicted_upper,
+          note: t.rollout!.inside ? "inside" : "outside",
+          tone: t.rollout!.inside ? "deep" : "brick",
+        }))}
+      />
+    </>
+  );
+}
+
+/** What kinds of change have brought. */
+function ByChange({ l }: { l: Learned }) {
+  return (
+    <>
+      <h2>By what was changed</h2>
+      <Table size="small" sx={{ maxWidth: 720 }}>
+        <TableHead>
+          <TableRow>
+            <TableCell>What differed</TableCell>
+            <TableCell className="num">Trials</TableCell>
+            <TableCell className="num">Called</TableCell>
+            <TableCell>Half of them truly differ by less than</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {l.by_change.map((c) => (
+            <TableRow key={c.change ?? "unsaid"}>
+              <TableCell>{c.change ? CHANGE[c.change] : "not said in the plan"}</TableCell>
+              <TableCell className="num">{count(c.called.of)}</TableCell>
+              <TableCell className="num">{count(c.called.count)}</TableCell>
+              <TableCell>
+                {c.typical.length === 0
+                  ? "too few to say"
+                  : c.typical.map((t) => `${bare(t.effect, 2)} points of ${metric(t.metric)}`).join(", ")}
+              </TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+    </>
+  );
+}
+
+/** The same against itself, mailing by mailing. */
+function SelfChecks({ l }: { l: Learned }) {
+  return (
+    <>
+      <h2>The same against itself</h2>
+      <p className="soft" style={{ margin: "0 0 6px", maxWidth: "52em" }}>
+        The people of every plain mailing are split at random into two halves before it goes out, and read as two arms
+        are. Both got the same, so about 5 in 100 should be called at 5%; many more would say that something here is
+        wrong.
+      </p>
+      {l.self_checks.length === 0 ? (
+        <p className="soft">No plain mailing has been read yet: three days after its last message it is.</p>
+      ) : (
+        <Table size="small" sx={{ maxWidth: 560 }}>
+          <TableHead>
+            <TableRow>
+              <TableCell>Metric</TableCell>
+              <TableCell className="num">Mailings</TableCell>
+              <TableCell className="num">Called at 5%</TableCell>
+              <TableCell className="num">Share, 95% interval</TableCell>
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {l.self_checks.map((s) => (
+              <TableRow key={s.metric}>
+                <TableCell>{METRIC[s.metric]}</TableCell>
+                <TableCell className="num">{count(s.called.of)}</TableCell>
+                <TableCell className="num">{count(s.called.count)}</TableCell>
+                <TableCell className="num">
+                  <span className={(s.called.lower ?? 0) > 0.05 ? "bad" : undefined}>{percent(s.called.rate, 0)}</span>{" "}
+                  <span className="soft small">
+                    {bare(s.called.lower, 0)} to {bare(s.called.upper, 0)}
+                  </span>
+                </TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      )}
+    </>
+  );
+}
 
 /** All past trials together: what they found in the light of each other, and whether rollouts bore their pilots out. */
 export function LearnedPage() {
@@ -103,6 +213,8 @@ export function LearnedPage() {
                     ))}
                   </TableBody>
                 </Table>
+                <Calibrated l={l} />
+                <ByChange l={l} />
                 <p className="soft small" style={{ maxWidth: "56em" }}>
                   One contrast a trial, every trial that isn’t void; on the log-odds scale, shown as points at each
                   trial’s own rate. Without a control the mean is 0, since which arm is named first says nothing. A
@@ -110,6 +222,7 @@ export function LearnedPage() {
                 </p>
               </>
             )}
+            <SelfChecks l={l} />
           </>
         )}
       </Loaded>

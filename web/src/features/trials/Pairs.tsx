@@ -1,11 +1,12 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { type Schemas } from "../../api/client";
 import { letter, points, pValue, words } from "../../shared/format";
+import type { Unit } from "./unit";
 
 type Reading = Schemas["Reading"];
 
 /** Every comparison: the interval that holds for all together, Holm's p, what stands beside it, and the guardrails. */
-export function Pairs({ r }: { r: Reading }) {
+export function Pairs({ r, unit }: { r: Reading; unit: Unit }) {
   const guard = (g: Schemas["Guardrail"]) => (
     <span key={g.name} className={g.state === "breached" ? "bad" : undefined}>
       {g.name} of {letter(g.arm)} {words(g.state).replace("cant tell", "can’t tell")}
@@ -18,10 +19,12 @@ export function Pairs({ r }: { r: Reading }) {
         <TableHead>
           <TableRow>
             <TableCell>Arms</TableCell>
-            <TableCell className="num">Points, all together</TableCell>
-            <TableCell className="num">p, {r.pairs.length > 1 ? "Holm’s" : "score test"}</TableCell>
-            <TableCell className="num">As reported</TableCell>
-            <TableCell className="num">Over strata</TableCell>
+            <TableCell className="num">{unit.money ? `${unit.short} a person` : "Points"}, all together</TableCell>
+            <TableCell className="num">
+              p, {r.pairs.length > 1 ? "Holm’s" : unit.money ? "Welch" : "score test"}
+            </TableCell>
+            <TableCell className="num">{unit.money ? "By resampling" : "As reported"}</TableCell>
+            <TableCell className="num">{unit.money ? "People who bought, points" : "Over strata"}</TableCell>
             <TableCell>Guardrails</TableCell>
           </TableRow>
         </TableHead>
@@ -32,15 +35,21 @@ export function Pairs({ r }: { r: Reading }) {
                 {letter(p.arm)} less {letter(p.base)}
               </TableCell>
               <TableCell className="num">
-                {points(p.primary.difference, 2)}{" "}
+                {unit.signed(p.difference, 2)}{" "}
                 <span className="soft small">
-                  {points(p.lower, 2)} to {points(p.upper, 2)}
+                  {unit.signed(p.lower, 2)} to {unit.signed(p.upper, 2)}
                 </span>
               </TableCell>
               <TableCell className="num">{pValue(p.adjusted_p)}</TableCell>
-              <TableCell className="num">{points(p.reported.difference, 2)}</TableCell>
               <TableCell className="num">
-                {p.stratified ? (
+                {p.resampled
+                  ? `${unit.signed(p.resampled.lower)} to ${unit.signed(p.resampled.upper)}`
+                  : points(p.reported.difference, 2)}
+              </TableCell>
+              <TableCell className="num">
+                {unit.money ? (
+                  points(p.primary.difference, 2)
+                ) : p.stratified ? (
                   <>
                     {points(p.stratified.difference, 2)}{" "}
                     <span className="soft small">
@@ -63,8 +72,9 @@ export function Pairs({ r }: { r: Reading }) {
         </TableBody>
       </Table>
       <p className="soft small">
-        The unstratified score test decides; what stands beside it changes nothing.
+        {unit.money ? "Welch’s test" : "The unstratified score test"} decides; what stands beside it changes nothing.
         {r.pairs.length > 1 &&
+          r.omnibus &&
           ` All arms at once: chi-square ${r.omnibus.statistic.toFixed(2)} with ${r.omnibus.df} df, p ${pValue(r.omnibus.p_value)}.`}
       </p>
     </>

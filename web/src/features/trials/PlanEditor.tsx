@@ -6,7 +6,10 @@ import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
 import { bare, count, letter, percent } from "../../shared/format";
 import { Failure } from "../../shared/states";
+import { PlanMore } from "./PlanMore";
 import { RehearsalView } from "./RehearsalView";
+import { unitOf } from "./unit";
+import { CHANGE } from "./useTrialSlips";
 
 type Plan = Schemas["Plan"];
 
@@ -25,6 +28,13 @@ export const startingPlan: Plan = {
   control: null,
   harm_looks: 2,
   by_itself: false,
+  bounce_margin: null,
+  change: "subject",
+  goal: null,
+  shares: [],
+  no_mail: 0,
+  subgroups: [],
+  crossed: null,
 };
 
 /** The plan while it is edited: what it can find moves as the share moves. */
@@ -65,8 +75,18 @@ export function PlanEditor({
   const rehearsal = useMutation({
     mutationFn: () => ok(api.POST("/api/mailings/{id}/rehearsal", { params: { path }, body: plan })),
   });
+  const goals = useQuery({ queryKey: ["goals"], queryFn: () => ok(api.GET("/api/goals")) }).data ?? [];
   const earn = plan.aim === "earn";
+  const unit = unitOf(plan);
+  const asksGoal = plan.metric === "conversion" || plan.metric === "revenue";
+  const setMetric = (metric: Plan["metric"]) => {
+    const money = metric === "revenue";
+    const goal = metric === "conversion" || money ? (plan.goal ?? null) : null;
+    const effect = money === unit.money ? plan.effect : money ? 1 : 0.02;
+    setPlan({ ...plan, metric, goal, effect, no_mail: goal ? (plan.no_mail ?? 0) : 0 });
+  };
   const o = outlook.data;
+  const even = new Set(plan.shares ?? []).size < 2;
   const number = (label: string, value: number, set: (v: number) => void, help?: string) => (
     <TextField
       label={label}
@@ -91,7 +111,10 @@ export function PlanEditor({
             {earn ? (
               "The better one goes out to the rest; nothing is proven."
             ) : o.smallest_effect != null ? (
-              <>It finds a rise of {bare(o.smallest_effect)} points or more.</>
+              <>
+                It finds a {plan.metric === "leaving" ? "fall" : "rise"} of {unit.bare(o.smallest_effect)} {unit.name}{" "}
+                or more.
+              </>
             ) : (
               "That finds nothing."
             )}
@@ -115,8 +138,14 @@ export function PlanEditor({
         {subjects.map((s, i) => (
           <div key={i}>
             <Arm index={i} /> {s}
+            {!even && o?.sizes[i] != null && <span className="soft small"> {count(o.sizes[i])} people</span>}
           </div>
         ))}
+        {(plan.no_mail ?? 0) > 0 && o && (
+          <div className="soft small">
+            No mail: {count(o.sizes[subjects.length] ?? 0)} people take part and get nothing
+          </div>
+        )}
         <div>
           <div id="share" className="small soft">
             Pilot share: <b style={{ color: "var(--ink)" }}>{percent(plan.pilot_share, 0)}</b> of{" "}
@@ -135,20 +164,66 @@ export function PlanEditor({
             select
             label="Metric"
             value={plan.metric}
-            onChange={(e) => setPlan({ ...plan, metric: e.target.value as Plan["metric"] })}
+            helperText={
+              o?.unknown != null && o.unknown > 0.005
+                ? `Of ${percent(o.unknown, 0)} of the people it can’t be known: machines open their mail`
+                : undefined
+            }
+            onChange={(e) => setMetric(e.target.value as Plan["metric"])}
           >
             <MenuItem value="human_open">human opens</MenuItem>
             <MenuItem value="human_click">human clicks</MenuItem>
             <MenuItem value="reply">replies</MenuItem>
+            <MenuItem value="conversion">conversions, by a goal</MenuItem>
+            <MenuItem value="revenue">revenue a person, by a goal</MenuItem>
+            <MenuItem value="leaving">leaving: fewer is better</MenuItem>
           </TextField>
-          {number(
-            "Smallest effect worth having, points",
-            from.effect * 100,
-            (v) => setPlan({ ...plan, effect: v / 100 }),
-            o?.needed_per_arm != null
-              ? `Needs ${count(o.needed_per_arm)} people per arm; usual rate ${percent(o.baseline)}`
-              : undefined,
+          {asksGoal && (
+            <TextField
+              select
+              label="Goal"
+              value={goals.find((g) => g.name === plan.goal?.name)?.id ?? ""}
+              helperText={
+                goals.length === 0
+                  ? "There is none yet: make one under Contacts, Words"
+                  : "As it is now: changing it later changes no trial"
+              }
+              onChange={(e) => {
+                const g = goals.find((x) => x.id === Number(e.target.value));
+                setPlan({ ...plan, goal: g ? { name: g.name, goal: g.goal } : null });
+              }}
+            >
+              {goals.map((g) => (
+                <MenuItem key={g.id} value={g.id}>
+                  {g.name}: {g.words}
+                </MenuItem>
+              ))}
+            </TextField>
           )}
+          <TextField
+            select
+            label="What differs"
+            value={plan.change ?? "subject"}
+            onChange={(e) => setPlan({ ...plan, change: e.target.value as Plan["change"] })}
+          >
+            {Object.entries(CHANGE).map(([change, said]) => (
+              <MenuItem key={change} value={change}>
+                {said}
+              </MenuItem>
+            ))}
+          </TextField>
+          <div key={unit.name}>
+            {number(
+              `Smallest effect worth having, ${unit.name}`,
+              plan.effect * unit.scale,
+              (v) => setPlan({ ...plan, effect: v / unit.scale }),
+              o?.needed_per_arm != null
+                ? `Needs ${count(o.needed_per_arm)} people ${even ? "per arm" : "in the smallest arm"}; usually ${
+                    unit.money ? `${unit.bare(o.baseline)} ${unit.name}` : percent(o.baseline)
+                  }`
+                : undefined,
+            )}
+          </div>
           {number(
             "Window, hours",
             from.window_hours,
@@ -228,6 +303,7 @@ export function PlanEditor({
             setPlan({ ...plan, complaint_margin: v / 100 }),
           )}
         </div>
+        <PlanMore plan={plan} setPlan={setPlan} subjects={subjects} sizes={o?.sizes} />
       </div>
       <p className="soft small">
         Alpha {plan.alpha} over all comparisons, power {plan.power}, two-sided: with nothing between the arms a wrong
@@ -237,9 +313,10 @@ export function PlanEditor({
           ` The smallest margin of leaving it can show: ${bare(o.smallest_margin, 2)} points.`}
         {o?.maturity != null && ` By the window’s end past mailings had ${percent(o.maturity, 0)} of their responses.`}
         {o?.typical_effect != null &&
+          !unit.money &&
           ` Half of your past trials differed by less than ${bare(o.typical_effect)} points.`}
       </p>
-      {rehearsal.data && <RehearsalView r={rehearsal.data} earn={earn} />}
+      {rehearsal.data && <RehearsalView r={rehearsal.data} earn={earn} unit={unit} />}
       {o?.too_small && (
         <div className="fields">
           <TextField

@@ -1,6 +1,7 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { type Schemas } from "../../api/client";
-import { count, percent, points } from "../../shared/format";
+import { count, percent } from "../../shared/format";
+import type { Unit } from "./unit";
 
 const NAMES: Record<string, string> = {
   none: "Nothing between the arms",
@@ -9,7 +10,7 @@ const NAMES: Record<string, string> = {
 };
 
 /** Three cases side by side: how often the plan calls right, wrong, or not at all. */
-export function RehearsalView({ r, earn }: { r: Schemas["Rehearsal"]; earn: boolean }) {
+export function RehearsalView({ r, earn, unit }: { r: Schemas["Rehearsal"]; earn: boolean; unit: Unit }) {
   const bar = (c: Schemas["RehearsedCase"]) => {
     const parts = [
       [c.right, "var(--deep)"],
@@ -38,7 +39,7 @@ export function RehearsalView({ r, earn }: { r: Schemas["Rehearsal"]; earn: bool
         <TableHead>
           <TableRow>
             <TableCell>If there is</TableCell>
-            <TableCell className="num">Points</TableCell>
+            <TableCell className="num">{unit.money ? unit.name : "Points"}</TableCell>
             <TableCell />
             <TableCell className="num">{earn ? "The better goes out" : "Called right"}</TableCell>
             <TableCell className="num">{earn ? "The other" : "Called wrong"}</TableCell>
@@ -50,7 +51,7 @@ export function RehearsalView({ r, earn }: { r: Schemas["Rehearsal"]; earn: bool
           {r.cases.map((c) => (
             <TableRow key={c.name}>
               <TableCell>{NAMES[c.name]}</TableCell>
-              <TableCell className="num">{c.effect === 0 ? "0" : points(c.effect)}</TableCell>
+              <TableCell className="num">{c.effect === 0 ? "0" : unit.signed(c.effect)}</TableCell>
               <TableCell>{bar(c)}</TableCell>
               <TableCell className="num">{c.effect === 0 ? "–" : percent(c.right / c.runs)}</TableCell>
               <TableCell className="num">{percent(c.wrong / c.runs)}</TableCell>
@@ -61,8 +62,9 @@ export function RehearsalView({ r, earn }: { r: Schemas["Rehearsal"]; earn: bool
         </TableBody>
       </Table>
       <p className="soft small">
-        {count(r.cases[0]?.runs ?? 0)} runs each with {count(r.per_arm)} people per arm and a usual rate of{" "}
-        {percent(r.baseline)}; the last arm has the effect. Each run is decided by the rule that is sealed.
+        {count(r.cases[0]?.runs ?? 0)} runs each with {count(r.per_arm)} people in the smallest arm and{" "}
+        {unit.money ? `usually ${unit.bare(r.baseline)} ${unit.name}` : `a usual rate of ${percent(r.baseline)}`}; the
+        last arm does better by the effect. Each run is decided by the rule that is sealed.
       </p>
     </section>
   );

@@ -6,6 +6,20 @@ export const METRIC: Record<string, string> = {
   human_open: "Human opens",
   human_click: "Human clicks",
   reply: "Replies",
+  conversion: "Conversions",
+  revenue: "Revenue",
+  leaving: "Leaving",
+};
+
+/** What differs between variants. */
+export const CHANGE: Record<Schemas["TrialChange"], string> = {
+  subject: "the subject",
+  preheader: "the preheader",
+  sender_name: "the sender name",
+  reply_to: "where replies go",
+  content: "the content",
+  offer: "the offer",
+  nothing: "nothing: the same against itself",
 };
 
 /** A verdict in a few words. */

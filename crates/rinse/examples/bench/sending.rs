@@ -1,0 +1,273 @@
+//! Messages composed, signed and handed over; a mailing for a million people; events from outside while reports are read.
+
+use crate::base::{ASKED, COMING, MAILINGS, folder};
+use crate::line;
+use axum::body::Body;
+use axum::http::Request;
+use http_body_util::BodyExt;
+use rinse_core::Instant;
+use rinse_core::message::prepare;
+use rinse_core::token::{Kind, Signer};
+use rinse_post::compose::{Composer, Sender, To};
+use rinse_post::dkim::{Algorithm, KeySigner, new_key};
+use rinse_server::{App, Config, Mode, router};
+use rinse_store::sends::{self, Phase};
+use rinse_store::{Store, clearing};
+use rinse_testkit::{draft, letterhead, people_csv, smtp_receiver};
+use rusqlite::{Connection, params};
+use std::io::Write;
+use std::path::Path;
+use std::time::Instant as Stopwatch;
+use tower::ServiceExt;
+
+const MESSAGES: i64 = 20_000;
+const TO: To<'_> = To { address: "p@tern.example", given_name: Some("Wren"), family_name: None, country: None, own: &[] };
+
+/// A message of some 40 kB: the body with its text part, twenty links, a placeholder in every paragraph.
+fn composer() -> Composer {
+    let paragraph = |i: usize| {
+        format!(
+            "<p style=\"margin: 0 0 12px; font-family: sans-serif\">Dear {{{{ given_name|default(\"friend\") }}}}, the lamp at the outer skerry was lit again on the eve of the spring tides, and the boat goes out with the ebb while the terns are still about: {}<a href=\"https://skerry-light.example/boats/{i}\">see the boat days of week {i}</a>.</p>\n",
+            "wind from the west, a slight swell, good sight as far as the second buoy; ".repeat(15)
+        )
+    };
+    let html = format!(
+        "<html><body>{}<p>{{{{ postal_address }}}} <a href=\"{{{{ unsubscribe_url }}}}\">Stop</a></p></body></html>",
+        (0..20).map(paragraph).collect::<String>()
+    );
+    let text = html.replace("</p>", "\n").chars().take(12_000).collect::<String>() + "{{ postal_address }} {{ unsubscribe_url }}";
+    let prepared = prepare(&html, &text).expect("HTML");
+    let sender = Sender {
+        name: "Skerry Light".into(),
+        address: "l@skerry-light.example".into(),
+        postal_address: "1 Harbour Steps".into(),
+        ..Sender::default()
+    };
+    Composer::new(1, &prepared, &["Tides".into()], sender, "http://127.0.0.1", Signer::new(b"bench")).expect("a composer")
+}
+
+fn rate(n: i64, mut each: impl FnMut(i64)) -> f64 {
+    let start = Stopwatch::now();
+    (0..n).for_each(&mut each);
+    n as f64 / start.elapsed().as_secs_f64()
+}
+
+pub(crate) fn compose() {
+    let mut out = std::io::stdout();
+    let plain = composer();
+    let ready = plain.compose(1, 0, TO, 0).expect("a message").bytes;
+    let template = String::from_utf8(ready.clone()).expect("text");
+    let size = ready.len();
+    let ours = rate(MESSAGES, |i| assert!(plain.compose(i, 0, TO, 0).is_ok_and(|m| m.bytes.len() > size / 2)));
+    let signer = Signer::new(b"bench");
+    let bare = rate(MESSAGES, |i| assert!(template.replace("Wren", &signer.link(Kind::Click, i, 0)).len() > size / 2));
+    line(
+        &format!("compose a message of {} kB, unsigned (bare: replacing a name in a ready text; aim: 5 thousand)", size / 1000),
+        ours / 1000.0,
+        bare / 1000.0,
+        "thousand a second",
+    );
+    for (algorithm, name, n, aim) in
+        [(Algorithm::Ed25519, "Ed25519", MESSAGES, "; aim: 3,000"), (Algorithm::Rsa2048, "RSA-2048", MESSAGES / 10, "")]
+    {
+        let (private, _) = new_key(algorithm).expect("a key");
+        let key = || KeySigner::new(algorithm, &private, "skerry-light.example", "s").expect("a key");
+        let signed = composer().signed_by(vec![key()]);
+        let ours = rate(n, |i| assert!(signed.compose(i, 0, TO, 0).is_ok()));
+        // The library alone on the same message, ready; and on next to nothing, which is the signature by itself.
+        let key = key();
+        let alone = rate(n, |_| assert!(key.sign(ready.clone()).is_ok()));
+        let least = rate(n, |_| assert!(key.sign(b"From: l@skerry-light.example\r\n\r\n\r\n".to_vec()).is_ok()));
+        let _ = writeln!(
+            out,
+            "compose and sign with {name}: {ours:.0} a second (its library on the ready message {alone:.0}, on an empty one {least:.0}{aim})"
+        );
+    }
+}
+
+/// In process, as a page would be asked for.
+async fn ask(routes: &axum::Router, method: &str, path: &str, body: String) -> serde_json::Value {
+    let request = Request::builder()
+        .method(method)
+        .uri(path)
+        .header("host", "localhost")
+        .header("x-acting-person", "1")
+        .header("content-type", "application/json")
+        .body(Body::from(body))
+        .expect("a request");
+    let answer = routes.clone().oneshot(request).await.expect("an answer");
+    let status = answer.status();
+    let bytes = answer.into_body().collect().await.expect("a body").to_bytes();
+    assert!(status.is_success(), "{path}: {status} {}", String::from_utf8_lossy(&bytes));
+    serde_json::from_slice(&bytes).unwrap_or_default()
+}
+
+async fn open(folder: &Path, smtp_port: u16) -> (App, axum::Router) {
+    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port, tls: false };
+    let config = Config { data: folder.to_owned(), base_url: "http://127.0.0.1".into(), mode, durable: true };
+    let app = App::open(&config).await.expect("an application");
+    (app.clone(), router(app))
+}
+
+const HANDED: usize = 4_000;
+
+/// Over SMTP on loopback, each message on record before and after; bare: the same client and receiver in a loop.
+pub(crate) async fn hand_over() {
+    use lettre::{AsyncSmtpTransport, AsyncTransport, Tokio1Executor};
+    let (port, received) = smtp_receiver();
+    let base = tempfile::tempdir().expect("a folder");
+    let (app, routes) = open(base.path(), port).await;
+    let run = ask(&routes, "POST", "/api/imports?name=p.csv", people_csv(HANDED)).await;
+    let decision =
+        serde_json::json!({ "mapping": run["mapping"], "header": true, "list": null, "consent": true, "evidence": "paper form" });
+    ask(&routes, "POST", "/api/imports/1/check", decision.to_string()).await;
+    ask(&routes, "POST", "/api/imports/1/apply", String::new()).await;
+    while ask(&routes, "GET", "/api/imports/1", String::new()).await["run"]["state"] != "applied" {
+        tokio::task::yield_now().await;
+    }
+    ask(&routes, "POST", "/api/letterheads", letterhead().to_string()).await;
+    ask(&routes, "POST", "/api/mailings", draft(1, &["Boats"]).to_string()).await;
+    app.start();
+    ask(&routes, "POST", "/api/mailings/1/plan", "{\"at\":null}".into()).await;
+    // From the first message on, so that clearing and recording aren't in it.
+    let count = || received.lock().expect("messages").len();
+    while count() == 0 {
+        tokio::time::sleep(std::time::Duration::from_millis(1)).await;
+    }
+    let (start, first, whole) = (Stopwatch::now(), count(), HANDED - HANDED / 20);
+    while count() < whole {
+        tokio::time::sleep(std::time::Duration::from_millis(1)).await;
+    }
+    let ours = (whole - first) as f64 / start.elapsed().as_secs_f64();
+    let message = received.lock().expect("messages")[0].2.clone();
+    let transport = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous("127.0.0.1").port(port).build();
+    let envelope =
+        lettre::address::Envelope::new("a@skerry-light.example".parse().ok(), vec!["p@tern.example".parse().expect("an address")])
+            .expect("an envelope");
+    let start = Stopwatch::now();
+    for _ in 0..HANDED {
+        transport.send_raw(&envelope, message.as_bytes()).await.expect("accepted");
+    }
+    line("hand over by SMTP on loopback (aim: ratio 0.5)", ours, HANDED as f64 / start.elapsed().as_secs_f64(), "a second");
+}
+
+/// A mailing for a million people: cleared and every message on record with its turn, everybody at their own ten o'clock within an hour.
+pub(crate) fn schedule() {
+    let store = Store::open(&folder(), false).expect("the base");
+    let mailing = MAILINGS + COMING;
+    let c = Connection::open(folder().join("rinse.db")).expect("the file opens");
+    c.busy_timeout(std::time::Duration::from_secs(60)).expect("a wait");
+    let times: Vec<f64> = (0..3)
+        .map(|_| {
+            let start = Stopwatch::now();
+            c.execute_batch("BEGIN IMMEDIATE").expect("begin");
+            let at = Instant(ASKED);
+            let done = clearing::audience(&c, mailing, at).expect("a clearance");
+            let cleared = start.elapsed().as_secs_f64();
+            let n = sends::record(&c, mailing, &done, at, done.decided.iter().map(|d| (*d, Phase::Whole, 0))).expect("recorded");
+            let whole = start.elapsed().as_secs_f64();
+            // Taken back, so that the next run and the other figures find the base as it was.
+            c.execute_batch("ROLLBACK").expect("rollback");
+            let _ = writeln!(
+                std::io::stdout(),
+                "  {} decided, {n} put on record: {cleared:.2} s, then {:.2} s",
+                done.decided.len(),
+                whole - cleared
+            );
+            whole
+        })
+        .collect();
+    drop(store);
+    let best = times.iter().copied().fold(f64::MAX, f64::min);
+    let _ = writeln!(std::io::stdout(), "a mailing scheduled for a million people: best of three {best:.2} s (aim: 3)");
+}
+
+const THERE: i64 = 5_000_000;
+const COMING_IN: i64 = 400_000;
+const WHO: i64 = 200_000;
+
+/// Keys as another system makes them: they come in no order.
+fn key(i: i64) -> String {
+    let mut z = i.cast_unsigned().wrapping_mul(0x9E37_79B9_7F4A_7C15);
+    z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+    format!("{:016x}-{:08x}", z ^ (z >> 27), i)
+}
+
+/// Events as NDJSON through the API, each batch on the disk before it is answered, while pages are asked for.
+pub(crate) async fn events_in() {
+    let base = tempfile::tempdir().expect("a folder");
+    drop(Store::open(base.path(), true).expect("a store"));
+    crate::fill(base.path(), WHO, WHO);
+    let c = Connection::open(base.path().join("rinse.db")).expect("the file opens");
+    c.execute_batch("PRAGMA synchronous = OFF; PRAGMA cache_size = -2000000; BEGIN").expect("begin");
+    {
+        let mut s = c
+            .prepare("INSERT INTO event (key, contact_id, at, name, name_key) VALUES (?1, ?2, ?3, 'Came to a talk', 'came to a talk')")
+            .expect("a row");
+        for i in 0..THERE {
+            s.execute(params![key(i), i % WHO + 1, i]).expect("a row");
+        }
+    }
+    c.execute_batch("UPDATE mailing SET state = 'sent', started_at = 0; COMMIT; PRAGMA wal_checkpoint(TRUNCATE)").expect("commit");
+    let (app, routes) = open(base.path(), 1).await;
+    let batches: Vec<String> = (0..COMING_IN / 1_000)
+        .map(|b| {
+            (0..1_000)
+                .map(|i| {
+                    let n = THERE + b * 1_000 + i;
+                    format!("{{\"key\":\"{}\",\"address\":\"p{:08}@tern.example\",\"at\":\"2026-04-16T08:00:00Z\",\"name\":\"Came to a talk\"}}\n", key(n), n % WHO + 1)
+                })
+                .collect()
+        })
+        .collect();
+    let over = std::sync::Arc::new(std::sync::atomic::AtomicBool::new(false));
+    let (stop, asked) = (over.clone(), routes.clone());
+    let reports = tokio::spawn(async move {
+        let mut waits: Vec<f64> = Vec::new();
+        while !stop.load(std::sync::atomic::Ordering::Relaxed) {
+            for page in ["/api/findings", "/api/workline", "/api/mailings/1/goals"] {
+                let start = Stopwatch::now();
+                ask(&asked, "GET", page, String::new()).await;
+                waits.push(start.elapsed().as_secs_f64() * 1000.0);
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        }
+        waits.sort_by(f64::total_cmp);
+        waits
+    });
+    let start = Stopwatch::now();
+    for batch in batches {
+        ask(&routes, "POST", "/api/events", batch).await;
+    }
+    let ours = COMING_IN as f64 / start.elapsed().as_secs_f64() / 1000.0;
+    over.store(true, std::sync::atomic::Ordering::Relaxed);
+    let waits = reports.await.expect("reports");
+    drop((app, routes));
+    // Bare: the rows alone, in the same transactions.
+    c.execute_batch("PRAGMA synchronous = FULL; PRAGMA cache_size = -32000").expect("pragmas");
+    let start = Stopwatch::now();
+    for b in 0..COMING_IN / 500 {
+        c.execute_batch("BEGIN").expect("begin");
+        let mut s = c
+            .prepare_cached(
+                "INSERT INTO event (key, contact_id, at, name, name_key) VALUES (?1, ?2, 0, 'Came to a talk', 'came to a talk')",
+            )
+            .expect("a row");
+        for i in 0..500 {
+            let n = 2 * THERE + b * 500 + i;
+            s.execute(params![key(n), n % WHO + 1]).expect("a row");
+        }
+        drop(s);
+        c.execute_batch("COMMIT").expect("commit");
+    }
+    let bare = COMING_IN as f64 / start.elapsed().as_secs_f64() / 1000.0;
+    line(&format!("events in by NDJSON, {THERE} there, random keys (aim: 20)"), ours, bare, "thousand a second");
+    let _ = writeln!(
+        std::io::stdout(),
+        "reports meanwhile, {WHO} messages: median {:.0} ms, p95 {:.0} ms, longest {:.0} ms of {} (aim: p95 100)",
+        waits[waits.len() / 2],
+        waits[waits.len() * 95 / 100],
+        waits[waits.len() - 1],
+        waits.len()
+    );
+}

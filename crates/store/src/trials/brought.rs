@@ -1,0 +1,124 @@
+//! Conversions and revenue of the people on a roster: everything that meets the plan's goal within their window, whatever
+//! they followed, also of those who got no mail. Nothing is attributed.
+
+use super::Trial;
+use crate::Result;
+use rinse_core::goal::{Goal, Happened, What, Worth};
+use rinse_core::segment::fold;
+use rinse_core::{HOUR, Instant};
+use rusqlite::{Connection, params};
+use std::collections::HashMap;
+
+/// What one person brought within their window.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Got {
+    pub(crate) arm: usize,
+    pub(crate) stratum: i64,
+    /// From the beginning of their window to their first conversion, in milliseconds; none: a refund alone.
+    pub(crate) first: Option<i64>,
+    /// Refunds taken off.
+    pub(crate) cents: i64,
+}
+
+impl Got {
+    #[allow(clippy::cast_precision_loss)]
+    pub(crate) fn value(&self) -> f64 {
+        self.cents as f64 / 100.0
+    }
+}
+
+/// What happened to a person that a goal may be met by.
+const BOUGHT: &str = "SELECT p.at, p.product, p.category, p.cents, p.currency";
+const DID: &str = "SELECT p.at, p.name, '', 0, ''";
+
+/// What something in a row is worth to a goal; the row is one of [`BOUGHT`] or [`DID`].
+fn worth(goal: &Goal, r: &rusqlite::Row<'_>) -> rusqlite::Result<Worth> {
+    let name: String = r.get(1)?;
+    Ok(match goal.what {
+        What::Purchase { .. } => {
+            let (category, currency): (String, String) = (r.get(2)?, r.get(4)?);
+            goal.worth(Happened::Purchase { product: &name, category: &category, cents: r.get(3)?, currency: &currency })
+        }
+        What::Event { .. } => goal.worth(Happened::Event { name: &name }),
+    })
+}
+
+/// The columns and the table that a goal asks, `p`, with the condition on it.
+fn source(goal: &Goal) -> (&'static str, &'static str, String) {
+    match &goal.what {
+        What::Purchase { .. } => (BOUGHT, "purchase", String::new()),
+        What::Event { name, .. } => (DID, "event", fold(name)),
+    }
+}
+
+/// What each person on the roster brought; empty where the metric asks no goal. The window of those who were never handed
+/// a message, or were to get none, begins with the seal.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn by(c: &Connection, t: &Trial) -> Result<HashMap<i64, Got>> {
+    let Some(goal) = t.plan.goal.as_ref().filter(|_| t.plan.metric.asks_goal()) else { return Ok(HashMap::new()) };
+    let (columns, table, named) = source(&goal.goal);
+    let only = if named.is_empty() { "AND ?5 = ?5" } else { "AND p.name_key = ?5" };
+    let mut s = c.prepare_cached(&format!(
+        "{columns}, r.contact_id, r.arm, r.stratum, coalesce(s.handed_at, ?3) FROM roster r
+         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm
+         JOIN {table} p ON p.contact_id = r.contact_id AND p.at >= coalesce(s.handed_at, ?3) AND p.at < coalesce(s.handed_at, ?3) + ?4 {only}
+         WHERE r.trial_id = ?1 ORDER BY p.at"
+    ))?;
+    let mut rows = s.query(params![t.id, t.mailing_id, t.sealed_at.unwrap_or(0), t.plan.window_hours * HOUR, named])?;
+    let mut out: HashMap<i64, Got> = HashMap::new();
+    while let Some(r) = rows.next()? {
+        let worth = worth(&goal.goal, r)?;
+        if worth == Worth::default() {
+            continue;
+        }
+        let got = out.entry(r.get(5)?).or_insert(Got {
+            arm: usize::try_from(r.get::<_, i64>(6)?).unwrap_or(usize::MAX),
+            stratum: r.get(7)?,
+            first: None,
+            cents: 0,
+        });
+        got.cents += worth.cents;
+        if worth.conversions > 0 && got.first.is_none() {
+            got.first = Some(r.get::<_, i64>(0)? - r.get::<_, i64>(8)?);
+        }
+    }
+    Ok(out)
+}
+
+/// What followed the messages of a time, within a window from their handover.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Followed {
+    /// Messages after which the goal was met.
+    pub(super) converted: f64,
+    /// What followed a message, and its square, added up.
+    pub(super) sum: f64,
+    pub(super) squares: f64,
+}
+
+/// Adds up what followed the marketing messages that were due between two instants, the goal's own events each in the
+/// window of every message that it is in.
+///
+/// # Errors
+/// When the database fails.
+#[allow(clippy::cast_precision_loss)]
+pub(super) fn followed(c: &Connection, goal: &Goal, (from, to): (Instant, Instant), window: i64) -> Result<Followed> {
+    let (columns, table, named) = source(goal);
+    let only = if named.is_empty() { "AND ?4 = ?4" } else { "AND p.name_key = ?4" };
+    let mut s = c.prepare_cached(&format!(
+        "{columns}, s.id FROM {table} p JOIN send s ON s.contact_id = p.contact_id AND s.class = 1 AND s.at > ?1 AND s.at <= ?2
+            AND s.handed_at <= p.at AND s.handed_at + ?3 > p.at WHERE p.at > ?1 AND p.at <= ?2 + ?3 {only}"
+    ))?;
+    let mut rows = s.query(params![from.0, to.0, window, named])?;
+    let mut of: HashMap<i64, Worth> = HashMap::new();
+    while let Some(r) = rows.next()? {
+        let (worth, sum) = (worth(goal, r)?, of.entry(r.get(5)?).or_default());
+        sum.conversions += worth.conversions;
+        sum.cents += worth.cents;
+    }
+    Ok(of.values().fold(Followed::default(), |f, w| {
+        let value = w.cents as f64 / 100.0;
+        Followed { converted: f.converted + f64::from(u8::from(w.conversions > 0)), sum: f.sum + value, squares: f.squares + value * value }
+    }))
+}

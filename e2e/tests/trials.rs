@@ -1,0 +1,120 @@
+//! Trials that end without a call: one on revenue, planned in the browser with people who get no mail, and one that was broken.
+
+use fantoccini::Locator;
+use rinse_e2e::Bench;
+use rinse_testkit::{draft, letterhead, people_csv};
+use serde_json::{Value, json};
+
+async fn moves(b: &Bench) {
+    let now = || b.rinse.json("GET", "/api/clock", &Value::Null)["now"].as_i64();
+    let before = now();
+    b.click("+1 day").await;
+    rinse_testkit::wait_until("the clock arrives", || now() >= before.map(|n| n + 86_400_000));
+    b.page.wait().for_element(Locator::Css(".clock button:enabled")).await.unwrap();
+}
+
+async fn base() -> Bench {
+    let b = Bench::start().await;
+    b.rinse.import(&people_csv(1_200));
+    b.rinse.json("POST", "/api/letterheads", &letterhead());
+    b.rinse.json("POST", "/api/mailings", &draft(1, &["Lanterns", "Lanterns by lamplight"]));
+    b
+}
+
+fn open(b: &Bench) -> rusqlite::Connection {
+    let db = rusqlite::Connection::open(b.folder.join("rinse.db")).unwrap();
+    db.busy_timeout(std::time::Duration::from_secs(20)).unwrap();
+    db
+}
+
+async fn pick(b: &Bench, label: &str, option: &str) {
+    let css = format!("select[aria-label='{label}']");
+    b.page.wait().for_element(Locator::Css(&css)).await.unwrap().select_by_label(option).await.unwrap();
+}
+
+async fn act_as(b: &Bench, person: &str) {
+    b.page.find(Locator::Css("select.acting")).await.unwrap().select_by_value(person).await.unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_trial_on_revenue_with_people_without_mail_ends_without_a_call() {
+    let b = base().await;
+    let goal = json!({ "what": { "kind": "purchase", "product": null, "category": null }, "currency": "GBP" });
+    b.rinse.json("POST", "/api/goals", &json!({ "id": null, "name": "Shop", "goal": goal }));
+    b.go("/mailings/1").await;
+    b.shows("No errors: it may go").await;
+    b.click("Plan a trial").await;
+    b.shows("people per arm").await;
+    b.fill("The question", "Does lamplight sell more lanterns?").await;
+    b.click("human opens").await;
+    b.click("revenue a person, by a goal").await;
+    b.shows("Nothing was bought after past mailings").await;
+    b.click("Seal").await;
+    b.shows("Choose the goal that is counted").await;
+    b.page.find(Locator::XPath("//label[text()='Goal']/..//*[@role='combobox']")).await.unwrap().click().await.unwrap();
+    b.click("Shop: buys anything").await;
+    b.click("Arms of other sizes").await;
+    pick(&b, "Parts of B", "2 parts").await;
+    pick(&b, "Parts without mail", "1 part get no mail").await;
+    b.shows("No mail: 120 people take part and get nothing").await;
+    b.shows("240 people").await;
+    b.accessible("plan on revenue").await;
+    b.sound("plan on revenue").await;
+    b.click("Seal").await;
+    b.shows("Until then the arms stay closed").await;
+    b.click("How evenly the arms were filled").await;
+    b.shows("no mail").await;
+    // Two buy in A, four in B, which has twice the people, and two without mail: nobody could tell them apart.
+    let at = rinse_core::Instant(b.rinse.json("GET", "/api/clock", &Value::Null)["now"].as_i64().unwrap() + 7_200_000).iso();
+    let mut csv = "key,address,at,value,currency,product\n".to_owned();
+    for (arm, buyers) in [(0, 2), (1, 4), (2, 2)] {
+        let db = open(&b);
+        let mut s = db.prepare("SELECT c.address FROM roster r JOIN contact c ON c.id = r.contact_id WHERE r.arm = ?1 LIMIT ?2").unwrap();
+        for (i, address) in s.query_map([arm, buyers], |r| r.get::<_, String>(0)).unwrap().enumerate() {
+            csv.push_str(&format!("k{arm}{i},{},{at},{}.00,GBP,Storm lantern\n", address.unwrap(), 60 + 20 * i));
+        }
+    }
+    assert_eq!(b.rinse.http("POST", "/api/purchases", csv.as_bytes()).0, 200);
+    for _ in 0..2 {
+        moves(&b).await;
+    }
+    b.shows("Can't tell: B may have from").await;
+    b.shows("GBP more a person than A; A goes out, as sealed").await;
+    b.shows("Against no mail").await;
+    b.shows("Their window began with the seal").await;
+    b.shows("By resampling").await;
+    b.accessible("verdict on revenue").await;
+    b.sound("verdict on revenue").await;
+    b.click("Release it now").await;
+    b.shows("The rollout went out").await;
+    let sent = b.rinse.json("GET", "/api/findings", &Value::Null)["mailings"][0]["sent"].as_i64().unwrap();
+    assert_eq!(sent, 1_080, "all but those who take part without mail");
+    b.go("/trials/learned").await;
+    b.shows("By what was changed").await;
+    b.shows("The same against itself").await;
+    b.accessible("learned").await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_trial_that_was_touched_is_void() {
+    let b = base().await;
+    b.go("/mailings/1").await;
+    b.click("Plan a trial").await;
+    b.shows("people per arm").await;
+    b.fill("The question", "Does lamplight earn more readers?").await;
+    act_as(&b, "3").await;
+    b.fill("Why it may go out too small", "We read it together with the last two").await;
+    b.click("Seal").await;
+    b.shows("are as they were sealed").await;
+    // Somebody edits the roster behind Rinse's back.
+    let touch = open(&b).execute("UPDATE roster SET arm = 1 - arm WHERE contact_id = (SELECT min(contact_id) FROM roster)", []);
+    assert_eq!(touch, Ok(1));
+    b.go("/trials/1").await;
+    b.shows("What was sealed is not what is here").await;
+    for _ in 0..2 {
+        moves(&b).await;
+    }
+    b.shows("Void: the trial was broken, so nothing is read from it; A goes out, as sealed").await;
+    b.shows("The roster differs from its recomputation").await;
+    b.accessible("void trial").await;
+}

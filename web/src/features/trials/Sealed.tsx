@@ -1,0 +1,79 @@
+import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { useState } from "react";
+import { type Schemas } from "../../api/client";
+import { Arm } from "../../shared/Arm";
+import { count, instant, letter } from "../../shared/format";
+
+type View = Schemas["TrialView"];
+
+/** The plan's seal, the looks it has, and how evenly the arms were filled. */
+export function Sealed({ v }: { v: View }) {
+  const [open, setOpen] = useState(false);
+  if (!v.digest) return null;
+  const { trial } = v;
+  return (
+    <>
+      <h2>The seal</h2>
+      {v.broken ? (
+        <p className="note bad">{v.broken}</p>
+      ) : (
+        <p className="soft" style={{ margin: "0 0 4px" }}>
+          The plan, its seed, the variants and the roster are as they were sealed {instant(trial.sealed_at)} UTC.
+        </p>
+      )}
+      {trial.small_reason && (
+        <p className="soft" style={{ margin: "0 0 4px" }}>
+          {trial.small_by} let it go under its needed size: {trial.small_reason}
+        </p>
+      )}
+      <p className="soft small" style={{ wordBreak: "break-all", margin: "0 0 6px" }}>
+        SHA-256 {v.digest}
+      </p>
+      {v.looks.length > 0 && (
+        <p className="soft small" style={{ margin: "0 0 6px", maxWidth: "50em" }}>
+          {trial.looked} of {v.looks.length} looks held. A look stops an arm that makes people leave or complain by more
+          than the margin, at z {v.looks.map((l) => l.z_bound.toFixed(2)).join(", then ")}; it calls nothing.{" "}
+          {trial.stopped.length === 0 ? "None was stopped." : ""}
+        </p>
+      )}
+      {trial.stopped.map((s) => (
+        <p key={s.arm} className="note bad">
+          {letter(s.arm)} was stopped {instant(s.at)} for {s.harm}: z {s.z.toFixed(2)} against {letter(s.against)}, over
+          the bound of {s.z_bound.toFixed(2)}.
+        </p>
+      ))}
+      <p>
+        <button className="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
+          {open ? "Hide the strata" : `How evenly the arms were filled, over ${count(v.balance.length)} strata`}
+        </button>
+      </p>
+      {open && (
+        <Table size="small" sx={{ maxWidth: 720 }}>
+          <TableHead>
+            <TableRow>
+              <TableCell>Stratum</TableCell>
+              {v.subjects.map((_, i) => (
+                <TableCell key={i} className="num">
+                  <Arm index={i} />
+                </TableCell>
+              ))}
+              {(trial.plan.no_mail ?? 0) > 0 && <TableCell className="num">no mail</TableCell>}
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {v.balance.map((b) => (
+              <TableRow key={b.stratum}>
+                <TableCell>{b.stratum}</TableCell>
+                {b.people.map((n, i) => (
+                  <TableCell key={i} className="num">
+                    {count(n)}
+                  </TableCell>
+                ))}
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      )}
+    </>
+  );
+}

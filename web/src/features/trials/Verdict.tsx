@@ -1,0 +1,297 @@
+import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { api, ok, type Schemas } from "../../api/client";
+import { Arm } from "../../shared/Arm";
+import { bare, count, instant, letter, percent, points, pValue, words } from "../../shared/format";
+import { IntervalPlot, type IntervalRow } from "../../shared/Interval";
+import { Failure } from "../../shared/states";
+import { useWorking } from "../../shared/working";
+import { LiftTable, Margins, Subgroups } from "./Beside";
+import { CourseView } from "./Course";
+import { Pairs } from "./Pairs";
+import { Sealed } from "./Sealed";
+import { unitOf } from "./unit";
+import { METRIC } from "./useTrialSlips";
+
+type View = Schemas["TrialView"];
+type Reading = NonNullable<View["reading"]>;
+
+function workingOf(
+  label: string,
+  c: Reading["pairs"][number]["primary"],
+  [base, arm]: [number, number],
+  rows: Reading["arms"],
+  of: (a: Reading["arms"][number]) => number,
+  plan: View["trial"]["plan"],
+) {
+  const [a, b] = [rows[base]!, rows[arm]!];
+  return {
+    title: `${label}: ${points(c.difference)} points`,
+    body: (
+      <>
+        <div className="formula">
+          p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub> = {count(of(b))}/{count(b.counts.assigned)} − {count(of(a))}/
+          {count(a.counts.assigned)}
+        </div>
+        <dl>
+          <dt>Difference</dt>
+          <dd>{points(c.difference, 2)} points</dd>
+          <dt>Interval (Newcombe)</dt>
+          <dd>
+            {points(c.lower, 2)} … {points(c.upper, 2)}
+          </dd>
+          <dt>z (score)</dt>
+          <dd>{c.z.toFixed(2)}</dd>
+          <dt>p, two-sided</dt>
+          <dd>{pValue(c.p_value)}</dd>
+          <dt>p, Fisher exact</dt>
+          <dd>{pValue(c.fisher_p)}</dd>
+          <dt>Risk ratio</dt>
+          <dd>{c.risk_ratio == null ? "–" : c.risk_ratio.toFixed(3)}</dd>
+          <dt>Alpha, sealed</dt>
+          <dd>{plan.alpha}</dd>
+        </dl>
+        <h3>Counted</h3>
+        <p style={{ margin: 0 }}>
+          Everyone assigned, whatever happened to their message; responses within {plan.window_hours} h of each person's
+          handover.
+        </p>
+        <p className="soft">No filter in force.</p>
+      </>
+    ),
+  };
+}
+
+export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
+  const { trial, subjects, rollout } = v;
+  const client = useQueryClient();
+  const { show } = useWorking();
+  const plan = trial.plan;
+  const metric = METRIC[plan.metric]!;
+  const release = useMutation({
+    mutationFn: (at_once: boolean) =>
+      ok(api.POST("/api/trials/{id}/release", { params: { path: { id: trial.id } }, body: { at_once } })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  const unit = unitOf(plan);
+  const two = r.pairs.length === 1;
+  const first = r.pairs[0];
+  const rows: IntervalRow[] = [
+    ...r.margins.map((m): IntervalRow => ({
+      label: m.name,
+      estimate: m.difference,
+      lower: m.lower,
+      upper: m.upper,
+      note: `p ${pValue(m.adjusted_p)}`,
+      tone: m.adjusted_p < plan.alpha ? "deep" : "soft",
+      hollow: m.adjusted_p >= plan.alpha,
+    })),
+    ...r.pairs.map((p): IntervalRow => ({
+      label: two ? metric : `${letter(p.arm)} less ${letter(p.base)}`,
+      estimate: p.difference,
+      lower: p.lower,
+      upper: p.upper,
+      note: `p ${pValue(p.adjusted_p)}`,
+      tone: two || p.adjusted_p < plan.alpha ? "deep" : "soft",
+      hollow: !two && p.adjusted_p >= plan.alpha,
+    })),
+    ...((plan.metric !== "human_open" && plan.metric !== "human_click") || !two || !first
+      ? []
+      : [
+          {
+            label: plan.metric === "human_open" ? "Opens as reported" : "Clicks as reported",
+            estimate: first.reported.difference,
+            lower: first.reported.lower,
+            upper: first.reported.upper,
+            note: "machines included",
+            tone: "soft" as const,
+            hollow: true,
+          },
+        ]),
+    // Guardrails are shares of people: on an axis of money they have no place, the table has them.
+    ...(two && first && !unit.money ? first.guardrails : []).map((g): IntervalRow => ({
+      label: `${g.name[0]!.toUpperCase()}${g.name.slice(1)} of ${letter(g.arm)} (guardrail)`,
+      estimate: g.comparison.difference,
+      lower: g.comparison.lower,
+      upper: g.comparison.upper,
+      note: `${words(g.state).replace("cant tell", "can't tell")}, margin ${points(g.margin)}`,
+      tone: g.state === "breached" ? "brick" : "ochre",
+    })),
+  ];
+  const early = trial.state === "collecting";
+  // The pair that an arm's figures are opened as: with the control, or with the first other arm.
+  const pairOf = (i: number) => r.pairs.find((p) => p.arm === i || p.base === i) ?? first;
+  const goes = r.verdict.kind === "called" || r.verdict.kind === "ahead" ? r.verdict.arm : (plan.on_no_call ?? null);
+  return (
+    <>
+      <div className="crumb">
+        <span>Variant trial</span>
+        <span>sealed {instant(trial.sealed_at)}</span>
+        <span>window {plan.window_hours} h</span>
+        <span>{early ? "opened early" : `read ${instant(trial.read_at)}`}</span>
+        {plan.aim === "earn" && <span>planned to earn</span>}
+      </div>
+      <h1>{plan.question}</h1>
+      <p className="finding" data-testid="verdict">
+        {early ? (
+          <>
+            The window is open until <em>{instant(trial.reading_due)}</em> UTC: nothing is called yet.
+          </>
+        ) : (
+          r.sentence
+        )}
+        {rollout != null && goes !== null ? ` It goes to the other ${count(rollout)}.` : ""}
+      </p>
+      {trial.opened_at && (
+        <p className="note">
+          {trial.opened_by ?? "Somebody"} opened the arms before the end, {instant(trial.opened_at)} UTC.
+        </p>
+      )}
+      {r.notes.map((n) => (
+        <p key={n} className="note bad">
+          {n}
+        </p>
+      ))}
+      <IntervalPlot
+        rows={rows}
+        band={plan.effect}
+        signed={unit.signed}
+        unit={unit.name}
+        caption={
+          two
+            ? undefined
+            : `${unit.name}, ${r.margins.length > 0 ? "with less without" : "all together"}; shaded: too small to matter (${unit.bare(plan.effect)})`
+        }
+      />
+      <Table sx={{ mt: 1 }}>
+        <TableHead>
+          <TableRow>
+            <TableCell>Arm</TableCell>
+            <TableCell className="num">People</TableCell>
+            <TableCell className="num">{unit.money ? "Who bought" : metric}</TableCell>
+            <TableCell className="num">{unit.money ? unit.name : "Rate, 95% interval"}</TableCell>
+            <TableCell className="num">Human clicks</TableCell>
+            <TableCell className="num">Left</TableCell>
+            <TableCell className="num">Complained</TableCell>
+            <TableCell className="num">Bounced</TableCell>
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {r.arms.map((a, i) => (
+            <TableRow key={a.letter}>
+              <TableCell>
+                <Arm index={i} />
+                &ensp;{subjects[i]}
+              </TableCell>
+              <TableCell className="num">{count(a.counts.assigned)}</TableCell>
+              <TableCell className="num">
+                <button
+                  className="figure"
+                  onClick={() => {
+                    const p = pairOf(i);
+                    if (p) show(workingOf(metric, p.primary, [p.base, p.arm], r.arms, (x) => x.counts.primary, plan));
+                  }}
+                >
+                  {count(a.counts.primary)}
+                </button>
+              </TableCell>
+              <TableCell className="num">
+                {a.mean != null ? (
+                  unit.bare(a.mean)
+                ) : (
+                  <>
+                    {percent(a.rate.rate)}{" "}
+                    <span className="soft small">
+                      {bare(a.rate.lower)} to {bare(a.rate.upper)}
+                    </span>
+                  </>
+                )}
+              </TableCell>
+              <TableCell className="num">{count(a.counts.clicked)}</TableCell>
+              <TableCell className="num">
+                <button
+                  className="figure"
+                  onClick={() => {
+                    const g = pairOf(i)?.guardrails.find((x) => x.name === "leaving");
+                    if (g)
+                      show(workingOf("Leaving", g.comparison, [g.against, g.arm], r.arms, (x) => x.counts.left, plan));
+                  }}
+                >
+                  {count(a.counts.left)}
+                </button>
+              </TableCell>
+              <TableCell className="num">{count(a.counts.complained)}</TableCell>
+              <TableCell className="num">{count(a.counts.bounced)}</TableCell>
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+      {r.bayes && (
+        <p className="soft small">
+          Chance to be best, and points lost if chosen:{" "}
+          {r.arms
+            .map((a, i) => `${a.letter} ${percent(r.bayes!.prob_best[i])}, ${bare(r.bayes!.expected_loss[i], 2)}`)
+            .join("; ")}
+          . Bayesian, from a flat prior; it changes no verdict.
+        </p>
+      )}
+      {plan.goal && (plan.metric === "conversion" || plan.metric === "revenue") && (
+        <p className="soft small">
+          Counted by the goal “{plan.goal.name}” as it was when this was planned, of everyone assigned, whatever they
+          followed; a refund within the window is taken off.
+        </p>
+      )}
+      <Margins r={r} unit={unit} />
+      {r.pairs.length > 0 && <Pairs r={r} unit={unit} />}
+      <LiftTable r={r} unit={unit} />
+      <Subgroups r={r} unit={unit} />
+      <CourseView id={trial.id} subjects={subjects} />
+      <Sealed v={v} />
+      <Failure error={release.error} />
+      <div className="acts">
+        {trial.state === "read" && goes !== null && (
+          <>
+            <Button variant="contained" disabled={release.isPending} onClick={() => release.mutate(false)}>
+              Release rollout to {count(rollout ?? 0)}
+            </Button>
+            <Button variant="outlined" disabled={release.isPending} onClick={() => release.mutate(true)}>
+              Release it now
+            </Button>
+          </>
+        )}
+        {trial.state === "read" && goes === null && (
+          <Button variant="contained" disabled={release.isPending} onClick={() => release.mutate(false)}>
+            Close: nothing goes out, as sealed
+          </Button>
+        )}
+        {!early && (
+          <Button variant="outlined" href={`/api/trials/${trial.id}/record.zip`}>
+            Export the record
+          </Button>
+        )}
+        <span className="soft small">
+          Arms as planned (chi-square p {pValue(r.sizes.p_value)}); losses before handover alike (p {pValue(r.loss_p)}).
+        </span>
+      </div>
+      {trial.state === "read" && (
+        <p className="soft small">
+          The rollout goes the next day at the pilot's hour, cleared anew
+          {r.verdict.kind === "called" || r.verdict.kind === "ahead"
+            ? "; 5% of it, at random, gets what was sealed for no call, as a check on the pilot"
+            : ""}
+          .
+        </p>
+      )}
+      {trial.state === "rolling" && (
+        <p className="note good" role="status">
+          The rollout goes out {instant(trial.rollout_at)} UTC, cleared anew.
+        </p>
+      )}
+      {trial.state === "ended" && trial.rollout_at && (
+        <p className="note good" role="status">
+          The rollout went out {instant(trial.rollout_at)} UTC.
+        </p>
+      )}
+    </>
+  );
+}
