@@ -10,6 +10,7 @@ use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Beside, Verdict, read};
 use rinse_core::{HOUR, Instant, MINUTE, SECOND};
 use rstest::rstest;
+use std::io::Write;
 
 const LINKS: i64 = 5;
 const PER_ARM: i64 = 8_000;
@@ -100,7 +101,8 @@ fn a_scanner_at_one_domain_moves_no_verdict(#[case] scanner: Scanner, #[case] mo
     for effect in [0.0, 0.05] {
         let (without, _, _) = trial(Metric::HumanClick, effect, None);
         let (with, missed, lost) = trial(Metric::HumanClick, effect, Some(scanner));
-        println!("{scanner:?}: {:.1}% of machines' clicks missed, {:.2}% of people's lost", 100.0 * missed, 100.0 * lost);
+        let said = format!("{scanner:?}: {:.1}% of machines' clicks missed, {:.2}% of people's lost\n", 100.0 * missed, 100.0 * lost);
+        std::io::stdout().write_all(said.as_bytes()).unwrap();
         assert_eq!(with, without, "{scanner:?} with an effect of {effect}");
         assert_eq!(with, if effect > 0.0 { Verdict::Called(1) } else { Verdict::CantTell });
         assert!(missed <= most_missed && lost < 0.01, "{missed} {lost}");

@@ -444,8 +444,9 @@ impl Engine {
                 .write(move |c| {
                     let t = trials::one(c, id)?;
                     let counts = trials::counts(c, &t)?;
-                    let read = reading::read(&t.plan, &counts, &trials::beside(c, &t)?).map_err(|e| StoreError::Refused(e.to_string()))?;
-                    trials::save_reading(c, id, read.verdict, &counts, now)?;
+                    let beside = trials::beside(c, &t)?;
+                    let read = reading::read(&t.plan, &counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))?;
+                    trials::save_reading(c, id, read.verdict, &counts, &beside, now)?;
                     if t.plan.by_itself && !matches!(read.verdict, reading::Verdict::Void) {
                         let at = trials::release(c, id, false, now)?;
                         settings::audit(

@@ -161,7 +161,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(trials::rehearse))
         .routes(routes!(trials::course))
         .routes(routes!(trials::open))
-        .routes(routes!(trials::seal))
+        .routes(routes!(trials::seal, trials::seal_holds))
         .routes(routes!(trials::release))
         .routes(routes!(findings::all))
         .routes(routes!(findings::upkeep))

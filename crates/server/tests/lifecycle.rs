@@ -194,7 +194,8 @@ async fn four_arms_against_a_control_go_out_by_themselves() {
     assert_eq!(s.count("SELECT count(DISTINCT arm) FROM send WHERE phase = 1"), 4);
     let open = s.ok("GET", "/api/trials/1", &Value::Null).await;
     // Each stratum is as even as it can be, and the sizes are planned.
-    for b in open["balance"].as_array().unwrap() {
+    let seal = s.ok("GET", "/api/trials/1/seal", &Value::Null).await;
+    for b in seal["balance"].as_array().unwrap() {
         let people: Vec<i64> = b["people"].as_array().unwrap().iter().map(|n| n.as_i64().unwrap()).collect();
         assert!(people.iter().max().unwrap() - people.iter().min().unwrap() <= 1, "{b}");
     }
@@ -225,9 +226,9 @@ async fn four_arms_against_a_control_go_out_by_themselves() {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_was_touched_after_the_seal_is_void(#[case] touch: &str) {
     let s = sealed(json!(0)).await;
-    assert!(s.ok("GET", "/api/trials/1", &Value::Null).await["broken"].is_null());
+    assert!(s.ok("GET", "/api/trials/1/seal", &Value::Null).await["broken"].is_null());
     s.db().execute(touch, []).unwrap();
-    assert!(s.ok("GET", "/api/trials/1", &Value::Null).await["broken"].is_string());
+    assert!(s.ok("GET", "/api/trials/1/seal", &Value::Null).await["broken"].is_string());
     let v = read_with(&s, [0.2, 0.6]).await;
     assert_eq!(v["reading"]["verdict"]["kind"], "void", "{v}");
     assert!(v["reading"]["sentence"].as_str().unwrap().contains("A goes out, as sealed"));

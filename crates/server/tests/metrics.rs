@@ -27,9 +27,10 @@ async fn revenue_is_everything_the_assigned_brought_in_their_window_with_mail_or
     let half = json!({ "kind": "share", "percent": 50.0, "salt": "members" });
     let segment = s.ok("POST", "/api/segments", &json!({ "name": "Members", "tree": half })).await;
     s.ok("POST", "/api/mailings", &draft(1, &["Lanterns", "Lanterns, a tenth off"])).await;
-    let p =
-        plan(json!({ "goal": { "name": "Shop", "goal": goal }, "shares": [1, 2], "no_mail": 1, "change": "offer", "bounce_margin": 0.1,
-        "subgroups": [{ "name": "Members", "segment": segment }] }));
+    let p = plan(
+        json!({ "goal": { "name": "Shop", "goal": goal }, "shares": [1, 2], "no_mail": 1, "change": "offer", "bounce_margin": 0.1, "harm_looks": 2,
+        "subgroups": [{ "name": "Members", "segment": segment }] }),
+    );
     let outlook = s.ok("POST", "/api/mailings/1/outlook", &p).await;
     assert_eq!((&outlook["sizes"], &outlook["per_arm"]), (&json!([300, 600, 300]), &json!(300)), "{outlook}");
     assert!(outlook["warnings"].to_string().contains("Nothing was bought after past mailings"), "{outlook}");
@@ -94,6 +95,8 @@ async fn revenue_is_everything_the_assigned_brought_in_their_window_with_mail_or
         s.count("SELECT count(*) FROM roster_group g JOIN roster r USING (contact_id) WHERE r.arm < 2"),
         "{members}"
     );
+    // Of those without mail nobody leaves, and no look holds that against the others.
+    assert_eq!(v["trial"]["stopped"], json!([]));
     assert!(r["lift"][1]["lower"].as_f64().unwrap() > 0.0 && r["pairs"][0]["resampled"]["lower"].as_f64().unwrap() > 0.0);
     assert_eq!(r["pairs"][0]["guardrails"].as_array().unwrap().len(), 3, "bounces are one, too");
     let files = files_of(&s, 1).await;

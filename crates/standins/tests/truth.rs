@@ -5,6 +5,7 @@ use rinse_core::Instant;
 use rinse_core::stats::Arm;
 use rinse_core::stats::two_proportions::two_proportions;
 use rinse_standins::network::{Handed, Network, What};
+use rinse_standins::people::traits;
 use rinse_standins::scenario::Scenario;
 use std::collections::HashSet;
 
@@ -68,4 +69,40 @@ fn a_true_effect_is_found_on_its_own_side() {
     // About 7 points of 27: a power of about 0.85 with 700 an arm.
     let (a, b) = calls(12, 700, ["Free lamps by night", "The tide by night"]);
     assert!(a == 0 && b >= 8, "{a} for A, {b} for B of 12");
+}
+
+/// How many more of a hundred people look at a subject than at another, over everybody there could be.
+fn truth(scenario: &Scenario, subjects: [&str; 2]) -> f64 {
+    let gone = scenario.domain("tern.example").gone;
+    let people = 40_000;
+    let rate = |subject: &str| {
+        let taste = scenario.taste(subject);
+        let of = |i| 1.0 / (1.0 + (-(traits(scenario.seed, &format!("t{i}@tern.example"), gone).open + taste)).exp());
+        (0..people).map(of).sum::<f64>() / f64::from(people)
+    };
+    rate(subjects[1]) - rate(subjects[0])
+}
+
+#[test]
+fn intervals_cover_the_worlds_own_truth_as_often_as_they_say() {
+    let (folder, scenario) = (tempfile::tempdir().unwrap(), Scenario::skerry_light());
+    let network = Network::open(folder.path(), Scenario::skerry_light(), Instant(0), false).unwrap();
+    let n = 250;
+    let pairs = [
+        ["Free lamps by night", "The tide by night"],
+        ["The lamps by day", "The tide by night"],
+        ["The lamps by night", "The lamps by day"],
+    ];
+    let (mut covered, mut all) = (0, 0);
+    for pair in pairs {
+        let truth = truth(&scenario, pair);
+        for trial in 0..40 {
+            let [a, b] = openers(&network, 1_000 * (all + 1) + trial, n, pair).map(|x| Arm { successes: x, trials: n as u64 });
+            let c = two_proportions(a, b, 0.95).unwrap();
+            covered += u32::from((c.lower..=c.upper).contains(&truth));
+        }
+        all += 40;
+    }
+    // Binomial(120, 0.95): under 107 has a chance of 0.4%.
+    assert!(covered >= 107, "{covered} of {all}");
 }

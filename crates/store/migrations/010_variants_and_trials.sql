@@ -12,3 +12,5 @@ CREATE TABLE self_check (
     -- JSON: for each metric its two halves and the p of their difference
     found TEXT
 );
+-- What a reading rested on beside the counts, as it was read: JSON.
+ALTER TABLE trial ADD COLUMN beside TEXT;

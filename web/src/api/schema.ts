@@ -5097,7 +5097,28 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Does a trial stand as it was sealed? Everything that was is read again. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SealView"];
+                    };
+                };
+            };
+        };
         put?: never;
         /** Seals the plan; the pilot goes out. */
         post: {
@@ -5659,6 +5680,11 @@ export interface components {
              * @description People with the primary response, human, within their window.
              */
             primary: number;
+            /**
+             * Format: int64
+             * @description People of whose responses a machine's came first and was taken out.
+             */
+            removed?: number;
             /**
              * Format: int64
              * @description The same, machines' responses included.
@@ -8275,6 +8301,12 @@ export interface components {
             /** Format: double */
             now: number;
         };
+        /** @description A trial's seal, looked at now. */
+        SealView: {
+            balance: components["schemas"]["BalanceRow"][];
+            /** @description What differs from what was sealed. */
+            broken?: string | null;
+        };
         Sealing: {
             /** @description Of a trial under its needed size: why it may go all the same. An approver says so. */
             why_small?: string;
@@ -8841,9 +8873,6 @@ export interface components {
             z_bound: number;
         };
         TrialView: {
-            balance: components["schemas"]["BalanceRow"][];
-            /** @description What differs from the seal. */
-            broken?: string | null;
             /** @description SHA-256 over all that was sealed. */
             digest?: string | null;
             looks: components["schemas"]["TrialLook"][];

@@ -27,7 +27,10 @@ export function IntervalPlot({
 }) {
   const reach = Math.max(band * 1.3, ...rows.flatMap((r) => [Math.abs(r.lower), Math.abs(r.upper)])) * 1.05;
   const x = scaleLinear().domain([-reach, reach]).range([250, 610]);
-  const height = rows.length * 30 + 38;
+  const said = caption ?? `${unit}, B less A; shaded: too small to matter (${signed(band).slice(1)})`;
+  // A long caption would run into the figures of the axis.
+  const below = said.length > 52 ? 18 : 0;
+  const height = rows.length * 30 + 38 + below;
   const floor = rows.length * 30 + 8;
   const ticks = x.ticks(7);
   return (
@@ -76,8 +79,8 @@ export function IntervalPlot({
           </text>
         </g>
       ))}
-      <text x={0} y={floor + 15} fontSize={12} className="soft">
-        {caption ?? `${unit}, B less A; shaded: too small to matter (${signed(band).slice(1)})`}
+      <text x={0} y={floor + 15 + below} fontSize={12} className="soft">
+        {said}
       </text>
     </svg>
   );

@@ -82,7 +82,7 @@ pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<Ve
         let arm = usize::from(has(0, 2)) * 2 + usize::from(has(1, 1));
         return Ok(if stopped.contains(&arm) { Verdict::CantTell } else { Verdict::Called(arm) });
     }
-    let inside = margins.iter().all(|m| m.lower > -plan.effect && m.upper < plan.effect);
+    let inside = super::decide::tells(plan, counts) && margins.iter().all(|m| m.lower > -plan.effect && m.upper < plan.effect);
     let quiet = margins.iter().all(|m| m.adjusted_p >= plan.alpha);
     Ok(if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell })
 }

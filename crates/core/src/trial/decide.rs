@@ -51,6 +51,11 @@ pub fn money(c: &ArmCounts) -> Sample {
     Sample::of(c.assigned as f64, c.sum, c.squares)
 }
 
+/// Can anything be told? Where nobody of an arm brought money, nothing says how much the next one would.
+pub(super) fn tells(plan: &Plan, counts: &[ArmCounts]) -> bool {
+    !plan.metric.is_money() || counts.iter().all(|c| money(c).variance > 0.0)
+}
+
 /// `b` less `a` on the primary, with its test and its limits.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Contrast {
@@ -208,7 +213,7 @@ pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<(V
     if let Some(best) = winners.first() {
         return Ok((Verdict::Called(*best), winners.get(1).copied()));
     }
-    let inside = all.iter().all(|c| c.lower > -plan.effect && c.upper < plan.effect);
+    let inside = tells(plan, counts) && all.iter().all(|c| c.lower > -plan.effect && c.upper < plan.effect);
     let quiet = all.iter().all(|c| c.adjusted_p >= plan.alpha);
     Ok((if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell }, None))
 }

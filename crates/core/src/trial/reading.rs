@@ -1,7 +1,7 @@
 //! The reading of a trial at its end, and the verdict by the sealed rule.
 
 use super::crossed::{self, Margin};
-use super::decide::{arm, compare, compare_pairs, contrast, decide, guard_states};
+use super::decide::{arm, compare, compare_pairs, contrast, decide, guard_states, tells};
 use super::letter;
 use super::looks::Stopped;
 use super::metric::Metric;
@@ -221,7 +221,7 @@ pub struct ArmRow {
 }
 
 /// What else a reading is made of.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 pub struct Beside {
     /// The roster equals its recomputation, and everyone got their arm.
     pub assignment_holds: bool,
@@ -306,7 +306,7 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     Ok(Reading {
         verdict,
         also,
-        sentence: sentence(plan, verdict, also, (&pairs, &margins), counts.len()),
+        sentence: sentence(plan, verdict, also, (&pairs, &margins), (counts.len(), tells(plan, counts))),
         omnibus: if plan.metric.is_money() { None } else { Some(chi_square_homogeneity(&primary)?) },
         bayes: bayes(plan.metric, &primary)?,
         arms: counts.iter().enumerate().map(row).collect(),
@@ -440,7 +440,13 @@ fn between(plan: &Plan, (low, high): (f64, f64)) -> String {
     format!("between {} and {}", plan.bound(near), plan.bound(far))
 }
 
-fn sentence(plan: &Plan, verdict: Verdict, also: Option<usize>, (pairs, margins): (&[Pair], &[Margin]), arms: usize) -> String {
+fn sentence(
+    plan: &Plan,
+    verdict: Verdict,
+    also: Option<usize>,
+    (pairs, margins): (&[Pair], &[Margin]),
+    (arms, tells): (usize, bool),
+) -> String {
     let (metric, sign) = (plan.metric.words(), plan.metric.sign());
     let fate = match plan.on_no_call {
         Some(arm) => format!("{} goes out, as sealed", letter(arm)),
@@ -488,6 +494,9 @@ fn sentence(plan: &Plan, verdict: Verdict, also: Option<usize>, (pairs, margins)
         ),
         Verdict::CantTell if plan.aim == Aim::Earn => format!("Nothing goes ahead: every arm breaches a guardrail or was stopped; {fate}."),
         Verdict::CantTell if !margins.is_empty() => format!("Can't tell: neither change is shown to move {metric}; {fate}."),
+        Verdict::CantTell if !tells => {
+            format!("Can't tell: in an arm nobody brought anything within the window, so nothing says how the arms differ; {fate}.")
+        }
         Verdict::CantTell if arms == 2 => {
             let p = &pairs[0];
             let least = if p.lower > 0.0 { plan.more(p.lower) } else { unsigned(plan, p.lower) };
@@ -647,6 +656,13 @@ mod tests {
         // Those without mail are lost to nobody, and call nothing: they say what mail as such brings.
         assert!(r.loss_p > 0.99 && r.arms.len() == 2 && r.no_mail.unwrap().counts.primary == 100);
         assert!(r.lift.len() == 2 && r.lift.iter().all(|l| l.lower > 0.0 && l.adjusted_p < 0.001));
+    }
+
+    #[test]
+    fn money_that_nobody_brought_is_not_too_close_to_matter() {
+        let plan = Plan { metric: Metric::Revenue, effect: 0.5, goal: crate::trial::plan::tests::goal("GBP"), ..plan() };
+        let r = read(&plan, &counts(3_000, [0, 0], [9, 9], [3_000; 2]), &holds()).unwrap();
+        assert!(r.verdict == Verdict::CantTell && r.sentence.contains("nobody brought anything"), "{}", r.sentence);
     }
 
     #[test]

@@ -74,17 +74,38 @@ pub(crate) struct TrialView {
     machine_share: Option<f64>,
     /// SHA-256 over all that was sealed.
     digest: Option<String>,
-    /// What differs from the seal.
-    broken: Option<String>,
     looks: Vec<Look>,
+}
+
+/// A trial's reading. What it rested on is as it was when it was read; of one that is opened early, as it is now.
+fn read(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Reading, StoreError> {
+    let beside = match &t.beside {
+        Some(beside) => beside.clone(),
+        None => trials::beside(c, t)?,
+    };
+    reading::read(&t.plan, counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))
+}
+
+/// A trial's seal, looked at now.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct SealView {
+    /// What differs from what was sealed.
+    broken: Option<String>,
     balance: Vec<trials::Balance>,
 }
 
-/// A trial's reading, and what differs from its seal.
-fn read(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<(Reading, Option<String>), StoreError> {
-    let beside = trials::beside(c, t)?;
-    let read = reading::read(&t.plan, counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))?;
-    Ok((read, beside.broken))
+/// Does a trial stand as it was sealed? Everything that was is read again.
+#[utoipa::path(get, path = "/api/trials/{id}/seal", params(("id" = i64, Path)), responses((status = 200, body = SealView)))]
+pub(crate) async fn seal_holds(State(app): State<App>, Path(id): Path<i64>) -> Answer<SealView> {
+    Ok(Json(
+        app.store
+            .read(move |c| {
+                let t = trials::one(c, id)?;
+                let balance = if t.sealed_at.is_some() { trials::balance(c, &t)? } else { Vec::new() };
+                Ok(SealView { broken: trials::broken(c, &t)?, balance })
+            })
+            .await?,
+    ))
 }
 
 /// One trial: its outlook while planned, pooled figures while it runs, the reading afterwards.
@@ -115,15 +136,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                     }
                 });
                 let opened = running.as_ref().filter(|_| trial.opened_at.is_some());
-                let (reading, broken) = match trial.counts.as_ref().or(opened) {
-                    Some(counts) => {
-                        let (reading, broken) = read(c, &trial, counts)?;
-                        (Some(reading), broken)
-                    }
-                    None => (None, trials::broken(c, &trial)?),
-                };
-                let sealed = trial.sealed_at.is_some();
-                let balance = if sealed { trials::balance(c, &trial)? } else { Vec::new() };
+                let reading = trial.counts.as_ref().or(opened).map(|counts| read(c, &trial, counts)).transpose()?;
                 let digest = trial.seal.as_ref().map(|s| s.digest.clone());
                 let looks = trial.seal.as_ref().map(|s| s.looks.clone()).unwrap_or_default();
                 // Whoever took part without mail isn't in the rollout either.
@@ -135,7 +148,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                     None
                 };
                 let machine_share = past.machine_share;
-                Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share, digest, broken, looks, balance })
+                Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share, digest, looks })
             })
             .await?,
     ))
@@ -248,7 +261,7 @@ pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Resul
             let Some(counts) = &t.counts else {
                 return Err(StoreError::Refused("The arms are opened at the end of the window. Until then there is no record.".into()));
             };
-            let (reading, _) = read(c, &t, counts)?;
+            let reading = read(c, &t, counts)?;
             let subjects = mailings::one(c, t.mailing_id)?.draft.subjects;
             crate::record::zip(&t, &subjects, &reading, counts, &trials::roster(c, id)?).map_err(StoreError::Io)
         })

@@ -115,7 +115,8 @@ adjusted = holm([p for _, p, _, _ in found])
 for name, (d, _, low, high), q in zip(names, found, adjusted):
     print(f"{name}: {d:+.6f} ({low:+.6f} to {high:+.6f}), adjusted p {q:.6g}")
 rate = lambda i: (sign * level_of(counts[i]), -i)
-close = all(-plan["effect"] < low and high < plan["effect"] for _, _, low, high in found) and min(adjusted) >= alpha
+tells = metric != "revenue" or all(c["squares"] - c["sum"] ** 2 / c["assigned"] > 0 for c in counts)
+close = tells and all(-plan["effect"] < low and high < plan["effect"] for _, _, low, high in found) and min(adjusted) >= alpha
 no_call = "too_close_to_matter" if close else "cant_tell"
 if plan["crossed"]:
     arm, called = plan["on_no_call"], False

@@ -39,6 +39,9 @@ pub struct Trial {
     pub verdict: Option<Verdict>,
     #[serde(skip)]
     pub counts: Option<Vec<ArmCounts>>,
+    /// What the reading rested on beside them; none of readings from before it was kept.
+    #[serde(skip)]
+    pub beside: Option<Beside>,
     pub rollout_at: Option<i64>,
     #[serde(skip)]
     pub seal: Option<Seal>,
@@ -66,19 +69,28 @@ impl Trial {
 fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     let mut s = c.prepare_cached(&format!(
         "SELECT t.id, mailing_id, m.name, plan, t.state, sealed_at, seed, reading_due, read_at, verdict, counts, rollout_at,
-            seal, looked, stopped, opened_at, p.name, small_reason, (SELECT name FROM person WHERE id = small_by)
+            seal, looked, stopped, opened_at, p.name, small_reason, (SELECT name FROM person WHERE id = small_by), beside
          FROM trial t JOIN mailing m ON m.id = mailing_id LEFT JOIN person p ON p.id = opened_by WHERE {filter} ORDER BY coalesce(sealed_at, 9e15) DESC, t.id DESC"
     ))?;
     let rows = s.query_map([value], |r| {
         Ok((
             (r.get(0)?, r.get(1)?, r.get(2)?, r.get::<_, String>(3)?, r.get(4)?, r.get(5)?),
             (r.get(6)?, r.get(7)?, r.get(8)?, r.get::<_, Option<String>>(9)?, r.get::<_, Option<String>>(10)?, r.get(11)?),
-            (r.get::<_, Option<String>>(12)?, r.get(13)?, r.get::<_, String>(14)?, r.get(15)?, r.get(16)?, r.get(17)?, r.get(18)?),
+            (
+                r.get::<_, Option<String>>(12)?,
+                r.get(13)?,
+                r.get::<_, String>(14)?,
+                r.get(15)?,
+                r.get(16)?,
+                r.get(17)?,
+                r.get(18)?,
+                r.get::<_, Option<String>>(19)?,
+            ),
         ))
     })?;
     rows.map(|row| {
         let ((id, mailing_id, mailing, plan, state, sealed_at), (seed, reading_due, read_at, verdict, counts, rollout_at), rest) = row?;
-        let (seal, looked, stopped, opened_at, opened_by, small_reason, small_by) = rest;
+        let (seal, looked, stopped, opened_at, opened_by, small_reason, small_by, beside) = rest;
         Ok(Trial {
             id,
             mailing_id,
@@ -92,6 +104,7 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
             verdict: verdict.map(|v| serde_json::from_str(&v)).transpose()?,
             counts: counts.map(|v| serde_json::from_str(&v)).transpose()?,
             rollout_at,
+            beside: beside.map(|v| serde_json::from_str(&v)).transpose()?,
             seal: seal.map(|v| serde_json::from_str(&v)).transpose()?,
             text: plan,
             looked,
@@ -309,7 +322,10 @@ pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
         let mut t = one(c, id)?;
         let held = usize::try_from(t.looked).unwrap_or(usize::MAX);
         if let Some(l) = t.seal.as_ref().and_then(|s| s.looks.get(held)).copied() {
-            let found = looks::look(&t.plan, &counts(c, &t)?, &l, now.0).map_err(|e| StoreError::Refused(e.to_string()))?;
+            // Those without mail can't leave it: an arm is held against the others that get some.
+            let mut mailed = counts(c, &t)?;
+            mailed.truncate(arms(c, &t)?);
+            let found = looks::look(&t.plan, &mailed, &l, now.0).map_err(|e| StoreError::Refused(e.to_string()))?;
             let new: Vec<Stopped> = found.into_iter().filter(|f| !t.stopped.iter().any(|s| s.arm == f.arm)).collect();
             t.stopped.extend(new);
         }
@@ -335,10 +351,10 @@ pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) ->
 ///
 /// # Errors
 /// When the database fails.
-pub fn save_reading(c: &Connection, id: i64, verdict: Verdict, counts: &[ArmCounts], now: Instant) -> Result<()> {
+pub fn save_reading(c: &Connection, id: i64, verdict: Verdict, counts: &[ArmCounts], beside: &Beside, now: Instant) -> Result<()> {
     c.execute(
-        "UPDATE trial SET state = 'read', read_at = ?2, verdict = ?3, counts = ?4 WHERE id = ?1 AND state = 'collecting'",
-        params![id, now.0, serde_json::to_string(&verdict)?, serde_json::to_string(counts)?],
+        "UPDATE trial SET state = 'read', read_at = ?2, verdict = ?3, counts = ?4, beside = ?5 WHERE id = ?1 AND state = 'collecting'",
+        params![id, now.0, serde_json::to_string(&verdict)?, serde_json::to_string(counts)?, serde_json::to_string(beside)?],
     )?;
     Ok(())
 }

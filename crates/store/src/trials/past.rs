@@ -53,12 +53,11 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
     };
     if let Some(goal) = plan.goal.as_ref().filter(|_| plan.metric.asks_goal()) {
         let by_the_end = brought::followed(c, &goal.goal, (from, to), window)?;
-        let in_all = brought::followed(c, &goal.goal, (from, to), window.max(30 * DAY))?;
         let sample = Sample::of(n[0], by_the_end.sum, by_the_end.squares);
-        let (now, later) = if plan.metric.is_money() { (by_the_end.sum, in_all.sum) } else { (by_the_end.converted, in_all.converted) };
-        out.rate = share(now, n[0]);
+        out.rate = share(if plan.metric.is_money() { by_the_end.sum } else { by_the_end.converted }, n[0]);
         out.sd = (sample.variance > 0.0).then(|| sample.variance.sqrt());
-        out.maturity = share(now, later).filter(|m| (0.0..=1.0).contains(m));
+        // People buy without any mail, too, and go on after the window: there is no share of it that "is in".
+        out.maturity = None;
     }
     Ok(out)
 }

@@ -154,7 +154,7 @@ export function CourseView({ id, subjects }: { id: number; subjects: string[] })
           : "An arm that is answered faster isn't answered more: only the end counts. "}
         {b
           ? `Shaded: the middle four fifths of ${count(b.mailings)} past mailings. By the window's end they had ${range(b.maturity_low, b.maturity_high)} of their 30-day answers.`
-          : "There are too few past mailings that are old enough for a band to compare with."}
+          : "No band of past mailings: too few are old enough, or what is counted comes without any mail, too."}
       </p>
       <Links links={links} subjects={subjects} />
     </>

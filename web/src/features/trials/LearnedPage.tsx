@@ -46,6 +46,7 @@ function Calibrated({ l }: { l: Learned }) {
 
 /** What kinds of change have brought. */
 function ByChange({ l }: { l: Learned }) {
+  if (l.by_change.length === 0) return null;
   return (
     <>
       <h2>By what was changed</h2>
@@ -213,8 +214,6 @@ export function LearnedPage() {
                     ))}
                   </TableBody>
                 </Table>
-                <Calibrated l={l} />
-                <ByChange l={l} />
                 <p className="soft small" style={{ maxWidth: "56em" }}>
                   One contrast a trial, every trial that isn’t void; on the log-odds scale, shown as points at each
                   trial’s own rate. Without a control the mean is 0, since which arm is named first says nothing. A
@@ -222,6 +221,8 @@ export function LearnedPage() {
                 </p>
               </>
             )}
+            <Calibrated l={l} />
+            <ByChange l={l} />
             <SelfChecks l={l} />
           </>
         )}

@@ -1,6 +1,7 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Schemas } from "../../api/client";
+import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
 import { count, instant, letter } from "../../shared/format";
 
@@ -9,13 +10,21 @@ type View = Schemas["TrialView"];
 /** The plan's seal, the looks it has, and how evenly the arms were filled. */
 export function Sealed({ v }: { v: View }) {
   const [open, setOpen] = useState(false);
-  if (!v.digest) return null;
   const { trial } = v;
+  const seal = useQuery({
+    queryKey: ["seal", trial.id],
+    queryFn: () => ok(api.GET("/api/trials/{id}/seal", { params: { path: { id: trial.id } } })),
+    enabled: !!v.digest,
+  }).data;
+  if (!v.digest) return null;
+  const balance = seal?.balance ?? [];
   return (
     <>
       <h2>The seal</h2>
-      {v.broken ? (
-        <p className="note bad">{v.broken}</p>
+      {!seal ? (
+        <p className="soft">Looking at it …</p>
+      ) : seal.broken ? (
+        <p className="note bad">{seal.broken}</p>
       ) : (
         <p className="soft" style={{ margin: "0 0 4px" }}>
           The plan, its seed, the variants and the roster are as they were sealed {instant(trial.sealed_at)} UTC.
@@ -44,7 +53,7 @@ export function Sealed({ v }: { v: View }) {
       ))}
       <p>
         <button className="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
-          {open ? "Hide the strata" : `How evenly the arms were filled, over ${count(v.balance.length)} strata`}
+          {open ? "Hide the strata" : `How evenly the arms were filled, over ${count(balance.length)} strata`}
         </button>
       </p>
       {open && (
@@ -61,7 +70,7 @@ export function Sealed({ v }: { v: View }) {
             </TableRow>
           </TableHead>
           <TableBody>
-            {v.balance.map((b) => (
+            {balance.map((b) => (
               <TableRow key={b.stratum}>
                 <TableCell>{b.stratum}</TableCell>
                 {b.people.map((n, i) => (

@@ -152,17 +152,19 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
           {n}
         </p>
       ))}
-      <IntervalPlot
-        rows={rows}
-        band={plan.effect}
-        signed={unit.signed}
-        unit={unit.name}
-        caption={
-          two
-            ? undefined
-            : `${unit.name}, ${r.margins.length > 0 ? "with less without" : "all together"}; shaded: too small to matter (${unit.bare(plan.effect)})`
-        }
-      />
+      {!(unit.money && r.arms.every((a) => a.counts.primary === 0)) && (
+        <IntervalPlot
+          rows={rows}
+          band={plan.effect}
+          signed={unit.signed}
+          unit={unit.name}
+          caption={
+            two
+              ? undefined
+              : `${unit.name}, ${r.margins.length > 0 ? "with less without" : "all together"}; shaded: too small to matter (${unit.bare(plan.effect)})`
+          }
+        />
+      )}
       <Table sx={{ mt: 1 }}>
         <TableHead>
           <TableRow>
