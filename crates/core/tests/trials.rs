@@ -1,10 +1,13 @@
-//! Whole trials, simulated: drawn, assigned, answered in time, looked at for harm, decided. Without a true effect they are
+//! Whole trials, simulated: cleared, drawn, assigned, answered in time, looked at for harm, decided. Without a true effect they are
 //! called no more often than alpha says, however many arms there are and however fast one of them is answered; with the
 //! planned effect they are called right as often as the power asks.
 
 use rand::rngs::StdRng;
 use rand::{Rng, RngExt, SeedableRng};
-use rinse_core::HOUR;
+use rinse_core::caps::{Cap, Kind, Message, Scope, Window};
+use rinse_core::clearance::columns::{Base, Marks, Messages, NONE, Ready};
+use rinse_core::clearance::{Class, Facts, Outcome, OverCap, RuleSet};
+use rinse_core::holdout::Holdout;
 use rinse_core::stats::sample_size::sample_size_two_proportions;
 use rinse_core::trial::assign::{assign, draw_pilot, strata};
 use rinse_core::trial::decide::decide;
@@ -12,6 +15,8 @@ use rinse_core::trial::looks::{look, plan_looks};
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rinse_core::zone::TimeZone;
+use rinse_core::{DAY, HOUR, Instant};
 use rstest::rstest;
 
 /// The world that a trial runs in.
@@ -47,17 +52,64 @@ fn delay(rng: &mut impl Rng, mean: f64) -> i64 {
     (-(1.0 - rng.random::<f64>()).ln() * mean * HOUR as f64) as i64
 }
 
+const BEGAN: Instant = Instant(1_774_569_600_000);
+
+/// People of whom some never agreed, took a break, rest or are retired, have left the topic, or got mail lately.
+fn people(rng: &mut impl Rng, n: usize) -> (Base, Messages, Marks) {
+    let mut b = Base { countries: vec![String::new()], zones: vec![TimeZone::UTC], ..Base::default() };
+    let (mut marks, mut messages) = (Marks::default(), Vec::new());
+    for i in 0..n as i64 {
+        b.contact.push(i);
+        b.consent.push([2, 3, 2, 3, 2, 3, 2, 0, 4, 5][rng.random_range(0..10)]);
+        b.under_pause.push(2);
+        b.status.push(if rng.random::<f64>() < 0.05 { 3 } else { 0 });
+        b.status_until.push(NONE);
+        b.paused_until.push(BEGAN.0 + rng.random_range(0..20 * DAY));
+        b.country.push(0);
+        b.zone.push(0);
+        b.sunset.push(rng.random::<f64>() < 0.03);
+        marks.flags.push(if rng.random::<f64>() < 0.04 { Marks::TOPIC_LEFT } else { 0 });
+        for _ in 0..rng.random_range(0..4) {
+            let at = BEGAN + rng.random_range(-10 * DAY..0);
+            messages.push((i, Message { at, kind: Kind { channel: 1, topic: 1, letterhead: 1 }, reserved: None }));
+        }
+    }
+    let messages = Messages::hang(&b.contact, &messages);
+    (b, messages, marks)
+}
+
 /// How many of `runs` trials call the last arm, and how many call another.
 fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
     let plan = plan(w);
     let looks = plan_looks(&plan, |t| LEAVE * (1.0 - (-(t as f64) / (12.0 * HOUR as f64)).exp())).unwrap();
-    let people: Vec<(i64, u32, Option<u8>)> =
-        (0..w.per_arm * w.arms * 2).map(|i| (i as i64, 1 + (i % 3) as u32, (i % 7 < 5).then_some((i % 7) as u8))).collect();
-    let cleared = strata(&people);
     let mut rng = StdRng::seed_from_u64(seed);
+    let (base, messages, marks) = people(&mut rng, w.per_arm * w.arms * 4);
+    let cap = Cap { limit: 3, window: Window::Days { n: 7 }, scope: Scope::Marketing, in_force: true };
+    let set = RuleSet { caps: vec![cap], holdout: Some(Holdout { share: 0.05 }), ..RuleSet::default() };
+    let facts = Facts {
+        class: Class::Marketing,
+        kind: Kind { channel: 1, topic: 1, letterhead: 1 },
+        rank: (3, 1),
+        over_cap: OverCap::Hold,
+        hold_limit: 7 * DAY,
+        zone: TimeZone::UTC,
+        country: None,
+        complainers_too: false,
+    };
+    // A hundred clearances, each at an instant of its own: breaks end, and what counts towards the cap grows old.
+    let cleared: Vec<Vec<(i64, u32)>> = (0..100)
+        .map(|hour| {
+            let at = BEGAN + hour * 4 * HOUR;
+            let rules = set.for_mailing(&facts, at);
+            let ready = Ready::new(&base, &marks, &rules, at);
+            let goes = (0..base.contact.len()).filter(|i| ready.clear(*i, &messages) == Outcome::Cleared);
+            strata(&goes.map(|i| (i as i64, 1 + (i % 3) as u32, (i % 7 < 5).then_some((i % 7) as u8))).collect::<Vec<_>>())
+        })
+        .collect();
     let (mut last, mut other) = (0, 0);
     for run in 0..runs {
-        let pilot = draw_pilot(seed ^ run, &cleared, w.per_arm * w.arms);
+        let pilot = draw_pilot(seed ^ run, &cleared[(run % 100) as usize], w.per_arm * w.arms);
+        assert_eq!(pilot.len(), w.per_arm * w.arms, "enough are cleared");
         let roster = assign(seed ^ run, &pilot, &vec![1; w.arms]);
         let window = plan.window_hours * HOUR;
         let mut left_at = Vec::new();
