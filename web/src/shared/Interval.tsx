@@ -29,7 +29,7 @@ export function IntervalPlot({
   const x = scaleLinear().domain([-reach, reach]).range([250, 610]);
   const said = caption ?? `${unit}, B less A; shaded: too small to matter (${signed(band).slice(1)})`;
   // A long caption would run into the figures of the axis.
-  const below = said.length > 52 ? 18 : 0;
+  const below = said.length > 46 ? 18 : 0;
   const height = rows.length * 30 + 38 + below;
   const floor = rows.length * 30 + 8;
   const ticks = x.ticks(7);
