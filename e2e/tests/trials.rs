@@ -63,7 +63,7 @@ async fn a_trial_on_revenue_with_people_without_mail_ends_without_a_call() {
     choose(&b, "Goal", "Shop: buys anything").await;
     b.click("Arms of other sizes").await;
     pick(&b, "Parts of B", "2 parts").await;
-    pick(&b, "Parts without mail", "1 part get no mail").await;
+    pick(&b, "Parts without mail", "1 part gets no mail").await;
     b.shows("No mail: 120 people take part and get nothing").await;
     b.shows("240 people").await;
     b.accessible("plan on revenue").await;

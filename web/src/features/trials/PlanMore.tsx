@@ -65,10 +65,12 @@ export function PlanMore({
         <Pick
           label="Parts without mail"
           value={plan.no_mail ?? 0}
-          options={[[0, "everyone gets mail"], ...PARTS.map(([n, said]) => [n, `${said} get no mail`] as const)]}
+          options={[
+            [0, "everyone gets mail"],
+            ...PARTS.map(([n, said]) => [n, `${said} get${n === 1 ? "s" : ""} no mail`] as const),
+          ]}
           onChange={(no_mail) => setPlan({ ...plan, no_mail })}
         />
-        .
         {!goal && (
           <span className="soft small"> An arm without mail needs a metric that can be seen there: a goal.</span>
         )}
