@@ -39,6 +39,19 @@ async fn what_waits_in_the_mailbox_is_read(#[case] raw: &str, #[case] replies: i
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_mailbox_that_cannot_be_read_stops_no_mail() {
+    let s = Inside::new().await;
+    s.import("email\nwren@tern.example\n").await;
+    put(&s, "1776364800.large", &"x".repeat(5_000_001));
+    s.advance(1).await;
+    assert_eq!(left(&s), 0, "what is too large is put aside");
+    std::fs::remove_dir(s.folder().join("mailbox/new")).unwrap();
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats"])).await;
+    s.ok("POST", "/api/mailings/1/plan", &json!({ "at": null })).await;
+    assert_eq!(s.count("SELECT count(*) FROM send WHERE state = 3"), 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_reply_token_is_enough_and_a_return_path_takes_no_reply() {
     use rinse_core::token::Kind;
     let s = Inside::one_message().await;

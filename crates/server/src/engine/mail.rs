@@ -2,7 +2,7 @@
 
 use super::{Engine, ReceivedAt, Result};
 use axum::body::Body;
-use axum::http::{Request, StatusCode};
+use axum::http::Request;
 use rinse_core::{DAY, Instant};
 use rinse_post::inbound;
 use rinse_store::StoreError;
@@ -10,6 +10,8 @@ use tower::ServiceExt;
 
 /// Messages read before others get a turn.
 const AT_ONCE: usize = 500;
+/// As much as the door takes.
+const LARGEST: u64 = 5_000_000;
 
 /// A raw message for the door that takes mail.
 pub(super) fn request(to: &str, raw: Vec<u8>) -> std::result::Result<Request<Body>, axum::http::Error> {
@@ -17,8 +19,15 @@ pub(super) fn request(to: &str, raw: Vec<u8>) -> std::result::Result<Request<Bod
 }
 
 impl Engine {
-    /// Takes in what waits in the mailbox. A message is marked as read when it is on record; one that comes again is known.
-    pub(super) async fn read_mailbox(&self, now: Instant) -> Result<()> {
+    /// Takes in what waits in the mailbox. What goes wrong with it is said in the log, and stops nothing else.
+    pub(super) async fn read_mailbox(&self, now: Instant) {
+        if let Err(e) = self.take_what_waits(now).await {
+            tracing::error!("the mailbox could not be read to its end: {e}");
+        }
+    }
+
+    /// A message is marked as read when it is on record; one that comes again is known.
+    async fn take_what_waits(&self, now: Instant) -> Result<()> {
         let Some(doors) = self.doors.get() else { return Ok(()) };
         loop {
             let waiting = self.mailbox.waiting(AT_ONCE).map_err(StoreError::Io)?;
@@ -26,6 +35,12 @@ impl Engine {
                 return Ok(());
             }
             for message in &waiting {
+                // One that no door takes isn't read into memory either.
+                if tokio::fs::metadata(&message.path).await.map_err(StoreError::Io)?.len() > LARGEST {
+                    tracing::warn!("{} is too large; it is put aside", message.path.display());
+                    self.mailbox.taken(message).map_err(StoreError::Io)?;
+                    continue;
+                }
                 let raw = tokio::fs::read(&message.path).await.map_err(StoreError::Io)?;
                 // When it was put in, unless the name says something that can't be.
                 let at = message.delivered_at.map(Instant).filter(|at| *at <= now && now - *at < 30 * DAY).unwrap_or(now);
@@ -37,13 +52,9 @@ impl Engine {
                 };
                 request.extensions_mut().insert(ReceivedAt(at));
                 let Ok(answer) = doors.clone().oneshot(request).await;
-                match answer.status() {
+                if answer.status().is_server_error() {
                     // It stays, and is tried again.
-                    status if status.is_server_error() => {
-                        return Err(StoreError::Refused(format!("A message in the mailbox was not taken in: {status}.")));
-                    }
-                    StatusCode::PAYLOAD_TOO_LARGE => tracing::warn!("{} is too large; it is put aside", message.path.display()),
-                    _ => {}
+                    return Err(StoreError::Refused(format!("A message was not taken in: {}.", answer.status())));
                 }
                 self.mailbox.taken(message).map_err(StoreError::Io)?;
             }
