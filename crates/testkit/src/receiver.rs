@@ -125,12 +125,20 @@ fn converse(mut stream: TcpStream, kept: &Received, halt: &Halt) -> std::io::Res
             "DATA" => {
                 halt.pass(Step::Data);
                 say("354 go on")?;
-                let mut text = String::new();
-                while lines.read_line(&mut line)? > 0 && line != ".\r\n" {
+                let (mut text, mut whole) = (String::new(), false);
+                while lines.read_line(&mut line)? > 0 {
+                    if line == ".\r\n" {
+                        whole = true;
+                        break;
+                    }
                     text.push_str(line.strip_prefix('.').unwrap_or(&line));
                     line.clear();
                 }
                 line.clear();
+                // Whoever went away in the middle has handed over nothing.
+                if !whole {
+                    return Ok(());
+                }
                 kept.lock().unwrap_or_else(PoisonError::into_inner).push((from.clone(), to.clone(), text));
                 halt.pass(Step::Body);
                 say("250 2.0.0 queued")?;
