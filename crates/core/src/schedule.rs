@@ -130,6 +130,14 @@ impl Schedule {
         Some(at + spread)
     }
 
+    /// The least time between two messages to a mail domain, in milliseconds; None: no rate is set for it. Rounded up: so many
+    /// of them never fit into less than an hour.
+    #[must_use]
+    pub fn gap(&self, domain: &str) -> Option<i64> {
+        let per_hour = i64::from(self.per_hour(domain)?);
+        Some(HOUR.div_euclid(per_hour) + i64::from(HOUR % per_hour != 0))
+    }
+
     fn per_hour(&self, domain: &str) -> Option<u32> {
         let named = self.rates.iter().find(|r| r.domain.eq_ignore_ascii_case(domain));
         named.or_else(|| self.rates.iter().find(|r| r.domain.is_empty())).map(|r| r.per_hour)
@@ -151,9 +159,7 @@ impl<'a> Pace<'a> {
     /// When somebody of this domain goes who is due at `due`. Ask in the order of the due instants. No 60 minutes then
     /// hold more of the domain's messages than its rate.
     pub fn place(&mut self, domain: i64, name: &str, due: Instant) -> Instant {
-        let Some(per_hour) = self.schedule.per_hour(name) else { return due };
-        // A gap rounded up: so many of them never fit into less than an hour.
-        let gap = HOUR.div_euclid(i64::from(per_hour)) + i64::from(HOUR % i64::from(per_hour) != 0);
+        let Some(gap) = self.schedule.gap(name) else { return due };
         let next = self.next.entry(domain).or_insert(i64::MIN);
         let at = due.0.max(*next);
         *next = at + gap;

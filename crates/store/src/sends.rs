@@ -29,6 +29,11 @@ pub enum Phase {
 pub const HOUR_PASSED: &str = "their hour had passed when the mailing began";
 pub const CANCELLED: &str = "cancelled before it was their turn";
 
+/// Where in a mailing's spread each person stands.
+pub(crate) fn spread_of(mailing: i64) -> Salted {
+    Salted::new(&format!("spread of mailing {mailing}"))
+}
+
 /// When each person gets a mailing that begins at `at`, where that isn't the same instant for all. Keeps the order of those
 /// due at the same instant.
 fn timed(
@@ -49,7 +54,7 @@ fn timed(
     let usual = zone::named(&zone).unwrap_or(zone::TimeZone::UTC);
     let mut zones: HashMap<String, zone::TimeZone> = HashMap::new();
     let mut s = c.prepare_cached("SELECT zone FROM contact WHERE id = ?1")?;
-    let share = Salted::new(&format!("spread of mailing {mailing}"));
+    let share = spread_of(mailing);
     let mut out = Vec::with_capacity(people.len());
     for p in people {
         let name: Option<String> =
@@ -60,21 +65,34 @@ fn timed(
         };
         out.push((p, schedule.due(at, clock, share.draw(p.0.contact))));
     }
-    out.sort_by_key(|(_, due)| *due);
+    // Places are given in the order in which people can go.
+    out.sort_by_key(|((d, _, _), due)| match d.outcome {
+        Outcome::Held(until, _) => due.map(|due| until.max(due)),
+        _ => *due,
+    });
     let mut names: HashMap<i64, String> = HashMap::new();
     let mut pace = Pace::new(&schedule);
     let mut s = c.prepare_cached("SELECT name FROM domain WHERE id = (SELECT domain_id FROM contact WHERE id = ?1)")?;
     for ((d, _, _), due) in &mut out {
-        // Held people go when their rules let them, so no place is kept for them.
-        if let (Some(at), Outcome::Cleared, false) = (due.as_mut(), d.outcome, schedule.rates.is_empty()) {
+        if let (Some(due), false) = (due.as_mut(), schedule.rates.is_empty()) {
+            let from = match d.outcome {
+                Outcome::Held(until, _) => until.max(*due),
+                Outcome::Barred(why) if !asked_again(why, at, Some(*due)) => continue,
+                _ => *due,
+            };
             let name = match names.entry(d.domain) {
                 Entry::Occupied(e) => e.into_mut(),
                 Entry::Vacant(e) => e.insert(s.query_row([d.contact], |r| r.get(0))?),
             };
-            *at = pace.place(d.domain, name, *at);
+            *due = pace.place(d.domain, name, from);
         }
     }
     Ok(out)
+}
+
+/// Somebody whose turn comes later is asked then, where what bars them now hangs on the instant.
+fn asked_again(why: rinse_core::clearance::Reasons, at: Instant, due: Option<Instant>) -> bool {
+    due.is_some_and(|due| due > at) && why.may_pass()
 }
 
 /// Records the sends of those cleared (ready at `at`, or when the mailing's schedule has their turn) and held (until their instant), and why the
@@ -100,13 +118,14 @@ pub fn record(
     let mut recorder = Recorder::new(c, &done.lists)?;
     let mut n = 0;
     for ((d, phase, arm), due) in timed(c, mailing, at, people.into_iter().collect())? {
-        // That somebody has the message already is no decision of its own.
-        if !matches!(d.outcome, Outcome::Barred(why) if why.has(rinse_core::clearance::Reason::AlreadySent)) {
+        // That somebody has the message already is no decision of its own; who is asked again is decided then.
+        if !matches!(d.outcome, Outcome::Barred(why) if why.has(rinse_core::clearance::Reason::AlreadySent) || asked_again(why, at, due)) {
             recorder.write(c, &done.rules, mailing, d.contact, at, d.outcome)?;
         }
         let (state, when, reason) = match (d.outcome, due) {
-            (Outcome::Barred(_), _) => continue,
+            (Outcome::Barred(why), due) if !asked_again(why, at, due) => continue,
             (_, None) => (6, at, None),
+            (Outcome::Barred(_), Some(due)) => (1, due, None),
             (Outcome::Cleared, Some(due)) => (1, due, None),
             (Outcome::Held(until, why), Some(due)) => (0, until.max(due), why.first().map(|r| r as i64)),
         };
@@ -130,6 +149,44 @@ pub fn record(
         }
     }
     Ok(n as u64)
+}
+
+/// Keeps the rate of a mail domain for people who are held again as they were due: they stand behind those who wait already.
+#[derive(Default)]
+struct Paced {
+    schedules: HashMap<i64, Schedule>,
+    last: HashMap<(i64, i64), Instant>,
+}
+
+impl Paced {
+    fn place(&mut self, c: &Connection, mailing: i64, contact: i64, until: Instant) -> Result<Instant> {
+        let schedule = match self.schedules.entry(mailing) {
+            Entry::Occupied(e) => e.into_mut(),
+            Entry::Vacant(e) => {
+                let text: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing], |r| r.get(0))?;
+                e.insert(serde_json::from_str(&text).unwrap_or_default())
+            }
+        };
+        if schedule.rates.is_empty() {
+            return Ok(until);
+        }
+        let (domain, name): (i64, String) = c
+            .prepare_cached("SELECT d.id, d.name FROM contact k JOIN domain d ON d.id = k.domain_id WHERE k.id = ?1")?
+            .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        let Some(gap) = schedule.gap(&name) else { return Ok(until) };
+        let last = match self.last.get(&(mailing, domain)) {
+            Some(known) => Some(*known),
+            None => c
+                .prepare_cached(
+                    "SELECT max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN (0, 1) AND s.at >= ?2 AND k.domain_id = ?3",
+                )?
+                .query_row(params![mailing, until.0, domain], |r| r.get::<_, Option<i64>>(0))?
+                .map(Instant),
+        };
+        let at = last.map_or(until, |l| until.max(l + gap));
+        self.last.insert((mailing, domain), at);
+        Ok(at)
+    }
 }
 
 /// A send about to be handed over.
@@ -178,6 +235,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
     let looked_at = due.len();
     let mut go = Vec::with_capacity(due.len());
     let mut rules: HashMap<i64, (person::Loaded, Recorder)> = HashMap::new();
+    let mut paced = Paced::default();
     for (out, give_up) in due {
         let (loaded, recorder) = match rules.entry(out.mailing) {
             Entry::Occupied(e) => e.into_mut(),
@@ -199,9 +257,10 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 go.push(out);
             }
             Outcome::Held(until, why) => {
+                let at = paced.place(c, out.mailing, out.contact, until)?;
                 c.prepare_cached("UPDATE send SET state = 0, at = ?2, reason = ?3 WHERE id = ?1")?.execute(params![
                     out.send,
-                    until.0,
+                    at.0,
                     why.first().map(|r| r as i64)
                 ])?;
             }

@@ -3,7 +3,7 @@
 use serde::{Deserialize, Serialize};
 
 /// A reason. Its number is its place in the order and what the store keeps; numbers that are left out
-/// belong to rules that don't exist yet (series left), or can't occur (two contacts with one address).
+/// belong to what can't occur (two contacts with one address).
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, utoipa::ToSchema, Deserialize)]
 #[serde(rename_all = "snake_case")]
 #[repr(u8)]
@@ -16,6 +16,7 @@ pub enum Reason {
     NoConsent = 5,
     NotConfirmed = 6,
     TopicLeft = 7,
+    SeriesLeft = 8,
     Suppressed = 9,
     GlobalHoldout = 11,
     TrialHoldout = 12,
@@ -30,7 +31,7 @@ pub enum Reason {
 }
 
 impl Reason {
-    pub const ALL: [Self; 19] = [
+    pub const ALL: [Self; 20] = [
         Self::NoAddress,
         Self::AlreadySent,
         Self::Retired,
@@ -39,6 +40,7 @@ impl Reason {
         Self::NoConsent,
         Self::NotConfirmed,
         Self::TopicLeft,
+        Self::SeriesLeft,
         Self::Suppressed,
         Self::GlobalHoldout,
         Self::TrialHoldout,
@@ -69,6 +71,7 @@ impl Reason {
             Self::NoConsent => "No consent on record",
             Self::NotConfirmed => "Not confirmed, as their country asks",
             Self::TopicLeft => "Left this topic",
+            Self::SeriesLeft => "Left this series",
             Self::Suppressed => "Suppressed",
             Self::GlobalHoldout => "In the global holdout",
             Self::TrialHoldout => "Kept out as the trial was sealed",
@@ -160,6 +163,14 @@ impl Reasons {
     #[must_use]
     pub fn without(self, reason: Reason) -> Self {
         Self { bits: self.bits & !(1 << reason as u8), ..self }
+    }
+
+    /// Could they be cleared at a later instant, though they are barred now? Over a cap that skips, or held too long by now:
+    /// both hang on when they are asked.
+    #[must_use]
+    pub fn may_pass(self) -> bool {
+        let time = (1 << Reason::OverCap as u8) | (1 << Reason::HeldTooLong as u8);
+        self.bars() && !(Self { bits: self.bits & !time, ..self }).bars()
     }
 
     pub(crate) fn bars(self) -> bool {
