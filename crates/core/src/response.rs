@@ -76,7 +76,8 @@ pub fn judge_open(hit: &Hit<'_>) -> Option<Machine> {
     common(hit).or_else(|| hit.fetching_domain.then_some(Machine::FetchingDomain))
 }
 
-/// Judges a click; `None` is human, so far: see [`is_burst`].
+/// Judges a click; `None` is human, so far: see [`is_burst`]. Trials count clicks by this alone, since how many links a
+/// message has is the message's own doing, and variants may differ in it.
 #[must_use]
 pub fn judge_click(hit: &Hit<'_>) -> Option<Machine> {
     common(hit)

@@ -4,7 +4,7 @@
 
 use rand::rngs::StdRng;
 use rand::{Rng, RngExt, SeedableRng};
-use rinse_core::response::{Hit, is_burst, judge_click, judge_open};
+use rinse_core::response::{Hit, judge_click, judge_open};
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Beside, Verdict, read};
@@ -49,11 +49,11 @@ fn person(rng: &mut impl Rng, rate: f64, metric: Metric, scanner: Option<Scanner
         let own = (-(1.0 - rng.random::<f64>()).ln() * 5.0 * HOUR as f64) as i64 + 20 * SECOND;
         hits.push((own, if metric == Metric::HumanOpen { -1 } else { rng.random_range(0..LINKS) }, false));
     }
-    let clicks: Vec<(Instant, i64)> = hits.iter().filter(|h| h.1 >= 0).map(|h| (Instant(h.0), h.1)).collect();
     let mut seen = Seen::default();
     for (at, link, machine) in hits {
         let hit = Hit { at: Instant(at), delivered_at: Instant(0), agent: "Reader/5.1", head: false, fetching_domain: false };
-        let human = if link < 0 { judge_open(&hit).is_none() } else { judge_click(&hit).is_none() && !is_burst(&clicks, hit.at) };
+        // A trial counts by the rules that don't hang on the message's own links: many at a time aren't told here.
+        let human = if link < 0 { judge_open(&hit).is_none() } else { judge_click(&hit).is_none() };
         if (link < 0) != (metric == Metric::HumanOpen) {
             continue;
         }
@@ -92,10 +92,10 @@ fn trial(metric: Metric, effect: f64, scanner: Option<Scanner>) -> (Verdict, f64
 }
 
 #[rstest]
-// What is missed at most: everything at once, or many links, is known; one link after a while looks like a person's.
+// What is missed at most: what comes at once is known; after a while it looks like a person's, and falls on all arms alike.
 #[case::every_link_at_once(Scanner { every_link: true, after: SECOND, images: false }, 0.0)]
 #[case::one_link_at_once(Scanner { every_link: false, after: SECOND, images: false }, 0.0)]
-#[case::every_link_after_ten_minutes(Scanner { every_link: true, after: 10 * MINUTE, images: true }, 0.0)]
+#[case::every_link_after_ten_minutes(Scanner { every_link: true, after: 10 * MINUTE, images: true }, 1.0)]
 #[case::one_link_after_ten_minutes(Scanner { every_link: false, after: 10 * MINUTE, images: true }, 1.0)]
 fn a_scanner_at_one_domain_moves_no_verdict(#[case] scanner: Scanner, #[case] most_missed: f64) {
     for effect in [0.0, 0.05] {

@@ -122,8 +122,11 @@ async fn preferences_change_what_they_say_and_nothing_else() {
     assert!(status == StatusCode::OK && page.len() < 30_000 && !page.contains("<script") && page.matches("checked").count() == 3);
     s.door("POST", &path, "act=save&topic=1&pause=").await;
     assert_eq!((left(), now()), (2, 2), "one topic left, the rest stays");
+    let by_it = |how: &str| s.count(&format!("SELECT count(*) FROM send WHERE {how} IS NOT NULL AND left_at <= {how}"));
+    assert_eq!(s.count("SELECT count(left_at) FROM send"), 0, "another topic than the message's wasn't left by it");
     s.door("POST", &path, "act=save&topic=1&topic=2&pause=30").await;
     assert_eq!((left(), now()), (0, 4));
+    assert_eq!((by_it("paused_at"), by_it("withdrew_at")), (1, 0), "who pauses by a message's page leaves by the message");
     s.ok("POST", "/api/mailings", &inside_draft()).await;
     let held = s.ok("GET", "/api/mailings/2/sluice", &Value::Null).await;
     // A break of 30 days outlasts the mailing's hold limit of 7: it isn't kept for them.
@@ -134,6 +137,7 @@ async fn preferences_change_what_they_say_and_nothing_else() {
     assert_eq!(now(), 2, "what was before the break");
     let (_, page, _) = s.door("POST", &path, "act=stop").await;
     assert!(now() == 5 && page.contains("Get mail again"));
+    assert_eq!((by_it("withdrew_at"), s.count("SELECT count(*) FROM response WHERE kind = 4")), (1, 1), "a pause is no unsubscribe");
     s.door("POST", &path, "act=back").await;
     assert_eq!(now(), 3, "by their own act");
     for (method, body) in [("POST", "act=save&pause=365"), ("POST", "act=buy"), ("POST", "")] {

@@ -121,7 +121,9 @@ pub(super) fn harms(plan: &Plan) -> Vec<Harm> {
     if plan.metric != Metric::Leaving {
         out.push(("leaving", |c| c.left, plan.leaving_margin));
     }
-    out.push(("complaints", |c| c.complained, plan.complaint_margin));
+    if plan.metric != Metric::Complaining {
+        out.push(("complaints", |c| c.complained, plan.complaint_margin));
+    }
     if let Some(margin) = plan.bounce_margin {
         out.push(("bounces", |c| c.bounced, margin));
     }

@@ -13,12 +13,28 @@ pub enum Metric {
     Conversion,
     /// What people brought by the goal, refunds taken off: a mean a person.
     Revenue,
-    /// People who left a topic, paused, withdrew or complained: fewer is better.
+    /// People who left a topic or a series, paused, withdrew or complained: fewer is better.
     Leaving,
+    /// The parts of leaving, each alone.
+    LeavingTopic,
+    Pausing,
+    Withdrawing,
+    Complaining,
 }
 
 impl Metric {
-    pub const ALL: [Self; 6] = [Self::HumanOpen, Self::HumanClick, Self::Reply, Self::Conversion, Self::Revenue, Self::Leaving];
+    pub const ALL: [Self; 10] = [
+        Self::HumanOpen,
+        Self::HumanClick,
+        Self::Reply,
+        Self::Conversion,
+        Self::Revenue,
+        Self::Leaving,
+        Self::LeavingTopic,
+        Self::Pausing,
+        Self::Withdrawing,
+        Self::Complaining,
+    ];
 
     #[must_use]
     pub fn words(self) -> &'static str {
@@ -29,6 +45,10 @@ impl Metric {
             Self::Conversion => "people converting",
             Self::Revenue => "revenue",
             Self::Leaving => "people leaving",
+            Self::LeavingTopic => "people leaving the topic",
+            Self::Pausing => "people pausing",
+            Self::Withdrawing => "people withdrawing",
+            Self::Complaining => "people complaining",
         }
     }
 
@@ -47,7 +67,13 @@ impl Metric {
     /// 1 where more is better, -1 where fewer is.
     #[must_use]
     pub fn sign(self) -> f64 {
-        if self == Self::Leaving { -1.0 } else { 1.0 }
+        if self.is_loss() { -1.0 } else { 1.0 }
+    }
+
+    /// Leaving, or a part of it: fewer is better.
+    #[must_use]
+    pub fn is_loss(self) -> bool {
+        matches!(self, Self::Leaving | Self::LeavingTopic | Self::Pausing | Self::Withdrawing | Self::Complaining)
     }
 
     /// Can machines take part in it, so that reported and human figures differ?

@@ -339,7 +339,7 @@ fn bayes(metric: Metric, primary: &[crate::stats::Arm]) -> Result<Option<Best>, 
     let flat = Prior { alpha: 1.0, beta: 1.0 };
     match metric {
         Metric::Revenue => Ok(None),
-        Metric::Leaving => beta_binomial(&primary.iter().map(turned).collect::<Vec<_>>(), flat).map(Some),
+        _ if metric.is_loss() => beta_binomial(&primary.iter().map(turned).collect::<Vec<_>>(), flat).map(Some),
         _ => beta_binomial(primary, flat).map(Some),
     }
 }

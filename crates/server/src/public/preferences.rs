@@ -13,6 +13,7 @@ use rinse_core::token::Kind;
 use rinse_core::{DAY, Instant};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::letterheads::{self, Letterhead};
+use rinse_store::responses::{self, Leaving};
 use rinse_store::settings;
 use rinse_store::{Connection, StoreError};
 
@@ -122,9 +123,12 @@ fn carry_out(c: &Connection, v: Visitor, choice: &Choice, now: Instant) -> rinse
     let evidence = v.send.map_or_else(|| "link of their sign-up".to_owned(), |s| format!("link of message {s}"));
     let origin =
         Origin { source: "preferences page", evidence, send: v.send, entity: ledger::entity_of(c, v.letterhead)?, ..Origin::default() };
+    let left = |how: Leaving| v.send.map_or(Ok(()), |send| responses::by_preferences(c, send, how, now));
     Ok(match choice {
         Choice::Stop => {
-            ledger::act(c, v.contact, now, Act::Withdrew, &origin)?;
+            if ledger::act(c, v.contact, now, Act::Withdrew, &origin)? {
+                left(Leaving::Withdrew)?;
+            }
             "You get no more mail from us.".into()
         }
         Choice::Back(Some(topic)) => {
@@ -139,8 +143,15 @@ fn carry_out(c: &Connection, v: Visitor, choice: &Choice, now: Instant) -> rinse
             for t in settings::topics(c)? {
                 if keep.contains(&t.id) {
                     ledger::rejoin_topic(c, v.contact, t.id, now, &origin)?;
-                } else {
-                    ledger::leave_topic(c, v.contact, t.id, now, &origin)?;
+                } else if ledger::leave_topic(c, v.contact, t.id, now, &origin)? {
+                    // Of the message's own topic alone it can be said that they left by the message.
+                    let own = match v.send {
+                        Some(send) => responses::topic_of(c, send)?,
+                        None => None,
+                    };
+                    if own == Some(t.id) {
+                        left(Leaving::Topic)?;
+                    }
                 }
             }
             match pause {
@@ -148,7 +159,9 @@ fn carry_out(c: &Connection, v: Visitor, choice: &Choice, now: Instant) -> rinse
                     ledger::act(c, v.contact, now, Act::Resumed, &origin)?;
                 }
                 Some(days) => {
-                    ledger::act(c, v.contact, now, Act::Paused { until: now + days * DAY }, &origin)?;
+                    if ledger::act(c, v.contact, now, Act::Paused { until: now + days * DAY }, &origin)? {
+                        left(Leaving::Paused)?;
+                    }
                 }
                 None => {}
             }

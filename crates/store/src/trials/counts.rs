@@ -13,9 +13,14 @@ use utoipa::ToSchema;
 pub(crate) fn columns(metric: Metric) -> Option<(&'static str, &'static str)> {
     match metric {
         Metric::HumanOpen => Some(("open_at", "any_open_at")),
-        Metric::HumanClick => Some(("click_at", "any_click_at")),
+        // By the rules that don't hang on the message's own links: variants may differ in those.
+        Metric::HumanClick => Some(("trial_click_at", "any_click_at")),
         Metric::Reply => Some(("reply_at", "reply_at")),
         Metric::Leaving => Some(("left_at", "left_at")),
+        Metric::LeavingTopic => Some(("topic_left_at", "topic_left_at")),
+        Metric::Pausing => Some(("paused_at", "paused_at")),
+        Metric::Withdrawing => Some(("withdrew_at", "withdrew_at")),
+        Metric::Complaining => Some(("complained_at", "complained_at")),
         Metric::Conversion | Metric::Revenue => None,
     }
 }

@@ -9,7 +9,7 @@ import { Failure } from "../../shared/states";
 import { PlanMore } from "./PlanMore";
 import { RehearsalView } from "./RehearsalView";
 import { unitOf } from "./unit";
-import { CHANGE } from "./useTrialSlips";
+import { CHANGE, LOSSES } from "./useTrialSlips";
 
 type Plan = Schemas["Plan"];
 
@@ -112,8 +112,8 @@ export function PlanEditor({
               "The better one goes out to the rest; nothing is proven."
             ) : o.smallest_effect != null ? (
               <>
-                It finds a {plan.metric === "leaving" ? "fall" : "rise"} of {unit.bare(o.smallest_effect)} {unit.name}{" "}
-                or more.
+                It finds a {LOSSES.has(plan.metric) ? "fall" : "rise"} of {unit.bare(o.smallest_effect)} {unit.name} or
+                more.
               </>
             ) : (
               "That finds nothing."
@@ -177,6 +177,10 @@ export function PlanEditor({
             <MenuItem value="conversion">conversions, by a goal</MenuItem>
             <MenuItem value="revenue">revenue a person, by a goal</MenuItem>
             <MenuItem value="leaving">leaving: fewer is better</MenuItem>
+            <MenuItem value="leaving_topic">leaving the topic alone: fewer is better</MenuItem>
+            <MenuItem value="pausing">pausing alone: fewer is better</MenuItem>
+            <MenuItem value="withdrawing">withdrawing alone: fewer is better</MenuItem>
+            <MenuItem value="complaining">complaining alone: fewer is better</MenuItem>
           </TextField>
           {asksGoal && (
             <TextField

@@ -9,7 +9,14 @@ export const METRIC: Record<string, string> = {
   conversion: "Conversions",
   revenue: "Revenue",
   leaving: "Leaving",
+  leaving_topic: "Leaving the topic",
+  pausing: "Pausing",
+  withdrawing: "Withdrawing",
+  complaining: "Complaining",
 };
+
+/** Of these fewer is better. */
+export const LOSSES = new Set(["leaving", "leaving_topic", "pausing", "withdrawing", "complaining"]);
 
 /** What differs between variants. */
 export const CHANGE: Record<Schemas["TrialChange"], string> = {
