@@ -33,6 +33,9 @@ import { ComparePage } from "./features/mailings/ComparePage";
 import { LetterheadPage } from "./features/mailings/LetterheadPage";
 import { MailingPage } from "./features/mailings/MailingPage";
 import { MailingsHome } from "./features/mailings/MailingsHome";
+import { SeriesHome } from "./features/series/SeriesHome";
+import { SeriesPage } from "./features/series/SeriesPage";
+import { SeriesPeoplePage } from "./features/series/SeriesPeoplePage";
 import { SegmentPage } from "./features/segments/SegmentPage";
 import { SegmentsPage } from "./features/segments/SegmentsPage";
 import { ReactionPage } from "./features/reactions/ReactionPage";
@@ -93,6 +96,9 @@ const router = createBrowserRouter([
       { path: "/trials/learned", element: <LearnedPage /> },
       { path: "/trials/outside", element: <OutsidePage /> },
       { path: "/trials/:id", element: <TrialPage /> },
+      { path: "/series", element: <SeriesHome /> },
+      { path: "/series/:id", element: <SeriesPage /> },
+      { path: "/series/:id/people", element: <SeriesPeoplePage /> },
       { path: "/findings", element: <FindingsPage /> },
       { path: "/upkeep", element: <UpkeepPage /> },
       { path: "/upkeep/load", element: <LoadPage /> },

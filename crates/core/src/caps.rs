@@ -71,6 +71,8 @@ pub enum Scope {
     Letterhead {
         id: i64,
     },
+    /// The messages of all series together.
+    Series,
 }
 
 /// What a message is, as far as scopes ask.
@@ -80,6 +82,8 @@ pub struct Kind {
     /// 0: none.
     pub topic: u32,
     pub letterhead: u32,
+    /// A step of a series sends it.
+    pub series: bool,
 }
 
 impl Scope {
@@ -90,6 +94,7 @@ impl Scope {
             Self::Channel { id } => id == i64::from(kind.channel),
             Self::Topic { id } => id == i64::from(kind.topic),
             Self::Letterhead { id } => id == i64::from(kind.letterhead),
+            Self::Series => kind.series,
         }
     }
 }

@@ -9,6 +9,7 @@
 //! * [`address`], [`base_check`], [`table`]: reading what people import; [`message`]: what a mailing must have.
 //! * [`purchase`], [`event`]: what people bought and did elsewhere; [`goal`]: what of it counts.
 //! * [`reaction`], [`score`]: what follows when people do something; [`attribution`]: what a conversion is put down to.
+//! * [`series`]: automated steps, and where somebody inside goes next.
 //! * [`webhook`]: what other systems are told, signed.
 //! * [`token`]: the signed links in messages.
 //!
@@ -43,6 +44,7 @@ pub mod response;
 pub mod schedule;
 pub mod score;
 pub mod segment;
+pub mod series;
 pub mod source;
 pub mod stats;
 pub mod suppression;

@@ -80,6 +80,11 @@ pub enum Deed {
     Webhook {
         webhook: i64,
     },
+    /// Into a series, or out of it.
+    Series {
+        series: i64,
+        put: bool,
+    },
     /// For a person, on Today.
     Task {
         words: String,
@@ -199,6 +204,9 @@ impl Deed {
             Self::List { list, put } => format!("{} the list {}", if *put { "put on" } else { "take off" }, of(&n.names.lists, list)),
             Self::Field { field, value } => format!("set {} to “{}”", of(&n.names.fields, field), value.trim()),
             Self::Webhook { webhook } => format!("tell {}", of(&n.webhooks, webhook)),
+            Self::Series { series, put } => {
+                format!("{} the series {}", if *put { "put into" } else { "take out of" }, of(&n.names.series, series))
+            }
             Self::Task { words } => format!("ask a person: “{}”", words.trim()),
         }
     }
@@ -237,21 +245,22 @@ impl Reaction {
         if self.then.is_empty() || self.then.len() > 10 {
             return Err("Say what follows: one to ten things.".into());
         }
-        for deed in &self.then {
-            match deed {
-                Deed::Score { points, .. } if !can_be_given(*points) => {
-                    return Err("Points are between −1,000 and 1,000, and not 0.".into());
-                }
-                Deed::Task { words } if words.trim().is_empty() || words.chars().count() > 200 => {
-                    return Err("Write in up to 200 characters what the person is to do.".into());
-                }
-                Deed::Field { value, .. } if value.trim().is_empty() || value.len() > 500 => {
-                    return Err("Write the value the field gets, in up to 500 bytes.".into());
-                }
-                _ => {}
-            }
-        }
+        self.then.iter().try_for_each(check_deed)?;
         Ok(())
+    }
+}
+
+/// Can a deed be meant?
+pub(crate) fn check_deed(deed: &Deed) -> Result<(), String> {
+    match deed {
+        Deed::Score { points, .. } if !can_be_given(*points) => Err("Points are between −1,000 and 1,000, and not 0.".into()),
+        Deed::Task { words } if words.trim().is_empty() || words.chars().count() > 200 => {
+            Err("Write in up to 200 characters what the person is to do.".into())
+        }
+        Deed::Field { value, .. } if value.trim().is_empty() || value.len() > 500 => {
+            Err("Write the value the field gets, in up to 500 bytes.".into())
+        }
+        _ => Ok(()),
     }
 }
 

@@ -71,7 +71,7 @@ fn people(rng: &mut impl Rng, n: usize) -> (Base, Messages, Marks) {
         marks.flags.push(if rng.random::<f64>() < 0.04 { Marks::TOPIC_LEFT } else { 0 });
         for _ in 0..rng.random_range(0..4) {
             let at = BEGAN + rng.random_range(-10 * DAY..0);
-            messages.push((i, Message { at, kind: Kind { channel: 1, topic: 1, letterhead: 1 }, reserved: None }));
+            messages.push((i, Message { at, kind: Kind { channel: 1, topic: 1, letterhead: 1, series: false }, reserved: None }));
         }
     }
     let messages = Messages::hang(&b.contact, &messages);
@@ -88,7 +88,7 @@ fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
     let set = RuleSet { caps: vec![cap], holdout: Some(Holdout { share: 0.05 }), ..RuleSet::default() };
     let facts = Facts {
         class: Class::Marketing,
-        kind: Kind { channel: 1, topic: 1, letterhead: 1 },
+        kind: Kind { channel: 1, topic: 1, letterhead: 1, series: false },
         rank: (3, 1),
         over_cap: OverCap::Hold,
         hold_limit: 7 * DAY,

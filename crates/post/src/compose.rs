@@ -84,6 +84,9 @@ impl Sender {
     }
 }
 
+/// The number of an unsubscribe link that leads to leaving the series alone.
+pub const LEAVE_SERIES: u32 = 1;
+
 /// A mailing ready to be composed for many people.
 pub struct Composer {
     env: Environment<'static>,
@@ -203,6 +206,7 @@ impl Composer {
         let mut put_link = |name: String, link: String| values.insert(name, Value::from_safe_string(link));
         put_link("unsubscribe_url".into(), unsubscribe.clone());
         put_link("preferences_url".into(), url("p", Kind::Preferences, 0));
+        put_link("leave_series_url".into(), url("u", Kind::Unsubscribe, LEAVE_SERIES));
         let variant = u32::try_from(arm).unwrap_or(0);
         put_link("share_url".into(), format!("{}/s/{}", self.base_url, self.signer.link(Kind::Share, self.mailing, variant)));
         put_link("social_links".into(), sender.social_html());
@@ -265,6 +269,7 @@ pub fn shared(html: &str, (subject, arm): (&str, usize), sender: &Sender, sign_u
         ("logo_url", Value::from(sender.logo_url.as_str())),
         ("unsubscribe_url", link(sign_up)),
         ("preferences_url", link(sign_up)),
+        ("leave_series_url", link(sign_up)),
         ("share_url", link(own)),
     ]);
     let values = Value::from(values.into_iter().map(|(k, v)| (k.to_owned(), v)).collect::<BTreeMap<String, Value>>());

@@ -145,11 +145,12 @@ fn run(command: Command) -> Result<ExitCode> {
             let r = backup::restore(&from, &data)?;
             writeln!(
                 std::io::stderr(),
-                "{} is restored. The journal brought back {} withdrawals, {} complaints, {} topics left and {} deletions since. What was there before is in {}.",
+                "{} is restored. The journal brought back {} withdrawals, {} complaints, {} topics left, {} series left and {} deletions since. What was there before is in {}.",
                 data.display(),
                 r.withdrawn,
                 r.complained,
                 r.topics_left,
+                r.series_left,
                 r.deleted,
                 data.join("rinse.db.before").display()
             )?;

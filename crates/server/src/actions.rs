@@ -6,6 +6,7 @@ use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
 use rinse_core::message::{Level, TemplateError, prepare};
+use rinse_core::series::Outline;
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, outlook};
 use rinse_core::trial::plan::{Plan, thousands};
@@ -13,7 +14,7 @@ use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
 use rinse_core::trial::{assign, learned, looks};
 use rinse_store::clearing::Decided;
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Connection, StoreError, clearing, letterheads, load, mailings, segments, settings, trials};
+use rinse_store::{Connection, StoreError, clearing, letterheads, load, mailings, segments, series, settings, trials};
 use std::collections::HashMap;
 
 /// Refuses a mailing with errors; stores its links.
@@ -46,6 +47,9 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
     let held = app.clone();
     app.store
         .write(move |c| {
+            if mailings::one(c, id)?.series_id.is_some() {
+                return Err(StoreError::Refused("This message is a step of a series: it goes to people as they come to it. Start the series, or copy the message.".into()));
+            }
             let m = must_pass(c, &held, id, now)?;
             // With a local time it begins in time for the first zone.
             let at = m.draft.schedule.starts(at).max(now);
@@ -60,6 +64,59 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
     Ok(())
 }
 
+/// The messages of a series pass the check, and their links are stored: those that aren't out yet.
+fn series_passes(c: &Connection, app: &App, outline: &Outline, now: Instant) -> rinse_store::Result<()> {
+    for mailing in outline.mailings().into_values() {
+        let m = mailings::one(c, mailing)?;
+        if m.state != "draft" {
+            continue;
+        }
+        if m.draft.subjects.len() > 1 {
+            return Err(StoreError::Refused(format!("“{}” has two subjects, and a step sends one: take one out.", m.draft.name)));
+        }
+        must_pass(c, app, mailing, now).map_err(|e| match e {
+            StoreError::Refused(words) => StoreError::Refused(format!("“{}”: {words}", m.draft.name)),
+            other => other,
+        })?;
+    }
+    Ok(())
+}
+
+/// Starts a series whose messages pass the check.
+pub(crate) async fn start_series(app: &App, id: i64, person: Option<i64>) -> Result<(), ApiError> {
+    let (now, held) = (app.now(), app.clone());
+    app.store
+        .write(move |c| {
+            series_passes(c, &held, &series::one(c, id)?.outline, now)?;
+            series::start(c, id, now, person)
+        })
+        .await?;
+    due_now(app, now).await
+}
+
+/// Changes a running series; new messages pass the check.
+pub(crate) async fn change_series(app: &App, id: i64, name: String, outline: Outline, person: Option<i64>) -> Result<(), ApiError> {
+    let (now, held) = (app.now(), app.clone());
+    app.store
+        .write(move |c| {
+            // They are its own before they are checked, so that the check asks for the link to leave it.
+            series::adopt(c, id, &outline)?;
+            series_passes(c, &held, &outline, now)?;
+            series::change(c, id, &name, &outline, now, person)
+        })
+        .await?;
+    due_now(app, now).await
+}
+
+/// Something is due now: on the demo clock, which stands still, it is done at once.
+pub(crate) async fn due_now(app: &App, now: Instant) -> Result<(), ApiError> {
+    app.engine.wake();
+    if app.clock.is_demo() {
+        app.engine.tick(now).await?;
+    }
+    Ok(())
+}
+
 /// What past mailings and trials say about a plan's metric.
 fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::Result<(trials::Past, Known)> {
     let past = trials::past(c, plan, now)?;
@@ -67,7 +124,7 @@ fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::Result<(tria
     let usual = match plan.metric {
         Metric::HumanOpen => 0.2,
         Metric::Revenue => 0.0,
-        Metric::Leaving => USUAL_LEAVING,
+        loss if loss.is_loss() => USUAL_LEAVING,
         _ => 0.02,
     };
     let baseline = past.rate.filter(|r| *r > 0.0 && (*r < 1.0 || plan.metric.is_money())).unwrap_or(usual);

@@ -1,6 +1,8 @@
 //! The demo's director: plays the analyst of Skerry Light through a year. It imports, writes,
 //! seals and releases by the same actions as a person; everything else comes from the stand-ins.
 
+mod series;
+
 use crate::actions;
 use crate::handlers::people::take_in_purchases;
 use crate::state::{App, Config, Mode};
@@ -169,6 +171,9 @@ impl Director {
             }
             if i == 24 || i == 28 {
                 self.reactions(i == 28).await?;
+            }
+            if i == 28 {
+                self.members_day().await?;
             }
             if i >= 20 {
                 self.sign_ups(self.people + 2 * i, 2, i % 3 != 0).await?;
@@ -467,6 +472,7 @@ impl Director {
                     within_days: Some(days),
                     mailing: None,
                     link: None,
+                    series: None,
                 };
                 let not = |of| Tree::Not { of: Box::new(of) };
                 let port = GAZETTEER[0];

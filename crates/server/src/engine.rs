@@ -180,6 +180,7 @@ impl Engine {
         }
         self.move_clock(to).await?;
         self.react(to).await?;
+        self.move_series(to).await?;
         self.tell(to).await
     }
 
@@ -259,6 +260,7 @@ impl Engine {
         self.store.write(move |c| ledger::end_rests(c, now)).await?;
         self.read_mailbox(now).await;
         self.react(now).await?;
+        self.move_series(now).await?;
         self.start_mailings(now).await?;
         self.start_rollouts(now).await?;
         self.hand_over_due(now).await?;

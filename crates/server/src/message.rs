@@ -202,7 +202,12 @@ pub(crate) fn check_draft(
     let asked: Vec<&str> = message::CONTACT_PLACEHOLDERS.into_iter().filter(|name| all.contains(name)).collect();
     let missing = mailings::missing(c, &getting, &asked, &used)?;
     let service = !d.service_reason.trim().is_empty();
+    let series = match mailing {
+        Some(id) => mailings::one(c, id)?.series_id.is_some(),
+        None => false,
+    };
     let draft = Draft {
+        series,
         subjects: d.subjects.clone(),
         senders: d.senders.iter().map(|s| (s.name.clone(), s.reply_to.clone())).collect(),
         preheader: d.preheader.clone(),

@@ -3,7 +3,7 @@
 use crate::error::ApiError;
 use crate::handlers::{
     base_check, changes, clearance, consent, contacts, course, domains, findings, goals, guides, imports, letterheads, mailings, messages,
-    people, reactions, rules, scores, segments, suppression, today, trials, webhooks,
+    people, reactions, rules, scores, segments, series, suppression, today, trials, webhooks,
 };
 use crate::state::App;
 use crate::{assets, public};
@@ -118,6 +118,15 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(scores::try_out))
         .routes(routes!(scores::give))
         .routes(routes!(scores::of_contact))
+        .routes(routes!(series::all, series::make))
+        .routes(routes!(series::starters))
+        .routes(routes!(series::one, series::save, series::end))
+        .routes(routes!(series::effects))
+        .routes(routes!(series::start))
+        .routes(routes!(series::pause))
+        .routes(routes!(series::people, series::put_in))
+        .routes(routes!(series::take_out))
+        .routes(routes!(series::of_contact))
         .routes(routes!(webhooks::all, webhooks::make))
         .routes(routes!(webhooks::end))
         .routes(routes!(webhooks::secret))
@@ -198,6 +207,7 @@ pub fn router(app: App) -> Router {
         .route("/api/mailings/{id}/sluice/{step}/people.csv", get(clearance::step_csv))
         .route("/api/findings/{mailing}/{figure}", get(findings::rows_csv))
         .route("/api/reactions/{id}/people.csv", get(reactions::csv))
+        .route("/api/series/{id}/people.csv", get(series::csv))
         .route("/api/contacts/people.csv", get(contacts::csv))
         .route("/api/contacts/{id}/record.json", get(people::record))
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))

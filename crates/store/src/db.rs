@@ -107,6 +107,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/008_reactions_and_trials.sql")),
     M::up(include_str!("../migrations/009_entities_and_trials.sql")),
     M::up(include_str!("../migrations/010_variants_and_trials.sql")),
+    M::up(include_str!("../migrations/011_series.sql")).foreign_key_check(),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;
@@ -159,7 +160,10 @@ impl Store {
         if version > MIGRATIONS.len() {
             return Err(StoreError::Newer(path));
         }
+        // A table that is written anew is dropped in between, which references to it wouldn't allow; they are checked afterwards.
+        conn.pragma_update(None, "foreign_keys", false)?;
         Migrations::from_slice(MIGRATIONS).to_latest(&mut conn)?;
+        conn.pragma_update(None, "foreign_keys", true)?;
         crate::ledger::seal_earlier(&conn)?;
         let mut journal = Journal::open(folder, durable).map_err(unwritable)?;
         let replayed = crate::journal::replay(&conn, folder)?;

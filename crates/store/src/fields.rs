@@ -105,6 +105,7 @@ pub fn used_by(c: &Connection, id: i64) -> Result<Vec<String>> {
     };
     let mut out = crate::segments::using(c, asks)?;
     out.extend(crate::reactions::using(c, |d| matches!(d, rinse_core::reaction::Deed::Field { field, .. } if *field == id))?);
+    out.extend(crate::series::asking(c, None, Some(id))?);
     Ok(out)
 }
 

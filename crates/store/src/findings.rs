@@ -24,15 +24,16 @@ pub struct MailingFigures {
     pub withdrawals: Rate,
 }
 
-/// The figures of all mailings that started at `since` or later, the newest first.
+/// The figures of all mailings that started at `since` or later, the newest first: kept by triggers as sends change.
 ///
 /// # Errors
 /// When the database fails.
 pub fn mailings(c: &Connection, since: i64) -> Result<Vec<MailingFigures>> {
     let mut s = c.prepare_cached(
-        "SELECT m.id, m.name, m.started_at, count(s.handed_at), count(s.accepted_at), count(s.failed_at), count(s.open_at), count(s.click_at),
-            count(s.any_open_at), count(s.any_click_at), count(s.complained_at), coalesce(sum(s.left_at IS NOT NULL AND s.complained_at IS NULL), 0)
-         FROM mailing m JOIN send s ON s.mailing_id = m.id WHERE m.started_at >= ?1 GROUP BY m.id ORDER BY m.started_at DESC LIMIT 500",
+        "SELECT m.id, m.name, m.started_at, coalesce(f.sent, 0), coalesce(f.accepted, 0), coalesce(f.failed, 0), coalesce(f.opens, 0), coalesce(f.clicks, 0),
+            coalesce(f.any_opens, 0), coalesce(f.any_clicks, 0), coalesce(f.complaints, 0), coalesce(f.withdrawals, 0)
+         FROM mailing m LEFT JOIN mailing_figure f ON f.mailing_id = m.id
+         WHERE m.started_at >= ?1 AND EXISTS (SELECT 1 FROM send WHERE mailing_id = m.id) ORDER BY m.started_at DESC LIMIT 500",
     )?;
     Ok(s.query_map([since], |r| {
         let n = |i: usize| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
@@ -96,6 +97,9 @@ pub struct Workline {
     pub retired: i64,
     pub cap_in_force: bool,
     pub cap: String,
+    /// Series that run, and the people inside them.
+    pub series: i64,
+    pub in_series: i64,
 }
 
 /// # Errors
@@ -109,6 +113,8 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
             Ok((r.get::<_, i64>(0)?.unsigned_abs(), r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(2)?.unsigned_abs()))
         })?;
     Ok(Workline {
+        series: one("SELECT count(*) FROM series WHERE state = 'running'")?,
+        in_series: crate::series::view::inside(c)?,
         contacts: one("SELECT count(*) FROM contact WHERE gone IS NULL")?,
         mailable: one("SELECT count(*) FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3)")?,
         planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,

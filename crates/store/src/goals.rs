@@ -73,12 +73,12 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, goal: &Goal, now: Insta
     Ok(saved)
 }
 
-/// Deletes a goal that no segment uses.
+/// Deletes a goal that no segment and no series uses.
 ///
 /// # Errors
 /// When one does, named; when there is no such goal.
 pub fn delete(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
-    let users: Vec<String> = crate::segments::all(c)?
+    let mut users: Vec<String> = crate::segments::all(c)?
         .into_iter()
         .filter(|s| {
             let mut leaves = Vec::new();
@@ -87,8 +87,9 @@ pub fn delete(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
         })
         .map(|s| s.name)
         .collect();
+    users.extend(crate::series::asking(c, Some(id), None)?);
     if !users.is_empty() {
-        return Err(StoreError::Refused(format!("These segments use the goal: {}. Change them first.", users.join(", "))));
+        return Err(StoreError::Refused(format!("The goal is in use: {}. Change that first.", users.join(", "))));
     }
     let name: Option<String> = c.query_row("DELETE FROM goal WHERE id = ?1 RETURNING name", [id], |r| r.get(0)).optional()?;
     let name = name.ok_or(StoreError::Missing("goal"))?;

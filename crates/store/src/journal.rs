@@ -28,17 +28,20 @@ pub enum What {
     Withdrew,
     Complained,
     LeftTopic,
+    /// The series by its name, where a topic stands otherwise.
+    LeftSeries,
     Deleted,
 }
 
 impl What {
-    const ALL: [Self; 4] = [Self::Withdrew, Self::Complained, Self::LeftTopic, Self::Deleted];
+    const ALL: [Self; 5] = [Self::Withdrew, Self::Complained, Self::LeftTopic, Self::LeftSeries, Self::Deleted];
 
     fn code(self) -> &'static str {
         match self {
             Self::Withdrew => "withdrew",
             Self::Complained => "complained",
             Self::LeftTopic => "left_topic",
+            Self::LeftSeries => "left_series",
             Self::Deleted => "deleted",
         }
     }
@@ -70,6 +73,19 @@ pub(crate) fn note(c: &Connection, what: What, contact: i64, topic: Option<i64>,
         "INSERT INTO journal_due (what, who, topic, at, entity) VALUES (?1, ?2, (SELECT name FROM topic WHERE id = ?3), ?4, ?5)",
     )?
     .execute(params![what.code(), who, topic, at.0, entity])?;
+    Ok(())
+}
+
+/// As [`note`], of somebody who left a series.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn series_left(c: &Connection, contact: i64, series: i64, at: Instant) -> Result<()> {
+    note(c, What::LeftSeries, contact, None, "", at)?;
+    c.prepare_cached(
+        "UPDATE journal_due SET topic = (SELECT name FROM series WHERE id = ?1) WHERE id = (SELECT max(id) FROM journal_due) AND what = 'left_series'",
+    )?
+    .execute([series])?;
     Ok(())
 }
 
@@ -135,6 +151,7 @@ pub struct Replayed {
     pub withdrawn: usize,
     pub complained: usize,
     pub topics_left: usize,
+    pub series_left: usize,
     pub deleted: usize,
 }
 
@@ -191,6 +208,12 @@ pub(crate) fn replay(c: &Connection, folder: &Path) -> Result<Replayed> {
                     let topic: Option<i64> = c.query_row("SELECT id FROM topic WHERE name = ?1", [&line.topic], |r| r.get(0)).optional()?;
                     if let Some(topic) = topic {
                         done.topics_left += usize::from(ledger::leave_topic(c, contact, topic, at, &origin)?);
+                    }
+                }
+                What::LeftSeries => {
+                    let mut s = c.prepare_cached("SELECT id FROM series WHERE name = ?1 COLLATE NOCASE ORDER BY id")?;
+                    for series in s.query_map([&line.topic], |r| r.get(0))?.collect::<rusqlite::Result<Vec<i64>>>()? {
+                        done.series_left += usize::from(crate::series::entering::leave(c, series, contact, at)?);
                     }
                 }
                 What::Deleted => {

@@ -8,7 +8,7 @@
 //! * [`runs`] keeps what was before a change of many people, and takes it back; [`merges`], [`erasure`]
 //!   and [`base_check`] are such changes.
 //!
-//! * [`reactions`] act on responses, with [`scores`] and [`webhooks`]; [`attribution`] puts conversions down to mailings.
+//! * [`series`] move people on through steps; [`reactions`] act on responses, with [`scores`] and [`webhooks`]; [`attribution`] puts conversions down to mailings.
 //!
 //! [`rollups`] keeps what responses add up to per person.
 //!
@@ -54,6 +54,7 @@ pub mod scores;
 pub mod segments;
 pub mod self_check;
 pub mod sends;
+pub mod series;
 pub mod settings;
 pub mod signups;
 pub mod suppression;

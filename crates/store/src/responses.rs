@@ -61,7 +61,8 @@ pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &st
         let judged = response::judge_click(&h);
         human = judged.is_none();
         insert(c, at, send, CLICK, Some(link), &agent, judged.map_or(0, |m| m as i64))?;
-        c.prepare_cached("UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = CASE WHEN ?3 THEN min(coalesce(click_at, ?2), ?2) ELSE click_at END WHERE id = ?1")?
+        c.prepare_cached("UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = CASE WHEN ?3 THEN min(coalesce(click_at, ?2), ?2) ELSE click_at END,
+            trial_click_at = CASE WHEN ?3 THEN min(coalesce(trial_click_at, ?2), ?2) ELSE trial_click_at END WHERE id = ?1")?
             .execute(params![send, at.0, judged.is_none()])?;
         judge_bursts(c, send, at)?;
     } else {
@@ -156,9 +157,88 @@ pub fn unsubscribe(c: &Connection, send: i64, everything: bool, at: Instant, how
     };
     if new {
         insert(c, at, send, UNSUBSCRIBE, None, how, 0)?;
-        c.prepare_cached("UPDATE send SET left_at = min(coalesce(left_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
+        left_by(c, send, if left == Left::Topic { Leaving::Topic } else { Leaving::Withdrew }, at)?;
     }
     Ok(Some(left))
+}
+
+/// A way of leaving by a message.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Leaving {
+    Topic,
+    Series,
+    Paused,
+    Withdrew,
+    Complained,
+}
+
+/// Writes on a message that somebody left by it, and how; the earliest of each counts.
+fn left_by(c: &Connection, send: i64, how: Leaving, at: Instant) -> Result<()> {
+    let column = match how {
+        Leaving::Topic => "topic_left_at",
+        Leaving::Series => "series_left_at",
+        Leaving::Paused => "paused_at",
+        Leaving::Withdrew => "withdrew_at",
+        Leaving::Complained => "complained_at",
+    };
+    let sql = format!("UPDATE send SET {column} = min(coalesce({column}, ?2), ?2), left_at = min(coalesce(left_at, ?2), ?2) WHERE id = ?1");
+    c.prepare_cached(&sql)?.execute(params![send, at.0])?;
+    Ok(())
+}
+
+/// Somebody left by the preferences page that a message led them to. A pause is no response that reactions act on.
+///
+/// # Errors
+/// When the database fails.
+pub fn by_preferences(c: &Connection, send: i64, how: Leaving, at: Instant) -> Result<()> {
+    if how != Leaving::Paused {
+        insert(c, at, send, UNSUBSCRIBE, None, "preferences page", 0)?;
+    }
+    left_by(c, send, how, at)
+}
+
+/// The topic of a message's mailing.
+///
+/// # Errors
+/// When the database fails.
+pub fn topic_of(c: &Connection, send: i64) -> Result<Option<i64>> {
+    Ok(whose(c, send)?.and_then(|w| w.1))
+}
+
+/// The series whose step sent a message, when one did.
+///
+/// # Errors
+/// When the database fails.
+pub fn series_of(c: &Connection, send: i64) -> Result<Option<(i64, String)>> {
+    let mut s = c.prepare_cached(
+        "SELECT x.id, x.name FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN series x ON x.id = m.series_id WHERE s.id = ?1",
+    )?;
+    Ok(s.query_row([send], |r| Ok((r.get(0)?, r.get(1)?))).optional()?)
+}
+
+/// Leaves the series that a message came from, and nothing else. Takes effect at once; the same again changes nothing.
+/// `None`: no series sent it.
+///
+/// # Errors
+/// When the database fails.
+pub fn leave_series(c: &Connection, send: i64, at: Instant) -> Result<Option<String>> {
+    let (Some((contact, _, _)), Some((series, name))) = (whose(c, send)?, series_of(c, send)?) else { return Ok(None) };
+    if crate::series::entering::leave(c, series, contact, at)? {
+        insert(c, at, send, UNSUBSCRIBE, None, "left the series", 0)?;
+        left_by(c, send, Leaving::Series, at)?;
+    }
+    Ok(Some(name))
+}
+
+/// Takes back that somebody left the series that a message came from.
+///
+/// # Errors
+/// When the database fails.
+pub fn rejoin_series(c: &Connection, send: i64) -> Result<()> {
+    if let (Some((contact, _, _)), Some((series, _))) = (whose(c, send)?, series_of(c, send)?) {
+        crate::series::entering::rejoin(c, series, contact)?;
+    }
+    Ok(())
 }
 
 /// A complaint by feedback report.
@@ -171,10 +251,7 @@ pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
         Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), entity, ..Origin::default() };
     ledger::act(c, contact, at, Act::Complained, &origin)?;
     insert(c, at, send, COMPLAINT, None, "", 0)?;
-    c.prepare_cached(
-        "UPDATE send SET complained_at = min(coalesce(complained_at, ?2), ?2), left_at = min(coalesce(left_at, ?2), ?2) WHERE id = ?1",
-    )?
-    .execute(params![send, at.0])?;
+    left_by(c, send, Leaving::Complained, at)?;
     Ok(true)
 }
 

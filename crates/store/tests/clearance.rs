@@ -69,7 +69,7 @@ fn rule_sets() -> impl Strategy<Value = RuleSet> {
         Just(Window::IsoWeek)
     ];
     let scope =
-        prop_oneof![3 => Just(Scope::Marketing), 1 => (1i64..3).prop_map(|id| Scope::Topic { id }), 1 => Just(Scope::Letterhead { id: 1 })];
+        prop_oneof![3 => Just(Scope::Marketing), 1 => (1i64..3).prop_map(|id| Scope::Topic { id }), 1 => Just(Scope::Letterhead { id: 1 }), 1 => Just(Scope::Series)];
     let caps = prop::collection::vec((1u32..4, window, scope).prop_map(|(l, w, s)| cap(l, w, s)), 1..4);
     (caps, prop::option::of((0u16..1440, 60u16..1200))).prop_map(|(mut caps, hours)| {
         let mut seen = Vec::new();

@@ -6,7 +6,7 @@ use rinse_core::address::Address;
 use rinse_core::consent::Consent;
 use rinse_core::goal::{Goal, What};
 use rinse_core::segment::person::Value;
-use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, FieldKind, TextTest, Times, Tree, holds};
+use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, SeriesPart, FieldKind, TextTest, Times, Tree, holds};
 use rinse_core::upkeep::MailStatus;
 use rinse_core::{DAY, Instant};
 use rinse_store::contacts::{self, Profile};
@@ -67,6 +67,12 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
     for m in 1..=MAILINGS {
         c.execute("INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (?1, 'm' || ?1, 1, 0)", [m])?;
     }
+    let outline = serde_json::to_string(&rinse_core::series::Outline::default())?;
+    for series in 1..=2 {
+        let sql = "INSERT INTO series (id, name, letterhead_id, outline, made_at) VALUES (?1, 's' || ?1, 1, ?2, 0)";
+        c.execute(sql, params![series, outline])?;
+    }
+    c.execute("UPDATE mailing SET series_id = 1 + id % 2 WHERE id > 1", [])?;
     // Whole and half days around now: edges of windows are hit exactly.
     let ago = |what: &str, i: i64| NOW.0 - dice(what, i, 12) * DAY / 2 - dice(what, -i, 3) + 1;
     for i in 1..=PEOPLE {
@@ -110,6 +116,12 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         }
         if dice("load", -i, 4) > 0 {
             c.execute("INSERT INTO mail_load VALUES (?1, ?2, 1, 0.5, 1, 1, 0)", [id, dice("load", i, 4)])?;
+        }
+        for e in 0..dice("in series", i, 4) {
+            let (k, series) = (i * 10 + e, 1 + dice("series", i * 10 + e, 2));
+            let ended = Some(NOW.0).filter(|_| e > 0 || dice("ended", k, 2) > 0);
+            let sql = "INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, ended_at) VALUES (?1, ?2, 0, '', 1, 0, ?3)";
+            c.execute(sql, params![series, id, ended])?;
         }
         for e in 0..dice("scored", i, 3) {
             let (k, score) = (i * 10 + e, 1 + dice("score", i * 10 + e, 2));
@@ -194,12 +206,14 @@ fn leaf() -> impl Strategy<Value = Tree> {
         (0u32..6).prop_map(DateTest::NextDays)
     ];
     let did = prop::sample::select(vec![Did::Opened, Did::Clicked, Did::Replied, Did::Left, Did::Complained]);
-    let responded = (did, any::<bool>(), times(), window(), prop::option::of(1..=MAILINGS), prop::option::of(0u32..3)).prop_map(
-        |(did, human, times, within_days, mailing, link)| {
+    let of = prop_oneof![2 => Just((None, None)), 2 => (1..=MAILINGS).prop_map(|m| (Some(m), None)), 1 => (1i64..3).prop_map(|s| (None, Some(s)))];
+    let responded = (did, any::<bool>(), times(), window(), of, prop::option::of(0u32..3)).prop_map(
+        |(did, human, times, within_days, (mailing, series), link)| {
             let link = link.filter(|_| did == Did::Clicked && mailing.is_some());
-            Tree::Did { did, human, times, within_days, mailing, link }
+            Tree::Did { did, human, times, within_days, mailing, link, series }
         },
     );
+    let parts = prop::sample::select(vec![SeriesPart::Inside, SeriesPart::Before, SeriesPart::Ever]);
     let missing = prop_oneof![field(), Just(Field::Position), (1i64..5).prop_map(Field::Own)];
     let bought =
         (any::<bool>(), compare(), 0i32..5, prop::option::of(any::<bool>()), window()).prop_map(|(count, is, n, which, within_days)| {
@@ -227,7 +241,8 @@ fn leaf() -> impl Strategy<Value = Tree> {
         1 => prop::sample::subsequence(MailStatus::ALL.to_vec(), 1..3).prop_map(|states| Tree::Status { states }),
         1 => (prop::sample::select(DOMAINS.to_vec()), any::<bool>()).prop_map(|(d, subdomains)| Tree::Domain { domain: d.to_uppercase(), subdomains }),
         1 => (50.0f64..70.0, 0.0f64..20.0, 0.0f64..1500.0).prop_map(|(latitude, longitude, km)| Tree::Near { latitude, longitude, km, place: String::new(), miles: false }),
-        5 => responded,
+        6 => responded,
+        2 => (1i64..3, parts).prop_map(|(series, part)| Tree::Series { series, part }),
         2 => (times(), window()).prop_map(|(times, within_days)| Tree::Received { times, within_days }),
         2 => bought,
         1 => (prop::sample::select(vec!["came to a TALK", "stayed"]), times(), window()).prop_map(|(name, times, within_days)| Tree::Event { name: name.into(), times, within_days }),
@@ -337,7 +352,7 @@ fn the_base_has_all_answers() {
         let people: Vec<_> = store.read_now(|c| (1..=PEOPLE).map(|id| person::load(c, id)).collect::<Result<Vec<_>, _>>()).unwrap();
         people.iter().filter(|p| holds(tree, p, NOW) == Some(true)).count()
     };
-    let did = |did, human| Tree::Did { did, human, times: Times::AtLeast(1), within_days: Some(3), mailing: None, link: None };
+    let did = |did, human| Tree::Did { did, human, times: Times::AtLeast(1), within_days: Some(3), mailing: None, link: None, series: None };
     for tree in [
         Tree::Text { field: Field::GivenName, is: TextTest::Is, value: "ødegård".into() },
         Tree::Number { field: 2, is: Compare::Over, value: 1.0 },

@@ -995,6 +995,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/contacts/{id}/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The series that somebody is or was in. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesOfPerson"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/deliveries": {
         parameters: {
             query?: never;
@@ -2953,7 +2990,10 @@ export interface paths {
         /** The message check of a draft as it stands in the editor. */
         post: {
             parameters: {
-                query?: never;
+                query?: {
+                    /** @description The draft's number, when it has one: a step of a series owes its own link. */
+                    mailing?: number | null;
+                };
                 header?: never;
                 path?: never;
                 cookie?: never;
@@ -4184,6 +4224,396 @@ export interface paths {
                     content: {
                         "text/plain": number;
                     };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All series: those that run first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesRow"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Makes a series as a draft. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewSeries"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/starters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The outlines to begin with. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesStarter"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A series with its figures. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesView"];
+                    };
+                };
+            };
+        };
+        /** Saves a draft, or changes a running series: see `effects` for what that does to those inside. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ChangedSeries"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        post?: never;
+        /** Ends a series for good, or deletes a draft. Answers with how many people were taken out. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{id}/effects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a changed outline means, and does to those inside. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SeriesOutline"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesEffects"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{id}/pause": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pauses a series, or resumes it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PauseSeries"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest 500 people of a part of a series. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description `inside`, `here-3`, `came-3`, `yes-3` (or another way of leaving a step), `out-through`; empty: everyone. */
+                    who?: string;
+                };
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SeriesPerson"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Puts people into a series by hand. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PutIn"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PutInDone"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{id}/people/{contact}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes somebody out of a series. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                    contact: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/series/{id}/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Starts a series. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
                 };
             };
         };
@@ -5976,6 +6406,12 @@ export interface components {
             undone_at?: number | null;
             words: string;
         };
+        ChangedSeries: {
+            /** Format: int64 */
+            letterhead_id: number;
+            name: string;
+            outline: components["schemas"]["SeriesOutline"];
+        };
         /** @description A chi-square test. */
         ChiSquare: {
             /** Format: int32 */
@@ -6791,6 +7227,25 @@ export interface components {
             taken_back: number;
             words: string;
         };
+        /** @description A series as it is kept. */
+        KeptSeries: {
+            /** Format: int64 */
+            ended_at?: number | null;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            letterhead_id: number;
+            /** Format: int64 */
+            made_at: number;
+            name: string;
+            outline: components["schemas"]["SeriesOutline"];
+            /** Format: int64 */
+            paused_at?: number | null;
+            /** Format: int64 */
+            started_at?: number | null;
+            /** @description draft, running, ended */
+            state: string;
+        };
         KeyView: components["schemas"]["SigningKey"] & {
             /** @description It can be put into the stand-in DNS from here. */
             can_publish: boolean;
@@ -7030,9 +7485,14 @@ export interface components {
             /** Format: int64 */
             planned_at?: number | null;
             segment?: string | null;
+            /**
+             * Format: int64
+             * @description The series that it is a step of.
+             */
+            series_id?: number | null;
             /** Format: int64 */
             started_at?: number | null;
-            /** @description draft, planned, sending, sent */
+            /** @description draft, planned, sending, sent; series: a step of a running series sends it */
             state: string;
             /** Format: int64 */
             trial_id?: number | null;
@@ -7136,6 +7596,8 @@ export interface components {
             name: string;
             /** Format: int64 */
             selected: number;
+            /** @description A step of a series: what those inside will come to. Who enters later isn't known. */
+            series: boolean;
             started: boolean;
         };
         /** @description Another mailing that many of the same people get. */
@@ -7162,6 +7624,8 @@ export interface components {
             paused: boolean;
             /** Format: int64 */
             planned_at?: number | null;
+            /** Format: int64 */
+            series_id?: number | null;
             /** Format: int64 */
             started_at?: number | null;
             state: string;
@@ -7237,7 +7701,7 @@ export interface components {
          * @description What is compared. The denominator is always everyone assigned.
          * @enum {string}
          */
-        Metric: "human_open" | "human_click" | "reply" | "conversion" | "revenue" | "leaving";
+        Metric: "human_open" | "human_click" | "reply" | "conversion" | "revenue" | "leaving" | "leaving_topic" | "pausing" | "withdrawing" | "complaining";
         /** @description One month (UTC) of the chosen lists, or of everyone. */
         Month: {
             /**
@@ -7366,6 +7830,13 @@ export interface components {
              */
             id?: number | null;
             name: string;
+        };
+        NewSeries: {
+            /** Format: int64 */
+            letterhead_id: number;
+            name?: string;
+            /** @description The key of an outline to begin with; none: an empty one. */
+            starter?: string | null;
         };
         NewSignUp: {
             address: string;
@@ -7664,6 +8135,9 @@ export interface components {
          * @enum {string}
          */
         Passed: "tomorrow" | "now" | "not";
+        PauseSeries: {
+            pause: boolean;
+        };
         /** @description Somebody who works with Rinse and is recorded with every change. */
         Person: {
             /** Format: int64 */
@@ -7819,6 +8293,20 @@ export interface components {
             currency: string;
             product: string;
         };
+        /** @description Who is put in: some people, or those of a list. */
+        PutIn: {
+            /** @description Addresses, as they are written. */
+            addresses?: string[];
+            contacts?: number[];
+            /** Format: int64 */
+            list?: number | null;
+        };
+        PutInDone: {
+            asked: number;
+            entered: number;
+            /** @description Addresses that nobody in the base has. */
+            unknown: string[];
+        };
         PutOn: {
             /**
              * Format: int64
@@ -7939,6 +8427,12 @@ export interface components {
             webhook: number;
         } | {
             /** @enum {string} */
+            kind: "series";
+            put: boolean;
+            /** Format: int64 */
+            series: number;
+        } | {
+            /** @enum {string} */
             kind: "task";
             words: string;
         };
@@ -8022,10 +8516,10 @@ export interface components {
         };
         /**
          * @description A reason. Its number is its place in the order and what the store keeps; numbers that are left out
-         *     belong to rules that don't exist yet (series left), or can't occur (two contacts with one address).
+         *     belong to what can't occur (two contacts with one address).
          * @enum {string}
          */
-        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "not_confirmed" | "topic_left" | "suppressed" | "global_holdout" | "trial_holdout" | "load_left_out" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap" | "outside_hours" | "domain_paused";
+        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "not_confirmed" | "topic_left" | "series_left" | "suppressed" | "global_holdout" | "trial_holdout" | "load_left_out" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap" | "outside_hours" | "domain_paused";
         RecencyView: {
             costs: components["schemas"]["Costs"];
             guide: components["schemas"]["Guide"];
@@ -8241,6 +8735,9 @@ export interface components {
             id: number;
             /** @enum {string} */
             kind: "letterhead";
+        } | {
+            /** @enum {string} */
+            kind: "series";
         };
         /** @description A value that an outside score had. */
         Score: {
@@ -8375,6 +8872,327 @@ export interface components {
             /** @description Mailings read, and those called at 5%. */
             called: components["schemas"]["Rate"];
             metric: components["schemas"]["Metric"];
+        };
+        /** @description May somebody who was in it enter again? Never twice at the same time. */
+        SeriesAgain: {
+            /** @enum {string} */
+            kind: "never";
+        } | {
+            /** Format: int32 */
+            days: number;
+            /** @enum {string} */
+            kind: "after";
+        } | {
+            /** @enum {string} */
+            kind: "always";
+        };
+        /** @description What a step does. */
+        SeriesDoes: {
+            /** @enum {string} */
+            kind: "mail";
+            /** Format: int64 */
+            mailing: number;
+        } | {
+            /** Format: int32 */
+            hours: number;
+            /** @enum {string} */
+            kind: "wait";
+            /** Format: int32 */
+            minute?: number | null;
+        } | {
+            /** Format: int32 */
+            hours: number;
+            /** @enum {string} */
+            kind: "await";
+            what: components["schemas"]["SeriesHappening"];
+        } | {
+            /** @enum {string} */
+            kind: "fork";
+            no: components["schemas"]["SeriesStep"][];
+            on: components["schemas"]["SeriesQuestion"];
+            yes: components["schemas"]["SeriesStep"][];
+        } | {
+            deed: components["schemas"]["ReactionDeed"];
+            /** @enum {string} */
+            kind: "act";
+        };
+        SeriesEffects: {
+            /** @description Those inside who don't stay where they are. */
+            moves: components["schemas"]["SeriesMove"][];
+            /** @description The changed outline in one sentence. */
+            words: string;
+        };
+        /** @description Who enters. */
+        SeriesEntry: {
+            /** @enum {string} */
+            kind: "segment";
+            /** Format: int64 */
+            segment: number;
+            those_in_it: boolean;
+        } | {
+            /** @enum {string} */
+            kind: "event";
+            name: string;
+        } | {
+            category?: string | null;
+            /** @enum {string} */
+            kind: "bought";
+            product?: string | null;
+        } | {
+            /** Format: int32 */
+            days: number;
+            /** Format: int64 */
+            field: number;
+            /** @enum {string} */
+            kind: "date";
+            /** Format: int32 */
+            minute: number;
+            yearly: boolean;
+        } | {
+            /** @enum {string} */
+            kind: "by_hand";
+        };
+        /** @description What takes somebody out before the end. */
+        SeriesExit: {
+            /** @enum {string} */
+            kind: "happened";
+            what: components["schemas"]["SeriesHappening"];
+        } | {
+            /** @enum {string} */
+            kind: "topic_left";
+            /** Format: int64 */
+            topic: number;
+        } | {
+            /** @enum {string} */
+            kind: "segment_left";
+            /** Format: int64 */
+            segment: number;
+        };
+        /**
+         * @description Something a person does that a series can wait for, fork on, or end with. It counts from when they
+         *     entered the series on; machines' responses never do.
+         */
+        SeriesHappening: {
+            /** @enum {string} */
+            kind: "opened";
+            /** Format: int32 */
+            step: number;
+        } | {
+            /** @enum {string} */
+            kind: "clicked";
+            /** Format: int32 */
+            link?: number | null;
+            /** Format: int32 */
+            step: number;
+        } | {
+            /** @enum {string} */
+            kind: "replied";
+            /** Format: int32 */
+            step: number;
+        } | {
+            /** @enum {string} */
+            kind: "event";
+            name: string;
+        } | {
+            category?: string | null;
+            /** @enum {string} */
+            kind: "bought";
+            product?: string | null;
+        } | {
+            /** Format: int64 */
+            goal: number;
+            /** @enum {string} */
+            kind: "goal";
+        };
+        /** @description A step with its counts. */
+        SeriesLine: {
+            /**
+             * Format: int64
+             * @description Came to it; there now; went on.
+             */
+            came: number;
+            depth: number;
+            /** Format: int64 */
+            here: number;
+            mail?: components["schemas"]["SeriesMail"] | null;
+            /** Format: int64 */
+            mailing?: number | null;
+            /** Format: int64 */
+            on: number;
+            on_yes?: boolean | null;
+            /** @description Of those who entered, the share that came to it. */
+            reached: components["schemas"]["Rate"];
+            /** Format: int32 */
+            step: number;
+            /**
+             * Format: int32
+             * @description The fork it lies under, and on which side.
+             */
+            under?: number | null;
+            words: string;
+            yes?: components["schemas"]["Rate"] | null;
+        };
+        /** @description What became of a step's messages. */
+        SeriesMail: {
+            /** Format: int64 */
+            accepted: number;
+            /** Format: int64 */
+            barred: number;
+            clicked?: components["schemas"]["Rate"] | null;
+            /** Format: int64 */
+            failed: number;
+            /**
+             * Format: int64
+             * @description Held by a rule now, and due or on their way.
+             */
+            held: number;
+            left?: components["schemas"]["Rate"] | null;
+            opened?: components["schemas"]["Rate"] | null;
+            /** Format: int64 */
+            pending: number;
+        };
+        /** @description What becomes of those inside, where a step they are at is taken away. */
+        SeriesMove: {
+            /** @description The step they are at, in words. */
+            from: string;
+            /** Format: int64 */
+            people: number;
+            /** @description The step they go on to; none: they are through. */
+            to?: string | null;
+        };
+        /** @description A series that somebody is or was in, for their own page. */
+        SeriesOfPerson: {
+            at: string;
+            cause: string;
+            /** Format: int64 */
+            due?: number | null;
+            ended?: string | null;
+            /** Format: int64 */
+            ended_at?: number | null;
+            /** Format: int64 */
+            entered_at: number;
+            left_by_choice: boolean;
+            name: string;
+            /** Format: int64 */
+            series: number;
+        };
+        /** @description Why people are out, with how many. */
+        SeriesOut: {
+            people: components["schemas"]["Rate"];
+            why: string;
+        };
+        /** @description A series, whole. */
+        SeriesOutline: {
+            again: components["schemas"]["SeriesAgain"];
+            entry: components["schemas"]["SeriesEntry"];
+            exits: components["schemas"]["SeriesExit"][];
+            /**
+             * Format: int64
+             * @description Nobody enters before or from this instant on; those inside go on.
+             */
+            from?: number | null;
+            steps: components["schemas"]["SeriesStep"][];
+            /** Format: int64 */
+            until?: number | null;
+        };
+        /**
+         * @description Where somebody is with a series.
+         * @enum {string}
+         */
+        SeriesPart: "inside" | "before" | "ever";
+        /** @description Somebody who is or was in a series. */
+        SeriesPerson: {
+            address: string;
+            /** @description The step they are at, or were at last, in words. */
+            at: string;
+            /** Format: int64 */
+            came_at: number;
+            cause: string;
+            /** Format: int64 */
+            contact: number;
+            /**
+             * Format: int64
+             * @description When they are looked at next; null: they wait for something.
+             */
+            due?: number | null;
+            ended?: string | null;
+            /** Format: int64 */
+            ended_at?: number | null;
+            /** Format: int64 */
+            entered_at: number;
+        };
+        /** @description What a fork asks. */
+        SeriesQuestion: {
+            /** @enum {string} */
+            kind: "segment";
+            /** Format: int64 */
+            segment: number;
+        } | {
+            /** @enum {string} */
+            kind: "happened";
+            what: components["schemas"]["SeriesHappening"];
+        } | {
+            /** @enum {string} */
+            kind: "share";
+            /** Format: double */
+            percent: number;
+        };
+        /** @description A series as lists show it. */
+        SeriesRow: {
+            /** Format: int64 */
+            entered: number;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            inside: number;
+            messages: number;
+            name: string;
+            paused: boolean;
+            /** Format: int64 */
+            started_at?: number | null;
+            state: string;
+            through: components["schemas"]["Rate"];
+            words: string;
+        };
+        /** @description An outline to begin with. */
+        SeriesStarter: {
+            key: string;
+            messages: number;
+            name: string;
+            words: string;
+        };
+        /** @description A step. */
+        SeriesStep: {
+            does: components["schemas"]["SeriesDoes"];
+            /**
+             * Format: int32
+             * @description Its own for good, from 1 on.
+             */
+            id: number;
+        };
+        /** @description A series with all its figures. */
+        SeriesView: components["schemas"]["KeptSeries"] & {
+            again_words: string;
+            /** Format: int64 */
+            entered: number;
+            entry_words: string;
+            exit_words: string[];
+            /** Format: int64 */
+            inside: number;
+            /**
+             * Format: int64
+             * @description Left it by their own choice.
+             */
+            left: number;
+            lines: components["schemas"]["SeriesLine"][];
+            /**
+             * Format: int32
+             * @description The number that a new step gets: no step ever had it.
+             */
+            next_step: number;
+            out: components["schemas"]["SeriesOut"][];
+            /** @description The finding in a sentence. */
+            sentence: string;
         };
         Settled: {
             done: boolean;
@@ -8737,9 +9555,20 @@ export interface components {
             link?: number | null;
             /** Format: int64 */
             mailing?: number | null;
+            /**
+             * Format: int64
+             * @description Messages of a series' steps.
+             */
+            series?: number | null;
             times: components["schemas"]["Times"];
             /** Format: int32 */
             within_days?: number | null;
+        } | {
+            /** @enum {string} */
+            kind: "series";
+            part: components["schemas"]["SeriesPart"];
+            /** Format: int64 */
+            series: number;
         } | {
             /** @enum {string} */
             kind: "received";
@@ -8989,6 +9818,8 @@ export interface components {
             products: string[];
             scores: components["schemas"]["Tied"][];
             segments: components["schemas"]["Tied"][];
+            /** @description Series that haven't ended. */
+            series: components["schemas"]["Tied"][];
             tags: components["schemas"]["Named"][];
             topics: components["schemas"]["Named"][];
         };
@@ -9115,6 +9946,8 @@ export interface components {
             collecting: number;
             /** Format: int64 */
             contacts: number;
+            /** Format: int64 */
+            in_series: number;
             /**
              * Format: int64
              * @description With consent and a usable address.
@@ -9128,6 +9961,11 @@ export interface components {
             resting: number;
             /** Format: int64 */
             retired: number;
+            /**
+             * Format: int64
+             * @description Series that run, and the people inside them.
+             */
+            series: number;
             /** Format: int64 */
             to_read: number;
         };

@@ -13,6 +13,7 @@ const STATIONS = [
   { path: "/clearance", name: "Clearance" },
   { path: "/mailings", name: "Mailings" },
   { path: "/trials", name: "Trials" },
+  { path: "/series", name: "Series" },
   { path: "/findings", name: "Findings" },
   { path: "/upkeep", name: "Upkeep" },
 ];
@@ -124,6 +125,11 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
       "trials",
     ),
     entry(
+      `In series: ${count(w.in_series)}`,
+      `${count(w.in_series)} in ${count(w.series)}`,
+      "People who are inside a running series now, once for each that they are in.",
+    ),
+    entry(
       `Opened: ${percent(o.rate)}`,
       `${count(o.count)} / ${count(o.of)} = ${percent(o.rate, 2)}`,
       "Human opens of the marketing messages of the last 30 days that a host accepted.",
@@ -149,15 +155,17 @@ function Workline() {
     [w ? count(w.mailable) : "", "mailable"],
     [w ? count(w.planned) : "", "to come"],
     [w ? count(w.to_read || w.collecting) : "", w?.to_read ? "to read" : "collecting"],
+    [w ? count(w.in_series) : "", "inside"],
     [w ? percent(w.opened.rate) : "", "opened"],
     [w ? count(w.resting) : "", "resting"],
   ];
   // The stream's thickness at a station is the number of people there.
   const all = w?.contacts || 1;
   const opened = w ? w.mailable * (w.opened.rate ?? 0) : 0;
-  const people = [all, all, w?.mailable ?? all, w?.mailable ?? all, w?.mailable ?? all, opened, w?.resting ?? 0];
+  const mailable = w?.mailable ?? all;
+  const people = [all, all, mailable, mailable, mailable, w?.in_series ?? 0, opened, w?.resting ?? 0];
   const half = people.map((p) => Math.max(1.2, (p / all) * 13));
-  const step = 1232 / 7;
+  const step = 1232 / STATIONS.length;
   const edge = (sign: number) =>
     half.map((h, i) => `${24 + i * step},${40 + sign * h} ${24 + i * step + step * 0.75},${40 + sign * h}`);
   const top = edge(-1);
@@ -168,7 +176,7 @@ function Workline() {
     <div className="workline">
       <svg viewBox="0 0 1280 78" preserveAspectRatio="none" aria-hidden="true">
         <polygon
-          points={`0,${40 - half[0]!} ${top.join(" ")} 1280,${40 - half[6]!} 1280,${40 + half[6]!} ${bottom.join(" ")} 0,${40 + half[0]!}`}
+          points={`0,${40 - half[0]!} ${top.join(" ")} 1280,${40 - half.at(-1)!} 1280,${40 + half.at(-1)!} ${bottom.join(" ")} 0,${40 + half[0]!}`}
           fill="var(--deep-wash)"
         />
         {half.map((h, i) => (

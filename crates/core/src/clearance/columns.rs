@@ -162,7 +162,7 @@ impl Base {
         (place > 0).then(|| self.countries.get(place).map(String::as_str)).flatten()
     }
 
-    fn zone_of(&self, i: usize) -> Option<&TimeZone> {
+    pub fn zone_of(&self, i: usize) -> Option<&TimeZone> {
         let place = self.zone[i] as usize;
         if place > 0 { self.zones.get(place) } else { None }
     }
@@ -186,6 +186,7 @@ impl Base {
             country: self.country_of(i),
             zone: self.zone_of(i),
             topic_left: flags & Marks::TOPIC_LEFT != 0,
+            series_left: flags & Marks::SERIES_LEFT != 0,
             lists: marks.lists.get(i).copied().unwrap_or(0),
             trial_holdout: flags & Marks::TRIAL_HOLDOUT != 0,
             load_left_out: flags & Marks::LOAD_LEFT_OUT != 0,
@@ -210,6 +211,7 @@ impl Marks {
     pub const TOPIC_LEFT: u8 = 4;
     pub const TRIAL_HOLDOUT: u8 = 8;
     pub const LOAD_LEFT_OUT: u8 = 16;
+    pub const SERIES_LEFT: u8 = 32;
 }
 
 /// What is the same for everybody of one zone at the instant.
@@ -291,6 +293,7 @@ impl<'a> Ready<'a> {
             bar(consent == Consent::None as u8 || consent == Consent::Invited as u8 || consent == Consent::Paused as u8, Reason::NoConsent);
             bar(consent == Consent::Consented as u8 && self.confirm[base.country[i] as usize], Reason::NotConfirmed);
             bar(flags & Marks::TOPIC_LEFT != 0, Reason::TopicLeft);
+            bar(flags & Marks::SERIES_LEFT != 0, Reason::SeriesLeft);
             bar(rules.holdout.as_ref().is_some_and(|h| h.keeps_out(base.contact[i])), Reason::GlobalHoldout);
             bar(flags & Marks::TRIAL_HOLDOUT != 0, Reason::TrialHoldout);
             bar(flags & Marks::LOAD_LEFT_OUT != 0, Reason::LoadLeftOut);

@@ -41,6 +41,8 @@ pub struct Person<'a> {
     pub country: Option<&'a str>,
     pub zone: Option<&'a TimeZone>,
     pub topic_left: bool,
+    /// They have left the series that the mailing is a step of.
+    pub series_left: bool,
     /// The suppression lists that name them and apply to the mailing, a bit each.
     pub lists: u64,
     pub trial_holdout: bool,
@@ -90,6 +92,7 @@ pub fn bars(person: &Person<'_>, rules: &Rules) -> Reasons {
         bar(matches!(consent, Consent::None | Consent::Invited | Consent::Paused), Reason::NoConsent);
         bar(consent == Consent::Consented && rules.must_confirm(person.country), Reason::NotConfirmed);
         bar(person.topic_left, Reason::TopicLeft);
+        bar(person.series_left, Reason::SeriesLeft);
         bar(rules.holdout.as_ref().is_some_and(|h| h.keeps_out(person.contact)), Reason::GlobalHoldout);
         bar(person.trial_holdout, Reason::TrialHoldout);
         bar(person.load_left_out, Reason::LoadLeftOut);

@@ -26,9 +26,9 @@ struct Someone {
 }
 
 fn message() -> impl Strategy<Value = Message> {
-    (-8 * DAY..12 * DAY, 0u32..3, 1u32..3, prop::option::of((1u8..5, 1i64..9))).prop_map(|(t, topic, letterhead, reserved)| Message {
+    (-8 * DAY..12 * DAY, 0u32..3, 1u32..3, any::<bool>(), prop::option::of((1u8..5, 1i64..9))).prop_map(|(t, topic, letterhead, series, reserved)| Message {
         at: BEGAN + t,
-        kind: Kind { channel: 1, topic, letterhead },
+        kind: Kind { channel: 1, topic, letterhead, series },
         // What lies ahead can only be reserved.
         reserved: if t > 0 { Some(reserved.unwrap_or((3, 4))) } else { reserved },
     })
@@ -36,7 +36,7 @@ fn message() -> impl Strategy<Value = Message> {
 
 prop_compose! {
     fn someone()(
-        flags in prop_oneof![4 => Just(0u8), 1 => 0u8..32],
+        flags in prop_oneof![4 => Just(0u8), 1 => 0u8..64],
         sunset in prop::bool::weighted(0.1),
         codes in (prop_oneof![3 => 2u8..4, 2 => Just(4u8), 1 => 0u8..7], 0u8..7, prop_oneof![3 => Just(0u8), 2 => 0u8..4]),
         until in (prop::option::of(-5 * DAY..12 * DAY), prop::option::of(-5 * DAY..12 * DAY)),
@@ -58,7 +58,8 @@ fn cap() -> impl Strategy<Value = Cap> {
     ];
     let scope = prop_oneof![
         3 => Just(Scope::Marketing), 1 => (1i64..3).prop_map(|id| Scope::Channel { id }),
-        1 => (0i64..3).prop_map(|id| Scope::Topic { id }), 1 => (1i64..3).prop_map(|id| Scope::Letterhead { id })
+        1 => (0i64..3).prop_map(|id| Scope::Topic { id }), 1 => (1i64..3).prop_map(|id| Scope::Letterhead { id }),
+        1 => Just(Scope::Series)
     ];
     (1u32..5, window, scope, any::<bool>()).prop_map(|(limit, window, scope, off)| Cap {
         limit,
@@ -76,7 +77,7 @@ prop_compose! {
     fn rules()(
         caps in prop::collection::vec(cap(), 0..4), hours in hours(), over in 0usize..3, service in prop::bool::weighted(0.15),
         rank in (1u8..6, 1i64..9), topic in 0u32..3, zone in 0usize..4, country in 0usize..4, holdout in prop::bool::weighted(0.3),
-        limit in 1i64..10, complainers_too in any::<bool>(),
+        limit in 1i64..10, complainers_too in any::<bool>(), series in any::<bool>(),
     ) -> (RuleSet, Facts) {
         let set = RuleSet {
             caps,
@@ -86,7 +87,7 @@ prop_compose! {
         };
         let facts = Facts {
             class: if service { Class::Service } else { Class::Marketing },
-            kind: Kind { channel: 1, topic, letterhead: 1 },
+            kind: Kind { channel: 1, topic, letterhead: 1, series },
             rank,
             over_cap: [OverCap::Hold, OverCap::Skip, OverCap::Exceed][over],
             hold_limit: limit * DAY,
@@ -227,6 +228,7 @@ proptest! {
             || person.load_left_out
             || person.lists != 0
             || person.topic_left
+            || person.series_left
             || person.already_sent
             || !state.allows_marketing()
             || (state == Consent::Consented && r.must_confirm(person.country));
@@ -296,7 +298,7 @@ fn reasons_keep_their_numbers_and_their_order() {
     for r in Reason::ALL {
         assert_eq!(Reason::from_code(i64::from(r as u8)), Some(r));
     }
-    assert_eq!(Reason::from_code(8), None);
+    assert_eq!(Reason::from_code(10), None);
 }
 
 #[test]

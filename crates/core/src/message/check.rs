@@ -70,14 +70,25 @@ fn check_obliged(draft: &Draft, found: &mut Vec<Finding>) {
         if part.trim().is_empty() || (name == "text" && draft.derived) {
             continue;
         }
-        for (placeholder, what) in [("postal_address", "postal address"), ("unsubscribe_url", "unsubscribe link")] {
-            if (placeholder == "unsubscribe_url" && draft.service) || part.contains(placeholder) {
+        let owed = [
+            ("postal_address", "postal address", true),
+            ("unsubscribe_url", "unsubscribe link", !draft.service),
+            ("leave_series_url", "link to leave this series", draft.series && !draft.service),
+        ];
+        if !draft.series && part.contains("leave_series_url") {
+            let words = format!("The {name} part has the link to leave a series, and no series sends it: the link leads to the unsubscribe page.");
+            found.push(Finding::new(Level::Warning, name, line_of(part, "leave_series_url"), words));
+        }
+        for (placeholder, what, needed) in owed {
+            if !needed || part.contains(placeholder) {
                 continue;
             }
             let with = match (name, placeholder) {
                 ("html", "postal_address") => "\n<p>{{ sender_name }}, {{ postal_address }}</p>\n",
+                ("html", "leave_series_url") => "\n<p><a href=\"{{ leave_series_url }}\">Leave this series</a></p>\n",
                 ("html", _) => "\n<p><a href=\"{{ unsubscribe_url }}\">Stop these letters</a></p>\n",
                 (_, "postal_address") => "\n{{ sender_name }}, {{ postal_address }}\n",
+                (_, "leave_series_url") => "\nLeave this series: {{ leave_series_url }}\n",
                 (..) => "\nStop these letters: {{ unsubscribe_url }}\n",
             };
             let words = format!("The {name} part lacks the {what}. Put {{{{ {placeholder} }}}} where it should stand, usually at the end.");
@@ -301,7 +312,7 @@ fn check_links(draft: &Draft, found: &mut Vec<Finding>) {
                 let href = el.get_attribute("href").unwrap_or_default();
                 let href = href.trim();
                 let ours = href.starts_with("{{")
-                    && ["unsubscribe_url", "preferences_url", "share_url"].iter().any(|p| href.contains(p))
+                    && ["unsubscribe_url", "preferences_url", "leave_series_url", "share_url"].iter().any(|p| href.contains(p))
                     && href.ends_with("}}");
                 if ours {
                 } else if href.contains("{{") {
@@ -388,6 +399,19 @@ mod tests {
         d.subjects[1] = d.subjects[0].clone();
         d.postal_address.clear();
         assert_eq!(errors(&d, 0).len(), 2);
+    }
+
+    #[test]
+    fn a_message_of_a_series_owes_the_link_to_leave_it() {
+        let mut d = Draft { series: true, ..draft() };
+        let lacks = |d: &Draft| check(d, &BTreeMap::new(), 10).into_iter().filter(|f| f.words.contains("leave this series")).collect::<Vec<_>>();
+        let found = lacks(&d);
+        assert_eq!(found.len(), 2, "both parts: {found:?}");
+        d.html += &found[0].fix.as_ref().unwrap().with;
+        d.text += &found[1].fix.as_ref().unwrap().with;
+        assert!(lacks(&d).is_empty());
+        d.series = false;
+        assert!(check(&d, &BTreeMap::new(), 10).iter().any(|f| f.level == Level::Warning && f.words.contains("no series sends it")));
     }
 
     #[test]

@@ -2,7 +2,7 @@
 
 use super::person::{Message, Value};
 use super::words::{Names, condition};
-use super::{Bought, DateTest, Did, Field, Person, TextTest, Times, Tree, fold, place, share};
+use super::{Bought, DateTest, Did, Field, Person, SeriesPart, TextTest, Times, Tree, fold, place, share};
 use crate::{DAY, Instant};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -97,6 +97,12 @@ fn one(leaf: &Tree, p: &Person, now: Instant) -> Option<bool> {
                 _ => Some(times.holds(n)),
             }
         }
+        Tree::Series { series, part } => Some(match (p.series.get(series), part) {
+            (None, _) => false,
+            (Some(inside), SeriesPart::Inside) => *inside,
+            (Some(inside), SeriesPart::Before) => !inside,
+            (Some(_), SeriesPart::Ever) => true,
+        }),
         Tree::Received { times, .. } => Some(times.holds(received(leaf, p, now))),
         Tree::Event { times, .. } => Some(times.holds(happened(leaf, p, now))),
         Tree::Bought { is, value, .. } => Some(is.holds(bought(leaf, p, now), *value)),
@@ -115,9 +121,10 @@ fn number(n: usize) -> u32 {
 
 /// How many of the person's messages were answered as a `Did` condition asks.
 fn answered(leaf: &Tree, p: &Person, now: Instant) -> u32 {
-    let Tree::Did { did, human, within_days, mailing, link, .. } = leaf else { return 0 };
+    let Tree::Did { did, human, within_days, mailing, link, series, .. } = leaf else { return 0 };
     let fits = |m: &Message| {
         mailing.is_none_or(|id| m.mailing == id)
+            && (series.is_none() || m.series == *series)
             && m.answers
                 .iter()
                 .any(|a| a.did == *did && (a.human || !human) && within(a.at, now, *within_days) && link.is_none_or(|l| a.link == Some(l)))
@@ -230,6 +237,12 @@ fn known(leaf: &Tree, p: &Person, now: Instant) -> String {
             let blind = *did == Did::Opened && *human && p.open_blind;
             format!("{}{}", answered(leaf, p, now), if blind { "; opens of this domain can't be told from machines'" } else { "" })
         }
+        Tree::Series { series, .. } => match p.series.get(series) {
+            None => "never in it",
+            Some(true) => "in it",
+            Some(false) => "was in it",
+        }
+        .to_owned(),
         Tree::Received { .. } => received(leaf, p, now).to_string(),
         Tree::Bought { .. } => bought(leaf, p, now).to_string(),
         Tree::Converted { .. } => missing(),

@@ -113,6 +113,18 @@ pub enum Did {
     Complained,
 }
 
+/// Where somebody is with a series.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum SeriesPart {
+    /// In it, now.
+    Inside,
+    /// Was in it and isn't any more: through, or out by an exit.
+    Before,
+    /// Has entered it, whenever.
+    Ever,
+}
+
 /// At least, or at most, so many.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -223,6 +235,14 @@ pub enum Tree {
         within_days: Option<u32>,
         mailing: Option<i64>,
         link: Option<u32>,
+        /// Messages of a series' steps.
+        #[serde(default)]
+        series: Option<i64>,
+    },
+    /// Is in a series, or was.
+    Series {
+        series: i64,
+        part: SeriesPart,
     },
     Received {
         times: Times,
@@ -361,6 +381,7 @@ impl Tree {
                 Self::Load { cells } if cells.iter().any(|c| *c >= crate::load::CELLS) => Some("There are 15 mail-load cells: 0 to 14."),
                 Self::Status { states } if states.is_empty() => Some("Choose at least one mail status."),
                 Self::Did { link: Some(_), mailing: None, .. } => Some("Name the mailing that the link stands in."),
+                Self::Did { mailing: Some(_), series: Some(_), .. } => Some("Name a mailing or a series, not both."),
                 Self::Did { link: Some(_), did, .. } if *did != Did::Clicked => Some("Only a click has a link."),
                 _ => None,
             };

@@ -75,6 +75,8 @@ pub struct Answer {
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Message {
     pub mailing: i64,
+    /// The series that the mailing is a step of.
+    pub series: Option<i64>,
     pub accepted_at: Option<Instant>,
     pub answers: Vec<Answer>,
 }
@@ -111,6 +113,8 @@ pub struct Person {
     pub load_cell: Option<u8>,
     /// Their scores, each with its half-life in days.
     pub scores: HashMap<i64, (Standing, Option<f64>)>,
+    /// The series that they have entered, and whether they are inside.
+    pub series: HashMap<i64, bool>,
     pub messages: Vec<Message>,
     pub purchases: Vec<Purchase>,
     /// What they did elsewhere: when, and the event's name.
@@ -137,6 +141,7 @@ impl Person {
             added_at: Instant(0),
             load_cell: None,
             scores: HashMap::new(),
+            series: HashMap::new(),
             messages: Vec::new(),
             purchases: Vec::new(),
             events: Vec::new(),

@@ -27,8 +27,8 @@ fn wren() -> Person {
     let open = |days: i64, human| Answer { did: Did::Opened, at: NOW + -days * DAY, human, link: None };
     let click = Answer { did: Did::Clicked, at: NOW + -50 * DAY, human: true, link: Some(1) };
     p.messages = vec![
-        Message { mailing: 1, accepted_at: Some(NOW + -60 * DAY), answers: vec![open(55, true), open(3, true), click] },
-        Message { mailing: 2, accepted_at: Some(NOW + -10 * DAY), answers: vec![open(9, false)] },
+        Message { series: Some(4), mailing: 1, accepted_at: Some(NOW + -60 * DAY), answers: vec![open(55, true), open(3, true), click] },
+        Message { series: None, mailing: 2, accepted_at: Some(NOW + -10 * DAY), answers: vec![open(9, false)] },
     ];
     let buy =
         |days: i64, cents, product: &str| Purchase { at: NOW + -days * DAY, cents, product: product.into(), category: "light".into() };
@@ -38,7 +38,7 @@ fn wren() -> Person {
 }
 
 fn did(did: Did, human: bool, times: Times, within_days: Option<u32>) -> Tree {
-    Tree::Did { did, human, times, within_days, mailing: None, link: None }
+    Tree::Did { did, human, times, within_days, mailing: None, link: None, series: None }
 }
 
 fn not(of: Tree) -> Tree {
@@ -80,8 +80,8 @@ fn bought(what: Bought, is: Compare, value: f64, product: Option<&str>) -> Tree 
 #[case::first_open_is_old(did(Did::Opened, true, Times::AtLeast(1), Some(7)), Some(true))]
 #[case::a_message_counts_once(did(Did::Opened, true, Times::AtLeast(2), None), Some(false))]
 #[case::machines_included(did(Did::Opened, false, Times::AtLeast(2), None), Some(true))]
-#[case::that_link(Tree::Did { did: Did::Clicked, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(1) }, Some(true))]
-#[case::another_link(Tree::Did { did: Did::Clicked, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(0) }, Some(false))]
+#[case::that_link(Tree::Did { did: Did::Clicked, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(1), series: None }, Some(true))]
+#[case::another_link(Tree::Did { did: Did::Clicked, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(0), series: None }, Some(false))]
 #[case::received(Tree::Received { times: Times::AtMost(1), within_days: Some(30) }, Some(true))]
 #[case::refunds_are_no_purchases(bought(Bought::Count, Compare::Equal, 1.0, Some("wick")), Some(true))]
 #[case::refunds_subtract(bought(Bought::Value, Compare::Equal, 90.0, None), Some(true))]
@@ -230,7 +230,7 @@ fn a_tree_reads_as_a_sentence() {
 #[case(Tree::Event { name: " ".into(), times: Times::AtLeast(1), within_days: None }, "Choose an event")]
 #[case(Tree::Consent { states: vec![] }, "at least one")]
 #[case(Tree::Number { field: 1, is: Compare::Over, value: f64::NAN }, "Write a number")]
-#[case(Tree::Did { did: Did::Opened, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(0) }, "Only a click")]
+#[case(Tree::Did { did: Did::Opened, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(0), series: None }, "Only a click")]
 #[case(Tree::All { of: vec![Tree::List { list: 1 }; 101] }, "100 are the most")]
 #[case((0..13).fold(Tree::List { list: 1 }, |t, _| not(t)), "12 is the most")]
 fn what_cant_be_meant_is_refused(#[case] tree: Tree, #[case] words: &str) {

@@ -1,7 +1,7 @@
 //! A tree as a sentence.
 
 use super::evaluate::date_words;
-use super::{Bought, Compare, DateTest, Did, Field, TextTest, Times, Tree};
+use super::{Bought, Compare, DateTest, Did, Field, SeriesPart, TextTest, Times, Tree};
 use std::collections::HashMap;
 
 /// The names that numbers stand for.
@@ -15,6 +15,7 @@ pub struct Names {
     pub segments: HashMap<i64, String>,
     pub goals: HashMap<i64, String>,
     pub scores: HashMap<i64, String>,
+    pub series: HashMap<i64, String>,
     /// By mailing and place in it.
     pub links: HashMap<(i64, u32), String>,
 }
@@ -145,7 +146,7 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
             }
         }
         Tree::Event { name, times: n, within_days } => format!("“{name}” {}{}", times(*n, "time"), days(*within_days)),
-        Tree::Did { did, human, times: n, within_days, mailing, link } => {
+        Tree::Did { did, human, times: n, within_days, mailing, link, series } => {
             let did = match did {
                 Did::Opened => "opened",
                 Did::Clicked => "clicked in",
@@ -153,12 +154,24 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
                 Did::Left => "left by",
                 Did::Complained => "complained about",
             };
-            let of = mailing.map_or_else(String::new, |m| format!(" of {}", name(&names.mailings, m, "mailing")));
+            let of = match (mailing, series) {
+                (Some(m), _) => format!(" of {}", name(&names.mailings, *m, "mailing")),
+                (None, Some(s)) => format!(" of the series {}", name(&names.series, *s, "series")),
+                (None, None) => String::new(),
+            };
             let link = link.map_or_else(String::new, |l| match mailing.and_then(|m| names.links.get(&(m, l))) {
                 Some(name) => format!(", link “{name}”"),
                 None => format!(", link {}", l + 1),
             });
             format!("{did} {}{of}{link}{}{}", times(*n, "message"), days(*within_days), if *human { "" } else { ", machines included" })
+        }
+        Tree::Series { series, part } => {
+            let series = name(&names.series, *series, "series");
+            match part {
+                SeriesPart::Inside => format!("in the series {series} now"),
+                SeriesPart::Before => format!("was in the series {series} and isn’t any more"),
+                SeriesPart::Ever => format!("has entered the series {series}"),
+            }
         }
         Tree::Received { times: n, within_days } => format!("received {}{}", times(*n, "message"), days(*within_days)),
         Tree::Bought { what, is, value, product, category, within_days } => {

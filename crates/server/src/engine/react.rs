@@ -8,9 +8,9 @@ use hyper_util::client::legacy::Client;
 use hyper_util::client::legacy::connect::HttpConnector;
 use hyper_util::rt::TokioExecutor;
 use rinse_core::webhook::sign;
-use rinse_core::{HOUR, Instant};
+use rinse_core::{HOUR, Instant, MINUTE};
 use rinse_store::webhooks::{self, Due};
-use rinse_store::{reactions, sends};
+use rinse_store::{reactions, sends, series};
 use std::sync::LazyLock;
 use std::time::Duration;
 use tower::ServiceExt;
@@ -30,15 +30,15 @@ static CLIENT: LazyLock<Client<HttpConnector, Full<axum::body::Bytes>>> =
 pub(crate) const RECORDS: &str = "/standin/records";
 
 impl Engine {
-    /// When something is due next: a send, a message to another system, or, where reactions are on, a look at
-    /// what has come in. On the demo clock that is each hour.
+    /// When something is due next: a send, a message to another system, somebody in a series, or, where reactions are on
+    /// or a series runs, a look at what has come in. On the demo clock that is each hour.
     pub(super) async fn next_due(&self) -> Result<Option<Instant>> {
         let (look, demo) = (self.clock.now() + HOUR, self.clock.is_demo());
         self.store
             .read(move |c| {
-                let look = reactions::run::active(c)?.then_some(look);
+                let look = (reactions::run::active(c)? || series::active(c)?).then_some(look);
                 let told = if demo { webhooks::next_due(c)? } else { None };
-                Ok([sends::next_due(c)?, told, look].into_iter().flatten().min())
+                Ok([sends::next_due(c)?, told, look, series::walk::next_due(c)?].into_iter().flatten().min())
             })
             .await
     }
@@ -49,6 +49,24 @@ impl Engine {
             return Ok(());
         }
         while self.store.write(move |c| reactions::run::step(c, now)).await? > 0 {}
+        Ok(())
+    }
+
+    /// Lets people into series, and moves those inside on, a part at a time. Who joins a segment or comes to a date is
+    /// looked for each ten minutes, on the demo clock each hour.
+    pub(super) async fn move_series(&self, now: Instant) -> Result<()> {
+        if !self.store.read(series::active).await? {
+            return Ok(());
+        }
+        let every = if self.clock.is_demo() { HOUR } else { 10 * MINUTE };
+        for id in self.store.read(move |c| series::entering::to_look(c, now, every)).await? {
+            let found = self.store.read(move |c| series::entering::look(c, id, now)).await?;
+            for part in found.parts() {
+                self.store.write(move |c| part.write(c, now)).await?;
+            }
+            self.store.write(move |c| series::entering::looked(c, id, now)).await?;
+        }
+        while self.store.write(move |c| series::walk::step(c, now)).await? > 0 {}
         Ok(())
     }
 

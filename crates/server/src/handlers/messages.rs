@@ -17,14 +17,20 @@ use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::parts::{self, Piece};
 use rinse_store::{StoreError, letterheads, settings};
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
+
+#[derive(Deserialize, IntoParams)]
+pub(crate) struct Checked {
+    /// The draft's number, when it has one: a step of a series owes its own link.
+    mailing: Option<i64>,
+}
 
 /// The message check of a draft as it stands in the editor.
-#[utoipa::path(post, path = "/api/message-check", request_body = MailingDraft, responses((status = 200, body = Vec<Finding>)))]
-pub(crate) async fn check(State(app): State<App>, Json(d): Json<MailingDraft>) -> Answer<Vec<Finding>> {
+#[utoipa::path(post, path = "/api/message-check", params(Checked), request_body = MailingDraft, responses((status = 200, body = Vec<Finding>)))]
+pub(crate) async fn check(State(app): State<App>, Query(q): Query<Checked>, Json(d): Json<MailingDraft>) -> Answer<Vec<Finding>> {
     let now = app.now();
     let asked = app.clone();
-    Ok(Json(app.store.read(move |c| message::check_draft(c, &asked, &d, (None, None), now)).await?))
+    Ok(Json(app.store.read(move |c| message::check_draft(c, &asked, &d, (q.mailing, None), now)).await?))
 }
 
 #[derive(Deserialize, ToSchema)]

@@ -19,6 +19,7 @@ pub(crate) mod reactions;
 pub(crate) mod rules;
 pub(crate) mod scores;
 pub(crate) mod segments;
+pub(crate) mod series;
 pub(crate) mod suppression;
 pub(crate) mod today;
 pub(crate) mod trials;

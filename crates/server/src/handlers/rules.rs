@@ -49,6 +49,7 @@ pub(crate) fn cap_words(c: &Connection, rules: &RuleSet) -> rinse_store::Result<
         Scope::Channel { id: 2 } => "text messages".into(),
         Scope::Channel { .. } => "email".into(),
         Scope::Topic { id } => format!("topic {}", topics.iter().find(|t| t.id == id).map_or("that is gone", |t| &t.name)),
+        Scope::Series => "messages of series".to_owned(),
         Scope::Letterhead { id } => {
             format!("letterhead {}", letterheads.iter().find(|l| l.id == id).map_or("that is gone", |l| &l.name))
         }

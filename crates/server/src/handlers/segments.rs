@@ -227,6 +227,8 @@ pub(crate) struct Vocabulary {
     places: Vec<Place>,
     goals: Vec<Tied>,
     scores: Vec<Tied>,
+    /// Series that haven't ended.
+    series: Vec<Tied>,
 }
 
 #[utoipa::path(get, path = "/api/vocabulary", responses((status = 200, body = Vocabulary)))]
@@ -253,6 +255,7 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
                     places: GAZETTEER.to_vec(),
                     goals: rinse_store::goals::all(c)?.into_iter().map(|g| Tied { id: g.id, name: g.name }).collect(),
                     scores: rinse_store::scores::all(c)?.into_iter().map(|s| Tied { id: s.id, name: s.name }).collect(),
+                    series: rinse_store::series::all(c)?.into_iter().filter(|s| s.state != "ended").map(|s| Tied { id: s.id, name: s.name }).collect(),
                 })
             })
             .await?,

@@ -118,7 +118,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             _ => {}
         }
     }
-    let mut s = c.prepare_cached("SELECT id, name FROM mailing WHERE state = 'draft' AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id) ORDER BY id DESC LIMIT 5")?;
+    let mut s = c.prepare_cached("SELECT id, name FROM mailing WHERE state = 'draft' AND series_id IS NULL AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id) ORDER BY id DESC LIMIT 5")?;
     let drafts: Vec<(i64, String)> = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<Result<_, _>>()?;
     for (id, name) in drafts {
         out.push(Decision {
@@ -133,10 +133,10 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
     if tasks > 0 {
         out.push(Decision {
             kind: "task",
-            title: format!("{tasks} task{} from reactions", if tasks == 1 { "" } else { "s" }),
+            title: format!("{tasks} task{} from reactions and series", if tasks == 1 { "" } else { "s" }),
             link: "/mailings/reactions".into(),
             action: "Open the tasks".into(),
-            words: "Somebody did (or didn’t do) what a reaction waits for, and it asks a person.".into(),
+            words: "Somebody did (or didn’t do) what a reaction waits for, or came to a step of a series, and it asks a person.".into(),
         });
     }
     let (imports, import): (i64, Option<i64>) =

@@ -9,11 +9,12 @@ use axum::extract::{Path, State};
 use axum::response::Response;
 use minijinja::{Value, context};
 use rinse_core::token::Kind;
+use rinse_post::compose::LEAVE_SERIES;
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::responses::{self, Left, ONE_CLICK};
 
-/// Whose message it was, and its topic.
-async fn look(app: &App, send: i64) -> Option<(Letterhead, Option<(i64, String)>)> {
+/// Whose message it was, its topic, and the series that sent it.
+async fn look(app: &App, send: i64) -> Option<(Letterhead, Option<(i64, String)>, Option<String>)> {
     app.store
         .read(move |c| {
             let (id, topic, name): (i64, Option<i64>, Option<String>) = c.query_row(
@@ -21,7 +22,7 @@ async fn look(app: &App, send: i64) -> Option<(Letterhead, Option<(i64, String)>
                 [send],
                 |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)),
             )?;
-            Ok(Some((letterheads::one(c, id)?, topic.zip(name))))
+            Ok(Some((letterheads::one(c, id)?, topic.zip(name), responses::series_of(c, send)?.map(|s| s.1))))
         })
         .await
         .ok()
@@ -34,26 +35,52 @@ fn preferences(app: &App, send: i64) -> Value {
 }
 
 pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> Response {
-    let Some((send, _)) = app.signer.read_link(Kind::Unsubscribe, &token) else { return unknown_link() };
-    let Some((letterhead, topic)) = look(&app, send).await else { return unknown_link() };
-    let more = context! { topic => topic.map(|t| t.1), preferences => preferences(&app, send) };
-    render("leave.html", Some(&letterhead), "Stop getting mail?", more)
+    let Some((send, number)) = app.signer.read_link(Kind::Unsubscribe, &token) else { return unknown_link() };
+    let Some((letterhead, topic, series)) = look(&app, send).await else { return unknown_link() };
+    // The link to leave the series offers that alone; where no series sent the message, it is an unsubscribe link.
+    let alone = number == LEAVE_SERIES && series.is_some();
+    let title = if alone { "Leave this series?" } else { "Stop getting mail?" };
+    let more = context! { topic => topic.map(|t| t.1), series, alone, preferences => preferences(&app, send) };
+    render("leave.html", Some(&letterhead), title, more)
 }
 
 pub(super) async fn leave(State(app): State<App>, Path(token): Path<String>, at: At, body: Bytes) -> Response {
     let Some((send, _)) = app.signer.read_link(Kind::Unsubscribe, &token) else { return unknown_link() };
+    if body.as_ref() == b"stop=series" {
+        return leave_series(&app, send, instant(&app, at)).await;
+    }
+    if body.as_ref() == b"stop=series-back" {
+        return match app.store.write(move |c| responses::rejoin_series(c, send)).await {
+            Ok(()) => said(&app, send, "You can get this series again.".into(), None, "").await,
+            Err(e) => failed(&e),
+        };
+    }
     let everything = body.as_ref() == b"stop=everything";
     let how = if body.starts_with(b"List-Unsubscribe") { ONE_CLICK } else { "unsubscribe page" };
     let at = instant(&app, at);
     match app.store.write(move |c| responses::unsubscribe(c, send, everything, at, how)).await {
         Ok(Some(left)) => {
-            let (letterhead, topic) = look(&app, send).await.map_or((None, None), |(l, t)| (Some(l), t));
+            let topic = look(&app, send).await.and_then(|l| l.1);
             let (words, topic_id) = match (left, topic) {
                 (Left::Topic, Some((id, name))) => (format!("You get no more {name}. Other mail goes on."), Some(id)),
                 _ => ("You get no more mail from us.".to_owned(), None),
             };
-            render("left.html", letterhead.as_ref(), "Done", context! { words, topic_id, preferences => preferences(&app, send) })
+            said(&app, send, words, topic_id, "mail").await
         }
+        Ok(None) => unknown_link(),
+        Err(e) => failed(&e),
+    }
+}
+
+/// "Done", with the way back: into what they left, if there is one.
+async fn said(app: &App, send: i64, words: String, topic_id: Option<i64>, back: &str) -> Response {
+    let letterhead = look(app, send).await.map(|l| l.0);
+    render("left.html", letterhead.as_ref(), "Done", context! { words, topic_id, back, preferences => preferences(app, send) })
+}
+
+async fn leave_series(app: &App, send: i64, at: rinse_core::Instant) -> Response {
+    match app.store.write(move |c| responses::leave_series(c, send, at)).await {
+        Ok(Some(name)) => said(app, send, format!("You have left “{name}”. Other mail goes on."), None, "series").await,
         Ok(None) => unknown_link(),
         Err(e) => failed(&e),
     }

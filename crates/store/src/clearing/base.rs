@@ -191,8 +191,8 @@ impl People {
 
 /// What a mailing is to caps, and its priority.
 pub(super) fn kinds(c: &Connection) -> Result<HashMap<i64, (Kind, u8)>> {
-    let mut s = c.prepare_cached("SELECT id, channel, topic_id, letterhead_id, priority FROM mailing")?;
-    let rows = s.query_map([], |r| Ok((r.get(0)?, (super::kind(r.get(1)?, r.get(2)?, r.get(3)?), r.get(4)?))))?;
+    let mut s = c.prepare_cached("SELECT id, channel, topic_id, letterhead_id, priority, series_id IS NOT NULL FROM mailing")?;
+    let rows = s.query_map([], |r| Ok((r.get(0)?, (super::kind(r.get(1)?, r.get(2)?, r.get(3)?, r.get(5)?), r.get(4)?))))?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -281,6 +281,10 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant, m
             }
         };
         mark(left, Marks::TOPIC_LEFT);
+    }
+    if let Some(series) = m.series {
+        let mut s = c.prepare_cached("SELECT contact_id FROM series_left WHERE series_id = ?1")?;
+        mark(&places(b, s.query_map([series], |r| r.get(0))?)?, Marks::SERIES_LEFT);
     }
     if m.leave_out != 0 {
         let mut s = c.prepare_cached("SELECT contact_id FROM mail_load WHERE (?1 >> cell) & 1 ORDER BY contact_id")?;

@@ -6,6 +6,8 @@ use rinse_core::caps::{Kind, Message};
 use rinse_core::clearance::columns::{Marks, Messages, Ready};
 use rinse_core::clearance::forecast::{Coming, Fate, Player};
 use rinse_core::clearance::{Class, Reason, Reasons, RuleSet, Rules};
+use rinse_core::schedule::Schedule;
+use rinse_core::segment::share::Salted;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension};
 use serde::Serialize;
@@ -23,6 +25,10 @@ struct Item {
     /// Whom it selects, by their places; empty of one that is under way: nobody.
     selected: Arc<Vec<bool>>,
     marks: Marks,
+    /// Of a series: what those inside will come to.
+    series: bool,
+    schedule: Schedule,
+    spread: Salted,
 }
 
 /// Messages on record of a mailing that is under way, with one end to their holding.
@@ -41,6 +47,8 @@ struct Stage {
     /// Held and ready messages: whose, which of `on_record`, until when.
     waiting: HashMap<i64, Vec<(usize, Instant)>>,
     on_record: Vec<OnRecord>,
+    /// What those inside series will come to: whose, of which of `items`, when.
+    ahead: HashMap<i64, Vec<(usize, Instant)>>,
 }
 
 /// A mailing at another instant than it has.
@@ -73,7 +81,7 @@ pub enum Suppressing {
     Without { list: i64 },
 }
 
-fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, other: Option<&Suppressing>) -> Result<Stage> {
+fn stage(c: &Connection, now: Instant, until: Instant, found: &[(i64, Instant)], set: &RuleSet, other: Option<&Suppressing>) -> Result<Stage> {
     let columns = warm::columns(c, now + -super::reach(set))?;
     let people = columns.people;
     let n = people.base.contact.len();
@@ -84,7 +92,10 @@ fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, 
         if let Some(other) = other {
             other.mark(&people, &mailing, &lists, &mut marks);
         }
-        Ok(Item { people: people.of_entity(c, &mailing.entity)?, mailing, at, rules, selected, marks })
+        let schedule: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing.id], |r| r.get(0))?;
+        let schedule = serde_json::from_str(&schedule).unwrap_or_default();
+        let spread = crate::sends::spread_of(mailing.id);
+        Ok(Item { people: people.of_entity(c, &mailing.entity)?, mailing, at, rules, selected, marks, series: false, schedule, spread })
     };
     let mut items: Vec<Item> = Vec::new();
     for (id, at) in found {
@@ -129,7 +140,20 @@ fn stage(c: &Connection, now: Instant, found: &[(i64, Instant)], set: &RuleSet, 
         };
         waiting.entry(r.get(0)?).or_default().push((place, Instant(r.get::<_, i64>(2)?).max(now)));
     }
-    Ok(Stage { people, now, sent: columns.messages.handed_over(), items, waiting, on_record })
+    let mut ahead: HashMap<i64, Vec<(usize, Instant)>> = HashMap::new();
+    let mut steps: HashMap<i64, usize> = HashMap::new();
+    for (contact, mailing, at) in crate::series::view::ahead(c, now, until)? {
+        let place = match steps.get(&mailing) {
+            Some(found) => *found,
+            None => {
+                items.push(Item { series: true, ..item(now, Arc::default(), super::mailing(c, mailing)?)? });
+                steps.insert(mailing, items.len() - 1);
+                items.len() - 1
+            }
+        };
+        ahead.entry(contact).or_default().push((place, at));
+    }
+    Ok(Stage { people, now, sent: columns.messages.handed_over(), items, waiting, on_record, ahead })
 }
 
 impl Suppressing {
@@ -205,9 +229,19 @@ impl Stage {
             which.clear();
             ready.clear();
             for (n, item) in self.items.iter().enumerate().filter(|(_, i)| i.selected.get(place) == Some(&true)) {
-                events.push(item.coming(&item.rules, item.at, planned[n].bars(place)));
-                which.push((n, item.at));
+                let Some(at) = item.due(place) else { continue };
+                events.push(item.coming(&item.rules, at, planned[n].bars(place)));
+                which.push((n, at));
                 ready.push(&planned[n]);
+            }
+            if !self.ahead.is_empty() {
+                for (n, at) in self.ahead.get(&self.people.base.contact[place]).unwrap_or(&none) {
+                    // Whoever entered before may have had it: each entry has messages of its own.
+                    let bars = planned[*n].bars(place).without(Reason::AlreadySent);
+                    events.push(self.items[*n].coming(&self.items[*n].rules, *at, bars));
+                    which.push((*n, *at));
+                    ready.push(&planned[*n]);
+                }
             }
             let selected = events.len();
             if !self.waiting.is_empty() {
@@ -231,6 +265,15 @@ impl Stage {
 }
 
 impl Item {
+    /// When somebody's turn is by the mailing's schedule; rates of mail domains left out. None: their hour has passed.
+    fn due(&self, place: usize) -> Option<Instant> {
+        if self.schedule.local.is_none() && self.schedule.spread_minutes == 0 {
+            return Some(self.at);
+        }
+        let base = &self.people.base;
+        self.schedule.due(self.at, base.zone_of(place).unwrap_or(&self.rules.zone), self.spread.draw(base.contact[place]))
+    }
+
     fn coming(&self, rules: &Rules, at: Instant, bars: Reasons) -> Coming {
         let facts = &self.mailing.facts;
         Coming { at, rank: facts.rank, kind: facts.kind, marketing: facts.class == Class::Marketing, bars, reach: rules.reach() }
@@ -241,15 +284,15 @@ impl Item {
 pub(super) fn reserved_before(c: &Connection, m: &Mailing, at: Instant, now: Instant, set: &RuleSet) -> Result<Vec<(i64, Message)>> {
     let mut found = coming(c, now, at + 1, None)?;
     found.retain(|(id, _)| *id != m.id);
-    if found.is_empty() {
+    if found.is_empty() && !crate::series::active(c)? {
         return Ok(Vec::new());
     }
-    let stage = stage(c, now, &found, set, None)?;
+    let stage = stage(c, now, at, &found, set, None)?;
     let parts = stage.play(at, Vec::new, |out, place, which, fates| {
         for ((n, _), fate) in which.iter().zip(fates) {
             let item = &stage.items[*n];
             // Held rows are on record, and count as they stand there.
-            if let Some(goes) = fate.goes.filter(|_| !item.mailing.started && item.mailing.facts.class == Class::Marketing) {
+            if let Some(goes) = fate.goes.filter(|_| (item.series || !item.mailing.started) && item.mailing.facts.class == Class::Marketing) {
                 let kind: Kind = item.mailing.facts.kind;
                 out.push((stage.people.base.contact[place], Message { at: goes, kind, reserved: Some(item.mailing.facts.rank) }));
             }
@@ -266,6 +309,8 @@ pub struct MailingForecast {
     /// Its instant; of one that is under way, now.
     pub at: i64,
     pub started: bool,
+    /// A step of a series: what those inside will come to. Who enters later isn't known.
+    pub series: bool,
     pub selected: u64,
     /// Gets it at its instant.
     pub at_once: u64,
@@ -336,7 +381,7 @@ pub fn forecast_if(
     let until = now + FORECAST_DAYS * DAY;
     let current = rules::current(c)?.rules;
     let set = set.unwrap_or(&current);
-    let stage = stage(c, now, &coming(c, now, until, moved)?, set, other)?;
+    let stage = stage(c, now, until, &coming(c, now, until, moved)?, set, other)?;
     let mut sums = Sums::of(c, &stage, now)?;
     let parts = stage.play(until + HOLD, || sums.clone(), |sums, _, which, fates| sums.add(now, which, fates))?;
     for part in parts {
@@ -374,7 +419,8 @@ impl Sums {
                 id: item.mailing.id,
                 name: name.unwrap_or_default(),
                 at: item.at.0,
-                started: item.mailing.started,
+                started: item.mailing.started && !item.series,
+                series: item.series,
                 selected: 0,
                 at_once: 0,
                 later: 0,

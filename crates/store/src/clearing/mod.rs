@@ -70,6 +70,8 @@ pub struct Mailing {
     pub id: i64,
     pub facts: Facts,
     pub target: Target,
+    /// The series that it is a step of.
+    pub series: Option<i64>,
     /// Whom it is meant for.
     pub who: Audience,
     /// Mail-load cells that it leaves out, a bit each.
@@ -84,26 +86,29 @@ pub struct Mailing {
 /// When there is no such mailing.
 pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
     let mut s = c.prepare_cached(
-        "SELECT class, topic_id, list_id, over_cap, segment_id, channel, letterhead_id, priority, hold_days, l.zone, l.country, planned_at, started_at, complainers_by IS NOT NULL, leave_out, l.entity
+        "SELECT class, topic_id, list_id, over_cap, segment_id, channel, letterhead_id, priority, hold_days, l.zone, l.country, planned_at, started_at, complainers_by IS NOT NULL, leave_out, l.entity, series_id
          FROM mailing m JOIN letterhead l ON l.id = letterhead_id WHERE m.id = ?1",
     )?;
     let (also, without) = audience::beside(c, id)?;
     let found = s.query_row([id], |r| {
         let (topic, letterhead): (Option<i64>, i64) = (r.get(1)?, r.get(6)?);
         let service = r.get::<_, i64>(0)? == 2;
+        let series: Option<i64> = r.get(16)?;
         Ok(Mailing {
             id,
             facts: Facts {
                 class: if service { Class::Service } else { Class::Marketing },
-                kind: kind(r.get(5)?, topic, letterhead),
+                kind: kind(r.get(5)?, topic, letterhead, series.is_some()),
                 rank: (r.get(7)?, id),
                 over_cap: OverCap::from_code(&r.get::<_, String>(3)?),
-                hold_limit: r.get::<_, i64>(8)? * DAY,
+                // A series waits for its caps as long as it takes: the step isn't lost.
+                hold_limit: if series.is_some() { crate::series::walk::NEVER } else { r.get::<_, i64>(8)? * DAY },
                 zone: zone::named(&r.get::<_, String>(9)?).unwrap_or(zone::TimeZone::UTC),
                 country: r.get(10)?,
                 complainers_too: r.get(13)?,
             },
             target: Target { mailing: id, topic, letterhead, service },
+            series,
             who: Audience { list: r.get(2)?, segment: r.get(4)?, also, without },
             leave_out: r.get(14)?,
             entity: r.get(15)?,
@@ -120,12 +125,16 @@ pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
 /// When its letterhead, a list or a segment is gone.
 pub fn draft(c: &Connection, d: &MailingDraft, id: Option<i64>, at: Instant) -> Result<Clearance> {
     let l = crate::letterheads::one(c, d.letterhead_id)?;
+    let series: Option<i64> = match id {
+        Some(id) => c.prepare_cached("SELECT series_id FROM mailing WHERE id = ?1")?.query_row([id], |r| r.get(0)).optional()?.flatten(),
+        None => None,
+    };
     let (id, service) = (id.unwrap_or(0), !d.service_reason.trim().is_empty());
     let m = Mailing {
         id,
         facts: Facts {
             class: if service { Class::Service } else { Class::Marketing },
-            kind: kind(1, d.topic_id, d.letterhead_id),
+            kind: kind(1, d.topic_id, d.letterhead_id, series.is_some()),
             rank: (d.priority, id),
             over_cap: d.over_cap,
             hold_limit: d.hold_days * DAY,
@@ -134,6 +143,7 @@ pub fn draft(c: &Connection, d: &MailingDraft, id: Option<i64>, at: Instant) -> 
             complainers_too: !d.complainers_reason.trim().is_empty(),
         },
         target: Target { mailing: id, topic: d.topic_id, letterhead: d.letterhead_id, service },
+        series,
         who: d.audience(),
         leave_out: bits(&d.leave_out),
         entity: l.entity,
@@ -143,9 +153,9 @@ pub fn draft(c: &Connection, d: &MailingDraft, id: Option<i64>, at: Instant) -> 
     cleared(c, &m, at, rules::current(c)?, Vec::new())
 }
 
-fn kind(channel: i64, topic: Option<i64>, letterhead: i64) -> caps::Kind {
+fn kind(channel: i64, topic: Option<i64>, letterhead: i64, series: bool) -> caps::Kind {
     let small = |n: i64| u32::try_from(n).unwrap_or(0);
-    caps::Kind { channel: u8::try_from(channel).unwrap_or(1), topic: small(topic.unwrap_or(0)), letterhead: small(letterhead) }
+    caps::Kind { channel: u8::try_from(channel).unwrap_or(1), topic: small(topic.unwrap_or(0)), letterhead: small(letterhead), series }
 }
 
 /// Clears everyone the mailing selects, at the instant `at`, by what is on record: as at its start.

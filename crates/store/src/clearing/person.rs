@@ -71,6 +71,7 @@ impl Row {
             country: self.country.as_deref(),
             zone: self.zone.as_ref(),
             topic_left: false,
+            series_left: false,
             lists: 0,
             trial_holdout: false,
             load_left_out: false,
@@ -82,6 +83,12 @@ impl Row {
 fn topic_left(c: &Connection, contact: i64, topic: Option<i64>) -> Result<bool> {
     let mut s = c.prepare_cached("SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?;
     Ok(topic.is_some() && s.exists(params![topic, contact])?)
+}
+
+/// Have they left the series that the mailing is a step of?
+fn series_left(c: &Connection, contact: i64, series: Option<i64>) -> Result<bool> {
+    let mut s = c.prepare_cached("SELECT 1 FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?;
+    Ok(series.is_some() && s.exists(params![series, contact])?)
 }
 
 /// Are they in a mail-load cell that the mailing leaves out?
@@ -116,13 +123,13 @@ fn row(c: &Connection, contact: i64) -> Result<Row> {
 /// message that is being cleared: it doesn't count against itself.
 fn messages(c: &Connection, contact: i64, but: Option<i64>, since: Instant, known: Option<Instant>) -> Result<Vec<Message>> {
     let mut s = c.prepare_cached(
-        "SELECT s.state, s.at, s.handed_at, s.mailing_id, m.channel, m.topic_id, m.letterhead_id, m.priority, s.accepted_at FROM send s JOIN mailing m ON m.id = s.mailing_id
+        "SELECT s.state, s.at, s.handed_at, s.mailing_id, m.channel, m.topic_id, m.letterhead_id, m.priority, s.accepted_at, m.series_id IS NOT NULL FROM send s JOIN mailing m ON m.id = s.mailing_id
          WHERE s.contact_id = ?1 AND s.class = 1 AND s.at > ?2 AND s.id IS NOT ?3",
     )?;
     let mut rows = s.query(params![contact, since.0, but])?;
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
-        let kind = (super::kind(r.get(4)?, r.get(5)?, r.get(6)?), r.get(7)?);
+        let kind = (super::kind(r.get(4)?, r.get(5)?, r.get(6)?, r.get(9)?), r.get(7)?);
         let found = base::message(r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, kind);
         // Of the past only what had been handed over by then can still be seen.
         let then = known.is_none_or(|k| r.get::<_, Option<i64>>(2).ok().flatten().is_some_and(|h| h <= k.0));
@@ -147,6 +154,7 @@ pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: 
     let lists = suppression::naming_on(c, &l.asked, contact, at)?;
     let person = Person {
         topic_left: topic_left(c, contact, l.mailing.target.topic)?,
+        series_left: series_left(c, contact, l.mailing.series)?,
         load_left_out: load_left_out(c, contact, l.mailing.leave_out)?,
         lists,
         domain_paused_until: domains::paused_for(c, contact, at)?.map(|p| p.0),
@@ -208,11 +216,12 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
         Some(t) if past => ledger::topic_left_at(c, contact, t, at)?,
         topic => topic_left(c, contact, topic)?,
     };
+    let left_series = series_left(c, contact, m.series)?;
     let (asked, lists) = suppression::naming(c, m.target, contact, at)?;
     let names: std::collections::HashMap<i64, String> = suppression::names(c)?;
     let names: Vec<String> = asked.iter().map(|id| names.get(id).cloned().unwrap_or_default()).collect();
     let own: Option<(i64, Option<i64>)> = c
-        .prepare_cached("SELECT id, handed_at FROM send WHERE mailing_id = ?1 AND contact_id = ?2")?
+        .prepare_cached("SELECT id, handed_at FROM send WHERE mailing_id = ?1 AND contact_id = ?2 ORDER BY id DESC LIMIT 1")?
         .query_row([mailing, contact], |r| Ok((r.get(0)?, r.get(1)?)))
         .optional()?;
     let already = own.is_some_and(|(_, handed)| if past { handed.is_some_and(|h| h < at.0) } else { true });
@@ -226,6 +235,7 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
     let person = Person {
         already_sent: already,
         topic_left,
+        series_left: left_series,
         load_left_out,
         lists,
         domain_paused_until,
@@ -287,6 +297,12 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
                     "left"
                 } else {
                     "not left"
+                }
+                .into(),
+                Reason::SeriesLeft => match (m.series, left_series) {
+                    (None, _) => "no step of a series",
+                    (Some(_), true) => "left it",
+                    (Some(_), false) => "not left",
                 }
                 .into(),
                 Reason::Suppressed => {

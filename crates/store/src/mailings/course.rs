@@ -53,7 +53,7 @@ pub fn pause(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resu
 /// When it isn't paused.
 pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let paused: i64 = c
-        .query_row("SELECT paused_at FROM mailing WHERE id = ?1 AND paused_at IS NOT NULL", [id], |r| r.get(0))
+        .query_row("SELECT paused_at FROM mailing WHERE id = ?1 AND paused_at IS NOT NULL AND series_id IS NULL", [id], |r| r.get(0))
         .optional()?
         .ok_or_else(|| StoreError::Refused("This mailing isn't paused.".into()))?;
     let waited = now.0 - paused;

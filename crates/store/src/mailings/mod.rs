@@ -30,7 +30,7 @@ pub struct Mailing {
     pub exceed_by: Option<String>,
     /// Who let it go to people who complained.
     pub complainers_by: Option<String>,
-    /// draft, planned, sending, sent
+    /// draft, planned, sending, sent; series: a step of a running series sends it
     pub state: String,
     pub planned_at: Option<i64>,
     pub started_at: Option<i64>,
@@ -40,6 +40,8 @@ pub struct Mailing {
     /// The mailing that it was copied from.
     pub copied_from: Option<i64>,
     pub trial_id: Option<i64>,
+    /// The series that it is a step of.
+    pub series_id: Option<i64>,
     pub labels: Vec<String>,
 }
 
@@ -57,7 +59,7 @@ fn variants(c: &Connection, id: i64) -> Result<(Vec<String>, Vec<VariantSender>)
 pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
     let mut m = c
         .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name, service_reason, complainers_reason, q.name, leave_out,
-            preheader, format, schedule, paused_at, archived_at, template, copied_from
+            preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id
             FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN person q ON q.id = complainers_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
         .query_row([id], |r| {
             Ok(Mailing {
@@ -98,6 +100,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                 archived_at: r.get(28)?,
                 copied_from: r.get(30)?,
                 trial_id: r.get(13)?,
+                series_id: r.get(31)?,
                 labels: Vec::new(),
             })
         })
@@ -119,6 +122,7 @@ pub struct MailingRow {
     pub started_at: Option<i64>,
     pub list: Option<String>,
     pub trial_id: Option<i64>,
+    pub series_id: Option<i64>,
     pub labels: Vec<String>,
     pub paused: bool,
     pub template: bool,
@@ -133,7 +137,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
     let mut s = c.prepare_cached(
         "SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id,
             (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1)),
-            paused_at IS NOT NULL, template, archived_at IS NOT NULL
+            paused_at IS NOT NULL, template, archived_at IS NOT NULL, m.series_id
          FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id
          ORDER BY archived_at IS NOT NULL, m.state = 'sent', coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 1000",
     )?;
@@ -146,6 +150,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
             started_at: r.get(4)?,
             list: r.get(5)?,
             trial_id: r.get(6)?,
+            series_id: r.get(11)?,
             labels: serde_json::from_str(&r.get::<_, String>(7)?).unwrap_or_default(),
             paused: r.get(8)?,
             template: r.get(9)?,

@@ -128,19 +128,23 @@ fn fits(c: &Connection, r: &Reaction) -> Result<()> {
             return Err(StoreError::Refused("A template goes to nobody: choose a mailing.".into()));
         }
     }
-    for deed in &r.then {
-        match deed {
-            Deed::Score { score, .. } => drop(scores::half_life(c, *score)?),
-            Deed::Tag { tag, .. } => drop(tags::name(c, Kind::Tag, *tag)?),
-            Deed::List { list, .. } => drop(tags::name(c, Kind::List, *list)?),
-            Deed::Field { field, value } => {
-                let field = fields::one(c, *field)?;
-                rinse_core::segment::person::Value::read(field.kind, value)
-                    .map_err(|e| StoreError::Refused(format!("{}: {e}.", field.name)))?;
-            }
-            Deed::Webhook { webhook } => drop(webhooks::name(c, *webhook)?),
-            Deed::Task { .. } => {}
+    r.then.iter().try_for_each(|deed| deed_fits(c, deed))
+}
+
+/// Does everything exist that a deed refers to, and can its field hold what it sets?
+pub(crate) fn deed_fits(c: &Connection, deed: &Deed) -> Result<()> {
+    match deed {
+        Deed::Score { score, .. } => drop(scores::half_life(c, *score)?),
+        Deed::Tag { tag, .. } => drop(tags::name(c, Kind::Tag, *tag)?),
+        Deed::List { list, .. } => drop(tags::name(c, Kind::List, *list)?),
+        Deed::Field { field, value } => {
+            let field = fields::one(c, *field)?;
+            rinse_core::segment::person::Value::read(field.kind, value)
+                .map_err(|e| StoreError::Refused(format!("{}: {e}.", field.name)))?;
         }
+        Deed::Webhook { webhook } => drop(webhooks::name(c, *webhook)?),
+        Deed::Series { series, .. } => drop(crate::series::name(c, *series)?),
+        Deed::Task { .. } => {}
     }
     Ok(())
 }
@@ -213,18 +217,20 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
     Ok(())
 }
 
-/// The reactions that do such a thing, in words.
+/// The reactions and series that do such a thing, in words.
 pub(crate) fn using(c: &Connection, does: impl Fn(&Deed) -> bool) -> Result<Vec<String>> {
     let doing: Vec<Reaction> = in_use(c)?.into_iter().filter(|r| r.then.iter().any(&does)).collect();
-    if doing.is_empty() {
-        return Ok(Vec::new());
+    let mut out = crate::series::doing(c, does)?;
+    if !doing.is_empty() {
+        let names = names(c)?;
+        out.extend(doing.iter().map(|r| format!("reaction “{}”", r.words(&names))));
     }
-    let names = names(c)?;
-    Ok(doing.iter().map(|r| format!("reaction “{}”", r.words(&names))).collect())
+    Ok(out)
 }
 
 /// Puts one tag or list in another's place, in every reaction.
 pub(crate) fn retag(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
+    crate::series::retag(c, kind, from, into)?;
     for mut k in stored(c, Which::All)? {
         let before = k.rule.clone();
         for deed in &mut k.rule.then {

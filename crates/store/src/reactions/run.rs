@@ -2,6 +2,7 @@
 //! deadlines by the clock. Every step can be done again: what was acted upon is keyed by its cause.
 
 use crate::tags::{self, Kind};
+use crate::series::{self, entering};
 use crate::{Result, attribution, fields, responses, runs, scores, webhooks};
 use rinse_core::reaction::{Deed, Reaction, Response, SETTLES_AFTER, Trigger};
 use rinse_core::segment::person::Value;
@@ -234,57 +235,86 @@ fn react(c: &Connection, l: &Live, cause: i64, contact: i64, at: Instant, now: I
     if at < l.on_at {
         return Ok(());
     }
-    let there =
-        c.prepare_cached("SELECT address FROM contact WHERE id = ?1 AND gone IS NULL")?.query_row([contact], |r| r.get(0)).optional()?;
-    let Some(address): Option<String> = there else { return Ok(()) };
+    if !c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND gone IS NULL")?.exists([contact])? {
+        return Ok(());
+    }
     let new = c
         .prepare_cached("INSERT INTO reacted VALUES (?1, ?2, ?3, ?4, ?5, 0, NULL) ON CONFLICT DO NOTHING")?
         .execute(params![l.id, cause, contact, at.0, now.0])?;
     if new == 0 {
         return Ok(());
     }
+    let sql = format!("SELECT ({}) FROM (SELECT ?1 AS cause) d", super::cause_name(&l.rule.when));
+    let name: Option<String> = c.prepare_cached(&sql)?.query_row([cause], |r| r.get(0))?;
+    let why = format!("{}: {}", name.unwrap_or_default(), l.words);
     let mut changed = 0i64;
     for (i, deed) in l.rule.then.iter().enumerate() {
-        let did = match deed {
-            Deed::Score { score, points } => {
-                let sql = format!("SELECT ({}) FROM (SELECT ?1 AS cause) d", super::cause_name(&l.rule.when));
-                let name: Option<String> = c.prepare_cached(&sql)?.query_row([cause], |r| r.get(0))?;
-                let why = format!("{}: {}", name.unwrap_or_default(), l.words);
-                let from = scores::From { reaction: Some(l.id), cause: Some(cause), why: &why, person: None };
-                scores::add(c, *score, contact, at, *points, &from)?;
-                true
-            }
-            Deed::Tag { tag, put } => place(c, Kind::Tag, *tag, contact, *put, now)?,
-            Deed::List { list, put } => place(c, Kind::List, *list, contact, *put, now)?,
-            Deed::Field { field, value } => {
-                let kind = fields::one(c, *field)?.kind;
-                let set = Value::read(kind, value).is_ok_and(|v| fields::set(c, contact, *field, &v, None, None).unwrap_or(false));
-                if set {
-                    runs::mark(c, contact, None)?;
-                }
-                set
-            }
-            Deed::Webhook { webhook } => {
-                let body = serde_json::json!({
-                    "kind": "reaction", "reaction": l.id, "cause": cause, "mailing": l.rule.mailing, "when": l.rule.when,
-                    "at": at.iso(), "contact": { "id": contact, "address": address },
-                });
-                webhooks::queue(c, *webhook, &format!("r{}-{cause}-{i}", l.id), Some(contact), &body, now)?
-            }
-            Deed::Task { words } => {
-                c.prepare_cached("INSERT INTO task (at, reaction_id, contact_id, words) VALUES (?1, ?2, ?3, ?4)")?.execute(params![
-                    at.0,
-                    l.id,
-                    contact,
-                    words.trim()
-                ])?;
-                true
-            }
-        };
-        changed |= i64::from(did) << i;
+        let of = Cause { key: format!("r{}-{cause}-{i}", l.id), why: why.clone(), reaction: Some(l.id), series: None, number: Some(cause), contact, at };
+        let body = serde_json::json!({
+            "kind": "reaction", "reaction": l.id, "cause": cause, "mailing": l.rule.mailing, "when": l.rule.when,
+        });
+        changed |= i64::from(carry_out(c, deed, &of, body, now)?) << i;
     }
     c.prepare_cached("UPDATE reacted SET changed = ?3 WHERE reaction_id = ?1 AND cause = ?2")?.execute([l.id, cause, changed])?;
     Ok(())
+}
+
+/// Why something is done for somebody: by a reaction, or at a step of a series.
+pub(crate) struct Cause {
+    /// The same cause has the same key, so that other systems are told once.
+    pub key: String,
+    pub why: String,
+    pub reaction: Option<i64>,
+    pub series: Option<i64>,
+    /// What the reaction acts on.
+    pub number: Option<i64>,
+    pub contact: i64,
+    pub at: Instant,
+}
+
+/// Does one thing for somebody; `body` says to other systems why. Returns whether it changed anything.
+pub(crate) fn carry_out(c: &Connection, deed: &Deed, of: &Cause, mut body: serde_json::Value, now: Instant) -> Result<bool> {
+    let contact = of.contact;
+    Ok(match deed {
+        Deed::Score { score, points } => {
+            let from = scores::From { reaction: of.reaction, cause: of.number, why: &of.why, person: None };
+            scores::add(c, *score, contact, of.at, *points, &from)?;
+            true
+        }
+        Deed::Tag { tag, put } => place(c, Kind::Tag, *tag, contact, *put, now)?,
+        Deed::List { list, put } => place(c, Kind::List, *list, contact, *put, now)?,
+        Deed::Field { field, value } => {
+            let kind = fields::one(c, *field)?.kind;
+            let set = Value::read(kind, value).is_ok_and(|v| fields::set(c, contact, *field, &v, None, None).unwrap_or(false));
+            if set {
+                runs::mark(c, contact, None)?;
+            }
+            set
+        }
+        Deed::Webhook { webhook } => {
+            let address: String = c.prepare_cached("SELECT address FROM contact WHERE id = ?1")?.query_row([contact], |r| r.get(0))?;
+            if let Some(fields) = body.as_object_mut() {
+                fields.insert("at".into(), of.at.iso().into());
+                fields.insert("contact".into(), serde_json::json!({ "id": contact, "address": address }));
+            }
+            webhooks::queue(c, *webhook, &of.key, Some(contact), &body, now)?
+        }
+        Deed::Series { series: id, put: true } => {
+            let series = series::one(c, *id)?;
+            entering::enter(c, &series, contact, now, &of.why, now)?
+        }
+        Deed::Series { series: id, put: false } => entering::take_out(c, *id, contact, now, "taken out by a reaction or another series")?,
+        Deed::Task { words } => {
+            c.prepare_cached("INSERT INTO task (at, reaction_id, series_id, contact_id, words) VALUES (?1, ?2, ?3, ?4, ?5)")?.execute(params![
+                of.at.0,
+                of.reaction,
+                of.series,
+                contact,
+                words.trim()
+            ])?;
+            true
+        }
+    })
 }
 
 fn place(c: &Connection, kind: Kind, id: i64, contact: i64, put: bool, now: Instant) -> Result<bool> {
@@ -315,7 +345,9 @@ fn take_back(c: &Connection, l: &Live, cause: i64, now: Instant) -> Result<()> {
                 )?
                 .execute(params![l.id, contact, at, words.trim()])?;
             }
-            Deed::Field { .. } | Deed::Webhook { .. } => {}
+            // Whoever was put into a series is taken out of it again; who was taken out has lost their place.
+            Deed::Series { series, put: true } => drop(entering::take_out(c, *series, contact, now, "taken back: it came later")?),
+            Deed::Field { .. } | Deed::Webhook { .. } | Deed::Series { .. } => {}
         }
     }
     c.prepare_cached("UPDATE reacted SET taken_back_at = ?3 WHERE reaction_id = ?1 AND cause = ?2")?.execute([l.id, cause, now.0])?;

@@ -72,6 +72,7 @@ pub fn names(c: &Connection) -> Result<Names> {
         segments: of("SELECT id, name FROM segment")?,
         goals: of("SELECT id, name FROM goal")?,
         scores: of("SELECT id, name FROM score")?,
+        series: of("SELECT id, name FROM series")?,
         links: c
             .prepare_cached("SELECT mailing_id, position, name FROM link")?
             .query_map([], |r| Ok(((r.get(0)?, r.get(1)?), r.get(2)?)))?
@@ -325,6 +326,7 @@ fn fits(c: &Connection, tree: &Tree) -> Result<()> {
             Tree::Topic { topic } if !names.topics.contains_key(topic) => "topic",
             Tree::Score { score, .. } if !names.scores.contains_key(score) => "score",
             Tree::Did { mailing: Some(id), .. } if !names.mailings.contains_key(id) => "mailing",
+            Tree::Did { series: Some(id), .. } | Tree::Series { series: id, .. } if !names.series.contains_key(id) => "series",
             _ => continue,
         };
         return Err(StoreError::Missing(gone));
@@ -400,6 +402,7 @@ pub fn used_by(c: &Connection, id: i64) -> Result<Vec<String>> {
     let mailings: Vec<String> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
     let beside = crate::audience::used_by(c, crate::audience::Group::Segment { id })?;
     out.extend(mailings.into_iter().chain(beside).map(|m| format!("mailing {m}")));
+    out.extend(crate::series::asking_segment(c, id)?);
     Ok(out)
 }
 

@@ -70,16 +70,20 @@ pub fn load(c: &Connection, id: i64) -> Result<Person> {
         .collect::<rusqlite::Result<_>>()?;
     p.load_cell = crate::load::cell_of(c, id)?;
     p.scores = crate::scores::standings(c, id)?.into_iter().collect();
+    p.series = c
+        .prepare_cached("SELECT series_id, max(ended_at IS NULL) FROM series_entry WHERE contact_id = ?1 GROUP BY series_id")?
+        .query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?
+        .collect::<rusqlite::Result<_>>()?;
     p.messages = messages(c, id)?;
     Ok(p)
 }
 
 fn messages(c: &Connection, id: i64) -> Result<Vec<Message>> {
-    let mut s = c.prepare_cached("SELECT id, mailing_id, accepted_at FROM send WHERE contact_id = ?1 ORDER BY id")?;
+    let mut s = c.prepare_cached("SELECT s.id, mailing_id, accepted_at, m.series_id FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.contact_id = ?1 ORDER BY s.id")?;
     let sends: Vec<(i64, Message)> = s
         .query_map([id], |r| {
             let accepted_at = r.get::<_, Option<i64>>(2)?.map(Instant);
-            Ok((r.get(0)?, Message { mailing: r.get(1)?, accepted_at, answers: vec![] }))
+            Ok((r.get(0)?, Message { mailing: r.get(1)?, series: r.get(3)?, accepted_at, answers: vec![] }))
         })?
         .collect::<rusqlite::Result<_>>()?;
     let mut s = c.prepare_cached("SELECT kind, at, machine = 0, link FROM response WHERE send_id = ?1 ORDER BY id")?;

@@ -6,7 +6,7 @@
 
 use crate::rollups::{DEPTH, DUE, RECEIVED};
 use rinse_core::segment::evaluate::day_of;
-use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, TextTest, Times, Tree, fold};
+use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, SeriesPart, TextTest, Times, Tree, fold};
 use rinse_core::{DAY, Instant};
 use rusqlite::types::Value;
 
@@ -264,6 +264,22 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             }
             out.put(&format!(" ELSE {outside} END)"));
         }
+        Tree::Series { series, part } => {
+            let inside = |out: &mut Sql| {
+                out.with("SELECT contact_id FROM series_entry WHERE ended_at IS NULL AND series_id = ?", [(*series).into()]);
+                out.of_range("contact_id");
+            };
+            if *part == SeriesPart::Inside {
+                return out.among(false, inside);
+            }
+            out.put("(");
+            out.set(false, "series_entry", "series_id", *series);
+            if *part == SeriesPart::Before {
+                out.put(" AND ");
+                out.among(true, inside);
+            }
+            out.put(")");
+        }
         Tree::Received { times, within_days } => {
             let Some((n, not)) = bound(*times) else { return out.put("1") };
             out.among(not, |out| received(n, after(now, *within_days), now, out));
@@ -364,7 +380,13 @@ fn received(n: i64, a: i64, now: Instant, out: &mut Sql) {
 
 /// Those with n or more messages answered so.
 fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
-    let Tree::Did { did, human, within_days, mailing, link, .. } = leaf else { return };
+    let Tree::Did { did, human, within_days, mailing, link, series, .. } = leaf else { return };
+    // Which messages are meant: a mailing's, or those of a series' steps.
+    let of = match (mailing, series) {
+        (Some(mailing), _) => Some(("mailing_id = ?", *mailing)),
+        (None, Some(series)) => Some(("mailing_id IN (SELECT id FROM mailing WHERE series_id = ?)", *series)),
+        (None, None) => None,
+    };
     let a = after(now, *within_days);
     let kind = match did {
         Did::Opened => crate::responses::OPEN,
@@ -389,7 +411,7 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
         (Did::Clicked, false) => Some("any_click_at"),
         _ => None,
     };
-    match (mailing, on_send.filter(|_| within_days.is_none() && link.is_none())) {
+    match (of, on_send.filter(|_| within_days.is_none() && link.is_none())) {
         (None, _) if *human && out.how.rolled => {
             rolled(kind, n, a, out);
             if out.how.none_due && n <= i64::from(DEPTH) {
@@ -406,17 +428,17 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
         }
         (_, Some(column)) => {
             out.with(&format!("SELECT contact_id FROM send WHERE {column} <= ?"), [now.0.into()]);
-            if let Some(mailing) = mailing {
-                out.with(" AND mailing_id = ?", [(*mailing).into()]);
+            if let Some((which, id)) = of {
+                out.with(&format!(" AND {which}"), [id.into()]);
             }
             out.of_range("contact_id");
         }
-        (Some(mailing), None) => {
+        (Some((which, id)), None) => {
             // One mailing has a small part of all messages, and few of those were answered so.
             out.put("SELECT contact_id FROM (SELECT DISTINCT s.contact_id, s.id FROM send s CROSS JOIN response r ON r.send_id = s.id");
             out.with(" AND r.kind = ? AND r.at > ? AND r.at <= ?", [kind.into(), a.into(), now.0.into()]);
             by_link(out);
-            out.with(" WHERE s.mailing_id = ?", [(*mailing).into()]);
+            out.with(&format!(" WHERE s.{which}"), [id.into()]);
             if let Some(column) = on_send {
                 out.put(&format!(" AND s.{column} IS NOT NULL"));
             }

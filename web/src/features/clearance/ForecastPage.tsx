@@ -98,7 +98,8 @@ export function ForecastPage() {
     enabled: query !== null,
   });
   const mailings = useQuery({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) });
-  const drafts = (mailings.data ?? []).filter((m) => m.state === "draft");
+  const ofSeries = new Set((mailings.data ?? []).filter((m) => m.series_id != null).map((m) => m.id));
+  const drafts = (mailings.data ?? []).filter((m) => m.state === "draft" && m.series_id == null);
   const save = useMutation({
     mutationFn: () =>
       ok(
@@ -166,12 +167,14 @@ export function ForecastPage() {
                   </TableHead>
                   <TableBody>
                     {f.mailings.map((m) => (
-                      <TableRow key={m.id}>
+                      <TableRow key={`${m.id} ${m.series}`}>
                         <TableCell>
-                          <Link to={`/clearance/${m.id}`}>{m.name}</Link>
+                          <Link to={ofSeries.has(m.id) ? `/mailings/${m.id}` : `/clearance/${m.id}`}>{m.name}</Link>
                         </TableCell>
                         <TableCell>
-                          {m.started ? (
+                          {m.series ? (
+                            <span className="soft">a series, as people come to it</span>
+                          ) : m.started ? (
                             "under way"
                           ) : (
                             <input
@@ -239,6 +242,8 @@ export function ForecastPage() {
                 Each person is played through alone, as the engine will do it: a message that goes counts for the next,
                 a held one goes at the first instant that every cap and the hours allow. Who withdraws or bounces
                 meanwhile isn't foreseen.
+                {f.mailings.some((m) => m.series) &&
+                  " Of series, those inside now are played through as if nothing more happened; who will enter isn't known."}
               </p>
             </>
           );

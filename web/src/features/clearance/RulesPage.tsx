@@ -98,6 +98,7 @@ function CapRow({ cap, view, change, remove }: { cap: Cap; view: View; change: (
         >
           <MenuItem value="marketing">all marketing</MenuItem>
           <MenuItem value="channel 1">email</MenuItem>
+          <MenuItem value="series">messages of series</MenuItem>
           {view.topics.map((t) => (
             <MenuItem key={`t${t.id}`} value={`topic ${t.id}`}>
               topic {t.name}

@@ -26,7 +26,7 @@ export function scopeOf(key: string): Scope {
   const [kind, id] = key.split(" ");
   return kind === "channel" || kind === "topic" || kind === "letterhead"
     ? { kind, id: Number(id) }
-    : { kind: "marketing" };
+    : { kind: kind === "series" ? "series" : "marketing" };
 }
 
 /** Minutes of a day as a clock shows them, and back. */

@@ -7,7 +7,7 @@ export function useClearanceSlips() {
   const mailings = useQuery({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) });
   const rules = useQuery({ queryKey: ["rules"], queryFn: () => ok(api.GET("/api/rules")) });
   const suppression = useQuery({ queryKey: ["suppression"], queryFn: () => ok(api.GET("/api/suppression")) });
-  const coming = (mailings.data ?? []).filter((m) => m.state !== "sent");
+  const coming = (mailings.data ?? []).filter((m) => m.state !== "sent" && m.series_id == null);
   const caps = rules.data?.caps ?? [];
   const inForce = caps.filter((c) => c.in_force).length;
   const capsInWords =

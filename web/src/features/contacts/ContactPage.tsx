@@ -9,6 +9,7 @@ import { count, date, instant, percent, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { EditPerson } from "./EditPerson";
 import { OwnScores } from "./OwnScores";
+import { SeriesOfPerson } from "../series/SeriesOfPerson";
 import { PersonActs } from "./PersonActs";
 import { statusTone } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
@@ -126,6 +127,7 @@ function Whole({ p }: { p: Person }) {
       )}
       {p.scores.length > 0 && <Scores p={p} />}
       <OwnScores id={p.id} />
+      <SeriesOfPerson contact={p.id} />
       <Decided id={p.id} />
       <Timeline p={p} />
     </>

@@ -129,7 +129,18 @@ function Subjects({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
 }
 
 /** Writes a mailing: its message, whom it is for, when it goes. */
-export function Editor({ from, id, labels }: { from: Draft; id: number | null; labels: string[] }) {
+export function Editor({
+  from,
+  id,
+  labels,
+  series,
+}: {
+  from: Draft;
+  id: number | null;
+  labels: string[];
+  /** The series that it is a step of. */
+  series: number | null;
+}) {
   const client = useQueryClient();
   const navigate = useNavigate();
   const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
@@ -184,13 +195,19 @@ export function Editor({ from, id, labels }: { from: Draft; id: number | null; l
           and postal address from it.
         </p>
       )}
-      <span className="switch" role="group" aria-label="What is written" style={{ margin: "6px 0 14px" }}>
-        {SECTIONS.map(([s, words]) => (
-          <button key={s} aria-pressed={s === section} onClick={() => setSection(s)}>
-            {words}
-          </button>
-        ))}
-      </span>
+      {series === null ? (
+        <span className="switch" role="group" aria-label="What is written" style={{ margin: "6px 0 14px" }}>
+          {SECTIONS.map(([s, words]) => (
+            <button key={s} aria-pressed={s === section} onClick={() => setSection(s)}>
+              {words}
+            </button>
+          ))}
+        </span>
+      ) : (
+        <p className="note">
+          A step of <Link to={`/series/${series}`}>its series</Link>: it goes to people one by one, as they come to it.
+        </p>
+      )}
       <div hidden={section !== "message"}>
         <div className="fields">
           <div className="two">
@@ -236,10 +253,10 @@ export function Editor({ from, id, labels }: { from: Draft; id: number | null; l
       {section === "when" && (
         <WhenSection d={current} setD={setD} how={how} setHow={setHow} at={at} setAt={setAt} mailing={id} />
       )}
-      <Findings draft={current} onFix={setD} onLine={toLine} />
+      <Findings draft={current} mailing={id} onFix={setD} onLine={toLine} />
       <Failure error={save.error} />
       <div className="acts">
-        {d.template ? null : d.subjects.length > 1 ? (
+        {d.template || series !== null ? null : d.subjects.length > 1 ? (
           <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate("trial")}>
             Plan a trial
           </Button>
@@ -255,7 +272,7 @@ export function Editor({ from, id, labels }: { from: Draft; id: number | null; l
         <Button variant="outlined" disabled={save.isPending} onClick={() => save.mutate("stay")}>
           Save the {d.template ? "template" : "draft"}
         </Button>
-        {id !== null && <Link to={`/clearance/${id}`}>Who would get it</Link>}
+        {id !== null && series === null && <Link to={`/clearance/${id}`}>Who would get it</Link>}
         {id !== null && (
           <CopyActs id={id} name={from.name} state="draft" template={d.template ?? false} archived={false} />
         )}

@@ -22,14 +22,19 @@ function fixed(d: Draft, fix: Fix): Draft {
   return fix.part === "text" ? { ...d, text: put(d.text) } : { ...d, html: put(d.html) };
 }
 
-type Props = { draft: Draft; onFix: (d: Draft) => void; onLine: (part: string, line: number) => void };
+type Props = {
+  draft: Draft;
+  mailing: number | null;
+  onFix: (d: Draft) => void;
+  onLine: (part: string, line: number) => void;
+};
 
 /** The message check, as one writes: what stops the mailing, what asks, and the fix where there is one. */
-export function Findings({ draft, onFix, onLine }: Props) {
+export function Findings({ draft, mailing, onFix, onLine }: Props) {
   const late = useDeferredValue(draft);
   const check = useQuery({
-    queryKey: ["check", late],
-    queryFn: () => ok(api.POST("/api/message-check", { body: late })),
+    queryKey: ["check", mailing, late],
+    queryFn: () => ok(api.POST("/api/message-check", { params: { query: { mailing } }, body: late })),
     placeholderData: keepPreviousData,
     enabled: late.letterhead_id > 0,
   });

@@ -21,12 +21,12 @@ export function MailingPage() {
   return (
     <Frame slips={slips}>
       {fresh ? (
-        <Editor key="new" from={emptyDraft} id={null} labels={[]} />
+        <Editor key="new" from={emptyDraft} id={null} labels={[]} series={null} />
       ) : (
         <Loaded query={mailing}>
           {(m) =>
             m.state === "draft" ? (
-              <Editor key={m.id} from={draftOf(m)} id={m.id} labels={m.labels} />
+              <Editor key={m.id} from={draftOf(m)} id={m.id} labels={m.labels} series={m.series_id ?? null} />
             ) : (
               <OnItsWay key={m.id} m={m} />
             )

@@ -44,7 +44,11 @@ export function MailingsHome() {
                 <p key={m.id} style={{ borderTop: "1px solid var(--rule)", margin: 0, padding: "8px 0" }}>
                   <Link to={`/mailings/${m.id}`}>{m.name}</Link>{" "}
                   <span className="soft">
-                    to {m.list ?? "everyone"}, {m.state}
+                    {m.series_id != null
+                      ? m.state === "draft"
+                        ? "a step of a series, draft"
+                        : "sent by a series"
+                      : `to ${m.list ?? "everyone"}, ${m.state}`}
                     {m.paused ? ", paused" : ""}
                     {m.planned_at ? `, ${instant(m.planned_at)}` : m.started_at ? `, ${instant(m.started_at)}` : ""}
                     {m.labels.length > 0 && ` · ${m.labels.join(", ")}`}

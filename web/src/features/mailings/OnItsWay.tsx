@@ -221,8 +221,15 @@ export function OnItsWay({ m }: { m: Mailing }) {
   return (
     <>
       <div className="crumb">
-        <span>{m.paused_at ? `${m.state}, paused` : m.state}</span>
-        <span>to {m.list ?? ((m.also ?? []).length ? "several groups" : "everyone")}</span>
+        <span>
+          {m.state === "series" ? "sent by a series" : m.state}
+          {m.paused_at ? ", paused" : ""}
+        </span>
+        {m.series_id == null ? (
+          <span>to {m.list ?? ((m.also ?? []).length ? "several groups" : "everyone")}</span>
+        ) : (
+          <Link to={`/series/${m.series_id}`}>its series</Link>
+        )}
       </div>
       <h1>{m.name}</h1>
       <Labels id={m.id} labels={m.labels} />
@@ -239,6 +246,11 @@ export function OnItsWay({ m }: { m: Mailing }) {
           <>
             <em>{count(whole.accepted)}</em> of {plural(whole.people, "person", "people")} have it;{" "}
             {left > 0 ? `${count(left)} are to come.` : "nobody waits."}
+          </>
+        ) : m.state === "series" && whole ? (
+          <>
+            A series sends it to people as they come to its step: <em>{count(whole.accepted)}</em> have it
+            {left > 0 ? `, ${count(left)} are to come now` : ""}.
           </>
         ) : (
           <>
@@ -258,7 +270,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
             Pause it
           </Button>
         )}
-        {m.paused_at && (
+        {m.paused_at && m.series_id == null && (
           <Button variant="contained" disabled={act.isPending} onClick={() => act.mutate("resume")}>
             Go on with it
           </Button>
@@ -269,7 +281,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
           </Button>
         )}
         {m.trial_id && <Link to={`/trials/${m.trial_id}`}>Its trial</Link>}
-        <Link to={`/clearance/${m.id}`}>Its clearance</Link>
+        {m.series_id == null && <Link to={`/clearance/${m.id}`}>Its clearance</Link>}
         <Link to="/findings">How it did</Link>
         <CopyActs id={m.id} name={m.name} state={m.state} template={false} archived={!!m.archived_at} />
       </div>

@@ -25,7 +25,7 @@ export function useMailingSlips() {
         { to: "/mailings/new", title: "New mailing" },
         { to: "/mailings/calendar", title: "Calendar" },
         { to: "/mailings/reactions", title: "Reactions", words: "scores, tasks, other systems" },
-        ...all.filter((m) => m.state !== "sent" && !m.template && !m.archived).map(slip),
+        ...all.filter((m) => m.state !== "sent" && !m.template && !m.archived && m.series_id == null).map(slip),
       ],
     },
     {

@@ -419,9 +419,20 @@ export function Details({
           <Times value={leaf.times} onChange={(times) => onChange({ ...leaf, times })} />
           <Pick
             label="Of the mailing"
-            value={leaf.mailing ?? 0}
-            options={[[0, "of any mailing"], ...v.mailings.map((m) => [m.id, `of ${m.name}`] as const)]}
-            onChange={(m) => onChange({ ...leaf, mailing: m || null, link: null })}
+            value={leaf.series != null ? `s${leaf.series}` : String(leaf.mailing ?? 0)}
+            options={[
+              ["0", "of any mailing"],
+              ...v.series.map((s) => [`s${s.id}`, `of the series ${s.name}`] as const),
+              ...v.mailings.map((m) => [String(m.id), `of ${m.name}`] as const),
+            ]}
+            onChange={(m) =>
+              onChange({
+                ...leaf,
+                mailing: m.startsWith("s") ? null : Number(m) || null,
+                series: m.startsWith("s") ? Number(m.slice(1)) : null,
+                link: null,
+              })
+            }
           />
           {leaf.did === "clicked" && leaf.mailing != null && (
             <LinkOf mailing={leaf.mailing} value={leaf.link ?? null} onChange={(link) => onChange({ ...leaf, link })} />
@@ -437,6 +448,27 @@ export function Details({
               machines too
             </label>
           )}
+        </>
+      );
+    case "series":
+      return (
+        <>
+          <Pick
+            label="Series"
+            value={leaf.series}
+            options={v.series.map((s) => [s.id, s.name] as const)}
+            onChange={(series) => onChange({ ...leaf, series })}
+          />
+          <Pick
+            label="Part"
+            value={leaf.part}
+            options={[
+              ["inside", "now"],
+              ["before", "earlier, and not any more"],
+              ["ever", "now or earlier"],
+            ]}
+            onChange={(part) => onChange({ ...leaf, part })}
+          />
         </>
       );
     case "event":

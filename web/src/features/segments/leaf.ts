@@ -79,6 +79,15 @@ export function menu(v: Vocabulary): [string, Choice[]][] {
               },
             ]
           : []),
+        ...(v.series[0]
+          ? [
+              {
+                key: "series",
+                label: "in the series",
+                start: () => ({ kind: "series", series: v.series[0]!.id, part: "inside" }) as Leaf,
+              },
+            ]
+          : []),
         ...(v.segments[0]
           ? [
               {
@@ -113,6 +122,7 @@ export function menu(v: Vocabulary): [string, Choice[]][] {
             within_days: 90,
             mailing: null,
             link: null,
+            series: null,
           }),
         })),
         {

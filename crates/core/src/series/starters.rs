@@ -1,0 +1,184 @@
+//! Outlines to begin with: a series with its messages as drafts, to be put into one's own words.
+
+use super::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
+use crate::segment::{Did, Times, Tree};
+
+/// A message that a starter drafts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Message {
+    pub name: &'static str,
+    pub subject: &'static str,
+    /// Markdown, without the closing lines that every message owes.
+    pub text: &'static str,
+}
+
+/// An outline to begin with. Its mail steps count its messages from 0; a segment of `enters` is made.
+#[derive(Debug, Clone)]
+pub struct Starter {
+    pub key: &'static str,
+    pub name: &'static str,
+    pub words: &'static str,
+    pub outline: Outline,
+    pub messages: &'static [Message],
+    /// Who enters, where that is a segment: its name and conditions.
+    pub enters: Option<(&'static str, Tree)>,
+}
+
+fn step(id: u32, does: Does) -> Step {
+    Step { id, does }
+}
+
+fn mail(id: u32, message: i64) -> Step {
+    step(id, Does::Mail { mailing: message })
+}
+
+/// Which segment it is, is known when it is made.
+const MADE: i64 = 0;
+
+/// All of them.
+#[must_use]
+pub fn all() -> Vec<Starter> {
+    let joins = Entry::Segment { segment: MADE, those_in_it: false };
+    vec![
+        Starter {
+            key: "welcome",
+            name: "Welcome",
+            words: "Greets new people, tells them what there is, and asks those who opened nothing again.",
+            outline: Outline {
+                entry: joins.clone(),
+                again: Again::Never,
+                steps: vec![
+                    mail(1, 0),
+                    step(2, Does::Wait { hours: 72, minute: Some(9 * 60) }),
+                    mail(3, 1),
+                    step(4, Does::Await { what: Happening::Opened { step: 3 }, hours: 96 }),
+                    step(
+                        5,
+                        Does::Fork { on: Question::Happened { what: Happening::Opened { step: 3 } }, yes: vec![], no: vec![mail(6, 2)] },
+                    ),
+                ],
+                ..Outline::default()
+            },
+            messages: &[
+                Message {
+                    name: "Welcome 1: good to have you",
+                    subject: "Good to have you with us",
+                    text: "Dear {{ given_name|default(\"friend\") }},\n\nthank you for joining. This is what you can expect from us, and how often.",
+                },
+                Message {
+                    name: "Welcome 2: what there is",
+                    subject: "What you can do with us",
+                    text: "Dear {{ given_name|default(\"friend\") }},\n\nhere is what people like best.",
+                },
+                Message {
+                    name: "Welcome 3: in case you missed it",
+                    subject: "In case you missed it",
+                    text: "Dear {{ given_name|default(\"friend\") }},\n\nwe wrote to you some days ago. In short, this is what it was about.",
+                },
+            ],
+            enters: Some(("New people (added in the last 7 days)", Tree::Added { within_days: 7 })),
+        },
+        Starter {
+            key: "after_a_purchase",
+            name: "After a purchase",
+            words: "Thanks whoever buys, and asks a week later how it was; whoever buys again leaves.",
+            outline: Outline {
+                entry: Entry::Bought { product: None, category: None },
+                again: Again::After { days: 90 },
+                steps: vec![
+                    step(1, Does::Wait { hours: 24, minute: None }),
+                    mail(2, 0),
+                    step(3, Does::Wait { hours: 168, minute: Some(10 * 60) }),
+                    mail(4, 1),
+                ],
+                exits: vec![Exit::Happened { what: Happening::Bought { product: None, category: None } }],
+                ..Outline::default()
+            },
+            messages: &[
+                Message {
+                    name: "After a purchase 1: thank you",
+                    subject: "Thank you",
+                    text: "Dear {{ given_name|default(\"friend\") }},\n\nthank you. This is how to get the most out of it.",
+                },
+                Message {
+                    name: "After a purchase 2: how was it?",
+                    subject: "How was it?",
+                    text: "Dear {{ given_name|default(\"friend\") }},\n\nhow was it? Just reply to this message: a person reads it.",
+                },
+            ],
+            enters: None,
+        },
+        Starter {
+            key: "asking_again",
+            name: "Asking silent people",
+            words: "Asks people who have opened nothing for half a year whether they want to stay; whoever clicks leaves the series.",
+            outline: Outline {
+                entry: joins,
+                again: Again::After { days: 365 },
+                steps: vec![
+                    mail(1, 0),
+                    step(2, Does::Await { what: Happening::Clicked { step: 1, link: None }, hours: 240 }),
+                    mail(3, 1),
+                ],
+                exits: vec![Exit::Happened { what: Happening::Clicked { step: 1, link: None } }],
+                ..Outline::default()
+            },
+            messages: &[
+                Message {
+                    name: "Asking again 1: shall we go on writing?",
+                    subject: "Shall we go on writing to you?",
+                    text: "Dear {{ given_name|default(\"friend\") }},\n\nwe haven’t heard from you for long. One click tells us that you want to stay:\n\n[Yes, go on writing to me](https://)",
+                },
+                Message {
+                    name: "Asking again 2: the last time we ask",
+                    subject: "The last time we ask",
+                    text: "Dear {{ given_name|default(\"friend\") }},\n\nthis is the last time that we ask. If we hear nothing, we write less.\n\n[Yes, go on writing to me](https://)",
+                },
+            ],
+            enters: Some((
+                "Silent for half a year",
+                Tree::All {
+                    of: vec![
+                        Tree::Received { times: Times::AtLeast(6), within_days: Some(180) },
+                        Tree::Did {
+                            did: Did::Opened,
+                            human: true,
+                            times: Times::AtMost(0),
+                            within_days: Some(180),
+                            mailing: None,
+                            link: None,
+                            series: None,
+                        },
+                    ],
+                },
+            )),
+        },
+    ]
+}
+
+impl Starter {
+    /// Its outline with the drafts and the segment that were made for it.
+    #[must_use]
+    pub fn with(&self, mailings: &[i64], segment: Option<i64>) -> Outline {
+        fn put(steps: &mut [Step], mailings: &[i64]) {
+            for s in steps {
+                match &mut s.does {
+                    Does::Mail { mailing } => {
+                        *mailing = usize::try_from(*mailing).ok().and_then(|i| mailings.get(i)).copied().unwrap_or(0);
+                    }
+                    Does::Fork { yes, no, .. } => {
+                        put(yes, mailings);
+                        put(no, mailings);
+                    }
+                    _ => {}
+                }
+            }
+        }
+        let mut out = self.outline.clone();
+        put(&mut out.steps, mailings);
+        if let (Entry::Segment { segment: s, .. }, Some(made)) = (&mut out.entry, segment) {
+            *s = made;
+        }
+        out
+    }
+}

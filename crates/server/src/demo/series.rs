@@ -1,0 +1,70 @@
+//! The demo's series: members are written to on the day on which they joined.
+
+use super::{Director, body};
+use crate::actions;
+use rinse_core::reaction::Deed;
+use rinse_core::segment::FieldKind;
+use rinse_core::series::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
+use rinse_store::mailings::{self, MailingDraft};
+use rinse_store::{fields, series, settings, tags};
+
+impl Director {
+    /// Starts the series: a thank-you, and for those who didn't open it another try.
+    pub(super) async fn members_day(&self) -> anyhow::Result<()> {
+        let now = self.app.now();
+        let id = self
+            .app
+            .store
+            .write(move |c| {
+                let since = fields::named(c, "member since", FieldKind::Date, now)?;
+                let topic = settings::topic_named(c, "Overnight stays")?;
+                let tag = tags::named(c, tags::Kind::Tag, "Read their member's letter", now)?;
+                let write = |name: &str, subject: &str, offer: &str| {
+                    let (html, text) = body(name, offer);
+                    let html = html.replace(
+                        "<a href=\"{{ share_url }}\">",
+                        "<a href=\"{{ leave_series_url }}\">No more of these member's letters</a>, <a href=\"{{ share_url }}\">",
+                    );
+                    let draft = MailingDraft {
+                        topic_id: Some(topic),
+                        html,
+                        text: format!("{text}No more of these member's letters: {{{{ leave_series_url }}}}\n"),
+                        preheader: format!("{offer}, as a member"),
+                        subjects: vec![subject.into()],
+                        ..MailingDraft::under(1, name)
+                    };
+                    mailings::save(c, None, &draft, now, Some(2))
+                };
+                let first = write("Member's day", "Another year of light, thanks to you", "Choose a free night")?;
+                let second = write("Member's day, once more", "Your free night is still there", "Choose a free night")?;
+                let step = |id, does| Step { id, does };
+                let opened = Happening::Opened { step: 1 };
+                let outline = Outline {
+                    entry: Entry::Date { field: since, days: 0, minute: 9 * 60, yearly: true },
+                    again: Again::After { days: 300 },
+                    steps: vec![
+                        step(1, Does::Mail { mailing: first }),
+                        step(2, Does::Await { what: opened.clone(), hours: 96 }),
+                        step(
+                            3,
+                            Does::Fork {
+                                on: Question::Happened { what: opened },
+                                yes: vec![step(4, Does::Act { deed: Deed::Tag { tag, put: true } })],
+                                no: vec![step(5, Does::Wait { hours: 24, minute: Some(18 * 60) }), step(6, Does::Mail { mailing: second })],
+                            },
+                        ),
+                        step(7, Does::Wait { hours: 336, minute: None }),
+                    ],
+                    exits: vec![
+                        Exit::Happened { what: Happening::Bought { product: None, category: None } },
+                        Exit::TopicLeft { topic },
+                    ],
+                    ..Outline::default()
+                };
+                series::save(c, None, "Member's day", 1, &outline, now, Some(2))
+            })
+            .await?;
+        actions::start_series(&self.app, id, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        Ok(())
+    }
+}

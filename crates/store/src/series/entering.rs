@@ -1,0 +1,245 @@
+//! Who enters a series: by hand, by a reaction, by what happens to them, by joining a segment, by a date.
+
+use super::Kept;
+use crate::settings::audit;
+use crate::{Result, StoreError, journal, segments};
+use rinse_core::segment::Tree;
+use rinse_core::series::walk::at_minute;
+use rinse_core::series::{Again, Entry, Exit, Outline};
+use rinse_core::zone::{self, Wall};
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, OptionalExtension, params};
+use std::collections::HashSet;
+
+/// Lets somebody enter at `at`, where the series is open to them: not twice at the same time, again only as the outline says,
+/// and never when they left it by their own choice. Returns whether they did.
+///
+/// # Errors
+/// When the database fails.
+pub fn enter(c: &Connection, k: &Kept, contact: i64, at: Instant, cause: &str, now: Instant) -> Result<bool> {
+    let Some(first) = k.outline.first().filter(|_| k.open(at)) else { return Ok(false) };
+    let there = c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND gone IS NULL")?.exists([contact])?;
+    let left = c.prepare_cached("SELECT 1 FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?.exists([k.id, contact])?;
+    if !there || left {
+        return Ok(false);
+    }
+    let last: Option<(i64, bool)> = c
+        .prepare_cached("SELECT at, ended_at IS NULL FROM series_entry WHERE contact_id = ?1 AND series_id = ?2 ORDER BY id DESC LIMIT 1")?
+        .query_row([contact, k.id], |r| Ok((r.get(0)?, r.get(1)?)))
+        .optional()?;
+    let may = match (last, k.outline.again) {
+        (None, _) => true,
+        (Some((_, true)), _) | (Some(_), Again::Never) => false,
+        (Some((before, _)), Again::After { days }) => at.0 - before >= i64::from(days) * DAY,
+        // The same cause seen twice is no second entry.
+        (Some((before, _)), Again::Always) => at.0 > before,
+    };
+    if may {
+        c.prepare_cached("INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, due) VALUES (?1, ?2, ?3, ?4, ?5, ?3, ?6)")?
+            .execute(params![k.id, contact, at.0, cause, first, at.0.min(now.0)])?;
+    }
+    Ok(may)
+}
+
+/// Puts people in by hand; returns how many entered. The others are inside, were, left it, or are gone.
+///
+/// # Errors
+/// When the series isn't open.
+pub fn put_in(c: &Connection, id: i64, contacts: &[i64], now: Instant, person: Option<i64>) -> Result<usize> {
+    let k = super::one(c, id)?;
+    if !k.open(now) {
+        return Err(StoreError::Refused("Nobody can enter this series now: start it, or look at when it begins and ends.".into()));
+    }
+    let mut n = 0;
+    for contact in contacts {
+        n += usize::from(enter(c, &k, *contact, now, "put in by hand", now)?);
+    }
+    audit(c, now, person, "people put into a series", "series", id, &format!("{n} people"))?;
+    Ok(n)
+}
+
+/// Takes somebody out, when they are inside.
+///
+/// # Errors
+/// When the database fails.
+pub fn take_out(c: &Connection, id: i64, contact: i64, now: Instant, why: &str) -> Result<bool> {
+    let entry: Option<i64> = c
+        .prepare_cached("SELECT id FROM series_entry WHERE series_id = ?1 AND contact_id = ?2 AND ended_at IS NULL")?
+        .query_row([id, contact], |r| r.get(0))
+        .optional()?;
+    if let Some(entry) = entry {
+        super::walk::end(c, entry, now, why)?;
+    }
+    Ok(entry.is_some())
+}
+
+/// Somebody leaves a series by their own choice: they are out, and don't enter it again. Returns whether that is new.
+///
+/// # Errors
+/// When the database fails.
+pub fn leave(c: &Connection, id: i64, contact: i64, now: Instant) -> Result<bool> {
+    let new = c.prepare_cached("INSERT INTO series_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![id, contact, now.0])?;
+    if new > 0 {
+        journal::series_left(c, contact, id, now)?;
+    }
+    take_out(c, id, contact, now, "left it by their own choice")?;
+    Ok(new > 0)
+}
+
+/// Takes back that somebody left a series: they may enter again.
+///
+/// # Errors
+/// When the database fails.
+pub fn rejoin(c: &Connection, id: i64, contact: i64) -> Result<()> {
+    c.prepare_cached("DELETE FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?.execute([id, contact])?;
+    Ok(())
+}
+
+/// What a look at the base found for one series.
+#[derive(Debug, Default)]
+pub struct Found {
+    series: i64,
+    /// Who enters, and when it was that they were due to.
+    enters: Vec<(i64, Instant)>,
+    /// Joined the segment, or left it, since the last look.
+    joined: Vec<i64>,
+    gone: Vec<i64>,
+    /// Inside, and no longer in a segment that they have to be in.
+    wake: Vec<i64>,
+}
+
+/// The series whose base is to be looked at, `every` so many milliseconds.
+///
+/// # Errors
+/// When the database fails.
+pub fn to_look(c: &Connection, now: Instant, every: i64) -> Result<Vec<i64>> {
+    let mut s = c.prepare_cached("SELECT id FROM series WHERE state = 'running' AND paused_at IS NULL AND coalesce(looked_at, 0) + ?2 <= ?1 ORDER BY id")?;
+    Ok(s.query_map([now.0, every], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+fn ids(c: &Connection, sql: &str, series: i64) -> Result<HashSet<i64>> {
+    Ok(c.prepare_cached(sql)?.query_map([series], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Looks at the base for one series: it only reads, so that a large base holds up no write.
+///
+/// # Errors
+/// When a segment is gone.
+pub fn look(c: &Connection, id: i64, now: Instant) -> Result<Found> {
+    let k = super::one(c, id)?;
+    let before: Option<i64> = c.query_row("SELECT looked_at FROM series WHERE id = ?1", [id], |r| r.get(0))?;
+    let mut found = Found { series: id, ..Found::default() };
+    match &k.outline.entry {
+        Entry::Segment { segment, those_in_it } => {
+            let people: HashSet<i64> = segments::people(c, &Tree::Segment { segment: *segment }, now)?.into_iter().collect();
+            let seen = ids(c, "SELECT contact_id FROM series_seen WHERE series_id = ?1", id)?;
+            found.joined = people.difference(&seen).copied().collect();
+            found.gone = seen.difference(&people).copied().collect();
+            found.joined.sort_unstable();
+            if before.is_some() || *those_in_it {
+                found.enters = found.joined.iter().map(|contact| (*contact, now)).collect();
+            }
+        }
+        Entry::Date { field, days, minute, yearly } => {
+            let since = Instant(before.or(k.started_at).unwrap_or(now.0));
+            found.enters = due_by_date(c, (*field, *days, *minute, *yearly), since, now)?;
+        }
+        _ => {}
+    }
+    for exit in &k.outline.exits {
+        match exit {
+            Exit::SegmentLeft { segment } => {
+                let people: HashSet<i64> = segments::people(c, &Tree::Segment { segment: *segment }, now)?.into_iter().collect();
+                let inside = ids(c, "SELECT contact_id FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL", id)?;
+                found.wake.extend(inside.difference(&people));
+            }
+            Exit::TopicLeft { topic } => {
+                let sql = "SELECT e.contact_id FROM series_entry e JOIN topic_left t ON t.contact_id = e.contact_id AND t.topic_id = ?2 WHERE e.series_id = ?1 AND e.ended_at IS NULL";
+                let mut s = c.prepare_cached(sql)?;
+                found.wake.extend(s.query_map([id, *topic], |r| r.get(0))?.collect::<rusqlite::Result<Vec<i64>>>()?);
+            }
+            Exit::Happened { .. } => {}
+        }
+    }
+    Ok(found)
+}
+
+/// Those whose day and minute came after `since` and by `now`, each on their own clock.
+fn due_by_date(c: &Connection, (field, days, minute, yearly): (i64, i32, u16, bool), since: Instant, now: Instant) -> Result<Vec<(i64, Instant)>> {
+    let mut s = c.prepare_cached(
+        "SELECT v.contact_id, v.day, k.zone FROM field_value v JOIN contact k ON k.id = v.contact_id WHERE v.field_id = ?1 AND v.day IS NOT NULL AND k.gone IS NULL
+         AND (?2 OR v.day BETWEEN ?3 AND ?4)",
+    )?;
+    // A day begins up to 14 hours before it does in UTC, and ends up to 12 after.
+    let (first, last) = (since.0.div_euclid(DAY) - 1, now.0.div_euclid(DAY) + 1);
+    let shift = i64::from(days);
+    let mut rows = s.query(params![field, yearly, first - shift, last - shift])?;
+    let mut zones: std::collections::HashMap<String, zone::TimeZone> = std::collections::HashMap::new();
+    let mut out = Vec::new();
+    while let Some(r) = rows.next()? {
+        let Some(day) = Outline::entry_day(r.get(1)?, days, yearly, first).filter(|d| *d <= last) else { continue };
+        let name = r.get::<_, Option<String>>(2)?.unwrap_or_default();
+        let clock = zones.entry(name).or_insert_with_key(|n| zone::named(n).unwrap_or(zone::TimeZone::UTC));
+        let at = at_minute(clock.first_of_day(day), minute, clock);
+        if at > since && at <= now {
+            out.push((r.get(0)?, at));
+        }
+    }
+    out.sort_unstable();
+    Ok(out)
+}
+
+/// People whom a part of what was found concerns: written in one transaction.
+const AT_ONCE: usize = 2_000;
+
+impl Found {
+    /// The parts in which it is written; the last one ends the look.
+    #[must_use]
+    pub fn parts(self) -> Vec<Found> {
+        let series = self.series;
+        let mut out = Vec::new();
+        let mut part = |f: Found| out.push(Found { series, ..f });
+        self.enters.chunks(AT_ONCE).for_each(|p| part(Found { enters: p.to_vec(), ..Found::default() }));
+        self.joined.chunks(AT_ONCE).for_each(|p| part(Found { joined: p.to_vec(), ..Found::default() }));
+        self.gone.chunks(AT_ONCE).for_each(|p| part(Found { gone: p.to_vec(), ..Found::default() }));
+        self.wake.chunks(AT_ONCE).for_each(|p| part(Found { wake: p.to_vec(), ..Found::default() }));
+        out
+    }
+
+    /// Writes a part. One that is written twice, since the process stopped in between, lets nobody enter twice.
+    ///
+    /// # Errors
+    /// When the database fails.
+    pub fn write(&self, c: &Connection, now: Instant) -> Result<()> {
+        let k = super::one(c, self.series)?;
+        let cause = match k.outline.entry {
+            Entry::Date { .. } => "their date",
+            _ => "joined the segment",
+        };
+        for (contact, at) in &self.enters {
+            enter(c, &k, *contact, *at, cause, now)?;
+        }
+        let mut put = c.prepare_cached("INSERT INTO series_seen VALUES (?1, ?2) ON CONFLICT DO NOTHING")?;
+        for contact in &self.joined {
+            put.execute([k.id, *contact])?;
+        }
+        let mut take = c.prepare_cached("DELETE FROM series_seen WHERE series_id = ?1 AND contact_id = ?2")?;
+        for contact in &self.gone {
+            take.execute([k.id, *contact])?;
+        }
+        let mut wake = c.prepare_cached("UPDATE series_entry SET due = ?3 WHERE series_id = ?1 AND contact_id = ?2 AND ended_at IS NULL")?;
+        for contact in &self.wake {
+            wake.execute(params![k.id, contact, now.0])?;
+        }
+        Ok(())
+    }
+}
+
+/// Writes down when a series' base was looked at.
+///
+/// # Errors
+/// When the database fails.
+pub fn looked(c: &Connection, id: i64, now: Instant) -> Result<()> {
+    c.prepare_cached("UPDATE series SET looked_at = ?2 WHERE id = ?1")?.execute([id, now.0])?;
+    Ok(())
+}

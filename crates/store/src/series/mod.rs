@@ -1,0 +1,507 @@
+//! Series: their outlines, and what happens to them from draft to end.
+//!
+//! * this file: the rows, saving, starting, changing, ending; [`entering`]: who comes in, and out by leaving a segment;
+//!   [`walk`]: moving people on; [`view`]: counts, and the people behind them.
+
+pub mod entering;
+pub mod view;
+pub mod walk;
+
+use crate::mailings::draft::MailingDraft;
+use crate::settings::audit;
+use crate::tags::Kind;
+use crate::{Result, StoreError, fields, mailings, reactions, segments};
+use rinse_core::Instant;
+use rinse_core::reaction::Deed;
+use rinse_core::segment::Tree;
+use rinse_core::series::starters::{self, Starter};
+use rinse_core::series::{Does, Entry, Exit, Happening, Named, Outline, Question};
+use rusqlite::{Connection, params};
+use serde::Serialize;
+use std::collections::HashMap;
+use utoipa::ToSchema;
+
+/// A series as it is kept.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = KeptSeries)]
+pub struct Kept {
+    pub id: i64,
+    pub name: String,
+    pub letterhead_id: i64,
+    pub outline: Outline,
+    /// draft, running, ended
+    pub state: String,
+    pub made_at: i64,
+    pub started_at: Option<i64>,
+    pub paused_at: Option<i64>,
+    pub ended_at: Option<i64>,
+}
+
+impl Kept {
+    /// May somebody enter at this instant?
+    #[must_use]
+    pub fn open(&self, at: Instant) -> bool {
+        self.state == "running"
+            && self.started_at.is_some_and(|s| s <= at.0)
+            && self.outline.from.is_none_or(|f| f <= at.0)
+            && self.outline.until.is_none_or(|u| at.0 < u)
+    }
+}
+
+const COLUMNS: &str = "id, name, letterhead_id, outline, state, made_at, started_at, paused_at, ended_at";
+
+fn read(c: &Connection, filter: &str, values: impl rusqlite::Params) -> Result<Vec<Kept>> {
+    let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM series WHERE {filter}"))?;
+    let mut rows = s.query(values)?;
+    let mut out = Vec::new();
+    while let Some(r) = rows.next()? {
+        out.push(Kept {
+            id: r.get(0)?,
+            name: r.get(1)?,
+            letterhead_id: r.get(2)?,
+            outline: serde_json::from_str(&r.get::<_, String>(3)?)?,
+            state: r.get(4)?,
+            made_at: r.get(5)?,
+            started_at: r.get(6)?,
+            paused_at: r.get(7)?,
+            ended_at: r.get(8)?,
+        });
+    }
+    Ok(out)
+}
+
+/// All of them: those that run first.
+///
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection) -> Result<Vec<Kept>> {
+    read(c, "1 ORDER BY CASE state WHEN 'running' THEN 0 WHEN 'draft' THEN 1 ELSE 2 END, id DESC", [])
+}
+
+/// # Errors
+/// When there is no such series.
+pub fn one(c: &Connection, id: i64) -> Result<Kept> {
+    read(c, "id = ?1", [id])?.pop().ok_or(StoreError::Missing("series"))
+}
+
+/// Those that move people on.
+pub(crate) fn running(c: &Connection) -> Result<Vec<Kept>> {
+    read(c, "state = 'running' AND paused_at IS NULL ORDER BY id", [])
+}
+
+/// Does any series run?
+///
+/// # Errors
+/// When the database fails.
+pub fn active(c: &Connection) -> Result<bool> {
+    Ok(c.prepare_cached("SELECT EXISTS (SELECT 1 FROM series WHERE state = 'running' AND paused_at IS NULL)")?.query_row([], |r| r.get(0))?)
+}
+
+/// The names that an outline's sentences need.
+///
+/// # Errors
+/// When the database fails.
+pub fn named(c: &Connection, outline: &Outline) -> Result<Named> {
+    let deeds = reactions::names(c)?;
+    let mail = outline.mailings().into_iter().filter_map(|(step, m)| Some((step, deeds.names.mailings.get(&m)?.clone()))).collect();
+    Ok(Named { deeds, mail })
+}
+
+/// The series that do such a thing at a step, in words.
+pub(crate) fn doing(c: &Connection, does: impl Fn(&Deed) -> bool) -> Result<Vec<String>> {
+    let acts = |k: &Kept| k.outline.placed().iter().any(|p| matches!(&p.step.does, Does::Act { deed } if does(deed)));
+    Ok(in_use(c)?.iter().filter(|k| acts(k)).map(|k| format!("series “{}”", k.name)).collect())
+}
+
+fn in_use(c: &Connection) -> Result<Vec<Kept>> {
+    read(c, "state <> 'ended' ORDER BY id", [])
+}
+
+/// The segments that an outline asks about.
+fn segments_of(o: &Outline) -> Vec<i64> {
+    let placed = o.placed();
+    let forks = placed.iter().filter_map(|p| match &p.step.does {
+        Does::Fork { on: Question::Segment { segment }, .. } => Some(*segment),
+        _ => None,
+    });
+    let exits = o.exits.iter().filter_map(|e| if let Exit::SegmentLeft { segment } = e { Some(*segment) } else { None });
+    let entry = if let Entry::Segment { segment, .. } = o.entry { Some(segment) } else { None };
+    forks.chain(exits).chain(entry).collect()
+}
+
+/// The series that ask about a segment.
+pub(crate) fn asking_segment(c: &Connection, segment: i64) -> Result<Vec<String>> {
+    Ok(in_use(c)?.iter().filter(|k| segments_of(&k.outline).contains(&segment)).map(|k| format!("series “{}”", k.name)).collect())
+}
+
+/// The series that ask about a goal, a topic or a field's date.
+pub(crate) fn asking(c: &Connection, goal: Option<i64>, field: Option<i64>) -> Result<Vec<String>> {
+    let asks = |o: &Outline| {
+        o.happenings().iter().any(|h| matches!(h, Happening::Goal { goal: g } if Some(*g) == goal))
+            || matches!(o.entry, Entry::Date { field: f, .. } if Some(f) == field)
+    };
+    Ok(in_use(c)?.iter().filter(|k| asks(&k.outline)).map(|k| format!("series “{}”", k.name)).collect())
+}
+
+/// Puts one tag or list in another's place, in every outline.
+pub(crate) fn retag(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
+    fn put(steps: &mut [rinse_core::series::Step], kind: Kind, from: i64, into: i64) {
+        for s in steps {
+            match &mut s.does {
+                Does::Act { deed: Deed::Tag { tag: id, .. } } if kind == Kind::Tag && *id == from => *id = into,
+                Does::Act { deed: Deed::List { list: id, .. } } if kind == Kind::List && *id == from => *id = into,
+                Does::Fork { yes, no, .. } => {
+                    put(yes, kind, from, into);
+                    put(no, kind, from, into);
+                }
+                _ => {}
+            }
+        }
+    }
+    for k in in_use(c)? {
+        let mut o = k.outline.clone();
+        put(&mut o.steps, kind, from, into);
+        if o != k.outline {
+            c.execute("UPDATE series SET outline = ?2 WHERE id = ?1", params![k.id, serde_json::to_string(&o)?])?;
+        }
+    }
+    Ok(())
+}
+
+/// Does everything exist that an outline refers to, and are its messages its own?
+fn fits(c: &Connection, id: Option<i64>, o: &Outline) -> Result<()> {
+    o.check().map_err(StoreError::Refused)?;
+    for p in o.placed() {
+        match &p.step.does {
+            Does::Mail { mailing } => {
+                let m = mailings::one(c, *mailing)?;
+                let of: Option<i64> = c.query_row("SELECT series_id FROM mailing WHERE id = ?1", [mailing], |r| r.get(0))?;
+                if of.is_some() && of != id {
+                    return Err(StoreError::Refused(format!("“{}” belongs to another series: copy it.", m.draft.name)));
+                }
+                if m.draft.template || m.trial_id.is_some() || (m.state != "draft" && of.is_none()) {
+                    return Err(StoreError::Refused(format!(
+                        "“{}” is a template, has a trial, or is on its way: a step takes a draft. Copy it.",
+                        m.draft.name
+                    )));
+                }
+            }
+            Does::Act { deed: Deed::Series { series, .. } } if Some(*series) == id => {
+                return Err(StoreError::Refused("A series can't put people into itself, or out of it: use an exit.".into()));
+            }
+            Does::Act { deed } => reactions::deed_fits(c, deed)?,
+            _ => {}
+        }
+    }
+    for segment in segments_of(o) {
+        drop(segments::one(c, segment)?);
+    }
+    let names = segments::names(c)?;
+    for what in o.happenings() {
+        if let Happening::Goal { goal } = what
+            && !names.goals.contains_key(goal)
+        {
+            return Err(StoreError::Missing("goal"));
+        }
+    }
+    for exit in &o.exits {
+        if let Exit::TopicLeft { topic } = exit
+            && !names.topics.contains_key(topic)
+        {
+            return Err(StoreError::Missing("topic"));
+        }
+    }
+    if let Entry::Date { field, .. } = o.entry
+        && fields::one(c, field)?.kind != rinse_core::segment::FieldKind::Date
+    {
+        return Err(StoreError::Refused("People enter by a date: choose a field that holds one.".into()));
+    }
+    Ok(())
+}
+
+/// Keeps a series. One that runs is changed with [`change`].
+///
+/// # Errors
+/// An outline that can't be meant, or refers to what is gone; a name that is taken; one that runs.
+pub fn save(
+    c: &Connection,
+    id: Option<i64>,
+    name: &str,
+    letterhead: i64,
+    o: &Outline,
+    now: Instant,
+    person: Option<i64>,
+) -> Result<i64> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 100 {
+        return Err(StoreError::Refused("Give the series a name of up to 100 characters.".into()));
+    }
+    let taken = c.prepare_cached("SELECT 1 FROM series WHERE name = ?1 COLLATE NOCASE AND ended_at IS NULL AND id IS NOT ?2")?.exists(params![name, id])?;
+    if taken {
+        return Err(StoreError::Refused(format!("There is a series “{name}” already: give this one another name.")));
+    }
+    crate::letterheads::one(c, letterhead)?;
+    fits(c, id, o)?;
+    let text = serde_json::to_string(o)?;
+    let saved = match id {
+        Some(id) => {
+            if one(c, id)?.state != "draft" {
+                return Err(StoreError::Refused("This series runs, or has ended: change it as a running one, or make another.".into()));
+            }
+            c.execute("UPDATE series SET name = ?2, letterhead_id = ?3, outline = ?4 WHERE id = ?1", params![id, name, letterhead, text])?;
+            id
+        }
+        None => c.query_row(
+            "INSERT INTO series (name, letterhead_id, outline, made_at, person_id) VALUES (?1, ?2, ?3, ?4, ?5) RETURNING id",
+            params![name, letterhead, text, now.0, person],
+            |r| r.get(0),
+        )?,
+    };
+    own(c, saved, o)?;
+    if id.is_none() {
+        audit(c, now, person, "series made", "series", saved, name)?;
+    }
+    Ok(saved)
+}
+
+/// Takes the drafts of an outline's steps for a series' own, before the outline is in force.
+///
+/// # Errors
+/// An outline that can't be meant.
+pub fn adopt(c: &Connection, id: i64, o: &Outline) -> Result<()> {
+    fits(c, Some(id), o)?;
+    for mailing in o.mailings().into_values() {
+        c.execute("UPDATE mailing SET series_id = ?2 WHERE id = ?1", [mailing, id])?;
+    }
+    Ok(())
+}
+
+/// Its mailings are its own; those that no step sends any more are drafts of nobody's again, or sent.
+fn own(c: &Connection, id: i64, o: &Outline) -> Result<()> {
+    let mine: Vec<i64> = o.mailings().into_values().collect();
+    let listed = serde_json::to_string(&mine)?;
+    c.execute(
+        "UPDATE mailing SET series_id = CASE WHEN state = 'draft' THEN NULL ELSE series_id END, state = CASE WHEN state = 'series' THEN 'sent' ELSE state END
+         WHERE series_id = ?1 AND id NOT IN (SELECT value FROM json_each(?2))",
+        params![id, listed],
+    )?;
+    c.execute("UPDATE mailing SET series_id = ?1 WHERE id IN (SELECT value FROM json_each(?2))", params![id, listed])?;
+    Ok(())
+}
+
+/// A series to begin with: its segment and its messages are made as drafts under the letterhead.
+///
+/// # Errors
+/// When there is no such starter, or its name is taken.
+pub fn from_starter(c: &Connection, key: &str, letterhead: i64, now: Instant, person: Option<i64>) -> Result<i64> {
+    let starter: Starter = starters::all().into_iter().find(|s| s.key == key).ok_or(StoreError::Missing("outline to begin with"))?;
+    let mut name = starter.name.to_owned();
+    for n in 2.. {
+        if !c.prepare_cached("SELECT 1 FROM series WHERE name = ?1 COLLATE NOCASE AND ended_at IS NULL")?.exists([&name])? {
+            break;
+        }
+        name = format!("{} {n}", starter.name);
+    }
+    let segment = match &starter.enters {
+        None => None,
+        Some((segment, tree)) => Some(segment_called(c, segment, tree, now, person)?),
+    };
+    let mut made = Vec::new();
+    for m in starter.messages {
+        let draft = MailingDraft {
+            name: m.name.to_owned(),
+            subjects: vec![m.subject.to_owned()],
+            format: "markdown".into(),
+            html: format!(
+                "{}\n\n{{{{ sender_name }}}}, {{{{ postal_address }}}}\n\n[Leave this series]({{{{ leave_series_url }}}}), [choose what you get]({{{{ preferences_url }}}}), [stop these letters]({{{{ unsubscribe_url }}}})\n",
+                m.text
+            ),
+            ..MailingDraft::under(letterhead, m.name)
+        };
+        made.push(mailings::save(c, None, &draft, now, person)?);
+    }
+    save(c, None, &name, letterhead, &starter.with(&made, segment), now, person)
+}
+
+fn segment_called(c: &Connection, name: &str, tree: &Tree, now: Instant, person: Option<i64>) -> Result<i64> {
+    if let Some(there) = segments::all(c)?.into_iter().find(|s| s.name.eq_ignore_ascii_case(name)) {
+        return Ok(there.id);
+    }
+    segments::save(c, None, &segments::Draft { name: name.to_owned(), tree: tree.clone() }, now, person)
+}
+
+/// Starts a series: from now on people enter. Its messages were checked, and can't be changed any more: another text is
+/// another mailing, so that figures never mix two.
+///
+/// # Errors
+/// When it runs already, or nothing happens in it.
+pub fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let k = one(c, id)?;
+    if k.state != "draft" {
+        return Err(StoreError::Refused("This series runs already, or has ended.".into()));
+    }
+    k.outline.ready().map_err(StoreError::Refused)?;
+    fits(c, Some(id), &k.outline)?;
+    if !c.prepare_cached("SELECT 1 FROM series WHERE state = 'running'")?.exists([])? {
+        // Nobody looked meanwhile, and nothing from before concerns it.
+        c.execute(
+            "UPDATE series_mark SET response = coalesce((SELECT max(id) FROM response), 0), purchase = coalesce((SELECT max(id) FROM purchase), 0),
+                event = coalesce((SELECT max(id) FROM event), 0)",
+            [],
+        )?;
+    }
+    go_out(c, id, now)?;
+    c.execute("UPDATE series SET state = 'running', started_at = ?2 WHERE id = ?1", [id, now.0])?;
+    audit(c, now, person, "series started", "series", id, &k.outline.words(&named(c, &k.outline)?))
+}
+
+/// Its drafts become messages that go out.
+fn go_out(c: &Connection, id: i64, now: Instant) -> Result<()> {
+    let drafts: Vec<i64> = c
+        .prepare_cached("SELECT id FROM mailing WHERE series_id = ?1 AND state = 'draft'")?
+        .query_map([id], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?;
+    for mailing in drafts {
+        c.execute("UPDATE mailing SET state = 'series', started_at = ?2 WHERE id = ?1", [mailing, now.0])?;
+        crate::letterheads::keep_as_sent(c, mailing)?;
+    }
+    Ok(())
+}
+
+/// What becomes of those inside, where a step they are at is taken away.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+pub struct SeriesMove {
+    pub people: i64,
+    /// The step they are at, in words.
+    pub from: String,
+    /// The step they go on to; none: they are through.
+    pub to: Option<String>,
+}
+
+/// What a changed outline does to those inside.
+///
+/// # Errors
+/// An outline that can't be meant.
+pub fn effects(c: &Connection, id: i64, o: &Outline) -> Result<Vec<SeriesMove>> {
+    let k = one(c, id)?;
+    fits(c, Some(id), o)?;
+    let (before, after) = (named(c, &k.outline)?, named(c, o)?);
+    let words = |outline: &Outline, named: &Named, step: u32| {
+        outline.placed().iter().find(|p| p.step.id == step).map_or_else(|| "a step that is gone".into(), |p| named.step(p.step))
+    };
+    let mut s = c.prepare_cached("SELECT step, count(*) FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL GROUP BY step ORDER BY step")?;
+    let at: Vec<(u32, i64)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    Ok(at
+        .into_iter()
+        .filter(|(step, _)| k.outline.moved(*step, o) != Some(*step) || message_at(&k.outline, *step) != message_at(o, *step))
+        .map(|(step, people)| SeriesMove {
+            people,
+            from: words(&k.outline, &before, step),
+            to: k.outline.moved(step, o).map(|to| words(o, &after, to)),
+        })
+        .collect())
+}
+
+fn message_at(o: &Outline, step: u32) -> Option<i64> {
+    o.mailings().get(&step).copied()
+}
+
+/// Changes a running series. Those at a step that is still there stay at it, and what it says now holds for them; the others
+/// go on where [`Outline::moved`] says. A message that waits at a step that is taken away, or sends another now, isn't sent.
+///
+/// # Errors
+/// An outline that can't be meant; one that isn't running.
+pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, person: Option<i64>) -> Result<()> {
+    let k = one(c, id)?;
+    if k.state != "running" {
+        return Err(StoreError::Refused("Only a running series is changed so.".into()));
+    }
+    let moves = effects(c, id, o)?;
+    o.ready().map_err(StoreError::Refused)?;
+    c.execute("UPDATE series SET outline = ?2, name = ?3, looked_at = CASE WHEN ?4 THEN looked_at END WHERE id = ?1", params![id, serde_json::to_string(o)?, name.trim(), o.entry == k.outline.entry])?;
+    let mut s = c.prepare_cached("SELECT id, step FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL")?;
+    let inside: Vec<(i64, u32)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    for (entry, step) in inside {
+        let to = k.outline.moved(step, o);
+        if message_at(&k.outline, step) != to.and_then(|t| message_at(o, t)).filter(|_| to == Some(step)) {
+            withdraw(c, entry)?;
+        }
+        match to {
+            Some(to) if to == step => {
+                c.execute("UPDATE series_entry SET due = ?2 WHERE id = ?1", [entry, now.0])?;
+            }
+            Some(to) => {
+                c.execute("UPDATE series_entry SET step = ?2, came_at = ?3, due = ?3 WHERE id = ?1", params![entry, to, now.0])?;
+            }
+            None => walk::end(c, entry, now, "through")?,
+        }
+    }
+    own(c, id, o)?;
+    go_out(c, id, now)?;
+    if !matches!(o.entry, Entry::Segment { .. }) {
+        c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;
+    }
+    let moved: i64 = moves.iter().map(|m| m.people).sum();
+    audit(c, now, person, "series changed", "series", id, &format!("{moved} people moved. {}", o.words(&named(c, o)?)))
+}
+
+/// What waits to be sent for an entry isn't sent any more.
+pub(crate) fn withdraw(c: &Connection, entry: i64) -> Result<usize> {
+    Ok(c.prepare_cached("UPDATE send SET state = 6, reply = 'they left the series before it was their turn' WHERE cause = 2 AND cause_id = ?1 AND state IN (0, 1, 4)")?
+        .execute([entry])?)
+}
+
+/// Nobody moves on and nothing goes out until it is resumed.
+///
+/// # Errors
+/// When it isn't running, or is as asked already.
+pub fn pause(c: &Connection, id: i64, pause: bool, now: Instant, person: Option<i64>) -> Result<()> {
+    let n = c.execute(
+        "UPDATE series SET paused_at = iif(?2, ?3, NULL) WHERE id = ?1 AND state = 'running' AND (paused_at IS NULL) = ?2",
+        params![id, pause, now.0],
+    )?;
+    if n == 0 {
+        return Err(StoreError::Refused(if pause { "Only a series that runs can be paused." } else { "This series isn't paused." }.into()));
+    }
+    c.execute("UPDATE mailing SET paused_at = iif(?2, ?3, NULL) WHERE series_id = ?1 AND state = 'series'", params![id, pause, now.0])?;
+    audit(c, now, person, if pause { "series paused" } else { "series resumed" }, "series", id, "")
+}
+
+/// Ends a series for good: everyone inside is taken out, and what waits isn't sent. Returns how many that were.
+///
+/// # Errors
+/// When it has ended.
+pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<usize> {
+    let k = one(c, id)?;
+    match k.state.as_str() {
+        "ended" => return Err(StoreError::Refused("This series has ended already.".into())),
+        "draft" => {
+            c.execute("UPDATE mailing SET series_id = NULL WHERE series_id = ?1", [id])?;
+            c.execute("DELETE FROM series WHERE id = ?1", [id])?;
+            audit(c, now, person, "series deleted", "series", id, &k.name)?;
+            return Ok(0);
+        }
+        _ => {}
+    }
+    let mut s = c.prepare_cached("SELECT id FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL")?;
+    let inside: Vec<i64> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    for entry in &inside {
+        walk::end(c, *entry, now, "the series ended")?;
+    }
+    c.execute("UPDATE series SET state = 'ended', ended_at = ?2, paused_at = NULL WHERE id = ?1", [id, now.0])?;
+    c.execute("UPDATE mailing SET state = 'sent', finished_at = ?2, paused_at = NULL WHERE series_id = ?1 AND state = 'series'", [id, now.0])?;
+    c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;
+    audit(c, now, person, "series ended", "series", id, &format!("{} people were inside", inside.len()))?;
+    Ok(inside.len())
+}
+
+/// Goals by number, as walking asks for them.
+pub(crate) fn goals(c: &Connection) -> Result<HashMap<i64, rinse_core::goal::Goal>> {
+    crate::goals::known(c)
+}
+
+/// The name of a series that hasn't ended.
+pub(crate) fn name(c: &Connection, id: i64) -> Result<String> {
+    let k = one(c, id)?;
+    if k.state == "ended" { Err(StoreError::Refused(format!("The series “{}” has ended.", k.name))) } else { Ok(k.name) }
+}

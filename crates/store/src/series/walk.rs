@@ -1,0 +1,327 @@
+//! Moving people on: what has come in wakes those inside, and each who is due goes as far as
+//! `rinse_core::series::walk` says. Everything can be done again: a step is left in the transaction that
+//! does what it says.
+
+use super::Kept;
+use crate::reactions::run as deeds;
+use crate::{Result, responses};
+use rinse_core::clearance::Reason;
+use rinse_core::reaction::SETTLES_AFTER;
+use rinse_core::segment::share::Salted;
+use rinse_core::series::walk::{Fact, Facts, How, Move, Sent, Standing, ahead as plan_ahead, next};
+use rinse_core::series::{Entry, Happening, Outline};
+use rinse_core::{DAY, Instant, zone};
+use rusqlite::{Connection, OptionalExtension, params};
+use std::collections::HashMap;
+
+/// Rows looked at, and people moved, in one transaction, so that an unsubscribe never waits long.
+const AT_ONCE: i64 = 1_000;
+/// A message of a series waits for its caps as long as it takes: the step isn't lost.
+pub(crate) const NEVER: i64 = 3_650 * DAY;
+
+/// Does a part of what is due by `now`. Returns how much was done: none means that nobody is due any more.
+///
+/// # Errors
+/// When the database fails.
+pub fn step(c: &Connection, now: Instant) -> Result<usize> {
+    let running: HashMap<i64, Kept> = super::running(c)?.into_iter().map(|k| (k.id, k)).collect();
+    if running.is_empty() {
+        return Ok(0);
+    }
+    let woken = responses_in(c, now)? + elsewhere(c, &running, "purchase", now)? + elsewhere(c, &running, "event", now)?;
+    Ok(woken + move_on(c, &running, now)?)
+}
+
+/// When somebody inside is due next.
+///
+/// # Errors
+/// When the database fails.
+pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
+    let due: Option<i64> = c
+        .prepare_cached(
+            "SELECT due FROM series_entry INDEXED BY series_entry_due WHERE ended_at IS NULL AND due IS NOT NULL
+             AND series_id NOT IN (SELECT id FROM series WHERE state <> 'running' OR paused_at IS NOT NULL) ORDER BY due LIMIT 1",
+        )?
+        .query_row([], |r| r.get(0))
+        .optional()?;
+    Ok(due.map(Instant))
+}
+
+fn wake(c: &Connection, contact: i64, now: Instant) -> Result<()> {
+    c.prepare_cached("UPDATE series_entry SET due = ?2 WHERE contact_id = ?1 AND ended_at IS NULL AND (due IS NULL OR due > ?2)")?
+        .execute([contact, now.0])?;
+    Ok(())
+}
+
+fn mark(c: &Connection, column: &str, upto: Option<i64>) -> Result<()> {
+    let Some(upto) = upto else { return Ok(()) };
+    c.prepare_cached(&format!("UPDATE series_mark SET {column} = ?1"))?.execute([upto])?;
+    Ok(())
+}
+
+/// Responses to messages of series wake those who made them.
+fn responses_in(c: &Connection, now: Instant) -> Result<usize> {
+    let mut s = c.prepare_cached(
+        "SELECT r.id, r.at, r.kind, s.cause, coalesce(k.merged_into, k.id) FROM response r JOIN send s ON s.id = r.send_id JOIN contact k ON k.id = s.contact_id
+         WHERE r.id > (SELECT response FROM series_mark) ORDER BY r.id LIMIT ?1",
+    )?;
+    let mut rows = s.query([AT_ONCE])?;
+    let (mut seen, mut upto) = (0, None);
+    while let Some(r) = rows.next()? {
+        let (at, kind): (i64, i64) = (r.get(1)?, r.get(2)?);
+        // One that comes next may show this one to be a machine's.
+        if now.0 - at < SETTLES_AFTER && matches!(kind, responses::OPEN | responses::CLICK) {
+            break;
+        }
+        (seen, upto) = (seen + 1, Some(r.get(0)?));
+        if r.get::<_, i64>(3)? == 2 {
+            wake(c, r.get(4)?, now)?;
+        }
+    }
+    mark(c, "response", upto)?;
+    Ok(seen)
+}
+
+/// What people bought or did elsewhere wakes them, and lets them in where they enter by it.
+fn elsewhere(c: &Connection, running: &HashMap<i64, Kept>, table: &str, now: Instant) -> Result<usize> {
+    let what = if table == "event" { "name, '', 0" } else { "product, category, cents" };
+    let mut s = c.prepare_cached(&format!(
+        "SELECT id, contact_id, at, {what} FROM {table} WHERE id > (SELECT {table} FROM series_mark) ORDER BY id LIMIT ?1"
+    ))?;
+    let mut rows = s.query([AT_ONCE])?;
+    let (mut seen, mut upto) = (0, None);
+    while let Some(r) = rows.next()? {
+        let (id, contact, at): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        let (name, category, cents): (String, String, i64) = (r.get(3)?, r.get(4)?, r.get(5)?);
+        (seen, upto) = (seen + 1, Some(id));
+        wake(c, contact, now)?;
+        let fact = if table == "event" {
+            Fact::Event(name.clone())
+        } else {
+            Fact::Bought { product: name.clone(), category, cents, currency: String::new() }
+        };
+        let facts = Facts { did: vec![(Instant(at), fact)], ..Facts::default() };
+        for k in running.values() {
+            let by = match &k.outline.entry {
+                Entry::Event { name } => Happening::Event { name: name.clone() },
+                Entry::Bought { product, category } => Happening::Bought { product: product.clone(), category: category.clone() },
+                _ => continue,
+            };
+            if facts.first(&by, Instant(at - 1), Instant(at)).is_some() {
+                super::entering::enter(c, k, contact, Instant(at), &name, now)?;
+            }
+        }
+    }
+    mark(c, table, upto)?;
+    Ok(seen)
+}
+
+/// Somebody inside.
+struct Inside {
+    entry: i64,
+    series: i64,
+    contact: i64,
+    standing: Standing,
+}
+
+fn move_on(c: &Connection, running: &HashMap<i64, Kept>, now: Instant) -> Result<usize> {
+    let mut s = c.prepare_cached(
+        "SELECT e.id, e.series_id, e.contact_id, e.step, e.came_at, e.at FROM series_entry e INDEXED BY series_entry_due
+         WHERE e.ended_at IS NULL AND e.due <= ?1 AND e.series_id IN (SELECT id FROM series WHERE state = 'running' AND paused_at IS NULL) ORDER BY e.due LIMIT ?2",
+    )?;
+    let due: Vec<Inside> = s
+        .query_map([now.0, AT_ONCE / 2], |r| {
+            let standing = Standing { step: r.get(3)?, came: Instant(r.get(4)?), entered: Instant(r.get(5)?), sent: None };
+            Ok(Inside { entry: r.get(0)?, series: r.get(1)?, contact: r.get(2)?, standing })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    let goals = super::goals(c)?;
+    for who in &due {
+        let Some(k) = running.get(&who.series) else { continue };
+        one(c, k, who, &goals, now)?;
+    }
+    Ok(due.len())
+}
+
+/// Moves one person on as far as they go now.
+fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::goal::Goal>, now: Instant) -> Result<()> {
+    let row: Option<(Option<String>, String)> = c
+        .prepare_cached("SELECT c.zone, l.zone FROM contact c, letterhead l WHERE c.id = ?1 AND c.gone IS NULL AND l.id = ?2")?
+        .query_row([who.contact, k.letterhead_id], |r| Ok((r.get(0)?, r.get(1)?)))
+        .optional()?;
+    let Some((theirs, usual)) = row else { return end(c, who.entry, now, "not in the base any more") };
+    let clock = theirs.as_deref().and_then(zone::named).or_else(|| zone::named(&usual)).unwrap_or(zone::TimeZone::UTC);
+    let mut facts = facts(c, &k.outline, who, now)?;
+    facts.goals.clone_from(goals);
+    let mut s = who.standing;
+    // Each step is come to once, and asks a few times at most.
+    for _ in 0..8 * k.outline.placed().len() + 8 {
+        s.sent = sent(c, &k.outline, who.entry, s.step)?;
+        facts.share = Salted::new(&format!("series {} step {}", k.id, s.step)).draw(who.contact);
+        let (to, at, how) = match next(&k.outline, &s, &facts, &clock, now) {
+            Move::Stay(until) => {
+                c.prepare_cached("UPDATE series_entry SET step = ?2, came_at = ?3, due = ?4 WHERE id = ?1")?.execute(params![
+                    who.entry,
+                    s.step,
+                    s.came.0,
+                    until.map(|u| u.0)
+                ])?;
+                return Ok(());
+            }
+            Move::Ask(segment) => {
+                facts.segments.insert(segment, in_segment(c, segment, who.contact, now)?);
+                continue;
+            }
+            Move::Send { mailing, due } => {
+                record(c, mailing, who.contact, who.entry, due)?;
+                continue;
+            }
+            Move::Act { deed, to, at } => {
+                let cause = deeds::Cause {
+                    key: format!("s{}-{}", who.entry, s.step),
+                    why: format!("series {}", k.name),
+                    reaction: None,
+                    series: Some(k.id),
+                    number: None,
+                    contact: who.contact,
+                    at,
+                };
+                let body = serde_json::json!({ "kind": "series", "series": k.id, "step": s.step, "entry": who.entry });
+                deeds::carry_out(c, deed, &cause, body, now)?;
+                (to, at, How::Done)
+            }
+            Move::Go { to, at, how } => (to, at, how),
+            Move::Exit { exit, at } => {
+                let words = match k.outline.exits.get(exit) {
+                    Some(e) => super::named(c, &k.outline)?.exit(e),
+                    None => "an exit".into(),
+                };
+                return end(c, who.entry, at.max(s.came), &words);
+            }
+            Move::Unreachable { at } => return end(c, who.entry, at, "no mail reaches them any more"),
+        };
+        c.prepare_cached("INSERT INTO series_passage VALUES (?1, ?2, ?3, ?4, ?5, ?6) ON CONFLICT DO UPDATE SET gone_at = excluded.gone_at, how = excluded.how")?
+            .execute(params![who.entry, s.step, k.id, s.came.0, at.0, how.code()])?;
+        match to {
+            None => return end(c, who.entry, at, "through"),
+            Some(step) => s = Standing { step, came: at, entered: s.entered, sent: None },
+        }
+    }
+    Ok(())
+}
+
+/// Somebody is out; what waits for them isn't sent.
+pub(crate) fn end(c: &Connection, entry: i64, at: Instant, why: &str) -> Result<()> {
+    c.prepare_cached("UPDATE series_entry SET ended_at = ?2, ended = ?3, due = NULL WHERE id = ?1 AND ended_at IS NULL")?
+        .execute(params![entry, at.0, why])?;
+    super::withdraw(c, entry)?;
+    Ok(())
+}
+
+fn in_segment(c: &Connection, segment: i64, contact: i64, now: Instant) -> Result<bool> {
+    let sql = crate::segments::condition(c, segment, now)?;
+    let mut values = sql.values;
+    values.push(contact.into());
+    let inside: Option<bool> = c
+        .prepare_cached(&format!("SELECT ({}) FROM contact c WHERE c.id = ?", sql.text))?
+        .query_row(rusqlite::params_from_iter(values), |r| r.get(0))
+        .optional()?
+        .flatten();
+    Ok(inside == Some(true))
+}
+
+/// Records the message of a step, ready when it is due: it is cleared as it is handed over, and held there.
+fn record(c: &Connection, mailing: i64, contact: i64, entry: i64, due: Instant) -> Result<()> {
+    c.prepare_cached(
+        "INSERT INTO send (mailing_id, contact_id, cause, cause_id, class, priority, state, at, give_up_at)
+         SELECT ?1, ?2, 2, ?3, class, priority, 1, ?4, ?5 FROM mailing WHERE id = ?1 ON CONFLICT DO NOTHING",
+    )?
+    .execute(params![mailing, contact, entry, due.0, (due + NEVER).0])?;
+    Ok(())
+}
+
+/// What became of the message of a step.
+fn sent(c: &Connection, o: &Outline, entry: i64, step: u32) -> Result<Option<Sent>> {
+    let Some(mailing) = super::message_at(o, step) else { return Ok(None) };
+    let mut s = c.prepare_cached("SELECT state, at, accepted_at, failed_at, reason FROM send WHERE cause = 2 AND cause_id = ?1 AND mailing_id = ?2")?;
+    Ok(s.query_row([entry, mailing], |r| {
+        let (state, at): (i64, i64) = (r.get(0)?, r.get(1)?);
+        let or_at = |t: Option<i64>| Instant(t.unwrap_or(at));
+        Ok(match state {
+            3 => Sent::Accepted(or_at(r.get(2)?)),
+            // It was accepted, and came back later: they had gone on by then.
+            5 => r.get::<_, Option<i64>>(2)?.map_or(Sent::Failed(or_at(r.get(3)?)), |t| Sent::Accepted(Instant(t))),
+            6 => {
+                let why = r.get::<_, Option<i64>>(4)?.and_then(Reason::from_code);
+                let for_good = matches!(why, Some(Reason::NoAddress | Reason::Retired | Reason::Complained | Reason::Withdrawn | Reason::SeriesLeft));
+                Sent::Barred { at: Instant(at), for_good }
+            }
+            _ => Sent::Pending,
+        })
+    })
+    .optional()?)
+}
+
+/// What somebody did since they entered, as far as the outline asks.
+fn facts(c: &Connection, o: &Outline, who: &Inside, now: Instant) -> Result<Facts> {
+    let mut f = Facts::default();
+    let asked = o.happenings();
+    let goal = asked.iter().any(|h| matches!(h, Happening::Goal { .. }));
+    if asked.iter().any(|h| matches!(h, Happening::Opened { .. } | Happening::Clicked { .. } | Happening::Replied { .. })) {
+        let steps: HashMap<i64, u32> = o.mailings().into_iter().map(|(step, m)| (m, step)).collect();
+        let mut s = c.prepare_cached(
+            "SELECT s.mailing_id, r.kind, r.link, r.at FROM send s JOIN response r ON r.send_id = s.id WHERE s.cause = 2 AND s.cause_id = ?1 AND r.machine = 0",
+        )?;
+        let mut rows = s.query([who.entry])?;
+        while let Some(r) = rows.next()? {
+            let at: i64 = r.get(3)?;
+            let Some(step) = steps.get(&r.get::<_, i64>(0)?).copied() else { continue };
+            let settled = now.0 - at >= SETTLES_AFTER;
+            match r.get::<_, i64>(1)? {
+                responses::OPEN if settled => f.did.push((Instant(at), Fact::Opened(step))),
+                responses::CLICK if settled => f.did.push((Instant(at), Fact::Clicked(step, r.get::<_, Option<u32>>(2)?.unwrap_or(0)))),
+                responses::REPLY => f.did.push((Instant(at), Fact::Replied(step))),
+                _ => {}
+            }
+        }
+    }
+    if goal || asked.iter().any(|h| matches!(h, Happening::Event { .. })) {
+        let mut s = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 AND at > ?2")?;
+        let rows = s.query_map([who.contact, who.standing.entered.0], |r| Ok((Instant(r.get(0)?), Fact::Event(r.get(1)?))))?;
+        f.did.extend(rows.collect::<rusqlite::Result<Vec<_>>>()?);
+    }
+    if goal || asked.iter().any(|h| matches!(h, Happening::Bought { .. })) {
+        let mut s = c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 AND at > ?2")?;
+        let rows = s.query_map([who.contact, who.standing.entered.0], |r| {
+            Ok((Instant(r.get(0)?), Fact::Bought { product: r.get(1)?, category: r.get(2)?, cents: r.get(3)?, currency: r.get(4)? }))
+        })?;
+        f.did.extend(rows.collect::<rusqlite::Result<Vec<_>>>()?);
+    }
+    if o.exits.iter().any(|e| matches!(e, rinse_core::series::Exit::TopicLeft { .. })) {
+        let mut s = c.prepare_cached("SELECT topic_id FROM topic_left WHERE contact_id = ?1")?;
+        f.left = s.query_map([who.contact], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    }
+    Ok(f)
+}
+
+/// The messages that those inside will come to by an instant, if nothing more happens: whose, of which mailing, when.
+pub(super) fn ahead(c: &Connection, now: Instant, until: Instant) -> Result<Vec<(i64, i64, Instant)>> {
+    let mut out = Vec::new();
+    for k in super::running(c)? {
+        let mut s = c.prepare_cached(
+            "SELECT e.id, e.contact_id, e.step, e.came_at, e.at, g.zone, l.zone FROM series_entry e JOIN contact g ON g.id = e.contact_id, letterhead l
+             WHERE e.series_id = ?1 AND e.ended_at IS NULL AND g.gone IS NULL AND l.id = ?2",
+        )?;
+        let mut rows = s.query([k.id, k.letterhead_id])?;
+        while let Some(r) = rows.next()? {
+            let standing = Standing { step: r.get(2)?, came: Instant(r.get(3)?), entered: Instant(r.get(4)?), sent: None };
+            let who = Inside { entry: r.get(0)?, series: k.id, contact: r.get(1)?, standing };
+            let (theirs, usual): (Option<String>, String) = (r.get(5)?, r.get(6)?);
+            let clock = theirs.as_deref().and_then(zone::named).or_else(|| zone::named(&usual)).unwrap_or(zone::TimeZone::UTC);
+            let facts = facts(c, &k.outline, &who, now)?;
+            let from = Standing { sent: sent(c, &k.outline, who.entry, standing.step)?, ..standing };
+            out.extend(plan_ahead(&k.outline, from, &facts, &clock, now, until).into_iter().map(|(m, at)| (who.contact, m, at)));
+        }
+    }
+    Ok(out)
+}

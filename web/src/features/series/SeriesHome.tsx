@@ -1,0 +1,160 @@
+import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { api, ok } from "../../api/client";
+import { Frame } from "../../app/Frame";
+import { count, date, percent, plural } from "../../shared/format";
+import { Pick } from "../../shared/Pick";
+import { Failure, Loaded } from "../../shared/states";
+import { useSeriesSlips } from "./useSeriesSlips";
+
+const ROW = {
+  display: "grid",
+  gridTemplateColumns: "180px 1fr",
+  gap: 16,
+  alignItems: "center",
+  borderTop: "1px solid var(--rule)",
+  padding: "8px 0",
+} as const;
+
+/** Makes a series: empty, or from an outline to begin with. */
+function Make() {
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const starters = useQuery({ queryKey: ["starters"], queryFn: () => ok(api.GET("/api/series/starters")) });
+  const letterheads = useQuery({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) });
+  const [name, setName] = useState("");
+  const [letterhead, setLetterhead] = useState<number | null>(null);
+  const under = letterhead ?? letterheads.data?.[0]?.id ?? null;
+  const make = useMutation({
+    mutationFn: (starter: string | null) =>
+      ok(api.POST("/api/series", { body: { name, letterhead_id: under!, starter } })),
+    onSuccess: async (id) => {
+      await client.invalidateQueries();
+      void navigate(`/series/${id}`);
+    },
+  });
+  if (under === null)
+    return (
+      <p className="note">
+        A series needs a letterhead: <Link to="/mailings/letterheads/0">make one first</Link>.
+      </p>
+    );
+  return (
+    <section className="group" style={{ margin: "20px 0", maxWidth: 900 }} aria-label="Make a series">
+      <h2 style={{ marginTop: 0 }}>Make a series</h2>
+      <p>
+        Under the letterhead{" "}
+        <Pick
+          label="Letterhead"
+          value={under}
+          options={(letterheads.data ?? []).map((l) => [l.id!, l.name] as const)}
+          onChange={setLetterhead}
+        />
+      </p>
+      {(starters.data ?? []).map((s) => (
+        <div key={s.key} style={ROW}>
+          <Button variant="outlined" size="small" disabled={make.isPending} onClick={() => make.mutate(s.key)}>
+            {s.name}
+          </Button>
+          <span>
+            {s.words}{" "}
+            <span className="soft">{plural(s.messages, "message")} as drafts, to be put into your words.</span>
+          </span>
+        </div>
+      ))}
+      <div style={ROW}>
+        <Button
+          variant="outlined"
+          size="small"
+          disabled={make.isPending || !name.trim()}
+          onClick={() => make.mutate(null)}
+        >
+          An empty one
+        </Button>
+        <input
+          className="bare"
+          style={{ width: 300 }}
+          aria-label="Name of the series"
+          placeholder="Name"
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
+      </div>
+      <Failure error={make.error} />
+    </section>
+  );
+}
+
+/** Every series, with how many are inside. */
+export function SeriesHome() {
+  const { slips, series } = useSeriesSlips();
+  return (
+    <Frame slips={slips}>
+      <Loaded query={series}>
+        {(all) => {
+          const running = all.filter((s) => s.state === "running");
+          const inside = running.reduce((n, s) => n + s.inside, 0);
+          return (
+            <>
+              <div className="crumb">
+                <span>Series</span>
+              </div>
+              <h1>Series</h1>
+              <p className="finding">
+                {running.length ? (
+                  <>
+                    <em>{plural(running.length, "series", "series")}</em> {running.length === 1 ? "runs" : "run"}, with{" "}
+                    {plural(inside, "person", "people")} inside.
+                  </>
+                ) : (
+                  "No series runs: nobody gets a message on their own occasion."
+                )}
+              </p>
+              {all.length > 0 && (
+                <Table>
+                  <TableHead>
+                    <TableRow>
+                      <TableCell>Series</TableCell>
+                      <TableCell>State</TableCell>
+                      <TableCell className="num">Entered</TableCell>
+                      <TableCell className="num">Inside</TableCell>
+                      <TableCell className="num">Came through, of those out</TableCell>
+                    </TableRow>
+                  </TableHead>
+                  <TableBody>
+                    {all.map((s) => (
+                      <TableRow key={s.id}>
+                        <TableCell>
+                          <Link to={`/series/${s.id}`}>{s.name}</Link>
+                          <div className="soft small">{s.words}</div>
+                        </TableCell>
+                        <TableCell style={{ whiteSpace: "nowrap" }}>
+                          {s.paused ? "paused" : s.state}
+                          {s.started_at && <div className="soft small">since {date(s.started_at)}</div>}
+                        </TableCell>
+                        <TableCell className="num">{count(s.entered)}</TableCell>
+                        <TableCell className="num">{count(s.inside)}</TableCell>
+                        <TableCell className="num">
+                          {s.through.of ? percent(s.through.rate) : "–"}
+                          {s.through.of > 0 && (
+                            <div className="soft small">
+                              {percent(s.through.lower)} to {percent(s.through.upper)}
+                              {s.through.thin ? ", thin" : ""}
+                            </div>
+                          )}
+                        </TableCell>
+                      </TableRow>
+                    ))}
+                  </TableBody>
+                </Table>
+              )}
+              <Make />
+            </>
+          );
+        }}
+      </Loaded>
+    </Frame>
+  );
+}
