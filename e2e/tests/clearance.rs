@@ -36,23 +36,10 @@ fn mailing(b: &Bench, name: &str, topic: i64, at: &Value) -> i64 {
     id
 }
 
-fn now(b: &Bench) -> i64 {
-    b.rinse.json("GET", "/api/clock", &Value::Null)["now"].as_i64().unwrap()
-}
-
-/// Moves the clock and waits until it has arrived.
-fn advance(b: &Bench, hours: i64) {
-    let to = now(b) + hours * 3_600_000;
-    // Refused while the last move still ends.
-    let body = json!({ "hours": hours }).to_string();
-    rinse_testkit::wait_until("the clock moves", || b.rinse.http("POST", "/api/clock/advance", body.as_bytes()).0 == 202);
-    rinse_testkit::wait_until("the clock arrives", || now(b) >= to);
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn caps_switched_on_hold_people_and_say_when_they_get_it() {
     let b = bench().await;
-    let second = mailing(&b, "Second boats", 1, &json!(now(&b) + 3 * 3_600_000));
+    let second = mailing(&b, "Second boats", 1, &json!(b.rinse.now() + 3 * 3_600_000));
     b.go("/clearance/rules").await;
     b.shows("not in force").await;
     // One in two days, from the one that is written down; what it would do shows before it is saved.
@@ -83,11 +70,11 @@ async fn caps_switched_on_hold_people_and_say_when_they_get_it() {
     b.sound("forecast").await;
 
     // They get it, and not before.
-    advance(&b, 40);
+    b.rinse.advance(40);
     let accepted = || b.rinse.json("GET", "/api/contacts/8/decisions", &Value::Null);
     let held_until = accepted().as_array().unwrap().iter().find(|d| d["outcome"] == "held").map(|d| d["until"].as_i64().unwrap());
-    assert!(held_until.is_none() || held_until.unwrap() > now(&b), "still held");
-    advance(&b, 12);
+    assert!(held_until.is_none() || held_until.unwrap() > b.rinse.now(), "still held");
+    b.rinse.advance(12);
     rinse_testkit::wait_until("the held ones have it", || {
         accepted().as_array().unwrap().iter().any(|d| d["mailing_id"] == second && d["outcome"] == "cleared")
     });

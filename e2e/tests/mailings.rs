@@ -11,15 +11,6 @@ async fn base(b: &Bench) {
     b.rinse.import(&people_csv(200));
 }
 
-/// Moves the demo clock and waits until it has arrived; refused while the last move still ends.
-fn clock(b: &Bench, hours: i64) {
-    let now = || b.rinse.json("GET", "/api/clock", &Value::Null)["now"].as_i64().unwrap();
-    let to = now() + hours * 3_600_000;
-    let body = json!({ "hours": hours }).to_string();
-    wait_until("the clock moves", || b.rinse.http("POST", "/api/clock/advance", body.as_bytes()).0 == 202);
-    wait_until("the clock has moved", || now() >= to);
-}
-
 #[tokio::test(flavor = "multi_thread")]
 async fn written_checked_tried_scheduled_and_sent() {
     let b = Bench::start().await;
@@ -63,7 +54,7 @@ async fn written_checked_tried_scheduled_and_sent() {
     b.go("/mailings/calendar").await;
     b.shows("1 sending").await;
     b.accessible("calendar").await;
-    clock(&b, 72);
+    b.rinse.advance(72);
     wait_until("it is out", || b.rinse.json("GET", "/api/mailings/1", &Value::Null)["state"] == "sent");
     b.go("/mailings/1").await;
     b.shows("Links, by the place they stand in").await;
@@ -82,13 +73,13 @@ async fn paused_on_its_way_and_gone_on_with() {
     b.rinse.json("POST", "/api/mailings", &d);
     b.rinse.json("POST", "/api/mailings/1/plan", &json!({ "at": null }));
     let accepted = || b.rinse.json("GET", "/api/mailings/1/way", &Value::Null)[0]["accepted"].as_i64().unwrap();
-    clock(&b, 3);
+    b.rinse.advance(3);
     b.go("/mailings/1").await;
     b.shows("are to come").await;
     b.click("Pause it").await;
     b.shows("nothing more is handed over").await;
     let before = accepted();
-    clock(&b, 12);
+    b.rinse.advance(12);
     assert_eq!(accepted(), before);
     b.accessible("paused").await;
     b.click("Go on with it").await;
@@ -96,7 +87,7 @@ async fn paused_on_its_way_and_gone_on_with() {
     b.click("Cancel the rest").await;
     b.shows("that can't be undone").await;
     b.click("Leave it as it is").await;
-    clock(&b, 12);
+    b.rinse.advance(12);
     wait_until("it is whole", || b.rinse.json("GET", "/api/mailings/1", &Value::Null)["state"] == "sent");
 }
 
@@ -149,7 +140,7 @@ async fn a_reaction_is_made_tried_and_seen_to_act() {
     b.shows("hasn’t clicked any link 6 hours after it came: −2 on Interest, tell Records, ask a person: “Ring them”").await;
 
     b.rinse.json("POST", &format!("/api/mailings/{mailing}/plan"), &json!({ "at": null }));
-    clock(&b, 8);
+    b.rinse.advance(8);
     b.go("/today").await;
     b.click("Open the tasks").await;
     b.shows("Ring them").await;

@@ -48,7 +48,10 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
     app.store
         .write(move |c| {
             if mailings::one(c, id)?.series_id.is_some() {
-                return Err(StoreError::Refused("This message is a step of a series: it goes to people as they come to it. Start the series, or copy the message.".into()));
+                return Err(StoreError::Refused(
+                    "This message is a step of a series: it goes to people as they come to it. Start the series, or copy the message."
+                        .into(),
+                ));
             }
             let m = must_pass(c, &held, id, now)?;
             // With a local time it begins in time for the first zone.

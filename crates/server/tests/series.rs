@@ -81,7 +81,10 @@ async fn what_would_go_wrong_is_refused_in_a_sentence() {
 #[tokio::test(flavor = "multi_thread")]
 async fn figures_are_what_the_rows_say_while_the_world_answers() {
     let s = base(120).await;
-    let (first, second) = (s.ok("POST", "/api/mailings", &message("First")).await["id"].clone(), s.ok("POST", "/api/mailings", &message("Second")).await["id"].clone());
+    let (first, second) = (
+        s.ok("POST", "/api/mailings", &message("First")).await["id"].clone(),
+        s.ok("POST", "/api/mailings", &message("Second")).await["id"].clone(),
+    );
     let opened = json!({ "kind": "opened", "step": 1 });
     let steps = json!([
         { "id": 1, "does": { "kind": "mail", "mailing": first } },
@@ -143,9 +146,12 @@ async fn a_reaction_hands_people_over_and_the_link_leaves_this_series_alone() {
     for (name, put) in [("Stayed", true), ("Went home", false)] {
         s.ok("POST", "/api/reactions", &json!({ "id": null, "rule": rule(name, put), "on": true })).await;
     }
-    let event = |key: &str, who: &str, name: &str| format!("{{\"key\":\"{key}\",\"address\":\"{who}@tern.example\",\"at\":\"2026-04-16T19:00:00Z\",\"name\":\"{name}\"}}\n");
+    let event = |key: &str, who: &str, name: &str| {
+        format!("{{\"key\":\"{key}\",\"address\":\"{who}@tern.example\",\"at\":\"2026-04-16T19:00:00Z\",\"name\":\"{name}\"}}\n")
+    };
     s.advance(1).await;
-    let (status, _) = s.api("POST", "/api/events", &(event("1", "p0", "Stayed") + &event("2", "p1", "Stayed") + &event("1", "p0", "Stayed"))).await;
+    let (status, _) =
+        s.api("POST", "/api/events", &(event("1", "p0", "Stayed") + &event("2", "p1", "Stayed") + &event("1", "p0", "Stayed"))).await;
     assert!(status.is_success());
     s.advance(2).await;
     assert_eq!(s.count("SELECT count(*) FROM series_entry"), 2);

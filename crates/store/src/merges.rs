@@ -134,7 +134,8 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
     // They go on in a series that the other one isn't in, and have left what either has left. Taking the merge back leaves it so.
     c.prepare_cached("UPDATE series_entry SET ended_at = came_at, ended = 'merged with somebody inside', due = NULL WHERE contact_id = ?1 AND ended_at IS NULL AND series_id IN (SELECT series_id FROM series_entry WHERE contact_id = ?2 AND ended_at IS NULL)")?.execute([from, into])?;
     c.prepare_cached("UPDATE series_entry SET contact_id = ?2 WHERE contact_id = ?1 AND ended_at IS NULL")?.execute([from, into])?;
-    c.prepare_cached("INSERT INTO series_left SELECT series_id, ?2, at FROM series_left WHERE contact_id = ?1 ON CONFLICT DO NOTHING")?.execute([from, into])?;
+    c.prepare_cached("INSERT INTO series_left SELECT series_id, ?2, at FROM series_left WHERE contact_id = ?1 ON CONFLICT DO NOTHING")?
+        .execute([from, into])?;
     let into_run = c.prepare_cached("SELECT run_id FROM contact WHERE id = ?1")?.query_row([into], |r| r.get(0))?;
     let earlier = ids(c, "SELECT id FROM contact WHERE merged_into = ?1", from)?;
     c.prepare_cached("UPDATE contact SET merged_into = ?2 WHERE merged_into = ?1")?.execute([from, into])?;

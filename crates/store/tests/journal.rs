@@ -149,7 +149,7 @@ async fn a_line_the_crash_tore_is_dropped_and_one_the_database_missed_is_replaye
     // … and in the middle of the one after it.
     write!(file, "{next}\n{{\"seq\":3,\"at\":17").unwrap();
     let store = Store::open(folder.path(), true).unwrap();
-    assert_eq!((store.replayed().withdrawn, standing(&store)), (1, vec!["5 0 0".into(), "5 0 0".into(), "2 0 0".to_owned()]));
+    assert_eq!((store.replayed().withdrawn, standing(&store)), (1, vec!["5 00 0".into(), "5 00 0".into(), "2 00 0".to_owned()]));
     store
         .write(|c| {
             acts(c, 3, 1, 2);
@@ -177,5 +177,5 @@ async fn bad_backups_and_busy_folders_are_refused_and_change_nothing() {
     let held = backup::hold(folder.path()).unwrap();
     assert!(words(backup::restore(&copy, folder.path()).map(|_| ())).contains("Stop it first"));
     drop(held);
-    assert_eq!(standing(&store), ["2 0 0", "2 0 0"]);
+    assert_eq!(standing(&store), ["2 00 0", "2 00 0"]);
 }

@@ -6,7 +6,7 @@ use rinse_core::address::Address;
 use rinse_core::consent::Consent;
 use rinse_core::goal::{Goal, What};
 use rinse_core::segment::person::Value;
-use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, SeriesPart, FieldKind, TextTest, Times, Tree, holds};
+use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, FieldKind, SeriesPart, TextTest, Times, Tree, holds};
 use rinse_core::upkeep::MailStatus;
 use rinse_core::{DAY, Instant};
 use rinse_store::contacts::{self, Profile};
@@ -120,7 +120,8 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         for e in 0..dice("in series", i, 4) {
             let (k, series) = (i * 10 + e, 1 + dice("series", i * 10 + e, 2));
             let ended = Some(NOW.0).filter(|_| e > 0 || dice("ended", k, 2) > 0);
-            let sql = "INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, ended_at) VALUES (?1, ?2, 0, '', 1, 0, ?3)";
+            let sql =
+                "INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, ended_at) VALUES (?1, ?2, 0, '', 1, 0, ?3)";
             c.execute(sql, params![series, id, ended])?;
         }
         for e in 0..dice("scored", i, 3) {
@@ -352,7 +353,8 @@ fn the_base_has_all_answers() {
         let people: Vec<_> = store.read_now(|c| (1..=PEOPLE).map(|id| person::load(c, id)).collect::<Result<Vec<_>, _>>()).unwrap();
         people.iter().filter(|p| holds(tree, p, NOW) == Some(true)).count()
     };
-    let did = |did, human| Tree::Did { did, human, times: Times::AtLeast(1), within_days: Some(3), mailing: None, link: None, series: None };
+    let did =
+        |did, human| Tree::Did { did, human, times: Times::AtLeast(1), within_days: Some(3), mailing: None, link: None, series: None };
     for tree in [
         Tree::Text { field: Field::GivenName, is: TextTest::Is, value: "ødegård".into() },
         Tree::Number { field: 2, is: Compare::Over, value: 1.0 },

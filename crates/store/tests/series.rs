@@ -54,7 +54,10 @@ fn go(c: &Connection, from: Instant, to: Instant, reply: &str) {
                 break;
             }
         }
-        let sends: Vec<i64> = rows(c, "SELECT at FROM send WHERE state IN (0, 1, 4) AND mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)");
+        let sends: Vec<i64> = rows(
+            c,
+            "SELECT at FROM send WHERE state IN (0, 1, 4) AND mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)",
+        );
         let next = walk::next_due(c).unwrap().into_iter().chain(sends.into_iter().map(Instant)).filter(|n| *n > t).min();
         match next.unwrap_or(to).min(t + HOUR) {
             _ if t >= to => return,

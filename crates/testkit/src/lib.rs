@@ -151,6 +151,26 @@ pub fn letterhead() -> Value {
 }
 
 impl Process {
+    /// What time it is there.
+    ///
+    /// # Panics
+    /// When it doesn't answer.
+    #[must_use]
+    pub fn now(&self) -> i64 {
+        self.json("GET", "/api/clock", &Value::Null)["now"].as_i64().expect("an instant")
+    }
+
+    /// Moves the demo clock and waits until it has arrived; refused while the last move still ends.
+    ///
+    /// # Panics
+    /// When it never does.
+    pub fn advance(&self, hours: i64) {
+        let to = self.now() + hours * 3_600_000;
+        let body = serde_json::json!({ "hours": hours }).to_string();
+        wait_until("the clock moves", || self.http("POST", "/api/clock/advance", body.as_bytes()).0 == 202);
+        wait_until("the clock has moved", || self.now() >= to);
+    }
+
     /// Imports a CSV with consent, through the same steps as a person.
     ///
     /// # Panics

@@ -26,12 +26,14 @@ struct Someone {
 }
 
 fn message() -> impl Strategy<Value = Message> {
-    (-8 * DAY..12 * DAY, 0u32..3, 1u32..3, any::<bool>(), prop::option::of((1u8..5, 1i64..9))).prop_map(|(t, topic, letterhead, series, reserved)| Message {
-        at: BEGAN + t,
-        kind: Kind { channel: 1, topic, letterhead, series },
-        // What lies ahead can only be reserved.
-        reserved: if t > 0 { Some(reserved.unwrap_or((3, 4))) } else { reserved },
-    })
+    (-8 * DAY..12 * DAY, 0u32..3, 1u32..3, any::<bool>(), prop::option::of((1u8..5, 1i64..9))).prop_map(
+        |(t, topic, letterhead, series, reserved)| Message {
+            at: BEGAN + t,
+            kind: Kind { channel: 1, topic, letterhead, series },
+            // What lies ahead can only be reserved.
+            reserved: if t > 0 { Some(reserved.unwrap_or((3, 4))) } else { reserved },
+        },
+    )
 }
 
 prop_compose! {

@@ -76,7 +76,8 @@ fn check_obliged(draft: &Draft, found: &mut Vec<Finding>) {
             ("leave_series_url", "link to leave this series", draft.series && !draft.service),
         ];
         if !draft.series && part.contains("leave_series_url") {
-            let words = format!("The {name} part has the link to leave a series, and no series sends it: the link leads to the unsubscribe page.");
+            let words =
+                format!("The {name} part has the link to leave a series, and no series sends it: the link leads to the unsubscribe page.");
             found.push(Finding::new(Level::Warning, name, line_of(part, "leave_series_url"), words));
         }
         for (placeholder, what, needed) in owed {
@@ -404,7 +405,8 @@ mod tests {
     #[test]
     fn a_message_of_a_series_owes_the_link_to_leave_it() {
         let mut d = Draft { series: true, ..draft() };
-        let lacks = |d: &Draft| check(d, &BTreeMap::new(), 10).into_iter().filter(|f| f.words.contains("leave this series")).collect::<Vec<_>>();
+        let lacks =
+            |d: &Draft| check(d, &BTreeMap::new(), 10).into_iter().filter(|f| f.words.contains("leave this series")).collect::<Vec<_>>();
         let found = lacks(&d);
         assert_eq!(found.len(), 2, "both parts: {found:?}");
         d.html += &found[0].fix.as_ref().unwrap().with;

@@ -115,11 +115,7 @@ pub fn all() -> Vec<Starter> {
             outline: Outline {
                 entry: joins,
                 again: Again::After { days: 365 },
-                steps: vec![
-                    mail(1, 0),
-                    step(2, Does::Await { what: Happening::Clicked { step: 1, link: None }, hours: 240 }),
-                    mail(3, 1),
-                ],
+                steps: vec![mail(1, 0), step(2, Does::Await { what: Happening::Clicked { step: 1, link: None }, hours: 240 }), mail(3, 1)],
                 exits: vec![Exit::Happened { what: Happening::Clicked { step: 1, link: None } }],
                 ..Outline::default()
             },

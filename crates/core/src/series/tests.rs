@@ -154,10 +154,8 @@ proptest! {
 
 #[test]
 fn a_held_message_keeps_its_step_and_goes_on_when_it_went() {
-    let o = Outline {
-        steps: vec![step(1, Does::Mail { mailing: 7 }), step(2, Does::Wait { hours: 24, minute: None })],
-        ..Outline::default()
-    };
+    let o =
+        Outline { steps: vec![step(1, Does::Mail { mailing: 7 }), step(2, Does::Wait { hours: 24, minute: None })], ..Outline::default() };
     let at = |sent| Standing { step: 1, came: Instant(0), entered: Instant(0), sent };
     let ask = |s: Standing| next(&o, &s, &Facts::default(), &zone::TimeZone::UTC, Instant(9 * DAY));
     assert_eq!(ask(at(None)), Move::Send { mailing: 7, due: Instant(0) });

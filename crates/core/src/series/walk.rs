@@ -48,7 +48,12 @@ pub enum Fact {
     Clicked(u32, u32),
     Replied(u32),
     Event(String),
-    Bought { product: String, category: String, cents: i64, currency: String },
+    Bought {
+        product: String,
+        category: String,
+        cents: i64,
+        currency: String,
+    },
 }
 
 /// What is known of a person.

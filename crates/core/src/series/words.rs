@@ -88,7 +88,12 @@ impl Named {
                 let field = of(&self.deeds.names.fields, *field, "field");
                 let day = match days {
                     0 => format!("On the day of {field}"),
-                    d => format!("{} day{} {} {field}", d.abs(), if d.abs() == 1 { "" } else { "s" }, if *d < 0 { "before" } else { "after" }),
+                    d => format!(
+                        "{} day{} {} {field}",
+                        d.abs(),
+                        if d.abs() == 1 { "" } else { "s" },
+                        if *d < 0 { "before" } else { "after" }
+                    ),
                 };
                 format!("{day}{}, at {} where they are", if *yearly { " each year" } else { "" }, clock(*minute))
             }

@@ -90,7 +90,6 @@ pub fn contrast(plan: &Plan, a: &ArmCounts, b: &ArmCounts, level: f64) -> Result
 ///
 /// # Errors
 /// When an arm is empty.
-#[allow(clippy::cast_precision_loss)]
 pub fn compare(plan: &Plan, counts: &[ArmCounts]) -> Result<Vec<Compared>, StatsError> {
     compare_pairs(plan, counts, &pairs(counts.len(), plan.control))
 }

@@ -5,7 +5,8 @@ use super::decide::{arm, compare, compare_pairs, contrast, decide, guard_states,
 use super::letter;
 use super::looks::Stopped;
 use super::metric::Metric;
-use super::plan::{Aim, Plan};
+use super::plan::Plan;
+use super::said::sentence;
 use crate::report::Rate;
 use crate::stats::StatsError;
 use crate::stats::beta_binomial::{Best, Prior, beta_binomial};
@@ -428,113 +429,10 @@ fn subgroups(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Vec<S
     Ok(out)
 }
 
-/// A pair turned so that it says how an arm stands to the other: difference, lower, upper, the other.
-fn stands(p: &Pair, arm: usize) -> (f64, f64, f64, usize) {
-    if p.arm == arm { (p.difference, p.lower, p.upper, p.base) } else { (-p.difference, -p.upper, -p.lower, p.arm) }
-}
-
-/// "between 1.6 and 5.8": sizes the way they were spoken of, the one nearer to nothing first.
-fn between(plan: &Plan, (low, high): (f64, f64)) -> String {
-    let sign = plan.metric.sign();
-    let (near, far) = if sign < 0.0 { (-high, -low) } else { (low, high) };
-    format!("between {} and {}", plan.bound(near), plan.bound(far))
-}
-
-fn sentence(
-    plan: &Plan,
-    verdict: Verdict,
-    also: Option<usize>,
-    (pairs, margins): (&[Pair], &[Margin]),
-    (arms, tells): (usize, bool),
-) -> String {
-    let (metric, sign) = (plan.metric.words(), plan.metric.sign());
-    let fate = match plan.on_no_call {
-        Some(arm) => format!("{} goes out, as sealed", letter(arm)),
-        None => "nothing goes out, as sealed".to_owned(),
-    };
-    if let (Verdict::Called(arm), false) = (verdict, margins.is_empty()) {
-        return crossed_sentence(plan, arm, margins);
-    }
-    // The rival that came closest is what the arm has to be seen against.
-    let closest = |arm: usize| {
-        let mine = pairs.iter().filter(|p| p.arm == arm || p.base == arm).map(|p| stands(p, arm));
-        mine.min_by(|a, b| (sign * a.0).total_cmp(&(sign * b.0))).unwrap_or((0.0, 0.0, 0.0, arm))
-    };
-    match verdict {
-        Verdict::Called(arm) => {
-            let (difference, low, high, other) = closest(arm);
-            let least = if sign < 0.0 { -high } else { low };
-            let small = if least < plan.effect { ", so it may be too small to matter" } else { "" };
-            let than = match (arms, plan.control) {
-                (2, _) => String::new(),
-                (_, Some(c)) if c != arm => format!(" than {}, the control", letter(c)),
-                _ => format!(" than {}, and better than every other arm", letter(other)),
-            };
-            let rival = also.map_or_else(String::new, |b| {
-                format!(
-                    " {} beat the control too; which of the two is better isn't decided, and the one that did better goes out.",
-                    letter(b)
-                )
-            });
-            format!("Called for {}: {}{than}, {}{small}.{rival}", letter(arm), plan.more(difference), between(plan, (low, high)))
-        }
-        Verdict::Ahead(arm) => {
-            let (difference, low, high, other) = closest(arm);
-            format!(
-                "{} goes out: {} than {} in the pilot, {}. It was planned to earn, so nothing is proven.",
-                letter(arm),
-                plan.more(difference),
-                letter(other),
-                between(plan, (low, high))
-            )
-        }
-        Verdict::TooCloseToMatter => format!(
-            "Too close to matter: whatever the difference in {metric}, it is smaller than the {} worth having; {fate}.",
-            plan.amount(plan.effect)
-        ),
-        Verdict::CantTell if plan.aim == Aim::Earn => format!("Nothing goes ahead: every arm breaches a guardrail or was stopped; {fate}."),
-        Verdict::CantTell if !margins.is_empty() => format!("Can't tell: neither change is shown to move {metric}; {fate}."),
-        Verdict::CantTell if !tells => {
-            format!("Can't tell: in an arm nobody brought anything within the window, so nothing says how the arms differ; {fate}.")
-        }
-        Verdict::CantTell if arms == 2 => {
-            let p = &pairs[0];
-            let least = if p.lower > 0.0 { plan.more(p.lower) } else { unsigned(plan, p.lower) };
-            format!("Can't tell: {} may have from {least} to {} than {}; {fate}.", letter(p.arm), plan.more(p.upper), letter(p.base))
-        }
-        Verdict::CantTell => {
-            let than = plan.control.map_or_else(|| "every other".to_owned(), |c| format!("the control {}", letter(c)));
-            let better = if sign < 0.0 { "fewer" } else { "more" };
-            format!("Can't tell: no arm is shown to have {better} {metric} than {than}; {fate}.")
-        }
-        Verdict::Void => format!("Void: the trial was broken, so nothing is read from it; {fate}."),
-    }
-}
-
-/// "3.9 fewer", "0.35 GBP less": the lower end of a range whose upper end names the unit.
-fn unsigned(plan: &Plan, low: f64) -> String {
-    let size = plan.bound(low.abs());
-    if plan.metric.is_money() { format!("{size} {} less", plan.currency()) } else { format!("{size} fewer") }
-}
-
-fn crossed_sentence(plan: &Plan, arm: usize, margins: &[Margin]) -> String {
-    let said: Vec<String> = margins
-        .iter()
-        .map(|m| match m.called {
-            Some(with) => {
-                let turned = if with { (m.difference, m.lower, m.upper) } else { (-m.difference, -m.upper, -m.lower) };
-                let side = if with { "with" } else { "without" };
-                format!("{side} “{}” {}, {}", m.name, plan.more(turned.0), between(plan, (turned.1, turned.2)))
-            }
-            None => format!("“{}” isn't shown to matter and stands as sealed for no call", m.name),
-        })
-        .collect();
-    format!("Called for {}: {}.", letter(arm), said.join("; "))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::trial::plan::Aim;
     use crate::trial::plan::tests::plan as two_points;
     use proptest::prelude::*;
     use rstest::rstest;

@@ -19,7 +19,15 @@ use std::time::Instant as Stopwatch;
 
 fn typical() -> Vec<(&'static str, Tree)> {
     let text = |field, value: &str| Tree::Text { field, is: TextTest::Is, value: value.into() };
-    let did = |did, n, within_days, mailing| Tree::Did { did, human: true, times: Times::AtLeast(n), within_days, mailing, link: None, series: None };
+    let did = |did, n, within_days, mailing| Tree::Did {
+        did,
+        human: true,
+        times: Times::AtLeast(n),
+        within_days,
+        mailing,
+        link: None,
+        series: None,
+    };
     let all = |of: Vec<Tree>| Tree::All { of };
     let not = |t: Tree| Tree::Not { of: Box::new(t) };
     let near = |km| Tree::Near { latitude: 57.5, longitude: -4.2, km, place: "Port Skerry".into(), miles: false };
@@ -46,7 +54,15 @@ fn typical() -> Vec<(&'static str, Tree)> {
         ("clicked in 90 days", did(Did::Clicked, 1, Some(90), None)),
         (
             "no open in 180 days",
-            Tree::Did { did: Did::Opened, human: true, times: Times::AtMost(0), within_days: Some(180), mailing: None, link: None, series: None },
+            Tree::Did {
+                did: Did::Opened,
+                human: true,
+                times: Times::AtMost(0),
+                within_days: Some(180),
+                mailing: None,
+                link: None,
+                series: None,
+            },
         ),
         ("clicked in a mailing", did(Did::Clicked, 1, None, Some(MAILINGS))),
         ("replied, ever", did(Did::Replied, 1, None, None)),

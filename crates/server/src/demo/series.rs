@@ -55,10 +55,7 @@ impl Director {
                         ),
                         step(7, Does::Wait { hours: 336, minute: None }),
                     ],
-                    exits: vec![
-                        Exit::Happened { what: Happening::Bought { product: None, category: None } },
-                        Exit::TopicLeft { topic },
-                    ],
+                    exits: vec![Exit::Happened { what: Happening::Bought { product: None, category: None } }, Exit::TopicLeft { topic }],
                     ..Outline::default()
                 };
                 series::save(c, None, "Member's day", 1, &outline, now, Some(2))

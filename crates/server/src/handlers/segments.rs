@@ -255,7 +255,11 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
                     places: GAZETTEER.to_vec(),
                     goals: rinse_store::goals::all(c)?.into_iter().map(|g| Tied { id: g.id, name: g.name }).collect(),
                     scores: rinse_store::scores::all(c)?.into_iter().map(|s| Tied { id: s.id, name: s.name }).collect(),
-                    series: rinse_store::series::all(c)?.into_iter().filter(|s| s.state != "ended").map(|s| Tied { id: s.id, name: s.name }).collect(),
+                    series: rinse_store::series::all(c)?
+                        .into_iter()
+                        .filter(|s| s.state != "ended")
+                        .map(|s| Tied { id: s.id, name: s.name })
+                        .collect(),
                 })
             })
             .await?,

@@ -162,7 +162,15 @@ pub(crate) async fn csv(State(app): State<App>, Path(id): Path<i64>, Query(q): Q
     let who = Who::read(&q.who)?;
     let people = app.store.read(move |c| view::people(c, id, &who, true)).await?;
     let rows = people.into_iter().map(|p| {
-        vec![p.address, iso(p.entered_at), p.cause, p.at, iso(p.came_at), p.ended_at.map(iso).unwrap_or_default(), p.ended.unwrap_or_default()]
+        vec![
+            p.address,
+            iso(p.entered_at),
+            p.cause,
+            p.at,
+            iso(p.came_at),
+            p.ended_at.map(iso).unwrap_or_default(),
+            p.ended.unwrap_or_default(),
+        ]
     });
     csv_file("series.csv", &["address", "entered", "by", "at the step", "came to it", "out", "why"], rows)
 }

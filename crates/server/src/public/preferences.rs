@@ -159,7 +159,8 @@ fn carry_out(c: &Connection, v: Visitor, choice: &Choice, now: Instant) -> rinse
                     ledger::act(c, v.contact, now, Act::Resumed, &origin)?;
                 }
                 Some(days) => {
-                    if ledger::act(c, v.contact, now, Act::Paused { until: now + days * DAY }, &origin)? {
+                    let new = ledger::act(c, v.contact, now, Act::Paused { until: now + days * DAY }, &origin)?;
+                    if new {
                         left(Leaving::Paused)?;
                     }
                 }

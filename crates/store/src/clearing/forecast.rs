@@ -81,7 +81,14 @@ pub enum Suppressing {
     Without { list: i64 },
 }
 
-fn stage(c: &Connection, now: Instant, until: Instant, found: &[(i64, Instant)], set: &RuleSet, other: Option<&Suppressing>) -> Result<Stage> {
+fn stage(
+    c: &Connection,
+    now: Instant,
+    until: Instant,
+    found: &[(i64, Instant)],
+    set: &RuleSet,
+    other: Option<&Suppressing>,
+) -> Result<Stage> {
     let columns = warm::columns(c, now + -super::reach(set))?;
     let people = columns.people;
     let n = people.base.contact.len();
@@ -292,7 +299,8 @@ pub(super) fn reserved_before(c: &Connection, m: &Mailing, at: Instant, now: Ins
         for ((n, _), fate) in which.iter().zip(fates) {
             let item = &stage.items[*n];
             // Held rows are on record, and count as they stand there.
-            if let Some(goes) = fate.goes.filter(|_| (item.series || !item.mailing.started) && item.mailing.facts.class == Class::Marketing) {
+            if let Some(goes) = fate.goes.filter(|_| (item.series || !item.mailing.started) && item.mailing.facts.class == Class::Marketing)
+            {
                 let kind: Kind = item.mailing.facts.kind;
                 out.push((stage.people.base.contact[place], Message { at: goes, kind, reserved: Some(item.mailing.facts.rank) }));
             }

@@ -1,8 +1,8 @@
 //! Acting on what has come in: responses, purchases and events in the order they arrived, bounces and
 //! deadlines by the clock. Every step can be done again: what was acted upon is keyed by its cause.
 
-use crate::tags::{self, Kind};
 use crate::series::{self, entering};
+use crate::tags::{self, Kind};
 use crate::{Result, attribution, fields, responses, runs, scores, webhooks};
 use rinse_core::reaction::{Deed, Reaction, Response, SETTLES_AFTER, Trigger};
 use rinse_core::segment::person::Value;
@@ -249,7 +249,15 @@ fn react(c: &Connection, l: &Live, cause: i64, contact: i64, at: Instant, now: I
     let why = format!("{}: {}", name.unwrap_or_default(), l.words);
     let mut changed = 0i64;
     for (i, deed) in l.rule.then.iter().enumerate() {
-        let of = Cause { key: format!("r{}-{cause}-{i}", l.id), why: why.clone(), reaction: Some(l.id), series: None, number: Some(cause), contact, at };
+        let of = Cause {
+            key: format!("r{}-{cause}-{i}", l.id),
+            why: why.clone(),
+            reaction: Some(l.id),
+            series: None,
+            number: Some(cause),
+            contact,
+            at,
+        };
         let body = serde_json::json!({
             "kind": "reaction", "reaction": l.id, "cause": cause, "mailing": l.rule.mailing, "when": l.rule.when,
         });
@@ -305,13 +313,8 @@ pub(crate) fn carry_out(c: &Connection, deed: &Deed, of: &Cause, mut body: serde
         }
         Deed::Series { series: id, put: false } => entering::take_out(c, *id, contact, now, "taken out by a reaction or another series")?,
         Deed::Task { words } => {
-            c.prepare_cached("INSERT INTO task (at, reaction_id, series_id, contact_id, words) VALUES (?1, ?2, ?3, ?4, ?5)")?.execute(params![
-                of.at.0,
-                of.reaction,
-                of.series,
-                contact,
-                words.trim()
-            ])?;
+            c.prepare_cached("INSERT INTO task (at, reaction_id, series_id, contact_id, words) VALUES (?1, ?2, ?3, ?4, ?5)")?
+                .execute(params![of.at.0, of.reaction, of.series, contact, words.trim()])?;
             true
         }
     })

@@ -35,8 +35,10 @@ pub fn enter(c: &Connection, k: &Kept, contact: i64, at: Instant, cause: &str, n
         (Some((before, _)), Again::Always) => at.0 > before,
     };
     if may {
-        c.prepare_cached("INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, due) VALUES (?1, ?2, ?3, ?4, ?5, ?3, ?6)")?
-            .execute(params![k.id, contact, at.0, cause, first, at.0.min(now.0)])?;
+        c.prepare_cached(
+            "INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, due) VALUES (?1, ?2, ?3, ?4, ?5, ?3, ?6)",
+        )?
+        .execute(params![k.id, contact, at.0, cause, first, at.0.min(now.0)])?;
     }
     Ok(may)
 }
@@ -78,7 +80,8 @@ pub fn take_out(c: &Connection, id: i64, contact: i64, now: Instant, why: &str) 
 /// # Errors
 /// When the database fails.
 pub fn leave(c: &Connection, id: i64, contact: i64, now: Instant) -> Result<bool> {
-    let new = c.prepare_cached("INSERT INTO series_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![id, contact, now.0])?;
+    let new =
+        c.prepare_cached("INSERT INTO series_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![id, contact, now.0])?;
     if new > 0 {
         journal::series_left(c, contact, id, now)?;
     }
@@ -113,7 +116,9 @@ pub struct Found {
 /// # Errors
 /// When the database fails.
 pub fn to_look(c: &Connection, now: Instant, every: i64) -> Result<Vec<i64>> {
-    let mut s = c.prepare_cached("SELECT id FROM series WHERE state = 'running' AND paused_at IS NULL AND coalesce(looked_at, 0) + ?2 <= ?1 ORDER BY id")?;
+    let mut s = c.prepare_cached(
+        "SELECT id FROM series WHERE state = 'running' AND paused_at IS NULL AND coalesce(looked_at, 0) + ?2 <= ?1 ORDER BY id",
+    )?;
     Ok(s.query_map([now.0, every], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -165,7 +170,12 @@ pub fn look(c: &Connection, id: i64, now: Instant) -> Result<Found> {
 }
 
 /// Those whose day and minute came after `since` and by `now`, each on their own clock.
-fn due_by_date(c: &Connection, (field, days, minute, yearly): (i64, i32, u16, bool), since: Instant, now: Instant) -> Result<Vec<(i64, Instant)>> {
+fn due_by_date(
+    c: &Connection,
+    (field, days, minute, yearly): (i64, i32, u16, bool),
+    since: Instant,
+    now: Instant,
+) -> Result<Vec<(i64, Instant)>> {
     let mut s = c.prepare_cached(
         "SELECT v.contact_id, v.day, k.zone FROM field_value v JOIN contact k ON k.id = v.contact_id WHERE v.field_id = ?1 AND v.day IS NOT NULL AND k.gone IS NULL
          AND (?2 OR v.day BETWEEN ?3 AND ?4)",
@@ -227,7 +237,8 @@ impl Found {
         for contact in &self.gone {
             take.execute([k.id, *contact])?;
         }
-        let mut wake = c.prepare_cached("UPDATE series_entry SET due = ?3 WHERE series_id = ?1 AND contact_id = ?2 AND ended_at IS NULL")?;
+        let mut wake =
+            c.prepare_cached("UPDATE series_entry SET due = ?3 WHERE series_id = ?1 AND contact_id = ?2 AND ended_at IS NULL")?;
         for contact in &self.wake {
             wake.execute(params![k.id, contact, now.0])?;
         }

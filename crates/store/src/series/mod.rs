@@ -94,7 +94,8 @@ pub(crate) fn running(c: &Connection) -> Result<Vec<Kept>> {
 /// # Errors
 /// When the database fails.
 pub fn active(c: &Connection) -> Result<bool> {
-    Ok(c.prepare_cached("SELECT EXISTS (SELECT 1 FROM series WHERE state = 'running' AND paused_at IS NULL)")?.query_row([], |r| r.get(0))?)
+    Ok(c.prepare_cached("SELECT EXISTS (SELECT 1 FROM series WHERE state = 'running' AND paused_at IS NULL)")?
+        .query_row([], |r| r.get(0))?)
 }
 
 /// The names that an outline's sentences need.
@@ -223,20 +224,14 @@ fn fits(c: &Connection, id: Option<i64>, o: &Outline) -> Result<()> {
 ///
 /// # Errors
 /// An outline that can't be meant, or refers to what is gone; a name that is taken; one that runs.
-pub fn save(
-    c: &Connection,
-    id: Option<i64>,
-    name: &str,
-    letterhead: i64,
-    o: &Outline,
-    now: Instant,
-    person: Option<i64>,
-) -> Result<i64> {
+pub fn save(c: &Connection, id: Option<i64>, name: &str, letterhead: i64, o: &Outline, now: Instant, person: Option<i64>) -> Result<i64> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 100 {
         return Err(StoreError::Refused("Give the series a name of up to 100 characters.".into()));
     }
-    let taken = c.prepare_cached("SELECT 1 FROM series WHERE name = ?1 COLLATE NOCASE AND ended_at IS NULL AND id IS NOT ?2")?.exists(params![name, id])?;
+    let taken = c
+        .prepare_cached("SELECT 1 FROM series WHERE name = ?1 COLLATE NOCASE AND ended_at IS NULL AND id IS NOT ?2")?
+        .exists(params![name, id])?;
     if taken {
         return Err(StoreError::Refused(format!("There is a series “{name}” already: give this one another name.")));
     }
@@ -389,7 +384,8 @@ pub fn effects(c: &Connection, id: i64, o: &Outline) -> Result<Vec<SeriesMove>> 
     let words = |outline: &Outline, named: &Named, step: u32| {
         outline.placed().iter().find(|p| p.step.id == step).map_or_else(|| "a step that is gone".into(), |p| named.step(p.step))
     };
-    let mut s = c.prepare_cached("SELECT step, count(*) FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL GROUP BY step ORDER BY step")?;
+    let mut s =
+        c.prepare_cached("SELECT step, count(*) FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL GROUP BY step ORDER BY step")?;
     let at: Vec<(u32, i64)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     Ok(at
         .into_iter()
@@ -418,7 +414,10 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
     }
     let moves = effects(c, id, o)?;
     o.ready().map_err(StoreError::Refused)?;
-    c.execute("UPDATE series SET outline = ?2, name = ?3, looked_at = CASE WHEN ?4 THEN looked_at END WHERE id = ?1", params![id, serde_json::to_string(o)?, name.trim(), o.entry == k.outline.entry])?;
+    c.execute(
+        "UPDATE series SET outline = ?2, name = ?3, looked_at = CASE WHEN ?4 THEN looked_at END WHERE id = ?1",
+        params![id, serde_json::to_string(o)?, name.trim(), o.entry == k.outline.entry],
+    )?;
     let mut s = c.prepare_cached("SELECT id, step FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL")?;
     let inside: Vec<(i64, u32)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     for (entry, step) in inside {
@@ -489,7 +488,10 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
         walk::end(c, *entry, now, "the series ended")?;
     }
     c.execute("UPDATE series SET state = 'ended', ended_at = ?2, paused_at = NULL WHERE id = ?1", [id, now.0])?;
-    c.execute("UPDATE mailing SET state = 'sent', finished_at = ?2, paused_at = NULL WHERE series_id = ?1 AND state = 'series'", [id, now.0])?;
+    c.execute(
+        "UPDATE mailing SET state = 'sent', finished_at = ?2, paused_at = NULL WHERE series_id = ?1 AND state = 'series'",
+        [id, now.0],
+    )?;
     c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;
     audit(c, now, person, "series ended", "series", id, &format!("{} people were inside", inside.len()))?;
     Ok(inside.len())

@@ -150,7 +150,9 @@ pub fn view(c: &Connection, id: i64) -> Result<SeriesView> {
             mail: mailing.map(|m| mail(c, m)).transpose()?,
         });
     }
-    let mut s = c.prepare_cached("SELECT ended, count(*) FROM series_entry WHERE series_id = ?1 AND ended_at IS NOT NULL GROUP BY ended ORDER BY 2 DESC, 1")?;
+    let mut s = c.prepare_cached(
+        "SELECT ended, count(*) FROM series_entry WHERE series_id = ?1 AND ended_at IS NOT NULL GROUP BY ended ORDER BY 2 DESC, 1",
+    )?;
     let out: Vec<(String, i64)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     let left = count(c, "SELECT count(*) FROM series_left WHERE series_id = ?1", id)?;
     let ever: u32 = c
@@ -178,7 +180,13 @@ fn sentence(k: &Kept, entered: i64, inside: i64, through: i64) -> String {
     let n = |n: i64| rinse_core::trial::plan::thousands(n.unsigned_abs());
     let so_far = match entered {
         0 => "nobody has entered yet".to_owned(),
-        _ => format!("{} entered, {} are inside, {} came through, {} left before the end", n(entered), n(inside), n(through), n(entered - inside - through)),
+        _ => format!(
+            "{} entered, {} are inside, {} came through, {} left before the end",
+            n(entered),
+            n(inside),
+            n(through),
+            n(entered - inside - through)
+        ),
     };
     match (k.state.as_str(), k.paused_at) {
         ("draft", _) => "A draft: nobody enters before it is started.".into(),

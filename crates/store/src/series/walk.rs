@@ -243,7 +243,9 @@ fn record(c: &Connection, mailing: i64, contact: i64, entry: i64, due: Instant) 
 /// What became of the message of a step.
 fn sent(c: &Connection, o: &Outline, entry: i64, step: u32) -> Result<Option<Sent>> {
     let Some(mailing) = super::message_at(o, step) else { return Ok(None) };
-    let mut s = c.prepare_cached("SELECT state, at, accepted_at, failed_at, reason FROM send WHERE cause = 2 AND cause_id = ?1 AND mailing_id = ?2")?;
+    let mut s = c.prepare_cached(
+        "SELECT state, at, accepted_at, failed_at, reason FROM send WHERE cause = 2 AND cause_id = ?1 AND mailing_id = ?2",
+    )?;
     Ok(s.query_row([entry, mailing], |r| {
         let (state, at): (i64, i64) = (r.get(0)?, r.get(1)?);
         let or_at = |t: Option<i64>| Instant(t.unwrap_or(at));
@@ -253,7 +255,8 @@ fn sent(c: &Connection, o: &Outline, entry: i64, step: u32) -> Result<Option<Sen
             5 => r.get::<_, Option<i64>>(2)?.map_or(Sent::Failed(or_at(r.get(3)?)), |t| Sent::Accepted(Instant(t))),
             6 => {
                 let why = r.get::<_, Option<i64>>(4)?.and_then(Reason::from_code);
-                let for_good = matches!(why, Some(Reason::NoAddress | Reason::Retired | Reason::Complained | Reason::Withdrawn | Reason::SeriesLeft));
+                let for_good =
+                    matches!(why, Some(Reason::NoAddress | Reason::Retired | Reason::Complained | Reason::Withdrawn | Reason::SeriesLeft));
                 Sent::Barred { at: Instant(at), for_good }
             }
             _ => Sent::Pending,

@@ -138,7 +138,9 @@ pub fn all(c: &Connection) -> Result<Vec<Trial>> {
 /// When the trial is sealed.
 pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person: Option<i64>) -> Result<i64> {
     if c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND series_id IS NOT NULL")?.exists([mailing])? {
-        return Err(StoreError::Refused("This message is a step of a series, which sends it to all alike. Copy it, and plan a trial of the copy.".into()));
+        return Err(StoreError::Refused(
+            "This message is a step of a series, which sends it to all alike. Copy it, and plan a trial of the copy.".into(),
+        ));
     }
     if let Some(goal) = plan.goal.as_ref().filter(|_| plan.metric.asks_goal()) {
         goal.goal.check().map_err(StoreError::Refused)?;

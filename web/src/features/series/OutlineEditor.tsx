@@ -107,14 +107,7 @@ function What({ value, mails, onChange }: { value: Happening; mails: Mails; onCh
           onChange={(step) => onChange({ ...value, step })}
         />
       )}
-      {value.kind === "event" && (
-        <Pick
-          label="Event"
-          value={value.name}
-          options={[...new Set([value.name, ...(v?.events ?? [])])].map((e) => [e, `“${e}”`] as const)}
-          onChange={(name) => onChange({ ...value, name })}
-        />
-      )}
+      {value.kind === "event" && <EventPick value={value.name} onChange={(name) => onChange({ ...value, name })} />}
       {value.kind === "goal" && (
         <Pick
           label="Goal"
@@ -147,6 +140,18 @@ function Product({ value, onChange }: { value: Bought; onChange: (next: Bought) 
           category: p.startsWith("c:") ? p.slice(2) : null,
         })
       }
+    />
+  );
+}
+
+function EventPick({ value, onChange }: { value: string; onChange: (name: string) => void }) {
+  const v = useVocabulary().data;
+  return (
+    <Pick
+      label="Event"
+      value={value}
+      options={[...new Set([value, ...(v?.events ?? [])])].map((e) => [e, `“${e}”`] as const)}
+      onChange={onChange}
     />
   );
 }
@@ -516,14 +521,7 @@ function EntryForm({ value, onChange }: { value: Entry; onChange: (next: Entry) 
         </>
       )}
       {value.kind === "bought" && <Product value={value} onChange={(b) => onChange({ ...value, ...b })} />}
-      {value.kind === "event" && (
-        <Pick
-          label="Event"
-          value={value.name}
-          options={[...new Set([value.name, ...(v?.events ?? [])])].map((e) => [e, `“${e}”`] as const)}
-          onChange={(name) => onChange({ ...value, name })}
-        />
-      )}
+      {value.kind === "event" && <EventPick value={value.name} onChange={(name) => onChange({ ...value, name })} />}
       {value.kind === "date" && (
         <>
           <Pick

@@ -1,0 +1,64 @@
+//! A data folder of the version before series is brought up to date with everything that is in it.
+
+mod common;
+
+use common::rows;
+use rinse_store::{Store, findings};
+use rusqlite::Connection;
+
+const BEFORE: [&str; 10] = [
+    include_str!("../migrations/001_base.sql"),
+    include_str!("../migrations/002_people.sql"),
+    include_str!("../migrations/003_changes.sql"),
+    include_str!("../migrations/004_rollups.sql"),
+    include_str!("../migrations/005_clearance.sql"),
+    include_str!("../migrations/006_proof.sql"),
+    include_str!("../migrations/007_mailings.sql"),
+    include_str!("../migrations/008_reactions_and_trials.sql"),
+    include_str!("../migrations/009_entities_and_trials.sql"),
+    include_str!("../migrations/010_variants_and_trials.sql"),
+];
+
+#[test]
+fn sends_responses_and_tasks_come_along() {
+    let folder = tempfile::tempdir().unwrap();
+    {
+        let c = Connection::open(folder.path().join("rinse.db")).unwrap();
+        for sql in BEFORE {
+            c.execute_batch(sql).unwrap();
+        }
+        c.execute_batch(
+            "PRAGMA user_version = 10;
+             INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
+             INSERT INTO mailing (id, name, letterhead_id, made_at, state, started_at) VALUES (1, 'm', 1, 0, 'sent', 1);
+             INSERT INTO domain (id, name) VALUES (1, 'tern.example');
+             INSERT INTO contact (id, address, address_key, domain_id, added_at) VALUES (1, 'a@tern.example', 'a@tern.example', 1, 0), (2, 'b@tern.example', 'b@tern.example', 1, 0);
+             INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, any_click_at, priority) VALUES (7, 1, 1, 1, 3, 10, 99, 10, 11, 20, 2);
+             INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, left_at) VALUES (8, 1, 2, 1, 3, 10, 99, 10, 11, 50);
+             INSERT INTO response (at, send_id, kind, link, machine, rules_version) VALUES (20, 7, 2, 0, 4, 1), (21, 7, 2, 1, 1, 1);
+             INSERT INTO ledger (contact_id, at, kind, source, send_id) VALUES (2, 50, 'withdrew', 'unsubscribe page', 8), (1, 40, 'paused', 'preferences page', 7);
+             INSERT INTO reaction (id, rule, made_at) VALUES (1, '{\"mailing\":null,\"when\":{\"kind\":\"replied\"},\"then\":[]}', 0);
+             INSERT INTO task (id, at, reaction_id, contact_id, words) VALUES (3, 5, 1, 2, 'Ring up');",
+        )
+        .unwrap();
+    }
+    let store = Store::open(folder.path(), false).unwrap();
+    store
+        .read_now(|c| {
+            assert_eq!(rows::<i64>(c, "SELECT priority FROM send WHERE id = 7 AND accepted_at = 11"), [2]);
+            // Many links at once don't count against a trial's primary; what came too soon does.
+            assert_eq!(rows::<Option<i64>>(c, "SELECT trial_click_at FROM send ORDER BY id"), [Some(20), None]);
+            assert_eq!(
+                rows::<Option<i64>>(c, "SELECT left_at FROM send ORDER BY id"),
+                [Some(40), Some(50)],
+                "who paused left by the message, too"
+            );
+            assert_eq!(rows::<Option<i64>>(c, "SELECT withdrew_at FROM send ORDER BY id"), [None, Some(50)]);
+            assert_eq!(rows::<String>(c, "SELECT words FROM task WHERE reaction_id = 1"), ["Ring up"]);
+            assert!(rows::<String>(c, "SELECT \"table\" FROM pragma_foreign_key_check").is_empty());
+            let f = &findings::mailings(c, 0)?[0];
+            assert_eq!((f.sent, f.accepted.count, f.withdrawals.count, f.reported_clicks.count), (2, 2, 2, 1));
+            Ok(())
+        })
+        .unwrap();
+}
