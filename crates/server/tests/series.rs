@@ -130,7 +130,7 @@ async fn figures_are_what_the_rows_say_while_the_world_answers() {
     let answered = json!({ "kind": "did", "did": "opened", "human": true, "times": { "at_least": 1 }, "within_days": null, "mailing": null, "link": null, "series": id });
     for (tree, n) in [(was, 120), (answered, s.count("SELECT count(DISTINCT contact_id) FROM send WHERE open_at IS NOT NULL"))] {
         let look = s.ok("POST", "/api/segments/look", &tree).await;
-        assert_eq!(look["count"], n, "{look}");
+        assert_eq!(look["people"], n, "{look}");
     }
 }
 
