@@ -7,14 +7,15 @@ use proptest::prelude::*;
 use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::RuleSet;
 use rinse_core::reaction::Deed;
-use rinse_core::segment::Tree;
+use rinse_core::segment::person::Value;
+use rinse_core::segment::{FieldKind, Tree};
 use rinse_core::series::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::series::view::{self, Who};
 use rinse_store::series::{self, entering, walk};
 use rinse_store::tags::{self, Kind};
-use rinse_store::{Connection, merges, responses, rules, runs, segments};
+use rinse_store::{Connection, fields, merges, responses, rules, runs, segments};
 
 fn step(id: u32, does: Does) -> Step {
     Step { id, does }
@@ -209,6 +210,34 @@ fn a_change_says_what_it_does_to_those_inside_and_withdraws_what_waits() {
         assert_eq!(n(c, "SELECT count(*) FROM series_entry WHERE ended = 'through'"), 2);
         assert_eq!(n(c, "SELECT count(*) FROM send WHERE state = 3"), 2);
         assert_eq!(rows::<String>(c, "SELECT state FROM mailing ORDER BY id"), ["sent", "sent", "series"]);
+    });
+}
+
+#[test]
+fn another_entry_begins_with_the_change() {
+    run(3, |c| {
+        let day = |d: i64| (START.0 / DAY + d) * DAY;
+        let field = fields::named(c, "member since", FieldKind::Date, START).unwrap();
+        for (contact, d) in [(1, 2), (2, 9)] {
+            fields::set(c, contact, field, &Value::Date(day(d) / DAY - 365 * 3), None, None).unwrap();
+        }
+        let (first, second) = (mail(c, 2), mail(c, 3));
+        let o = Outline { steps: vec![wait(1, 1), first.clone()], ..Outline::default() };
+        let id = started(c, &o);
+        go(c, START, START + 5 * DAY, "250 ok");
+        let dated =
+            Outline { entry: Entry::Date { field, days: 0, minute: 600, yearly: true }, steps: vec![wait(1, 1), second], ..o.clone() };
+        series::change(c, id, " Welcome ", &dated, START + 5 * DAY, None).unwrap();
+        go(c, START + 5 * DAY, START + 12 * DAY, "250 ok");
+        assert_eq!(rows::<i64>(c, "SELECT contact_id FROM series_entry"), [2], "whose day had passed before doesn't enter for it");
+        assert_eq!(n(c, "SELECT at FROM series_entry"), day(9) + 10 * HOUR, "at that minute of their day");
+        // A message that stood in it before may stand in it again.
+        let back = Outline { steps: vec![first, wait(1, 1)], ..dated.clone() };
+        series::change(c, id, "Welcome", &back, START + 12 * DAY, None).unwrap();
+        assert_eq!(rows::<String>(c, "SELECT state FROM mailing ORDER BY id"), ["series", "sent"]);
+        series::save(c, None, "Other", 1, &Outline::default(), START, None).unwrap();
+        let refused = series::change(c, id, "other", &back, START + 12 * DAY, None).unwrap_err().to_string();
+        assert!(refused.contains("another name"), "{refused}");
     });
 }
 

@@ -147,7 +147,10 @@ pub fn look(c: &Connection, id: i64, now: Instant) -> Result<Found> {
         }
         Entry::Date { field, days, minute, yearly } => {
             let since = Instant(before.or(k.started_at).unwrap_or(now.0));
-            found.enters = due_by_date(c, (*field, *days, *minute, *yearly), since, now)?;
+            // Whose clock isn't known goes by the letterhead's.
+            let usual: String = c.query_row("SELECT zone FROM letterhead WHERE id = ?1", [k.letterhead_id], |r| r.get(0))?;
+            let usual = zone::named(&usual).unwrap_or(zone::TimeZone::UTC);
+            found.enters = due_by_date(c, (*field, *days, *minute, *yearly), (since, now), &usual)?;
         }
         _ => {}
     }
@@ -173,8 +176,8 @@ pub fn look(c: &Connection, id: i64, now: Instant) -> Result<Found> {
 fn due_by_date(
     c: &Connection,
     (field, days, minute, yearly): (i64, i32, u16, bool),
-    since: Instant,
-    now: Instant,
+    (since, now): (Instant, Instant),
+    usual: &zone::TimeZone,
 ) -> Result<Vec<(i64, Instant)>> {
     let mut s = c.prepare_cached(
         "SELECT v.contact_id, v.day, k.zone FROM field_value v JOIN contact k ON k.id = v.contact_id WHERE v.field_id = ?1 AND v.day IS NOT NULL AND k.gone IS NULL
@@ -189,7 +192,7 @@ fn due_by_date(
     while let Some(r) = rows.next()? {
         let Some(day) = Outline::entry_day(r.get(1)?, days, yearly, first).filter(|d| *d <= last) else { continue };
         let name = r.get::<_, Option<String>>(2)?.unwrap_or_default();
-        let clock = zones.entry(name).or_insert_with_key(|n| zone::named(n).unwrap_or(zone::TimeZone::UTC));
+        let clock = zones.entry(name).or_insert_with_key(|n| zone::named(n).unwrap_or_else(|| usual.clone()));
         let at = at_minute(clock.first_of_day(day), minute, clock);
         if at > since && at <= now {
             out.push((r.get(0)?, at));

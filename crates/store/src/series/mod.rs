@@ -220,21 +220,25 @@ fn fits(c: &Connection, id: Option<i64>, o: &Outline) -> Result<()> {
     Ok(())
 }
 
+/// The name, when no other series in use has it.
+fn free_name<'a>(c: &Connection, id: Option<i64>, name: &'a str) -> Result<&'a str> {
+    let name = name.trim();
+    if name.is_empty() || name.chars().count() > 100 {
+        return Err(StoreError::Refused("Give the series a name of up to 100 characters.".into()));
+    }
+    let mut s = c.prepare_cached("SELECT 1 FROM series WHERE name = ?1 COLLATE NOCASE AND ended_at IS NULL AND id IS NOT ?2")?;
+    if s.exists(params![name, id])? {
+        return Err(StoreError::Refused(format!("There is a series “{name}” already: give this one another name.")));
+    }
+    Ok(name)
+}
+
 /// Keeps a series. One that runs is changed with [`change`].
 ///
 /// # Errors
 /// An outline that can't be meant, or refers to what is gone; a name that is taken; one that runs.
 pub fn save(c: &Connection, id: Option<i64>, name: &str, letterhead: i64, o: &Outline, now: Instant, person: Option<i64>) -> Result<i64> {
-    let name = name.trim();
-    if name.is_empty() || name.chars().count() > 100 {
-        return Err(StoreError::Refused("Give the series a name of up to 100 characters.".into()));
-    }
-    let taken = c
-        .prepare_cached("SELECT 1 FROM series WHERE name = ?1 COLLATE NOCASE AND ended_at IS NULL AND id IS NOT ?2")?
-        .exists(params![name, id])?;
-    if taken {
-        return Err(StoreError::Refused(format!("There is a series “{name}” already: give this one another name.")));
-    }
+    let name = free_name(c, id, name)?;
     crate::letterheads::one(c, letterhead)?;
     fits(c, id, o)?;
     let text = serde_json::to_string(o)?;
@@ -280,7 +284,11 @@ fn own(c: &Connection, id: i64, o: &Outline) -> Result<()> {
          WHERE series_id = ?1 AND id NOT IN (SELECT value FROM json_each(?2))",
         params![id, listed],
     )?;
-    c.execute("UPDATE mailing SET series_id = ?1 WHERE id IN (SELECT value FROM json_each(?2))", params![id, listed])?;
+    // One that was taken out of a running series and stands in it again goes out again.
+    c.execute(
+        "UPDATE mailing SET series_id = ?1, state = iif(state = 'sent', 'series', state) WHERE id IN (SELECT value FROM json_each(?2))",
+        params![id, listed],
+    )?;
     Ok(())
 }
 
@@ -414,10 +422,15 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
     }
     let moves = effects(c, id, o)?;
     o.ready().map_err(StoreError::Refused)?;
-    c.execute(
-        "UPDATE series SET outline = ?2, name = ?3, looked_at = CASE WHEN ?4 THEN looked_at END WHERE id = ?1",
-        params![id, serde_json::to_string(o)?, name.trim(), o.entry == k.outline.entry],
-    )?;
+    let name = free_name(c, Some(id), name)?;
+    // Another entry begins now: who is in the segment already, or whose date has passed, doesn't enter for it.
+    let looked: Option<i64> = match o.entry {
+        _ if o.entry == k.outline.entry => c.query_row("SELECT looked_at FROM series WHERE id = ?1", [id], |r| r.get(0))?,
+        Entry::Segment { .. } => None,
+        _ => Some(now.0),
+    };
+    let text = serde_json::to_string(o)?;
+    c.execute("UPDATE series SET outline = ?2, name = ?3, looked_at = ?4 WHERE id = ?1", params![id, text, name, looked])?;
     let mut s = c.prepare_cached("SELECT id, step FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL")?;
     let inside: Vec<(i64, u32)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     for (entry, step) in inside {

@@ -18,6 +18,7 @@ pub struct SeriesMail {
     pub held: i64,
     pub pending: i64,
     pub barred: i64,
+    /// Refused for good; what was accepted and came back later is among the accepted.
     pub failed: i64,
     pub opened: Option<Rate>,
     pub clicked: Option<Rate>,
@@ -83,7 +84,7 @@ fn rate(n: i64, of: i64) -> Rate {
 fn mail(c: &Connection, mailing: i64) -> Result<SeriesMail> {
     Ok(c.prepare_cached(
         "SELECT count(accepted_at), count(*) FILTER (WHERE state = 0), count(*) FILTER (WHERE state IN (1, 2, 4, 7)),
-            count(*) FILTER (WHERE state = 6), count(*) FILTER (WHERE state = 5), count(open_at), count(click_at), count(left_at)
+            count(*) FILTER (WHERE state = 6), count(*) FILTER (WHERE state = 5 AND accepted_at IS NULL), count(open_at), count(click_at), count(left_at)
          FROM send WHERE mailing_id = ?1",
     )?
     .query_row([mailing], |r| {
