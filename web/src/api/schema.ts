@@ -9039,7 +9039,10 @@ export interface components {
             /** Format: int64 */
             barred: number;
             clicked?: components["schemas"]["Rate"] | null;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description Refused for good; what was accepted and came back later is among the accepted.
+             */
             failed: number;
             /**
              * Format: int64
