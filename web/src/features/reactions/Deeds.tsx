@@ -31,7 +31,7 @@ export function useDeedKnown() {
 type Known = ReturnType<typeof useDeedKnown>;
 
 /** A deed as it begins; null where there is nothing to choose from yet. */
-function fresh(kind: Deed["kind"], { v, scores, systems }: Known): Deed | null {
+export function freshDeed(kind: Deed["kind"], { v, scores, systems }: Known): Deed | null {
   switch (kind) {
     case "score":
       return scores[0] ? { kind, score: scores[0].id, points: 5 } : null;
@@ -184,7 +184,7 @@ export function AddDeed({
   known: Known;
   add: (deed: Deed) => void;
 }) {
-  const missing = known.ready ? DEEDS.filter(([kind]) => fresh(kind, known) === null) : [];
+  const missing = known.ready ? DEEDS.filter(([kind]) => freshDeed(kind, known) === null) : [];
   return (
     <>
       <select
@@ -192,7 +192,7 @@ export function AddDeed({
         aria-label={label}
         value=""
         onChange={(e) => {
-          const deed = fresh(e.target.value as Deed["kind"], known);
+          const deed = freshDeed(e.target.value as Deed["kind"], known);
           if (deed) add(deed);
         }}
       >

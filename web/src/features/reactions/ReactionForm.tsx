@@ -3,6 +3,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
 import { LinkOf, Pick } from "../../shared/Pick";
+import { ProductPick } from "../../shared/ProductPick";
 import { NumberBox } from "../../shared/NumberBox";
 import { Failure } from "../../shared/states";
 import { useVocabulary } from "../../shared/useVocabulary";
@@ -118,24 +119,7 @@ export function ReactionForm({
             onChange={(name) => setWhen({ ...when, name })}
           />
         )}
-        {when.kind === "bought" && (
-          <Pick
-            label="Product"
-            value={when.product ?? (when.category != null ? `c:${when.category}` : "")}
-            options={[
-              ["", "anything"],
-              ...(v?.products ?? []).map((p): [string, string] => [p, p]),
-              ...(v?.categories ?? []).map((c): [string, string] => [`c:${c}`, `anything of ${c}`]),
-            ]}
-            onChange={(p) =>
-              setWhen({
-                kind: "bought",
-                product: p && !p.startsWith("c:") ? p : null,
-                category: p.startsWith("c:") ? p.slice(2) : null,
-              })
-            }
-          />
-        )}
+        {when.kind === "bought" && <ProductPick value={when} onChange={(b) => setWhen({ kind: "bought", ...b })} />}
         {rule.mailing == null ? " (any mailing)" : " (this mailing)"}
       </p>
       {rule.then.map((d, i) => (
