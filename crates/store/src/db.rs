@@ -1,7 +1,7 @@
 //! Opening the file, migrations, the reader pool and the writer thread.
 
-use crate::clearing::warm::Warm;
 use crate::journal::Journal;
+use crate::kept::Kept;
 use r2d2::Pool;
 use r2d2_sqlite::SqliteConnectionManager;
 pub use rusqlite::Connection;
@@ -93,7 +93,7 @@ pub struct Store {
     writer: mpsc::Sender<Box<dyn Job>>,
     folder: Arc<PathBuf>,
     replayed: crate::journal::Replayed,
-    warm: Arc<Warm>,
+    kept: Arc<Kept>,
 }
 
 const MIGRATIONS: &[M<'_>] = &[
@@ -173,11 +173,11 @@ impl Store {
             c.pragma_update(None, "mmap_size", MAPPED)?;
             pragmas(c)
         }))?;
-        let warm = Warm::of(&conn)?;
+        let kept = Kept::of(&conn)?;
         let (writer, jobs) = mpsc::channel();
-        let told = Arc::clone(&warm);
+        let told = Arc::clone(&kept);
         std::thread::Builder::new().name("rinse-writer".into()).spawn(move || write_loop(&conn, &jobs, &mut journal, &told))?;
-        Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed, warm })
+        Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed, kept })
     }
 
     /// Opens the data file to look at alone, beside a Rinse that may be running on it.
@@ -204,7 +204,7 @@ impl Store {
 
     /// Lets go of what was kept in memory and nobody has asked for lately.
     pub fn rest(&self) {
-        self.warm.rest();
+        self.kept.rest();
     }
 
     /// The data folder.
@@ -372,7 +372,7 @@ fn while_idle(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) -> Option<Box
 
 /// Takes waiting jobs in their order, groups neighbours of the same kind, and answers after each
 /// commit.
-fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>, journal: &mut Journal, warm: &Warm) {
+fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>, journal: &mut Journal, kept: &Kept) {
     let mut next = None;
     while let Some(first) = next.take().or_else(|| while_idle(c, jobs)) {
         let repeatable = first.repeatable();
@@ -389,7 +389,7 @@ fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>, journal: &mut
             }
         }
         let committed = transaction(c, &mut group, repeatable, journal);
-        warm.finished(committed);
+        kept.finished(committed);
         for job in group {
             job.answer(committed);
         }

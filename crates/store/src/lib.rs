@@ -36,6 +36,7 @@ pub mod holdout;
 pub mod images;
 pub mod imports;
 pub mod journal;
+mod kept;
 pub mod learned;
 pub mod ledger;
 pub mod letterheads;

@@ -28,9 +28,10 @@ fn dice(what: &str, i: i64, sides: i64) -> i64 {
     (share::draw(what, i) * sides as f64) as i64
 }
 
-fn base() -> &'static (tempfile::TempDir, Store, Vec<Person>) {
-    static BASE: OnceLock<(tempfile::TempDir, Store, Vec<Person>)> = OnceLock::new();
-    BASE.get_or_init(|| {
+/// The same people twice: with the orders kept in memory, and without.
+fn base(kept: bool) -> &'static (tempfile::TempDir, Store, Vec<Person>) {
+    static BASES: [OnceLock<(tempfile::TempDir, Store, Vec<Person>)>; 2] = [const { OnceLock::new() }; 2];
+    BASES[usize::from(kept)].get_or_init(|| {
         let name = |what: &str, i: i64| {
             Some(["Wren", "wren", "Øystein", "Marram", "A"][dice(what, i, 5) as usize].to_owned()).filter(|_| dice(what, -i, 4) > 0)
         };
@@ -68,6 +69,9 @@ fn base() -> &'static (tempfile::TempDir, Store, Vec<Person>) {
             segments::save(c, None, &segments::Draft { name: "s".into(), tree }, Instant(0), None)
         }))
         .unwrap();
+        if kept {
+            store.read_now(contacts::keep_orders).unwrap();
+        }
         (folder, store, people)
     })
 }
@@ -79,7 +83,7 @@ fn nocase(text: &Option<String>) -> Option<String> {
 
 fn model(q: &Query) -> (Vec<i64>, i64) {
     let search = q.search.trim().to_lowercase();
-    let mut found: Vec<&Person> = base()
+    let mut found: Vec<&Person> = base(false)
         .2
         .iter()
         .filter(|p| match search.strip_prefix('@') {
@@ -114,11 +118,11 @@ proptest! {
         search in prop::sample::select(vec!["", " ", "w", "WREN", "wren1", "a_", "%", "ma", "@tern", "@tern.example", "@gu", "@", "zz"]),
         list in prop::option::of(Just(1i64)), tag in prop::option::of(Just(1i64)), segment in prop::option::weighted(0.3, Just(1i64)),
         status in prop::option::of(0i64..4), sort in prop::sample::select(vec![Sort::Address, Sort::FamilyName, Sort::AddedAt]),
-        descending: bool, page in 0u32..4, size in 1u32..30,
+        descending: bool, kept: bool, page in 0u32..4, size in 1u32..30,
     ) {
         let q = Query { search: search.into(), list, tag, segment, status, load: None, sort, descending, page, size };
-        let got = base().1.read_now(|c| contacts::page(c, &q, Instant(100))).unwrap();
-        let exported = base().1.read_now(|c| contacts::export_query(c, &q, Instant(100))).unwrap();
+        let got = base(kept).1.read_now(|c| contacts::page(c, &q, Instant(100))).unwrap();
+        let exported = base(kept).1.read_now(|c| contacts::export_query(c, &q, Instant(100))).unwrap();
         prop_assert_eq!(exported.len() as i64, got.matching, "the export has all pages");
         let ids: Vec<i64> = got.rows.iter().map(|r| r.id).collect();
         prop_assert_eq!((ids, got.matching, got.all), { let (page, n) = model(&q); (page, n, PEOPLE) }, "{:?}", q);

@@ -1,5 +1,5 @@
-//! The columns that are kept between clearances: whatever happened since, they say what a person's own rows
-//! say, in a read and inside a write; and the ledger's seals hold through all of it.
+//! The columns that are kept between clearances and the orders of the contact list: whatever happened since, they
+//! say what the rows say, in a read and inside a write; and the ledger's seals hold through all of it.
 
 mod common;
 
@@ -10,7 +10,7 @@ use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::{Outcome, OverCap, RuleSet};
 use rinse_core::consent::Act;
 use rinse_core::{DAY, HOUR, Instant};
-use rinse_store::contacts::{self, Profile};
+use rinse_store::contacts::{self, Profile, Query, Sort};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::{Connection, Store, StoreError, clearing, erasure, letterheads, merges, rules, runs};
 
@@ -25,6 +25,7 @@ enum Step {
     Part,
     Sunset(i64, bool),
     Zone(i64),
+    Name(i64, &'static str),
     Send(&'static str),
     Entity(i64),
     Forget,
@@ -52,6 +53,7 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
         1 => Just(Step::Part),
         1 => (who.clone(), any::<bool>()).prop_map(|(w, s)| Step::Sunset(w, s)),
         1 => who.clone().prop_map(Step::Zone),
+        3 => (who.clone(), prop::sample::select(vec!["", "wren", "Wren", "Ålesund", "zz"])).prop_map(|(w, n)| Step::Name(w, n)),
         3 => prop::sample::select(vec!["250 2.0.0 ok", "550 5.1.1 no such user", "450 4.2.0 later"]).prop_map(Step::Send),
         1 => who.prop_map(Step::Entity),
         1 => Just(Step::Forget),
@@ -80,6 +82,26 @@ fn agrees(c: &Connection, mailings: &[i64], at: Instant) {
             };
             assert_eq!((said.outcome.as_str(), said.until, said.first), (word, until, first), "mailing {m}, person {}", d.contact);
         }
+    }
+}
+
+/// The list in each of its orders, as the database sorts it.
+fn in_order(c: &Connection) {
+    for (sort, by) in Sort::ALL.into_iter().zip(["address_key", "family_name COLLATE NOCASE", "added_at"]) {
+        let q = Query {
+            search: String::new(),
+            list: None,
+            tag: None,
+            segment: None,
+            status: None,
+            load: None,
+            sort,
+            descending: false,
+            page: 0,
+            size: 200,
+        };
+        let shown: Vec<i64> = contacts::page(c, &q, START).unwrap().rows.iter().map(|r| r.id).collect();
+        assert_eq!(shown, rows::<i64>(c, &format!("SELECT id FROM contact WHERE gone IS NULL ORDER BY {by}, id")), "by {by}");
     }
 }
 
@@ -118,6 +140,10 @@ fn carry_out(c: &Connection, step: &Step, at: Instant) -> Result<(), StoreError>
         }
         Step::Zone(who) if present(c, *who) => {
             c.execute("UPDATE contact SET zone = 'Pacific/Auckland', country = 'NZ' WHERE id = ?1", [who])?;
+        }
+        Step::Name(who, name) if present(c, *who) => {
+            let named = Profile { family_name: Some((*name).to_owned()).filter(|n| !n.is_empty()), ..contacts::profile(c, *who)? };
+            contacts::replace_profile(c, *who, &named)?;
         }
         Step::Send(reply) => {
             let m = mailing(c, None, OverCap::Hold);
@@ -158,15 +184,20 @@ proptest! {
                 if warm_first || n > 2 {
                     store.read_now(|c| { agrees(c, &mailings, at); Ok(()) }).unwrap();
                 }
+                if n == usize::from(!warm_first) {
+                    store.read_now(contacts::keep_orders).unwrap();
+                }
                 let (inside, fails) = (mailings.clone(), matches!(step, Step::Fails(_)));
                 let done = store.write(move |c| {
                     carry_out(c, &step, at)?;
                     agrees(c, &inside, at);
+                    in_order(c);
                     Ok(())
                 }).await;
                 assert_eq!(done.is_err(), fails, "{done:?}");
                 store.read_now(|c| {
                     agrees(c, &mailings, at);
+                    in_order(c);
                     let seals = ledger::seals(c, None)?;
                     assert!(seals.broken.is_empty(), "{seals:?}");
                     Ok(())

@@ -1,25 +1,18 @@
 //! The base in columns, kept between clearances.
 //!
 //! Reading a million rows takes most of a second; deciding takes a tenth of it. So the columns stay in
-//! memory, and the writer notes whose rows change ([`Notes`], by SQLite's update hook): the next
-//! clearance reads those anew and no others. Notes are made before a change is committed and dropped
-//! only when it was committed before the reading began, so nothing is ever missed; what is read twice
-//! does no harm. A clearance inside a write sees that write's own changes, and since they are noted, a
-//! write that fails leaves nothing of them.
-//!
-//! A connection finds what is kept for its file by the file's name; one to a file that nobody keeps
-//! anything for (another process's) loads everything.
+//! memory ([`crate::kept`]), and the next clearance reads anew whose rows changed. A clearance inside a
+//! write sees that write's own changes, and since they are noted, a write that fails leaves nothing of them.
+//! A connection to a file that nobody keeps anything for loads everything.
 
 use super::base::{self, People};
 use crate::Result;
 use crate::db::{beside, readable_beside};
+use crate::kept::{self, Notes, REST, lock};
 use rinse_core::Instant;
 use rinse_core::clearance::columns::Messages;
-use rusqlite::hooks::Action;
 use rusqlite::{Connection, OptionalExtension};
-use std::collections::HashMap;
-use std::path::{Path, PathBuf};
-use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError, Weak};
+use std::sync::{Arc, Mutex};
 
 /// Everybody, with the messages that count or are reserved.
 #[derive(Clone)]
@@ -37,81 +30,39 @@ struct Kept {
 
 /// Past so many notes it is quicker to load everything again.
 const MOST_NOTES: usize = 100_000;
-/// Unused for so long, what is kept is let go.
-const REST: std::time::Duration = std::time::Duration::from_secs(600);
 
-/// Whose rows changed, each with the number of the transaction.
-#[derive(Default)]
-struct Notes {
-    /// Something is kept. While nothing is, only the running transaction's notes are: columns may be read
-    /// in its midst.
-    on: bool,
-    /// The running transaction changed more than is worth noting.
-    too_many: bool,
-    contacts: HashMap<i64, u64>,
-    sends: HashMap<i64, u64>,
-    committed: u64,
+#[derive(PartialEq, Eq, Hash, Clone, Copy)]
+enum Row {
+    Contact(i64),
+    Send(i64),
 }
 
-/// What is kept for one data file, and what changed since.
+/// The columns that are kept for one data file, and what changed since.
 #[derive(Default)]
 pub(crate) struct Warm {
     kept: Mutex<Option<Kept>>,
-    notes: Mutex<Notes>,
-}
-
-static FILES: LazyLock<Mutex<HashMap<PathBuf, Weak<Warm>>>> = LazyLock::new(Mutex::default);
-
-fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
-    m.lock().unwrap_or_else(PoisonError::into_inner)
+    notes: Mutex<Notes<Row, MOST_NOTES>>,
 }
 
 impl Warm {
-    /// What is kept for the writer's file from now on, told of every change that it makes.
-    pub(crate) fn of(writer: &Connection) -> Result<Arc<Self>> {
-        let warm = Arc::new(Self::default());
-        // As SQLite itself names the file: whole, however it was opened.
-        let path = PathBuf::from(writer.path().unwrap_or_default());
-        let mut files = lock(&FILES);
-        files.retain(|_, w| w.strong_count() > 0);
-        files.insert(path, Arc::downgrade(&warm));
-        let told = Arc::clone(&warm);
-        writer.update_hook(Some(move |action: Action, _: &str, table: &str, row: i64| match table {
-            "contact" => told.note(row, action, true),
-            "send" => told.note(row, action, false),
-            _ => {}
-        }))?;
-        Ok(warm)
-    }
-
-    fn note(&self, row: i64, action: Action, contact: bool) {
+    fn note(&self, row: Row, deleted: bool) {
         let mut n = lock(&self.notes);
-        if n.too_many {
-            return;
-        }
-        if action == Action::SQLITE_DELETE || n.contacts.len() + n.sends.len() >= MOST_NOTES {
-            n.forget();
-            n.too_many = true;
-            return;
-        }
-        let now = n.committed + 1;
-        if contact {
-            n.contacts.insert(row, now)
-        } else {
-            n.sends.insert(row, now)
-        };
+        // Whose row it was can't be asked any more.
+        if deleted { n.give_up() } else { n.note(row) }
     }
 
-    /// The writer's transaction is over.
+    pub(crate) fn contact(&self, row: i64, deleted: bool) {
+        self.note(Row::Contact(row), deleted);
+    }
+
+    pub(crate) fn send(&self, row: i64, deleted: bool) {
+        self.note(Row::Send(row), deleted);
+    }
+
     pub(crate) fn finished(&self, committed: bool) {
-        let mut n = lock(&self.notes);
-        n.committed += u64::from(committed);
-        if n.too_many || !n.on {
-            n.forget();
-        }
+        lock(&self.notes).finished(committed);
     }
 
-    /// Lets go of what nobody has asked for lately.
     pub(crate) fn rest(&self) {
         let mut kept = lock(&self.kept);
         if kept.as_ref().is_some_and(|k| k.used.elapsed() > REST) {
@@ -122,21 +73,16 @@ impl Warm {
 
     fn columns(&self, c: &Connection, since: Instant) -> Result<Columns> {
         let mut kept = lock(&self.kept);
-        let (begun, good, keep) = {
-            let mut n = lock(&self.notes);
-            let found = (n.committed, n.on, !n.too_many);
-            n.on = !n.too_many;
-            found
-        };
-        if !good {
+        let begun = lock(&self.notes).begin();
+        if !begun.whole {
             *kept = None;
         }
-        if !keep {
+        if !begun.keep {
             return load(c, since);
         }
         if let Some(k) = kept.as_mut().filter(|k| k.since <= since) {
             if self.refresh(c, k)? {
-                lock(&self.notes).settle(begun);
+                lock(&self.notes).settle(begun.committed);
                 k.used = std::time::Instant::now();
                 return Ok(k.columns.clone());
             }
@@ -148,7 +94,7 @@ impl Warm {
         if !self.refresh(c, &mut k)? {
             return Ok(k.columns);
         }
-        lock(&self.notes).settle(begun);
+        lock(&self.notes).settle(begun.committed);
         let columns = k.columns.clone();
         *kept = Some(k);
         Ok(columns)
@@ -156,10 +102,13 @@ impl Warm {
 
     /// Reads anew what changed; false when everything has to be.
     fn refresh(&self, c: &Connection, k: &mut Kept) -> Result<bool> {
-        let (mut contacts, sends): (Vec<i64>, Vec<i64>) = {
-            let n = lock(&self.notes);
-            (n.contacts.keys().copied().collect(), n.sends.keys().copied().collect())
-        };
+        let (mut contacts, mut sends) = (Vec::new(), Vec::new());
+        for row in lock(&self.notes).rows() {
+            match row {
+                Row::Contact(id) => contacts.push(id),
+                Row::Send(id) => sends.push(id),
+            }
+        }
         if contacts.is_empty() && sends.is_empty() {
             return Ok(true);
         }
@@ -184,34 +133,17 @@ impl Warm {
     }
 }
 
-impl Notes {
-    fn forget(&mut self) {
-        *self = Self { committed: self.committed, ..Self::default() };
-    }
-
-    /// Drops the notes of what was committed by then.
-    fn settle(&mut self, committed: u64) {
-        self.contacts.retain(|_, at| *at > committed);
-        self.sends.retain(|_, at| *at > committed);
-    }
-}
-
 /// Notes by hand that a person's messages changed: of rows that went to somebody else.
 pub(crate) fn changed(c: &Connection, contact: i64) {
-    if let Some(warm) = found(c) {
-        warm.note(contact, Action::SQLITE_UPDATE, true);
+    if let Some(kept) = kept::found(c) {
+        kept.warm.contact(contact, false);
     }
-}
-
-fn found(c: &Connection) -> Option<Arc<Warm>> {
-    let path = c.path()?;
-    lock(&FILES).get(Path::new(path)).and_then(Weak::upgrade)
 }
 
 /// The columns as they are now; messages from an instant on, or from earlier.
 pub(super) fn columns(c: &Connection, since: Instant) -> Result<Columns> {
-    match found(c) {
-        Some(warm) => warm.columns(c, since),
+    match kept::found(c) {
+        Some(kept) => kept.warm.columns(c, since),
         None => load(c, since),
     }
 }

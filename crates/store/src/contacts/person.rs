@@ -1,0 +1,213 @@
+//! One person, whole: profile, consent, messages, responses, purchases.
+
+use super::list::{COLUMNS, ContactRow, row};
+use crate::{Result, StoreError};
+use rinse_core::Instant;
+use rinse_core::bounce::Category;
+use rinse_core::consent::Consent;
+use rinse_core::response::Machine;
+use rusqlite::{Connection, OptionalExtension};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// A message to a person.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Message {
+    pub send_id: i64,
+    pub mailing_id: i64,
+    pub mailing: String,
+    pub subject: String,
+    pub arm: i64,
+    pub state: String,
+    pub at: i64,
+    pub accepted_at: Option<i64>,
+    pub failed_at: Option<i64>,
+    pub category: Option<String>,
+    pub reply: Option<String>,
+}
+
+/// A response of a person, told apart as human or machine.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Response {
+    pub at: i64,
+    pub kind: String,
+    pub mailing: String,
+    pub link: Option<String>,
+    pub agent: String,
+    pub judged: String,
+    pub human: bool,
+    /// What they wrote back.
+    pub words: Option<String>,
+}
+
+/// Something a person bought, or gave back.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Purchase {
+    pub at: i64,
+    pub cents: i64,
+    pub currency: String,
+    pub product: String,
+    pub category: String,
+}
+
+/// A person, whole.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Contact {
+    #[serde(flatten)]
+    pub row: ContactRow,
+    pub region: Option<String>,
+    pub zone: Option<String>,
+    pub source: Option<String>,
+    #[schema(value_type = Option<Vec<f64>>)]
+    pub position: Option<(f64, f64)>,
+    pub fields: Vec<crate::fields::FieldValue>,
+    pub lists: Vec<crate::settings::Tied>,
+    pub tags: Vec<crate::settings::Tied>,
+    pub purchases: Vec<Purchase>,
+    pub topics_left: Vec<String>,
+    pub ledger: Vec<crate::ledger::Entry>,
+    pub messages: Vec<Message>,
+    pub responses: Vec<Response>,
+    pub events: Vec<Event>,
+    /// Every value that outside scores had, the newest first.
+    pub scores: Vec<crate::fields::Score>,
+    /// The sentence behind the mail status.
+    pub status_why: String,
+    /// Why there is nobody here any more: deleted, taken back, merged.
+    pub gone: Option<String>,
+    /// No marketing, for silence, since then.
+    pub sunset_at: Option<i64>,
+    /// Their consent to other legal entities than the first.
+    pub entities: Vec<EntityState>,
+    /// How much mail they get and how they answer it, once that was worked out.
+    pub load: Option<crate::load::OwnLoad>,
+    pub merged_into: Option<i64>,
+    /// Addresses of people who were merged into this one.
+    pub once: Vec<String>,
+}
+
+/// Consent to a legal entity.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct EntityState {
+    pub entity: String,
+    pub state: Consent,
+}
+
+/// Something a person did elsewhere.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Event {
+    pub at: i64,
+    pub name: String,
+    pub about: String,
+}
+
+/// The words for a send's state.
+#[must_use]
+pub fn send_state(code: i64) -> &'static str {
+    ["held", "ready", "handing over", "accepted", "deferred", "failed", "barred", "in doubt"]
+        .get(usize::try_from(code).unwrap_or(usize::MAX))
+        .copied()
+        .unwrap_or("unknown")
+}
+
+/// One person.
+///
+/// # Errors
+/// When there is no such contact.
+pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
+    let (row, region, zone, source, position, gone, merged_into, sunset_at) = c
+        .prepare_cached(&format!(
+            "SELECT {COLUMNS}, c.region, c.zone, c.source, c.latitude, c.longitude, c.gone, c.merged_into, c.sunset_at FROM contact c WHERE c.id = ?1"
+        ))?
+        .query_row([id], |r| {
+            let position = r.get::<_, Option<f64>>(12)?.zip(r.get(13)?);
+            Ok((row(r)?, r.get(9)?, r.get(10)?, r.get(11)?, position, r.get::<_, Option<i64>>(14)?, r.get(15)?, r.get(16)?))
+        })
+        .optional()?
+        .ok_or(StoreError::Missing("contact"))?;
+    let gone = gone.map(|g| {
+        ["", "deleted", "taken back with an import", "merged into another person"][usize::try_from(g).unwrap_or(0).min(3)].to_owned()
+    });
+    let events = c
+        .prepare_cached("SELECT at, name, about FROM event WHERE contact_id = ?1 ORDER BY at DESC LIMIT 500")?
+        .query_map([id], |r| Ok(Event { at: r.get(0)?, name: r.get(1)?, about: r.get(2)? }))?
+        .collect::<rusqlite::Result<_>>()?;
+    let tied = |sql: &str| -> Result<Vec<crate::settings::Tied>> {
+        let mut s = c.prepare_cached(sql)?;
+        Ok(s.query_map([id], |r| Ok(crate::settings::Tied { id: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?)
+    };
+    let purchases = c
+        .prepare_cached("SELECT at, cents, currency, product, category FROM purchase WHERE contact_id = ?1 ORDER BY at DESC LIMIT 500")?
+        .query_map([id], |r| {
+            Ok(Purchase { at: r.get(0)?, cents: r.get(1)?, currency: r.get(2)?, product: r.get(3)?, category: r.get(4)? })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    let names =
+        |sql: &str| -> Result<Vec<String>> { Ok(c.prepare_cached(sql)?.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?) };
+    let mut messages = c.prepare_cached(
+        "SELECT s.id, m.id, m.name, coalesce(v.subject, ''), s.arm, s.state, coalesce(s.handed_at, s.at), s.accepted_at, s.failed_at, s.category, s.reply
+         FROM send s JOIN mailing m ON m.id = s.mailing_id LEFT JOIN variant v ON v.mailing_id = m.id AND v.arm = s.arm
+         WHERE s.contact_id = ?1 ORDER BY s.id DESC LIMIT 500",
+    )?;
+    let messages = messages
+        .query_map([id], |r| {
+            Ok(Message {
+                send_id: r.get(0)?,
+                mailing_id: r.get(1)?,
+                mailing: r.get(2)?,
+                subject: r.get(3)?,
+                arm: r.get(4)?,
+                state: send_state(r.get(5)?).into(),
+                at: r.get(6)?,
+                accepted_at: r.get(7)?,
+                failed_at: r.get(8)?,
+                category: r.get::<_, Option<i64>>(9)?.map(|k| Category::from_code(k).words().into()),
+                reply: r.get(10)?,
+            })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    let mut responses = c.prepare_cached(
+        "SELECT r.at, r.kind, m.name, l.name, r.agent, r.machine,
+            iif(r.kind = 3, (SELECT x.text FROM reply x WHERE x.send_id = s.id AND x.at = r.at), NULL) FROM send s JOIN response r ON r.send_id = s.id JOIN mailing m ON m.id = s.mailing_id
+         LEFT JOIN link l ON l.mailing_id = s.mailing_id AND l.position = r.link WHERE s.contact_id = ?1 ORDER BY r.at DESC LIMIT 500",
+    )?;
+    let responses = responses
+        .query_map([id], |r| {
+            let (kind, machine): (i64, i64) = (r.get(1)?, r.get(5)?);
+            Ok(Response {
+                at: r.get(0)?,
+                kind: crate::responses::kind_words(kind).into(),
+                mailing: r.get(2)?,
+                link: r.get(3)?,
+                agent: r.get(4)?,
+                judged: Machine::words(machine).into(),
+                human: machine == 0,
+                words: r.get(6)?,
+            })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    Ok(Contact {
+        row,
+        region,
+        zone,
+        source,
+        position,
+        fields: crate::fields::of_contact(c, id)?,
+        lists: tied("SELECT l.id, l.name FROM list l JOIN list_member m ON m.list_id = l.id WHERE m.contact_id = ?1 ORDER BY 2")?,
+        tags: tied("SELECT t.id, t.name FROM tag t JOIN contact_tag m ON m.tag_id = t.id WHERE m.contact_id = ?1 ORDER BY 2")?,
+        purchases,
+        topics_left: names("SELECT t.name FROM topic t JOIN topic_left l ON l.topic_id = t.id WHERE l.contact_id = ?1 ORDER BY 1")?,
+        ledger: crate::ledger::of_contact(c, id)?,
+        messages,
+        responses,
+        events,
+        scores: crate::fields::scores_of(c, id)?,
+        gone,
+        sunset_at,
+        entities: crate::ledger::entities_of(c, id)?.into_iter().map(|(entity, state)| EntityState { entity, state }).collect(),
+        load: crate::load::of_contact(c, id)?,
+        merged_into,
+        once: names("SELECT address FROM contact WHERE merged_into = ?1 ORDER BY id")?,
+        status_why: rinse_core::upkeep::standing(&crate::ledger::outcomes(c, id)?, now).why,
+    })
+}

@@ -1,0 +1,145 @@
+//! What is kept in memory for a data file between questions, and what changed since.
+//!
+//! The writer notes whose rows change ([`Notes`], by SQLite's update hook): the next question reads those
+//! anew and no others. Notes are made before a change is committed and dropped only when it was committed
+//! before the reading began, so nothing is ever missed; what is read twice does no harm.
+//!
+//! A connection finds what is kept for its file by the file's name; nobody keeps anything for a file that
+//! another process writes.
+
+use crate::Result;
+use crate::clearing::warm::Warm;
+use crate::contacts::Orders;
+use rusqlite::Connection;
+use rusqlite::hooks::Action;
+use std::collections::HashMap;
+use std::hash::Hash;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError, Weak};
+
+/// Unused for so long, what is kept is let go.
+pub(crate) const REST: std::time::Duration = std::time::Duration::from_secs(600);
+
+/// What is kept for one data file.
+#[derive(Default)]
+pub(crate) struct Kept {
+    pub(crate) warm: Warm,
+    pub(crate) orders: Orders,
+}
+
+static FILES: LazyLock<Mutex<HashMap<PathBuf, Weak<Kept>>>> = LazyLock::new(Mutex::default);
+
+pub(crate) fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
+    m.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+impl Kept {
+    /// What is kept for the writer's file from now on, told of every change that it makes.
+    pub(crate) fn of(writer: &Connection) -> Result<Arc<Self>> {
+        let kept = Arc::new(Self::default());
+        // As SQLite itself names the file: whole, however it was opened.
+        let path = PathBuf::from(writer.path().unwrap_or_default());
+        let mut files = lock(&FILES);
+        files.retain(|_, w| w.strong_count() > 0);
+        files.insert(path, Arc::downgrade(&kept));
+        let told = Arc::clone(&kept);
+        writer.update_hook(Some(move |action: Action, _: &str, table: &str, row: i64| match table {
+            "contact" => {
+                told.warm.contact(row, action == Action::SQLITE_DELETE);
+                told.orders.contact(row);
+            }
+            "send" => told.warm.send(row, action == Action::SQLITE_DELETE),
+            _ => {}
+        }))?;
+        Ok(kept)
+    }
+
+    /// The writer's transaction is over.
+    pub(crate) fn finished(&self, committed: bool) {
+        self.warm.finished(committed);
+        self.orders.finished(committed);
+    }
+
+    /// Lets go of what nobody has asked for lately.
+    pub(crate) fn rest(&self) {
+        self.warm.rest();
+        self.orders.rest();
+    }
+}
+
+/// What is kept for the connection's file.
+pub(crate) fn found(c: &Connection) -> Option<Arc<Kept>> {
+    let path = c.path()?;
+    lock(&FILES).get(Path::new(path)).and_then(Weak::upgrade)
+}
+
+/// Which rows changed, each with the number of the transaction; past `MOST` of them it is quicker to load
+/// everything again.
+pub(crate) struct Notes<K, const MOST: usize> {
+    /// Something is kept. While nothing is, only the running transaction's notes are: it may be read in its midst.
+    on: bool,
+    /// The running transaction changed more than is worth noting.
+    too_many: bool,
+    rows: HashMap<K, u64>,
+    committed: u64,
+}
+
+impl<K, const MOST: usize> Default for Notes<K, MOST> {
+    fn default() -> Self {
+        Self { on: false, too_many: false, rows: HashMap::new(), committed: 0 }
+    }
+}
+
+/// How the notes stand as a reading begins.
+pub(crate) struct Begun {
+    /// Notes of transactions up to here can be dropped when it succeeded.
+    pub(crate) committed: u64,
+    /// All that changed since the last reading is among the notes.
+    pub(crate) whole: bool,
+    /// What is read now can be kept.
+    pub(crate) keep: bool,
+}
+
+impl<K: Hash + Eq + Copy, const MOST: usize> Notes<K, MOST> {
+    pub(crate) fn note(&mut self, row: K) {
+        if self.too_many {
+            return;
+        }
+        if self.rows.len() >= MOST {
+            return self.give_up();
+        }
+        self.rows.insert(row, self.committed + 1);
+    }
+
+    /// What happens can't be noted: all is to be read again.
+    pub(crate) fn give_up(&mut self) {
+        self.forget();
+        self.too_many = true;
+    }
+
+    pub(crate) fn finished(&mut self, committed: bool) {
+        self.committed += u64::from(committed);
+        if self.too_many || !self.on {
+            self.forget();
+        }
+    }
+
+    pub(crate) fn begin(&mut self) -> Begun {
+        let begun = Begun { committed: self.committed, whole: self.on, keep: !self.too_many };
+        self.on = begun.keep;
+        begun
+    }
+
+    pub(crate) fn rows(&self) -> impl Iterator<Item = K> {
+        self.rows.keys().copied()
+    }
+
+    pub(crate) fn forget(&mut self) {
+        *self = Self { committed: self.committed, ..Self::default() };
+    }
+
+    /// Drops the notes of what was committed by then.
+    pub(crate) fn settle(&mut self, committed: u64) {
+        self.rows.retain(|_, at| *at > committed);
+    }
+}
