@@ -1,11 +1,11 @@
 //! Acting on what has come in: responses, purchases and events in the order they arrived, bounces and
 //! deadlines by the clock. Every step can be done again: what was acted upon is keyed by its cause.
 
-use crate::series::{self, entering};
-use crate::tags::{self, Kind};
-use crate::{Result, attribution, fields, responses, runs, scores, webhooks};
+use crate::deeds::{Cause, carry_out, place};
+use crate::series::entering;
+use crate::tags::Kind;
+use crate::{Result, attribution, responses, scores};
 use rinse_core::reaction::{Deed, Reaction, Response, SETTLES_AFTER, Trigger};
-use rinse_core::segment::person::Value;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 
@@ -265,63 +265,6 @@ fn react(c: &Connection, l: &Live, cause: i64, contact: i64, at: Instant, now: I
     }
     c.prepare_cached("UPDATE reacted SET changed = ?3 WHERE reaction_id = ?1 AND cause = ?2")?.execute([l.id, cause, changed])?;
     Ok(())
-}
-
-/// Why something is done for somebody: by a reaction, or at a step of a series.
-pub(crate) struct Cause {
-    /// The same cause has the same key, so that other systems are told once.
-    pub key: String,
-    pub why: String,
-    pub reaction: Option<i64>,
-    pub series: Option<i64>,
-    /// What the reaction acts on.
-    pub number: Option<i64>,
-    pub contact: i64,
-    pub at: Instant,
-}
-
-/// Does one thing for somebody; `body` says to other systems why. Returns whether it changed anything.
-pub(crate) fn carry_out(c: &Connection, deed: &Deed, of: &Cause, mut body: serde_json::Value, now: Instant) -> Result<bool> {
-    let contact = of.contact;
-    Ok(match deed {
-        Deed::Score { score, points } => {
-            let from = scores::From { reaction: of.reaction, cause: of.number, why: &of.why, person: None };
-            scores::add(c, *score, contact, of.at, *points, &from)?;
-            true
-        }
-        Deed::Tag { tag, put } => place(c, Kind::Tag, *tag, contact, *put, now)?,
-        Deed::List { list, put } => place(c, Kind::List, *list, contact, *put, now)?,
-        Deed::Field { field, value } => {
-            let kind = fields::one(c, *field)?.kind;
-            let set = Value::read(kind, value).is_ok_and(|v| fields::set(c, contact, *field, &v, None, None).unwrap_or(false));
-            if set {
-                runs::mark(c, contact, None)?;
-            }
-            set
-        }
-        Deed::Webhook { webhook } => {
-            let address: String = c.prepare_cached("SELECT address FROM contact WHERE id = ?1")?.query_row([contact], |r| r.get(0))?;
-            if let Some(fields) = body.as_object_mut() {
-                fields.insert("at".into(), of.at.iso().into());
-                fields.insert("contact".into(), serde_json::json!({ "id": contact, "address": address }));
-            }
-            webhooks::queue(c, *webhook, &of.key, Some(contact), &body, now)?
-        }
-        Deed::Series { series: id, put: true } => {
-            let series = series::one(c, *id)?;
-            entering::enter(c, &series, contact, now, &of.why, now)?
-        }
-        Deed::Series { series: id, put: false } => entering::take_out(c, *id, contact, now, "taken out by a reaction or another series")?,
-        Deed::Task { words } => {
-            c.prepare_cached("INSERT INTO task (at, reaction_id, series_id, contact_id, words) VALUES (?1, ?2, ?3, ?4, ?5)")?
-                .execute(params![of.at.0, of.reaction, of.series, contact, words.trim()])?;
-            true
-        }
-    })
-}
-
-fn place(c: &Connection, kind: Kind, id: i64, contact: i64, put: bool, now: Instant) -> Result<bool> {
-    Ok(if put { tags::put(c, kind, id, contact, now)? } else { tags::take_off(c, kind, id, &[contact])? } > 0)
 }
 
 /// Takes back what a reaction changed for a cause: points, tags and lists, and a task that is open still. A field's

@@ -18,7 +18,6 @@ use rinse_core::series::starters::{self, Starter};
 use rinse_core::series::{Does, Entry, Exit, Happening, Named, Outline, Question};
 use rusqlite::{Connection, params};
 use serde::Serialize;
-use std::collections::HashMap;
 use utoipa::ToSchema;
 
 /// A series as it is kept.
@@ -176,11 +175,10 @@ fn fits(c: &Connection, id: Option<i64>, o: &Outline) -> Result<()> {
         match &p.step.does {
             Does::Mail { mailing } => {
                 let m = mailings::one(c, *mailing)?;
-                let of: Option<i64> = c.query_row("SELECT series_id FROM mailing WHERE id = ?1", [mailing], |r| r.get(0))?;
-                if of.is_some() && of != id {
+                if m.series_id.is_some() && m.series_id != id {
                     return Err(StoreError::Refused(format!("“{}” belongs to another series: copy it.", m.draft.name)));
                 }
-                if m.draft.template || m.trial_id.is_some() || (m.state != "draft" && of.is_none()) {
+                if m.draft.template || m.trial_id.is_some() || (m.state != "draft" && m.series_id.is_none()) {
                     return Err(StoreError::Refused(format!(
                         "“{}” is a template, has a trial, or is on its way: a step takes a draft. Copy it.",
                         m.draft.name
@@ -508,11 +506,6 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
     c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;
     audit(c, now, person, "series ended", "series", id, &format!("{} people were inside", inside.len()))?;
     Ok(inside.len())
-}
-
-/// Goals by number, as walking asks for them.
-pub(crate) fn goals(c: &Connection) -> Result<HashMap<i64, rinse_core::goal::Goal>> {
-    crate::goals::known(c)
 }
 
 /// The name of a series that hasn't ended.

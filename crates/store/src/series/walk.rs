@@ -3,8 +3,7 @@
 //! does what it says.
 
 use super::Kept;
-use crate::reactions::run as deeds;
-use crate::{Result, responses};
+use crate::{Result, deeds, responses};
 use rinse_core::clearance::Reason;
 use rinse_core::reaction::SETTLES_AFTER;
 use rinse_core::segment::share::Salted;
@@ -135,7 +134,10 @@ fn move_on(c: &Connection, running: &HashMap<i64, Kept>, now: Instant) -> Result
             Ok(Inside { entry: r.get(0)?, series: r.get(1)?, contact: r.get(2)?, standing })
         })?
         .collect::<rusqlite::Result<_>>()?;
-    let goals = super::goals(c)?;
+    if due.is_empty() {
+        return Ok(0);
+    }
+    let goals = crate::goals::known(c)?;
     for who in &due {
         let Some(k) = running.get(&who.series) else { continue };
         one(c, k, who, &goals, now)?;
