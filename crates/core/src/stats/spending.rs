@@ -134,9 +134,11 @@ fn bound(kept: &Kept, spend: f64, dt: f64, t: f64) -> f64 {
             high = s
         }
         let step = if tail > 0.0 { (tail / spend).ln() * tail / kept.density(s, dt).max(1e-300) } else { f64::NAN };
-        let next = s + step;
-        let next = if next > low && next < high { next } else { (low + high) / 2.0 };
-        if (next - s).abs() < 1e-12 * s {
+        let newton = s + step;
+        let within = newton > low && newton < high;
+        let next = if within { newton } else { (low + high) / 2.0 };
+        // A step of Newton's leaves about the square of its length: after one this short nothing is left to gain.
+        if (next - s).abs() < if within { 1e-7 } else { 1e-12 } * s {
             return next / root;
         }
         s = next;
