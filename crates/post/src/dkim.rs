@@ -120,7 +120,7 @@ impl KeySigner {
                 Key::Rsa(Box::new(DkimSigner::from_key(key).domain(domain).selector(selector).headers(COVERED)))
             }
             Algorithm::Ed25519 => {
-                let key = Ed25519Key::from_pkcs8_der(private).map_err(failed)?;
+                let key = Ed25519Key::from_pkcs8_maybe_unchecked_der(private).map_err(failed)?;
                 Key::Ed25519(Box::new(DkimSigner::from_key(key).domain(domain).selector(selector).headers(COVERED)))
             }
         }))

@@ -33,6 +33,9 @@ enum Command {
         /// Ask for STARTTLS and refuse to go on without it.
         #[arg(long)]
         smtp_tls: bool,
+        /// Messages on their way to the host at once, each over a connection of its own.
+        #[arg(long, default_value_t = 4, value_parser = clap::value_parser!(u32).range(1..=i64::from(rinse_server::MOST_CONNECTIONS)))]
+        smtp_connections: u32,
         /// Where our own links lead, when not to the listening address.
         #[arg(long)]
         public_url: Option<String>,
@@ -162,8 +165,8 @@ fn run(command: Command) -> Result<ExitCode> {
             let text = serde_json::to_string_pretty(&openapi())?;
             writeln!(std::io::stdout(), "{text}")?;
         }
-        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, public_url } => {
-            let mode = Mode::Real { smtp_host, smtp_port, tls: smtp_tls };
+        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, smtp_connections, public_url } => {
+            let mode = Mode::Real { smtp_host, smtp_port, tls: smtp_tls, connections: smtp_connections };
             runtime()?.block_on(serve(data, listen, public_url, mode))?;
         }
         Command::Demo { data, listen, prepare, people } => {

@@ -28,4 +28,4 @@ pub use engine::Engine;
 pub use error::ApiError;
 pub use router::{openapi, router};
 pub use state::{App, Config, Mode};
-pub use transport::{Smtp, Transport};
+pub use transport::{MOST_CONNECTIONS, Smtp, Transport};

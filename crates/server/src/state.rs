@@ -31,7 +31,7 @@ pub enum Mode {
     /// The stand-in network on the demo clock, which begins at this instant in a new folder.
     Demo { start: Instant },
     /// The machine's clock and an SMTP host.
-    Real { smtp_host: String, smtp_port: u16, tls: bool },
+    Real { smtp_host: String, smtp_port: u16, tls: bool, connections: u32 },
 }
 
 /// The running application; cheap to clone.
@@ -87,8 +87,8 @@ impl App {
                 let network = Network::open(&config.data, scenario, Instant(began), config.durable)?;
                 (Clock::Demo(AtomicI64::new(at)), Transport::StandIn(Arc::new(Mutex::new(network))))
             }
-            Mode::Real { smtp_host, smtp_port, tls } => {
-                let smtp = Smtp::new(smtp_host, *smtp_port, *tls).map_err(anyhow::Error::msg)?;
+            Mode::Real { smtp_host, smtp_port, tls, connections } => {
+                let smtp = Smtp::new(smtp_host, *smtp_port, *tls, *connections).map_err(anyhow::Error::msg)?;
                 (Clock::Machine, Transport::Smtp(Arc::new(smtp)))
             }
         };

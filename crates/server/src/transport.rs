@@ -1,5 +1,7 @@
 //! Where messages are handed over: the stand-in network in process, or an SMTP host.
 
+use futures::StreamExt;
+use lettre::transport::smtp::PoolConfig;
 use lettre::transport::smtp::client::{Tls, TlsParameters};
 use lettre::{AsyncSmtpTransport, AsyncTransport, Tokio1Executor};
 use rinse_core::Instant;
@@ -8,20 +10,29 @@ use rinse_post::compose::Composed;
 use rinse_standins::network::{Handed, Network};
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// An SMTP host to hand mail to.
+/// An SMTP host to hand mail to, over several connections at once: most of a message's time is spent waiting for answers.
 pub struct Smtp {
     transport: AsyncSmtpTransport<Tokio1Executor>,
+    connections: usize,
 }
+
+/// The most connections to one host that may be asked for.
+pub const MOST_CONNECTIONS: u32 = 50;
 
 impl Smtp {
     /// A host by name and port; `tls` asks for STARTTLS and refuses to go on without.
     ///
     /// # Errors
     /// When the name can't be used for TLS.
-    pub fn new(host: &str, port: u16, tls: bool) -> Result<Self, String> {
+    pub fn new(host: &str, port: u16, tls: bool, connections: u32) -> Result<Self, String> {
+        let connections = connections.clamp(1, MOST_CONNECTIONS);
         let tls = if tls { Tls::Required(TlsParameters::new(host.to_owned()).map_err(|e| e.to_string())?) } else { Tls::None };
-        let transport = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(host).port(port).tls(tls).build();
-        Ok(Self { transport })
+        let transport = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(host)
+            .port(port)
+            .tls(tls)
+            .pool_config(PoolConfig::new().max_size(connections))
+            .build();
+        Ok(Self { transport, connections: connections as usize })
     }
 
     async fn send(&self, m: &Composed) -> Reply {
@@ -58,7 +69,7 @@ impl Transport {
     pub(crate) fn batch(&self) -> usize {
         match self {
             Self::StandIn(_) => 500,
-            Self::Smtp(_) => 10,
+            Self::Smtp(s) => s.connections.max(10),
         }
     }
 
@@ -80,11 +91,9 @@ impl Transport {
                 n.lock().unwrap_or_else(PoisonError::into_inner).hand_over(now, &handed).map_err(|e| e.to_string())
             }
             Self::Smtp(s) => {
-                let mut replies = Vec::with_capacity(batch.len());
-                for m in batch {
-                    replies.push(s.send(m).await);
-                }
-                Ok(replies)
+                // In the batch's order, so that each reply is its message's.
+                let sending: Vec<_> = batch.iter().map(|m| s.send(m)).collect();
+                Ok(futures::stream::iter(sending).buffered(s.connections).collect().await)
             }
         }
     }

@@ -8,7 +8,7 @@ use std::time::Duration;
 async fn a_mailing_goes_out_by_smtp() {
     let (port, received) = smtp_receiver();
     let folder = tempfile::tempdir().unwrap();
-    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: port, tls: false };
+    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: port, tls: false, connections: 4 };
     let app =
         App::open(&Config { data: folder.path().to_owned(), base_url: "http://127.0.0.1:9".into(), mode, durable: true }).await.unwrap();
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
@@ -35,6 +35,11 @@ async fn a_mailing_goes_out_by_smtp() {
         rinse_testkit::wait_until("sent", || call("GET", &format!("/api/mailings/{mailing}"), b"")["state"] == "sent");
         let upkeep = call("GET", "/api/upkeep", b"");
         assert_eq!(upkeep["retired_count"], 2, "the two the receiver doesn't know: {upkeep}");
+        let retired = upkeep["retired"].as_array().unwrap();
+        assert!(
+            retired.iter().all(|r| r["address"].as_str().unwrap().starts_with("gone.")),
+            "answers over several connections are each their message's"
+        );
     })
     .await
     .unwrap();

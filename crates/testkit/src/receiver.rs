@@ -53,13 +53,21 @@ impl Halt {
         self.0.1.notify_all();
     }
 
-    fn pass(&self, step: Step) {
+    /// How many messages were begun before, on any connection.
+    fn begun(&self) -> usize {
+        self.state().message
+    }
+
+    fn begin(&self) -> usize {
         let mut s = self.state();
-        if step == Step::Mail {
-            s.message += 1;
-        }
-        let before = if step == Step::Connect { s.message } else { s.message.saturating_sub(1) };
-        if s.at == Some((step, before)) {
+        s.message += 1;
+        s.message - 1
+    }
+
+    /// `message`: the number of the one that the conversation is about, or would be.
+    fn pass(&self, step: Step, message: usize) {
+        let mut s = self.state();
+        if s.at == Some((step, message)) {
             s.halted = true;
             while s.at.is_some() {
                 s = self.0.1.wait_timeout(s, Duration::from_secs(120)).unwrap_or_else(PoisonError::into_inner).0;
@@ -104,7 +112,8 @@ fn converse(mut stream: TcpStream, kept: &Received, halt: &Halt) -> std::io::Res
     stream.set_nodelay(true)?;
     let mut say = move |words: &str| stream.write_all(format!("{words}\r\n").as_bytes());
     let (mut from, mut to) = (String::new(), String::new());
-    halt.pass(Step::Connect);
+    halt.pass(Step::Connect, halt.begun());
+    let mut message = 0;
     say("220 receiver.example")?;
     let mut line = String::new();
     while lines.read_line(&mut line)? > 0 {
@@ -114,16 +123,17 @@ fn converse(mut stream: TcpStream, kept: &Received, halt: &Halt) -> std::io::Res
         match command.get(..4).unwrap_or_default().to_uppercase().as_str() {
             "MAIL" => {
                 from = inside(&command);
-                halt.pass(Step::Mail);
+                message = halt.begin();
+                halt.pass(Step::Mail, message);
                 say("250 2.1.0 ok")?;
             }
             "RCPT" => {
                 to = inside(&command);
-                halt.pass(Step::Rcpt);
+                halt.pass(Step::Rcpt, message);
                 say(if to.starts_with("gone.") { "550 5.1.1 no such user here" } else { "250 2.1.5 ok" })?;
             }
             "DATA" => {
-                halt.pass(Step::Data);
+                halt.pass(Step::Data, message);
                 say("354 go on")?;
                 let (mut text, mut whole) = (String::new(), false);
                 while lines.read_line(&mut line)? > 0 {
@@ -140,7 +150,7 @@ fn converse(mut stream: TcpStream, kept: &Received, halt: &Halt) -> std::io::Res
                     return Ok(());
                 }
                 kept.lock().unwrap_or_else(PoisonError::into_inner).push((from.clone(), to.clone(), text));
-                halt.pass(Step::Body);
+                halt.pass(Step::Body, message);
                 say("250 2.0.0 queued")?;
             }
             "QUIT" => return say("221 bye"),
