@@ -214,16 +214,13 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why
             if let Some(words) = outlook(&t.plan, arms, cleared.len() as u64, known(c, &t.plan, now)?.1).too_small {
                 trials::let_small(c, id, &words, &why_small, person, now)?;
             }
-            let domains: HashMap<i64, i64> = done.decided.iter().map(|d| (d.contact, d.domain)).collect();
+            let decided: HashMap<i64, Decided> = done.decided.iter().map(|d| (d.contact, *d)).collect();
             let roster = assign::assign(seed, &assign::draw_pilot(seed, &assign::strata(&cleared), size), &t.plan.parts(arms));
             let leaving = trials::leaving(c, t.plan.window_hours, now)?;
             let looks = looks::plan_looks(&t.plan, |at| leaving.by(at)).map_err(|e| StoreError::Refused(e.to_string()))?;
             trials::seal(c, id, seed, &roster, looks, now)?;
             // Those of the arm without mail take part and get nothing.
-            let people = roster
-                .iter()
-                .filter(|e| e.arm < arms)
-                .map(|e| (Decided { contact: e.contact, domain: domains[&e.contact], outcome: Outcome::Cleared }, Phase::Pilot, e.arm));
+            let people = roster.iter().filter(|e| e.arm < arms).map(|e| (decided[&e.contact], Phase::Pilot, e.arm));
             sends::record(c, t.mailing_id, &done, now, people)?;
             mailings::set_state(c, t.mailing_id, &["draft"], "sending", Some(now))?;
             c.execute("UPDATE mailing SET started_at = ?2 WHERE id = ?1", [t.mailing_id, now.0])?;

@@ -19,8 +19,9 @@ use rinse_core::token::{Kind, Signer};
 use rinse_core::trial::{assign, reading};
 use rinse_post::compose::{Composed, Composer, To};
 use rinse_standins::network::{Network, What};
-use rinse_store::sends::{self, Outgoing, Phase};
-use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, mailings, self_check, settings, signups, trials};
+use rinse_store::clearing::Clearance;
+use rinse_store::sends::{self, Outgoing, Phase, Turn};
+use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, mailings, self_check, settings, signups, suppression, trials};
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, OnceLock, PoisonError};
 use tokio::sync::{Mutex, Notify};
@@ -50,6 +51,8 @@ type Result<T> = std::result::Result<T, StoreError>;
 
 /// World events handled at once.
 const EVENTS: usize = 1_000;
+/// People of a mailing put on record in one transaction.
+const RECORDED_AT_ONCE: usize = 2_000;
 
 impl Engine {
     pub(crate) fn new(
@@ -243,6 +246,8 @@ impl Engine {
         if !self.store.read(move |c| load::is_of(c, now)).await? {
             let people = load::refresh(&self.store, now).await?;
             tracing::info!("mail load worked out for {people} people");
+            let caught = self.store.read(move |c| suppression::look(c, now)).await?;
+            self.store.write(move |c| suppression::note(c, &caught, now)).await?;
         }
         Ok(())
     }
@@ -283,33 +288,60 @@ impl Engine {
         self.store.read(move |c| Ok(c.prepare_cached(sql)?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>()?)).await
     }
 
-    /// What a clearance inside a write needs is read before, so that others don't wait while it is.
-    async fn warm_up(&self, now: Instant) -> Result<()> {
-        self.store.read(move |c| clearing::warm_up(c, now)).await
-    }
-
     async fn start_mailings(&self, now: Instant) -> Result<()> {
-        for id in
-            self.due("SELECT id FROM mailing WHERE state = 'planned' AND paused_at IS NULL AND planned_at <= ?1 ORDER BY planned_at, priority, id", now).await?
-        {
-            self.warm_up(now).await?;
-            self.store
-                .write(move |c| {
+        // One that was being put on record as the process ended goes on: who is on record already isn't cleared for it again.
+        let due =
+            "SELECT id FROM mailing WHERE paused_at IS NULL AND (state = 'planned' AND planned_at <= ?1 OR state = 'sending' AND recording)
+            ORDER BY planned_at, priority, id";
+        for id in self.due(due, now).await? {
+            self.store.write(move |c| sends::begin(c, id, now)).await?;
+            let (done, turns) = self
+                .store
+                .read(move |c| {
                     let done = clearing::audience(c, id, now)?;
-                    sends::record(c, id, &done, now, done.decided.iter().map(|d| (*d, Phase::Whole, 0)))?;
-                    c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [id, now.0])?;
-                    self_check::begin(c, id, rand::random(), now)
+                    let turns = sends::turns(c, id, now, &done, done.decided.iter().map(|d| (*d, Phase::Whole, 0)))?;
+                    Ok((Arc::new(done), Arc::new(turns)))
                 })
                 .await?;
+            if self.record_in_parts(id, &done, &turns, now, true).await? {
+                self.store
+                    .write(move |c| {
+                        sends::recorded(c, id)?;
+                        self_check::begin(c, id, rand::random(), now)
+                    })
+                    .await?;
+            }
         }
         Ok(())
     }
 
+    /// Puts everybody on record, some at a time, so that nobody's unsubscribing waits for a million others; false when the
+    /// mailing, where it `can_end`, was cancelled meanwhile.
+    async fn record_in_parts(&self, id: i64, done: &Arc<Clearance>, turns: &Arc<Vec<Turn>>, now: Instant, can_end: bool) -> Result<bool> {
+        for from in (0..turns.len()).step_by(RECORDED_AT_ONCE) {
+            let (done, turns) = (Arc::clone(done), Arc::clone(turns));
+            let on = self
+                .store
+                .write(move |c| {
+                    let on = !can_end || sends::recording(c, id)?;
+                    if on {
+                        sends::record_some(c, id, &done, now, &turns[from..turns.len().min(from + RECORDED_AT_ONCE)])?;
+                    }
+                    Ok(on)
+                })
+                .await?;
+            if !on {
+                return Ok(false);
+            }
+        }
+        Ok(true)
+    }
+
     async fn start_rollouts(&self, now: Instant) -> Result<()> {
         for id in self.due("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1", now).await? {
-            self.warm_up(now).await?;
-            self.store
-                .write(move |c| {
+            let (mailing, done, turns) = self
+                .store
+                .read(move |c| {
                     let t = trials::one(c, id)?;
                     let goes_out = t.verdict.and_then(|v| v.goes_out(&t.plan));
                     let done = clearing::audience(c, t.mailing_id, now)?;
@@ -323,10 +355,13 @@ impl Engine {
                         let arm = if check { t.plan.on_no_call } else { goes_out };
                         arm.map(|arm| (d, if check { Phase::RolloutCheck } else { Phase::Rollout }, arm))
                     });
-                    sends::record(c, t.mailing_id, &done, now, people)?;
-                    trials::advance(c, id, "rolling", "ended", None)
+                    let turns = sends::turns(c, t.mailing_id, now, &done, people)?;
+                    Ok((t.mailing_id, Arc::new(done), Arc::new(turns)))
                 })
                 .await?;
+            // Nobody can cancel it while the trial rolls out; until the last part is on record it does.
+            self.record_in_parts(mailing, &done, &turns, now, false).await?;
+            self.store.write(move |c| trials::advance(c, id, "rolling", "ended", None)).await?;
         }
         Ok(())
     }

@@ -123,6 +123,40 @@ async fn the_rest_can_be_cancelled_and_a_planned_mailing_taken_back() {
     assert_eq!((way[0]["people"].as_i64(), way[0]["stopped"].as_i64()), (Some(40), rest.as_i64()));
 }
 
+/// As a process leaves it that ends while a mailing is being put on record, a part of its people at a time: the next one
+/// puts the rest on record, behind those who wait already, and nobody twice; or nobody, when it was cancelled.
+#[rstest::rstest]
+#[case::goes_on(false)]
+#[case::cancelled(true)]
+#[tokio::test(flavor = "multi_thread")]
+async fn a_mailing_half_put_on_record_goes_on(#[case] cancelled: bool) {
+    let s = with_people(40).await;
+    let start = now(&s).await + DAY;
+    let mut d = draft(1, &["Boats"]);
+    d["schedule"] = json!({ "rates": [{ "domain": "", "per_hour": 4 }] });
+    let id = s.ok("POST", "/api/mailings", &d).await["id"].as_i64().unwrap();
+    s.ok("POST", &format!("/api/mailings/{id}/plan"), &json!({ "at": start })).await;
+    let quarter = HOUR / 4;
+    s.db()
+        .execute_batch(&format!(
+            "UPDATE mailing SET state = 'sending', recording = 1, started_at = {start} WHERE id = {id};
+             INSERT INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at, rules_version)
+             SELECT {id}, id, {id}, 1, {start} + {quarter} * (row_number() OVER (PARTITION BY domain_id ORDER BY id) - 1), {start} + {DAY} * 9, 1 FROM contact WHERE id <= 16;"
+        ))
+        .unwrap();
+    if cancelled {
+        assert_eq!(s.ok("POST", &format!("/api/mailings/{id}/cancel"), &Value::Null).await, 16);
+    }
+    s.advance(48).await;
+    assert_eq!(state(&s, id).await, "sent");
+    let expected = if cancelled { (16, 0) } else { (40, 40) };
+    assert_eq!((s.count("SELECT count(DISTINCT contact_id) FROM send"), s.count("SELECT count(*) FROM send WHERE state = 3")), expected);
+    assert_eq!(s.count("SELECT count(*) FROM send"), expected.0);
+    let crowded = "SELECT count(*) FROM send a JOIN contact k ON k.id = a.contact_id WHERE a.handed_at IS NOT NULL AND 4 < (SELECT count(*) FROM send b
+        JOIN contact l ON l.id = b.contact_id WHERE l.domain_id = k.domain_id AND b.handed_at >= a.handed_at AND b.handed_at < a.handed_at + 3600000)";
+    assert_eq!(s.count(crowded), 0, "the rate holds across the parts");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn groups_are_put_together_and_others_left_out() {
     let s = with_people(40).await;

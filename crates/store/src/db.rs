@@ -108,6 +108,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/009_entities_and_trials.sql")),
     M::up(include_str!("../migrations/010_variants_and_trials.sql")),
     M::up(include_str!("../migrations/011_series.sql")).foreign_key_check(),
+    M::up(include_str!("../migrations/012_figures_and_caught.sql")),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;
@@ -148,6 +149,8 @@ impl Store {
         let mut conn = Connection::open(&path)?;
         conn.pragma_update(None, "journal_mode", "WAL")?;
         pragmas(&conn)?;
+        // What a savepoint would take back goes to a file when there is much of it, not into memory.
+        conn.pragma_update(None, "temp_store", "FILE")?;
         if durable {
             conn.pragma_update(None, "synchronous", "FULL")?;
         } else {
@@ -329,7 +332,12 @@ fn as_they_are(c: &Connection, jobs: &mut [Box<dyn Job>]) -> bool {
 fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool, journal: &mut Journal) -> bool {
     let done = (|| {
         c.execute_batch("BEGIN IMMEDIATE")?;
-        if repeatable && !as_they_are(c, jobs) {
+        if let [job] = jobs {
+            // Alone it needs no savepoint, for which every page it touches would be copied.
+            if !job.run(c) {
+                return c.execute_batch("ROLLBACK");
+            }
+        } else if repeatable && !as_they_are(c, jobs) {
             c.execute_batch("ROLLBACK; BEGIN IMMEDIATE")?;
             jobs.iter_mut().try_for_each(|job| in_savepoint(c, job.as_mut()))?;
         } else if !repeatable {

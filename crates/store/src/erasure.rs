@@ -101,6 +101,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "DELETE FROM topic_left WHERE contact_id = ?1",
         "DELETE FROM series_left WHERE contact_id = ?1",
         "DELETE FROM series_seen WHERE contact_id = ?1",
+        "DELETE FROM suppression_caught WHERE contact_id = ?1",
         "UPDATE series_entry SET ended_at = coalesce(ended_at, came_at), ended = coalesce(ended, 'not in the base any more'), due = NULL WHERE contact_id = ?1",
         "DELETE FROM entity_consent WHERE contact_id = ?1",
         "DELETE FROM mail_load WHERE contact_id = ?1",

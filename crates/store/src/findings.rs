@@ -30,10 +30,11 @@ pub struct MailingFigures {
 /// When the database fails.
 pub fn mailings(c: &Connection, since: i64) -> Result<Vec<MailingFigures>> {
     let mut s = c.prepare_cached(
-        "SELECT m.id, m.name, m.started_at, coalesce(f.sent, 0), coalesce(f.accepted, 0), coalesce(f.failed, 0), coalesce(f.opens, 0), coalesce(f.clicks, 0),
-            coalesce(f.any_opens, 0), coalesce(f.any_clicks, 0), coalesce(f.complaints, 0), coalesce(f.withdrawals, 0)
-         FROM mailing m LEFT JOIN mailing_figure f ON f.mailing_id = m.id
-         WHERE m.started_at >= ?1 AND EXISTS (SELECT 1 FROM send WHERE mailing_id = m.id) ORDER BY m.started_at DESC LIMIT 500",
+        "SELECT m.id, m.name, m.started_at, coalesce(sum(f.sent), 0), coalesce(sum(f.accepted), 0), coalesce(sum(f.failed), 0), coalesce(sum(f.opens), 0), coalesce(sum(f.clicks), 0), coalesce(sum(f.any_opens), 0), coalesce(sum(f.any_clicks), 0),
+            coalesce(sum(f.complaints), 0), coalesce(sum(f.withdrawals), 0)
+         FROM (SELECT id, name, started_at FROM mailing WHERE started_at >= ?1 AND EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id)
+            ORDER BY started_at DESC LIMIT 500) m
+         LEFT JOIN mailing_figure f ON f.mailing_id = m.id GROUP BY m.id ORDER BY m.started_at DESC",
     )?;
     Ok(s.query_map([since], |r| {
         let n = |i: usize| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
@@ -78,8 +79,12 @@ pub fn rows(c: &Connection, mailing: i64, figure: &str) -> Result<Vec<(String, i
     Ok(s.query_map([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
 }
 
-/// The workline's share of opens looks back this far.
+/// The workline's share of opens looks back this far, to the beginning of that day by UTC: sums are kept by day.
 const WORKLINE_DAYS: i64 = 30;
+
+fn workline_since(now: i64) -> i64 {
+    now.div_euclid(rinse_core::DAY) - WORKLINE_DAYS
+}
 
 /// The workline's live figures: people at each point.
 #[derive(Debug, Clone, Serialize, ToSchema)]
@@ -90,7 +95,7 @@ pub struct Workline {
     pub planned: i64,
     pub collecting: i64,
     pub to_read: i64,
-    /// Human opens of accepted messages in the last 30 days.
+    /// Human opens of accepted marketing messages, of those whose turn came since the beginning of the day 30 days ago, by UTC.
     pub opened: Rate,
     pub accepted: Rate,
     pub resting: i64,
@@ -108,22 +113,24 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
     let one = |sql: &str| -> Result<i64> { Ok(c.prepare_cached(sql)?.query_row([], |r| r.get(0))?) };
     let rules = crate::rules::current(c)?;
     let (handed, accepted, opened) = c
-        .prepare_cached("SELECT count(handed_at), count(accepted_at), count(open_at) FROM send WHERE class = 1 AND at > ?1 AND at <= ?2")?
-        .query_row(params![now - WORKLINE_DAYS * rinse_core::DAY, now], |r| {
+        .prepare_cached("SELECT coalesce(sum(sent), 0), coalesce(sum(accepted), 0), coalesce(sum(opens), 0) FROM mailing_figure WHERE class = 1 AND day >= ?1")?
+        .query_row([workline_since(now)], |r| {
             Ok((r.get::<_, i64>(0)?.unsigned_abs(), r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(2)?.unsigned_abs()))
         })?;
+    let standing = standing(c)?;
+    let people = |which: &dyn Fn(i64, i64) -> bool| standing.iter().filter(|s| which(s.0, s.1)).map(|s| s.2).sum();
     Ok(Workline {
         series: one("SELECT count(*) FROM series WHERE state = 'running'")?,
         in_series: crate::series::view::inside(c)?,
-        contacts: one("SELECT count(*) FROM contact WHERE gone IS NULL")?,
-        mailable: one("SELECT count(*) FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3)")?,
+        contacts: people(&|_, _| true),
+        mailable: people(&|consent, status| matches!(consent, 2 | 3) && !matches!(status, 1 | 3)),
         planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,
         collecting: one("SELECT count(*) FROM trial WHERE state = 'collecting'")?,
         to_read: one("SELECT count(*) FROM trial WHERE state = 'read'")?,
         opened: Rate::new(opened, accepted),
         accepted: Rate::new(accepted, handed),
-        resting: one("SELECT count(*) FROM contact WHERE gone IS NULL AND status IN (1, 2)")?,
-        retired: one("SELECT count(*) FROM contact WHERE gone IS NULL AND status = 3")?,
+        resting: people(&|_, status| matches!(status, 1 | 2)),
+        retired: people(&|_, status| status == 3),
         cap_in_force: rules.rules.caps.iter().any(|cap| cap.in_force),
         cap: rules.rules.caps.iter().map(rinse_core::caps::Cap::words).collect::<Vec<_>>().join(", "),
     })
@@ -135,32 +142,32 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
 /// An unknown figure, or when the database fails.
 pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static [&'static str], Vec<Vec<String>>)> {
     let (header, sql): (&'static [&'static str], &str) = match figure {
-        "contacts" => (&["address"], "SELECT address FROM contact WHERE gone IS NULL AND ?1 = ?1 AND ?2 = ?2 ORDER BY id"),
+        "contacts" => (&["address"], "SELECT address FROM contact WHERE gone IS NULL AND ?1 = ?1 ORDER BY id"),
         "mailable" => (
             &["address"],
-            "SELECT address FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3) AND ?1 = ?1 AND ?2 = ?2 ORDER BY id",
+            "SELECT address FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3) AND ?1 = ?1 ORDER BY id",
         ),
         "planned" => {
-            (&["mailing", "state"], "SELECT name, state FROM mailing WHERE state IN ('draft', 'planned') AND ?1 = ?1 AND ?2 = ?2 ORDER BY id")
+            (&["mailing", "state"], "SELECT name, state FROM mailing WHERE state IN ('draft', 'planned') AND ?1 = ?1 ORDER BY id")
         }
         "trials" => (
             &["mailing", "state"],
-            "SELECT m.name, t.state FROM trial t JOIN mailing m ON m.id = t.mailing_id WHERE t.state IN ('collecting', 'read') AND ?1 = ?1 AND ?2 = ?2 ORDER BY t.id",
+            "SELECT m.name, t.state FROM trial t JOIN mailing m ON m.id = t.mailing_id WHERE t.state IN ('collecting', 'read') AND ?1 = ?1 ORDER BY t.id",
         ),
         "opened" => (
             &["address", "mailing", "human open"],
             "SELECT c.address, m.name, CASE WHEN s.open_at IS NULL THEN 'no' ELSE 'yes' END FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id
-             WHERE s.class = 1 AND s.accepted_at IS NOT NULL AND s.at > ?1 AND s.at <= ?2 ORDER BY s.id",
+             WHERE s.class = 1 AND s.accepted_at IS NOT NULL AND s.at >= ?1 ORDER BY s.id",
         ),
         "resting" => (
             &["address", "status"],
-            "SELECT address, CASE status WHEN 1 THEN 'resting' ELSE 'observed' END FROM contact WHERE gone IS NULL AND status IN (1, 2) AND ?1 = ?1 AND ?2 = ?2 ORDER BY id",
+            "SELECT address, CASE status WHEN 1 THEN 'resting' ELSE 'observed' END FROM contact WHERE gone IS NULL AND status IN (1, 2) AND ?1 = ?1 ORDER BY id",
         ),
         _ => return Err(crate::StoreError::Missing("figure")),
     };
     let mut s = c.prepare_cached(sql)?;
     let rows = s
-        .query_map(params![now - WORKLINE_DAYS * rinse_core::DAY, now], |r| (0..header.len()).map(|i| r.get(i)).collect())?
+        .query_map([workline_since(now) * rinse_core::DAY], |r| (0..header.len()).map(|i| r.get(i)).collect())?
         .collect::<rusqlite::Result<_>>()?;
     Ok((header, rows))
 }
@@ -191,16 +198,18 @@ pub fn upkeep(c: &Connection, status: MailStatus, limit: u32) -> Result<Vec<Upke
     .collect::<rusqlite::Result<_>>()?)
 }
 
-/// People by consent state, and by mail status.
+/// People by consent state and mail status, along an index.
+fn standing(c: &Connection) -> Result<Vec<(i64, i64, i64)>> {
+    let mut s = c.prepare_cached("SELECT consent, status, count(*) FROM contact WHERE gone IS NULL GROUP BY 1, 2")?;
+    Ok(s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// How many people there are in each consent state.
 ///
 /// # Errors
 /// When the database fails.
-pub fn standing_counts(c: &Connection) -> Result<(Vec<(i64, i64)>, Vec<(i64, i64)>)> {
-    let pairs = |sql: &str| -> Result<Vec<(i64, i64)>> {
-        Ok(c.prepare_cached(sql)?.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
-    };
-    Ok((
-        pairs("SELECT consent, count(*) FROM contact WHERE gone IS NULL GROUP BY 1")?,
-        pairs("SELECT status, count(*) FROM contact WHERE gone IS NULL GROUP BY 1")?,
-    ))
+pub fn by_consent(c: &Connection) -> Result<Vec<(i64, i64)>> {
+    let mut sums = std::collections::BTreeMap::new();
+    standing(c)?.into_iter().for_each(|(consent, _, people)| *sums.entry(consent).or_insert(0) += people);
+    Ok(sums.into_iter().collect())
 }

@@ -24,6 +24,7 @@ pub mod clearing;
 pub mod consent;
 pub mod contacts;
 mod db;
+mod deeds;
 pub mod domains;
 pub mod erasure;
 pub mod events;

@@ -34,14 +34,20 @@ pub(crate) fn spread_of(mailing: i64) -> Salted {
     Salted::new(&format!("spread of mailing {mailing}"))
 }
 
-/// When each person gets a mailing that begins at `at`, where that isn't the same instant for all. Keeps the order of those
-/// due at the same instant.
-fn timed(
+/// Somebody's part in a mailing, and when it is their turn; none: their hour had passed.
+pub type Turn = ((Decided, Phase, usize), Option<Instant>);
+
+/// When each person gets a mailing that begins at `at`. Keeps their order.
+///
+/// # Errors
+/// When there is no such mailing.
+pub fn turns(
     c: &Connection,
     mailing: i64,
     at: Instant,
-    people: Vec<(Decided, Phase, usize)>,
-) -> Result<Vec<((Decided, Phase, usize), Option<Instant>)>> {
+    done: &Clearance,
+    people: impl IntoIterator<Item = (Decided, Phase, usize)>,
+) -> Result<Vec<Turn>> {
     let (schedule, zone): (String, String) = c.query_row(
         "SELECT m.schedule, l.zone FROM mailing m JOIN letterhead l ON l.id = m.letterhead_id WHERE m.id = ?1",
         [mailing],
@@ -52,42 +58,42 @@ fn timed(
         return Ok(people.into_iter().map(|p| (p, Some(at))).collect());
     }
     let usual = zone::named(&zone).unwrap_or(zone::TimeZone::UTC);
-    let mut zones: HashMap<String, zone::TimeZone> = HashMap::new();
-    let mut s = c.prepare_cached("SELECT zone FROM contact WHERE id = ?1")?;
     let share = spread_of(mailing);
-    let mut out = Vec::with_capacity(people.len());
-    for p in people {
-        let name: Option<String> =
-            if schedule.local.is_some() { s.query_row([p.0.contact], |r| r.get(0)).optional()?.flatten() } else { None };
-        let clock = match name {
-            Some(name) => zones.entry(name).or_insert_with_key(|n| zone::named(n).unwrap_or_else(|| usual.clone())),
-            None => &usual,
-        };
-        out.push((p, schedule.due(at, clock, share.draw(p.0.contact))));
+    let due = |d: Decided| schedule.due(at, done.zone_of(d).unwrap_or(&usual), share.draw(d.contact));
+    let mut out: Vec<_> = people.into_iter().map(|p| (p, due(p.0))).collect();
+    if schedule.rates.is_empty() {
+        return Ok(out);
     }
     // Places are given in the order in which people can go.
-    out.sort_by_key(|((d, _, _), due)| match d.outcome {
+    let from = |((d, _, _), due): &Turn| match d.outcome {
         Outcome::Held(until, _) => due.map(|due| until.max(due)),
-        _ => *due,
-    });
+        Outcome::Barred(why) => due.filter(|due| asked_again(why, at, Some(*due))),
+        Outcome::Cleared => *due,
+    };
+    let mut order: Vec<(Instant, usize)> = out.iter().enumerate().filter_map(|(i, p)| Some((from(p)?, i))).collect();
+    order.sort_unstable();
     let mut names: HashMap<i64, String> = HashMap::new();
     let mut pace = Pace::new(&schedule);
+    let last = last_waiting(c, mailing)?;
     let mut s = c.prepare_cached("SELECT name FROM domain WHERE id = (SELECT domain_id FROM contact WHERE id = ?1)")?;
-    for ((d, _, _), due) in &mut out {
-        if let (Some(due), false) = (due.as_mut(), schedule.rates.is_empty()) {
-            let from = match d.outcome {
-                Outcome::Held(until, _) => until.max(*due),
-                Outcome::Barred(why) if !asked_again(why, at, Some(*due)) => continue,
-                _ => *due,
-            };
-            let name = match names.entry(d.domain) {
-                Entry::Occupied(e) => e.into_mut(),
-                Entry::Vacant(e) => e.insert(s.query_row([d.contact], |r| r.get(0))?),
-            };
-            *due = pace.place(d.domain, name, from);
-        }
+    for (from, i) in order {
+        let ((d, _, _), due) = &mut out[i];
+        let name = match names.entry(d.domain) {
+            Entry::Occupied(e) => e.into_mut(),
+            Entry::Vacant(e) => e.insert(s.query_row([d.contact], |r| r.get(0))?),
+        };
+        let behind = last.get(&d.domain).zip(schedule.gap(name)).map_or(from, |(last, gap)| from.max(*last + gap));
+        *due = Some(pace.place(d.domain, name, behind));
     }
     Ok(out)
+}
+
+/// The last instant at which somebody of each mail domain waits for the mailing already: those who come are behind them.
+fn last_waiting(c: &Connection, mailing: i64) -> Result<HashMap<i64, Instant>> {
+    let mut s = c.prepare_cached(
+        "SELECT k.domain_id, max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN (0, 1, 4) GROUP BY 1",
+    )?;
+    Ok(s.query_map([mailing], |r| Ok((r.get(0)?, Instant(r.get(1)?))))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Somebody whose turn comes later is asked then, where what bars them now hangs on the instant.
@@ -109,15 +115,27 @@ pub fn record(
     at: Instant,
     people: impl IntoIterator<Item = (Decided, Phase, usize)>,
 ) -> Result<u64> {
+    crate::letterheads::keep_as_sent(c, mailing)?;
+    record_some(c, mailing, done, at, &turns(c, mailing, at, done, people)?)
+}
+
+/// As [`record`], for a part of those whose turns were given: nobody else's change waits for a million people then.
+///
+/// # Errors
+/// When the database fails.
+pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, turns: &[Turn]) -> Result<u64> {
     let hold_limit = crate::clearing::mailing(c, mailing)?.facts.hold_limit;
+    let (class, priority): (i64, i64) =
+        c.query_row("SELECT class, priority FROM mailing WHERE id = ?1", [mailing], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let mut s = c.prepare_cached(
         "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, priority, rules_version, state, at, give_up_at, reason)
-         SELECT ?1, ?2, ?1, ?3, ?4, m.class, m.priority, ?5, ?6, ?7, ?8, ?9 FROM mailing m WHERE m.id = ?1 ON CONFLICT DO NOTHING",
+         VALUES (?1, ?2, ?1, ?3, ?4, ?10, ?11, ?5, ?6, ?7, ?8, ?9) ON CONFLICT DO NOTHING",
     )?;
-    crate::letterheads::keep_as_sent(c, mailing)?;
     let mut recorder = Recorder::new(c, &done.lists)?;
     let mut n = 0;
-    for ((d, phase, arm), due) in timed(c, mailing, at, people.into_iter().collect())? {
+    // People come in the order of the base: each page of the indexes by person is written once then. In the order of their
+    // turns, a million people would take five times as long.
+    for &((d, phase, arm), due) in turns {
         // That somebody has the message already is no decision of its own; who is asked again is decided then.
         if !matches!(d.outcome, Outcome::Barred(why) if why.has(rinse_core::clearance::Reason::AlreadySent) || asked_again(why, at, due)) {
             recorder.write(c, &done.rules, mailing, d.contact, at, d.outcome)?;
@@ -138,7 +156,9 @@ pub fn record(
             state,
             when.0,
             (due.unwrap_or(at) + hold_limit).0,
-            reason
+            reason,
+            class,
+            priority
         ])?;
         if due.is_none() {
             c.prepare_cached("UPDATE send SET reply = ?3 WHERE mailing_id = ?1 AND contact_id = ?2")?.execute(params![
@@ -149,6 +169,36 @@ pub fn record(
         }
     }
     Ok(n as u64)
+}
+
+/// A planned mailing's sending begins. It isn't over before [`recorded`] says that everybody is on record.
+///
+/// # Errors
+/// When the database fails.
+pub fn begin(c: &Connection, mailing: i64, now: Instant) -> Result<()> {
+    crate::letterheads::keep_as_sent(c, mailing)?;
+    c.execute(
+        "UPDATE mailing SET state = 'sending', recording = 1, started_at = coalesce(started_at, ?2) WHERE id = ?1 AND state = 'planned'",
+        [mailing, now.0],
+    )?;
+    Ok(())
+}
+
+/// Is it being put on record still? Not when somebody cancelled it meanwhile.
+///
+/// # Errors
+/// When there is no such mailing.
+pub fn recording(c: &Connection, mailing: i64) -> Result<bool> {
+    Ok(c.prepare_cached("SELECT recording FROM mailing WHERE id = ?1")?.query_row([mailing], |r| r.get(0))?)
+}
+
+/// Everybody is on record.
+///
+/// # Errors
+/// When the database fails.
+pub fn recorded(c: &Connection, mailing: i64) -> Result<()> {
+    c.execute("UPDATE mailing SET recording = 0 WHERE id = ?1", [mailing])?;
+    Ok(())
 }
 
 /// Keeps the rate of a mail domain for people who are held again as they were due: they stand behind those who wait already.
@@ -392,7 +442,7 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
 /// When the database fails.
 pub fn finish(c: &Connection, now: Instant) -> Result<()> {
     c.prepare_cached(
-        "UPDATE mailing SET state = 'sent', finished_at = ?1 WHERE state = 'sending'
+        "UPDATE mailing SET state = 'sent', finished_at = ?1 WHERE state = 'sending' AND NOT recording
          AND NOT EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id AND state IN (0, 1, 2, 4, 7))
          AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id AND state IN ('collecting', 'read', 'rolling'))",
     )?

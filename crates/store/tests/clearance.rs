@@ -361,6 +361,35 @@ fn another_suppression_does_what_its_preview_says() {
     });
 }
 
+/// A live rule notes by its daily look since when it catches somebody, forgets those it catches no more, and counts from anew
+/// who comes back.
+#[test]
+fn a_live_rule_notes_since_when() {
+    run(4, |c| {
+        let tree = Tree::Text { field: Field::Country, is: TextTest::Is, value: "NO".into() };
+        let segment = segments::save(c, None, &segments::Draft { name: "n".into(), tree }, START, None).unwrap();
+        let moves =
+            |who: i64, country: &str| c.execute("UPDATE contact SET country = ?2 WHERE id = ?1", rusqlite::params![who, country]).unwrap();
+        c.execute("UPDATE contact SET country = NULL", []).unwrap();
+        moves(1, "NO");
+        let rule = NewList { name: "r".into(), reason: String::new(), scope: For::All, segment_id: Some(segment) };
+        let rule = suppression::make(c, &rule, START, None).unwrap();
+        let last = |at| suppression::catches(c, rule, at).unwrap().last.iter().map(|l| (l.id, (l.at - START.0) / DAY)).collect::<Vec<_>>();
+        let look = |at| suppression::note(c, &suppression::look(c, at).unwrap(), at).unwrap();
+        assert_eq!(last(START + 2 * DAY), [(1, 0)]);
+        moves(2, "NO");
+        assert_eq!(last(START + 2 * DAY), [(2, 2), (1, 0)], "came since the last look");
+        look(START + 3 * DAY);
+        moves(1, "IS");
+        moves(3, "NO");
+        look(START + 4 * DAY);
+        assert_eq!(last(START + 9 * DAY), [(3, 4), (2, 3)]);
+        moves(1, "NO");
+        look(START + 5 * DAY);
+        assert_eq!(last(START + 9 * DAY), [(1, 5), (3, 4), (2, 3)]);
+    });
+}
+
 /// A paused domain gets nothing, service mail neither; its end, or being ended before, lets what waited go, once.
 #[test]
 fn a_paused_domain_waits() {

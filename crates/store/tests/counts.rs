@@ -1,5 +1,8 @@
 //! Figures on screen against a plain count of the raw rows, over random responses.
 
+mod common;
+
+use common::sums_hold;
 use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
@@ -46,7 +49,7 @@ fn setup(c: &Connection) -> Vec<Enrolled> {
     trials::save_plan(c, 1, &plan(), START, None).unwrap();
     let roster = assign(7, &(1..=PEOPLE).map(|i| (i, 1)).collect::<Vec<_>>(), &[1, 1]);
     trials::seal(c, 1, 7, &roster, Vec::new(), START).unwrap();
-    let cleared = |contact| Decided { contact, domain: 1, outcome: rinse_core::clearance::Outcome::Cleared };
+    let cleared = |contact| Decided { contact, domain: 1, zone: 0, outcome: rinse_core::clearance::Outcome::Cleared };
     let done = clearing::audience(c, 1, START).unwrap();
     sends::record(c, 1, &done, START, roster.iter().map(|e| (cleared(e.contact), Phase::Pilot, e.arm))).unwrap();
     let (batch, _) = sends::claim(c, START, 1000).unwrap();
@@ -115,6 +118,11 @@ proptest! {
                 for (figure, n) in [("opens", f.opens.count), ("withdrawals", f.withdrawals.count), ("bounced", 4), ("complaints", f.complaints.count)] {
                     assert_eq!(findings::rows(c, 1, figure)?.len() as u64, n, "{figure} open to their rows");
                 }
+                sums_hold(c);
+                // Retries on another day, another class: the sums follow, the mailing's stay.
+                c.execute("UPDATE send SET at = at + 86400000 * (id % 3), class = 1 + id % 2", [])?;
+                sums_hold(c);
+                assert_eq!(findings::mailings(c, 0)?[0].opens.count, f.opens.count);
                 Ok(())
             }).await.unwrap();
         });

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::rows;
+use common::{rows, sums_hold};
 use rinse_store::{Store, findings};
 use rusqlite::Connection;
 
@@ -58,6 +58,7 @@ fn sends_responses_and_tasks_come_along() {
             assert!(rows::<String>(c, "SELECT \"table\" FROM pragma_foreign_key_check").is_empty());
             let f = &findings::mailings(c, 0)?[0];
             assert_eq!((f.sent, f.accepted.count, f.withdrawals.count, f.reported_clicks.count), (2, 2, 2, 1));
+            sums_hold(c);
             Ok(())
         })
         .unwrap();

@@ -3,7 +3,7 @@
 
 mod common;
 
-use common::{START, base, hand_over, mailing, rows, start};
+use common::{START, base, hand_over, mailing, rows, start, sums_hold};
 use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::caps::{Cap, Scope, Window};
@@ -198,6 +198,7 @@ proptest! {
                 store.read_now(|c| {
                     agrees(c, &mailings, at);
                     in_order(c);
+                    sums_hold(c);
                     let seals = ledger::seals(c, None)?;
                     assert!(seals.broken.is_empty(), "{seals:?}");
                     Ok(())

@@ -9337,8 +9337,8 @@ export interface components {
             outside_upper: number;
         };
         /**
-         * @description Whom a list catches now: how many, and the last of them: by when both the line and the person were there. When
-         *     somebody came into the segment of a live rule isn't known; they count from when they came into the base.
+         * @description Whom a list catches now: how many, and the last of them: by when both the line and the person were there, and for
+         *     a live rule by the daily look that first found them in its segment.
          */
         SuppressionCatch: {
             last: components["schemas"]["Caught"][];
@@ -9956,7 +9956,7 @@ export interface components {
              * @description With consent and a usable address.
              */
             mailable: number;
-            /** @description Human opens of accepted messages in the last 30 days. */
+            /** @description Human opens of accepted marketing messages, of those whose turn came since the beginning of the day 30 days ago, by UTC. */
             opened: components["schemas"]["Rate"];
             /** Format: int64 */
             planned: number;

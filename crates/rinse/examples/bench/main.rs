@@ -109,7 +109,7 @@ async fn main() {
         sending::hand_over().await;
     }
     if asked("schedule") {
-        sending::schedule();
+        sending::schedule().await;
     }
     if asked("events-in") {
         sending::events_in().await;

@@ -36,9 +36,11 @@ pub(crate) async fn view(State(app): State<App>) -> Answer<ConsentView> {
     Ok(Json(
         app.store
             .read(move |c| {
-                let (states, _) = findings::standing_counts(c)?;
                 Ok(ConsentView {
-                    states: states.into_iter().map(|(s, people)| InState { state: Consent::from_code(s), people }).collect(),
+                    states: findings::by_consent(c)?
+                        .into_iter()
+                        .map(|(s, people)| InState { state: Consent::from_code(s), people })
+                        .collect(),
                     months: consent::months(c, now)?,
                     confirmation: signups::confirmation_rate(c, now)?,
                     sources: consent::sources(c)?,

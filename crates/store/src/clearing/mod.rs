@@ -25,6 +25,8 @@ use rusqlite::{Connection, OptionalExtension};
 pub struct Decided {
     pub contact: i64,
     pub domain: i64,
+    /// Place of their time zone in the clearance's; 0: unknown.
+    pub zone: u16,
     pub outcome: Outcome,
 }
 
@@ -34,9 +36,16 @@ pub struct Clearance {
     pub rules: RulesVersion,
     /// The suppression lists that were asked, by their bits.
     pub lists: Vec<i64>,
+    zones: Vec<zone::TimeZone>,
 }
 
 impl Clearance {
+    /// Somebody's time zone, when it is known.
+    #[must_use]
+    pub fn zone_of(&self, d: Decided) -> Option<&zone::TimeZone> {
+        if d.zone > 0 { self.zones.get(usize::from(d.zone)) } else { None }
+    }
+
     #[must_use]
     pub fn sluice(&self) -> Sluice {
         tally(self.decided.iter().map(|d| d.outcome))
@@ -192,7 +201,12 @@ fn cleared(c: &Connection, m: &Mailing, at: Instant, version: RulesVersion, rese
     // Halves of a large audience are decided side by side.
     let part = who.len().div_ceil(if who.len() < 50_000 { 1 } else { threads() }).max(1);
     let ready = Ready::new(&people.base, &marks, &rules, at);
-    let one = |i: usize| Decided { contact: people.base.contact[i], domain: people.domain[i], outcome: ready.clear(i, messages) };
+    let one = |i: usize| Decided {
+        contact: people.base.contact[i],
+        domain: people.domain[i],
+        zone: people.base.zone[i],
+        outcome: ready.clear(i, messages),
+    };
     let decide = |part: &[u32]| -> Vec<Decided> { part.iter().map(|i| one(*i as usize)).collect() };
     let decided = std::thread::scope(|scope| {
         let others: Vec<_> = who.chunks(part).skip(1).map(|part| scope.spawn(|| decide(part))).collect();
@@ -203,7 +217,7 @@ fn cleared(c: &Connection, m: &Mailing, at: Instant, version: RulesVersion, rese
         }
         Ok::<_, StoreError>(decided)
     })?;
-    Ok(Clearance { decided, rules: version, lists })
+    Ok(Clearance { decided, rules: version, lists, zones: people.base.zones.clone() })
 }
 
 /// As many parts as a large base is worked on in.

@@ -1,6 +1,10 @@
 //! Suppression lists as they are kept: what they name, what they are for, until when. Rows end and
 //! stay, so that an old decision can be explained.
 
+mod caught;
+
+pub use caught::{Catch, Caught, catches, look, note};
+
 use crate::{Result, StoreError, segments};
 use rinse_core::Instant;
 use rinse_core::segment::Tree;
@@ -188,6 +192,9 @@ pub fn make(c: &Connection, n: &NewList, now: Instant, person: Option<i64>) -> R
         params![name, n.reason.trim(), kind, id, n.segment_id, now.0, person],
         |r| r.get(0),
     )?;
+    if let Some(segment) = n.segment_id {
+        note(c, &[(list, segments::people(c, &Tree::Segment { segment }, now)?)], now)?;
+    }
     crate::settings::audit(c, now, person, "suppression list made", "suppression", list, name)?;
     Ok(list)
 }
@@ -410,62 +417,6 @@ pub fn would_name(c: &Connection, entries: &[Entry]) -> Result<Vec<i64>> {
         lists.add(0, e.clone());
     }
     named(c, &lists)
-}
-
-/// Whom a list catches now: how many, and the last of them: by when both the line and the person were there. When
-/// somebody came into the segment of a live rule isn't known; they count from when they came into the base.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-#[schema(as = SuppressionCatch)]
-pub struct Catch {
-    pub people: i64,
-    pub last: Vec<Caught>,
-}
-
-/// Somebody on a suppression list, and since when.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct Caught {
-    pub id: i64,
-    pub address: String,
-    pub at: i64,
-}
-
-/// # Errors
-/// When there is no such list.
-pub fn catches(c: &Connection, id: i64, now: Instant) -> Result<Catch> {
-    let list = one(c, id)?;
-    // Since when each name is on the list.
-    let (mut lists, mut since): (Lists, HashMap<String, i64>) = Default::default();
-    let mut s = c.prepare_cached(&format!("SELECT kind, text, added_at {LINES}"))?;
-    let mut rows = s.query([id, now.0])?;
-    while let Some(r) = rows.next()? {
-        let text: String = r.get(1)?;
-        lists.add(0, Entry::stored(r.get(0)?, text.clone()));
-        since.insert(text, r.get(2)?);
-    }
-    let mut caught: HashMap<i64, i64> = HashMap::new();
-    if let Some(segment) = list.segment_id {
-        let mut added = c.prepare_cached("SELECT added_at FROM contact WHERE id = ?1")?;
-        for person in segments::people(c, &Tree::Segment { segment }, now)? {
-            caught.insert(person, added.query_row([person], |r| r.get(0))?);
-        }
-    }
-    let mut person =
-        c.prepare_cached("SELECT c.address_key, d.name, c.added_at FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?;
-    for id in named(c, &lists)? {
-        let (key, domain, added): (String, String, i64) = person.query_row([id], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
-        let lines = names_of(&key, &domain).into_iter().filter_map(|n| since.get(&n).copied());
-        let at = lines.min().unwrap_or(added).max(added);
-        caught.entry(id).and_modify(|before| *before = (*before).min(at)).or_insert(at);
-    }
-    let mut last: Vec<(i64, i64)> = caught.iter().map(|(id, at)| (*at, *id)).collect();
-    last.sort_unstable_by(|a, b| b.cmp(a));
-    last.truncate(20);
-    let rows = crate::contacts::by_ids(c, &last.iter().map(|l| l.1).collect::<Vec<_>>())?;
-    let at: HashMap<i64, i64> = last.iter().map(|(at, id)| (*id, *at)).collect();
-    let mut last: Vec<Caught> =
-        rows.into_iter().map(|r| Caught { at: at.get(&r.id).copied().unwrap_or(0), id: r.id, address: r.address }).collect();
-    last.sort_by_key(|l| (std::cmp::Reverse(l.at), l.id));
-    Ok(Catch { people: i64::try_from(caught.len()).unwrap_or(0), last })
 }
 
 /// Everything that names a person on a list: their address, its hash, its domain, and those that it is in.

@@ -82,3 +82,15 @@ pub(crate) fn run<T: Send + 'static>(people: usize, f: impl FnOnce(&Connection) 
         store.write(|c| Ok(f(c))).await.unwrap()
     })
 }
+
+/// The sums that triggers keep are what counting their rows says.
+pub(crate) fn sums_hold(c: &Connection) {
+    let kept = "SELECT mailing_id, day, class, sent, accepted, failed, opens, clicks, any_opens, any_clicks, complaints, withdrawals FROM mailing_figure
+        WHERE sent + accepted + failed + opens + clicks + any_opens + any_clicks + complaints + withdrawals > 0";
+    let counted = "SELECT mailing_id, at / 86400000, class, count(handed_at), count(accepted_at), count(failed_at), count(open_at), count(click_at), count(any_open_at),
+        count(any_click_at), count(complained_at), sum(left_at IS NOT NULL AND complained_at IS NULL) FROM send
+        WHERE coalesce(handed_at, accepted_at, failed_at, open_at, click_at, any_open_at, any_click_at, complained_at, left_at) IS NOT NULL GROUP BY 1, 2, 3";
+    for (a, b) in [(kept, counted), (counted, kept)] {
+        assert_eq!(rows::<i64>(c, &format!("SELECT count(*) FROM ({a} EXCEPT {b})")), [0], "{a} is {b}");
+    }
+}

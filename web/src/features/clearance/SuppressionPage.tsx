@@ -370,11 +370,12 @@ export function SuppressionListPage() {
             )}
             {catches.last.length > 0 && (
               <>
-                <h2>
-                  {l.segment
-                    ? `Of those it catches, the last ${count(catches.last.length)} to come in`
-                    : `The last ${count(catches.last.length)} it caught`}
-                </h2>
+                <h2>The last {count(catches.last.length)} it caught</h2>
+                {l.segment && (
+                  <p className="soft">
+                    Looked at once a day: the day on which somebody was first found in {l.segment}.
+                  </p>
+                )}
                 <ul className="people" tabIndex={0} aria-label="People">
                   {catches.last.map((p) => (
                     <li key={p.id}>
