@@ -52,7 +52,7 @@ type Result<T> = std::result::Result<T, StoreError>;
 /// World events handled at once.
 const EVENTS: usize = 1_000;
 /// People of a mailing put on record in one transaction.
-const RECORDED_AT_ONCE: usize = 2_000;
+const RECORDED_AT_ONCE: usize = 1_000;
 
 impl Engine {
     pub(crate) fn new(

@@ -153,6 +153,8 @@ impl Store {
         conn.pragma_update(None, "temp_store", "FILE")?;
         if durable {
             conn.pragma_update(None, "synchronous", "FULL")?;
+            // What is written moves on into the file in small portions, so that nobody waits long for one.
+            conn.pragma_update(None, "wal_autocheckpoint", 500)?;
         } else {
             // For a file that is thrown away when it doesn't get whole.
             conn.pragma_update(None, "synchronous", "OFF")?;

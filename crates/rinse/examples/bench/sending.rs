@@ -207,10 +207,10 @@ async fn put_on_record(store: &Store, mailing: i64, at: Instant, done: &std::syn
         waits
     });
     let (start, mut n) = (Stopwatch::now(), 0);
-    for from in (0..turns.len()).step_by(2_000) {
+    for from in (0..turns.len()).step_by(1_000) {
         let (done, turns) = (done.clone(), turns.clone());
         n += store
-            .write(move |c| sends::record_some(c, mailing, &done, at, &turns[from..turns.len().min(from + 2_000)]))
+            .write(move |c| sends::record_some(c, mailing, &done, at, &turns[from..turns.len().min(from + 1_000)]))
             .await
             .expect("recorded");
     }

@@ -21,7 +21,7 @@ use std::time::{Duration, Instant as Moment};
 /// Rows applied in one transaction to begin with …
 const FIRST_BATCH: usize = 500;
 /// … then as many as take about this long, so that an unsubscribe in between waits no longer than a blink …
-const BATCH_TAKES: Duration = Duration::from_millis(12);
+const BATCH_TAKES: Duration = Duration::from_millis(9);
 /// … and never more than this.
 const LARGEST_BATCH: usize = 2_000;
 const SMALLEST_BATCH: usize = 100;
