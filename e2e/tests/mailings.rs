@@ -40,6 +40,11 @@ async fn written_checked_tried_scheduled_and_sent() {
     b.fill("Send a test to", "ines@tern.example").await;
     b.click("Send the test").await;
     b.shows("The test was handed over").await;
+    // It says to how many before it goes at once; asking saves the draft, the same one that is planned below.
+    b.click("Send to everyone cleared").await;
+    b.shows("It goes to 200 people of 200 now").await;
+    b.accessible("asked before it goes").await;
+    b.click("Not yet").await;
     b.click("Audience").await;
     b.shows("It is meant for 200 people").await;
     b.accessible("audience").await;

@@ -14,6 +14,7 @@ import { Findings } from "./Findings";
 import { Labels } from "./Labels";
 import { Preview } from "./Preview";
 import { Source } from "./Source";
+import { SendNow } from "./SendNow";
 import { type How, WhenSection } from "./When";
 
 const SECTIONS = [
@@ -151,18 +152,23 @@ export function Editor({
   const [how, setHow] = useState<How>(from.schedule?.local ? "local" : "now");
   const [at, setAt] = useState<number | null>(null);
   const area = useRef<HTMLTextAreaElement>(null);
+  // The draft, once it was saved; and what is asked about before it goes out at once.
+  const [made, setMade] = useState(id);
+  const [asked, setAsked] = useState<Draft | null>(null);
   const save = useMutation({
-    mutationFn: async (then: "stay" | "trial" | "send") => {
+    mutationFn: async (then: "stay" | "trial" | "ask" | "send") => {
       const m =
-        id === null
+        made === null
           ? await ok(api.POST("/api/mailings", { body: d }))
-          : await ok(api.PUT("/api/mailings/{id}", { params: { path: { id } }, body: d }));
+          : await ok(api.PUT("/api/mailings/{id}", { params: { path: { id: made } }, body: d }));
+      setMade(m.id);
       if (then === "send")
         await ok(api.POST("/api/mailings/{id}/plan", { params: { path: { id: m.id } }, body: { at } }));
       return { m, then };
     },
     onSuccess: async ({ m, then }) => {
       await client.invalidateQueries();
+      if (then === "ask") return setAsked(d);
       await navigate(then === "trial" ? `/trials/plan/${m.id}` : `/mailings/${m.id}`);
     },
   });
@@ -255,13 +261,20 @@ export function Editor({
       )}
       <Findings draft={current} mailing={id} onFix={setD} onLine={toLine} />
       <Failure error={save.error} />
+      {made !== null && asked === d && how === "now" && (
+        <SendNow mailing={made} busy={save.isPending} send={() => save.mutate("send")} stay={() => setAsked(null)} />
+      )}
       <div className="acts">
         {d.template || series !== null ? null : d.subjects.length > 1 ? (
           <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate("trial")}>
             Plan a trial
           </Button>
         ) : (
-          <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate("send")}>
+          <Button
+            variant="contained"
+            disabled={save.isPending || (how === "now" && asked === d)}
+            onClick={() => save.mutate(how === "now" ? "ask" : "send")}
+          >
             {how === "now"
               ? `Send to ${whom} cleared`
               : how === "at"

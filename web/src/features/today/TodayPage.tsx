@@ -14,6 +14,7 @@ export function TodayPage() {
     mutationFn: (again: boolean) => ok(api.POST("/api/today/doubt", { body: { again } })),
     onSuccess: () => client.invalidateQueries(),
   });
+  const workline = useQuery({ queryKey: ["workline"], queryFn: () => ok(api.GET("/api/workline")) });
   const slips = (today.data ?? []).map((d) => ({ to: d.link, title: d.title, words: d.action }));
   return (
     <Frame slips={[{ title: "To decide", slips }]}>
@@ -33,8 +34,14 @@ export function TodayPage() {
                 </>
               )}
             </p>
-            {all.length === 0 && (
-              <p className="soft">Import contacts, write a mailing, or look at how the last ones did.</p>
+            {workline.data?.contacts === 0 ? (
+              <p>
+                Nobody is in the base yet: <Link to="/contacts/import">import a file</Link> or{" "}
+                <Link to="/contacts/add">add a person</Link>, then{" "}
+                <Link to="/mailings/letterheads/0">make a letterhead</Link> to write under.
+              </p>
+            ) : (
+              all.length === 0 && <p className="soft">Write a mailing, or look at how the last ones did.</p>
             )}
             <Failure error={doubt.error} />
             {all.map((d) => (
