@@ -1,6 +1,6 @@
 //! Messages composed, signed and handed over; a mailing for a million people; events from outside while reports are read.
 
-use crate::base::{ASKED, COMING, MAILINGS, folder};
+use crate::base::{ASKED, COMING, MAILINGS, PEOPLE, folder};
 use crate::line;
 use axum::body::Body;
 use axum::http::Request;
@@ -186,6 +186,21 @@ pub(crate) async fn schedule() {
         if run == "warm" {
             put_on_record(&store, mailing, at, &turns.0, &turns.1).await;
         }
+    }
+    drop(store);
+    // As a person does it: the message checked for everybody who would get it, and the plan on the disk when it is answered.
+    let (_app, routes) = open(&folder(), 1).await;
+    let id = ask(&routes, "POST", "/api/mailings", draft(1, &["Boats"]).to_string()).await["id"].as_i64().expect("a draft");
+    let tomorrow = ask(&routes, "GET", "/api/clock", String::new()).await["now"].as_i64().expect("an instant") + DAY;
+    for run in ["in a fresh process", "again"] {
+        let start = Stopwatch::now();
+        ask(&routes, "POST", &format!("/api/mailings/{id}/plan"), format!("{{\"at\":{tomorrow}}}")).await;
+        let _ = writeln!(
+            std::io::stdout(),
+            "a mailing for {PEOPLE} people planned by the API, {run}: {:.2} s (aim: 3)",
+            start.elapsed().as_secs_f64()
+        );
+        ask(&routes, "POST", &format!("/api/mailings/{id}/cancel"), String::new()).await;
     }
 }
 
