@@ -190,7 +190,8 @@ pub(crate) async fn schedule() {
     drop(store);
     // As a person does it: the message checked for everybody who would get it, and the plan on the disk when it is answered.
     let (_app, routes) = open(&folder(), 1).await;
-    let id = ask(&routes, "POST", "/api/mailings", draft(1, &["Boats"]).to_string()).await["id"].as_i64().expect("a draft");
+    let head = ask(&routes, "POST", "/api/letterheads", letterhead().to_string()).await.as_i64().expect("a letterhead");
+    let id = ask(&routes, "POST", "/api/mailings", draft(head, &["Boats"]).to_string()).await["id"].as_i64().expect("a draft");
     let tomorrow = ask(&routes, "GET", "/api/clock", String::new()).await["now"].as_i64().expect("an instant") + DAY;
     for run in ["in a fresh process", "again"] {
         let start = Stopwatch::now();
