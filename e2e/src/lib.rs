@@ -114,6 +114,8 @@ impl Bench {
             "--disable-dev-shm-usage",
             "--window-size=1280,943",
             "--force-color-profile=srgb",
+            // What is clicked while it grows into place may slip away between press and release.
+            "--force-prefers-reduced-motion",
         ];
         let args: Vec<String> =
             args.iter().map(ToString::to_string).chain([format!("--user-data-dir={}", profile.path().display())]).collect();

@@ -5,6 +5,8 @@ const night = "@media (prefers-color-scheme: dark)";
 /** Our theme: the tokens of the look, and MUI's components brought in line with them. */
 export const theme = createTheme({
   cssVariables: { colorSchemeSelector: "media" },
+  // Who asks the system for less motion gets menus and dialogs that stand at once.
+  motion: { reducedMotion: "system" },
   colorSchemes: {
     light: {
       palette: {
