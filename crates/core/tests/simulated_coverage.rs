@@ -126,7 +126,7 @@ fn a_trials_intervals_hold_together(#[case] arms: usize, #[case] control: Option
                 ArmCounts { assigned: a.trials, primary: a.successes, ..ArmCounts::default() }
             })
             .collect();
-        compare(&plan, &counts).unwrap().iter().all(|c| {
+        compare(&plan, counts.as_slice().into()).unwrap().iter().all(|c| {
             let truth = rates[c.arm] - rates[c.base];
             c.lower <= truth && truth <= c.upper
         })

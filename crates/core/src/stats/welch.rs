@@ -58,8 +58,17 @@ pub fn student_quantile(q: f64, df: f64) -> f64 {
 /// # Errors
 /// Fewer than two in a sample, a negative variance, or no variance at all.
 pub fn welch(a: Sample, b: Sample, level: f64) -> Result<Difference, StatsError> {
+    welch_over(&[(a, b)], level)
+}
+
+/// The same over strata. Each weighs by `n_a n_b / (n_a + n_b)`, made to add up to 1; the difference, its variance and the
+/// degrees of freedom (Satterthwaite 1946, Biometrics Bulletin 2:110-114) are those of the weighted sum of all the means.
+///
+/// # Errors
+/// As [`welch`]; no stratum at all.
+pub fn welch_over(strata: &[(Sample, Sample)], level: f64) -> Result<Difference, StatsError> {
     let level = open_unit("level", level)?;
-    for s in [a, b] {
+    for s in strata.iter().flat_map(|(a, b)| [a, b]) {
         if !(s.n >= 2.0 && s.mean.is_finite() && s.variance >= 0.0 && s.variance.is_finite()) {
             return Err(StatsError::Arguments(format!(
                 "a sample of {} with variance {}: it needs two values at least, and a variance that isn't negative",
@@ -67,13 +76,20 @@ pub fn welch(a: Sample, b: Sample, level: f64) -> Result<Difference, StatsError>
             )));
         }
     }
-    let (va, vb) = (a.variance / a.n, b.variance / b.n);
-    let v = va + vb;
+    let weight = |(a, b): &(Sample, Sample)| a.n * b.n / (a.n + b.n);
+    let all: f64 = strata.iter().map(weight).sum();
+    let (mut difference, mut v, mut below) = (0.0, 0.0, 0.0);
+    for s in strata {
+        let (w, (a, b)) = (weight(s) / all, s);
+        let (va, vb) = (w * w * a.variance / a.n, w * w * b.variance / b.n);
+        difference += w * (b.mean - a.mean);
+        v += va + vb;
+        below += va * va / (a.n - 1.0) + vb * vb / (b.n - 1.0);
+    }
     if v <= 0.0 {
         return Err(StatsError::Arguments("neither sample varies: there is nothing to measure the difference by".into()));
     }
-    let df = v * v / (va * va / (a.n - 1.0) + vb * vb / (b.n - 1.0));
-    let difference = b.mean - a.mean;
+    let df = v * v / below;
     let t = difference / v.sqrt();
     let half = student_quantile(1.0 - level, df) * v.sqrt();
     Ok(Difference { difference, lower: difference - half, upper: difference + half, t, df, p_value: student_two_sided(t.abs(), df) })

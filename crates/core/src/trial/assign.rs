@@ -74,6 +74,20 @@ pub fn assign(seed: u64, roster: &[(i64, u32)], parts: &[u32]) -> Vec<Enrolled> 
     enrolled
 }
 
+/// The arm of somebody who comes on their own, by the plain hash: nobody else's coming changes it. Each arm is as likely as
+/// its `parts` say; one with none is given to nobody.
+#[must_use]
+#[allow(clippy::cast_sign_loss)]
+pub fn on_entry(seed: u64, contact: i64, parts: &[u32]) -> usize {
+    let all: u64 = parts.iter().map(|p| u64::from(*p)).sum();
+    let place = (u128::from(draw(seed, Draw::Arm, contact as u64)) * u128::from(all)) >> 64;
+    let mut upto = 0;
+    parts.iter().position(|p| {
+        upto += u128::from(*p);
+        place < upto
+    }).unwrap_or(0)
+}
+
 /// Is this person of the rollout in the 5% that get the no-call choice, so that the rollout can be
 /// held against the pilot's estimate?
 #[must_use]
@@ -112,6 +126,20 @@ mod tests {
                 }
             }
         }
+    }
+
+    #[rstest::rstest]
+    #[case(&[1, 1])]
+    #[case(&[1, 0, 4])]
+    #[case(&[3, 2, 0, 1, 4])]
+    fn whoever_comes_gets_each_arm_as_often_as_its_parts_say(#[case] parts: &[u32]) {
+        let (n, all): (i64, u32) = (40_000, parts.iter().sum());
+        let mut got = vec![0u64; parts.len()];
+        (0..n).for_each(|contact| got[on_entry(77, contact, parts)] += 1);
+        let open: Vec<(u64, f64)> = got.iter().zip(parts).filter(|(_, p)| **p > 0).map(|(n, p)| (*n, f64::from(*p))).collect();
+        assert_eq!(open.iter().map(|o| o.0).sum::<u64>(), n as u64, "nobody gets a closed arm: {got:?} of {all}");
+        let (seen, shares): (Vec<u64>, Vec<f64>) = open.into_iter().unzip();
+        assert!(crate::stats::goodness_of_fit::sample_ratio_mismatch(&seen, &shares).unwrap().p_value > 1e-6, "{got:?}");
     }
 
     #[test]

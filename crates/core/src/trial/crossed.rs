@@ -53,7 +53,7 @@ pub fn margins(plan: &Plan, counts: &[ArmCounts]) -> Result<Vec<Margin>, StatsEr
         let better = plan.metric.sign() * c.difference > 0.0;
         let (winner, loser, arm, against) =
             if better { (with, without, WITH[i], WITHOUT[i]) } else { (without, with, WITHOUT[i], WITH[i]) };
-        let harms = breached(plan, loser, winner)?;
+        let harms = breached(plan, &[(loser, winner)])?;
         out.push(Margin {
             name,
             without: WITHOUT[i],
@@ -62,7 +62,7 @@ pub fn margins(plan: &Plan, counts: &[ArmCounts]) -> Result<Vec<Margin>, StatsEr
             adjusted_p: adjusted[i],
             lower: c.lower,
             upper: c.upper,
-            guardrails: guard_states(plan, (against[0], loser), (arm[0], winner))?,
+            guardrails: guard_states(plan, (against[0], arm[0]), &[(loser, winner)])?,
             called: (c.difference != 0.0 && adjusted[i] < plan.alpha && !harms).then_some(better),
         });
     }

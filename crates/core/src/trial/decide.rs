@@ -8,9 +8,11 @@
 use super::metric::Metric;
 use super::plan::{Aim, Plan};
 use super::reading::{ArmCounts, Guard, Guardrail, Verdict};
+use super::stretches::Counted;
 use crate::stats::adjust::{Adjustment, adjust_p_values};
-use crate::stats::two_proportions::{newcombe, score_test, two_proportions};
-use crate::stats::welch::{Sample, welch};
+use crate::stats::homogeneity::compare_strata;
+use crate::stats::two_proportions::{newcombe, score_test};
+use crate::stats::welch::{Sample, welch, welch_over};
 use crate::stats::{Arm, StatsError};
 
 /// A comparison by the rule: arm less base.
@@ -86,12 +88,39 @@ pub fn contrast(plan: &Plan, a: &ArmCounts, b: &ArmCounts, level: f64) -> Result
     Ok(Contrast { difference, p_value: score_test(a, b)?.1, lower, upper })
 }
 
-/// All comparisons of the primary.
+/// Compares two arms as [`contrast`] does, over the stretches in which both were open: base, arm.
 ///
 /// # Errors
-/// When an arm is empty.
-pub fn compare(plan: &Plan, counts: &[ArmCounts]) -> Result<Vec<Compared>, StatsError> {
-    compare_pairs(plan, counts, &pairs(counts.len(), plan.control))
+/// When there is no such stretch.
+pub fn contrast_over(plan: &Plan, strata: &[(&ArmCounts, &ArmCounts)], level: f64) -> Result<Contrast, StatsError> {
+    if let [(a, b)] = strata {
+        return contrast(plan, a, b, level);
+    }
+    if plan.metric.is_money() {
+        let samples: Vec<(Sample, Sample)> =
+            strata.iter().map(|(a, b)| (money(a), money(b))).filter(|(a, b)| a.n >= 2.0 && b.n >= 2.0).collect();
+        if samples.iter().all(|(a, b)| a.variance == 0.0 && b.variance == 0.0) {
+            let (a, b) = strata.iter().fold((ArmCounts::default(), ArmCounts::default()), |sum, s| (sum.0.with(s.0), sum.1.with(s.1)));
+            let difference = level_of(plan, &b) - level_of(plan, &a);
+            return Ok(Contrast { difference, p_value: 1.0, lower: difference, upper: difference });
+        }
+        let w = welch_over(&samples, level)?;
+        return Ok(Contrast { difference: w.difference, p_value: w.p_value, lower: w.lower, upper: w.upper });
+    }
+    let c = compare_strata(&arms_of(strata, |c| c.primary), level)?;
+    Ok(Contrast { difference: c.difference, p_value: c.p_value, lower: c.lower, upper: c.upper })
+}
+
+pub(super) fn arms_of(strata: &[(&ArmCounts, &ArmCounts)], of: fn(&ArmCounts) -> u64) -> Vec<(Arm, Arm)> {
+    strata.iter().map(|(a, b)| (arm(a, of), arm(b, of))).collect()
+}
+
+/// All comparisons of the primary: of all pairs, or with the control, those that were open at the same time.
+///
+/// # Errors
+/// When nothing can be computed of what was counted.
+pub fn compare(plan: &Plan, counted: Counted<'_>) -> Result<Vec<Compared>, StatsError> {
+    compare_pairs(plan, counted, &counted.pairs(plan.control))
 }
 
 /// These comparisons of the primary, their p-values adjusted together.
@@ -99,9 +128,9 @@ pub fn compare(plan: &Plan, counts: &[ArmCounts]) -> Result<Vec<Compared>, Stats
 /// # Errors
 /// When an arm is empty.
 #[allow(clippy::cast_precision_loss)]
-pub fn compare_pairs(plan: &Plan, counts: &[ArmCounts], pairs: &[(usize, usize)]) -> Result<Vec<Compared>, StatsError> {
+pub fn compare_pairs(plan: &Plan, counted: Counted<'_>, pairs: &[(usize, usize)]) -> Result<Vec<Compared>, StatsError> {
     let level = 1.0 - plan.alpha / pairs.len().max(1) as f64;
-    let found = pairs.iter().map(|(b, a)| contrast(plan, &counts[*b], &counts[*a], level)).collect::<Result<Vec<_>, _>>()?;
+    let found = pairs.iter().map(|(b, a)| contrast_over(plan, &counted.concurrent(*b, *a), level)).collect::<Result<Vec<_>, _>>()?;
     let adjusted = adjust_p_values(&found.iter().map(|c| c.p_value).collect::<Vec<_>>(), Adjustment::Holm)?;
     Ok(pairs
         .iter()
@@ -141,28 +170,35 @@ pub fn guard(lower: f64, upper: f64, margin: f64) -> Guard {
     }
 }
 
-/// How the guardrails of `other` stand against `base`, each with its place among the arms.
+/// How the guardrails of `other` stand against `base`, places among the arms. `strata`: base and other, in each stretch.
 ///
 /// # Errors
 /// When an arm is empty.
-pub(super) fn guard_states(plan: &Plan, base: (usize, &ArmCounts), other: (usize, &ArmCounts)) -> Result<Vec<Guardrail>, StatsError> {
+pub(super) fn guard_states(
+    plan: &Plan,
+    (base, other): (usize, usize),
+    strata: &[(&ArmCounts, &ArmCounts)],
+) -> Result<Vec<Guardrail>, StatsError> {
     harms(plan)
         .into_iter()
         .map(|(name, of, margin)| {
-            let comparison = two_proportions(arm(base.1, of), arm(other.1, of), 1.0 - plan.alpha)?;
+            let comparison = compare_strata(&arms_of(strata, of), 1.0 - plan.alpha)?;
             let state = guard(comparison.lower, comparison.upper, margin);
-            Ok(Guardrail { name, margin, arm: other.0, against: base.0, comparison, state })
+            Ok(Guardrail { name, margin, arm: other, against: base, comparison, state })
         })
         .collect()
 }
 
-/// Does the other do more harm than the base by more than the margin, for certain?
+/// Does the other do more harm than the base by more than the margin, for certain? `strata`: base and other, in each stretch.
 ///
 /// # Errors
 /// When an arm is empty.
-pub fn breached(plan: &Plan, base: &ArmCounts, other: &ArmCounts) -> Result<bool, StatsError> {
+pub fn breached(plan: &Plan, strata: &[(&ArmCounts, &ArmCounts)]) -> Result<bool, StatsError> {
     for (_, of, margin) in harms(plan) {
-        let (lower, upper) = newcombe(arm(base, of), arm(other, of), 1.0 - plan.alpha)?;
+        let (lower, upper) = match strata {
+            [(base, other)] => newcombe(arm(base, of), arm(other, of), 1.0 - plan.alpha)?,
+            all => compare_strata(&arms_of(all, of), 1.0 - plan.alpha).map(|c| (c.lower, c.upper))?,
+        };
         if guard(lower, upper, margin) == Guard::Breached {
             return Ok(true);
         }
@@ -175,7 +211,8 @@ pub fn breached(plan: &Plan, base: &ArmCounts, other: &ArmCounts) -> Result<bool
 ///
 /// # Errors
 /// When an arm is empty.
-pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
+pub fn decide(plan: &Plan, counted: Counted<'_>, stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
+    let counts = counted.all;
     if plan.crossed.is_some() {
         return Ok((super::crossed::decide(plan, counts, stopped)?, None));
     }
@@ -188,7 +225,7 @@ pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<(V
         for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
             let mut harms = false;
             for j in (0..counts.len()).filter(|j| *j != i) {
-                harms |= breached(plan, &counts[j], &counts[i])?;
+                harms |= breached(plan, &[(&counts[j], &counts[i])])?;
             }
             if !harms {
                 open.push(i);
@@ -196,25 +233,28 @@ pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<(V
         }
         return Ok((open.into_iter().max_by(by_rate).map_or(Verdict::CantTell, Verdict::Ahead), None));
     }
-    let all = compare(plan, counts)?;
-    let mut winners = Vec::new();
+    let all = compare(plan, counted)?;
+    let mut winners: Vec<(usize, f64)> = Vec::new();
     for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
         // Against its comparators: the control, or all others; the control itself against everyone.
         let mut mine = all.iter().filter(|c| c.arm == i || c.base == i).peekable();
         let mut wins = mine.peek().is_some();
+        let mut ahead = f64::INFINITY;
         for c in mine {
-            let (other, better) = if c.arm == i { (c.base, sign * c.difference > 0.0) } else { (c.arm, sign * c.difference < 0.0) };
-            wins = wins && better && c.adjusted_p < plan.alpha && !breached(plan, &counts[other], &counts[i])?;
+            let (other, by) = if c.arm == i { (c.base, sign * c.difference) } else { (c.arm, -sign * c.difference) };
+            wins = wins && by > 0.0 && c.adjusted_p < plan.alpha && !breached(plan, &counted.concurrent(other, i))?;
+            ahead = ahead.min(by);
         }
         if wins {
-            winners.push(i);
+            winners.push((i, ahead));
         }
     }
-    winners.sort_by(|a, b| by_rate(b, a));
-    if let Some(best) = winners.first() {
-        return Ok((Verdict::Called(*best), winners.get(1).copied()));
+    // Two can win over a control: the one that is further ahead of it goes out.
+    winners.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
+    if let Some((best, _)) = winners.first() {
+        return Ok((Verdict::Called(*best), winners.get(1).map(|w| w.0)));
     }
-    let inside = tells(plan, counts) && all.iter().all(|c| c.lower > -plan.effect && c.upper < plan.effect);
+    let inside = tells(plan, counts) && !all.is_empty() && all.iter().all(|c| c.lower > -plan.effect && c.upper < plan.effect);
     let quiet = all.iter().all(|c| c.adjusted_p >= plan.alpha);
     Ok((if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell }, None))
 }

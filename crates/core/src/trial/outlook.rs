@@ -112,7 +112,8 @@ fn compared(plan: &Plan, sizes: &[u64]) -> Vec<(u64, u64)> {
     if plan.crossed.is_some() && sizes.len() == 4 {
         return vec![(sizes[0] + sizes[1], sizes[2] + sizes[3]), (sizes[0] + sizes[2], sizes[1] + sizes[3])];
     }
-    pairs(sizes.len(), plan.control).into_iter().map(|(b, a)| (sizes[b], sizes[a])).collect()
+    let open = |n: u64| plan.per_arm.is_none() || n > 0;
+    pairs(sizes.len(), plan.control).into_iter().map(|(b, a)| (sizes[b], sizes[a])).filter(|(b, a)| open(*b) && open(*a)).collect()
 }
 
 /// Works out what the plan can do.
@@ -120,9 +121,12 @@ fn compared(plan: &Plan, sizes: &[u64]) -> Vec<(u64, u64)> {
 #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
 pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook {
     let pilot = plan.pilot_size(cleared, arms);
+    // In a series there is no audience that the rest would be of: it goes on as people come.
+    let cleared = if plan.per_arm.is_some() { pilot } else { cleared };
     let sizes = plan.sizes(pilot, arms);
     let mailed = &sizes[..arms.min(sizes.len())];
-    let per_arm = mailed.iter().copied().min().unwrap_or(0);
+    let open = |n: &u64| plan.per_arm.is_none() || *n > 0;
+    let per_arm = mailed.iter().copied().filter(open).min().unwrap_or(0);
     let comparisons = plan.comparisons(arms);
     let alpha = plan.alpha / count(comparisons as u64);
     let (n, baseline) = (count(per_arm), known.baseline);
@@ -130,7 +134,7 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
     // It finds what its weakest comparison finds.
     let smallest = found.iter().copied().collect::<Option<Vec<f64>>>().and_then(|all| all.into_iter().reduce(f64::max));
     let parts: Vec<u64> = plan.parts(arms)[..arms].iter().map(|p| u64::from(*p)).collect();
-    let least_part = count(parts.iter().copied().min().unwrap_or(1));
+    let least_part = count(parts.iter().copied().filter(open).min().unwrap_or(1));
     let needed = compared(plan, &parts)
         .into_iter()
         .map(|(a, b)| Some(needed(plan, count(b) / count(a), alpha, known)? * least_part / count(a)))
@@ -154,10 +158,11 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
         let fewer = if arms > 2 && plan.crossed.is_none() { " With fewer arms each would have more." } else { "" };
         let finds = smallest.map_or_else(|| "nothing that could be".to_owned(), |d| plan.amount(d));
         let words = format!(
-            "Too few people for the effect you want: it finds {finds}, you want {}. {} {} would do; raise the share or accept a larger effect.{fewer}",
+            "Too few people for the effect you want: it finds {finds}, you want {}. {} {} would do; {} or accept a larger effect.{fewer}",
             plan.amount(plan.effect),
             thousands(needed),
             if parts.iter().all(|p| *p == parts[0]) { "per arm" } else { "in the smallest arm" },
+            if plan.per_arm.is_some() { "enrol so many" } else { "raise the share" },
         );
         warnings.push(words.clone());
         too_small = Some(words);

@@ -89,6 +89,10 @@ pub struct Plan {
     /// Two changes at once: their names. A has neither, B the second, C the first, D both.
     #[serde(default)]
     pub crossed: Option<[String; 2]>,
+    /// Of a message in a series: people who come to it are enrolled until each arm has so many. None: everybody is drawn
+    /// from the mailing's audience.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub per_arm: Option<u64>,
 }
 
 /// Why a plan can't be sealed.
@@ -136,6 +140,18 @@ pub enum PlanError {
         "Two changes at once take four variants (neither, the second, the first, both), two names, no control, and a choice for no call."
     )]
     Crossed,
+    #[error(
+        "In a series people come one by one and the message goes on: plan the trial to learn, with a choice for no call, and without arms that get no mail, looks before the end, subgroups or two crossed changes."
+    )]
+    InSeries,
+    #[error("Enrol between {LEAST_PER_ARM} and 1,000,000 people per arm: {0} can't be read.")]
+    PerArm(u64),
+    #[error("Give each of the {0} arms 0 to {MOST_PARTS} parts of those who come.")]
+    StretchParts(usize),
+    #[error("Two arms at least must be open: with one there is nothing to compare. To stop altogether, end the enrolment.")]
+    OneOpen,
+    #[error("Arm {0} is what the others are compared with, or what goes out on no call: it stays open.")]
+    MustStayOpen(char),
     #[error(transparent)]
     Stats(#[from] StatsError),
 }
@@ -169,6 +185,7 @@ impl Plan {
             no_mail: 0,
             subgroups: Vec::new(),
             crossed: None,
+            per_arm: None,
         }
     }
 
@@ -181,6 +198,7 @@ impl Plan {
             return Err(PlanError::Question);
         }
         self.check_arms(arms)?;
+        self.check_series(arms)?;
         self.check_metric()?;
         if self.harm_looks > MOST_LOOKS {
             return Err(PlanError::Looks);
@@ -218,7 +236,9 @@ impl Plan {
         if self.aim == Aim::Earn && (arms != 2 || !self.shares.is_empty()) {
             return Err(PlanError::EarnTwo);
         }
-        let parts = |n: &u32| (1..=MOST_PARTS).contains(n);
+        // In a series an arm may begin later.
+        let least = u32::from(self.per_arm.is_none());
+        let parts = |n: &u32| (least..=MOST_PARTS).contains(n);
         if !self.shares.is_empty() && (self.shares.len() != arms || !self.shares.iter().all(parts)) || self.no_mail > MOST_PARTS {
             return Err(PlanError::Parts(arms));
         }
@@ -235,6 +255,22 @@ impl Plan {
             }
         }
         Ok(())
+    }
+
+    fn check_series(&self, arms: usize) -> Result<(), PlanError> {
+        let Some(per_arm) = self.per_arm else { return Ok(()) };
+        let odd = self.no_mail > 0 || self.harm_looks > 0 || !self.subgroups.is_empty() || self.crossed.is_some();
+        if odd || self.aim == Aim::Earn || self.on_no_call.is_none() {
+            return Err(PlanError::InSeries);
+        }
+        super::stretches::check_number(per_arm)?;
+        super::stretches::check_parts(&self.parts(arms), arms, &self.stays_open())
+    }
+
+    /// The arms that can't be closed on the way: what the others are compared with, and what goes out on no call.
+    #[must_use]
+    pub fn stays_open(&self) -> Vec<usize> {
+        self.control.into_iter().chain(self.on_no_call).collect()
     }
 
     fn check_metric(&self) -> Result<(), PlanError> {
@@ -272,10 +308,13 @@ impl Plan {
         parts.iter().map(|p| pilot * u64::from(*p) / all.max(1)).collect()
     }
 
-    /// How many of `cleared` people take part: whole blocks.
+    /// How many of `cleared` people take part: whole blocks. In a series, how many will have come in all.
     #[must_use]
     #[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
     pub fn pilot_size(&self, cleared: u64, arms: usize) -> u64 {
+        if let Some(per_arm) = self.per_arm {
+            return super::stretches::people(per_arm, &self.parts(arms));
+        }
         let block = self.parts(arms).iter().map(|p| u64::from(*p)).sum::<u64>().max(1);
         ((cleared as f64 * self.pilot_share).round() as u64).min(cleared) / block * block
     }
@@ -286,7 +325,7 @@ impl Plan {
     /// [`PlanError::TooFew`] with the numbers.
     pub fn check_size(&self, cleared: u64, arms: usize) -> Result<u64, PlanError> {
         let people = self.pilot_size(cleared, arms);
-        let per_arm = self.sizes(people, arms).into_iter().min().unwrap_or(0);
+        let per_arm = self.sizes(people, arms).into_iter().filter(|n| self.per_arm.is_none() || *n > 0).min().unwrap_or(0);
         if per_arm < LEAST_PER_ARM {
             return Err(PlanError::TooFew { people, per_arm, least: LEAST_PER_ARM });
         }
@@ -302,7 +341,12 @@ impl Plan {
     /// How many comparisons share alpha.
     #[must_use]
     pub fn comparisons(&self, arms: usize) -> usize {
-        if self.crossed.is_some() { 2 } else { super::decide::pairs(arms, self.control).len().max(1) }
+        if self.crossed.is_some() {
+            return 2;
+        }
+        let parts = self.parts(arms);
+        let open = |arm: usize| parts.get(arm).is_none_or(|p| *p > 0);
+        super::decide::pairs(arms, self.control).into_iter().filter(|(b, a)| open(*b) && open(*a)).count().max(1)
     }
 
     /// The currency of revenue.

@@ -1,19 +1,20 @@
 //! The reading of a trial at its end, and the verdict by the sealed rule.
 
 use super::crossed::{self, Margin};
-use super::decide::{arm, compare, compare_pairs, contrast, decide, guard_states, tells};
+use super::decide::{arm, arms_of, compare, compare_pairs, contrast, decide, guard_states, tells};
 use super::letter;
 use super::looks::Stopped;
 use super::metric::Metric;
 use super::plan::Plan;
 use super::said::sentence;
+use super::stretches::{Counted, StretchCounts};
 use crate::report::Rate;
 use crate::stats::StatsError;
 use crate::stats::beta_binomial::{Best, Prior, beta_binomial};
 use crate::stats::bootstrap::{Values, bootstrap_difference};
 use crate::stats::goodness_of_fit::{ChiSquare, sample_ratio_mismatch};
-use crate::stats::homogeneity::{Stratified, Stratum, chi_square_homogeneity, mantel_haenszel_difference};
-use crate::stats::two_proportions::{Comparison, two_proportions};
+use crate::stats::homogeneity::{Stratified, Stratum, chi_square_homogeneity, compare_strata, mantel_haenszel_difference, summed};
+use crate::stats::two_proportions::Comparison;
 use serde::{Deserialize, Serialize};
 
 /// What was counted for an arm.
@@ -235,6 +236,12 @@ pub struct Beside {
     pub subgroups: Vec<Vec<ArmCounts>>,
     /// Of revenue: what each arm's people brought who brought anything.
     pub values: Vec<Vec<f64>>,
+    /// In a series: what was counted of those who came in each stretch.
+    #[serde(default)]
+    pub stretches: Vec<StretchCounts>,
+    /// What else has to be known to understand it.
+    #[serde(default)]
+    pub remarks: Vec<String>,
 }
 
 /// Under this p a difference in losses, or in arm sizes, makes the trial void.
@@ -253,12 +260,17 @@ const DRAWS: usize = 2_000;
 pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Reading, StatsError> {
     let (counts, quiet) = counts.split_at(counts.len() - usize::from(plan.no_mail > 0 && counts.len() > 2));
     let quiet = quiet.first();
+    let counted = Counted { all: counts, stretches: &beside.stretches };
+    let parts = plan.parts(counts.len());
+    let open = counted.open(&parts[..counts.len()]);
     let lost = |c: &ArmCounts| c.assigned - c.handed_over.min(c.assigned);
-    let loss_p = chi_square_homogeneity(&counts.iter().map(|c| arm(c, lost)).collect::<Vec<_>>())?.p_value;
-    let parts: Vec<f64> = plan.parts(counts.len()).into_iter().map(f64::from).collect();
-    let sizes = sample_ratio_mismatch(&counts.iter().chain(quiet).map(|c| c.assigned).collect::<Vec<_>>(), &parts)?;
+    let loss_p = alike(&open, lost)?;
+    let sizes = match (&beside.stretches[..], quiet) {
+        ([], quiet) => size_test(&counts.iter().chain(quiet).zip(parts.iter().copied()).collect::<Vec<_>>())?,
+        _ => summed(&open.iter().map(|s| size_test(s)).collect::<Result<Vec<_>, _>>()?),
+    };
     let (pairs, margins) =
-        if plan.crossed.is_some() { (Vec::new(), crossed::margins(plan, counts)?) } else { (pairs_of(plan, counts, beside)?, Vec::new()) };
+        if plan.crossed.is_some() { (Vec::new(), crossed::margins(plan, counts)?) } else { (pairs_of(plan, counted, beside)?, Vec::new()) };
     let broken = if !beside.assignment_holds {
         Some("The roster differs from its recomputation from the seed.".to_owned())
     } else if let Some(words) = &beside.broken {
@@ -270,13 +282,23 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     } else {
         None
     };
-    let stopped: Vec<usize> = beside.stopped.iter().map(|s| s.arm).collect();
-    let (verdict, also) = if broken.is_some() { (Verdict::Void, None) } else { decide(plan, counts, &stopped)? };
+    let stopped: Vec<usize> = beside.stopped.iter().map(|s| s.arm).chain(counted.closed()).collect();
+    let (verdict, also) = if broken.is_some() { (Verdict::Void, None) } else { decide(plan, counted, &stopped)? };
     let interaction_p = if margins.is_empty() { None } else { Some(crossed::interaction(plan, counts)?) };
     let mut notes: Vec<String> = broken.into_iter().collect();
     for s in &beside.stopped {
         notes.push(format!("{} was stopped at a look for {}: it can't be called.", letter(s.arm), s.harm));
     }
+    for arm in counted.closed() {
+        notes.push(format!("{} was taken out on the way: it can't be called.", letter(arm)));
+    }
+    if beside.stretches.len() > 1 {
+        notes.push(format!(
+            "The arms' shares changed on the way: compared are those who came in the same of {} stretches, added up over them. The arms' own rates above are of different people, and don't compare.",
+            beside.stretches.len()
+        ));
+    }
+    notes.extend(beside.remarks.iter().cloned());
     for g in pairs.iter().flat_map(|p| &p.guardrails).filter(|g| g.state == Guard::Breached) {
         notes.push(format!(
             "The guardrail on {} is breached by {} against {}, which blocks a call for it.",
@@ -288,7 +310,7 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     for (m, g) in margins.iter().flat_map(|m| m.guardrails.iter().map(move |g| (m, g))).filter(|(_, g)| g.state == Guard::Breached) {
         notes.push(format!("The guardrail on {} is breached by the better side of “{}”, which blocks a call for it.", g.name, m.name));
     }
-    if let Some(p) = removed_p(plan.metric, counts)?.filter(|p| *p < REMOVED_P) {
+    if let Some(p) = removed_p(plan.metric, &open)?.filter(|p| *p < REMOVED_P) {
         notes.push(format!(
             "More responses were taken out as machines' in one arm than another (p {p:.2e}): what is left may not be alike. Look at the responses as reported, too."
         ));
@@ -303,13 +325,15 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
         clicks: Rate::new(c.clicked, c.assigned),
         mean: plan.metric.is_money().then(|| super::decide::money(c).mean),
     };
-    let primary: Vec<crate::stats::Arm> = counts.iter().map(|c| arm(c, |c| c.primary)).collect();
+    // Everybody at once can be looked at only where all arms were open all the time.
+    let at_once = beside.stretches.len() < 2 && counts.iter().all(|c| c.assigned > 0);
+    let primary: Vec<crate::stats::Arm> = if at_once { counts.iter().map(|c| arm(c, |c| c.primary)).collect() } else { Vec::new() };
     Ok(Reading {
         verdict,
         also,
         sentence: sentence(plan, verdict, also, (&pairs, &margins), (counts.len(), tells(plan, counts))),
-        omnibus: if plan.metric.is_money() { None } else { Some(chi_square_homogeneity(&primary)?) },
-        bayes: bayes(plan.metric, &primary)?,
+        omnibus: if plan.metric.is_money() || !at_once { None } else { Some(chi_square_homogeneity(&primary)?) },
+        bayes: if at_once { bayes(plan.metric, &primary)? } else { None },
         arms: counts.iter().enumerate().map(row).collect(),
         no_mail: quiet.map(|c| row((counts.len(), c))),
         lift: quiet.map(|quiet| lift(plan, counts, quiet)).transpose()?.unwrap_or_default(),
@@ -324,14 +348,30 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     })
 }
 
+/// The open arms of each stretch, with their parts.
+type Open<'a> = Vec<Vec<(&'a ArmCounts, u32)>>;
+
+/// Are these as large as their parts say?
+fn size_test(arms: &[(&ArmCounts, u32)]) -> Result<ChiSquare, StatsError> {
+    let (people, parts): (Vec<u64>, Vec<f64>) = arms.iter().map(|(c, part)| (c.assigned, f64::from(*part))).unzip();
+    sample_ratio_mismatch(&people, &parts)
+}
+
+/// The p that something happened to as many in all arms, over the stretches.
+fn alike(open: &Open<'_>, of: fn(&ArmCounts) -> u64) -> Result<f64, StatsError> {
+    // A stretch may have just begun, with nobody in some arm yet.
+    let came = |s: &Vec<(&ArmCounts, u32)>| s.iter().filter(|(c, _)| c.assigned > 0).map(|(c, _)| arm(c, of)).collect::<Vec<_>>();
+    let tests = open.iter().map(came).filter(|arms| arms.len() > 1).map(|arms| chi_square_homogeneity(&arms));
+    Ok(summed(&tests.collect::<Result<Vec<_>, _>>()?).p_value)
+}
+
 /// The p that machines' responses were taken out alike in all arms. Those whose own came first aren't counted, however
 /// many machines followed, so that what people do doesn't show in it.
-fn removed_p(metric: Metric, counts: &[ArmCounts]) -> Result<Option<f64>, StatsError> {
+fn removed_p(metric: Metric, open: &Open<'_>) -> Result<Option<f64>, StatsError> {
     if !metric.has_machines() {
         return Ok(None);
     }
-    let removed = |c: &ArmCounts| c.removed.min(c.assigned);
-    Ok(Some(chi_square_homogeneity(&counts.iter().map(|c| arm(c, removed)).collect::<Vec<_>>())?.p_value))
+    alike(open, |c| c.removed.min(c.assigned)).map(Some)
 }
 
 /// The chance that each arm is the best; where fewer is better, the fewest.
@@ -345,16 +385,18 @@ fn bayes(metric: Metric, primary: &[crate::stats::Arm]) -> Result<Option<Best>, 
     }
 }
 
-fn pairs_of(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Vec<Pair>, StatsError> {
-    let level = 1.0 - plan.alpha;
-    let together = 1.0 - plan.alpha / plan.comparisons(counts.len()).max(1) as f64;
-    let values = |i: usize| beside.values.get(i).map(|others| Values { n: counts[i].assigned, others });
-    compare(plan, counts)?
+fn pairs_of(plan: &Plan, counted: Counted<'_>, beside: &Beside) -> Result<Vec<Pair>, StatsError> {
+    let (level, compared) = (1.0 - plan.alpha, compare(plan, counted)?);
+    let together = 1.0 - plan.alpha / compared.len().max(1) as f64;
+    // People of several stretches are no one sample to draw from again.
+    let sampled = |i: usize| beside.values.get(i).filter(|_| beside.stretches.len() < 2);
+    let values = |i: usize| sampled(i).map(|others| Values { n: counted.all[i].assigned, others });
+    compared
         .into_iter()
         .map(|c| {
-            let of = |f: fn(&ArmCounts) -> u64| two_proportions(arm(&counts[c.base], f), arm(&counts[c.arm], f), level);
             let behind = plan.metric.sign() * c.difference < 0.0;
             let (better, other) = if behind { (c.base, c.arm) } else { (c.arm, c.base) };
+            let concurrent = counted.concurrent(c.base, c.arm);
             let strata: Vec<Stratum> = beside.strata.iter().map(|s| Stratum { a: s[c.base], b: s[c.arm] }).collect();
             let resampled = match (values(c.base), values(c.arm)) {
                 // The same trial is always resampled the same.
@@ -368,18 +410,18 @@ fn pairs_of(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Vec<Pa
                 base: c.base,
                 arm: c.arm,
                 difference: c.difference,
-                primary: of(|c| c.primary)?,
+                primary: compare_strata(&arms_of(&concurrent, |c| c.primary), level)?,
                 resampled,
                 adjusted_p: c.adjusted_p,
                 lower: c.lower,
                 upper: c.upper,
-                reported: of(|c| c.reported)?,
+                reported: compare_strata(&arms_of(&concurrent, |c| c.reported), level)?,
                 stratified: if strata.len() > 1 && !plan.metric.is_money() {
                     mantel_haenszel_difference(&strata, level).ok()
                 } else {
                     None
                 },
-                guardrails: guard_states(plan, (other, &counts[other]), (better, &counts[better]))?,
+                guardrails: guard_states(plan, (other, better), &counted.concurrent(other, better))?,
             })
         })
         .collect()
@@ -389,7 +431,7 @@ fn pairs_of(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Vec<Pa
 fn lift(plan: &Plan, counts: &[ArmCounts], quiet: &ArmCounts) -> Result<Vec<Lift>, StatsError> {
     let all: Vec<ArmCounts> = counts.iter().chain([quiet]).copied().collect();
     let pairs: Vec<(usize, usize)> = (0..counts.len()).map(|a| (counts.len(), a)).collect();
-    let found = compare_pairs(plan, &all, &pairs)?;
+    let found = compare_pairs(plan, all.as_slice().into(), &pairs)?;
     Ok(found
         .into_iter()
         .map(|c| Lift { arm: c.arm, difference: c.difference, lower: c.lower, upper: c.upper, adjusted_p: c.adjusted_p })

@@ -65,7 +65,8 @@ fn brought(rng: &mut StdRng, n: u64, mean: f64, sd: f64) -> (f64, f64) {
 fn run(plan: &Plan, sizes: &[u64], usual: Usual, mut case: Case, seed: u64) -> Result<Case, StatsError> {
     let mut rng = StdRng::seed_from_u64(seed);
     // Of two changes at once the first has the effect, in both arms that have it.
-    let first_with = if plan.crossed.is_some() { 2 } else { sizes.len() - 1 };
+    let last_open = sizes.iter().rposition(|n| *n > 0).unwrap_or(0);
+    let first_with = if plan.crossed.is_some() { 2 } else { last_open };
     let effect = plan.metric.sign() * case.effect;
     for _ in 0..case.runs {
         let counts: Vec<ArmCounts> = sizes
@@ -87,7 +88,7 @@ fn run(plan: &Plan, sizes: &[u64], usual: Usual, mut case: Case, seed: u64) -> R
                 }
             })
             .collect();
-        match decide(plan, &counts, &[])?.0 {
+        match decide(plan, counts.as_slice().into(), &[])?.0 {
             Verdict::Called(a) | Verdict::Ahead(a) if effect != 0.0 && a >= first_with => case.right += 1,
             Verdict::Called(_) | Verdict::Ahead(_) => case.wrong += 1,
             Verdict::TooCloseToMatter => case.too_close += 1,
@@ -122,7 +123,7 @@ pub fn rehearse(
         }
     }
     let sentence = sentence(plan, &cases);
-    let per_arm = sizes.iter().copied().min().unwrap_or(0);
+    let per_arm = sizes.iter().copied().filter(|n| *n > 0).min().unwrap_or(0);
     Ok(Rehearsal { per_arm, baseline: usual.primary, cases, sentence })
 }
 
