@@ -9,7 +9,7 @@ use rinse_core::message::{Level, TemplateError, prepare};
 use rinse_core::series::Outline;
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, outlook};
-use rinse_core::trial::plan::{Plan, thousands};
+use rinse_core::trial::plan::{Plan, PlanError, thousands};
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
 use rinse_core::trial::{assign, learned, looks};
 use rinse_store::clearing::Decided;
@@ -17,22 +17,28 @@ use rinse_store::sends::{self, Phase};
 use rinse_store::{Connection, StoreError, clearing, letterheads, load, mailings, segments, series, settings, trials};
 use std::collections::HashMap;
 
+/// Refuses a mailing that the message check finds errors in.
+fn has_no_errors(c: &Connection, app: &App, m: &mailings::Mailing, now: Instant) -> rinse_store::Result<()> {
+    let metric = m.trial_id.map(|t| trials::one(c, t)).transpose()?.map(|t| t.plan.metric);
+    let errors: Vec<String> =
+        check_draft(c, app, &m.draft, (Some(m.id), metric), now)?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
+    match errors.first() {
+        None => Ok(()),
+        Some(first) => Err(StoreError::Refused(format!(
+            "The message check found {} error{}. {first}",
+            errors.len(),
+            if errors.len() == 1 { "" } else { "s" }
+        ))),
+    }
+}
+
 /// Refuses a mailing with errors; stores its links.
 fn must_pass(c: &Connection, app: &App, id: i64, now: Instant) -> rinse_store::Result<mailings::Mailing> {
     let m = mailings::one(c, id)?;
     if m.draft.template {
         return Err(StoreError::Refused("This is a template: copy it, and plan the copy.".into()));
     }
-    let metric = m.trial_id.map(|t| trials::one(c, t)).transpose()?.map(|t| t.plan.metric);
-    let errors: Vec<String> =
-        check_draft(c, app, &m.draft, (Some(id), metric), now)?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
-    if let Some(first) = errors.first() {
-        return Err(StoreError::Refused(format!(
-            "The message check found {} error{}. {first}",
-            errors.len(),
-            if errors.len() == 1 { "" } else { "s" }
-        )));
-    }
+    has_no_errors(c, app, &m, now)?;
     let refused = |e: TemplateError| StoreError::Refused(e.to_string());
     let b = built(&m.draft, &letterheads::one(c, m.draft.letterhead_id)?).map_err(refused)?;
     let prepared = prepare(&b.html, &b.text).map_err(refused)?;
@@ -74,8 +80,11 @@ fn series_passes(c: &Connection, app: &App, outline: &Outline, now: Instant) -> 
         if m.state != "draft" {
             continue;
         }
-        if m.draft.subjects.len() > 1 {
-            return Err(StoreError::Refused(format!("“{}” has two subjects, and a step sends one: take one out.", m.draft.name)));
+        if m.draft.subjects.len() > 1 && m.trial_id.is_none() {
+            return Err(StoreError::Refused(format!(
+                "“{}” has several variants, and a step sends one: plan a trial of them, or take the others out.",
+                m.draft.name
+            )));
         }
         must_pass(c, app, mailing, now).map_err(|e| match e {
             StoreError::Refused(words) => StoreError::Refused(format!("“{}”: {words}", m.draft.name)),
@@ -133,7 +142,7 @@ fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::Result<(tria
     let baseline = past.rate.filter(|r| *r > 0.0 && (*r < 1.0 || plan.metric.is_money())).unwrap_or(usual);
     let spread = trials::past_spread(c, plan.metric)?;
     let (leaving, maturity, machine_share) = (past.leaving, past.maturity, past.machine_share);
-    Ok((past, Known { baseline, sd: past.sd, leaving, maturity, machine_share, unknown: None, spread }))
+    Ok((past, Known { baseline, sd: past.sd, leaving, maturity, machine_share, unknown: None, spread, a_day: None }))
 }
 
 /// Runs a plan on simulated answers, with the people there are now.
@@ -143,7 +152,7 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
     // What it asks makes no difference to how it goes.
     Plan { question: "?".into(), ..plan.clone() }.check(arms).map_err(|e| refused(&e))?;
     let (past, known) = known(c, plan, now)?;
-    let cleared = clearing::audience(c, mailing, now)?.sluice().cleared;
+    let cleared = if plan.per_arm.is_some() { 0 } else { clearing::audience(c, mailing, now)?.sluice().cleared };
     let pilot = plan.check_size(cleared, arms).map_err(|e| refused(&e))?;
     let usual = Usual { primary: known.baseline, sd: known.sd.unwrap_or(0.0), leaving: past.leaving, complaints: past.complaints };
     let typical = known.spread.map(learned::typical).filter(|t| *t > 0.0005);
@@ -161,12 +170,14 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
     let unknown = done.decided.iter().filter(|d| d.outcome == Outcome::Cleared && mostly_machines.contains(&d.domain)).count();
     #[allow(clippy::cast_precision_loss)]
     let unknown = (!cleared.is_empty()).then(|| unknown as f64 / cleared.len() as f64);
-    let mut o = outlook(plan, arms, cleared.len() as u64, Known { unknown, ..known });
+    let a_day = if plan.per_arm.is_some() { trials::enrol::a_day(c, mailing, now)? } else { None };
+    let mut o = outlook(plan, arms, cleared.len() as u64, Known { unknown, a_day, ..known });
     if past.rate.is_none() && !plan.metric.is_money() {
         let words = format!("No past mailings are old enough to know the usual rate; {:.1}% is assumed.", known.baseline * 100.0);
         o.warnings.insert(0, words);
     }
-    for t in trials::all(c)?.into_iter().filter(|t| t.state == "collecting" && t.mailing_id != mailing) {
+    let others = trials::all(c)?.into_iter().filter(|t| plan.per_arm.is_none() && t.state == "collecting" && t.mailing_id != mailing);
+    for t in others {
         let theirs: std::collections::HashSet<i64> = trials::roster(c, t.id)?.iter().map(|e| e.contact).collect();
         let both = cleared.iter().filter(|person| theirs.contains(person)).count() as u64;
         if both > 0 {
@@ -194,6 +205,9 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why
             let t = trials::one(c, id)?;
             if t.state != "planned" {
                 return Err(StoreError::Refused("This trial is sealed already.".into()));
+            }
+            if t.plan.per_arm.is_some() {
+                return seal_in_series(c, &held, &t, seed, person, &why_small, now);
             }
             let m = must_pass(c, &held, t.mailing_id, now)?;
             let arms = m.draft.subjects.len();
@@ -234,6 +248,40 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why
         app.engine.tick(now).await?;
     }
     Ok(())
+}
+
+/// Seals the plan of a message in a running series: from now on those who come to it are enrolled.
+fn seal_in_series(
+    c: &Connection,
+    app: &App,
+    t: &trials::Trial,
+    seed: u64,
+    person: Option<i64>,
+    why_small: &str,
+    now: Instant,
+) -> rinse_store::Result<Result<(), PlanError>> {
+    let m = mailings::one(c, t.mailing_id)?;
+    let arms = m.draft.subjects.len();
+    if let Err(e) = t.plan.check(arms) {
+        return Ok(Err(e));
+    }
+    if m.series_id.is_none() {
+        return Err(StoreError::Refused("This message is in no series any more: plan the trial anew, with a share of its audience.".into()));
+    }
+    if m.state != "series" {
+        return Err(StoreError::Refused(
+            "The series isn't running, and its message may change still. Start the series first: until the plan is sealed everybody gets A."
+                .into(),
+        ));
+    }
+    has_no_errors(c, app, &m, now)?;
+    if let Some(words) = outlook(&t.plan, arms, 0, known(c, &t.plan, now)?.1).too_small {
+        trials::let_small(c, t.id, &words, why_small, person, now)?;
+    }
+    trials::seal(c, t.id, seed, &[], Vec::new(), now)?;
+    let detail = format!("those who come are enrolled, {} per arm", t.plan.per_arm.unwrap_or(0));
+    settings::audit(c, now, person, "plan sealed", "trial", t.id, &detail)?;
+    Ok(Ok(()))
 }
 
 /// Releases the rollout: the next day at the pilot's hour, or now.

@@ -294,7 +294,10 @@ impl Engine {
             "SELECT id FROM mailing WHERE paused_at IS NULL AND (state = 'planned' AND planned_at <= ?1 OR state = 'sending' AND recording)
             ORDER BY planned_at, priority, id";
         for id in self.due(due, now).await? {
-            self.store.write(move |c| sends::begin(c, id, now)).await?;
+            // Somebody may have taken it back since it was found due.
+            if !self.store.write(move |c| sends::begin(c, id, now)).await? {
+                continue;
+            }
             let (done, turns) = self
                 .store
                 .read(move |c| {
@@ -338,6 +341,9 @@ impl Engine {
     }
 
     async fn start_rollouts(&self, now: Instant) -> Result<()> {
+        // In a series whoever comes from now on gets what goes out.
+        let in_series = "UPDATE trial SET state = 'ended' WHERE state = 'rolling' AND rollout_at <= ?1 AND json_extract(plan, '$.per_arm') IS NOT NULL";
+        self.store.write(move |c| Ok(c.prepare_cached(in_series)?.execute([now.0])?)).await?;
         for id in self.due("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1", now).await? {
             let (mailing, done, turns) = self
                 .store

@@ -172,6 +172,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(trials::open))
         .routes(routes!(trials::seal, trials::seal_holds))
         .routes(routes!(trials::release))
+        .routes(routes!(trials::stretch))
+        .routes(routes!(trials::end_enrolment))
         .routes(routes!(findings::all))
         .routes(routes!(findings::upkeep))
         .routes(routes!(guides::mail_load))

@@ -2,8 +2,6 @@
 
 use crate::settings::audit;
 use crate::{Result, StoreError};
-use rinse_core::clearance::Reason;
-use rinse_core::schedule::Schedule;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -132,30 +130,12 @@ pub fn resume(c: &Connection, domain: i64, now: Instant, person: Option<i64>) ->
     audit(c, now, person, "domain no longer paused", "domain", domain, "")
 }
 
-fn end_there(c: &Connection, domain: i64, now: Instant) -> Result<bool> {
-    let until: Option<i64> = c
-        .query_row(
-            "UPDATE domain_pause SET ended_at = ?2 WHERE domain_id = ?1 AND ended_at IS NULL AND until_at > ?2 RETURNING until_at",
-            [domain, now.0],
-            |r| r.get(0),
-        )
-        .optional()?;
-    let Some(until) = until else { return Ok(false) };
-    let mut s = c.prepare_cached(
-        "SELECT DISTINCT m.id, m.schedule FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id
-         WHERE s.state = 0 AND c.domain_id = ?1 AND s.at >= ?2",
-    )?;
-    let held: Vec<(i64, String)> = s.query_map([domain, until], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
-    for (mailing, schedule) in held {
-        // Whom the mailing's own schedule, or a rate, has later keep their turn.
-        let at_once = serde_json::from_str::<Schedule>(&schedule)? == Schedule::default();
-        c.prepare_cached(
-            "UPDATE send SET at = ?1 WHERE mailing_id = ?2 AND state = 0 AND contact_id IN (SELECT id FROM contact WHERE domain_id = ?3)
-                AND (at = ?4 OR ?5 AND at > ?4 AND reason = ?6)",
-        )?
-        .execute(params![now.0, mailing, domain, until, at_once, Reason::DomainPaused as i64])?;
+fn end_there(c: &Connection, id: i64, now: Instant) -> Result<bool> {
+    let ended = c.execute("UPDATE domain_pause SET ended_at = ?2 WHERE domain_id = ?1 AND ended_at IS NULL AND until_at > ?2", [id, now.0])?;
+    if ended > 0 {
+        crate::sends::clear_anew(c, Some(id), now)?;
     }
-    Ok(true)
+    Ok(ended > 0)
 }
 
 /// The domains that were paused at an instant, until when.

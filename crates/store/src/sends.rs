@@ -5,6 +5,7 @@ use crate::Result;
 use crate::clearing::record::Recorder;
 use crate::clearing::{Clearance, Decided, person};
 use crate::ledger;
+use crate::trials::enrol::Enroller;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::clearance::Outcome;
 use rinse_core::schedule::{Pace, Schedule};
@@ -171,17 +172,40 @@ pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, 
     Ok(n as u64)
 }
 
-/// A planned mailing's sending begins. It isn't over before [`recorded`] says that everybody is on record.
+/// What somebody was held for has changed: the rules, or (`domain`) their mail domain's pause. Whoever is held is asked again
+/// at once, or at their turn by the mailing's own schedule where that is to come still: an instant that was found under what
+/// held then would keep people waiting for nothing. Where a rate spreads a mailing they keep their places, so that a host
+/// doesn't get all of them at once.
 ///
 /// # Errors
 /// When the database fails.
-pub fn begin(c: &Connection, mailing: i64, now: Instant) -> Result<()> {
-    crate::letterheads::keep_as_sent(c, mailing)?;
-    c.execute(
+pub fn clear_anew(c: &Connection, domain: Option<i64>, now: Instant) -> Result<usize> {
+    // Their turn is what the limit of holding is counted from.
+    Ok(c.prepare_cached(
+        "UPDATE send SET at = max(?1, turn) FROM (
+            SELECT s.id, s.give_up_at - iif(m.series_id IS NULL, m.hold_days * ?3, ?4) AS turn FROM send s INDEXED BY send_due
+            JOIN mailing m ON m.id = s.mailing_id JOIN contact k ON k.id = s.contact_id
+            WHERE s.state = 0 AND s.state IN (0, 1, 4) AND s.at > ?1 AND (?2 IS NULL OR k.domain_id = ?2)
+                AND coalesce(json_array_length(m.schedule, '$.rates'), 0) = 0
+         ) held WHERE held.id = send.id AND send.at > max(?1, turn)",
+    )?
+    .execute(params![now.0, domain, DAY, crate::series::walk::NEVER])?)
+}
+
+/// A planned mailing's sending begins, or goes on; false when somebody has taken it back meanwhile. It isn't over before
+/// [`recorded`] says that everybody is on record.
+///
+/// # Errors
+/// When the database fails.
+pub fn begin(c: &Connection, mailing: i64, now: Instant) -> Result<bool> {
+    let began = c.execute(
         "UPDATE mailing SET state = 'sending', recording = 1, started_at = coalesce(started_at, ?2) WHERE id = ?1 AND state = 'planned'",
         [mailing, now.0],
     )?;
-    Ok(())
+    if began > 0 {
+        crate::letterheads::keep_as_sent(c, mailing)?;
+    }
+    Ok(began > 0 || recording(c, mailing)?)
 }
 
 /// Is it being put on record still? Not when somebody cancelled it meanwhile.
@@ -260,12 +284,12 @@ pub struct Outgoing {
 /// When the database fails.
 pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing>, usize)> {
     let mut s = c.prepare_cached(
-        "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at
+        "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase
          FROM send s INDEXED BY send_due CROSS JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1
             AND s.mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)
          ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2",
     )?;
-    let due: Vec<(Outgoing, i64)> = s
+    let due: Vec<(Outgoing, i64, i64)> = s
         .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
             Ok((
                 Outgoing {
@@ -279,31 +303,39 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                     country: r.get(7)?,
                 },
                 r.get(8)?,
+                r.get(9)?,
             ))
         })?
         .collect::<rusqlite::Result<_>>()?;
     let looked_at = due.len();
     let mut go = Vec::with_capacity(due.len());
-    let mut rules: HashMap<i64, (person::Loaded, Recorder)> = HashMap::new();
+    let mut rules: HashMap<i64, (person::Loaded, Recorder, Option<Enroller>)> = HashMap::new();
     let mut paced = Paced::default();
-    for (out, give_up) in due {
-        let (loaded, recorder) = match rules.entry(out.mailing) {
+    for (mut out, give_up, mut phase) in due {
+        let (loaded, recorder, enroller) = match rules.entry(out.mailing) {
             Entry::Occupied(e) => e.into_mut(),
             Entry::Vacant(e) => {
                 let loaded = person::load(c, out.mailing, now)?;
                 let recorder = Recorder::new(c, &loaded.lists())?;
-                e.insert((loaded, recorder))
+                let enroller = if loaded.mailing.series.is_some() { Enroller::of(c, out.mailing)? } else { None };
+                e.insert((loaded, recorder, enroller))
             }
         };
         let outcome = person::at_handover(c, loaded, out.contact, out.send, now, Instant(give_up))?;
         recorder.write(c, &loaded.version, out.mailing, out.contact, now, outcome)?;
         match outcome {
             Outcome::Cleared => {
+                // Whoever is tried again has their part in a trial already.
+                if let Some(e) = enroller.as_mut().filter(|_| phase == Phase::Whole as i64) {
+                    let (arm, part) = e.place(c, out.contact, now)?;
+                    (out.arm, phase) = (arm, part as i64);
+                }
                 // It counts from now on, however long it has been due.
                 c.prepare_cached(
-                    "UPDATE send SET state = 2, at = ?2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL, rules_version = ?3 WHERE id = ?1",
+                    "UPDATE send SET state = 2, at = ?2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL, rules_version = ?3,
+                        arm = ?4, phase = ?5 WHERE id = ?1",
                 )?
-                .execute(params![out.send, now.0, loaded.version.id])?;
+                .execute(params![out.send, now.0, loaded.version.id, i64::try_from(out.arm).unwrap_or(0), phase])?;
                 go.push(out);
             }
             Outcome::Held(until, why) => {

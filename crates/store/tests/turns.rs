@@ -50,6 +50,41 @@ fn who_would_be_skipped_now_is_asked_when_it_is_their_turn() {
     });
 }
 
+/// Rules that let people go sooner let those who are held go sooner, too; at their own turn where that is to come, and not
+/// where another rule holds them.
+#[test]
+fn who_is_held_is_asked_again_when_the_rules_change() {
+    run(60, |c| {
+        let spread = Schedule { spread_minutes: 4 * 60, ..Schedule::default() };
+        let m = second(c, OverCap::Hold, &spread);
+        let held = |c: &Connection| rows::<i64>(c, &format!("SELECT at FROM send WHERE mailing_id = {m} AND state = 0 ORDER BY contact_id"));
+        let before = held(c);
+        assert!(before.len() == 60 && before.iter().all(|at| *at >= (START + 12 * HOUR).0));
+        // A tighter cap: nobody goes sooner, and everybody is held by it.
+        let (now, cap) = (START + 2 * HOUR, |n| Cap { limit: 1, window: Window::Hours { n }, scope: Scope::Marketing, in_force: true });
+        let set = |caps: Vec<Cap>| RuleSet { caps, ..RuleSet::default() };
+        rules::save(c, now, None, &set(vec![cap(48)]), "Members said it was too much").unwrap();
+        go(c, START + 6 * HOUR);
+        assert!(held(c).iter().all(|at| *at == (START + 48 * HOUR).0), "each is held until the new cap lets them go");
+        // None at all: those whose turn has come go now, the others at theirs.
+        let now = START + 6 * HOUR;
+        rules::save(c, now, None, &set(Vec::new()), "The season is over").unwrap();
+        go(c, now);
+        let went: Vec<i64> = rows(c, &format!("SELECT handed_at FROM send WHERE mailing_id = {m} AND state = 3"));
+        assert!(went.len() == 60 && went.iter().all(|at| *at == now.0), "their turns were over by five o'clock: {went:?}");
+    });
+    run(60, |c| {
+        let m = second(c, OverCap::Hold, &Schedule { spread_minutes: 10 * 60, ..Schedule::default() });
+        let now = START + 3 * HOUR;
+        rules::save(c, now, None, &RuleSet::default(), "The season is over").unwrap();
+        go(c, START + 2 * DAY);
+        let went: Vec<i64> = rows(c, &format!("SELECT handed_at FROM send WHERE mailing_id = {m} AND state = 3 ORDER BY handed_at"));
+        let share = went.iter().filter(|at| **at == now.0).count();
+        // A fifth of ten hours' turns was over by then.
+        assert!((3..=25).contains(&share) && went.len() == 60 && went[59] > (START + 9 * HOUR).0 && went[59] <= (START + 11 * HOUR).0, "{share} of {went:?}");
+    });
+}
+
 #[test]
 fn a_rate_holds_for_those_who_were_held() {
     run(45, |c| {

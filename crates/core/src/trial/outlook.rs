@@ -12,6 +12,9 @@ use serde::Serialize;
 pub const USUAL_LEAVING: f64 = 0.003;
 pub const USUAL_COMPLAINTS: f64 = 0.0005;
 
+/// Enrolling for longer than this is warned about.
+const LONG_DAYS: f64 = 120.0;
+
 /// What a plan can find with the people there are; moves as the share moves.
 #[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
 pub struct Outlook {
@@ -40,6 +43,9 @@ pub struct Outlook {
     pub typical_effect: Option<f64>,
     /// People per arm with which a plan to earn gets the most responses in all.
     pub earn_per_arm: Option<u64>,
+    /// In a series: how many come a day, and in how many days the arms will be as large as planned at that rate.
+    pub a_day: Option<f64>,
+    pub days: Option<f64>,
     /// Why it is too small for what it wants to find: then only an approver lets it be sealed.
     pub too_small: Option<String>,
     pub warnings: Vec<String>,
@@ -62,6 +68,8 @@ pub struct Known {
     pub unknown: Option<f64>,
     /// The variance of true differences between variants.
     pub spread: Option<f64>,
+    /// In a series: how many people come to the message a day.
+    pub a_day: Option<f64>,
 }
 
 /// The smallest effect that people of two arms show, with the plan's power; none where none would be.
@@ -177,6 +185,17 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
         warnings.push(words.clone());
         too_small = Some(words);
     }
+    let days = plan.per_arm.and_then(|n| super::stretches::days_left(n, &plan.parts(arms), &vec![0; arms], known.a_day?));
+    if plan.per_arm.is_some() {
+        match days {
+            None => warnings.push("Nobody has come to this message in the last 28 days: nothing says how long it will take.".into()),
+            Some(days) if days > LONG_DAYS => warnings.push(format!(
+                "At {:.1} people a day it takes {days:.0} days until the arms are full: months differ, and so may what works. Compare fewer arms, or accept a larger effect.",
+                known.a_day.unwrap_or(0.0)
+            )),
+            Some(_) => {}
+        }
+    }
     warnings.extend(warned(plan, known));
     if let Some(m) = smallest_margin.filter(|m| *m > plan.leaving_margin && per_arm >= LEAST_PER_ARM && plan.metric != Metric::Leaving) {
         warnings.push(format!(
@@ -199,6 +218,8 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
         maturity: known.maturity,
         typical_effect,
         earn_per_arm,
+        a_day: known.a_day,
+        days,
         too_small,
         warnings,
     }
@@ -235,7 +256,7 @@ mod tests {
     use proptest::prelude::*;
 
     const USUAL: Known =
-        Known { baseline: 0.2, sd: None, leaving: 0.003, maturity: None, machine_share: None, unknown: None, spread: None };
+        Known { baseline: 0.2, sd: None, leaving: 0.003, maturity: None, machine_share: None, unknown: None, spread: None, a_day: None };
 
     proptest! {
         /// A larger share never finds less, and the people always add up.
@@ -262,6 +283,18 @@ mod tests {
             prop_assert!(of(vec![a, b], 2) >= of(vec![], 2) - 1e-4);
             prop_assert!(of(vec![], 3) >= of(vec![], 2));
         }
+    }
+
+    #[test]
+    fn in_a_series_the_number_is_planned_and_the_days_are_worked_out() {
+        let series = Plan { per_arm: Some(6_600), shares: vec![1, 2, 0], control: Some(0), ..plan() };
+        let o = outlook(&series, 3, 0, Known { a_day: Some(330.0), ..USUAL });
+        // C isn't open yet: one comparison, and the smaller arm gets a third of those who come.
+        assert_eq!((&o.sizes[..], o.per_arm, o.comparisons, o.rollout), (&[6_600, 13_200, 0][..], 6_600, 1, 0));
+        assert!((o.days.unwrap() - 60.0).abs() < 1e-9 && o.too_small.is_none() && o.warnings.is_empty(), "{o:?}");
+        let few = outlook(&Plan { per_arm: Some(1_000), ..series.clone() }, 3, 0, Known { a_day: Some(10.0), ..USUAL });
+        assert!(few.too_small.unwrap().contains("enrol so many") && few.warnings.iter().any(|w| w.contains("300 days")), "{:?}", few.warnings);
+        assert!(outlook(&series, 3, 0, USUAL).warnings[0].contains("Nobody has come"));
     }
 
     #[test]

@@ -208,7 +208,18 @@ pub struct Reading {
     pub loss_p: f64,
     /// Arms that a look stopped for harm.
     pub stopped: Vec<Stopped>,
+    /// In a series: what was counted stretch by stretch.
+    pub stretches: Vec<StretchReading>,
     pub notes: Vec<String>,
+}
+
+/// One stretch of a trial in a series.
+#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+pub struct StretchReading {
+    /// The parts that each arm had; 0: it was closed.
+    pub parts: Vec<u32>,
+    /// Of each arm, the people with the primary; of revenue, of those who brought any.
+    pub rates: Vec<Rate>,
 }
 
 /// An arm as the table shows it.
@@ -344,6 +355,14 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
         sizes,
         loss_p,
         stopped: beside.stopped.clone(),
+        stretches: beside
+            .stretches
+            .iter()
+            .map(|s| StretchReading {
+                parts: s.parts.clone(),
+                rates: s.counts.iter().map(|c| Rate::new(c.primary, c.assigned)).collect(),
+            })
+            .collect(),
         notes,
     })
 }

@@ -12,6 +12,10 @@ use super::reading::ArmCounts;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// How long after a call those who come are watched, so that it can be held against what was found: the winner's people, and
+/// the twentieth that gets the no-call choice. Then all get what was called.
+pub const ROLLOUT_WATCHED: i64 = 90 * crate::DAY;
+
 /// What was counted of those who came in one stretch.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StretchCounts {

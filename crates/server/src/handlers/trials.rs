@@ -13,10 +13,13 @@ use rinse_core::trial::outlook::Outlook;
 use rinse_core::trial::outside::{self, OutsideReading, Results};
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{self, ArmCounts, Reading};
+use rinse_core::Instant;
 use rinse_core::trial::rehearsal::Rehearsal;
+use rinse_core::trial::stretches::days_left;
 use rinse_store::learned::Learned;
 use rinse_store::trials::Trial;
 use rinse_store::trials::course::{Course, LinkByArm};
+use rinse_store::trials::enrol::{self, Stretch};
 use rinse_store::{Connection, StoreError, clearing, mailings, settings, tables, trials};
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
@@ -75,6 +78,36 @@ pub(crate) struct TrialView {
     /// SHA-256 over all that was sealed.
     digest: Option<String>,
     looks: Vec<Look>,
+    /// Of a trial in a series.
+    enrolment: Option<Enrolment>,
+}
+
+/// How people are enrolled as they come to a message of a series.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct Enrolment {
+    series: i64,
+    series_name: String,
+    /// Is the message a step of it still?
+    in_place: bool,
+    stretches: Vec<Stretch>,
+    /// People in each arm, over all stretches.
+    people: Vec<u64>,
+    /// How many come a day, over the last 28 days.
+    a_day: Option<f64>,
+    /// Days until every open arm is as large as planned, at that rate.
+    days: Option<f64>,
+}
+
+fn enrolment(c: &Connection, t: &Trial, now: Instant) -> Result<Option<Enrolment>, StoreError> {
+    let (Some(per_arm), m) = (t.plan.per_arm, mailings::one(c, t.mailing_id)?) else { return Ok(None) };
+    let Some(series) = m.series_id else { return Ok(None) };
+    let stretches = enrol::stretches(c, t)?;
+    let people = enrol::enrolled(&stretches);
+    let a_day = enrol::a_day(c, t.mailing_id, now)?;
+    let enrolling = stretches.last().filter(|_| t.state == "collecting" && t.enrolled_at.is_none());
+    let days = enrolling.and_then(|s| days_left(per_arm, &s.parts, &people, a_day?));
+    let series_name = rinse_store::series::one(c, series)?.name;
+    Ok(Some(Enrolment { series, series_name, in_place: m.state == "series", stretches, people, a_day, days }))
 }
 
 /// A trial's reading. What it rested on is as it was when it was read; of one that is opened early, as it is now.
@@ -140,7 +173,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 let digest = trial.seal.as_ref().map(|s| s.digest.clone());
                 let looks = trial.seal.as_ref().map(|s| s.looks.clone()).unwrap_or_default();
                 // Whoever took part without mail isn't in the rollout either.
-                let rollout = if trial.state == "read" {
+                let rollout = if trial.state == "read" && trial.plan.per_arm.is_none() {
                     let took_part: HashSet<i64> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
                     let cleared = clearing::audience(c, trial.mailing_id, now)?.people(None);
                     Some(cleared.iter().filter(|person| !took_part.contains(person)).count() as u64)
@@ -148,7 +181,8 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                     None
                 };
                 let machine_share = past.machine_share;
-                Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share, digest, looks })
+                let enrolment = enrolment(c, &trial, now)?;
+                Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share, digest, looks, enrolment })
             })
             .await?,
     ))
@@ -241,6 +275,48 @@ pub(crate) async fn seal(
 }
 
 #[derive(Deserialize, ToSchema)]
+pub(crate) struct NewStretch {
+    /// The parts that each arm has of those who come from now on; 0 closes it.
+    parts: Vec<u32>,
+    /// Why, in a sentence.
+    why: String,
+}
+
+/// Changes the shares of a trial in a series, stops an arm or lets one in: a new stretch begins.
+#[utoipa::path(post, path = "/api/trials/{id}/stretches", params(("id" = i64, Path)), request_body = NewStretch, responses((status = 204)))]
+pub(crate) async fn stretch(
+    State(app): State<App>,
+    who: Acting,
+    Path(id): Path<i64>,
+    Json(s): Json<NewStretch>,
+) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| enrol::change(c, id, &s.parts, &s.why, now, Some(who.0))).await?;
+    actions::due_now(&app, now).await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct EndOfEnrolment {
+    /// Why, in a sentence.
+    why: String,
+}
+
+/// Ends the enrolment before the arms are as large as planned; the reading follows once everyone's window is over.
+#[utoipa::path(post, path = "/api/trials/{id}/enrolment/end", params(("id" = i64, Path)), request_body = EndOfEnrolment, responses((status = 204)))]
+pub(crate) async fn end_enrolment(
+    State(app): State<App>,
+    who: Acting,
+    Path(id): Path<i64>,
+    Json(e): Json<EndOfEnrolment>,
+) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| enrol::end(c, id, &e.why, now, Some(who.0))).await?;
+    actions::due_now(&app, now).await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+#[derive(Deserialize, ToSchema)]
 pub(crate) struct Release {
     /// Now, rather than the next day at the pilot's hour.
     at_once: bool,
@@ -263,7 +339,7 @@ pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Resul
             };
             let reading = read(c, &t, counts)?;
             let subjects = mailings::one(c, t.mailing_id)?.draft.subjects;
-            crate::record::zip(&t, &subjects, &reading, counts, &trials::roster(c, id)?).map_err(StoreError::Io)
+            crate::record::zip(&t, &subjects, &reading, counts, &trials::roster(c, id)?, &enrol::stretches(c, &t)?).map_err(StoreError::Io)
         })
         .await?;
     let headers =

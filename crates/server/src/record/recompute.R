@@ -14,23 +14,34 @@ wilson <- function(x, n, level) {
   half <- z * sqrt(p * (1 - p) / n + z^2 / (4 * n^2)) / (1 + z^2 / n)
   c(if (x == 0) 0 else centre - half, if (x == n) 1 else centre + half)
 }
-# Groups of arms are their rows, added up: the difference, its p, and the limits at a level.
+# Groups of arms are their places, added up. Of a trial in a series each stretch is a table of its own.
+by_stretch <- function(t) split(t, t$stretch)
+fields <- c("assigned", "primary", "sum", "squares")
+tables <- if (file.exists("stretches.csv")) by_stretch(read.csv("stretches.csv", stringsAsFactors = FALSE)) else list(arms)
+both <- function(a, b) Filter(function(s) s$a[["assigned"]] > 0 && s$b[["assigned"]] > 0, lapply(tables, function(t) list(a = colSums(t[a, fields]), b = colSums(t[b, fields]))))
+# The difference, its p, and the limits at a level, over the stretches that both were open in.
 contrast <- function(a, b, level) {
-  a <- colSums(arms[a, c("assigned", "primary", "sum", "squares")]); b <- colSums(arms[b, c("assigned", "primary", "sum", "squares")])
-  na <- a[["assigned"]]; nb <- b[["assigned"]]
+  strata <- both(a, b)
+  na <- sapply(strata, function(s) s$a[["assigned"]]); nb <- sapply(strata, function(s) s$b[["assigned"]])
+  w <- na * nb / (na + nb); w <- w / sum(w)
+  of <- function(arm, what) sapply(strata, function(s) s[[arm]][[what]])
   if (money) {
-    va <- (a[["squares"]] - a[["sum"]]^2 / na) / (na - 1) / na; vb <- (b[["squares"]] - b[["sum"]]^2 / nb) / (nb - 1) / nb
-    d <- b[["sum"]] / nb - a[["sum"]] / na
-    df <- (va + vb)^2 / (va^2 / (na - 1) + vb^2 / (nb - 1))
-    half <- qt(1 - (1 - level) / 2, df) * sqrt(va + vb)
-    return(c(d, 2 * pt(-abs(d / sqrt(va + vb)), df), d - half, d + half))
+    v <- c(w^2 * (of("a", "squares") - of("a", "sum")^2 / na) / (na - 1) / na, w^2 * (of("b", "squares") - of("b", "sum")^2 / nb) / (nb - 1) / nb)
+    d <- sum(w * (of("b", "sum") / nb - of("a", "sum") / na))
+    df <- sum(v)^2 / sum(v^2 / c(na - 1, nb - 1))
+    half <- qt(1 - (1 - level) / 2, df) * sqrt(sum(v))
+    return(c(d, 2 * pt(-abs(d / sqrt(sum(v))), df), d - half, d + half))
   }
-  xa <- a[["primary"]]; xb <- b[["primary"]]; pa <- xa / na; pb <- xb / nb; p <- (xa + xb) / (na + nb)
-  la <- wilson(xa, na, level); lb <- wilson(xb, nb, level)
-  test <- if (p == 0 || p == 1) 1 else 2 * pnorm(-abs((pb - pa) / sqrt(p * (1 - p) * (1 / na + 1 / nb))))
-  c(pb - pa, test, pb - pa - sqrt((pb - lb[1])^2 + (la[2] - pa)^2), pb - pa + sqrt((lb[2] - pb)^2 + (pa - la[1])^2))
+  xa <- of("a", "primary"); xb <- of("b", "primary"); pa <- xa / na; pb <- xb / nb; n <- na + nb; x <- xa + xb
+  la <- mapply(wilson, xa, na, level); lb <- mapply(wilson, xb, nb, level)
+  # With one stretch the pooled score test; over several that of Cochran, Mantel and Haenszel.
+  variance <- sum(na * nb * x * (n - x) / (n^2 * (if (length(n) > 1) n - 1 else n)))
+  test <- if (variance == 0) 1 else 2 * pnorm(-abs(sum(xb - x * nb / n)) / sqrt(variance))
+  d <- sum(w * (pb - pa))
+  c(d, test, d - sqrt(sum(w^2 * ((pb - lb[1, ])^2 + (la[2, ] - pa)^2))), d + sqrt(sum(w^2 * ((lb[2, ] - pb)^2 + (pa - la[1, ])^2))))
 }
 sides <- if (crossed) list(list(1:2, 3:4), list(c(1, 3), c(2, 4))) else if (!is.na(control)) lapply(setdiff(seq_len(k), control + 1), function(a) list(control + 1, a)) else combn(k, 2, function(q) list(q[1], q[2]), simplify = FALSE)
+sides <- Filter(function(s) length(both(s[[1]], s[[2]])) > 0, sides)
 found <- sapply(sides, function(s) contrast(s[[1]], s[[2]], 1 - alpha / length(sides)))
 adjusted <- p.adjust(found[2, ], "holm")
 for (i in seq_along(sides)) {

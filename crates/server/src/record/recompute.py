@@ -1,5 +1,5 @@
 """Works a trial's comparisons and verdict out again, from the files beside this one. Needs Python 3.8 alone."""
-import csv, json
+import csv, json, os
 from math import exp, lgamma, log, sqrt
 from statistics import NormalDist
 
@@ -13,9 +13,26 @@ assert [sealed_assignments.get(a["arm"], 0) for a in arms] == [int(a["assigned"]
 arms = [a for a in arms if a["subject"] != "no mail" or not plan["no_mail"]]  # those without mail call nothing
 letters = [a["arm"] for a in arms]
 alpha, metric = plan["alpha"], plan["metric"]
-sign = -1 if metric == "leaving" else 1
+sign = -1 if metric in ("leaving", "leaving_topic", "pausing", "withdrawing", "complaining") else 1
 FIELDS = ("assigned", "primary", "left", "complained", "bounced", "sum", "squares")
 counts = [{f: float(a[f]) for f in FIELDS} for a in arms]
+stretches, closed = [counts], set()
+if os.path.exists("stretches.csv"):
+    rows = list(csv.DictReader(open("stretches.csv", encoding="utf-8")))
+    numbers = sorted({int(r["stretch"]) for r in rows})
+    stretches = [[{f: float(r[f]) for f in FIELDS} for r in rows if int(r["stretch"]) == n] for n in numbers]
+    parts = [[int(r["parts"]) for r in rows if int(r["stretch"]) == n] for n in numbers]
+    closed = {i for i, p in enumerate(parts[-1]) if p == 0 and any(q[i] for q in parts)}  # stopped on the way
+
+
+def concurrent(base, arm):
+    """The people of two arms who came in the same stretch."""
+    return [(s[base], s[arm]) for s in stretches if s[base]["assigned"] and s[arm]["assigned"]]
+
+
+def weights(strata):
+    w = [a["assigned"] * b["assigned"] / (a["assigned"] + b["assigned"]) for a, b in strata]
+    return [x / sum(w) for x in w]
 
 
 def wilson(x, n, level):
@@ -25,13 +42,28 @@ def wilson(x, n, level):
     return (0 if x == 0 else centre - half), (1 if x == n else centre + half)
 
 
-def newcombe(a, b, what, level):
-    xa, na, xb, nb = a[what], a["assigned"], b[what], b["assigned"]
-    (la, ua), (lb, ub), pa, pb = wilson(xa, na, level), wilson(xb, nb, level), xa / na, xb / nb
-    return pb - pa - sqrt((pb - lb) ** 2 + (ua - pa) ** 2), pb - pa + sqrt((ub - pb) ** 2 + (pa - la) ** 2)
+def newcombe(strata, what, level):
+    d = low = high = 0.0
+    for w, (a, b) in zip(weights(strata), strata):
+        xa, na, xb, nb = a[what], a["assigned"], b[what], b["assigned"]
+        (la, ua), (lb, ub), pa, pb = wilson(xa, na, level), wilson(xb, nb, level), xa / na, xb / nb
+        d += w * (pb - pa)
+        low += w**2 * ((pb - lb) ** 2 + (ua - pa) ** 2)
+        high += w**2 * ((ub - pb) ** 2 + (pa - la) ** 2)
+    return d - sqrt(low), d + sqrt(high)
 
 
-def score_p(xa, na, xb, nb):
+def score_p(strata):
+    if len(strata) > 1:  # Cochran, Mantel and Haenszel
+        above = variance = 0.0
+        for a, b in strata:
+            (c, n0), (x, n1) = (a["primary"], a["assigned"]), (b["primary"], b["assigned"])
+            n = n0 + n1
+            above += x - (x + c) * n1 / n
+            variance += n0 * n1 * (x + c) * (n - x - c) / (n * n * (n - 1))
+        return 2 * normal.cdf(-abs(above) / sqrt(variance)) if variance else 1.0
+    ((a, b),) = strata
+    xa, na, xb, nb = a["primary"], a["assigned"], b["primary"], b["assigned"]
     p = (xa + xb) / (na + nb)
     if p in (0, 1):
         return 1.0
@@ -72,17 +104,19 @@ def level_of(c):
     return (c["sum"] if metric == "revenue" else c["primary"]) / c["assigned"]
 
 
-def contrast(a, b, level):
+def contrast(strata, level):
     """b less a on the primary: difference, p, lower, upper."""
-    d = level_of(b) - level_of(a)
+    d = sum(w * (level_of(b) - level_of(a)) for w, (a, b) in zip(weights(strata), strata))
     if metric != "revenue":
-        return (d, score_p(a["primary"], a["assigned"], b["primary"], b["assigned"])) + newcombe(a, b, "primary", level)
-    va, vb = [(c["squares"] - c["sum"] ** 2 / c["assigned"]) / (c["assigned"] - 1) / c["assigned"] for c in (a, b)]
-    if va + vb == 0:
+        return (d, score_p(strata)) + newcombe(strata, "primary", level)
+    spread = lambda c: (c["squares"] - c["sum"] ** 2 / c["assigned"]) / (c["assigned"] - 1) / c["assigned"]
+    v = [(w**2 * spread(c), c["assigned"] - 1) for w, s in zip(weights(strata), strata) for c in s]
+    total = sum(x for x, _ in v)
+    if total == 0:
         return d, 1.0, d, d
-    df = (va + vb) ** 2 / (va**2 / (a["assigned"] - 1) + vb**2 / (b["assigned"] - 1))
-    half = student_quantile(1 - level, df) * sqrt(va + vb)
-    return d, student_p(d / sqrt(va + vb), df), d - half, d + half
+    df = total**2 / sum(x**2 / n for x, n in v)
+    half = student_quantile(1 - level, df) * sqrt(total)
+    return d, student_p(d / sqrt(total), df), d - half, d + half
 
 
 def holm(p):
@@ -93,24 +127,27 @@ def holm(p):
     return adjusted
 
 
-def breached(base, arm):
-    rails = [("complained", plan["complaint_margin"]), ("bounced", plan["bounce_margin"])]
+def breached(strata):
+    rails = [("bounced", plan["bounce_margin"])]
+    if metric != "complaining":
+        rails.append(("complained", plan["complaint_margin"]))
     if metric != "leaving":
         rails.append(("left", plan["leaving_margin"]))
-    return any(margin is not None and newcombe(base, arm, what, 1 - alpha)[0] > margin for what, margin in rails)
+    return any(margin is not None and newcombe(strata, what, 1 - alpha)[0] > margin for what, margin in rails)
 
 
 k, control = len(arms), plan["control"]
-stopped = {s["arm"] for s in json.load(open("seal.json", encoding="utf-8"))["stopped"]}
+stopped = {s["arm"] for s in json.load(open("seal.json", encoding="utf-8"))["stopped"]} | closed
 if plan["crossed"]:
     half = lambda of: {f: sum(counts[i][f] for i in of) for f in FIELDS}
-    sides = [(half((0, 1)), half((2, 3))), (half((0, 2)), half((1, 3)))]
+    sides = [[(half((0, 1)), half((2, 3)))], [(half((0, 2)), half((1, 3)))]]
     names = plan["crossed"]
 else:
     pairs = [(control, a) for a in range(k) if a != control] if control is not None else [(b, a) for b in range(k) for a in range(b + 1, k)]
-    sides = [(counts[b], counts[a]) for b, a in pairs]
+    pairs = [p for p in pairs if concurrent(*p)]  # those that were open at the same time
+    sides = [concurrent(*p) for p in pairs]
     names = [f"{letters[a]} less {letters[b]}" for b, a in pairs]
-found = [contrast(a, b, 1 - alpha / len(sides)) for a, b in sides]
+found = [contrast(s, 1 - alpha / len(sides)) for s in sides]
 adjusted = holm([p for _, p, _, _ in found])
 for name, (d, _, low, high), q in zip(names, found, adjusted):
     print(f"{name}: {d:+.6f} ({low:+.6f} to {high:+.6f}), adjusted p {q:.6g}")
@@ -120,19 +157,20 @@ close = tells and all(-plan["effect"] < low and high < plan["effect"] for _, _, 
 no_call = "too_close_to_matter" if close else "cant_tell"
 if plan["crossed"]:
     arm, called = plan["on_no_call"], False
-    for (without, with_it), (d, _, _, _), q, bit in zip(sides, found, adjusted, (2, 1)):
+    for [(without, with_it)], (d, _, _, _), q, bit in zip(sides, found, adjusted, (2, 1)):
         better, worse, on = (with_it, without, True) if sign * d > 0 else (without, with_it, False)
-        if d != 0 and q < alpha and not breached(worse, better):
+        if d != 0 and q < alpha and not breached([(worse, better)]):
             arm, called = (arm | bit if on else arm & ~bit), True
     verdict = no_call if not called else "cant_tell" if arm in stopped else f"called {letters[arm]}"
 elif plan["aim"] == "earn":
-    open_to = [i for i in range(k) if i not in stopped and not any(breached(counts[j], counts[i]) for j in range(k) if j != i)]
+    open_to = [i for i in range(k) if i not in stopped and not any(breached([(counts[j], counts[i])]) for j in range(k) if j != i)]
     verdict = f"ahead {letters[max(open_to, key=rate)]}" if open_to else "cant_tell"
 else:
-    winners = []
+    winners = {}
     for i in set(range(k)) - stopped:
-        others = [(b if a == i else a, q) for (b, a), q in zip(pairs, adjusted) if i in (a, b)]
-        if others and all(rate(i)[0] > rate(o)[0] and q < alpha and not breached(counts[o], counts[i]) for o, q in others):
-            winners.append(i)
-    verdict = f"called {letters[max(winners, key=rate)]}" if winners else no_call
+        # by how much it is ahead of each of its comparators
+        ahead = [(sign * (d if a == i else -d), q, b if a == i else a) for (b, a), (d, _, _, _), q in zip(pairs, found, adjusted) if i in (a, b)]
+        if ahead and all(by > 0 and q < alpha and not breached(concurrent(o, i)) for by, q, o in ahead):
+            winners[i] = min(by for by, _, _ in ahead)
+    verdict = f"called {letters[max(winners, key=lambda i: (winners[i], -i))]}" if winners else no_call
 print(verdict)

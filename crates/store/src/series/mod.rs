@@ -178,7 +178,12 @@ fn fits(c: &Connection, id: Option<i64>, o: &Outline) -> Result<()> {
                 if m.series_id.is_some() && m.series_id != id {
                     return Err(StoreError::Refused(format!("“{}” belongs to another series: copy it.", m.draft.name)));
                 }
-                if m.draft.template || m.trial_id.is_some() || (m.state != "draft" && m.series_id.is_none()) {
+                // A trial of its own audience can't be; one that enrols those who come can.
+                let trial = match m.trial_id {
+                    Some(t) => crate::trials::one(c, t)?.plan.per_arm.is_none(),
+                    None => false,
+                };
+                if m.draft.template || trial || (m.state != "draft" && m.series_id.is_none()) {
                     return Err(StoreError::Refused(format!(
                         "“{}” is a template, has a trial, or is on its way: a step takes a draft. Copy it.",
                         m.draft.name

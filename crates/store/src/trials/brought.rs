@@ -62,7 +62,7 @@ pub(crate) fn by(c: &Connection, t: &Trial) -> Result<HashMap<i64, Got>> {
     let only = if named.is_empty() { "AND ?5 = ?5" } else { "AND p.name_key = ?5" };
     let mut s = c.prepare_cached(&format!(
         "{columns}, r.contact_id, r.arm, r.stratum, coalesce(s.handed_at, ?3) FROM roster r
-         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm
+         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1
          JOIN {table} p ON p.contact_id = r.contact_id AND p.at >= coalesce(s.handed_at, ?3) AND p.at < coalesce(s.handed_at, ?3) + ?4 {only}
          WHERE r.trial_id = ?1 ORDER BY p.at"
     ))?;

@@ -40,7 +40,7 @@ pub(super) fn strata(c: &Connection, t: &Trial) -> Result<Vec<(i64, Vec<Arm>)>> 
     let primary = columns(t.plan.metric).map_or("NULL".to_owned(), |(column, _)| format!("s.{column}"));
     let mut s = c.prepare_cached(&format!(
         "SELECT r.stratum, r.arm, count(*), coalesce(sum({primary} < s.handed_at + ?3), 0) FROM roster r
-         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm WHERE r.trial_id = ?1 GROUP BY r.stratum, r.arm ORDER BY 1"
+         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1 WHERE r.trial_id = ?1 GROUP BY r.stratum, r.arm ORDER BY 1"
     ))?;
     let places = places(c, t)?;
     let mut out: Vec<(i64, Vec<Arm>)> = Vec::new();
@@ -77,6 +77,14 @@ pub struct Balance {
 /// # Errors
 /// When the database fails.
 pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
+    let stretches = super::enrol::stretches(c, t)?;
+    if !stretches.is_empty() {
+        let row = |(s, n): (super::enrol::Stretch, usize)| Balance {
+            stratum: format!("stretch {n}, from {} UTC", rinse_core::Instant(s.began_at).words()),
+            people: s.people.iter().map(|n| i64::try_from(*n).unwrap_or(0)).collect(),
+        };
+        return Ok(stretches.into_iter().zip(1..).map(row).collect());
+    }
     let mut name = c.prepare_cached("SELECT name FROM domain WHERE id = ?1")?;
     let sealed = t.seal.is_some();
     strata(c, t)?
@@ -99,6 +107,15 @@ pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
 /// # Errors
 /// When the database fails.
 pub fn counts(c: &Connection, t: &Trial) -> Result<Vec<ArmCounts>> {
+    counted(c, t, None)
+}
+
+/// The same of those who came in one stretch.
+pub(super) fn of_stretch(c: &Connection, t: &Trial, place: usize) -> Result<Vec<ArmCounts>> {
+    counted(c, t, Some(i64::try_from(place).unwrap_or(i64::MAX)))
+}
+
+fn counted(c: &Connection, t: &Trial, stretch: Option<i64>) -> Result<Vec<ArmCounts>> {
     let window = t.plan.window_hours * rinse_core::HOUR;
     let within = |column: &str| format!("coalesce(sum(s.{column} < s.handed_at + {window}), 0)");
     let (primary, reported) = columns(t.plan.metric).map_or_else(|| ("0".into(), "0".into()), |(p, r)| (within(p), within(r)));
@@ -108,12 +125,13 @@ pub fn counts(c: &Connection, t: &Trial) -> Result<Vec<ArmCounts>> {
     );
     let sql = format!(
         "SELECT r.arm, count(*), count(s.handed_at), count(s.accepted_at), count(s.failed_at), {primary}, {reported}, {}, {}, {}, {removed}
-         FROM roster r LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm WHERE r.trial_id = ?1 GROUP BY r.arm",
+         FROM roster r LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1
+         WHERE r.trial_id = ?1 AND (?3 IS NULL OR r.stratum = ?3) GROUP BY r.arm",
         within("click_at"), within("left_at"), within("complained_at"),
     );
     let mut out = vec![ArmCounts::default(); places(c, t)?];
     let mut s = c.prepare_cached(&sql)?;
-    let mut rows = s.query([t.id, t.mailing_id])?;
+    let mut rows = s.query(params![t.id, t.mailing_id, stretch])?;
     while let Some(r) = rows.next()? {
         let n = |i| r.get::<_, i64>(i).map(whole);
         if let Some(slot) = usize::try_from(r.get::<_, i64>(0)?).ok().and_then(|a| out.get_mut(a)) {
@@ -132,7 +150,7 @@ pub fn counts(c: &Connection, t: &Trial) -> Result<Vec<ArmCounts>> {
             };
         }
     }
-    for got in brought::by(c, t)?.values() {
+    for got in brought::by(c, t)?.values().filter(|g| stretch.is_none_or(|s| g.stratum == s)) {
         add(&mut out, got);
     }
     Ok(out)
@@ -157,7 +175,7 @@ pub(super) fn of_group(c: &Connection, t: &Trial, place: usize) -> Result<Vec<Ar
     let primary = columns(t.plan.metric).map_or("NULL".to_owned(), |(column, _)| format!("s.{column}"));
     let mut s = c.prepare_cached(&format!(
         "SELECT r.contact_id, r.arm, coalesce({primary} < s.handed_at + ?3, 0) FROM roster_group g JOIN roster r ON r.trial_id = g.trial_id AND r.contact_id = g.contact_id
-         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm WHERE g.trial_id = ?1 AND g.place = ?4"
+         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1 WHERE g.trial_id = ?1 AND g.place = ?4"
     ))?;
     let got = brought::by(c, t)?;
     let mut out = vec![ArmCounts::default(); places(c, t)?];

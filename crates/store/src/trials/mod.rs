@@ -1,9 +1,10 @@
-//! Trials: plans, rosters, verdicts. [`counts`] counts within each person's window, [`brought`] what people bought and did,
+//! Trials: plans, rosters, verdicts. [`enrol`] gives those who come to a step of a series their arms, [`counts`] counts within each person's window, [`brought`] what people bought and did,
 //! [`past`] says what past mailings and trials make usual.
 
 pub(crate) mod brought;
 pub mod counts;
 pub mod course;
+pub mod enrol;
 pub mod past;
 
 pub(crate) use counts::columns;
@@ -19,6 +20,7 @@ use rinse_core::trial::looks::{self, Look, Stopped};
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Beside, Verdict};
 use rinse_core::trial::sealing::{self, RULE_VERSION, Seal};
+use rinse_core::trial::stretches::{StretchCounts, recomputed as on_entry};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -57,6 +59,10 @@ pub struct Trial {
     /// Why it was sealed under its needed size, and who let it.
     pub small_reason: Option<String>,
     pub small_by: Option<String>,
+    /// In a series: since when nobody more is enrolled.
+    pub enrolled_at: Option<i64>,
+    /// Why that was before the arms were as large as planned.
+    pub enrolment_words: String,
 }
 
 impl Trial {
@@ -69,7 +75,7 @@ impl Trial {
 fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     let mut s = c.prepare_cached(&format!(
         "SELECT t.id, mailing_id, m.name, plan, t.state, sealed_at, seed, reading_due, read_at, verdict, counts, rollout_at,
-            seal, looked, stopped, opened_at, p.name, small_reason, (SELECT name FROM person WHERE id = small_by), beside
+            seal, looked, stopped, opened_at, p.name, small_reason, (SELECT name FROM person WHERE id = small_by), beside, enrolled_at, enrolment_words
          FROM trial t JOIN mailing m ON m.id = mailing_id LEFT JOIN person p ON p.id = opened_by WHERE {filter} ORDER BY coalesce(sealed_at, 9e15) DESC, t.id DESC"
     ))?;
     let rows = s.query_map([value], |r| {
@@ -85,12 +91,14 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
                 r.get(17)?,
                 r.get(18)?,
                 r.get::<_, Option<String>>(19)?,
+                r.get(20)?,
+                r.get(21)?,
             ),
         ))
     })?;
     rows.map(|row| {
         let ((id, mailing_id, mailing, plan, state, sealed_at), (seed, reading_due, read_at, verdict, counts, rollout_at), rest) = row?;
-        let (seal, looked, stopped, opened_at, opened_by, small_reason, small_by, beside) = rest;
+        let (seal, looked, stopped, opened_at, opened_by, small_reason, small_by, beside, enrolled_at, enrolment_words) = rest;
         Ok(Trial {
             id,
             mailing_id,
@@ -113,6 +121,8 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
             opened_by,
             small_reason,
             small_by,
+            enrolled_at,
+            enrolment_words,
         })
     })
     .collect()
@@ -137,9 +147,15 @@ pub fn all(c: &Connection) -> Result<Vec<Trial>> {
 /// # Errors
 /// When the trial is sealed.
 pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person: Option<i64>) -> Result<i64> {
-    if c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND series_id IS NOT NULL")?.exists([mailing])? {
+    let in_series = c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND series_id IS NOT NULL")?.exists([mailing])?;
+    if in_series && plan.per_arm.is_none() {
         return Err(StoreError::Refused(
-            "This message is a step of a series, which sends it to all alike. Copy it, and plan a trial of the copy.".into(),
+            "This message is a step of a series: people come to it one by one. Say how many each arm takes (people per arm).".into(),
+        ));
+    }
+    if !in_series && plan.per_arm.is_some() {
+        return Err(StoreError::Refused(
+            "Only a message of a series enrols people as they come; this one has an audience. Say which share of it takes part.".into(),
         ));
     }
     if let Some(goal) = plan.goal.as_ref().filter(|_| plan.metric.asks_goal()) {
@@ -187,6 +203,10 @@ pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<
     )?;
     if n == 0 {
         return Err(StoreError::Refused("This trial is sealed already.".into()));
+    }
+    if t.plan.per_arm.is_some() {
+        let digest = one(c, id)?.seal.map(|s| s.digest).unwrap_or_default();
+        enrol::begin(c, &t, &digest, &t.plan.parts(arms(c, &t)?), "as planned", now, None)?;
     }
     let mut s = c.prepare_cached("INSERT INTO roster VALUES (?1,?2,?3,?4)")?;
     for e in roster {
@@ -239,8 +259,14 @@ pub fn broken(c: &Connection, t: &Trial) -> Result<Option<String>> {
 
 fn broken_by(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Option<String>> {
     let (Some(seal), Some(seed)) = (&t.seal, t.seed) else { return Ok(None) };
+    // In a series the roster comes after the seal: it stands by being what the seed and the stretches make of it.
+    let in_series = t.plan.per_arm.is_some();
+    let roster = if in_series { &[] } else { roster };
     let now = sealing::digest(&t.text, seed.cast_unsigned(), seal.rule_version, &seal.looks, &variants(c, t.mailing_id)?, roster);
-    Ok((now != seal.digest).then(|| "What was sealed is not what is here: the plan, the variants or the roster were changed since.".into()))
+    if now != seal.digest {
+        return Ok(Some("What was sealed is not what is here: the plan, the variants or the roster were changed since.".into()));
+    }
+    Ok(if in_series { enrol::broken(t, &enrol::stretches(c, t)?) } else { None })
 }
 
 /// All that a reading rests on beside the counts.
@@ -254,11 +280,16 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
         "SELECT count(*) FROM send s LEFT JOIN roster r ON r.trial_id = ?1 AND r.contact_id = s.contact_id WHERE s.mailing_id = ?2 AND s.phase = 1 AND (r.arm IS NULL OR r.arm <> s.arm)",
         [t.id, t.mailing_id], |r| r.get(0),
     )?;
+    let stretches = enrol::stretches(c, t)?;
+    let strata = if stretches.is_empty() { counts::strata(c, t)? } else { Vec::new() };
+    let in_stretch = |place: usize| Ok(StretchCounts { parts: stretches[place].parts.clone(), counts: counts::of_stretch(c, t, place)? });
     Ok(Beside {
         assignment_holds: strays == 0 && recomputed(c, t, &roster)? == roster,
         broken: broken_by(c, t, &roster)?,
         stopped: t.stopped.clone(),
-        strata: counts::strata(c, t)?.into_iter().map(|(_, arms)| arms).collect(),
+        strata: strata.into_iter().map(|(_, arms)| arms).collect(),
+        stretches: (0..stretches.len()).map(in_stretch).collect::<Result<_>>()?,
+        remarks: enrol::remarks(t, &stretches),
         subgroups: (0..t.plan.subgroups.len()).map(|place| counts::of_group(c, t, place)).collect::<Result<_>>()?,
         values: counts::values(c, t)?,
     })
@@ -269,6 +300,12 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
 /// # Errors
 /// When the database fails.
 pub fn recomputed(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Vec<Enrolled>> {
+    if t.plan.per_arm.is_some() {
+        let parts: Vec<Vec<u32>> = enrol::stretches(c, t)?.into_iter().map(|s| s.parts).collect();
+        let seed = t.seed.unwrap_or(0).cast_unsigned();
+        let arm = |e: &Enrolled| on_entry(seed, e.contact, e.stratum as usize, &parts);
+        return Ok(roster.iter().filter_map(|e| Some(Enrolled { arm: arm(e)?, ..*e })).collect());
+    }
     let people: Vec<(i64, u32)> = roster.iter().map(|e| (e.contact, e.stratum)).collect();
     Ok(assign::assign(t.seed.unwrap_or(0).cast_unsigned(), &people, &t.plan.parts(arms(c, t)?)))
 }
@@ -295,7 +332,7 @@ pub fn set_reading_due(c: &Connection) -> Result<()> {
         .prepare_cached(
             "UPDATE trial SET reading_due = (SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
                 + json_extract(plan, '$.window_hours') * 3600000
-             WHERE state = 'collecting' AND reading_due IS NULL
+             WHERE state = 'collecting' AND reading_due IS NULL AND (enrolled_at IS NOT NULL OR json_extract(plan, '$.per_arm') IS NULL)
              AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN (0, 1, 2, 4))
              AND EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NOT NULL) RETURNING id",
         )?

@@ -10,7 +10,8 @@ use rinse_core::trial::looks::Leaving;
 use rinse_core::trial::metric::{Change, Metric};
 use rinse_core::trial::outlook::{USUAL_COMPLAINTS, USUAL_LEAVING};
 use rinse_core::trial::plan::Plan;
-use rinse_core::trial::reading::Verdict;
+use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rinse_core::trial::stretches::Counted;
 use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, params};
 
@@ -86,9 +87,12 @@ pub(crate) fn contrast(t: &Trial) -> Option<(usize, usize, Contrast)> {
     }
     let counts = t.counts.as_ref().filter(|_| !matches!(t.verdict, None | Some(Verdict::Void)))?;
     let mailed = counts.len() - usize::from(t.plan.no_mail > 0);
-    let (base, arm) = *rinse_core::trial::decide::pairs(mailed, t.plan.control).first()?;
-    let of = |i: usize| Arm { successes: counts[i].primary, trials: counts[i].assigned };
-    Some((base, arm, Contrast { base: of(base), arm: of(arm), control: t.plan.control.is_some() }))
+    let counted = Counted { all: &counts[..mailed], stretches: t.beside.as_ref().map_or(&[], |b| &b.stretches) };
+    let (base, arm) = *counted.pairs(t.plan.control).first()?;
+    // Of several stretches the one with the most people in both arms stands for the trial.
+    let (b, a) = counted.concurrent(base, arm).into_iter().max_by_key(|(b, a)| b.assigned.min(a.assigned))?;
+    let of = |c: &ArmCounts| Arm { successes: c.primary, trials: c.assigned };
+    Some((base, arm, Contrast { base: of(b), arm: of(a), control: t.plan.control.is_some() }))
 }
 
 /// The variance of true differences over past trials of a metric.

@@ -169,7 +169,9 @@ export function Editor({
     onSuccess: async ({ m, then }) => {
       await client.invalidateQueries();
       if (then === "ask") return setAsked(d);
-      await navigate(then === "trial" ? `/trials/plan/${m.id}` : `/mailings/${m.id}`);
+      await navigate(
+        then !== "trial" ? `/mailings/${m.id}` : m.trial_id ? `/trials/${m.trial_id}` : `/trials/plan/${m.id}`,
+      );
     },
   });
   const letterheadId = d.letterhead_id || letterheads.data?.[0]?.id || 0;
@@ -211,7 +213,8 @@ export function Editor({
         </span>
       ) : (
         <p className="note">
-          A step of <Link to={`/series/${series}`}>its series</Link>: it goes to people one by one, as they come to it.
+          A step of <Link to={`/series/${series}`}>its series</Link>: it goes to people one by one, as they come to it. With
+          several subjects a trial gives each of them theirs.
         </p>
       )}
       <div hidden={section !== "message"}>
@@ -265,8 +268,8 @@ export function Editor({
         <SendNow mailing={made} busy={save.isPending} send={() => save.mutate("send")} stay={() => setAsked(null)} />
       )}
       <div className="acts">
-        {d.template || series !== null ? null : d.subjects.length > 1 ? (
-          <Button variant="contained" disabled={save.isPending} onClick={() => save.mutate("trial")}>
+        {d.template || (series !== null && d.subjects.length === 1) ? null : d.subjects.length > 1 ? (
+          <Button variant={series === null ? "contained" : "outlined"} disabled={save.isPending} onClick={() => save.mutate("trial")}>
             Plan a trial
           </Button>
         ) : (

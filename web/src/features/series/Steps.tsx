@@ -32,8 +32,7 @@ function MailStep({
       m.id === value ||
       (!m.template &&
         !m.archived &&
-        m.trial_id == null &&
-        (m.series_id === series || (m.series_id == null && m.state === "draft"))),
+        (m.series_id === series || (m.series_id == null && m.trial_id == null && m.state === "draft"))),
   );
   const write = useMutation({
     mutationFn: () =>

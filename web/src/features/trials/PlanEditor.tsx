@@ -37,6 +37,9 @@ export const startingPlan: Plan = {
   crossed: null,
 };
 
+/** Of a message in a series: people are enrolled as they come to it. */
+export const seriesPlan: Plan = { ...startingPlan, per_arm: 1000, pilot_share: 1, harm_looks: 0 };
+
 /** The plan while it is edited: what it can find moves as the share moves. */
 export function PlanEditor({
   mailing,
@@ -77,6 +80,7 @@ export function PlanEditor({
   });
   const goals = useQuery({ queryKey: ["goals"], queryFn: () => ok(api.GET("/api/goals")) }).data ?? [];
   const earn = plan.aim === "earn";
+  const inSeries = plan.per_arm != null;
   const unit = unitOf(plan);
   const asksGoal = plan.metric === "conversion" || plan.metric === "revenue";
   const setMetric = (metric: Plan["metric"]) => {
@@ -86,7 +90,7 @@ export function PlanEditor({
     setPlan({ ...plan, metric, goal, effect, no_mail: goal ? (plan.no_mail ?? 0) : 0 });
   };
   const o = outlook.data;
-  const even = new Set(plan.shares ?? []).size < 2;
+  const even = new Set((plan.shares ?? []).filter((n) => n > 0)).size < 2;
   const number = (label: string, value: number, set: (v: number) => void, help?: string) => (
     <TextField
       label={label}
@@ -100,7 +104,7 @@ export function PlanEditor({
   return (
     <>
       <div className="crumb">
-        <span>Variant trial, planned</span>
+        <span>{inSeries ? "Variant trial in a series, planned" : "Variant trial, planned"}</span>
         <span>{name}</span>
       </div>
       <h1>{plan.question || "What does this trial ask?"}</h1>
@@ -138,7 +142,11 @@ export function PlanEditor({
         {subjects.map((s, i) => (
           <div key={i}>
             <Arm index={i} /> {s}
-            {!even && o?.sizes[i] != null && <span className="soft small"> {count(o.sizes[i])} people</span>}
+            {o?.sizes[i] === 0 ? (
+              <span className="soft small"> begins later</span>
+            ) : (
+              !even && o?.sizes[i] != null && <span className="soft small"> {count(o.sizes[i])} people</span>
+            )}
           </div>
         ))}
         {(plan.no_mail ?? 0) > 0 && o && (
@@ -146,6 +154,21 @@ export function PlanEditor({
             No mail: {count(o.sizes[subjects.length] ?? 0)} people take part and get nothing
           </div>
         )}
+        {plan.per_arm != null ? (
+          <TextField
+            label="People per arm"
+            type="number"
+            defaultValue={plan.per_arm}
+            helperText={
+              !o
+                ? undefined
+                : o.days != null
+                  ? `${count(o.pilot)} people in all: at ${bare(o.a_day ?? 0, 1)} a day, as over the last 28 days, it takes ${count(Math.ceil(o.days))} days`
+                  : `${count(o.pilot)} people in all, as they come to the message`
+            }
+            onChange={(e) => e.target.value !== "" && setPlan({ ...plan, per_arm: Math.round(Number(e.target.value)) })}
+          />
+        ) : (
         <div>
           <div id="share" className="small soft">
             Pilot share: <b style={{ color: "var(--ink)" }}>{percent(plan.pilot_share, 0)}</b> of{" "}
@@ -159,6 +182,7 @@ export function PlanEditor({
             onChange={(_, v) => setPlan({ ...plan, pilot_share: (v as number) / 100 })}
           />
         </div>
+        )}
         <div className="two">
           <TextField
             select
@@ -234,6 +258,7 @@ export function PlanEditor({
             (v) => setPlan({ ...plan, window_hours: Math.round(v) }),
             "From each person's handover to the end of counting",
           )}
+          {!inSeries && (
           <TextField
             select
             label="Aim"
@@ -250,6 +275,7 @@ export function PlanEditor({
             <MenuItem value="learn">to learn: which is better?</MenuItem>
             <MenuItem value="earn">to earn: send the better one</MenuItem>
           </TextField>
+          )}
           <TextField
             select
             label="Compared with"
@@ -264,6 +290,7 @@ export function PlanEditor({
               </MenuItem>
             ))}
           </TextField>
+          {!inSeries && (
           <TextField
             select
             label="Looks before the end, for harm only"
@@ -276,14 +303,17 @@ export function PlanEditor({
               </MenuItem>
             ))}
           </TextField>
+          )}
           <TextField
             select
-            label="The rollout goes"
+            label={inSeries ? "What was called goes out" : "The rollout goes"}
             value={plan.by_itself ? "self" : "person"}
             onChange={(e) => setPlan({ ...plan, by_itself: e.target.value === "self" })}
           >
             <MenuItem value="person">when a person releases it</MenuItem>
-            <MenuItem value="self">by itself, the next day at the pilot’s hour</MenuItem>
+            <MenuItem value="self">
+              {inSeries ? "by itself, from the next day on" : "by itself, the next day at the pilot’s hour"}
+            </MenuItem>
           </TextField>
           <TextField
             select
@@ -298,7 +328,7 @@ export function PlanEditor({
                 {letter(i)}: {s}
               </MenuItem>
             ))}
-            <MenuItem value={-1}>nothing</MenuItem>
+            {!inSeries && <MenuItem value={-1}>nothing</MenuItem>}
           </TextField>
           {number("Guardrail: leaving may rise by, points", from.leaving_margin * 100, (v) =>
             setPlan({ ...plan, leaving_margin: v / 100 }),
@@ -335,7 +365,9 @@ export function PlanEditor({
       <Failure error={save.error} />
       <div className="acts">
         <Button variant="contained" disabled={save.isPending || !o} onClick={() => save.mutate(true)}>
-          Seal, and send the pilot to {o ? count(o.pilot) : "…"}
+          {inSeries
+            ? `Seal, and enrol ${o ? count(o.pilot) : "…"} as they come`
+            : `Seal, and send the pilot to ${o ? count(o.pilot) : "…"}`}
         </Button>
         <Button variant="outlined" disabled={rehearsal.isPending || !o} onClick={() => rehearsal.mutate()}>
           Rehearse it

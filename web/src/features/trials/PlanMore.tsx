@@ -8,6 +8,7 @@ import { Pick } from "../../shared/Pick";
 
 type Plan = Schemas["Plan"];
 
+const NONE = [0, "begins later"] as const;
 const PARTS = Array.from({ length: 10 }, (_, i) => [i + 1, i === 0 ? "1 part" : `${i + 1} parts`] as const);
 
 /** What few plans need: arms of other sizes, people without mail, subgroups, two changes at once, bounces as a guardrail. */
@@ -32,36 +33,40 @@ export function PlanMore({
   const segments = useQuery({ queryKey: ["segments"], queryFn: () => ok(api.GET("/api/segments")), enabled: open });
   const shares = plan.shares ?? [];
   const groups = plan.subgroups ?? [];
+  const inSeries = plan.per_arm != null;
   const goal = plan.metric === "conversion" || plan.metric === "revenue";
   const [first = "", second = ""] = plan.crossed ?? [];
   if (!open)
     return (
       <div>
         <button className="plain" aria-expanded={false} onClick={() => setOpen(true)}>
-          Arms of other sizes, people without mail, subgroups, two changes at once
+          {inSeries
+            ? "Arms of other sizes, or that begin later"
+            : "Arms of other sizes, people without mail, subgroups, two changes at once"}
         </button>
       </div>
     );
   return (
     <section aria-label="More of the plan" style={{ display: "grid", gap: 8 }}>
       <div>
-        Of the pilot{" "}
+        {inSeries ? "Of those who come" : "Of the pilot"}{" "}
         {subjects.map((_, i) => (
           <span key={i}>
             {letter(i)} has{" "}
             <Pick
               label={`Parts of ${letter(i)}`}
               value={shares[i] ?? 1}
-              options={PARTS}
+              options={inSeries ? [NONE, ...PARTS] : PARTS}
               onChange={(n) => {
                 const next = subjects.map((_, j) => (j === i ? n : (shares[j] ?? 1)));
                 setPlan({ ...plan, shares: next.every((x) => x === next[0]) ? [] : next });
               }}
             />
             {sizes?.[i] != null && <span className="soft small"> ({count(sizes[i])} people)</span>}
-            {i < subjects.length - 1 ? ", " : "; "}
+            {i < subjects.length - 1 ? ", " : inSeries ? "." : "; "}
           </span>
         ))}
+        {!inSeries && (
         <Pick
           label="Parts without mail"
           value={plan.no_mail ?? 0}
@@ -71,10 +76,12 @@ export function PlanMore({
           ]}
           onChange={(no_mail) => setPlan({ ...plan, no_mail })}
         />
-        {!goal && (
+        )}
+        {!goal && !inSeries && (
           <span className="soft small"> An arm without mail needs a metric that can be seen there: a goal.</span>
         )}
       </div>
+      {!inSeries && (
       <div>
         Looked at apart:{" "}
         {groups.map((g, i) => (
@@ -108,6 +115,7 @@ export function PlanMore({
         )}
         <span className="soft small"> Named before, so that chance can’t choose them; they change no verdict.</span>
       </div>
+      )}
       <div>
         <label>
           <input
@@ -131,7 +139,7 @@ export function PlanMore({
           </>
         )}
       </div>
-      {subjects.length === 4 && (
+      {subjects.length === 4 && !inSeries && (
         <div>
           <label>
             <input

@@ -3,7 +3,7 @@ import { useParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { Loaded } from "../../shared/states";
-import { PlanEditor, startingPlan } from "./PlanEditor";
+import { PlanEditor, seriesPlan, startingPlan } from "./PlanEditor";
 import { useTrialSlips } from "./useTrialSlips";
 
 /** A new plan for a mailing. */
@@ -17,7 +17,14 @@ export function PlanPage() {
   return (
     <Frame slips={slips}>
       <Loaded query={mailing}>
-        {(m) => <PlanEditor mailing={m.id} name={m.name} subjects={m.subjects} from={startingPlan} />}
+        {(m) => (
+          <PlanEditor
+            mailing={m.id}
+            name={m.name}
+            subjects={m.subjects}
+            from={m.series_id == null ? startingPlan : seriesPlan}
+          />
+        )}
       </Loaded>
     </Frame>
   );

@@ -7,6 +7,7 @@ import { Arm } from "../../shared/Arm";
 import { bare, count, instant, percent } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { CourseView } from "./Course";
+import { EnrolmentView } from "./Enrolment";
 import { PlanEditor } from "./PlanEditor";
 import { Sealed } from "./Sealed";
 import { METRIC, useTrialSlips } from "./useTrialSlips";
@@ -43,8 +44,20 @@ export function TrialPage() {
   );
 }
 
+function Share({ words, of }: { words: string; of: number }) {
+  const share = Math.round(Math.min(of, 1) * 100);
+  return (
+    <div className="bar" style={{ maxWidth: 720 }} role="progressbar" aria-label={words} aria-valuenow={share}>
+      <i style={{ width: `${share}%` }} />
+    </div>
+  );
+}
+
 function Collecting({ v }: { v: View }) {
   const { trial, subjects, pooled } = v;
+  const enrolling = v.enrolment != null && trial.enrolled_at == null;
+  const open = v.enrolment?.stretches.at(-1)?.parts ?? [];
+  const smallest = Math.min(...(v.enrolment?.people ?? []).filter((_, i) => (open[i] ?? 0) > 0));
   const client = useQueryClient();
   const [sure, setSure] = useState(false);
   const early = useMutation({
@@ -54,32 +67,31 @@ function Collecting({ v }: { v: View }) {
   return (
     <>
       <div className="crumb">
-        <span>Variant trial</span>
+        <span>{v.enrolment ? "Variant trial in a series" : "Variant trial"}</span>
         <span>sealed {instant(trial.sealed_at)}</span>
         <span>window {trial.plan.window_hours} h</span>
       </div>
       <h1>{trial.plan.question}</h1>
       <p className="finding">
-        {trial.reading_due ? (
+        {enrolling ? (
+          <>
+            Enrolling: <em>{count(smallest)}</em> of {count(trial.plan.per_arm ?? 0)} people in the smallest open arm.
+          </>
+        ) : trial.reading_due ? (
           <>
             Collecting until <em>{instant(trial.reading_due)}</em> UTC.
           </>
         ) : (
           "The pilot is still going out."
         )}{" "}
-        Until then the arms stay closed.
+        {enrolling ? "Until everyone's window is over the arms stay closed." : "Until then the arms stay closed."}
       </p>
       {pooled && (
         <>
-          <div
-            className="bar"
-            style={{ maxWidth: 720 }}
-            role="progressbar"
-            aria-label="Share of the window"
-            aria-valuenow={Math.round(pooled.elapsed * 100)}
-          >
-            <i style={{ width: `${pooled.elapsed * 100}%` }} />
-          </div>
+          <Share
+            words={enrolling ? "Share of the people planned" : "Share of the window"}
+            of={enrolling ? smallest / (trial.plan.per_arm ?? 1) : pooled.elapsed}
+          />
           <h2>All arms together</h2>
           <dl className="facts">
             <dt>Assigned</dt>
@@ -101,6 +113,7 @@ function Collecting({ v }: { v: View }) {
           </dl>
         </>
       )}
+      <EnrolmentView v={v} />
       <CourseView id={trial.id} subjects={subjects} />
       <h2>Compared</h2>
       {subjects.map((s, i) => (

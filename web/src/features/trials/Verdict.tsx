@@ -8,6 +8,7 @@ import { Failure } from "../../shared/states";
 import { useWorking } from "../../shared/working";
 import { LiftTable, Margins, Subgroups } from "./Beside";
 import { CourseView } from "./Course";
+import { EnrolmentView } from "./Enrolment";
 import { Pairs } from "./Pairs";
 import { Sealed } from "./Sealed";
 import { unitOf } from "./unit";
@@ -23,29 +24,42 @@ function workingOf(
   rows: Reading["arms"],
   of: (a: Reading["arms"][number]) => number,
   plan: View["trial"]["plan"],
+  stretches: Reading["stretches"],
 ) {
   const [a, b] = [rows[base]!, rows[arm]!];
+  const over = stretches.length > 1;
   return {
     title: `${label}: ${points(c.difference)} points`,
     body: (
       <>
+        {over ? (
+          <div className="formula">
+            Σ w (p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub>), w ∝ n<sub>{a.letter}</sub> n<sub>{b.letter}</sub> / (n
+            <sub>{a.letter}</sub> + n<sub>{b.letter}</sub>), over the stretches that both were open in
+          </div>
+        ) : (
         <div className="formula">
           p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub> = {count(of(b))}/{count(b.counts.assigned)} − {count(of(a))}/
           {count(a.counts.assigned)}
         </div>
+        )}
         <dl>
           <dt>Difference</dt>
           <dd>{points(c.difference, 2)} points</dd>
-          <dt>Interval (Newcombe)</dt>
+          <dt>{over ? "Interval (Newcombe, put together)" : "Interval (Newcombe)"}</dt>
           <dd>
             {points(c.lower, 2)} … {points(c.upper, 2)}
           </dd>
-          <dt>z (score)</dt>
+          <dt>{over ? "z (Cochran, Mantel, Haenszel)" : "z (score)"}</dt>
           <dd>{c.z.toFixed(2)}</dd>
           <dt>p, two-sided</dt>
           <dd>{pValue(c.p_value)}</dd>
-          <dt>p, Fisher exact</dt>
-          <dd>{pValue(c.fisher_p)}</dd>
+          {!over && (
+            <>
+              <dt>p, Fisher exact</dt>
+              <dd>{pValue(c.fisher_p)}</dd>
+            </>
+          )}
           <dt>Risk ratio</dt>
           <dd>{c.risk_ratio == null ? "–" : c.risk_ratio.toFixed(3)}</dd>
           <dt>Alpha, sealed</dt>
@@ -60,6 +74,47 @@ function workingOf(
       </>
     ),
   };
+}
+
+/** What the comparisons are added up from, where the arms' shares changed on the way. */
+function Stretches({ r }: { r: Reading }) {
+  if (r.stretches.length < 2) return null;
+  return (
+    <>
+      <h2>Stretch by stretch</h2>
+      <Table size="small" sx={{ maxWidth: 860 }}>
+        <TableHead>
+          <TableRow>
+            <TableCell>Stretch</TableCell>
+            {r.arms.map((a, i) => (
+              <TableCell key={a.letter} className="num">
+                <Arm index={i} />
+              </TableCell>
+            ))}
+          </TableRow>
+        </TableHead>
+        <TableBody>
+          {r.stretches.map((s, n) => (
+            <TableRow key={n}>
+              <TableCell>{n + 1}</TableCell>
+              {s.rates.map((x, i) => (
+                <TableCell key={i} className="num">
+                  {s.parts[i] === 0 ? (
+                    <span className="soft">closed</span>
+                  ) : (
+                    <>
+                      {count(x.count)} of {count(x.of)}{" "}
+                      <span className="soft small">{x.rate == null ? "" : percent(x.rate)}</span>
+                    </>
+                  )}
+                </TableCell>
+              ))}
+            </TableRow>
+          ))}
+        </TableBody>
+      </Table>
+    </>
+  );
 }
 
 export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
@@ -119,13 +174,15 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
     })),
   ];
   const early = trial.state === "collecting";
+  const inSeries = v.enrolment != null;
+  const enrolling = early && inSeries && trial.enrolled_at == null;
   // The pair that an arm's figures are opened as: with the control, or with the first other arm.
   const pairOf = (i: number) => r.pairs.find((p) => p.arm === i || p.base === i) ?? first;
   const goes = r.verdict.kind === "called" || r.verdict.kind === "ahead" ? r.verdict.arm : (plan.on_no_call ?? null);
   return (
     <>
       <div className="crumb">
-        <span>Variant trial</span>
+        <span>{inSeries ? "Variant trial in a series" : "Variant trial"}</span>
         <span>sealed {instant(trial.sealed_at)}</span>
         <span>window {plan.window_hours} h</span>
         <span>{early ? "opened early" : `read ${instant(trial.read_at)}`}</span>
@@ -133,7 +190,9 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
       </div>
       <h1>{plan.question}</h1>
       <p className="finding" data-testid="verdict">
-        {early ? (
+        {enrolling ? (
+          "People are still enrolled: nothing is called yet."
+        ) : early ? (
           <>
             The window is open until <em>{instant(trial.reading_due)}</em> UTC: nothing is called yet.
           </>
@@ -191,7 +250,7 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
                   className="figure"
                   onClick={() => {
                     const p = pairOf(i);
-                    if (p) show(workingOf(metric, p.primary, [p.base, p.arm], r.arms, (x) => x.counts.primary, plan));
+                    if (p) show(workingOf(metric, p.primary, [p.base, p.arm], r.arms, (x) => x.counts.primary, plan, r.stretches));
                   }}
                 >
                   {count(a.counts.primary)}
@@ -216,7 +275,7 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
                   onClick={() => {
                     const g = pairOf(i)?.guardrails.find((x) => x.name === "leaving");
                     if (g)
-                      show(workingOf("Leaving", g.comparison, [g.against, g.arm], r.arms, (x) => x.counts.left, plan));
+                      show(workingOf("Leaving", g.comparison, [g.against, g.arm], r.arms, (x) => x.counts.left, plan, r.stretches));
                   }}
                 >
                   {count(a.counts.left)}
@@ -247,6 +306,8 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
       {r.pairs.length > 0 && <Pairs r={r} unit={unit} />}
       <LiftTable r={r} unit={unit} />
       <Subgroups r={r} unit={unit} />
+      <Stretches r={r} />
+      <EnrolmentView v={v} />
       <CourseView id={trial.id} subjects={subjects} />
       <Sealed v={v} />
       <Failure error={release.error} />
@@ -254,10 +315,10 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
         {trial.state === "read" && goes !== null && (
           <>
             <Button variant="contained" disabled={release.isPending} onClick={() => release.mutate(false)}>
-              Release rollout to {count(rollout ?? 0)}
+              {inSeries ? `Send ${letter(goes)} from tomorrow on` : `Release rollout to ${count(rollout ?? 0)}`}
             </Button>
             <Button variant="outlined" disabled={release.isPending} onClick={() => release.mutate(true)}>
-              Release it now
+              {inSeries ? "From now on" : "Release it now"}
             </Button>
           </>
         )}
@@ -275,7 +336,13 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
           Arms as planned (chi-square p {pValue(r.sizes.p_value)}); losses before handover alike (p {pValue(r.loss_p)}).
         </span>
       </div>
-      {trial.state === "read" && (
+      {trial.state === "read" && inSeries && (
+        <p className="soft small">
+          Until then whoever comes to the message gets what was sealed for no call. Then whoever comes gets what goes
+          out; for 90 days a twentieth of them, at random, gets the no-call choice, as a check on what was called.
+        </p>
+      )}
+      {trial.state === "read" && !inSeries && (
         <p className="soft small">
           The rollout goes the next day at the pilot's hour, cleared anew
           {r.verdict.kind === "called" || r.verdict.kind === "ahead"
@@ -286,12 +353,16 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
       )}
       {trial.state === "rolling" && (
         <p className="note good" role="status">
-          The rollout goes out {instant(trial.rollout_at)} UTC, cleared anew.
+          {inSeries
+            ? `Whoever comes from ${instant(trial.rollout_at)} UTC on gets what goes out.`
+            : `The rollout goes out ${instant(trial.rollout_at)} UTC, cleared anew.`}
         </p>
       )}
       {trial.state === "ended" && trial.rollout_at && (
         <p className="note good" role="status">
-          The rollout went out {instant(trial.rollout_at)} UTC.
+          {inSeries
+            ? `Whoever comes gets what went out, since ${instant(trial.rollout_at)} UTC.`
+            : `The rollout went out ${instant(trial.rollout_at)} UTC.`}
         </p>
       )}
     </>

@@ -1,0 +1,265 @@
+//! Trials in a series: whoever comes to the step is given an arm as their message is handed over, until each arm is as
+//! large as planned; the arms' shares can change on the way. See `rinse_core::trial::stretches`.
+
+use super::{Trial, arms, one};
+use crate::sends::Phase;
+use crate::{Result, StoreError};
+use rinse_core::trial::assign;
+use rinse_core::trial::reading::Verdict;
+use rinse_core::trial::sealing::stretch_digest;
+use rinse_core::trial::stretches::{ROLLOUT_WATCHED, check_parts, full};
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// A time in which the arms' shares stayed the same.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+#[schema(as = TrialStretch)]
+pub struct Stretch {
+    pub began_at: i64,
+    /// The parts that each arm has of those who come; 0: it is closed.
+    pub parts: Vec<u32>,
+    /// People enrolled in each arm.
+    pub people: Vec<u64>,
+    /// Who chose the shares, and why.
+    pub person: Option<String>,
+    pub why: String,
+    #[serde(skip)]
+    pub digest: String,
+}
+
+/// All stretches of a trial, the first one first; none of a trial whose people were drawn at once.
+///
+/// # Errors
+/// When the database fails.
+pub fn stretches(c: &Connection, t: &Trial) -> Result<Vec<Stretch>> {
+    if t.plan.per_arm.is_none() {
+        return Ok(Vec::new());
+    }
+    let arms = arms(c, t)?;
+    let mut s = c.prepare_cached(
+        "SELECT began_at, parts, p.name, why, digest FROM trial_stretch t LEFT JOIN person p ON p.id = person_id WHERE trial_id = ?1 ORDER BY place",
+    )?;
+    let rows = s.query_map([t.id], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get(2)?, r.get(3)?, r.get(4)?)))?;
+    let mut out = rows
+        .map(|row| {
+            let (began_at, parts, person, why, digest) = row?;
+            Ok(Stretch { began_at, parts: serde_json::from_str(&parts)?, people: vec![0; arms], person, why, digest })
+        })
+        .collect::<Result<Vec<_>>>()?;
+    let mut s = c.prepare_cached("SELECT stratum, arm, count(*) FROM roster WHERE trial_id = ?1 GROUP BY stratum, arm")?;
+    let mut rows = s.query([t.id])?;
+    while let Some(r) = rows.next()? {
+        let place = |i| r.get::<_, i64>(i).map(|n| usize::try_from(n).unwrap_or(usize::MAX));
+        let (stretch, arm) = (place(0)?, place(1)?);
+        if let Some(n) = out.get_mut(stretch).and_then(|s| s.people.get_mut(arm)) {
+            *n = r.get::<_, i64>(2)?.unsigned_abs();
+        }
+    }
+    Ok(out)
+}
+
+/// How many each arm has over all stretches.
+#[must_use]
+pub fn enrolled(stretches: &[Stretch]) -> Vec<u64> {
+    let arms = stretches.first().map_or(0, |s| s.people.len());
+    (0..arms).map(|i| stretches.iter().map(|s| s.people[i]).sum()).collect()
+}
+
+/// What differs from how the stretches were written down, in words.
+pub(super) fn broken(t: &Trial, stretches: &[Stretch]) -> Option<String> {
+    let seal = &t.seal.as_ref()?.digest;
+    let differs = stretches.iter().zip(0..).any(|(s, place)| stretch_digest(seal, place, s.began_at, &s.parts) != s.digest);
+    (differs || stretches.is_empty()).then(|| "The shares of the arms are not those that were written down as they began.".into())
+}
+
+/// A stretch begins.
+pub(super) fn begin(c: &Connection, t: &Trial, seal: &str, parts: &[u32], why: &str, now: Instant, person: Option<i64>) -> Result<()> {
+    let place: i64 = c.query_row("SELECT count(*) FROM trial_stretch WHERE trial_id = ?1", [t.id], |r| r.get(0))?;
+    c.execute(
+        "INSERT INTO trial_stretch VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+        params![t.id, place, now.0, serde_json::to_string(parts)?, person, why, stretch_digest(seal, place, now.0, parts)],
+    )?;
+    Ok(())
+}
+
+fn reason(why: &str) -> Result<&str> {
+    let why = why.trim();
+    if why.chars().count() < 10 {
+        return Err(StoreError::Refused("Say in a sentence why: whoever reads the verdict will ask.".into()));
+    }
+    Ok(why)
+}
+
+fn enrolling(c: &Connection, id: i64) -> Result<Trial> {
+    let t = one(c, id)?;
+    if t.plan.per_arm.is_none() {
+        return Err(StoreError::Refused(
+            "The people of this trial were all drawn as it was sealed: only a trial in a series, which people enter one by one, changes on the way."
+                .into(),
+        ));
+    }
+    if t.state != "collecting" || t.enrolled_at.is_some() {
+        return Err(StoreError::Refused("Nobody is enrolled any more: what was sealed stays as it is.".into()));
+    }
+    Ok(t)
+}
+
+/// Changes the arms' shares: another stretch begins. No parts close an arm; parts for one that had none let it in.
+///
+/// # Errors
+/// Parts that can't be, no reason, or a trial that enrols nobody.
+pub fn change(c: &Connection, id: i64, parts: &[u32], why: &str, now: Instant, person: Option<i64>) -> Result<()> {
+    let t = enrolling(c, id)?;
+    let why = reason(why)?;
+    check_parts(parts, arms(c, &t)?, &t.plan.stays_open()).map_err(|e| StoreError::Refused(e.to_string()))?;
+    if stretches(c, &t)?.last().is_some_and(|s| s.parts == parts) {
+        return Err(StoreError::Refused("These are the shares there are: nothing would change.".into()));
+    }
+    let seal = t.seal.as_ref().map(|s| s.digest.clone()).unwrap_or_default();
+    begin(c, &t, &seal, parts, why, now, person)?;
+    settle(c, &t, now)?;
+    crate::settings::audit(c, now, person, "arms' shares changed", "trial", id, &format!("{parts:?}: {why}"))
+}
+
+/// Ends the enrolment before the arms are as large as planned.
+///
+/// # Errors
+/// No reason, arms too small to be read, or a trial that enrols nobody.
+pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>) -> Result<()> {
+    let t = enrolling(c, id)?;
+    let why = reason(why)?;
+    let all = stretches(c, &t)?;
+    let n = enrolled(&all);
+    let open = all.last().map(|s| s.parts.clone()).unwrap_or_default();
+    let least = open.iter().zip(&n).filter(|(p, _)| **p > 0).map(|(_, n)| *n).min().unwrap_or(0);
+    if least < rinse_core::trial::plan::LEAST_PER_ARM {
+        return Err(StoreError::Refused(format!(
+            "The smallest arm has {least} people. With fewer than {} nothing can be read: let more come.",
+            rinse_core::trial::plan::LEAST_PER_ARM
+        )));
+    }
+    let opened = if t.opened_at.is_some() { ", after the arms had been opened" } else { "" };
+    let words = format!("Enrolment was ended at {least} people in the smallest arm, not {}{opened}: {why}", t.plan.per_arm.unwrap_or(0));
+    c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![id, now.0, words])?;
+    crate::settings::audit(c, now, person, "enrolment ended early", "trial", id, why)
+}
+
+/// What has to be known of how people were enrolled.
+pub(super) fn remarks(t: &Trial, stretches: &[Stretch]) -> Vec<String> {
+    let seen = |s: &&Stretch| t.opened_at.is_some_and(|at| at <= s.began_at);
+    let after = stretches.iter().skip(1).find(seen).map(|_| {
+        "The arms' shares were changed after the arms had been opened: whoever changed them had seen how they did.".to_owned()
+    });
+    after.into_iter().chain((!t.enrolment_words.is_empty()).then(|| t.enrolment_words.clone())).collect()
+}
+
+/// Nobody more is needed once every open arm is as large as planned.
+fn settle(c: &Connection, t: &Trial, now: Instant) -> Result<()> {
+    let all = stretches(c, t)?;
+    if let (Some(per_arm), Some(last)) = (t.plan.per_arm, all.last())
+        && full(per_arm, &last.parts, &enrolled(&all))
+    {
+        c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1 AND enrolled_at IS NULL", params![t.id, now.0])?;
+    }
+    Ok(())
+}
+
+/// How many people come to the message a day: over the last 28 days those who got it, or, where it isn't out, who entered
+/// its series; none: nobody came yet.
+///
+/// # Errors
+/// When the database fails.
+#[allow(clippy::cast_precision_loss)]
+pub fn a_day(c: &Connection, mailing: i64, now: Instant) -> Result<Option<f64>> {
+    let (series, out_since): (Option<i64>, Option<i64>) =
+        c.query_row("SELECT series_id, started_at FROM mailing WHERE id = ?1", [mailing], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let from = now.0 - 28 * DAY;
+    let per_day = |n: i64, since: i64| {
+        // Those of the first hours say little of a day.
+        let days = ((now.0 - since.max(from)) as f64 / DAY as f64).max(1.0);
+        (n > 0).then(|| n as f64 / days)
+    };
+    if let Some(since) = out_since {
+        let n = c.query_row(
+            "SELECT count(DISTINCT contact_id) FROM send WHERE mailing_id = ?1 AND cause = 2 AND handed_at > ?2",
+            [mailing, from],
+            |r| r.get(0),
+        )?;
+        return Ok(per_day(n, since));
+    }
+    let found: Option<(i64, Option<i64>)> = c
+        .query_row(
+            "SELECT (SELECT count(*) FROM series_entry WHERE series_id = s.id AND at > ?2), started_at FROM series s WHERE id = ?1",
+            params![series, from],
+            |r| Ok((r.get(0)?, r.get(1)?)),
+        )
+        .optional()?;
+    Ok(found.and_then(|(n, since)| per_day(n, since?)))
+}
+
+/// Gives those who come to a message of a series their arm.
+pub(crate) struct Enroller {
+    trial: Trial,
+    place: i64,
+    parts: Vec<u32>,
+    enrolled: Vec<u64>,
+}
+
+impl Enroller {
+    /// None: the message has no trial that was sealed, so that all get the first variant.
+    pub(crate) fn of(c: &Connection, mailing: i64) -> Result<Option<Self>> {
+        let id: Option<i64> = c
+            .prepare_cached("SELECT id FROM trial WHERE mailing_id = ?1 AND sealed_at IS NOT NULL")?
+            .query_row([mailing], |r| r.get(0))
+            .optional()?;
+        let Some(id) = id else { return Ok(None) };
+        let trial = one(c, id)?;
+        let all = stretches(c, &trial)?;
+        let Some(last) = all.last() else { return Ok(None) };
+        Ok(Some(Self { place: i64::try_from(all.len()).unwrap_or(1) - 1, parts: last.parts.clone(), enrolled: enrolled(&all), trial }))
+    }
+
+    /// The arm of somebody whose message is about to be handed over, and what part of the trial it is.
+    pub(crate) fn place(&mut self, c: &Connection, contact: i64, now: Instant) -> Result<(usize, Phase)> {
+        let t = &self.trial;
+        let seed = t.seed.unwrap_or(0).cast_unsigned();
+        let no_call = t.plan.on_no_call.unwrap_or(0);
+        let took_part: Option<i64> = c
+            .prepare_cached("SELECT arm FROM roster WHERE trial_id = ?1 AND contact_id = ?2")?
+            .query_row([t.id, contact], |r| r.get(0))
+            .optional()?;
+        if t.state == "ended" {
+            let arm = t.verdict.and_then(|v| v.goes_out(&t.plan)).unwrap_or(no_call);
+            let watched = t.rollout_at.is_some_and(|at| now < Instant(at) + ROLLOUT_WATCHED);
+            return Ok(match (took_part, watched) {
+                (None, true) if matches!(t.verdict, Some(Verdict::Called(_))) && assign::in_rollout_check(seed, contact) => {
+                    (no_call, Phase::RolloutCheck)
+                }
+                (None, true) => (arm, Phase::Rollout),
+                _ => (arm, Phase::Whole),
+            });
+        }
+        // Who comes again keeps their arm, and counts once.
+        if let Some(arm) = took_part {
+            return Ok((usize::try_from(arm).unwrap_or(no_call), Phase::Whole));
+        }
+        if t.state != "collecting" || t.enrolled_at.is_some() {
+            return Ok((no_call, Phase::Whole));
+        }
+        let arm = assign::on_entry(seed, contact, &self.parts);
+        c.prepare_cached("INSERT INTO roster VALUES (?1, ?2, ?3, ?4)")?.execute(params![
+            t.id,
+            contact,
+            self.place,
+            i64::try_from(arm).unwrap_or(0)
+        ])?;
+        self.enrolled[arm] += 1;
+        if full(t.plan.per_arm.unwrap_or(0), &self.parts, &self.enrolled) {
+            c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1", params![t.id, now.0])?;
+            self.trial.enrolled_at = Some(now.0);
+        }
+        Ok((arm, Phase::Pilot))
+    }
+}
