@@ -5444,6 +5444,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trials/{id}/enrolment/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends the enrolment before the arms are as large as planned; the reading follows once everyone's window is over. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["EndOfEnrolment"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trials/{id}/open": {
         parameters: {
             query?: never;
@@ -5563,6 +5602,45 @@ export interface paths {
             requestBody: {
                 content: {
                     "application/json": components["schemas"]["Sealing"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trials/{id}/stretches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Changes the shares of a trial in a series, stops an arm or lets one in: a new stretch begins. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewStretch"];
                 };
             };
             responses: {
@@ -6821,6 +6899,31 @@ export interface components {
         };
         /** @enum {string} */
         Encoding: "utf8" | "utf16_le" | "utf16_be" | "windows1252";
+        EndOfEnrolment: {
+            /** @description Why, in a sentence. */
+            why: string;
+        };
+        /** @description How people are enrolled as they come to a message of a series. */
+        Enrolment: {
+            /**
+             * Format: double
+             * @description How many come a day, over the last 28 days.
+             */
+            a_day?: number | null;
+            /**
+             * Format: double
+             * @description Days until every open arm is as large as planned, at that rate.
+             */
+            days?: number | null;
+            /** @description Is the message a step of it still? */
+            in_place: boolean;
+            /** @description People in each arm, over all stretches. */
+            people: number[];
+            /** Format: int64 */
+            series: number;
+            series_name: string;
+            stretches: components["schemas"]["TrialStretch"][];
+        };
         /** @description People's consent to another legal entity than the first. */
         EntityConsent: {
             entity: string;
@@ -7846,6 +7949,12 @@ export interface components {
             /** @description The topics they chose; none: all there are. */
             topics?: number[];
         };
+        NewStretch: {
+            /** @description The parts that each arm has of those who come from now on; 0 closes it. */
+            parts: number[];
+            /** @description Why, in a sentence. */
+            why: string;
+        };
         NewSuppressionLines: {
             /**
              * Format: int64
@@ -7881,6 +7990,11 @@ export interface components {
         Outlook: {
             /**
              * Format: double
+             * @description In a series: how many come a day, and in how many days the arms will be as large as planned at that rate.
+             */
+            a_day?: number | null;
+            /**
+             * Format: double
              * @description Rate of the metric in past mailings, over everyone handed over; of revenue, the mean a person.
              */
             baseline: number;
@@ -7888,6 +8002,8 @@ export interface components {
             cleared: number;
             /** @description Comparisons that alpha is shared between. */
             comparisons: number;
+            /** Format: double */
+            days?: number | null;
             /**
              * Format: int64
              * @description People per arm with which a plan to earn gets the most responses in all.
@@ -8211,6 +8327,12 @@ export interface components {
             /** @description What goes out on no call: an arm, or nobody gets anything. */
             on_no_call?: number | null;
             /**
+             * Format: int64
+             * @description Of a message in a series: people who come to it are enrolled until each arm has so many. None: everybody is drawn
+             *     from the mailing's audience.
+             */
+            per_arm?: number | null;
+            /**
              * Format: double
              * @description Share of the cleared people who take part.
              */
@@ -8511,6 +8633,8 @@ export interface components {
             sizes: components["schemas"]["ChiSquare"];
             /** @description Arms that a look stopped for harm. */
             stopped: components["schemas"]["Stopped"][];
+            /** @description In a series: what was counted stretch by stretch. */
+            stretches: components["schemas"]["StretchReading"][];
             subgroups: components["schemas"]["SubgroupReading"][];
             verdict: components["schemas"]["Verdict"];
         };
@@ -9302,6 +9426,13 @@ export interface components {
             /** Format: double */
             upper: number;
         };
+        /** @description One stretch of a trial in a series. */
+        StretchReading: {
+            /** @description The parts that each arm had; 0: it was closed. */
+            parts: number[];
+            /** @description Of each arm, the people with the primary; of revenue, of those who brought any. */
+            rates: components["schemas"]["Rate"][];
+        };
         /** @description People that are looked at apart, named before the trial; who they are is frozen with the roster. */
         Subgroup: {
             name: string;
@@ -9635,6 +9766,13 @@ export interface components {
         };
         /** @description A trial as it is stored. */
         Trial: {
+            /**
+             * Format: int64
+             * @description In a series: since when nobody more is enrolled.
+             */
+            enrolled_at?: number | null;
+            /** @description Why that was before the arms were as large as planned. */
+            enrolment_words: string;
             /** Format: int64 */
             id: number;
             /**
@@ -9704,9 +9842,22 @@ export interface components {
             /** Format: double */
             z_bound: number;
         };
+        /** @description A time in which the arms' shares stayed the same. */
+        TrialStretch: {
+            /** Format: int64 */
+            began_at: number;
+            /** @description The parts that each arm has of those who come; 0: it is closed. */
+            parts: number[];
+            /** @description People enrolled in each arm. */
+            people: number[];
+            /** @description Who chose the shares, and why. */
+            person?: string | null;
+            why: string;
+        };
         TrialView: {
             /** @description SHA-256 over all that was sealed. */
             digest?: string | null;
+            enrolment?: components["schemas"]["Enrolment"] | null;
             looks: components["schemas"]["TrialLook"][];
             /** Format: double */
             machine_share?: number | null;

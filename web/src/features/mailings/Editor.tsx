@@ -213,8 +213,8 @@ export function Editor({
         </span>
       ) : (
         <p className="note">
-          A step of <Link to={`/series/${series}`}>its series</Link>: it goes to people one by one, as they come to it. With
-          several subjects a trial gives each of them theirs.
+          A step of <Link to={`/series/${series}`}>its series</Link>: it goes to people one by one, as they come to it.
+          With several subjects a trial gives each of them theirs.
         </p>
       )}
       <div hidden={section !== "message"}>
@@ -269,7 +269,11 @@ export function Editor({
       )}
       <div className="acts">
         {d.template || (series !== null && d.subjects.length === 1) ? null : d.subjects.length > 1 ? (
-          <Button variant={series === null ? "contained" : "outlined"} disabled={save.isPending} onClick={() => save.mutate("trial")}>
+          <Button
+            variant={series === null ? "contained" : "outlined"}
+            disabled={save.isPending}
+            onClick={() => save.mutate("trial")}
+          >
             Plan a trial
           </Button>
         ) : (

@@ -62,7 +62,8 @@ export function EnrolmentView({ v }: { v: View }) {
                     <span className="soft">closed</span>
                   ) : (
                     <>
-                      {count(people)} <span className="soft small">of {s.parts[i] === 1 ? "1 part" : `${s.parts[i]} parts`}</span>
+                      {count(people)}{" "}
+                      <span className="soft small">of {s.parts[i] === 1 ? "1 part" : `${s.parts[i]} parts`}</span>
                     </>
                   )}
                 </TableCell>

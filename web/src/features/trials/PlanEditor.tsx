@@ -169,19 +169,19 @@ export function PlanEditor({
             onChange={(e) => e.target.value !== "" && setPlan({ ...plan, per_arm: Math.round(Number(e.target.value)) })}
           />
         ) : (
-        <div>
-          <div id="share" className="small soft">
-            Pilot share: <b style={{ color: "var(--ink)" }}>{percent(plan.pilot_share, 0)}</b> of{" "}
-            {o ? count(o.cleared) : "…"} people cleared now; {o ? count(o.rollout) : "…"} wait for the rollout
+          <div>
+            <div id="share" className="small soft">
+              Pilot share: <b style={{ color: "var(--ink)" }}>{percent(plan.pilot_share, 0)}</b> of{" "}
+              {o ? count(o.cleared) : "…"} people cleared now; {o ? count(o.rollout) : "…"} wait for the rollout
+            </div>
+            <Slider
+              aria-labelledby="share"
+              min={1}
+              max={100}
+              value={Math.round(plan.pilot_share * 100)}
+              onChange={(_, v) => setPlan({ ...plan, pilot_share: (v as number) / 100 })}
+            />
           </div>
-          <Slider
-            aria-labelledby="share"
-            min={1}
-            max={100}
-            value={Math.round(plan.pilot_share * 100)}
-            onChange={(_, v) => setPlan({ ...plan, pilot_share: (v as number) / 100 })}
-          />
-        </div>
         )}
         <div className="two">
           <TextField
@@ -259,22 +259,22 @@ export function PlanEditor({
             "From each person's handover to the end of counting",
           )}
           {!inSeries && (
-          <TextField
-            select
-            label="Aim"
-            value={plan.aim}
-            helperText={
-              earn
-                ? o?.earn_per_arm != null
-                  ? `Most responses in all: ${count(o.earn_per_arm)} people per arm`
-                  : "Too few past trials to say which pilot is best"
-                : "Alpha and power hold"
-            }
-            onChange={(e) => setPlan({ ...plan, aim: e.target.value as Plan["aim"] })}
-          >
-            <MenuItem value="learn">to learn: which is better?</MenuItem>
-            <MenuItem value="earn">to earn: send the better one</MenuItem>
-          </TextField>
+            <TextField
+              select
+              label="Aim"
+              value={plan.aim}
+              helperText={
+                earn
+                  ? o?.earn_per_arm != null
+                    ? `Most responses in all: ${count(o.earn_per_arm)} people per arm`
+                    : "Too few past trials to say which pilot is best"
+                  : "Alpha and power hold"
+              }
+              onChange={(e) => setPlan({ ...plan, aim: e.target.value as Plan["aim"] })}
+            >
+              <MenuItem value="learn">to learn: which is better?</MenuItem>
+              <MenuItem value="earn">to earn: send the better one</MenuItem>
+            </TextField>
           )}
           <TextField
             select
@@ -291,18 +291,18 @@ export function PlanEditor({
             ))}
           </TextField>
           {!inSeries && (
-          <TextField
-            select
-            label="Looks before the end, for harm only"
-            value={plan.harm_looks ?? 0}
-            onChange={(e) => setPlan({ ...plan, harm_looks: Number(e.target.value) })}
-          >
-            {[0, 1, 2, 3, 4, 5].map((n) => (
-              <MenuItem key={n} value={n}>
-                {n === 0 ? "none" : n}
-              </MenuItem>
-            ))}
-          </TextField>
+            <TextField
+              select
+              label="Looks before the end, for harm only"
+              value={plan.harm_looks ?? 0}
+              onChange={(e) => setPlan({ ...plan, harm_looks: Number(e.target.value) })}
+            >
+              {[0, 1, 2, 3, 4, 5].map((n) => (
+                <MenuItem key={n} value={n}>
+                  {n === 0 ? "none" : n}
+                </MenuItem>
+              ))}
+            </TextField>
           )}
           <TextField
             select

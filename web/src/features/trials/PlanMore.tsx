@@ -67,54 +67,54 @@ export function PlanMore({
           </span>
         ))}
         {!inSeries && (
-        <Pick
-          label="Parts without mail"
-          value={plan.no_mail ?? 0}
-          options={[
-            [0, "everyone gets mail"],
-            ...PARTS.map(([n, said]) => [n, `${said} get${n === 1 ? "s" : ""} no mail`] as const),
-          ]}
-          onChange={(no_mail) => setPlan({ ...plan, no_mail })}
-        />
+          <Pick
+            label="Parts without mail"
+            value={plan.no_mail ?? 0}
+            options={[
+              [0, "everyone gets mail"],
+              ...PARTS.map(([n, said]) => [n, `${said} get${n === 1 ? "s" : ""} no mail`] as const),
+            ]}
+            onChange={(no_mail) => setPlan({ ...plan, no_mail })}
+          />
         )}
         {!goal && !inSeries && (
           <span className="soft small"> An arm without mail needs a metric that can be seen there: a goal.</span>
         )}
       </div>
       {!inSeries && (
-      <div>
-        Looked at apart:{" "}
-        {groups.map((g, i) => (
-          <span key={g.segment}>
-            {g.name}{" "}
-            <button
-              className="plain"
-              aria-label={`Leave out ${g.name}`}
-              onClick={() => setPlan({ ...plan, subgroups: groups.filter((_, j) => j !== i) })}
-            >
-              leave out
-            </button>
-            ,{" "}
-          </span>
-        ))}
-        {groups.length < 2 && (
-          <Pick
-            label="Subgroup"
-            value={0}
-            options={[
-              [0, groups.length === 0 ? "no subgroup" : "and no other"],
-              ...(segments.data ?? [])
-                .filter((s) => !groups.some((g) => g.segment === s.id))
-                .map((s) => [s.id, s.name] as const),
-            ]}
-            onChange={(id) => {
-              const s = segments.data?.find((x) => x.id === id);
-              if (s) setPlan({ ...plan, subgroups: [...groups, { name: s.name, segment: s.id }] });
-            }}
-          />
-        )}
-        <span className="soft small"> Named before, so that chance can’t choose them; they change no verdict.</span>
-      </div>
+        <div>
+          Looked at apart:{" "}
+          {groups.map((g, i) => (
+            <span key={g.segment}>
+              {g.name}{" "}
+              <button
+                className="plain"
+                aria-label={`Leave out ${g.name}`}
+                onClick={() => setPlan({ ...plan, subgroups: groups.filter((_, j) => j !== i) })}
+              >
+                leave out
+              </button>
+              ,{" "}
+            </span>
+          ))}
+          {groups.length < 2 && (
+            <Pick
+              label="Subgroup"
+              value={0}
+              options={[
+                [0, groups.length === 0 ? "no subgroup" : "and no other"],
+                ...(segments.data ?? [])
+                  .filter((s) => !groups.some((g) => g.segment === s.id))
+                  .map((s) => [s.id, s.name] as const),
+              ]}
+              onChange={(id) => {
+                const s = segments.data?.find((x) => x.id === id);
+                if (s) setPlan({ ...plan, subgroups: [...groups, { name: s.name, segment: s.id }] });
+              }}
+            />
+          )}
+          <span className="soft small"> Named before, so that chance can’t choose them; they change no verdict.</span>
+        </div>
       )}
       <div>
         <label>

@@ -34,14 +34,15 @@ function workingOf(
       <>
         {over ? (
           <div className="formula">
-            Σ w (p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub>), w ∝ n<sub>{a.letter}</sub> n<sub>{b.letter}</sub> / (n
+            Σ w (p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub>), w ∝ n<sub>{a.letter}</sub> n<sub>{b.letter}</sub> /
+            (n
             <sub>{a.letter}</sub> + n<sub>{b.letter}</sub>), over the stretches that both were open in
           </div>
         ) : (
-        <div className="formula">
-          p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub> = {count(of(b))}/{count(b.counts.assigned)} − {count(of(a))}/
-          {count(a.counts.assigned)}
-        </div>
+          <div className="formula">
+            p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub> = {count(of(b))}/{count(b.counts.assigned)} − {count(of(a))}
+            /{count(a.counts.assigned)}
+          </div>
         )}
         <dl>
           <dt>Difference</dt>
@@ -250,7 +251,18 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
                   className="figure"
                   onClick={() => {
                     const p = pairOf(i);
-                    if (p) show(workingOf(metric, p.primary, [p.base, p.arm], r.arms, (x) => x.counts.primary, plan, r.stretches));
+                    if (p)
+                      show(
+                        workingOf(
+                          metric,
+                          p.primary,
+                          [p.base, p.arm],
+                          r.arms,
+                          (x) => x.counts.primary,
+                          plan,
+                          r.stretches,
+                        ),
+                      );
                   }}
                 >
                   {count(a.counts.primary)}
@@ -275,7 +287,17 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
                   onClick={() => {
                     const g = pairOf(i)?.guardrails.find((x) => x.name === "leaving");
                     if (g)
-                      show(workingOf("Leaving", g.comparison, [g.against, g.arm], r.arms, (x) => x.counts.left, plan, r.stretches));
+                      show(
+                        workingOf(
+                          "Leaving",
+                          g.comparison,
+                          [g.against, g.arm],
+                          r.arms,
+                          (x) => x.counts.left,
+                          plan,
+                          r.stretches,
+                        ),
+                      );
                   }}
                 >
                   {count(a.counts.left)}
