@@ -1,4 +1,5 @@
-//! Trials that end without a call: one on revenue, planned in the browser with people who get no mail, and one that was broken.
+//! Trials in the browser: one on revenue with people who get no mail ends without a call, one in a series is called, one that was
+//! broken is void.
 
 use fantoccini::Locator;
 use rinse_e2e::Bench;
@@ -102,6 +103,79 @@ async fn a_trial_on_revenue_with_people_without_mail_ends_without_a_call() {
     b.shows("By what was changed").await;
     b.shows("The same against itself").await;
     b.accessible("learned").await;
+}
+
+/// People enter the series, and a day goes by.
+async fn come(b: &Bench, people: std::ops::RangeInclusive<i64>) {
+    b.rinse.json("POST", "/api/series/1/people", &json!({ "contacts": people.collect::<Vec<_>>() }));
+    moves(b).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_trial_in_a_series_enrols_those_who_come_and_compares_those_who_came_together() {
+    let b = Bench::start().await;
+    b.rinse.import(&people_csv(900));
+    b.rinse.json("POST", "/api/letterheads", &letterhead());
+    let mut d = draft(1, &["Welcome", "Welcome ashore", "A light is on for you"]);
+    for part in ["html", "text"] {
+        d[part] = json!(format!("{} {{{{ leave_series_url }}}}", d[part].as_str().unwrap()));
+    }
+    b.rinse.json("POST", "/api/mailings", &d);
+    b.rinse.json("POST", "/api/series", &json!({ "name": "Welcome", "letterhead_id": 1 }));
+    let steps = json!([{ "id": 1, "does": { "kind": "mail", "mailing": 1 } }]);
+    let outline = json!({ "entry": { "kind": "by_hand" }, "again": { "kind": "never" }, "from": null, "until": null, "steps": steps, "exits": [] });
+    b.rinse.json("PUT", "/api/series/1", &json!({ "name": "Welcome", "letterhead_id": 1, "outline": outline }));
+
+    b.go("/mailings/1").await;
+    b.shows("plan a trial: it decides who gets which").await;
+    b.click("Plan a trial").await;
+    b.fill("The question", "Which greeting is opened more?").await;
+    b.fill("People per arm", "60").await;
+    b.fill("Smallest effect worth having", "40").await;
+    choose(&b, "Compared with", "A as the control").await;
+    b.click("Arms of other sizes, or that begin later").await;
+    pick(&b, "Parts of C", "begins later").await;
+    b.shows("120 people in all").await;
+    b.accessible("plan in a series").await;
+    b.sound("plan in a series").await;
+    b.click("Seal, and enrol 120").await;
+    b.shows("Start the series first").await;
+    b.rinse.json("POST", "/api/series/1/start", &Value::Null);
+    b.click("Seal, and enrol 120").await;
+    b.shows("Enrolling: 0 of 60").await;
+
+    come(&b, 1..=60).await;
+    b.shows("60 people, 60 handed over").await;
+    b.shows("At 60 people a day").await;
+    b.click("Change the shares").await;
+    pick(&b, "Parts of B", "closed").await;
+    pick(&b, "Parts of C", "1 part").await;
+    b.fill("Why, in a sentence", "The third greeting is ready").await;
+    b.accessible("other shares").await;
+    b.click("Begin the stretch").await;
+    b.shows("The third greeting is ready, Ines Marek").await;
+    b.accessible("enrolling").await;
+    b.sound("enrolling").await;
+    for from in [61, 161] {
+        come(&b, from..=from + 99).await;
+    }
+    // C is opened by eight in ten, A by one: whatever the stand-in's people did.
+    b.shows("Collecting until").await;
+    let opens = "UPDATE send SET open_at = CASE WHEN contact_id % 10 < iif(arm = 2, 8, 1) THEN handed_at + 60000 END WHERE phase = 1";
+    assert!(open(&b).execute(opens, []).unwrap() > 120, "both arms are full");
+    for _ in 0..2 {
+        moves(&b).await;
+    }
+    b.shows("Called for C").await;
+    b.shows("B was taken out on the way").await;
+    b.shows("Stretch by stretch").await;
+    b.accessible("verdict in a series").await;
+    b.sound("verdict in a series").await;
+    b.click("From now on").await;
+    b.shows("Whoever comes gets what went out").await;
+    come(&b, 600..=639).await;
+    let went: i64 = open(&b).query_row("SELECT count(*) FROM send WHERE contact_id >= 600 AND phase = 2 AND arm = 2", [], |r| r.get(0)).unwrap();
+    assert!((30..=40).contains(&went), "all but a twentieth get C: {went}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -112,7 +112,7 @@ async fn people_are_enrolled_as_they_come_and_only_those_who_came_together_are_c
     assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 2 }), "{v}");
     let pairs: Vec<(i64, i64)> = v["reading"]["pairs"].as_array().unwrap().iter().map(|p| (p["base"].as_i64().unwrap(), p["arm"].as_i64().unwrap())).collect();
     assert_eq!(pairs, [(0, 1), (0, 2)]);
-    let notes = v["reading"]["notes"].to_string();
+    let notes = v["reading"]["remarks"].to_string();
     assert!(notes.contains("B was taken out") && notes.contains("3 stretches"), "{notes}");
     let files = files_of(&s, 1).await;
     assert!(files["stretches.csv"].lines().count() == 10 && files["assignments.csv"].contains(",2,C"), "{}", files["stretches.csv"]);
@@ -155,5 +155,5 @@ async fn an_enrolment_can_be_ended_and_what_was_written_down_cant_be_touched() {
     s.advance(30).await;
     let v = s.ok("GET", "/api/trials/1", &Value::Null).await;
     assert_eq!(v["reading"]["verdict"]["kind"], "void");
-    assert!(v["reading"]["notes"].to_string().contains("after the arms had been opened: The season is over"), "{v}");
+    assert!(v["reading"]["remarks"].to_string().contains("after the arms had been opened: The season is over"), "{v}");
 }

@@ -8625,9 +8625,12 @@ export interface components {
             /** @description Of two changes at once: each over everybody. Then these decide. */
             margins: components["schemas"]["Margin"][];
             no_mail?: components["schemas"]["ArmRow"] | null;
+            /** @description What speaks against it. */
             notes: string[];
             omnibus?: components["schemas"]["ChiSquare"] | null;
             pairs: components["schemas"]["Pair"][];
+            /** @description What has to be known to read it. */
+            remarks: string[];
             sentence: string;
             /** @description Arm sizes as planned? */
             sizes: components["schemas"]["ChiSquare"];

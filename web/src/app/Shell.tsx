@@ -1,7 +1,7 @@
 import { Button, Dialog, DialogContent, DialogTitle } from "@mui/material";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
-import { Link, NavLink, Outlet, useLocation, useNavigate } from "react-router";
+import { useEffect, useMemo, useRef, useState } from "react";
+import { Link, NavLink, Outlet, useLocation, useNavigate, useNavigationType } from "react-router";
 import { acting, api, ok, type Schemas, setActing } from "../api/client";
 import { bare, count, instant, percent } from "../shared/format";
 import { useProgress } from "../shared/useProgress";
@@ -248,6 +248,14 @@ export function Shell() {
   const [keys, setKeys] = useState(false);
   const navigate = useNavigate();
   const { pathname } = useLocation();
+  const how = useNavigationType();
+  const seenAt = useRef(pathname);
+  useEffect(() => {
+    if (seenAt.current === pathname) return;
+    seenAt.current = pathname;
+    // Another page begins at its top; going back, the browser knows where one was.
+    if (how !== "POP") window.scrollTo({ top: 0 });
+  }, [pathname, how]);
   const value = useMemo(() => ({ working, show: setWorking }), [working]);
   const [shownAt, setShownAt] = useState(pathname);
   if (shownAt !== pathname) {

@@ -210,7 +210,10 @@ pub struct Reading {
     pub stopped: Vec<Stopped>,
     /// In a series: what was counted stretch by stretch.
     pub stretches: Vec<StretchReading>,
+    /// What speaks against it.
     pub notes: Vec<String>,
+    /// What has to be known to read it.
+    pub remarks: Vec<String>,
 }
 
 /// One stretch of a trial in a series.
@@ -300,16 +303,14 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     for s in &beside.stopped {
         notes.push(format!("{} was stopped at a look for {}: it can't be called.", letter(s.arm), s.harm));
     }
-    for arm in counted.closed() {
-        notes.push(format!("{} was taken out on the way: it can't be called.", letter(arm)));
-    }
+    let mut remarks = beside.remarks.clone();
     if beside.stretches.len() > 1 {
-        notes.push(format!(
-            "The arms' shares changed on the way: compared are those who came in the same of {} stretches, added up over them. The arms' own rates above are of different people, and don't compare.",
+        remarks.push(format!(
+            "The arms' shares changed on the way: compared are those who came in the same of {} stretches, added up over them. The arms' own rates are of people of other months, too, and don't compare.",
             beside.stretches.len()
         ));
     }
-    notes.extend(beside.remarks.iter().cloned());
+    remarks.extend(counted.closed().into_iter().map(|arm| format!("{} was taken out on the way: it can't be called.", letter(arm))));
     for g in pairs.iter().flat_map(|p| &p.guardrails).filter(|g| g.state == Guard::Breached) {
         notes.push(format!(
             "The guardrail on {} is breached by {} against {}, which blocks a call for it.",
@@ -364,6 +365,7 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
             })
             .collect(),
         notes,
+        remarks,
     })
 }
 

@@ -168,7 +168,7 @@ mod tests {
         let r = read(&plan(), &all, &beside).unwrap();
         assert!(r.verdict == Verdict::TooCloseToMatter && r.pairs[0].difference.abs() < 1e-12 && r.pairs[0].adjusted_p > 0.999, "{}", r.sentence);
         assert!(r.sizes.p_value > 0.999 && r.sizes.df == 2 && r.bayes.is_none() && r.omnibus.is_none());
-        assert!(r.notes.iter().any(|n| n.contains("2 stretches")), "{:?}", r.notes);
+        assert!(r.notes.is_empty() && r.remarks[0].contains("2 stretches"), "{:?}", r.remarks);
     }
 
     #[test]
@@ -179,7 +179,7 @@ mod tests {
         assert_eq!(r.pairs.iter().map(|p| (p.base, p.arm)).collect::<Vec<_>>(), [(0, 1), (0, 2)]);
         // B beat A by more, and was stopped; C beat A while it was open.
         assert_eq!(r.verdict, Verdict::Called(2), "{}", r.sentence);
-        assert!(r.notes.iter().any(|n| n.starts_with("B was taken out on the way")), "{:?}", r.notes);
+        assert!(r.remarks.iter().any(|n| n.starts_with("B was taken out on the way")), "{:?}", r.remarks);
         assert!((r.pairs[1].primary.difference - 0.04).abs() < 1e-12);
     }
 

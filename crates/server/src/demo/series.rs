@@ -1,25 +1,27 @@
-//! The demo's series: members are written to on the day on which they joined.
+//! The demo's series: members are written to on the day on which they joined, and a trial of what they read first.
 
 use super::{Director, body};
 use crate::actions;
 use rinse_core::reaction::Deed;
 use rinse_core::segment::FieldKind;
 use rinse_core::series::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
+use rinse_core::trial::metric::{Change, Metric};
+use rinse_core::trial::plan::Plan;
 use rinse_store::mailings::{self, MailingDraft};
-use rinse_store::{fields, series, settings, tags};
+use rinse_store::{fields, series, settings, tags, trials};
 
 impl Director {
     /// Starts the series: a thank-you, and for those who didn't open it another try.
     pub(super) async fn members_day(&self) -> anyhow::Result<()> {
         let now = self.app.now();
-        let id = self
+        let (id, trial) = self
             .app
             .store
             .write(move |c| {
                 let since = fields::named(c, "member since", FieldKind::Date, now)?;
                 let topic = settings::topic_named(c, "Overnight stays")?;
                 let tag = tags::named(c, tags::Kind::Tag, "Read their member's letter", now)?;
-                let write = |name: &str, subject: &str, offer: &str| {
+                let write = |name: &str, subjects: &[&str], offer: &str| {
                     let (html, text) = body(name, offer);
                     let html = html.replace(
                         "<a href=\"{{ share_url }}\">",
@@ -30,13 +32,17 @@ impl Director {
                         html,
                         text: format!("{text}No more of these member's letters: {{{{ leave_series_url }}}}\n"),
                         preheader: format!("{offer}, as a member"),
-                        subjects: vec![subject.into()],
+                        subjects: subjects.iter().map(ToString::to_string).collect(),
                         ..MailingDraft::under(1, name)
                     };
                     mailings::save(c, None, &draft, now, Some(2))
                 };
-                let first = write("Member's day", "Another year of light, thanks to you", "Choose a free night")?;
-                let second = write("Member's day, once more", "Your free night is still there", "Choose a free night")?;
+                let first = write(
+                    "Member's day",
+                    &["Another year of light, thanks to you", "From the keeper: another year of light"],
+                    "Choose a night",
+                )?;
+                let second = write("Member's day, once more", &["Your free night is still there"], "Choose a free night")?;
                 let step = |id, does| Step { id, does };
                 let opened = Happening::Opened { step: 1 };
                 let outline = Outline {
@@ -58,10 +64,22 @@ impl Director {
                     exits: vec![Exit::Happened { what: Happening::Bought { product: None, category: None } }, Exit::TopicLeft { topic }],
                     ..Outline::default()
                 };
-                series::save(c, None, "Member's day", 1, &outline, now, Some(2))
+                let id = series::save(c, None, "Member's day", 1, &outline, now, Some(2))?;
+                // Members come one by one: an arm takes weeks to fill.
+                let plan = Plan {
+                    metric: Metric::HumanOpen,
+                    effect: 0.08,
+                    window_hours: 72,
+                    change: Some(Change::Subject),
+                    per_arm: Some(400),
+                    ..Plan::usual("Does a keeper's name on their day earn more readers?")
+                };
+                Ok((id, trials::save_plan(c, first, &plan, now, Some(1))?))
             })
             .await?;
         actions::start_series(&self.app, id, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        let why = "We read these trials together over the year, not one by one.";
+        actions::seal(&self.app, trial, 90, Some(3), why.into()).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         Ok(())
     }
 }

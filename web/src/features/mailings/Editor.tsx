@@ -214,7 +214,7 @@ export function Editor({
       ) : (
         <p className="note">
           A step of <Link to={`/series/${series}`}>its series</Link>: it goes to people one by one, as they come to it.
-          With several subjects a trial gives each of them theirs.
+          With several subjects, plan a trial: it decides who gets which.
         </p>
       )}
       <div hidden={section !== "message"}>

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
-import { bare, count, instant, letter } from "../../shared/format";
+import { count, instant, letter } from "../../shared/format";
 import { Pick } from "../../shared/Pick";
 import { Failure } from "../../shared/states";
 
@@ -14,6 +14,9 @@ const PARTS = [
   [0, "closed"] as const,
   ...Array.from({ length: 10 }, (_, i) => [i + 1, i === 0 ? "1 part" : `${i + 1} parts`] as const),
 ];
+
+/** People a day: few of them with a decimal. */
+export const aDay = (n: number) => (n < 10 ? n.toFixed(1) : count(Math.round(n)));
 
 /** How people are enrolled as they come: stretch by stretch, with what can be changed on the way. */
 export function EnrolmentView({ v }: { v: View }) {
@@ -29,7 +32,7 @@ export function EnrolmentView({ v }: { v: View }) {
           Whoever comes to the message in <Link to={`/series/${e.series}`}>{e.series_name}</Link> is given an arm until
           each open one has {count(trial.plan.per_arm ?? 0)}.{" "}
           {e.days != null
-            ? `At ${bare(e.a_day ?? 0, 1)} people a day, as over the last 28 days, that takes ${count(Math.ceil(e.days))} more days.`
+            ? `At ${aDay(e.a_day ?? 0)} people a day, as over the last 28 days, that takes ${count(Math.ceil(e.days))} more days.`
             : "Nobody came in the last 28 days: nothing says how long that takes."}
         </p>
       )}
@@ -63,7 +66,7 @@ export function EnrolmentView({ v }: { v: View }) {
                   ) : (
                     <>
                       {count(people)}{" "}
-                      <span className="soft small">of {s.parts[i] === 1 ? "1 part" : `${s.parts[i]} parts`}</span>
+                      <span className="soft small">({s.parts[i] === 1 ? "1 part" : `${s.parts[i]} parts`})</span>
                     </>
                   )}
                 </TableCell>
@@ -124,7 +127,11 @@ function Change({ v, what, close }: { v: View; what: "shares" | "end"; close: ()
     },
   });
   return (
-    <section aria-label={what === "shares" ? "Other shares" : "End of the enrolment"} className="fields">
+    <section
+      aria-label={what === "shares" ? "Other shares" : "End of the enrolment"}
+      className="fields"
+      style={{ marginTop: 14 }}
+    >
       {what === "shares" ? (
         <p style={{ margin: 0 }}>
           Of those who come from now on{" "}

@@ -72,7 +72,12 @@ export function Pairs({ r, unit }: { r: Reading; unit: Unit }) {
         </TableBody>
       </Table>
       <p className="soft small">
-        {unit.money ? "Welch’s test" : "The unstratified score test"} decides; what stands beside it changes nothing.
+        {r.stretches.length > 1
+          ? `${unit.money ? "Welch’s test" : "The test of Cochran, Mantel and Haenszel"} over the stretches that both were open in`
+          : unit.money
+            ? "Welch’s test"
+            : "The unstratified score test"}{" "}
+        decides; what stands beside it changes nothing.
         {r.pairs.length > 1 &&
           r.omnibus &&
           ` All arms at once: chi-square ${r.omnibus.statistic.toFixed(2)} with ${r.omnibus.df} df, p ${pValue(r.omnibus.p_value)}.`}

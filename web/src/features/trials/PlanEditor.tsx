@@ -6,6 +6,7 @@ import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
 import { bare, count, letter, percent } from "../../shared/format";
 import { Failure } from "../../shared/states";
+import { aDay } from "./Enrolment";
 import { PlanMore } from "./PlanMore";
 import { RehearsalView } from "./RehearsalView";
 import { unitOf } from "./unit";
@@ -163,7 +164,7 @@ export function PlanEditor({
               !o
                 ? undefined
                 : o.days != null
-                  ? `${count(o.pilot)} people in all: at ${bare(o.a_day ?? 0, 1)} a day, as over the last 28 days, it takes ${count(Math.ceil(o.days))} days`
+                  ? `${count(o.pilot)} people in all: at ${aDay(o.a_day ?? 0)} a day, as over the last 28 days, it takes ${count(Math.ceil(o.days))} days`
                   : `${count(o.pilot)} people in all, as they come to the message`
             }
             onChange={(e) => e.target.value !== "" && setPlan({ ...plan, per_arm: Math.round(Number(e.target.value)) })}

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
-import { count, instant, letter } from "../../shared/format";
+import { count, instant, letter, plural } from "../../shared/format";
 
 type View = Schemas["TrialView"];
 
@@ -27,7 +27,9 @@ export function Sealed({ v }: { v: View }) {
         <p className="note bad">{seal.broken}</p>
       ) : (
         <p className="soft" style={{ margin: "0 0 4px" }}>
-          The plan, its seed, the variants and the roster are as they were sealed {instant(trial.sealed_at)} UTC.
+          {v.enrolment
+            ? `The plan, its seed and the variants are as they were sealed ${instant(trial.sealed_at)} UTC, and the shares as they were written down since.`
+            : `The plan, its seed, the variants and the roster are as they were sealed ${instant(trial.sealed_at)} UTC.`}
         </p>
       )}
       {trial.small_reason && (
@@ -53,14 +55,16 @@ export function Sealed({ v }: { v: View }) {
       ))}
       <p>
         <button className="plain" aria-expanded={open} onClick={() => setOpen(!open)}>
-          {open ? "Hide the strata" : `How evenly the arms were filled, over ${count(balance.length)} strata`}
+          {open
+            ? "Hide the strata"
+            : `How evenly the arms were filled, over ${plural(balance.length, v.enrolment ? "stretch" : "stratum", v.enrolment ? "stretches" : "strata")}`}
         </button>
       </p>
       {open && (
         <Table size="small" sx={{ maxWidth: 720 }}>
           <TableHead>
             <TableRow>
-              <TableCell>Stratum</TableCell>
+              <TableCell>{v.enrolment ? "Stretch" : "Stratum"}</TableCell>
               {v.subjects.map((_, i) => (
                 <TableCell key={i} className="num">
                   <Arm index={i} />

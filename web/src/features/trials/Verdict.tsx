@@ -212,6 +212,11 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
           {n}
         </p>
       ))}
+      {r.remarks.map((n) => (
+        <p key={n} className="soft" style={{ margin: "0 0 6px", maxWidth: "62em" }}>
+          {n}
+        </p>
+      ))}
       {!(unit.money && r.arms.every((a) => a.counts.primary === 0)) && (
         <IntervalPlot
           rows={rows}
