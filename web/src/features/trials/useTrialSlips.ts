@@ -39,7 +39,7 @@ export function verdictWords(v: Schemas["Verdict"]): string {
 /** Where a trial stands, in a few words. */
 export function standing(t: Schemas["Trial"]): string {
   if (t.state === "planned") return "planned, not sealed";
-  if (t.state === "collecting") return "collecting";
+  if (t.state === "collecting") return t.plan.per_arm != null && t.enrolled_at == null ? "enrolling" : "collecting";
   const verdict = t.verdict ? verdictWords(t.verdict) : "";
   return t.state === "read" ? `${verdict}, rollout waits` : verdict;
 }
