@@ -123,7 +123,8 @@ async fn a_trial_in_a_series_enrols_those_who_come_and_compares_those_who_came_t
     b.rinse.json("POST", "/api/mailings", &d);
     b.rinse.json("POST", "/api/series", &json!({ "name": "Welcome", "letterhead_id": 1 }));
     let steps = json!([{ "id": 1, "does": { "kind": "mail", "mailing": 1 } }]);
-    let outline = json!({ "entry": { "kind": "by_hand" }, "again": { "kind": "never" }, "from": null, "until": null, "steps": steps, "exits": [] });
+    let outline =
+        json!({ "entry": { "kind": "by_hand" }, "again": { "kind": "never" }, "from": null, "until": null, "steps": steps, "exits": [] });
     b.rinse.json("PUT", "/api/series/1", &json!({ "name": "Welcome", "letterhead_id": 1, "outline": outline }));
 
     b.go("/mailings/1").await;
@@ -174,7 +175,8 @@ async fn a_trial_in_a_series_enrols_those_who_come_and_compares_those_who_came_t
     b.click("From now on").await;
     b.shows("Whoever comes gets what went out").await;
     come(&b, 600..=639).await;
-    let went: i64 = open(&b).query_row("SELECT count(*) FROM send WHERE contact_id >= 600 AND phase = 2 AND arm = 2", [], |r| r.get(0)).unwrap();
+    let went: i64 =
+        open(&b).query_row("SELECT count(*) FROM send WHERE contact_id >= 600 AND phase = 2 AND arm = 2", [], |r| r.get(0)).unwrap();
     assert!((30..=40).contains(&went), "all but a twentieth get C: {went}");
 }
 

@@ -20,8 +20,11 @@ use std::collections::HashMap;
 /// Refuses a mailing that the message check finds errors in.
 fn has_no_errors(c: &Connection, app: &App, m: &mailings::Mailing, now: Instant) -> rinse_store::Result<()> {
     let metric = m.trial_id.map(|t| trials::one(c, t)).transpose()?.map(|t| t.plan.metric);
-    let errors: Vec<String> =
-        check_draft(c, app, &m.draft, (Some(m.id), metric), now)?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
+    let errors: Vec<String> = check_draft(c, app, &m.draft, (Some(m.id), metric), now)?
+        .into_iter()
+        .filter(|f| f.level == Level::Error)
+        .map(|f| f.words)
+        .collect();
     match errors.first() {
         None => Ok(()),
         Some(first) => Err(StoreError::Refused(format!(
@@ -266,7 +269,9 @@ fn seal_in_series(
         return Ok(Err(e));
     }
     if m.series_id.is_none() {
-        return Err(StoreError::Refused("This message is in no series any more: plan the trial anew, with a share of its audience.".into()));
+        return Err(StoreError::Refused(
+            "This message is in no series any more: plan the trial anew, with a share of its audience.".into(),
+        ));
     }
     if m.state != "series" {
         return Err(StoreError::Refused(

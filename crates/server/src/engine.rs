@@ -342,7 +342,8 @@ impl Engine {
 
     async fn start_rollouts(&self, now: Instant) -> Result<()> {
         // In a series whoever comes from now on gets what goes out.
-        let in_series = "UPDATE trial SET state = 'ended' WHERE state = 'rolling' AND rollout_at <= ?1 AND json_extract(plan, '$.per_arm') IS NOT NULL";
+        let in_series =
+            "UPDATE trial SET state = 'ended' WHERE state = 'rolling' AND rollout_at <= ?1 AND json_extract(plan, '$.per_arm') IS NOT NULL";
         self.store.write(move |c| Ok(c.prepare_cached(in_series)?.execute([now.0])?)).await?;
         for id in self.due("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1", now).await? {
             let (mailing, done, turns) = self

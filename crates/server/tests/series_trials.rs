@@ -29,8 +29,10 @@ async fn running() -> Inside {
     }
     s.ok("POST", "/api/mailings", &d).await;
     s.ok("POST", "/api/series", &json!({ "name": "Welcome", "letterhead_id": 1 })).await;
-    let steps = json!([{ "id": 1, "does": { "kind": "mail", "mailing": 1 } }, { "id": 2, "does": { "kind": "wait", "hours": 1, "minute": null } }]);
-    let outline = json!({ "entry": { "kind": "by_hand" }, "again": { "kind": "always" }, "from": null, "until": null, "steps": steps, "exits": [] });
+    let steps =
+        json!([{ "id": 1, "does": { "kind": "mail", "mailing": 1 } }, { "id": 2, "does": { "kind": "wait", "hours": 1, "minute": null } }]);
+    let outline =
+        json!({ "entry": { "kind": "by_hand" }, "again": { "kind": "always" }, "from": null, "until": null, "steps": steps, "exits": [] });
     s.ok("PUT", "/api/series/1", &json!({ "name": "Welcome", "letterhead_id": 1, "outline": outline })).await;
     assert!(refused(&s, "POST", "/api/series/1/start", &Value::Null).await.contains("several variants"), "nobody said who gets which");
     s.ok("PUT", "/api/mailings/1/trial", &plan()).await;
@@ -101,7 +103,9 @@ async fn people_are_enrolled_as_they_come_and_only_those_who_came_together_are_c
     assert!(since > 0, "it is full");
     assert_eq!(s.count("SELECT min(n) FROM (SELECT count(*) AS n FROM roster WHERE arm <> 1 GROUP BY arm)"), 120);
     assert_eq!(s.count(&format!("SELECT count(*) FROM send WHERE phase = 0 AND contact_id > 140 AND arm <> 0 AND handed_at > {since}")), 0);
-    assert!(refused(&s, "POST", "/api/trials/1/stretches", &json!({ "parts": [1, 1, 1], "why": "It reads better" })).await.contains("as it is"));
+    assert!(
+        refused(&s, "POST", "/api/trials/1/stretches", &json!({ "parts": [1, 1, 1], "why": "It reads better" })).await.contains("as it is")
+    );
 
     // C is opened by seven in ten, the others by two: whatever the stand-in's people did.
     let opens = "UPDATE send SET open_at = CASE WHEN contact_id % 10 < iif(arm = 2, 7, 2) THEN handed_at + 60000 END WHERE phase = 1";
@@ -110,7 +114,8 @@ async fn people_are_enrolled_as_they_come_and_only_those_who_came_together_are_c
     s.advance(10).await;
     let v = s.ok("GET", "/api/trials/1", &Value::Null).await;
     assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 2 }), "{v}");
-    let pairs: Vec<(i64, i64)> = v["reading"]["pairs"].as_array().unwrap().iter().map(|p| (p["base"].as_i64().unwrap(), p["arm"].as_i64().unwrap())).collect();
+    let pairs: Vec<(i64, i64)> =
+        v["reading"]["pairs"].as_array().unwrap().iter().map(|p| (p["base"].as_i64().unwrap(), p["arm"].as_i64().unwrap())).collect();
     assert_eq!(pairs, [(0, 1), (0, 2)]);
     let notes = v["reading"]["remarks"].to_string();
     assert!(notes.contains("B was taken out") && notes.contains("3 stretches"), "{notes}");
@@ -122,7 +127,10 @@ async fn people_are_enrolled_as_they_come_and_only_those_who_came_together_are_c
     assert_eq!(v["trial"]["state"], "rolling");
     s.advance(24).await;
     enter(&s, 601..=1_190).await;
-    let (called, check) = (s.count("SELECT count(*) FROM send WHERE phase = 2 AND arm = 2"), s.count("SELECT count(*) FROM send WHERE phase = 3 AND arm = 0"));
+    let (called, check) = (
+        s.count("SELECT count(*) FROM send WHERE phase = 2 AND arm = 2"),
+        s.count("SELECT count(*) FROM send WHERE phase = 3 AND arm = 0"),
+    );
     assert!(called + check == 590 && (10..=60).contains(&check), "{called} {check}");
     enter(&s, 21..=40).await;
     assert_eq!(s.count("SELECT count(*) FROM send WHERE contact_id = 21 AND arm = 2 AND phase = 0"), 1);

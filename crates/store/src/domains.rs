@@ -131,7 +131,8 @@ pub fn resume(c: &Connection, domain: i64, now: Instant, person: Option<i64>) ->
 }
 
 fn end_there(c: &Connection, id: i64, now: Instant) -> Result<bool> {
-    let ended = c.execute("UPDATE domain_pause SET ended_at = ?2 WHERE domain_id = ?1 AND ended_at IS NULL AND until_at > ?2", [id, now.0])?;
+    let ended =
+        c.execute("UPDATE domain_pause SET ended_at = ?2 WHERE domain_id = ?1 AND ended_at IS NULL AND until_at > ?2", [id, now.0])?;
     if ended > 0 {
         crate::sends::clear_anew(c, Some(id), now)?;
     }

@@ -88,8 +88,20 @@ fn holds(c: &Connection, id: i64) {
     // Who is enrolled was handed the message, once as part of the trial, and has that arm whenever they come.
     assert_eq!(n(c, "SELECT count(*) FROM send WHERE phase = 1"), n(c, "SELECT count(*) FROM roster"));
     assert_eq!(n(c, "SELECT count(*) FROM send s JOIN roster r USING (contact_id) WHERE s.handed_at IS NOT NULL AND s.arm <> r.arm"), 0);
-    assert_eq!(n(c, "SELECT count(*) FROM roster r WHERE NOT EXISTS (SELECT 1 FROM send s WHERE s.contact_id = r.contact_id AND s.phase = 1 AND s.handed_at IS NOT NULL)"), 0);
-    assert_eq!(n(c, "SELECT count(*) FROM send s LEFT JOIN roster r USING (contact_id) WHERE s.handed_at IS NOT NULL AND r.arm IS NULL AND s.arm <> 0"), 0);
+    assert_eq!(
+        n(
+            c,
+            "SELECT count(*) FROM roster r WHERE NOT EXISTS (SELECT 1 FROM send s WHERE s.contact_id = r.contact_id AND s.phase = 1 AND s.handed_at IS NOT NULL)"
+        ),
+        0
+    );
+    assert_eq!(
+        n(
+            c,
+            "SELECT count(*) FROM send s LEFT JOIN roster r USING (contact_id) WHERE s.handed_at IS NOT NULL AND r.arm IS NULL AND s.arm <> 0"
+        ),
+        0
+    );
     // Each in the stretch of their handover, and in an arm that was open then.
     let outside = "SELECT count(*) FROM roster r JOIN send s ON s.contact_id = r.contact_id AND s.phase = 1 JOIN trial_stretch t ON t.place = r.stratum
         WHERE s.handed_at < t.began_at OR s.handed_at > coalesce((SELECT began_at FROM trial_stretch n WHERE n.place = t.place + 1), 9e15)
@@ -98,6 +110,10 @@ fn holds(c: &Connection, id: i64) {
     // Nobody more once it is full or ended, and it is full exactly then.
     let stretches = enrol::stretches(c, &t).unwrap();
     let (people, last) = (enrol::enrolled(&stretches), stretches.last().unwrap());
+    for (place, s) in stretches.iter().enumerate() {
+        let counted = |arm: usize| n(c, &format!("SELECT count(*) FROM roster WHERE stratum = {place} AND arm = {arm}"));
+        assert_eq!(s.people, [counted(0), counted(1), counted(2)].map(i64::unsigned_abs));
+    }
     match t.enrolled_at {
         None => assert!(!full(PER_ARM, &last.parts, &people)),
         Some(at) => {
@@ -107,7 +123,8 @@ fn holds(c: &Connection, id: i64) {
     }
     // What was counted stretch by stretch is what was counted.
     let all = trials::counts(c, &t).unwrap();
-    let summed: Vec<ArmCounts> = (0..3).map(|i| beside.stretches.iter().fold(ArmCounts::default(), |sum, s| sum.with(&s.counts[i]))).collect();
+    let summed: Vec<ArmCounts> =
+        (0..3).map(|i| beside.stretches.iter().fold(ArmCounts::default(), |sum, s| sum.with(&s.counts[i]))).collect();
     assert_eq!(all, summed);
     assert_eq!(all.iter().map(|c| c.assigned).collect::<Vec<_>>(), people);
 }

@@ -6,7 +6,7 @@ use common::{START, hand_over, rows, run};
 use proptest::prelude::*;
 use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::RuleSet;
-use rinse_core::reaction::Deed;
+use rinse_core::reaction::{Deed, SETTLES_AFTER};
 use rinse_core::segment::person::Value;
 use rinse_core::segment::{FieldKind, Tree};
 use rinse_core::series::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
@@ -102,14 +102,37 @@ fn people_come_through_at_the_instants_that_the_outline_says() {
         assert_eq!(rows::<i64>(c, "SELECT contact_id FROM contact_tag"), [1], "who opened goes on at once");
         go(c, START + 6 * HOUR, START + 5 * DAY, "250 ok");
         let ends: Vec<i64> = rows(c, "SELECT ended_at FROM series_entry ORDER BY contact_id");
-        assert_eq!(ends, [(START + 29 * HOUR).0, (START + 72 * HOUR).0]);
-        assert_eq!(rows::<i64>(c, "SELECT at FROM send WHERE contact_id = 2 ORDER BY id"), [START.0, (START + 48 * HOUR).0]);
+        // Nobody is too late before it is known whether a reader's answer was their own.
+        assert_eq!(ends, [(START + 29 * HOUR).0, (START + 72 * HOUR + SETTLES_AFTER).0]);
+        let second = (START + 48 * HOUR + SETTLES_AFTER).0;
+        assert_eq!(rows::<i64>(c, "SELECT at FROM send WHERE contact_id = 2 ORDER BY id"), [START.0, second]);
         let v = view::view(c, id).unwrap();
         assert_eq!((v.entered, v.inside), (2, 0));
         let came: Vec<i64> = v.lines.iter().map(|l| l.came).collect();
         assert_eq!(came, [2, 2, 2, 1, 1, 2]);
         assert_eq!(v.lines[2].yes.map(|y| (y.count, y.of)), Some((1, 2)));
         assert_eq!(view::people(c, id, &Who::read("no-3").unwrap(), false).unwrap()[0].contact, 2, "a count opens to its people");
+    });
+}
+
+/// Who answers in the last second of a wait is in time, though it shows a little later that it was them; who answers a second
+/// after it isn't.
+#[test]
+fn the_last_second_of_a_wait_counts() {
+    run(2, |c| {
+        let what = Happening::Opened { step: 1 };
+        let o = Outline { steps: vec![mail(c, 1), step(2, Does::Await { what, hours: 48 }), wait(3, 1)], ..Outline::default() };
+        let id = started(c, &o);
+        entering::put_in(c, id, &[1, 2], START, None).unwrap();
+        go(c, START, START + MINUTE, "250 ok");
+        let limit = START + 48 * HOUR;
+        for (contact, at) in [(1, limit + -1_000), (2, limit + 1_000)] {
+            let send = n(c, &format!("SELECT id FROM send WHERE contact_id = {contact}"));
+            responses::hit(c, send, None, at, "Mail reader", false).unwrap();
+        }
+        go(c, START + MINUTE, START + 60 * HOUR, "250 ok");
+        assert_eq!(rows::<String>(c, "SELECT how FROM series_passage WHERE step = 2 ORDER BY entry_id"), ["happened", "too late"]);
+        assert_eq!(rows::<i64>(c, "SELECT gone_at FROM series_passage WHERE step = 2 ORDER BY entry_id"), [limit.0 - 1_000, limit.0]);
     });
 }
 

@@ -57,7 +57,8 @@ fn who_is_held_is_asked_again_when_the_rules_change() {
     run(60, |c| {
         let spread = Schedule { spread_minutes: 4 * 60, ..Schedule::default() };
         let m = second(c, OverCap::Hold, &spread);
-        let held = |c: &Connection| rows::<i64>(c, &format!("SELECT at FROM send WHERE mailing_id = {m} AND state = 0 ORDER BY contact_id"));
+        let held =
+            |c: &Connection| rows::<i64>(c, &format!("SELECT at FROM send WHERE mailing_id = {m} AND state = 0 ORDER BY contact_id"));
         let before = held(c);
         assert!(before.len() == 60 && before.iter().all(|at| *at >= (START + 12 * HOUR).0));
         // A tighter cap: nobody goes sooner, and everybody is held by it.
@@ -81,7 +82,10 @@ fn who_is_held_is_asked_again_when_the_rules_change() {
         let went: Vec<i64> = rows(c, &format!("SELECT handed_at FROM send WHERE mailing_id = {m} AND state = 3 ORDER BY handed_at"));
         let share = went.iter().filter(|at| **at == now.0).count();
         // A fifth of ten hours' turns was over by then.
-        assert!((3..=25).contains(&share) && went.len() == 60 && went[59] > (START + 9 * HOUR).0 && went[59] <= (START + 11 * HOUR).0, "{share} of {went:?}");
+        assert!(
+            (3..=25).contains(&share) && went.len() == 60 && went[59] > (START + 9 * HOUR).0 && went[59] <= (START + 11 * HOUR).0,
+            "{share} of {went:?}"
+        );
     });
 }
 

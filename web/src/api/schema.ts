@@ -8195,6 +8195,8 @@ export interface components {
              * @description How many match; counted up to 10,000 when something is searched for.
              */
             matching: number;
+            /** @description They match, and more. */
+            or_more: boolean;
             rows: components["schemas"]["ContactRow"][];
         };
         /** @description Two arms against each other; differences are arm less base. */
@@ -9180,6 +9182,11 @@ export interface components {
             opened?: components["schemas"]["Rate"] | null;
             /** Format: int64 */
             pending: number;
+            /**
+             * Format: int64
+             * @description The trial that its variants are in.
+             */
+            trial?: number | null;
         };
         /** @description What becomes of those inside, where a step they are at is taken away. */
         SeriesMove: {

@@ -7,7 +7,7 @@
 use super::{Does, Exit, Happening, Outline, Question, Step, span};
 use crate::Instant;
 use crate::goal::{Goal, Happened, is_of};
-use crate::reaction::Deed;
+use crate::reaction::{Deed, SETTLES_AFTER};
 use crate::segment::fold;
 use crate::zone::Wall;
 use crate::{DAY, MINUTE};
@@ -193,9 +193,11 @@ pub fn next<'a>(outline: &'a Outline, s: &Standing, facts: &Facts, clock: &impl 
         },
         Does::Await { what, hours } => {
             let limit = s.came + span(*hours);
+            // What a reader does is known to be theirs some seconds later: nobody is too late before that.
+            let told = if matches!(what, Happening::Opened { .. } | Happening::Clicked { .. }) { limit + SETTLES_AFTER } else { limit };
             match facts.first(what, s.entered, now.min(limit)) {
                 Some(at) => go(at.max(s.came), How::Happened),
-                None if limit > now => Move::Stay(Some(limit)),
+                None if told > now => Move::Stay(Some(told)),
                 None => go(limit, How::TooLate),
             }
         }

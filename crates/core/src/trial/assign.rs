@@ -82,10 +82,13 @@ pub fn on_entry(seed: u64, contact: i64, parts: &[u32]) -> usize {
     let all: u64 = parts.iter().map(|p| u64::from(*p)).sum();
     let place = (u128::from(draw(seed, Draw::Arm, contact as u64)) * u128::from(all)) >> 64;
     let mut upto = 0;
-    parts.iter().position(|p| {
-        upto += u128::from(*p);
-        place < upto
-    }).unwrap_or(0)
+    parts
+        .iter()
+        .position(|p| {
+            upto += u128::from(*p);
+            place < upto
+        })
+        .unwrap_or(0)
 }
 
 /// Is this person of the rollout in the 5% that get the no-call choice, so that the rollout can be

@@ -293,7 +293,11 @@ mod tests {
         assert_eq!((&o.sizes[..], o.per_arm, o.comparisons, o.rollout), (&[6_600, 13_200, 0][..], 6_600, 1, 0));
         assert!((o.days.unwrap() - 60.0).abs() < 1e-9 && o.too_small.is_none() && o.warnings.is_empty(), "{o:?}");
         let few = outlook(&Plan { per_arm: Some(1_000), ..series.clone() }, 3, 0, Known { a_day: Some(10.0), ..USUAL });
-        assert!(few.too_small.unwrap().contains("enrol so many") && few.warnings.iter().any(|w| w.contains("300 days")), "{:?}", few.warnings);
+        assert!(
+            few.too_small.unwrap().contains("enrol so many") && few.warnings.iter().any(|w| w.contains("300 days")),
+            "{:?}",
+            few.warnings
+        );
         assert!(outlook(&series, 3, 0, USUAL).warnings[0].contains("Nobody has come"));
     }
 

@@ -359,10 +359,7 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
         stretches: beside
             .stretches
             .iter()
-            .map(|s| StretchReading {
-                parts: s.parts.clone(),
-                rates: s.counts.iter().map(|c| Rate::new(c.primary, c.assigned)).collect(),
-            })
+            .map(|s| StretchReading { parts: s.parts.clone(), rates: s.counts.iter().map(|c| Rate::new(c.primary, c.assigned)).collect() })
             .collect(),
         notes,
         remarks,

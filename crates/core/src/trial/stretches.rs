@@ -166,14 +166,19 @@ mod tests {
         assert!(pooled.difference > 0.06 && pooled.p_value < 1e-6, "pooled, B looks better: {pooled:?}");
         let beside = Beside { assignment_holds: true, stretches: stretches.to_vec(), ..Beside::default() };
         let r = read(&plan(), &all, &beside).unwrap();
-        assert!(r.verdict == Verdict::TooCloseToMatter && r.pairs[0].difference.abs() < 1e-12 && r.pairs[0].adjusted_p > 0.999, "{}", r.sentence);
+        assert!(
+            r.verdict == Verdict::TooCloseToMatter && r.pairs[0].difference.abs() < 1e-12 && r.pairs[0].adjusted_p > 0.999,
+            "{}",
+            r.sentence
+        );
         assert!(r.sizes.p_value > 0.999 && r.sizes.df == 2 && r.bayes.is_none() && r.omnibus.is_none());
         assert!(r.notes.is_empty() && r.remarks[0].contains("2 stretches"), "{:?}", r.remarks);
     }
 
     #[test]
     fn arms_that_were_never_open_together_are_not_compared_and_a_stopped_one_is_not_called() {
-        let stretches = [stretch([1, 1, 0], [(3_000, 600), (3_000, 900), (0, 0)]), stretch([1, 0, 1], [(3_000, 600), (0, 0), (3_000, 720)])];
+        let stretches =
+            [stretch([1, 1, 0], [(3_000, 600), (3_000, 900), (0, 0)]), stretch([1, 0, 1], [(3_000, 600), (0, 0), (3_000, 720)])];
         let (all, beside) = (summed(&stretches), Beside { assignment_holds: true, stretches: stretches.to_vec(), ..Beside::default() });
         let r = read(&plan(), &all, &beside).unwrap();
         assert_eq!(r.pairs.iter().map(|p| (p.base, p.arm)).collect::<Vec<_>>(), [(0, 1), (0, 2)]);
@@ -196,7 +201,10 @@ mod tests {
         assert_eq!(harmful([4, 6]).verdict, Verdict::Called(1));
         assert_eq!(harmful([4, 90]).verdict, Verdict::CantTell, "it drives people away");
         let none = &harmful([0, 0]).pairs[0].guardrails[1];
-        assert!(none.comparison.lower < 0.0 && none.comparison.upper > 0.0005, "nobody complained, which isn't that nobody would: {none:?}");
+        assert!(
+            none.comparison.lower < 0.0 && none.comparison.upper > 0.0005,
+            "nobody complained, which isn't that nobody would: {none:?}"
+        );
     }
 
     #[test]

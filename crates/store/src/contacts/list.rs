@@ -84,6 +84,8 @@ pub struct Page {
     pub rows: Vec<ContactRow>,
     /// How many match; counted up to 10,000 when something is searched for.
     pub matching: i64,
+    /// They match, and more.
+    pub or_more: bool,
     pub all: i64,
 }
 
@@ -192,6 +194,8 @@ fn members(c: &Connection, q: &Query, last: i64) -> Result<Filled> {
 
 /// With fewer people than this their index is walked before the orders were loaded.
 const LARGE: i64 = 50_000;
+/// A search counts no further.
+const MOST_COUNTED: i64 = 10_000;
 
 /// One page.
 ///
@@ -219,7 +223,7 @@ pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
         false => Some(all),
     };
     if let Some(matching) = known.filter(|n| *n < all) {
-        return Ok(Page { rows: walked(c, q, &members, matching)?, matching, all });
+        return Ok(Page { rows: walked(c, q, &members, matching)?, matching, or_more: false, all });
     }
     members.asked_by(|| page_of(c, q, now, all, known))
 }
@@ -238,7 +242,7 @@ fn in_order(c: &Connection, q: &Query, order: &[i64], last: i64) -> Result<Page>
     let people: Box<dyn Iterator<Item = &i64>> = if q.descending { Box::new(order.iter().rev()) } else { Box::new(order.iter()) };
     let (skip, size) = (q.page as usize * q.size as usize, q.size.clamp(1, 200) as usize);
     let page: Vec<i64> = people.filter(|id| shown(id)).skip(skip).take(size).copied().collect();
-    Ok(Page { rows: rows_of(c, &page)?, matching: i64::try_from(matching).unwrap_or(i64::MAX), all })
+    Ok(Page { rows: rows_of(c, &page)?, matching: i64::try_from(matching).unwrap_or(i64::MAX), or_more: false, all })
 }
 
 /// These people's rows, in this order.
@@ -290,14 +294,16 @@ fn page_of(c: &Connection, q: &Query, now: Instant, all: i64, known: Option<i64>
     let matching = if let Some(known) = known {
         known
     } else {
-        c.prepare_cached(&format!("SELECT count(*) FROM (SELECT 1 FROM contact c {filter} LIMIT 10000)"))?
+        c.prepare_cached(&format!("SELECT count(*) FROM (SELECT 1 FROM contact c {filter} LIMIT {})", MOST_COUNTED + 1))?
             .query_row(refs.as_slice(), |r| r.get(0))?
     };
+    let or_more = known.is_none() && matching > MOST_COUNTED;
     let (mut limit, mut offset) = (i64::from(q.size.clamp(1, 200)), i64::from(q.page) * i64::from(q.size));
     // The second half is nearer from the end.
-    let total = if known.is_none() && matching == 10_000 { i64::MAX } else { matching };
+    let total = if or_more { i64::MAX } else { matching };
+    let matching = if or_more { MOST_COUNTED } else { matching };
     if offset >= total {
-        return Ok(Page { rows: vec![], matching, all });
+        return Ok(Page { rows: vec![], matching, or_more, all });
     }
     let from_the_end = offset > total / 2 && offset < total;
     if from_the_end {
@@ -313,7 +319,7 @@ fn page_of(c: &Connection, q: &Query, now: Instant, all: i64, known: Option<i64>
         q.sort.column(), q.sort.column()
     );
     let rows = c.prepare_cached(&sql)?.query_map(refs.as_slice(), row)?.collect::<rusqlite::Result<_>>()?;
-    Ok(Page { rows, matching, all })
+    Ok(Page { rows, matching, or_more, all })
 }
 
 /// The numbers of all people that a query shows.

@@ -23,6 +23,8 @@ pub struct SeriesMail {
     pub opened: Option<Rate>,
     pub clicked: Option<Rate>,
     pub left: Option<Rate>,
+    /// The trial that its variants are in.
+    pub trial: Option<i64>,
 }
 
 /// A step with its counts.
@@ -84,7 +86,8 @@ fn rate(n: i64, of: i64) -> Rate {
 fn mail(c: &Connection, mailing: i64) -> Result<SeriesMail> {
     Ok(c.prepare_cached(
         "SELECT count(accepted_at), count(*) FILTER (WHERE state = 0), count(*) FILTER (WHERE state IN (1, 2, 4, 7)),
-            count(*) FILTER (WHERE state = 6), count(*) FILTER (WHERE state = 5 AND accepted_at IS NULL), count(open_at), count(click_at), count(left_at)
+            count(*) FILTER (WHERE state = 6), count(*) FILTER (WHERE state = 5 AND accepted_at IS NULL), count(open_at), count(click_at), count(left_at),
+            (SELECT id FROM trial WHERE mailing_id = ?1)
          FROM send WHERE mailing_id = ?1",
     )?
     .query_row([mailing], |r| {
@@ -98,6 +101,7 @@ fn mail(c: &Connection, mailing: i64) -> Result<SeriesMail> {
             opened: Some(rate(r.get(5)?, accepted)),
             clicked: Some(rate(r.get(6)?, accepted)),
             left: Some(rate(r.get(7)?, accepted)),
+            trial: r.get(8)?,
         })
     })?)
 }

@@ -123,7 +123,8 @@ fn counted(c: &Connection, t: &Trial, stretch: Option<i64>) -> Result<Vec<ArmCou
         || "0".into(),
         |(own, any)| format!("coalesce(sum(s.{any} < s.handed_at + {window} AND (s.{own} IS NULL OR s.{any} < s.{own})), 0)"),
     );
-    let sql = format!(
+    let sql =
+        format!(
         "SELECT r.arm, count(*), count(s.handed_at), count(s.accepted_at), count(s.failed_at), {primary}, {reported}, {}, {}, {}, {removed}
          FROM roster r LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1
          WHERE r.trial_id = ?1 AND (?3 IS NULL OR r.stratum = ?3) GROUP BY r.arm",

@@ -37,27 +37,15 @@ pub fn stretches(c: &Connection, t: &Trial) -> Result<Vec<Stretch>> {
     if t.plan.per_arm.is_none() {
         return Ok(Vec::new());
     }
-    let arms = arms(c, t)?;
     let mut s = c.prepare_cached(
-        "SELECT began_at, parts, p.name, why, digest FROM trial_stretch t LEFT JOIN person p ON p.id = person_id WHERE trial_id = ?1 ORDER BY place",
+        "SELECT began_at, parts, people, p.name, why, digest FROM trial_stretch t LEFT JOIN person p ON p.id = person_id WHERE trial_id = ?1 ORDER BY place",
     )?;
-    let rows = s.query_map([t.id], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get(2)?, r.get(3)?, r.get(4)?)))?;
-    let mut out = rows
-        .map(|row| {
-            let (began_at, parts, person, why, digest) = row?;
-            Ok(Stretch { began_at, parts: serde_json::from_str(&parts)?, people: vec![0; arms], person, why, digest })
-        })
-        .collect::<Result<Vec<_>>>()?;
-    let mut s = c.prepare_cached("SELECT stratum, arm, count(*) FROM roster WHERE trial_id = ?1 GROUP BY stratum, arm")?;
-    let mut rows = s.query([t.id])?;
-    while let Some(r) = rows.next()? {
-        let place = |i| r.get::<_, i64>(i).map(|n| usize::try_from(n).unwrap_or(usize::MAX));
-        let (stretch, arm) = (place(0)?, place(1)?);
-        if let Some(n) = out.get_mut(stretch).and_then(|s| s.people.get_mut(arm)) {
-            *n = r.get::<_, i64>(2)?.unsigned_abs();
-        }
-    }
-    Ok(out)
+    let rows = s.query_map([t.id], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
+    rows.map(|row| {
+        let (began_at, parts, people, person, why, digest) = row?;
+        Ok(Stretch { began_at, parts: serde_json::from_str(&parts)?, people: serde_json::from_str(&people)?, person, why, digest })
+    })
+    .collect()
 }
 
 /// How many each arm has over all stretches.
@@ -78,8 +66,17 @@ pub(super) fn broken(t: &Trial, stretches: &[Stretch]) -> Option<String> {
 pub(super) fn begin(c: &Connection, t: &Trial, seal: &str, parts: &[u32], why: &str, now: Instant, person: Option<i64>) -> Result<()> {
     let place: i64 = c.query_row("SELECT count(*) FROM trial_stretch WHERE trial_id = ?1", [t.id], |r| r.get(0))?;
     c.execute(
-        "INSERT INTO trial_stretch VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
-        params![t.id, place, now.0, serde_json::to_string(parts)?, person, why, stretch_digest(seal, place, now.0, parts)],
+        "INSERT INTO trial_stretch (trial_id, place, began_at, parts, people, person_id, why, digest) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+        params![
+            t.id,
+            place,
+            now.0,
+            serde_json::to_string(parts)?,
+            serde_json::to_string(&vec![0; parts.len()])?,
+            person,
+            why,
+            stretch_digest(seal, place, now.0, parts)
+        ],
     )?;
     Ok(())
 }
@@ -149,9 +146,10 @@ pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>
 /// What has to be known of how people were enrolled.
 pub(super) fn remarks(t: &Trial, stretches: &[Stretch]) -> Vec<String> {
     let seen = |s: &&Stretch| t.opened_at.is_some_and(|at| at <= s.began_at);
-    let after = stretches.iter().skip(1).find(seen).map(|_| {
-        "The arms' shares were changed after the arms had been opened: whoever changed them had seen how they did.".to_owned()
-    });
+    let after =
+        stretches.iter().skip(1).find(seen).map(|_| {
+            "The arms' shares were changed after the arms had been opened: whoever changed them had seen how they did.".to_owned()
+        });
     after.into_iter().chain((!t.enrolment_words.is_empty()).then(|| t.enrolment_words.clone())).collect()
 }
 
@@ -204,7 +202,9 @@ pub(crate) struct Enroller {
     trial: Trial,
     place: i64,
     parts: Vec<u32>,
-    enrolled: Vec<u64>,
+    /// In this stretch, and in those before.
+    people: Vec<u64>,
+    before: Vec<u64>,
 }
 
 impl Enroller {
@@ -216,9 +216,10 @@ impl Enroller {
             .optional()?;
         let Some(id) = id else { return Ok(None) };
         let trial = one(c, id)?;
-        let all = stretches(c, &trial)?;
-        let Some(last) = all.last() else { return Ok(None) };
-        Ok(Some(Self { place: i64::try_from(all.len()).unwrap_or(1) - 1, parts: last.parts.clone(), enrolled: enrolled(&all), trial }))
+        let mut all = stretches(c, &trial)?;
+        let Some(last) = all.pop() else { return Ok(None) };
+        let before = if all.is_empty() { vec![0; last.people.len()] } else { enrolled(&all) };
+        Ok(Some(Self { place: i64::try_from(all.len()).unwrap_or(0), parts: last.parts, people: last.people, before, trial }))
     }
 
     /// The arm of somebody whose message is about to be handed over, and what part of the trial it is.
@@ -255,8 +256,14 @@ impl Enroller {
             self.place,
             i64::try_from(arm).unwrap_or(0)
         ])?;
-        self.enrolled[arm] += 1;
-        if full(t.plan.per_arm.unwrap_or(0), &self.parts, &self.enrolled) {
+        self.people[arm] += 1;
+        c.prepare_cached("UPDATE trial_stretch SET people = ?3 WHERE trial_id = ?1 AND place = ?2")?.execute(params![
+            t.id,
+            self.place,
+            serde_json::to_string(&self.people)?
+        ])?;
+        let all: Vec<u64> = self.people.iter().zip(&self.before).map(|(n, before)| n + before).collect();
+        if full(t.plan.per_arm.unwrap_or(0), &self.parts, &all) {
             c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1", params![t.id, now.0])?;
             self.trial.enrolled_at = Some(now.0);
         }

@@ -79,7 +79,7 @@ export function ContactsPage() {
               </div>
               <h1>{listName ?? segmentName ?? tagName ?? "Everyone"}</h1>
               <p className="finding">
-                <em>{p.matching === 10000 && p.matching < p.all ? "10,000 or more" : count(p.matching)}</em>{" "}
+                <em>{p.or_more ? `${count(p.matching)} or more` : count(p.matching)}</em>{" "}
                 {p.matching === p.all ? (
                   "people are in the base."
                 ) : (
@@ -156,7 +156,7 @@ export function ContactsPage() {
                 <Button variant="outlined" href={`/api/contacts/people.csv?${asked(query)}`}>
                   {p.matching === p.all ? "Everyone" : "These people"} as CSV
                 </Button>
-                <PutOn query={query} people={p.matching} capped={p.matching === 10000 && p.matching < p.all} />
+                <PutOn query={query} people={p.matching} capped={p.or_more} />
                 <span className="soft small">
                   {p.rows.length > 0 && `${count(page * 50 + 1)} to ${count(page * 50 + p.rows.length)}`}
                 </span>

@@ -26,6 +26,11 @@ function Mail({ m }: { m: Schemas["SeriesMail"] }) {
       {count(m.accepted)} accepted
       {m.accepted > 0 && `, opened ${rate(m.opened)}, clicked ${rate(m.clicked)}, left ${rate(m.left)}`}
       {beside.length > 0 && `; ${beside.join(", ")}`}
+      {m.trial != null && (
+        <>
+          ; its variants are in <Link to={`/trials/${m.trial}`}>a trial</Link>
+        </>
+      )}
     </div>
   );
 }
