@@ -135,7 +135,7 @@ fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
             let mut then = counts.clone();
             then.iter_mut().for_each(|c| c.left = 0);
             left_at.iter().filter(|(at, _)| *at <= l.at).for_each(|(_, arm)| then[*arm].left += 1);
-            stopped.extend(look(&plan, &then, l, 0).unwrap().into_iter().map(|s| s.arm));
+            stopped.extend(look(&plan, then.as_slice().into(), l, 0).unwrap().into_iter().map(|s| s.arm));
         }
         match decide(&plan, counts.as_slice().into(), &stopped).unwrap().0 {
             Verdict::Called(arm) if arm == w.arms - 1 => last += 1,

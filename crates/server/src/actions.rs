@@ -283,7 +283,8 @@ fn seal_in_series(
     if let Some(words) = outlook(&t.plan, arms, 0, known(c, &t.plan, now)?.1).too_small {
         trials::let_small(c, t.id, &words, why_small, person, now)?;
     }
-    trials::seal(c, t.id, seed, &[], Vec::new(), now)?;
+    let looks = looks::looks_on_entry(&t.plan).map_err(|e| StoreError::Refused(e.to_string()))?;
+    trials::seal(c, t.id, seed, &[], looks, now)?;
     let detail = format!("those who come are enrolled, {} per arm", t.plan.per_arm.unwrap_or(0));
     settings::audit(c, now, person, "plan sealed", "trial", t.id, &detail)?;
     Ok(Ok(()))

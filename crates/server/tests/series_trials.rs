@@ -139,6 +139,31 @@ async fn people_are_enrolled_as_they_come_and_only_those_who_came_together_are_c
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn an_arm_that_drives_people_away_is_closed_at_a_look() {
+    let s = running().await;
+    let mut p = plan();
+    for (key, value) in [("harm_looks", json!(2)), ("leaving_margin", json!(0.02)), ("shares", json!([1, 1, 1]))] {
+        p[key] = value;
+    }
+    s.ok("PUT", "/api/mailings/1/trial", &p).await;
+    s.ok("POST", "/api/trials/1/seal", &json!({})).await;
+    assert_eq!(s.ok("GET", "/api/trials/1", &Value::Null).await["looks"].as_array().unwrap().len(), 2);
+    enter(&s, 1..=180).await;
+    s.db().execute("UPDATE send SET left_at = handed_at + 60000 WHERE phase = 1 AND arm = 1 AND contact_id % 2 = 0", []).unwrap();
+    s.advance(12).await;
+    assert_eq!(s.count("SELECT looked FROM trial"), 0, "nobody's window is over");
+    s.advance(36).await;
+    let v = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    assert_eq!((&v["trial"]["looked"], &v["trial"]["stopped"][0]["arm"]), (&json!(1), &json!(1)), "{v}");
+    let stretches = v["enrolment"]["stretches"].as_array().unwrap();
+    assert!(stretches.len() == 2 && stretches[1]["parts"] == json!([1, 0, 1]), "{stretches:?}");
+    assert!(stretches[1]["why"].as_str().unwrap().contains("stopped B for leaving"));
+    enter(&s, 181..=300).await;
+    assert_eq!(s.count("SELECT count(*) FROM roster WHERE contact_id > 180 AND arm = 1"), 0);
+    assert!(s.ok("GET", "/api/trials/1/seal", &Value::Null).await["broken"].is_null());
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn an_enrolment_can_be_ended_and_what_was_written_down_cant_be_touched() {
     let s = running().await;
     s.ok("POST", "/api/trials/1/seal", &json!({})).await;

@@ -461,7 +461,7 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     let mailings: Option<i64> = c
         .prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned' AND paused_at IS NULL")?
         .query_row([], |r| r.get(0))?;
-    let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN min(reading_due, coalesce(next_look, reading_due)) ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND reading_due IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
+    let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN min(coalesce(reading_due, next_look), coalesce(next_look, reading_due)) ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND coalesce(reading_due, next_look) IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
     let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
     let invitations: Option<i64> = c.prepare_cached("SELECT min(due_at) FROM sign_up WHERE state = 1")?.query_row([], |r| r.get(0))?;
     let checks = crate::self_check::next_due(c)?.map(|at| at.0);

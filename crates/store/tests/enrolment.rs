@@ -9,6 +9,7 @@ use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::RuleSet;
 use rinse_core::consent::Act;
 use rinse_core::series::{Again, Does, Outline, Step};
+use rinse_core::trial::looks::looks_on_entry;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::ArmCounts;
 use rinse_core::trial::stretches::full;
@@ -33,6 +34,8 @@ enum Happens {
     /// A cap of one message in so many days is in force, or none.
     Cap(Option<u32>),
     Hours(i64),
+    /// Everybody who was given this arm leaves by the message.
+    Leave(u8),
     End,
 }
 
@@ -44,6 +47,7 @@ fn happens() -> impl Strategy<Value = Happens> {
         2 => (1i64..=PEOPLE).prop_map(Happens::Withdraw),
         1 => prop::option::of(1u32..4).prop_map(Happens::Cap),
         4 => (1i64..60).prop_map(Happens::Hours),
+        1 => (0u8..3).prop_map(Happens::Leave),
         1 => Just(Happens::End),
     ]
 }
@@ -52,7 +56,15 @@ fn happens() -> impl Strategy<Value = Happens> {
 fn sealed(c: &Connection) -> i64 {
     let draft = MailingDraft { subjects: vec!["a".into(), "b".into(), "c".into()], ..MailingDraft::under(1, "Welcome") };
     let mailing = mailings::save(c, None, &draft, START, None).unwrap();
-    let plan = Plan { per_arm: Some(PER_ARM), shares: vec![1, 1, 0], control: Some(0), ..Plan::usual("Which greeting is opened more?") };
+    let plan = Plan {
+        per_arm: Some(PER_ARM),
+        shares: vec![1, 1, 0],
+        control: Some(0),
+        harm_looks: 2,
+        leaving_margin: 0.0,
+        window_hours: 24,
+        ..Plan::usual("Which greeting is opened more?")
+    };
     assert!(trials::save_plan(c, mailing, &plan, START, None).unwrap_err().to_string().contains("has an audience"));
     let steps = vec![Step { id: 1, does: Does::Mail { mailing } }];
     let id = series::save(c, None, "Welcome", 1, &Outline { again: Again::Always, steps, ..Outline::default() }, START, None).unwrap();
@@ -60,7 +72,7 @@ fn sealed(c: &Connection) -> i64 {
     assert!(audience.unwrap_err().to_string().contains("one by one"));
     let trial = trials::save_plan(c, mailing, &plan, START, None).unwrap();
     series::start(c, id, START, None).unwrap();
-    trials::seal(c, trial, 77, &[], Vec::new(), START).unwrap();
+    trials::seal(c, trial, 77, &[], looks_on_entry(&plan).unwrap(), START).unwrap();
     trial
 }
 
@@ -69,6 +81,7 @@ fn go(c: &Connection, from: Instant, to: Instant, host: &str) {
     let mut t = from;
     loop {
         while walk::step(c, t).unwrap() > 0 || hand_over(c, t, host) > 0 {}
+        trials::hold_looks(c, t).unwrap();
         let waits: Vec<i64> = rows(c, "SELECT at FROM send WHERE state IN (0, 1, 4)");
         match waits.into_iter().filter(|at| *at > t.0 && *at <= to.0).min() {
             Some(at) => t = Instant(at),
@@ -121,6 +134,10 @@ fn holds(c: &Connection, id: i64) {
             assert!(full(PER_ARM, &last.parts, &people) || !t.enrolment_words.is_empty());
         }
     }
+    // A look closes what does harm, but for what the others are compared with and what goes out on no call.
+    for s in &t.stopped {
+        assert!(s.arm == 0 || last.parts[s.arm] == 0 || t.enrolled_at.is_some(), "{s:?}");
+    }
     // What was counted stretch by stretch is what was counted.
     let all = trials::counts(c, &t).unwrap();
     let summed: Vec<ArmCounts> =
@@ -153,6 +170,10 @@ proptest! {
                     Happens::Cap(days) => {
                         let caps = days.map(|n| Cap { limit: 1, window: Window::Days { n }, scope: Scope::Marketing, in_force: true });
                         rules::save(c, t, None, &RuleSet { caps: caps.into_iter().collect(), ..RuleSet::default() }, "members said so").unwrap();
+                    }
+                    Happens::Leave(arm) => {
+                        let leave = "UPDATE send SET left_at = handed_at + 1 WHERE phase = 1 AND arm = ?1 AND left_at IS NULL";
+                        c.execute(leave, [arm]).unwrap();
                     }
                     Happens::Hours(_) => {}
                 }

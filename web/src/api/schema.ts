@@ -9844,7 +9844,7 @@ export interface components {
         TrialLook: {
             /**
              * Format: int64
-             * @description Milliseconds after the last handover of the pilot.
+             * @description Milliseconds after the last handover of the pilot; in a series 0, its information says when it is held.
              */
             at: number;
             /** Format: double */

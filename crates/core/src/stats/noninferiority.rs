@@ -26,6 +26,24 @@ pub struct AgainstMargin {
     pub bound: f64,
 }
 
+/// The z of a treatment's harm above a margin over strata, where more is bad: their differences weighted by
+/// `n_a n_b / (n_a + n_b)` less the margin, by the unpooled standard error of that sum. One stratum alone gives the z of
+/// [`noninferiority`]. None where nothing varies: then there is no test.
+#[must_use]
+#[allow(clippy::cast_precision_loss)]
+pub fn harm_over(strata: &[(Arm, Arm)], margin: f64) -> Option<f64> {
+    let weight = |(a, b): &(Arm, Arm)| a.trials as f64 * b.trials as f64 / (a.trials + b.trials) as f64;
+    let all: f64 = strata.iter().map(weight).sum();
+    let (mut difference, mut variance) = (0.0, 0.0);
+    for s in strata {
+        let (w, (xc, nc), (xt, nt)) = (weight(s) / all, s.0.checked().ok()?, s.1.checked().ok()?);
+        let (pc, pt) = (xc / nc, xt / nt);
+        difference += w * (pt - pc);
+        variance += w * w * (pc * (1.0 - pc) / nc + pt * (1.0 - pt) / nt);
+    }
+    (variance > 0.0).then(|| (difference - margin) / variance.sqrt())
+}
+
 /// The Wald test of non-inferiority with unpooled standard error.
 ///
 /// # Errors

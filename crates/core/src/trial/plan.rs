@@ -141,7 +141,7 @@ pub enum PlanError {
     )]
     Crossed,
     #[error(
-        "In a series people come one by one and the message goes on: plan the trial to learn, with a choice for no call, and without arms that get no mail, looks before the end, subgroups or two crossed changes."
+        "In a series people come one by one and the message goes on: plan the trial to learn, with a choice for no call, and without arms that get no mail, subgroups or two crossed changes."
     )]
     InSeries,
     #[error("Enrol between {LEAST_PER_ARM} and 1,000,000 people per arm: {0} can't be read.")]
@@ -259,7 +259,7 @@ impl Plan {
 
     fn check_series(&self, arms: usize) -> Result<(), PlanError> {
         let Some(per_arm) = self.per_arm else { return Ok(()) };
-        let odd = self.no_mail > 0 || self.harm_looks > 0 || !self.subgroups.is_empty() || self.crossed.is_some();
+        let odd = self.no_mail > 0 || !self.subgroups.is_empty() || self.crossed.is_some();
         if odd || self.aim == Aim::Earn || self.on_no_call.is_none() {
             return Err(PlanError::InSeries);
         }

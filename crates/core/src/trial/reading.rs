@@ -310,7 +310,8 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
             beside.stretches.len()
         ));
     }
-    remarks.extend(counted.closed().into_iter().map(|arm| format!("{} was taken out on the way: it can't be called.", letter(arm))));
+    let by_hand = counted.closed().into_iter().filter(|arm| beside.stopped.iter().all(|s| s.arm != *arm));
+    remarks.extend(by_hand.map(|arm| format!("{} was taken out on the way: it can't be called.", letter(arm))));
     for g in pairs.iter().flat_map(|p| &p.guardrails).filter(|g| g.state == Guard::Breached) {
         notes.push(format!(
             "The guardrail on {} is breached by {} against {}, which blocks a call for it.",

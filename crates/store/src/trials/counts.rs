@@ -2,6 +2,7 @@
 
 use super::{Trial, arms, brought};
 use crate::Result;
+use rinse_core::Instant;
 use rinse_core::stats::Arm;
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::reading::ArmCounts;
@@ -80,7 +81,7 @@ pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
     let stretches = super::enrol::stretches(c, t)?;
     if !stretches.is_empty() {
         let row = |(s, n): (super::enrol::Stretch, usize)| Balance {
-            stratum: format!("stretch {n}, from {} UTC", rinse_core::Instant(s.began_at).words()),
+            stratum: format!("stretch {n}, from {} UTC", Instant(s.began_at).words()),
             people: s.people.iter().map(|n| i64::try_from(*n).unwrap_or(0)).collect(),
         };
         return Ok(stretches.into_iter().zip(1..).map(row).collect());
@@ -107,15 +108,15 @@ pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
 /// # Errors
 /// When the database fails.
 pub fn counts(c: &Connection, t: &Trial) -> Result<Vec<ArmCounts>> {
-    counted(c, t, None)
+    counted(c, t, None, None)
 }
 
-/// The same of those who came in one stretch.
-pub(super) fn of_stretch(c: &Connection, t: &Trial, place: usize) -> Result<Vec<ArmCounts>> {
-    counted(c, t, Some(i64::try_from(place).unwrap_or(i64::MAX)))
+/// The same of those who came in one stretch, and were handed their message by an instant.
+pub(super) fn of_stretch(c: &Connection, t: &Trial, place: usize, by: Option<Instant>) -> Result<Vec<ArmCounts>> {
+    counted(c, t, Some(i64::try_from(place).unwrap_or(i64::MAX)), by)
 }
 
-fn counted(c: &Connection, t: &Trial, stretch: Option<i64>) -> Result<Vec<ArmCounts>> {
+fn counted(c: &Connection, t: &Trial, stretch: Option<i64>, by: Option<Instant>) -> Result<Vec<ArmCounts>> {
     let window = t.plan.window_hours * rinse_core::HOUR;
     let within = |column: &str| format!("coalesce(sum(s.{column} < s.handed_at + {window}), 0)");
     let (primary, reported) = columns(t.plan.metric).map_or_else(|| ("0".into(), "0".into()), |(p, r)| (within(p), within(r)));
@@ -127,12 +128,12 @@ fn counted(c: &Connection, t: &Trial, stretch: Option<i64>) -> Result<Vec<ArmCou
         format!(
         "SELECT r.arm, count(*), count(s.handed_at), count(s.accepted_at), count(s.failed_at), {primary}, {reported}, {}, {}, {}, {removed}
          FROM roster r LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1
-         WHERE r.trial_id = ?1 AND (?3 IS NULL OR r.stratum = ?3) GROUP BY r.arm",
+         WHERE r.trial_id = ?1 AND (?3 IS NULL OR r.stratum = ?3) AND (?4 IS NULL OR s.handed_at <= ?4) GROUP BY r.arm",
         within("click_at"), within("left_at"), within("complained_at"),
     );
     let mut out = vec![ArmCounts::default(); places(c, t)?];
     let mut s = c.prepare_cached(&sql)?;
-    let mut rows = s.query(params![t.id, t.mailing_id, stretch])?;
+    let mut rows = s.query(params![t.id, t.mailing_id, stretch, by.map(|i| i.0)])?;
     while let Some(r) = rows.next()? {
         let n = |i| r.get::<_, i64>(i).map(whole);
         if let Some(slot) = usize::try_from(r.get::<_, i64>(0)?).ok().and_then(|a| out.get_mut(a)) {

@@ -1,14 +1,17 @@
 //! Trials in a series: whoever comes to the step is given an arm as their message is handed over, until each arm is as
 //! large as planned; the arms' shares can change on the way. See `rinse_core::trial::stretches`.
 
+use super::counts::of_stretch;
 use super::{Trial, arms, one};
 use crate::sends::Phase;
 use crate::{Result, StoreError};
 use rinse_core::trial::assign;
-use rinse_core::trial::reading::Verdict;
+use rinse_core::trial::letter;
+use rinse_core::trial::looks::{Stopped, look};
+use rinse_core::trial::reading::{ArmCounts, Verdict};
 use rinse_core::trial::sealing::stretch_digest;
-use rinse_core::trial::stretches::{ROLLOUT_WATCHED, check_parts, full};
-use rinse_core::{DAY, Instant};
+use rinse_core::trial::stretches::{Counted, ROLLOUT_WATCHED, StretchCounts, check_parts, full};
+use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -162,6 +165,50 @@ fn settle(c: &Connection, t: &Trial, now: Instant) -> Result<()> {
         c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1 AND enrolled_at IS NULL", params![t.id, now.0])?;
     }
     Ok(())
+}
+
+/// Holds the next look, when so many people of every open arm have been through their window that it has its information.
+/// An arm that does harm is closed, where it can be: nobody more is given it.
+pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()> {
+    let looks = t.seal.as_ref().map_or(&[][..], |s| &s.looks);
+    let held = usize::try_from(t.looked).unwrap_or(usize::MAX);
+    let (Some(l), Some(per_arm)) = (looks.get(held).copied(), t.plan.per_arm) else {
+        c.execute("UPDATE trial SET next_look = NULL WHERE id = ?1", [t.id])?;
+        return Ok(());
+    };
+    let again = if held + 1 < looks.len() { Some((now + DAY).0) } else { None };
+    let stretches = stretches(c, &t)?;
+    let through = now + -t.plan.window_hours * HOUR;
+    let counted =
+        |(place, s): (usize, &Stretch)| Ok(StretchCounts { parts: s.parts.clone(), counts: of_stretch(c, &t, place, Some(through))? });
+    let of: Vec<StretchCounts> = stretches.iter().enumerate().map(counted).collect::<Result<_>>()?;
+    let Some(mut parts) = of.last().map(|s| s.parts.clone()) else { return Ok(()) };
+    let all: Vec<ArmCounts> = (0..parts.len()).map(|i| of.iter().fold(ArmCounts::default(), |sum, s| sum.with(&s.counts[i]))).collect();
+    if !l.due(all.iter().zip(&parts).filter(|(_, p)| **p > 0).map(|(c, _)| c.assigned).min().unwrap_or(0), per_arm) {
+        c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![t.id, (now + DAY).0])?;
+        return Ok(());
+    }
+    let found = look(&t.plan, Counted { all: &all, stretches: &of }, &l, now.0).map_err(|e| StoreError::Refused(e.to_string()))?;
+    let new: Vec<Stopped> = found.into_iter().filter(|f| parts[f.arm] > 0 && t.stopped.iter().all(|s| s.arm != f.arm)).collect();
+    t.stopped.extend(new.iter().cloned());
+    let stopped = serde_json::to_string(&t.stopped)?;
+    c.execute("UPDATE trial SET looked = looked + 1, stopped = ?2, next_look = ?3 WHERE id = ?1", params![t.id, stopped, again])?;
+    let closing: Vec<&Stopped> = new.iter().filter(|s| !t.plan.stays_open().contains(&s.arm)).collect();
+    if closing.is_empty() || t.enrolled_at.is_some() {
+        return Ok(());
+    }
+    closing.iter().for_each(|s| parts[s.arm] = 0);
+    let why: Vec<String> = closing.iter().map(|s| format!("a look stopped {} for {}", letter(s.arm), s.harm)).collect();
+    let why = why.join(", ");
+    if parts.iter().filter(|p| **p > 0).count() < 2 {
+        let words = format!("Enrolment ended as {why}: nothing was left to compare.");
+        c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![t.id, now.0, words])?;
+    } else {
+        let seal = t.seal.as_ref().map(|s| s.digest.clone()).unwrap_or_default();
+        begin(c, &t, &seal, &parts, &why, now, None)?;
+        settle(c, &t, now)?;
+    }
+    crate::settings::audit(c, now, None, "arm stopped for harm", "trial", t.id, &why)
 }
 
 /// How many people come to the message a day: over the last 28 days those who got it, or, where it isn't out, who entered

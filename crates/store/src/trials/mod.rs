@@ -207,6 +207,9 @@ pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<
     if t.plan.per_arm.is_some() {
         let digest = one(c, id)?.seal.map(|s| s.digest).unwrap_or_default();
         enrol::begin(c, &t, &digest, &t.plan.parts(arms(c, &t)?), "as planned", now, None)?;
+        if t.plan.harm_looks > 0 {
+            c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id, t.plan.window_end(now).0])?;
+        }
     }
     let mut s = c.prepare_cached("INSERT INTO roster VALUES (?1,?2,?3,?4)")?;
     for e in roster {
@@ -282,7 +285,8 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
     )?;
     let stretches = enrol::stretches(c, t)?;
     let strata = if stretches.is_empty() { counts::strata(c, t)? } else { Vec::new() };
-    let in_stretch = |place: usize| Ok(StretchCounts { parts: stretches[place].parts.clone(), counts: counts::of_stretch(c, t, place)? });
+    let in_stretch =
+        |place: usize| Ok(StretchCounts { parts: stretches[place].parts.clone(), counts: counts::of_stretch(c, t, place, None)? });
     Ok(Beside {
         assignment_holds: strays == 0 && recomputed(c, t, &roster)? == roster,
         broken: broken_by(c, t, &roster)?,
@@ -348,6 +352,9 @@ fn last_handover(t: &Trial) -> Option<i64> {
 
 fn set_next_look(c: &Connection, id: i64) -> Result<()> {
     let t = one(c, id)?;
+    if t.plan.per_arm.is_some() {
+        return Ok(());
+    }
     let next = t.seal.as_ref().and_then(|s| s.looks.get(usize::try_from(t.looked).unwrap_or(usize::MAX)));
     let at = last_handover(&t).zip(next).map(|(from, l)| from + l.at);
     c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id, at])?;
@@ -365,12 +372,16 @@ pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
         .collect::<rusqlite::Result<_>>()?;
     for id in due {
         let mut t = one(c, id)?;
+        if t.plan.per_arm.is_some() {
+            enrol::hold_look(c, t, now)?;
+            continue;
+        }
         let held = usize::try_from(t.looked).unwrap_or(usize::MAX);
         if let Some(l) = t.seal.as_ref().and_then(|s| s.looks.get(held)).copied() {
             // Those without mail can't leave it: an arm is held against the others that get some.
             let mut mailed = counts(c, &t)?;
             mailed.truncate(arms(c, &t)?);
-            let found = looks::look(&t.plan, &mailed, &l, now.0).map_err(|e| StoreError::Refused(e.to_string()))?;
+            let found = looks::look(&t.plan, mailed.as_slice().into(), &l, now.0).map_err(|e| StoreError::Refused(e.to_string()))?;
             let new: Vec<Stopped> = found.into_iter().filter(|f| !t.stopped.iter().any(|s| s.arm == f.arm)).collect();
             t.stopped.extend(new);
         }

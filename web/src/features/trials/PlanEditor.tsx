@@ -39,7 +39,7 @@ export const startingPlan: Plan = {
 };
 
 /** Of a message in a series: people are enrolled as they come to it. */
-export const seriesPlan: Plan = { ...startingPlan, per_arm: 1000, pilot_share: 1, harm_looks: 0 };
+export const seriesPlan: Plan = { ...startingPlan, per_arm: 1000, pilot_share: 1 };
 
 /** The plan while it is edited: what it can find moves as the share moves. */
 export function PlanEditor({
@@ -291,20 +291,18 @@ export function PlanEditor({
               </MenuItem>
             ))}
           </TextField>
-          {!inSeries && (
-            <TextField
-              select
-              label="Looks before the end, for harm only"
-              value={plan.harm_looks ?? 0}
-              onChange={(e) => setPlan({ ...plan, harm_looks: Number(e.target.value) })}
-            >
-              {[0, 1, 2, 3, 4, 5].map((n) => (
-                <MenuItem key={n} value={n}>
-                  {n === 0 ? "none" : n}
-                </MenuItem>
-              ))}
-            </TextField>
-          )}
+          <TextField
+            select
+            label="Looks before the end, for harm only"
+            value={plan.harm_looks ?? 0}
+            onChange={(e) => setPlan({ ...plan, harm_looks: Number(e.target.value) })}
+          >
+            {[0, 1, 2, 3, 4, 5].map((n) => (
+              <MenuItem key={n} value={n}>
+                {n === 0 ? "none" : n}
+              </MenuItem>
+            ))}
+          </TextField>
           <TextField
             select
             label={inSeries ? "What was called goes out" : "The rollout goes"}

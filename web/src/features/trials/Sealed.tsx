@@ -43,7 +43,8 @@ export function Sealed({ v }: { v: View }) {
       {v.looks.length > 0 && (
         <p className="soft small" style={{ margin: "0 0 6px", maxWidth: "50em" }}>
           {trial.looked} of {v.looks.length} looks held. A look stops an arm that makes people leave or complain by more
-          than the margin, at z {v.looks.map((l) => l.z_bound.toFixed(2)).join(", then ")}; it calls nothing.{" "}
+          than the margin,{v.enrolment ? " each when a further share of the people has been through its window," : ""}{" "}
+          at z {v.looks.map((l) => l.z_bound.toFixed(2)).join(", then ")}; it calls nothing.{" "}
           {trial.stopped.length === 0 ? "None was stopped." : ""}
         </p>
       )}
