@@ -134,8 +134,28 @@ async fn people_are_enrolled_as_they_come_and_only_those_who_came_together_are_c
     assert!(called + check == 590 && (10..=60).contains(&check), "{called} {check}");
     enter(&s, 21..=40).await;
     assert_eq!(s.count("SELECT count(*) FROM send WHERE contact_id = 21 AND arm = 2 AND phase = 0"), 1);
+    enter(&s, 601..=700).await;
+    assert_eq!(s.count("SELECT count(*) FROM send WHERE phase IN (2, 3)"), 590, "who comes again is watched once");
     let learned = s.ok("GET", "/api/trials/learned", &Value::Null).await;
     assert_eq!(learned["read"], 1);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_trial_that_too_few_came_to_is_given_up() {
+    let s = running().await;
+    s.ok("POST", "/api/trials/1/seal", &json!({})).await;
+    enter(&s, 1..=30).await;
+    s.ok("POST", "/api/trials/1/enrolment/end", &json!({ "why": "The series is over for good" })).await;
+    let v = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    assert!(v["trial"]["state"] == "ended" && v["trial"]["verdict"].is_null() && v["reading"].is_null(), "{v}");
+    enter(&s, 31..=60).await;
+    assert_eq!(
+        s.count("SELECT count(*) FROM send WHERE contact_id > 30 AND arm = 0 AND phase = 0"),
+        30,
+        "what was sealed for no call goes on"
+    );
+    assert_eq!(s.api("GET", "/api/trials/1/record.zip", "").await.0, StatusCode::CONFLICT);
+    assert_eq!(s.ok("GET", "/api/trials/learned", &Value::Null).await["read"], 0);
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -167,10 +187,9 @@ async fn an_arm_that_drives_people_away_is_closed_at_a_look() {
 async fn an_enrolment_can_be_ended_and_what_was_written_down_cant_be_touched() {
     let s = running().await;
     s.ok("POST", "/api/trials/1/seal", &json!({})).await;
-    enter(&s, 1..=40).await;
     let end = json!({ "why": "The season is over" });
-    assert!(refused(&s, "POST", "/api/trials/1/enrolment/end", &end).await.contains("let more come"));
-    enter(&s, 41..=120).await;
+    assert!(refused(&s, "POST", "/api/trials/1/enrolment/end", &json!({ "why": "so" })).await.contains("in a sentence why"));
+    enter(&s, 1..=120).await;
     s.ok("POST", "/api/trials/1/open", &Value::Null).await;
     s.ok("POST", "/api/trials/1/enrolment/end", &end).await;
     assert!(refused(&s, "POST", "/api/trials/1/enrolment/end", &end).await.contains("as it is"));

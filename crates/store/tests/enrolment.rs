@@ -100,7 +100,13 @@ fn holds(c: &Connection, id: i64) {
     assert!(beside.assignment_holds && beside.broken.is_none(), "{beside:?}");
     // Who is enrolled was handed the message, once as part of the trial, and has that arm whenever they come.
     assert_eq!(n(c, "SELECT count(*) FROM send WHERE phase = 1"), n(c, "SELECT count(*) FROM roster"));
-    assert_eq!(n(c, "SELECT count(*) FROM send s JOIN roster r USING (contact_id) WHERE s.handed_at IS NOT NULL AND s.arm <> r.arm"), 0);
+    // Once it is given up everybody gets what was sealed for no call.
+    let over = if t.state == "ended" { t.enrolled_at.unwrap() } else { i64::MAX };
+    assert_eq!(
+        n(c, &format!("SELECT count(*) FROM send s JOIN roster r USING (contact_id) WHERE s.handed_at <= {over} AND s.arm <> r.arm")),
+        0
+    );
+    assert_eq!(n(c, &format!("SELECT count(*) FROM send WHERE handed_at > {over} AND arm <> 0")), 0);
     assert_eq!(
         n(
             c,
@@ -132,6 +138,7 @@ fn holds(c: &Connection, id: i64) {
         Some(at) => {
             assert_eq!(n(c, &format!("SELECT count(*) FROM send WHERE phase = 1 AND handed_at > {at}")), 0);
             assert!(full(PER_ARM, &last.parts, &people) || !t.enrolment_words.is_empty());
+            assert!(t.state != "ended" || t.enrolment_words.starts_with("Given up"));
         }
     }
     // A look closes what does harm, but for what the others are compared with and what goes out on no call.

@@ -8,6 +8,7 @@ use crate::{Result, StoreError};
 use rinse_core::trial::assign;
 use rinse_core::trial::letter;
 use rinse_core::trial::looks::{Stopped, look};
+use rinse_core::trial::plan::LEAST_PER_ARM;
 use rinse_core::trial::reading::{ArmCounts, Verdict};
 use rinse_core::trial::sealing::stretch_digest;
 use rinse_core::trial::stretches::{Counted, ROLLOUT_WATCHED, StretchCounts, check_parts, full};
@@ -123,10 +124,11 @@ pub fn change(c: &Connection, id: i64, parts: &[u32], why: &str, now: Instant, p
     crate::settings::audit(c, now, person, "arms' shares changed", "trial", id, &format!("{parts:?}: {why}"))
 }
 
-/// Ends the enrolment before the arms are as large as planned.
+/// Ends the enrolment before the arms are as large as planned. With so few people that nothing can be read the trial is given
+/// up: it ends without a verdict, and what was sealed for no call goes on.
 ///
 /// # Errors
-/// No reason, arms too small to be read, or a trial that enrols nobody.
+/// No reason, or a trial that enrols nobody.
 pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>) -> Result<()> {
     let t = enrolling(c, id)?;
     let why = reason(why)?;
@@ -134,11 +136,13 @@ pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>
     let n = enrolled(&all);
     let open = all.last().map(|s| s.parts.clone()).unwrap_or_default();
     let least = open.iter().zip(&n).filter(|(p, _)| **p > 0).map(|(_, n)| *n).min().unwrap_or(0);
-    if least < rinse_core::trial::plan::LEAST_PER_ARM {
-        return Err(StoreError::Refused(format!(
-            "The smallest arm has {least} people. With fewer than {} nothing can be read: let more come.",
-            rinse_core::trial::plan::LEAST_PER_ARM
-        )));
+    if least < LEAST_PER_ARM {
+        let words = format!("Given up at {least} people in the smallest arm, of which nothing can be read: {why}");
+        c.execute(
+            "UPDATE trial SET state = 'ended', enrolled_at = ?2, next_look = NULL, enrolment_words = ?3 WHERE id = ?1",
+            params![id, now.0, words],
+        )?;
+        return crate::settings::audit(c, now, person, "trial given up", "trial", id, why);
     }
     let opened = if t.opened_at.is_some() { ", after the arms had been opened" } else { "" };
     let words = format!("Enrolment was ended at {least} people in the smallest arm, not {}{opened}: {why}", t.plan.per_arm.unwrap_or(0));
@@ -280,11 +284,13 @@ impl Enroller {
             .optional()?;
         if t.state == "ended" {
             let arm = t.verdict.and_then(|v| v.goes_out(&t.plan)).unwrap_or(no_call);
-            let watched = t.rollout_at.is_some_and(|at| now < Instant(at) + ROLLOUT_WATCHED);
+            // Who comes again is watched once, by the first message.
+            let before = "SELECT 1 FROM send WHERE mailing_id = ?1 AND contact_id = ?2 AND phase IN (2, 3)";
+            let watched = t.rollout_at.is_some_and(|at| now < Instant(at) + ROLLOUT_WATCHED)
+                && !c.prepare_cached(before)?.exists([t.mailing_id, contact])?;
+            let check = matches!(t.verdict, Some(Verdict::Called(_))) && assign::in_rollout_check(seed, contact);
             return Ok(match (took_part, watched) {
-                (None, true) if matches!(t.verdict, Some(Verdict::Called(_))) && assign::in_rollout_check(seed, contact) => {
-                    (no_call, Phase::RolloutCheck)
-                }
+                (None, true) if check => (no_call, Phase::RolloutCheck),
                 (None, true) => (arm, Phase::Rollout),
                 _ => (arm, Phase::Whole),
             });

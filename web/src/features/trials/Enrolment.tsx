@@ -152,7 +152,8 @@ function Change({ v, what, close }: { v: View; what: "shares" | "end"; close: ()
       ) : (
         <p style={{ margin: 0 }}>
           Nobody more is enrolled; whoever comes gets {letter(v.trial.plan.on_no_call ?? 0)}. What was planned isn’t
-          reached then, and the reading says so.
+          reached then, and the reading says so. With fewer than 30 people in an arm there is none: the trial is given
+          up.
         </p>
       )}
       <TextField label="Why, in a sentence" value={why} onChange={(e) => setWhy(e.target.value)} />

@@ -8,7 +8,7 @@ import { bare, count, instant, percent } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { CourseView } from "./Course";
 import { EnrolmentView } from "./Enrolment";
-import { PlanEditor } from "./PlanEditor";
+import { PlanEditor, startingPlan } from "./PlanEditor";
 import { Sealed } from "./Sealed";
 import { METRIC, useTrialSlips } from "./useTrialSlips";
 import { Verdict } from "./Verdict";
@@ -33,7 +33,7 @@ export function TrialPage() {
                 mailing={v.trial.mailing_id}
                 name={v.trial.mailing}
                 subjects={v.subjects}
-                from={v.trial.plan}
+                from={planFrom(v)}
               />
             );
           if (v.reading) return <Verdict v={v} reading={v.reading} />;
@@ -42,6 +42,13 @@ export function TrialPage() {
       </Loaded>
     </Frame>
   );
+}
+
+/** The plan as it stands; of a message that was taken out of its series, with an audience again. */
+function planFrom(v: View) {
+  const { plan } = v.trial;
+  const alone = plan.per_arm != null && v.enrolment == null;
+  return alone ? { ...plan, per_arm: null, shares: [], pilot_share: startingPlan.pilot_share } : plan;
 }
 
 function Share({ words, of }: { words: string; of: number }) {
@@ -56,6 +63,7 @@ function Share({ words, of }: { words: string; of: number }) {
 function Collecting({ v }: { v: View }) {
   const { trial, subjects, pooled } = v;
   const enrolling = v.enrolment != null && trial.enrolled_at == null;
+  const givenUp = trial.state === "ended";
   const open = v.enrolment?.stretches.at(-1)?.parts ?? [];
   const smallest = Math.min(...(v.enrolment?.people ?? []).filter((_, i) => (open[i] ?? 0) > 0));
   const client = useQueryClient();
@@ -73,7 +81,9 @@ function Collecting({ v }: { v: View }) {
       </div>
       <h1>{trial.plan.question}</h1>
       <p className="finding">
-        {enrolling ? (
+        {givenUp ? (
+          "Given up: too few came for anything to be read."
+        ) : enrolling ? (
           <>
             Enrolling: <em>{count(smallest)}</em> of {count(trial.plan.per_arm ?? 0)} people in the smallest open arm.
           </>
@@ -84,7 +94,11 @@ function Collecting({ v }: { v: View }) {
         ) : (
           "The pilot is still going out."
         )}{" "}
-        {enrolling ? "Until everyone's window is over the arms stay closed." : "Until then the arms stay closed."}
+        {givenUp
+          ? "What was sealed for no call goes on."
+          : enrolling
+            ? "Until everyone's window is over the arms stay closed."
+            : "Until then the arms stay closed."}
       </p>
       {pooled && (
         <>
@@ -122,12 +136,14 @@ function Collecting({ v }: { v: View }) {
           &ensp;{s}
         </p>
       ))}
-      <p className="soft small" style={{ maxWidth: "48em" }}>
-        A variant can't be called early: the one that is answered faster looks like the one that is answered more.{" "}
-        <button className="plain" onClick={() => setSure(true)}>
-          Open the arms early
-        </button>
-      </p>
+      {!givenUp && (
+        <p className="soft small" style={{ maxWidth: "48em" }}>
+          A variant can't be called early: the one that is answered faster looks like the one that is answered more.{" "}
+          <button className="plain" onClick={() => setSure(true)}>
+            Open the arms early
+          </button>
+        </p>
+      )}
       {sure && (
         <div className="note" role="alert">
           It is recorded with your name and stands on the verdict. Nothing can be called before the end.{" "}

@@ -40,7 +40,7 @@ export function verdictWords(v: Schemas["Verdict"]): string {
 export function standing(t: Schemas["Trial"]): string {
   if (t.state === "planned") return "planned, not sealed";
   if (t.state === "collecting") return t.plan.per_arm != null && t.enrolled_at == null ? "enrolling" : "collecting";
-  const verdict = t.verdict ? verdictWords(t.verdict) : "";
+  const verdict = t.verdict ? verdictWords(t.verdict) : "given up";
   return t.state === "read" ? `${verdict}, rollout waits` : verdict;
 }
 
