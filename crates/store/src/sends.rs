@@ -284,12 +284,12 @@ pub struct Outgoing {
 /// When the database fails.
 pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing>, usize)> {
     let mut s = c.prepare_cached(
-        "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase
+        "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase, s.tries
          FROM send s INDEXED BY send_due CROSS JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1
             AND s.mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)
          ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2",
     )?;
-    let due: Vec<(Outgoing, i64, i64)> = s
+    let due: Vec<(Outgoing, i64, i64, i64)> = s
         .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
             Ok((
                 Outgoing {
@@ -304,6 +304,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 },
                 r.get(8)?,
                 r.get(9)?,
+                r.get(10)?,
             ))
         })?
         .collect::<rusqlite::Result<_>>()?;
@@ -311,7 +312,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
     let mut go = Vec::with_capacity(due.len());
     let mut rules: HashMap<i64, (person::Loaded, Recorder, Option<Enroller>)> = HashMap::new();
     let mut paced = Paced::default();
-    for (mut out, give_up, mut phase) in due {
+    for (mut out, give_up, mut phase, tries) in due {
         let (loaded, recorder, enroller) = match rules.entry(out.mailing) {
             Entry::Occupied(e) => e.into_mut(),
             Entry::Vacant(e) => {
@@ -325,8 +326,8 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         recorder.write(c, &loaded.version, out.mailing, out.contact, now, outcome)?;
         match outcome {
             Outcome::Cleared => {
-                // Whoever is tried again has their part in a trial already.
-                if let Some(e) = enroller.as_mut().filter(|_| phase == Phase::Whole as i64) {
+                // What is tried again stays what it was, whatever became of the trial meanwhile.
+                if let Some(e) = enroller.as_mut().filter(|_| tries == 0 && phase == Phase::Whole as i64) {
                     let (arm, part) = e.place(c, out.contact, now)?;
                     (out.arm, phase) = (arm, part as i64);
                 }

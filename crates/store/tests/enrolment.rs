@@ -153,6 +153,25 @@ fn holds(c: &Connection, id: i64) {
     assert_eq!(all.iter().map(|c| c.assigned).collect::<Vec<_>>(), people);
 }
 
+/// A message that was put off before the plan was sealed, or before the call, goes out as what it was.
+#[test]
+fn what_is_tried_again_stays_what_it_was() {
+    run(40, |c| {
+        let trial = sealed(c);
+        entering::put_in(c, 1, &[1, 2, 3, 4, 5], START, None).unwrap();
+        while walk::step(c, START).unwrap() > 0 || hand_over(c, START, "451 later") > 0 {}
+        let arms: Vec<i64> = rows(c, "SELECT arm FROM send ORDER BY id");
+        enrol::change(c, trial, &[1, 0, 1], "Another greeting is ready", START + 60_000, None).unwrap();
+        // As if they had been put off before the seal: in no trial, all with A.
+        c.execute("UPDATE send SET phase = 0, arm = 0 WHERE contact_id <= 2", []).unwrap();
+        c.execute("DELETE FROM roster WHERE contact_id <= 2", []).unwrap();
+        go(c, START + 60_000, START + 2 * DAY, "250 ok");
+        let kept: Vec<i64> = rows(c, "SELECT arm FROM send ORDER BY id");
+        assert_eq!(kept, [&[0, 0][..], &arms[2..]].concat());
+        assert_eq!(n(c, "SELECT count(*) FROM roster WHERE contact_id <= 2"), 0);
+    });
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
     #[test]
