@@ -13,6 +13,34 @@ pub struct Hours {
 
 const MINUTES: u16 = 24 * 60;
 
+/// When no text message goes out unless somebody says otherwise: from 21:00 to 8:00.
+pub const USUAL_QUIET: Hours = Hours { from_minute: 21 * 60, until_minute: 8 * 60 };
+
+/// Do all of some hours let a message go out at this instant?
+#[must_use]
+pub fn all_open(hours: &[Hours], t: Instant, clock: &impl Wall) -> bool {
+    hours.iter().all(|h| h.open(t, clock))
+}
+
+/// The first instant, `t` or later, at which all of them do; the end of time, when they never do at once.
+#[must_use]
+pub fn first_all_open(hours: &[Hours], t: Instant, clock: &impl Wall) -> Instant {
+    let mut next = t;
+    loop {
+        let before = next;
+        for h in hours {
+            next = h.first_open(next, clock);
+        }
+        if next == before {
+            return next;
+        }
+        // Each opens once a day: what two days with a clock change between them don't bring doesn't come.
+        if next.0 == i64::MAX || next - t > 4 * DAY {
+            return Instant(i64::MAX);
+        }
+    }
+}
+
 impl Hours {
     /// # Errors
     /// A sentence, when they aren't minutes of a day or leave no time at all.
@@ -24,6 +52,12 @@ impl Hours {
             return Err("Sending hours that end where they begin leave no time to send: give two different hours, or none.".into());
         }
         Ok(())
+    }
+
+    /// The rest of the day: the hours in which messages may go out, of those in which none may.
+    #[must_use]
+    pub fn others(self) -> Self {
+        Self { from_minute: self.until_minute, until_minute: self.from_minute }
     }
 
     /// "8:00 to 20:00".
@@ -109,6 +143,22 @@ mod tests {
             if want > t {
                 prop_assert!(!hours.open(want + -1, &zone));
             }
+        }
+    }
+
+    proptest! {
+        /// Of several the first instant of all, and none sooner; what never comes is the end of time.
+        #[test]
+        fn several_open_at_their_first_common_minute(
+            a in (0u16..MINUTES, 1u16..MINUTES), b in (0u16..MINUTES, 1u16..MINUTES), zone in 0usize..3, before in 0i64..40 * 60,
+        ) {
+            let zone = TimeZone::get(["Europe/London", "Australia/Lord_Howe", "America/Havana"][zone]).unwrap();
+            // The days around London's change of 29 March 2026.
+            let t = Instant(1_774_742_400_000) + (10 * 60 - before) * MINUTE;
+            let hours = [a, b].map(|(from, n)| Hours { from_minute: from, until_minute: (from + n) % MINUTES });
+            let want = (0..=4 * 24 * 60).map(|m| t + m * MINUTE).find(|m| all_open(&hours, *m, &zone));
+            prop_assert_eq!(first_all_open(&hours, t, &zone), want.unwrap_or(Instant(i64::MAX)));
+            prop_assert_eq!(hours[0].others().open(t, &zone), !hours[0].open(t, &zone));
         }
     }
 

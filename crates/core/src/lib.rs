@@ -7,6 +7,7 @@
 //! * [`response`]: human or machine; [`report`]: rates with their intervals.
 //! * [`segment`]: who is meant, as a tree of conditions; [`load`]: how much mail they get, and how they answer.
 //! * [`address`], [`base_check`], [`table`]: reading what people import; [`message`]: what a mailing must have.
+//! * [`channel`]: by mail or as a text message; [`phone`], [`text`]: numbers, and what goes to them.
 //! * [`purchase`], [`event`]: what people bought and did elsewhere; [`goal`]: what of it counts.
 //! * [`reaction`], [`score`]: what follows when people do something; [`attribution`]: what a conversion is put down to.
 //! * [`series`]: automated steps, and where somebody inside goes next.
@@ -25,6 +26,7 @@ pub mod bounce;
 pub mod cap_guide;
 pub mod caps;
 pub mod chain;
+pub mod channel;
 pub mod clearance;
 pub mod consent;
 pub mod event;
@@ -36,6 +38,7 @@ pub mod invitation;
 pub mod load;
 pub mod message;
 pub mod near_miss;
+pub mod phone;
 pub mod purchase;
 pub mod reaction;
 pub mod recency;
@@ -49,6 +52,7 @@ pub mod source;
 pub mod stats;
 pub mod suppression;
 pub mod table;
+pub mod text;
 pub mod token;
 pub mod trial;
 pub mod upkeep;

@@ -124,6 +124,8 @@ pub enum Field {
     Address,
     GivenName,
     FamilyName,
+    /// The number that text messages go to.
+    Phone,
     Country,
     Region,
     TimeZone,
@@ -158,6 +160,9 @@ pub fn propose_mapping(records: &[Vec<String>], header: bool) -> Result<Vec<Opti
             "email" | "mail" | "address" | "emailaddress" | "mailaddress" | "kontakt" => Field::Address,
             "givenname" | "firstname" | "given" | "first" | "forename" => Field::GivenName,
             "familyname" | "lastname" | "surname" | "family" | "last" => Field::FamilyName,
+            "phone" | "phonenumber" | "mobile" | "mobilephone" | "mobilenumber" | "cell" | "cellphone" | "telephone" | "tel" => {
+                Field::Phone
+            }
             "country" | "land" | "countrycode" => Field::Country,
             "timezone" | "zone" | "tz" => Field::TimeZone,
             "source" | "origin" | "joinedvia" => Field::Source,

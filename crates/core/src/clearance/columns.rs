@@ -233,7 +233,7 @@ fn zone(rules: &Rules, clock: Local, at: Instant) -> Zone {
             clock.changes(at + -reach, at + reach).is_empty().then(|| first_of_window(cap, at, &clock))
         }
     });
-    Zone { begins: begins.collect(), shut: rules.hours.is_some_and(|h| !h.open(at, &clock)), clock }
+    Zone { begins: begins.collect(), shut: !crate::hours::all_open(&rules.hours, at, &clock), clock }
 }
 
 /// The first instant of the calendar window that `at` lies in, where no clock change is near.

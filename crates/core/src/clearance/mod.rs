@@ -18,6 +18,7 @@ pub use sluice::{Part, Sluice, Step, tally};
 use crate::Instant;
 use crate::caps::Message;
 use crate::consent::Consent;
+use crate::hours::{all_open, first_all_open};
 use crate::upkeep::MailStatus;
 use crate::zone::Wall;
 use jiff::tz::TimeZone;
@@ -26,6 +27,7 @@ use jiff::tz::TimeZone;
 #[derive(Debug, Clone, Copy)]
 pub struct Person<'a> {
     pub contact: i64,
+    /// Of the mailing's channel: a text message goes to a number.
     pub has_address: bool,
     pub already_sent: bool,
     pub status: MailStatus,
@@ -147,7 +149,7 @@ fn add_holds(person: &Person<'_>, rules: &Rules, t: Instant, clock: &impl Wall, 
             }
         }
     }
-    if rules.hours.is_some_and(|h| !h.open(t, clock)) {
+    if !all_open(&rules.hours, t, clock) {
         r.add(Reason::OutsideHours);
     }
 }
@@ -182,9 +184,7 @@ fn release(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall) -
         if t.0 == i64::MAX {
             return t;
         }
-        if let Some(h) = rules.hours {
-            t = h.first_open(t, clock);
-        }
+        t = first_all_open(&rules.hours, t, clock);
         if t == before || t.0 == i64::MAX {
             return t;
         }

@@ -63,7 +63,7 @@ impl Reason {
     #[must_use]
     pub fn words(self) -> &'static str {
         match self {
-            Self::NoAddress => "No valid address",
+            Self::NoAddress => "No valid address or number",
             Self::AlreadySent => "Already sent or on its way",
             Self::Retired => "Retired or sunset",
             Self::Complained => "Complained",

@@ -1,8 +1,9 @@
 //! The rules as one document, kept in versions; and what they come to for one mailing.
 
 use crate::caps::{Cap, CapError, Kind, Rank};
+use crate::channel::Channel;
 use crate::holdout::{Draw, Holdout};
-use crate::hours::Hours;
+use crate::hours::{Hours, USUAL_QUIET};
 use crate::{DAY, Instant};
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
@@ -56,7 +57,7 @@ pub struct LetterheadHours {
 }
 
 /// One version of the rules. Suppression lists have their own history.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct RuleSet {
     #[serde(default)]
     pub caps: Vec<Cap>,
@@ -68,6 +69,21 @@ pub struct RuleSet {
     /// None: off.
     #[serde(default)]
     pub holdout: Option<Holdout>,
+    /// When no text message goes out, by the person's own clock; none: they go out at any hour.
+    #[serde(default = "usual_quiet")]
+    pub quiet: Option<Hours>,
+}
+
+#[allow(clippy::unnecessary_wraps)]
+fn usual_quiet() -> Option<Hours> {
+    Some(USUAL_QUIET)
+}
+
+impl Default for RuleSet {
+    /// Nothing but the quiet hours that are usual.
+    fn default() -> Self {
+        Self { caps: Vec::new(), hours: Vec::new(), confirm: Vec::new(), holdout: None, quiet: usual_quiet() }
+    }
 }
 
 /// Why a version of the rules can't be saved.
@@ -83,6 +99,8 @@ pub enum RuleError {
     Country(String),
     #[error("A letterhead has its sending hours twice: take one out.")]
     HoursTwice,
+    #[error("Quiet hours lie between 0:00 and 23:59 and end at another minute than they begin; to have none, leave them out.")]
+    Quiet,
     #[error("{0}")]
     Words(String),
 }
@@ -106,10 +124,30 @@ impl RuleSet {
                 return Err(RuleError::HoursTwice);
             }
         }
+        if let Some(quiet) = self.quiet {
+            quiet.check().map_err(|_| RuleError::Quiet)?;
+        }
         if let Some(c) = self.confirm.iter().find(|c| c.len() != 2 || !c.bytes().all(|b| b.is_ascii_uppercase())) {
             return Err(RuleError::Country(c.clone()));
         }
         self.holdout.map_or(Ok(()), |h| h.check().map_err(RuleError::Words))
+    }
+
+    /// The hours in which such marketing may go out: the letterhead's, and for text messages those that aren't quiet.
+    #[must_use]
+    pub fn hours_for(&self, kind: Kind) -> Vec<Hours> {
+        let letterhead = self.hours.iter().find(|h| h.letterhead == i64::from(kind.letterhead)).map(|h| h.hours);
+        let quiet = self.quiet.filter(|_| i64::from(kind.channel) == Channel::Text.code());
+        letterhead.into_iter().chain(quiet.map(Hours::others)).collect()
+    }
+
+    /// The hours behind [`Self::hours_for`], as they were set.
+    #[must_use]
+    pub fn hours_words(&self, kind: Kind) -> String {
+        let letterhead = self.hours.iter().find(|h| h.letterhead == i64::from(kind.letterhead));
+        let quiet = self.quiet.filter(|_| i64::from(kind.channel) == Channel::Text.code());
+        let words = letterhead.map(|h| format!("hours {}", h.hours.words())).into_iter();
+        words.chain(quiet.map(|q| format!("quiet {}", q.words()))).collect::<Vec<_>>().join(", ")
     }
 
     /// What they come to for one mailing at one instant.
@@ -122,7 +160,7 @@ impl RuleSet {
             over_cap: m.over_cap,
             rank: m.rank,
             caps: caps.map(|(i, c)| (u8::try_from(i).unwrap_or(0), *c)).collect(),
-            hours: self.hours.iter().find(|h| marketing && h.letterhead == i64::from(m.kind.letterhead)).map(|h| h.hours),
+            hours: if marketing { self.hours_for(m.kind) } else { Vec::new() },
             zone: m.zone.clone(),
             confirm: self.confirm.clone(),
             own_country: m.country.clone(),
@@ -161,7 +199,8 @@ pub struct Rules {
     pub rank: Rank,
     /// Those in force that cover the mailing, with their places among all.
     pub caps: Vec<(u8, Cap)>,
-    pub hours: Option<Hours>,
+    /// All of them have to let it.
+    pub hours: Vec<Hours>,
     pub zone: TimeZone,
     pub confirm: Vec<String>,
     pub own_country: Option<String>,

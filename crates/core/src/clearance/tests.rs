@@ -26,10 +26,10 @@ struct Someone {
 }
 
 fn message() -> impl Strategy<Value = Message> {
-    (-8 * DAY..12 * DAY, 0u32..3, 1u32..3, any::<bool>(), prop::option::of((1u8..5, 1i64..9))).prop_map(
-        |(t, topic, letterhead, series, reserved)| Message {
+    (-8 * DAY..12 * DAY, 0u32..3, 1u32..3, any::<bool>(), prop::option::of((1u8..5, 1i64..9)), 1u8..3).prop_map(
+        |(t, topic, letterhead, series, reserved, channel)| Message {
             at: BEGAN + t,
-            kind: Kind { channel: 1, topic, letterhead, series },
+            kind: Kind { channel, topic, letterhead, series },
             // What lies ahead can only be reserved.
             reserved: if t > 0 { Some(reserved.unwrap_or((3, 4))) } else { reserved },
         },
@@ -79,17 +79,18 @@ prop_compose! {
     fn rules()(
         caps in prop::collection::vec(cap(), 0..4), hours in hours(), over in 0usize..3, service in prop::bool::weighted(0.15),
         rank in (1u8..6, 1i64..9), topic in 0u32..3, zone in 0usize..4, country in 0usize..4, holdout in prop::bool::weighted(0.3),
-        limit in 1i64..10, complainers_too in any::<bool>(), series in any::<bool>(),
+        limit in 1i64..10, (complainers_too, series) in any::<(bool, bool)>(), (channel, quiet) in (1u8..3, hours()),
     ) -> (RuleSet, Facts) {
         let set = RuleSet {
             caps,
             hours: hours.map(|hours| LetterheadHours { letterhead: 1, hours }).into_iter().collect(),
             confirm: vec!["DE".into(), "NO".into()],
             holdout: holdout.then_some(Holdout { share: 0.3 }),
+            quiet,
         };
         let facts = Facts {
             class: if service { Class::Service } else { Class::Marketing },
-            kind: Kind { channel: 1, topic, letterhead: 1, series },
+            kind: Kind { channel, topic, letterhead: 1, series },
             rank,
             over_cap: [OverCap::Hold, OverCap::Skip, OverCap::Exceed][over],
             hold_limit: limit * DAY,

@@ -40,8 +40,9 @@ pub fn check(draft: &Draft, missing: &BTreeMap<String, u64>, audience: u64) -> V
     if !draft.derived {
         parts.push(("text".into(), &draft.text, &draft.text));
     }
+    let known: Vec<&str> = draft.placeholders().collect();
     for (part, built, source) in parts {
-        check_placeholders(draft, &part, (built, source), missing, audience, &mut found);
+        placeholders_of(&known, &part, (built, source), (missing, audience), &mut found);
     }
     found.sort_by_key(|f| f.level != Level::Error);
     found
@@ -243,17 +244,17 @@ fn variables(part: &str, source: &str, found: &mut Vec<Finding>) -> HashSet<Stri
 }
 
 /// Would `source` fail for somebody for whom `missing` has no value?
-fn needs(draft: &Draft, source: &str, missing: &str) -> bool {
-    let values: BTreeMap<&str, Value> = draft.placeholders().filter(|p| *p != missing).map(|p| (p, Value::from("x"))).collect();
+fn needs(known: &[&str], source: &str, missing: &str) -> bool {
+    let values: BTreeMap<&str, Value> = known.iter().filter(|p| **p != missing).map(|p| (*p, Value::from("x"))).collect();
     engine(true).render_str(source, values).is_err()
 }
 
-fn check_placeholders(
-    draft: &Draft,
+/// Checks the placeholders of a part, of those that are known: as it was built, and as it was written.
+pub(crate) fn placeholders_of(
+    known: &[&str],
     part: &str,
     (built, source): (&str, &str),
-    missing: &BTreeMap<String, u64>,
-    audience: u64,
+    (missing, audience): (&BTreeMap<String, u64>, u64),
     found: &mut Vec<Finding>,
 ) {
     // A template that can't be read is found in what was written, where its lines are.
@@ -268,12 +269,11 @@ fn check_placeholders(
     used.sort();
     for name in used {
         let line = line_of(source, &name);
-        if !draft.placeholders().any(|p| p == name) {
-            let all: Vec<&str> = draft.placeholders().collect();
+        if !known.contains(&name.as_str()) {
             let like = |p: &str| strsim::jaro_winkler(p, &name);
-            let near = all.iter().copied().max_by(|a, b| like(a).total_cmp(&like(b)));
+            let near = known.iter().copied().max_by(|a, b| like(a).total_cmp(&like(b)));
             let mut finding =
-                Finding::new(Level::Error, part, line, format!("There is no placeholder {name:?}. These exist: {}.", all.join(", ")));
+                Finding::new(Level::Error, part, line, format!("There is no placeholder {name:?}. These exist: {}.", known.join(", ")));
             if let Some(near) = near.filter(|n| like(n) > 0.8) {
                 finding = finding.fixed_by(&format!("Write {near}"), &name, near);
             }
@@ -287,7 +287,7 @@ fn check_placeholders(
         #[allow(clippy::cast_precision_loss)]
         let share = 100.0 * without as f64 / audience.max(1) as f64;
         let who = format!("{without} of {audience} people ({share:.1}%)");
-        let finding = if needs(draft, built, &name) {
+        let finding = if needs(known, built, &name) {
             let words = format!("{who} have no {name}, and it has no default. Write {{{{ {name}|default(\"…\") }}}}.");
             let finding = Finding::new(Level::Error, part, line, words);
             let plain = [format!("{{{{ {name} }}}}"), format!("{{{{{name}}}}}")];

@@ -4,9 +4,10 @@ mod check;
 mod finished;
 mod links;
 pub mod subject;
-mod words;
+pub(crate) mod words;
 
 pub use check::check;
+pub(crate) use check::placeholders_of;
 pub use finished::{Finished, Signature, check_finished};
 pub use links::{Link, Prepared, is_web_link, placed, prepare};
 

@@ -53,12 +53,12 @@ fn first(of: &[&'static str], all: &str) -> Option<&'static str> {
 }
 
 /// The first word of an offer in it.
-pub(super) fn marketing(all: &str) -> Option<&'static str> {
+pub(crate) fn marketing(all: &str) -> Option<&'static str> {
     first(&MARKETING, all)
 }
 
 /// The first word in it that ties it to an hour.
-pub(super) fn hourly(all: &str) -> Option<&'static str> {
+pub(crate) fn hourly(all: &str) -> Option<&'static str> {
     first(&HOURLY, all)
 }
 
