@@ -2,6 +2,7 @@
 
 use crate::{Result, ledger};
 use rinse_core::Instant;
+use rinse_core::channel::Channel;
 use rinse_core::consent::{Consent, Standing};
 use rinse_core::report::Rate;
 use rusqlite::Connection;
@@ -51,7 +52,9 @@ fn month(at: i64) -> String {
 /// # Errors
 /// When the database fails.
 pub fn months(c: &Connection, now: Instant) -> Result<Vec<MonthOfConsent>> {
-    let mut s = c.prepare_cached("SELECT contact_id, at, kind, until, state FROM ledger WHERE at <= ?1 AND entity = '' ORDER BY at, id")?;
+    let mut s = c.prepare_cached(
+        "SELECT contact_id, at, kind, until, state FROM ledger WHERE at <= ?1 AND entity = '' AND channel = 1 ORDER BY at, id",
+    )?;
     let mut rows = s.query([now.0])?;
     let (mut of, mut out, mut current): (HashMap<i64, Standing>, Vec<MonthOfConsent>, Option<String>) = (HashMap::new(), Vec::new(), None);
     while let Some(r) = rows.next()? {
@@ -84,7 +87,7 @@ pub fn months(c: &Connection, now: Instant) -> Result<Vec<MonthOfConsent>> {
 /// When the database fails.
 pub fn sources(c: &Connection) -> Result<Vec<ConsentSource>> {
     let mut s = c.prepare_cached(
-        "SELECT l.source, l.evidence, count(*) FROM contact c JOIN ledger l ON l.id = (SELECT max(id) FROM ledger WHERE contact_id = c.id AND kind IN ('agreed', 'confirmed') AND entity = '')
+        "SELECT l.source, l.evidence, count(*) FROM contact c JOIN ledger l ON l.id = (SELECT max(id) FROM ledger WHERE contact_id = c.id AND kind IN ('agreed', 'confirmed') AND entity = '' AND channel = 1)
          WHERE c.gone IS NULL AND (c.consent IN (2, 3) OR c.consent = 4) GROUP BY 1, CASE WHEN l.evidence LIKE 'link of %' THEN '' ELSE l.evidence END ORDER BY 3 DESC LIMIT 30",
     )?;
     let rows = s.query_map([], |r| Ok(ConsentSource { source: r.get(0)?, evidence: r.get(1)?, people: r.get(2)? }))?;
@@ -120,7 +123,7 @@ pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
     let mut confirmed: HashMap<i64, i64> = HashMap::new();
     let mut source: HashMap<i64, String> = HashMap::new();
     let mut s = c.prepare_cached(
-        "SELECT contact_id, at, kind, source FROM ledger WHERE kind IN ('agreed', 'confirmed') AND entity = '' ORDER BY id",
+        "SELECT contact_id, at, kind, source FROM ledger WHERE kind IN ('agreed', 'confirmed') AND entity = '' AND channel = 1 ORDER BY id",
     )?;
     let mut rows = s.query([])?;
     while let Some(r) = rows.next()? {
@@ -136,7 +139,7 @@ pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
     let mut by_source: HashMap<String, [u64; 4]> = HashMap::new();
     let mut s = c.prepare_cached(
         "SELECT contact_id, handed_at, accepted_at IS NOT NULL AND failed_at IS NULL, click_at IS NOT NULL OR reply_at IS NOT NULL, complained_at IS NOT NULL
-         FROM send WHERE class = 1 AND at > ?1 AND handed_at IS NOT NULL AND state IN (3, 5)
+         FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND handed_at IS NOT NULL AND state IN (3, 5)
             AND mailing_id IN (SELECT m.id FROM mailing m JOIN letterhead l ON l.id = m.letterhead_id WHERE l.entity = '')",
     )?;
     let mut rows = s.query([since])?;
@@ -162,28 +165,34 @@ pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
     Ok(FaringByConsent { since, by_state: vec![faring("consented".into(), state[0]), faring("confirmed".into(), state[1])], by_source })
 }
 
-/// People's consent to another legal entity than the first.
+/// People's consent to something beside email of the first legal entity.
 #[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct EntityConsent {
+pub struct ConsentBeside {
+    pub channel: Channel,
+    /// Empty: the first.
     pub entity: String,
     pub states: Vec<InState>,
 }
 
+/// Of every legal entity that a letterhead writes for: email, and text messages where one sends them.
+///
 /// # Errors
 /// When the database fails.
-pub fn entities(c: &Connection) -> Result<Vec<EntityConsent>> {
+pub fn beside(c: &Connection) -> Result<Vec<ConsentBeside>> {
     let mut s = c.prepare_cached(
-        "SELECT l.entity, coalesce(e.consent, 0), count(e.contact_id) FROM (SELECT DISTINCT entity FROM letterhead WHERE entity <> '') l
-         LEFT JOIN entity_consent e ON e.entity = l.entity GROUP BY 1, 2 ORDER BY 1, 2",
+        "SELECT g.channel, g.entity, coalesce(o.consent, 0), count(o.contact_id) FROM (
+            SELECT 1 AS channel, entity FROM letterhead WHERE entity <> '' UNION SELECT 2, entity FROM letterhead WHERE text_number <> ''
+            UNION SELECT DISTINCT channel, entity FROM other_consent WHERE channel = 2
+         ) g LEFT JOIN other_consent o ON o.channel = g.channel AND o.entity = g.entity GROUP BY 1, 2, 3 ORDER BY 1, 2, 3",
     )?;
-    let mut out: Vec<EntityConsent> = Vec::new();
+    let mut out: Vec<ConsentBeside> = Vec::new();
     let mut rows = s.query([])?;
     while let Some(r) = rows.next()? {
-        let entity: String = r.get(0)?;
-        if out.last().is_none_or(|e| e.entity != entity) {
-            out.push(EntityConsent { entity, states: Vec::new() });
+        let (channel, entity): (_, String) = (Channel::from_code(r.get(0)?), r.get(1)?);
+        if out.last().is_none_or(|e| e.entity != entity || e.channel != channel) {
+            out.push(ConsentBeside { channel, entity, states: Vec::new() });
         }
-        let (state, people): (i64, i64) = (r.get(1)?, r.get(2)?);
+        let (state, people): (i64, i64) = (r.get(2)?, r.get(3)?);
         if let Some(e) = out.last_mut().filter(|_| people > 0) {
             e.states.push(InState { state: Consent::from_code(state), people });
         }

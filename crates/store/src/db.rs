@@ -110,6 +110,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/011_series.sql")).foreign_key_check(),
     M::up(include_str!("../migrations/012_figures_and_caught.sql")),
     M::up(include_str!("../migrations/013_series_trials.sql")),
+    M::up(include_str!("../migrations/014_text_messages.sql")),
 ];
 /// Jobs that may share one transaction, hence one wait for the disk.
 const GROUP: usize = 1_000;

@@ -67,7 +67,7 @@ pub fn all(c: &Connection, now: Instant) -> Result<Vec<DomainRow>> {
          FROM domain d LEFT JOIN (
             SELECT c.domain_id, count(*) AS handed, sum(s.state = 3) AS accepted, sum(s.state = 4) AS deferred, sum(s.failed_at IS NOT NULL) AS failed
             FROM mailing m CROSS JOIN send s ON s.mailing_id = m.id CROSS JOIN contact c ON c.id = s.contact_id
-            WHERE coalesce(m.started_at, m.made_at) > ?2 AND s.handed_at > ?1 GROUP BY c.domain_id) n ON n.domain_id = d.id
+            WHERE m.channel = 1 AND coalesce(m.started_at, m.made_at) > ?2 AND s.handed_at > ?1 GROUP BY c.domain_id) n ON n.domain_id = d.id
          ORDER BY 4 DESC, 3 DESC, d.name",
     )?;
     let found = s.query_map([(now + -30 * DAY).0, (now + -2 * LONGEST).0], |r| {

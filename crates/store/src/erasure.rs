@@ -1,7 +1,7 @@
 //! Deleting a person at their wish: what is personal goes, what reports count stays, and a keyed hash
 //! keeps the address from coming back with the next file.
 
-use crate::ledger::{self, Origin};
+use crate::ledger::{self, Grant, Origin};
 use crate::{Result, StoreError, journal, settings};
 use rinse_core::Instant;
 use rinse_core::token::Signer;
@@ -41,7 +41,7 @@ impl Tombstones {
         Ok(Self { signer: signer(c)?, any })
     }
 
-    /// Was the owner of this compared address deleted?
+    /// Was the owner of this compared address, or of this phone number, deleted?
     ///
     /// # Errors
     /// When the database fails.
@@ -66,15 +66,21 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
         return Err(StoreError::Refused("This person is not in the base any more.".into()));
     }
     let tombstones = Tombstones::load(c)?;
-    let all: Vec<(i64, String)> = c
-        .prepare_cached("SELECT id, address_key FROM contact WHERE id = ?1 OR merged_into = ?1")?
-        .query_map([contact], |r| Ok((r.get(0)?, r.get(1)?)))?
+    let all: Vec<(i64, String, Option<String>)> = c
+        .prepare_cached("SELECT id, address_key, phone FROM contact WHERE id = ?1 OR merged_into = ?1")?
+        .query_map([contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?
         .collect::<rusqlite::Result<_>>()?;
-    for (id, key) in all {
+    for (id, key, phone) in all {
         c.prepare_cached("INSERT INTO tombstone VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
             .execute(params![tombstones.signer.tombstone(&key), now.0])?;
         c.prepare_cached("UPDATE test_send SET address = '' WHERE lower(address) = ?1")?.execute([&key])?;
-        journal::note(c, journal::What::Deleted, id, None, "", now)?;
+        journal::note(c, journal::What::Deleted, id, None, Grant::default(), now)?;
+        if let Some(phone) = phone {
+            c.prepare_cached("INSERT INTO tombstone VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
+                .execute(params![tombstones.signer.tombstone(&phone), now.0])?;
+            c.prepare_cached("UPDATE test_send SET address = '' WHERE address = ?1")?.execute([&phone])?;
+            journal::number_deleted(c, &phone, now)?;
+        }
         c.prepare_cached("UPDATE ledger SET evidence = '', salt = NULL WHERE contact_id = ?1")?.execute([id])?;
         ledger::note(c, id, now, "deleted", &Origin { source: "analyst", person, ..Origin::default() })?;
         empty(c, id, 1)?;
@@ -85,7 +91,7 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
 /// Takes everything personal out of a row and what hangs on it; `gone` says why.
 pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
     c.prepare_cached(
-        "UPDATE contact SET address = '', address_key = '#' || id, given_name = NULL, family_name = NULL, country = NULL, region = NULL, zone = NULL,
+        "UPDATE contact SET address = '', address_key = '#' || id, given_name = NULL, family_name = NULL, country = NULL, region = NULL, zone = NULL, phone = NULL, phone_failed_at = NULL,
             source = NULL, latitude = NULL, longitude = NULL, consent = 0, paused_until = NULL, under_pause = 0, status = 0, status_until = NULL, sunset_at = NULL, merged_into = NULL, gone = ?2 WHERE id = ?1",
     )?
     .execute([contact, gone])?;
@@ -103,7 +109,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "DELETE FROM series_seen WHERE contact_id = ?1",
         "DELETE FROM suppression_caught WHERE contact_id = ?1",
         "UPDATE series_entry SET ended_at = coalesce(ended_at, came_at), ended = coalesce(ended, 'not in the base any more'), due = NULL WHERE contact_id = ?1",
-        "DELETE FROM entity_consent WHERE contact_id = ?1",
+        "DELETE FROM other_consent WHERE contact_id = ?1",
         "DELETE FROM mail_load WHERE contact_id = ?1",
         "DELETE FROM segment_member WHERE contact_id = ?1",
         "DELETE FROM before_image WHERE contact_id = ?1",

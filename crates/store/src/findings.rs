@@ -1,6 +1,7 @@
 //! Findings: how the mailings did; the workline's figures; what needs a decision.
 
 use crate::Result;
+use rinse_core::channel::Channel;
 use rinse_core::report::Rate;
 use rinse_core::upkeep::MailStatus;
 use rusqlite::{Connection, params};
@@ -11,6 +12,8 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct MailingFigures {
     pub id: i64,
+    /// Of a text message nobody can tell whether it was opened.
+    pub channel: Channel,
     pub name: String,
     pub started_at: i64,
     pub sent: i64,
@@ -31,8 +34,8 @@ pub struct MailingFigures {
 pub fn mailings(c: &Connection, since: i64) -> Result<Vec<MailingFigures>> {
     let mut s = c.prepare_cached(
         "SELECT m.id, m.name, m.started_at, coalesce(sum(f.sent), 0), coalesce(sum(f.accepted), 0), coalesce(sum(f.failed), 0), coalesce(sum(f.opens), 0), coalesce(sum(f.clicks), 0), coalesce(sum(f.any_opens), 0), coalesce(sum(f.any_clicks), 0),
-            coalesce(sum(f.complaints), 0), coalesce(sum(f.withdrawals), 0)
-         FROM (SELECT id, name, started_at FROM mailing WHERE started_at >= ?1 AND EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id)
+            coalesce(sum(f.complaints), 0), coalesce(sum(f.withdrawals), 0), m.channel
+         FROM (SELECT id, name, started_at, channel FROM mailing WHERE started_at >= ?1 AND EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id)
             ORDER BY started_at DESC LIMIT 500) m
          LEFT JOIN mailing_figure f ON f.mailing_id = m.id GROUP BY m.id ORDER BY m.started_at DESC",
     )?;
@@ -41,6 +44,7 @@ pub fn mailings(c: &Connection, since: i64) -> Result<Vec<MailingFigures>> {
         let (sent, accepted) = (n(3)?, n(4)?);
         Ok(MailingFigures {
             id: r.get(0)?,
+            channel: Channel::from_code(r.get(12)?),
             name: r.get(1)?,
             started_at: r.get(2)?,
             sent: r.get(3)?,
@@ -113,7 +117,10 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
     let one = |sql: &str| -> Result<i64> { Ok(c.prepare_cached(sql)?.query_row([], |r| r.get(0))?) };
     let rules = crate::rules::current(c)?;
     let (handed, accepted, opened) = c
-        .prepare_cached("SELECT coalesce(sum(sent), 0), coalesce(sum(accepted), 0), coalesce(sum(opens), 0) FROM mailing_figure WHERE class = 1 AND day >= ?1")?
+        .prepare_cached(
+            "SELECT coalesce(sum(sent), 0), coalesce(sum(accepted), 0), coalesce(sum(opens), 0) FROM mailing_figure
+            WHERE class = 1 AND day >= ?1 AND mailing_id NOT IN (SELECT id FROM mailing WHERE channel = 2)",
+        )?
         .query_row([workline_since(now)], |r| {
             Ok((r.get::<_, i64>(0)?.unsigned_abs(), r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(2)?.unsigned_abs()))
         })?;

@@ -21,7 +21,7 @@ const RIPE: i64 = 7 * DAY;
 /// When the database fails.
 pub fn observations(c: &Connection, now: Instant) -> Result<Vec<Observation>> {
     let mut s = c.prepare_cached(&format!(
-        "WITH drawn AS (SELECT id, min(stable_share('recency', id)) FROM send WHERE class = 1 AND handed_at > ?1 AND handed_at <= ?2 GROUP BY contact_id)
+        "WITH drawn AS (SELECT id, min(stable_share('recency', id)) FROM send WHERE class = 1 AND channel = 1 AND handed_at > ?1 AND handed_at <= ?2 GROUP BY contact_id)
          SELECT s.contact_id, s.id, s.handed_at, s.open_at IS NOT NULL, s.click_at IS NOT NULL, s.complained_at IS NOT NULL,
             s.left_at IS NOT NULL AND s.complained_at IS NULL, s.failed_at IS NOT NULL, k.domain_id IN ({})
          FROM drawn l CROSS JOIN send s ON s.id = l.id JOIN contact k ON k.id = s.contact_id",
@@ -63,7 +63,7 @@ pub fn observations(c: &Connection, now: Instant) -> Result<Vec<Observation>> {
 /// When the database fails.
 pub fn cap_guide(c: &Connection, now: Instant) -> Result<Vec<Drawn>> {
     let mut s = c.prepare_cached(
-        "WITH drawn AS (SELECT id, min(stable_share('cap guide', id)) FROM send WHERE class = 1 AND accepted_at > ?1 AND accepted_at <= ?2 GROUP BY contact_id)
+        "WITH drawn AS (SELECT id, min(stable_share('cap guide', id)) FROM send WHERE class = 1 AND channel = 1 AND accepted_at > ?1 AND accepted_at <= ?2 GROUP BY contact_id)
          SELECT (SELECT count(*) FROM send x WHERE x.contact_id = s.contact_id AND x.class = 1 AND x.accepted_at > s.accepted_at - ?3 AND x.accepted_at <= s.accepted_at),
             coalesce(s.open_at, s.click_at, s.reply_at) IS NOT NULL,
             EXISTS (SELECT 1 FROM ledger l WHERE l.contact_id = s.contact_id AND l.send_id = s.id AND l.kind = 'withdrew'),
@@ -132,7 +132,7 @@ pub fn sources(c: &Connection, now: Instant) -> Result<Vec<Quality>> {
         "WITH mail AS (
             SELECT contact_id, max(category = 1 AND failed_at IS NOT NULL) AS bounced, max(complained_at IS NOT NULL) AS complained,
                 sum(handed_at > ?1) AS recent, max(coalesce(open_at, click_at, reply_at) IS NOT NULL AND handed_at > ?1) AS answered
-            FROM send WHERE handed_at IS NOT NULL AND class = 1 GROUP BY contact_id)
+            FROM send WHERE handed_at IS NOT NULL AND class = 1 AND channel = 1 GROUP BY contact_id)
          SELECT nullif(trim(k.source), ''), count(*), count(m.contact_id), coalesce(sum(m.bounced), 0), coalesce(sum(m.complained), 0),
             coalesce(sum(m.recent >= 4 AND k.domain_id NOT IN ({blind}) AND NOT m.answered), 0),
             coalesce(sum(m.recent >= 4 AND k.domain_id NOT IN ({blind})), 0),

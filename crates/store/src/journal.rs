@@ -6,9 +6,10 @@
 //! be sent. Lines name people by the keyed hash of their address, as tombstones do, so deleting
 //! somebody leaves nothing personal behind here either.
 
-use crate::ledger::{self, Origin};
+use crate::ledger::{self, Grant, Origin};
 use crate::{Result, erasure};
 use rinse_core::Instant;
+use rinse_core::channel::Channel;
 use rinse_core::consent::Act;
 use rinse_core::token::hex;
 use rusqlite::{Connection, OptionalExtension, params};
@@ -58,21 +59,40 @@ struct Line {
     /// The legal entity, when it isn't the first.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     entity: String,
+    #[serde(default, skip_serializing_if = "is_email")]
+    channel: Channel,
+}
+
+fn is_email(channel: &Channel) -> bool {
+    *channel == Channel::Email
 }
 
 /// Puts a line on its way; it is in the file before the transaction commits.
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn note(c: &Connection, what: What, contact: i64, topic: Option<i64>, entity: &str, at: Instant) -> Result<()> {
+pub(crate) fn note(c: &Connection, what: What, contact: i64, topic: Option<i64>, grant: Grant<'_>, at: Instant) -> Result<()> {
     let key: Option<String> =
         c.prepare_cached("SELECT address_key FROM contact WHERE id = ?1")?.query_row([contact], |r| r.get(0)).optional()?;
     let Some(key) = key else { return Ok(()) };
     let who = erasure::signer(c)?.tombstone(&key);
     c.prepare_cached(
-        "INSERT INTO journal_due (what, who, topic, at, entity) VALUES (?1, ?2, (SELECT name FROM topic WHERE id = ?3), ?4, ?5)",
+        "INSERT INTO journal_due (what, who, topic, at, entity, channel) VALUES (?1, ?2, (SELECT name FROM topic WHERE id = ?3), ?4, ?5, ?6)",
     )?
-    .execute(params![what.code(), who, topic, at.0, entity])?;
+    .execute(params![what.code(), who, topic, at.0, grant.entity, grant.channel.code()])?;
+    Ok(())
+}
+
+/// The phone number of somebody who is deleted: nobody has an address with its hash, so that replaying buries it.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn number_deleted(c: &Connection, phone: &str, at: Instant) -> Result<()> {
+    c.prepare_cached("INSERT INTO journal_due (what, who, at, entity) VALUES (?1, ?2, ?3, '')")?.execute(params![
+        What::Deleted.code(),
+        erasure::signer(c)?.tombstone(phone),
+        at.0
+    ])?;
     Ok(())
 }
 
@@ -81,7 +101,7 @@ pub(crate) fn note(c: &Connection, what: What, contact: i64, topic: Option<i64>,
 /// # Errors
 /// When the database fails.
 pub(crate) fn series_left(c: &Connection, contact: i64, series: i64, at: Instant) -> Result<()> {
-    note(c, What::LeftSeries, contact, None, "", at)?;
+    note(c, What::LeftSeries, contact, None, Grant::default(), at)?;
     c.prepare_cached(
         "UPDATE journal_due SET topic = (SELECT name FROM series WHERE id = ?1) WHERE id = (SELECT max(id) FROM journal_due) AND what = 'left_series'",
     )?
@@ -118,7 +138,7 @@ impl Journal {
     /// # Errors
     /// When the file or the database fails: then the transaction must not be committed.
     pub(crate) fn flush(&mut self, c: &Connection) -> rusqlite::Result<()> {
-        let mut s = c.prepare_cached("SELECT what, who, topic, at, entity FROM journal_due ORDER BY id")?;
+        let mut s = c.prepare_cached("SELECT what, who, topic, at, entity, channel FROM journal_due ORDER BY id")?;
         let mut rows = s.query([])?;
         let (mut text, mut seq) = (String::new(), self.last);
         while let Some(r) = rows.next()? {
@@ -126,7 +146,8 @@ impl Journal {
             let who: Vec<u8> = r.get(1)?;
             let word = r.get_ref(0)?.as_str()?;
             let what = What::ALL.into_iter().find(|w| w.code() == word).ok_or(rusqlite::Error::InvalidQuery)?;
-            let line = Line { seq, at: r.get(3)?, what, who: hex(&who), topic: r.get(2)?, entity: r.get(4)? };
+            let channel = Channel::from_code(r.get(5)?);
+            let line = Line { seq, at: r.get(3)?, what, who: hex(&who), topic: r.get(2)?, entity: r.get(4)?, channel };
             text.push_str(&serde_json::to_string(&line).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))?);
             text.push('\n');
         }
@@ -193,8 +214,8 @@ pub(crate) fn replay(c: &Connection, folder: &Path) -> Result<Replayed> {
         drop(rows);
         for line in &lines {
             let at = Instant(line.at);
-            let origin =
-                Origin { source: "journal", evidence: "replayed after a restore".into(), entity: line.entity.clone(), ..Origin::default() };
+            let evidence = "replayed after a restore".to_owned();
+            let origin = Origin { source: "journal", evidence, channel: line.channel, entity: line.entity.clone(), ..Origin::default() };
             let Some(&contact) = people.get(&line.who) else {
                 if line.what == What::Deleted {
                     done.deleted += usize::from(erasure::bury(c, &line.who, at)?);

@@ -1,17 +1,18 @@
 //! The ledger: the append-only history of a contact's consent and mail status.
 //!
 //! The columns on `contact` are what the ledger adds up to; both change in the same transaction. Consent
-//! given to another legal entity than the first stands in `entity_consent`. Every entry is sealed and linked
+//! given for anything but email of the first legal entity stands in `other_consent`. Every entry is sealed and linked
 //! to the one before ([`rinse_core::chain`]); [`seals`] holds them all against each other.
 
 use crate::{Result, StoreError, journal};
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
 use rinse_core::chain;
+use rinse_core::channel::Channel;
 use rinse_core::consent::{Act, Consent, Standing as ConsentStanding};
 use rinse_core::upkeep::{MailStatus, Outcome, Standing, standing};
 use rusqlite::{Connection, OptionalExtension, params};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// One entry, as a person's page shows it.
@@ -24,8 +25,35 @@ pub struct Entry {
     pub source: String,
     pub evidence: String,
     pub person: Option<String>,
+    pub channel: Channel,
     /// The legal entity it is about, when it isn't the first.
     pub entity: String,
+}
+
+/// What consent is given for: a channel, and the legal entity that writes on it (empty: the first).
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Grant<'a> {
+    pub channel: Channel,
+    pub entity: &'a str,
+}
+
+impl<'a> Grant<'a> {
+    /// Email of a legal entity.
+    #[must_use]
+    pub fn email(entity: &'a str) -> Self {
+        Self { channel: Channel::Email, entity }
+    }
+
+    /// Text messages of a legal entity.
+    #[must_use]
+    pub fn texts(entity: &'a str) -> Self {
+        Self { channel: Channel::Text, entity }
+    }
+
+    /// Does it stand on the contact's own row?
+    pub(crate) fn is_first(self) -> bool {
+        self.channel == Channel::Email && self.entity.is_empty()
+    }
 }
 
 /// Where an act comes from.
@@ -38,8 +66,18 @@ pub struct Origin {
     /// The run of changes it belongs to.
     pub run: Option<i64>,
     pub person: Option<i64>,
-    /// The legal entity that consent is given to or taken from; empty: the first.
+    /// What consent is given for or taken from: the channel …
+    pub channel: Channel,
+    /// … and the legal entity; empty: the first.
     pub entity: String,
+}
+
+impl Origin {
+    /// What it is about.
+    #[must_use]
+    pub fn grant(&self) -> Grant<'_> {
+        Grant { channel: self.channel, entity: &self.entity }
+    }
 }
 
 /// What an entry says beside its contact and origin.
@@ -61,13 +99,13 @@ fn append(c: &Connection, contact: i64, s: &Says<'_>, o: &Origin) -> Result<()> 
         kind: s.kind,
         source: o.source,
         evidence: &o.evidence,
-        numbers: [Some(1), s.topic, s.until, o.send, o.import, o.person, s.state],
+        numbers: [Some(o.channel.code()), s.topic, s.until, o.send, o.import, o.person, s.state],
         entity: &o.entity,
     };
     let digest = chain::digest(&salt, &entry);
     let link = chain::link(before.and_then(|b| b.try_into().ok()).as_ref(), &digest);
-    c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id, run_id, state, entity, salt, digest, link) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16)")?
-        .execute(params![contact, s.at.0, s.kind, s.topic, s.until, o.source, o.evidence, o.send, o.import, o.person, o.run, s.state, o.entity, salt, digest, link])?;
+    c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id, run_id, state, entity, salt, digest, link, channel) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17)")?
+        .execute(params![contact, s.at.0, s.kind, s.topic, s.until, o.source, o.evidence, o.send, o.import, o.person, o.run, s.state, o.entity, salt, digest, link, o.channel.code()])?;
     Ok(())
 }
 
@@ -80,7 +118,7 @@ fn says(at: Instant, kind: &str) -> Says<'_> {
 /// # Errors
 /// When there is no such contact.
 pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin) -> Result<bool> {
-    let before = stated_for(c, contact, &origin.entity)?.standing();
+    let before = stated_for(c, contact, origin.grant())?.standing();
     let after = before.after(act, at);
     if after.state == before.at(at) && (after.state != Consent::Paused || after.until == before.until) {
         return Ok(false);
@@ -88,23 +126,23 @@ pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin)
     let until = if let Act::Paused { until } = act { Some(until.0) } else { None };
     append(c, contact, &Says { until, ..says(at, act.word()) }, origin)?;
     match act {
-        Act::Withdrew => journal::note(c, journal::What::Withdrew, contact, None, &origin.entity, at)?,
-        Act::Complained => journal::note(c, journal::What::Complained, contact, None, &origin.entity, at)?,
+        Act::Withdrew => journal::note(c, journal::What::Withdrew, contact, None, origin.grant(), at)?,
+        Act::Complained => journal::note(c, journal::What::Complained, contact, None, origin.grant(), at)?,
         _ => {}
     }
     set(
         c,
         contact,
-        &origin.entity,
+        origin.grant(),
         Stated { consent: after.state, at: Some(at.0), paused_until: after.until.map(|u| u.0), under_pause: after.under },
     )?;
     Ok(true)
 }
 
-fn set(c: &Connection, contact: i64, entity: &str, to: Stated) -> Result<()> {
-    if !entity.is_empty() {
-        c.prepare_cached("INSERT INTO entity_consent VALUES (?1,?2,?3,?4,?5,?6) ON CONFLICT DO UPDATE SET consent = ?3, consent_at = ?4, paused_until = ?5, under_pause = ?6")?
-            .execute(params![entity, contact, to.consent as i64, to.at, to.paused_until, to.under_pause as i64])?;
+fn set(c: &Connection, contact: i64, grant: Grant<'_>, to: Stated) -> Result<()> {
+    if !grant.is_first() {
+        c.prepare_cached("INSERT INTO other_consent VALUES (?7,?1,?2,?3,?4,?5,?6) ON CONFLICT DO UPDATE SET consent = ?3, consent_at = ?4, paused_until = ?5, under_pause = ?6")?
+            .execute(params![grant.entity, contact, to.consent as i64, to.at, to.paused_until, to.under_pause as i64, grant.channel.code()])?;
         return Ok(());
     }
     c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4, under_pause = ?5 WHERE id = ?1")?
@@ -127,11 +165,11 @@ pub(crate) fn first(c: &Connection, contact: i64, at: Instant, act: Act, origin:
 /// When the database fails.
 pub(crate) fn restate(c: &Connection, contact: i64, at: Instant, kind: &str, to: Stated, origin: &Origin) -> Result<()> {
     append(c, contact, &Says { until: to.paused_until, state: Some(to.consent as i64), ..says(at, kind) }, origin)?;
-    set(c, contact, &origin.entity, to)
+    set(c, contact, origin.grant(), to)
 }
 
 /// A contact's consent as it stands.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, serde::Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct Stated {
     pub consent: Consent,
     pub at: Option<i64>,
@@ -163,28 +201,50 @@ pub(crate) fn stated(c: &Connection, contact: i64) -> Result<Stated> {
         .map_err(|_| StoreError::Missing("contact"))
 }
 
-/// A contact's consent to a legal entity as it stands; empty: the first.
+/// A contact's consent to something as it stands.
 ///
 /// # Errors
 /// When there is no such contact.
-pub(crate) fn stated_for(c: &Connection, contact: i64, entity: &str) -> Result<Stated> {
-    if entity.is_empty() {
+pub(crate) fn stated_for(c: &Connection, contact: i64, grant: Grant<'_>) -> Result<Stated> {
+    if grant.is_first() {
         return stated(c, contact);
     }
     let row = c
-        .prepare_cached("SELECT consent, consent_at, paused_until, under_pause FROM entity_consent WHERE entity = ?1 AND contact_id = ?2")?
-        .query_row(params![entity, contact], read_stated)
+        .prepare_cached(
+            "SELECT consent, consent_at, paused_until, under_pause FROM other_consent WHERE channel = ?1 AND entity = ?2 AND contact_id = ?3",
+        )?
+        .query_row(params![grant.channel.code(), grant.entity, contact], read_stated)
         .optional()?;
     Ok(row.unwrap_or_default())
 }
 
-/// The legal entities beside the first that a contact's consent is known for.
+/// A contact's consent to something beside email of the first legal entity.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[schema(as = OtherConsent)]
+pub struct Other {
+    pub channel: Channel,
+    /// Empty: the first.
+    pub entity: String,
+    pub state: Consent,
+}
+
+impl Other {
+    #[must_use]
+    pub fn grant(&self) -> Grant<'_> {
+        Grant { channel: self.channel, entity: &self.entity }
+    }
+}
+
+/// What else a contact's consent is known for than email of the first legal entity.
 ///
 /// # Errors
 /// When the database fails.
-pub fn entities_of(c: &Connection, contact: i64) -> Result<Vec<(String, Consent)>> {
-    let mut s = c.prepare_cached("SELECT entity, consent FROM entity_consent WHERE contact_id = ?1 ORDER BY entity")?;
-    Ok(s.query_map([contact], |r| Ok((r.get(0)?, Consent::from_code(r.get(1)?))))?.collect::<rusqlite::Result<_>>()?)
+pub fn others_of(c: &Connection, contact: i64) -> Result<Vec<Other>> {
+    let mut s = c.prepare_cached("SELECT channel, entity, consent FROM other_consent WHERE contact_id = ?1 ORDER BY channel, entity")?;
+    let rows = s.query_map([contact], |r| {
+        Ok(Other { channel: Channel::from_code(r.get(0)?), entity: r.get(1)?, state: Consent::from_code(r.get(2)?) })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The legal entity that a letterhead is of; empty: the first.
@@ -202,8 +262,8 @@ pub fn entity_of(c: &Connection, letterhead: i64) -> Result<String> {
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn stated_now(c: &Connection, contact: i64, entity: &str) -> Result<ConsentStanding> {
-    Ok(stated_for(c, contact, entity)?.standing())
+pub fn stated_now(c: &Connection, contact: i64, grant: Grant<'_>) -> Result<ConsentStanding> {
+    Ok(stated_for(c, contact, grant)?.standing())
 }
 
 /// Writes an entry that changes no state.
@@ -232,7 +292,7 @@ pub fn leave_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin
         c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![topic, contact, at.0])? > 0;
     if new {
         append(c, contact, &Says { topic: Some(topic), ..says(at, "left topic") }, origin)?;
-        journal::note(c, journal::What::LeftTopic, contact, Some(topic), "", at)?;
+        journal::note(c, journal::What::LeftTopic, contact, Some(topic), Grant::default(), at)?;
     }
     Ok(new)
 }
@@ -249,14 +309,14 @@ pub fn rejoin_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origi
     Ok(gone)
 }
 
-/// How the mailings to a contact's present address ended, oldest first.
+/// How the mailings to a contact's present address ended, oldest first. A text message says nothing of an address.
 ///
 /// # Errors
 /// When the database fails.
 pub fn outcomes(c: &Connection, contact: i64) -> Result<Vec<Outcome>> {
     let mut s = c.prepare_cached(
         "SELECT mailing_id, coalesce(failed_at, accepted_at), CASE WHEN failed_at IS NULL THEN NULL ELSE category END FROM send
-         WHERE contact_id = ?1 AND address_of IS NULL AND (accepted_at IS NOT NULL OR failed_at IS NOT NULL) ORDER BY 2",
+         WHERE contact_id = ?1 AND address_of IS NULL AND channel = 1 AND (accepted_at IS NOT NULL OR failed_at IS NOT NULL) ORDER BY 2",
     )?;
     Ok(s.query_map([contact], |r| {
         Ok(Outcome { mailing: r.get(0)?, at: Instant(r.get(1)?), failure: r.get::<_, Option<i64>>(2)?.map(Category::from_code) })
@@ -291,10 +351,11 @@ pub(crate) fn step(
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn stated_at(c: &Connection, contact: i64, entity: &str, at: Instant) -> Result<Stated> {
-    let mut s =
-        c.prepare_cached("SELECT at, kind, until, state FROM ledger WHERE contact_id = ?1 AND at <= ?2 AND entity = ?3 ORDER BY id")?;
-    let mut rows = s.query(params![contact, at.0, entity])?;
+pub(crate) fn stated_at(c: &Connection, contact: i64, grant: Grant<'_>, at: Instant) -> Result<Stated> {
+    let mut s = c.prepare_cached(
+        "SELECT at, kind, until, state FROM ledger WHERE contact_id = ?1 AND at <= ?2 AND entity = ?3 AND channel = ?4 ORDER BY id",
+    )?;
+    let mut rows = s.query(params![contact, at.0, grant.entity, grant.channel.code()])?;
     let (mut now, mut changed) = (ConsentStanding::default(), None);
     while let Some(r) = rows.next()? {
         let when = Instant(r.get(0)?);
@@ -358,7 +419,7 @@ pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
 /// When the database fails.
 pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
     let mut s = c.prepare_cached(
-        "SELECT l.at, l.kind, t.name, l.until, l.source, l.evidence, p.name, l.entity FROM ledger l
+        "SELECT l.at, l.kind, t.name, l.until, l.source, l.evidence, p.name, l.entity, l.channel FROM ledger l
          LEFT JOIN topic t ON t.id = l.topic_id LEFT JOIN person p ON p.id = l.person_id WHERE l.contact_id = ?1 ORDER BY l.id",
     )?;
     Ok(s.query_map([contact], |r| {
@@ -371,6 +432,7 @@ pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
             evidence: r.get(5)?,
             person: r.get(6)?,
             entity: r.get(7)?,
+            channel: Channel::from_code(r.get(8)?),
         })
     })?
     .collect::<rusqlite::Result<_>>()?)

@@ -55,6 +55,9 @@ pub struct Letterhead {
     /// The legal entity that writes: another one keeps separate consent. Empty: the first.
     #[serde(default)]
     pub entity: String,
+    /// The number that text messages come from, and that people answer; empty: none are sent.
+    #[serde(default)]
+    pub text_number: String,
 }
 
 fn yes() -> bool {
@@ -90,6 +93,7 @@ impl Default for Letterhead {
             double_opt_in: true,
             wording: String::new(),
             entity: String::new(),
+            text_number: String::new(),
         }
     }
 }
@@ -128,6 +132,7 @@ fn row(r: &Row<'_>) -> rusqlite::Result<Letterhead> {
         social: serde_json::from_str(&r.get::<_, String>(15)?).unwrap_or_default(),
         logo_id: r.get(16)?,
         is_default: r.get(17)?,
+        text_number: r.get(18)?,
     })
 }
 
@@ -138,7 +143,7 @@ fn row(r: &Row<'_>) -> rusqlite::Result<Letterhead> {
 pub fn all(c: &Connection) -> Result<Vec<Letterhead>> {
     let mut s =
         c.prepare_cached("SELECT id, name, from_name, from_address, postal_address, ground, ink, accent, zone, country, one_click, double_opt_in,
-            coalesce((SELECT text FROM consent_wording w WHERE w.letterhead_id = letterhead.id ORDER BY version DESC LIMIT 1), ''), entity, reply_to, social, logo_id, is_default
+            coalesce((SELECT text FROM consent_wording w WHERE w.letterhead_id = letterhead.id ORDER BY version DESC LIMIT 1), ''), entity, reply_to, social, logo_id, is_default, text_number
             FROM letterhead ORDER BY is_default DESC, id")?;
     Ok(s.query_map([], row)?.collect::<rusqlite::Result<_>>()?)
 }
@@ -202,6 +207,13 @@ pub fn save(c: &Connection, l: &Letterhead, now: Instant) -> Result<i64> {
     if let Some(s) = l.social.iter().find(|s| s.name.trim().is_empty() || !rinse_core::message::is_web_link(s.url.trim())) {
         return refuse(format!("{:?} at {:?} can't be linked to: give a name, and an address that begins with https://.", s.name, s.url));
     }
+    let number = match l.text_number.trim() {
+        "" => String::new(),
+        given => match rinse_core::phone::sender(given, l.country.as_deref()) {
+            Ok(number) => number,
+            Err(e) => return refuse(format!("Text messages can't come from that number: {e}. A short code of 3 to 8 digits does, too.")),
+        },
+    };
     if ![&l.ground, &l.ink, &l.accent].into_iter().all(|c| is_colour(c)) {
         return refuse("A colour is written as # and six hexadecimal digits.".into());
     }
@@ -214,12 +226,12 @@ pub fn save(c: &Connection, l: &Letterhead, now: Instant) -> Result<i64> {
     let id = (l.id > 0).then_some(l.id);
     let social = serde_json::to_string(&l.social).map_err(|e| StoreError::Refused(e.to_string()))?;
     let id = c.query_row(
-        "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent, zone, country, one_click, double_opt_in, entity, reply_to, social, logo_id)
-         VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16)
+        "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent, zone, country, one_click, double_opt_in, entity, reply_to, social, logo_id, text_number)
+         VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17)
          ON CONFLICT (id) DO UPDATE SET name = ?2, from_name = ?3, from_address = ?4, postal_address = ?5, ground = ?6, ink = ?7, accent = ?8, zone = ?9, country = ?10, one_click = ?11,
-            double_opt_in = ?12, entity = ?13, reply_to = ?14, social = ?15, logo_id = ?16
+            double_opt_in = ?12, entity = ?13, reply_to = ?14, social = ?15, logo_id = ?16, text_number = ?17
          RETURNING id",
-        params![id, l.name, l.from_name, l.from_address, l.postal_address, l.ground, l.ink, l.accent, l.zone, l.country, one_click, l.double_opt_in, l.entity.trim(), l.reply_to.trim(), social, l.logo_id],
+        params![id, l.name, l.from_name, l.from_address, l.postal_address, l.ground, l.ink, l.accent, l.zone, l.country, one_click, l.double_opt_in, l.entity.trim(), l.reply_to.trim(), social, l.logo_id, number],
         |r| r.get(0),
     )?;
     let first = !c.prepare_cached("SELECT 1 FROM letterhead WHERE is_default")?.exists([])?;

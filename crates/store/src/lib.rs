@@ -45,6 +45,7 @@ pub mod load;
 pub mod mailings;
 pub mod merges;
 pub mod near_misses;
+pub mod numbers;
 pub mod parts;
 pub mod purchases;
 pub mod reactions;
@@ -62,6 +63,7 @@ pub mod signups;
 pub mod suppression;
 pub mod tables;
 pub mod tags;
+pub mod texts;
 pub mod trials;
 pub mod webhooks;
 

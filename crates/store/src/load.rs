@@ -78,7 +78,7 @@ fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) ->
         .collect::<rusqlite::Result<_>>()?;
     let mut s = c.prepare_cached(
         "SELECT contact_id, accepted_at, open_at, click_at, reply_at FROM send INDEXED BY send_contact
-         WHERE contact_id BETWEEN ?1 AND ?2 AND accepted_at IS NOT NULL AND accepted_at <= ?3 AND failed_at IS NULL ORDER BY contact_id",
+         WHERE contact_id BETWEEN ?1 AND ?2 AND accepted_at IS NOT NULL AND accepted_at <= ?3 AND failed_at IS NULL AND channel = 1 ORDER BY contact_id",
     )?;
     let mut rows = s.query(params![from, to, now.0])?;
     let mut place = 0;

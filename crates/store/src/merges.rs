@@ -7,12 +7,14 @@
 use crate::contacts::{self, Profile};
 use crate::fields::{self, Stored};
 use crate::ledger::{self, Origin, Stated};
+use crate::numbers::{self, Held};
 use crate::runs::{self, Image};
 use crate::tags::{self, Kind};
 use crate::{Result, StoreError, rollups, scores};
 use rinse_core::Instant;
 use rinse_core::address::Address;
-use rinse_core::consent::strictest;
+use rinse_core::channel::Channel;
+use rinse_core::consent::{import_may_raise, strictest};
 use rusqlite::{Connection, params};
 use serde::{Deserialize, Serialize};
 
@@ -37,6 +39,9 @@ pub(crate) struct Before {
     scored: Vec<i64>,
     /// People who were merged into the other one earlier.
     earlier: Vec<i64>,
+    /// The number of the one who stays, with what was agreed for it.
+    #[serde(default)]
+    number: Held,
 }
 
 fn refused(words: &str) -> StoreError {
@@ -136,6 +141,8 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
     c.prepare_cached("UPDATE series_entry SET contact_id = ?2 WHERE contact_id = ?1 AND ended_at IS NULL")?.execute([from, into])?;
     c.prepare_cached("INSERT INTO series_left SELECT series_id, ?2, at FROM series_left WHERE contact_id = ?1 ON CONFLICT DO NOTHING")?
         .execute([from, into])?;
+    let (number, their_number) = (numbers::held(c, into)?, numbers::held(c, from)?);
+    let takes_over = number.phone.is_none() && their_number.phone.is_some();
     let into_run = c.prepare_cached("SELECT run_id FROM contact WHERE id = ?1")?.query_row([into], |r| r.get(0))?;
     let earlier = ids(c, "SELECT id FROM contact WHERE merged_into = ?1", from)?;
     c.prepare_cached("UPDATE contact SET merged_into = ?2 WHERE merged_into = ?1")?.execute([from, into])?;
@@ -158,19 +165,26 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
         events,
         scored,
         earlier,
+        number,
     };
     runs::keep(c, run, from, &Image::Merge(Box::new(before)))?;
     runs::mark(c, into, Some(run))?;
     c.prepare_cached("UPDATE contact SET gone = 3, merged_into = ?2 WHERE id = ?1")?.execute([from, into])?;
+    if takes_over {
+        numbers::take_over(c, into, &their_number)?;
+    }
     let both = strictest(a.consent, b.consent);
     let stricter = if both == a.consent { a } else { b };
     let evidence = format!("with {}, who was {}: the strictest holds", address(from)?, b.consent.words());
     let origin = Origin { source: "merge", evidence, run: Some(run), person, ..Origin::default() };
     ledger::restate(c, into, now, "merged", stricter, &origin)?;
-    for (entity, theirs) in ledger::entities_of(c, from)? {
-        let (a, b) = (ledger::stated_for(c, into, &entity)?, ledger::stated_for(c, from, &entity)?);
-        if strictest(a.consent, theirs) != a.consent {
-            ledger::restate(c, into, now, "merged", b, &Origin { entity, ..origin.clone() })?;
+    for other in ledger::others_of(c, from)? {
+        let (a, b) = (ledger::stated_for(c, into, other.grant())?, ledger::stated_for(c, from, other.grant())?);
+        // What was agreed for a number goes with it; a refusal of who stays is stricter.
+        let with_number = other.channel == Channel::Text && takes_over && import_may_raise(a.consent) && a != b;
+        if with_number || strictest(a.consent, other.state) != a.consent {
+            let (channel, entity) = (other.channel, other.entity);
+            ledger::restate(c, into, now, "merged", b, &Origin { channel, entity, ..origin.clone() })?;
         }
     }
     let origin = Origin { source: "merge", evidence: format!("into {}", address(into)?), run: Some(run), person, ..Origin::default() };
@@ -180,6 +194,10 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
 /// Parts two merged people again.
 pub(crate) fn part(c: &Connection, from: i64, before: &Before, now: Instant, origin: &Origin) -> Result<()> {
     let into = before.into;
+    numbers::put_back(c, into, &before.number, now, origin)?;
+    // A number that is somebody else's by now stays theirs.
+    c.prepare_cached("UPDATE contact SET phone = NULL, phone_failed_at = NULL WHERE id = ?1 AND phone IN (SELECT phone FROM contact WHERE gone IS NULL AND id <> ?1)")?
+        .execute([from])?;
     c.prepare_cached("UPDATE contact SET gone = NULL, merged_into = NULL WHERE id = ?1")?.execute([from])?;
     c.prepare_cached("UPDATE send SET contact_id = ?1, address_of = NULL WHERE contact_id = ?2 AND address_of = ?1")?
         .execute([from, into])?;
@@ -251,16 +269,17 @@ pub fn correct(c: &Connection, run: i64, contact: i64, to: &Address, now: Instan
     c.prepare_cached("UPDATE send SET address_of = ?1 WHERE contact_id = ?1 AND address_of IS NULL")?.execute([contact])?;
     let origin = Origin { source: "address corrected", evidence, run: Some(run), person, ..Origin::default() };
     // A refusal was the person's, whatever the address; a permission was the address's.
-    let to = if rinse_core::consent::import_may_raise(consent.consent) {
+    let to = if import_may_raise(consent.consent) {
         Stated { consent: rinse_core::consent::Consent::None, at: Some(now.0), ..Stated::default() }
     } else {
         consent
     };
     ledger::restate(c, contact, now, "address changed", to, &origin)?;
-    for (entity, consent) in ledger::entities_of(c, contact)? {
-        if rinse_core::consent::import_may_raise(consent) {
+    // What was agreed for their number doesn't hang on the address.
+    for other in ledger::others_of(c, contact)?.into_iter().filter(|o| o.channel == Channel::Email) {
+        if import_may_raise(other.state) {
             let none = Stated { at: Some(now.0), ..Stated::default() };
-            ledger::restate(c, contact, now, "address changed", none, &Origin { entity, ..origin.clone() })?;
+            ledger::restate(c, contact, now, "address changed", none, &Origin { entity: other.entity, ..origin.clone() })?;
         }
     }
     ledger::refresh_status(c, contact, now)?;

@@ -197,6 +197,15 @@ pub fn by_preferences(c: &Connection, send: i64, how: Leaving, at: Instant) -> R
     left_by(c, send, how, at)
 }
 
+/// Somebody ended text messages by answering one.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn stopped_by_text(c: &Connection, send: i64, at: Instant) -> Result<()> {
+    insert(c, at, send, UNSUBSCRIBE, None, "text message", 0)?;
+    left_by(c, send, Leaving::Withdrew, at)
+}
+
 /// The topic of a message's mailing.
 ///
 /// # Errors
@@ -290,7 +299,7 @@ pub fn lately_sent(c: &Connection, address: &str, at: Instant) -> Result<Vec<Lat
     let Ok(address) = Address::parse(address) else { return Ok(Vec::new()) };
     let mut s = c.prepare_cached(
         "SELECT s.id, s.mailing_id, s.contact_id, s.arm FROM contact k JOIN send s ON s.contact_id = k.id
-         WHERE k.address_key = ?1 AND k.gone IS NULL AND s.handed_at > ?2 AND s.handed_at <= ?3 ORDER BY s.handed_at DESC, s.id DESC LIMIT 10",
+         WHERE k.address_key = ?1 AND k.gone IS NULL AND s.channel = 1 AND s.handed_at > ?2 AND s.handed_at <= ?3 ORDER BY s.handed_at DESC, s.id DESC LIMIT 10",
     )?;
     Ok(s.query_map(params![address.key, at.0 - 60 * rinse_core::DAY, at.0], |r| {
         Ok(LatelySent { send: r.get(0)?, mailing: r.get(1)?, contact: r.get(2)?, arm: usize::try_from(r.get::<_, i64>(3)?).unwrap_or(0) })

@@ -7,6 +7,7 @@
 use crate::contacts::{self, Profile};
 use crate::fields::{self, Stored};
 use crate::ledger::{self, Origin, Stated};
+use crate::numbers::{self, Held};
 use crate::tags::{self as words, Kind};
 use crate::{Result, StoreError, merges};
 use rinse_core::consent::Consent;
@@ -56,6 +57,9 @@ pub(crate) enum Image {
         /// The legal entity it was given to; empty: the first.
         #[serde(default)]
         entity: String,
+        /// Their number, when the file brings one.
+        #[serde(default)]
+        number: Option<Held>,
     },
     /// A score: what stood in the field, and on that day from that source.
     Score {
@@ -319,7 +323,7 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
             fields::put_back(c, contact, field)?;
             fields::forget_score(c, contact, *id, *day, source, *number)?;
         }
-        Image::Profile { profile, fields, lists, tags, consent, entity } => {
+        Image::Profile { profile, fields, lists, tags, consent, entity, number } => {
             if since(c, contact, run)? {
                 return Ok(false);
             }
@@ -335,6 +339,9 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
             if let Some(consent) = consent {
                 let origin = Origin { entity: entity.clone(), ..origin.clone() };
                 ledger::restate(c, contact, now, "taken back", *consent, &origin)?;
+            }
+            if let Some(number) = number {
+                numbers::put_back(c, contact, number, now, origin)?;
             }
         }
     }

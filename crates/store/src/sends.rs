@@ -7,6 +7,7 @@ use crate::clearing::{Clearance, Decided, person};
 use crate::ledger;
 use crate::trials::enrol::Enroller;
 use rinse_core::bounce::{Category, Reply};
+use rinse_core::channel::Channel;
 use rinse_core::clearance::Outcome;
 use rinse_core::schedule::{Pace, Schedule};
 use rinse_core::segment::share::Salted;
@@ -126,11 +127,11 @@ pub fn record(
 /// When the database fails.
 pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, turns: &[Turn]) -> Result<u64> {
     let hold_limit = crate::clearing::mailing(c, mailing)?.facts.hold_limit;
-    let (class, priority): (i64, i64) =
-        c.query_row("SELECT class, priority FROM mailing WHERE id = ?1", [mailing], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let (class, priority, channel): (i64, i64, i64) =
+        c.query_row("SELECT class, priority, channel FROM mailing WHERE id = ?1", [mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
     let mut s = c.prepare_cached(
-        "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, priority, rules_version, state, at, give_up_at, reason)
-         VALUES (?1, ?2, ?1, ?3, ?4, ?10, ?11, ?5, ?6, ?7, ?8, ?9) ON CONFLICT DO NOTHING",
+        "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, priority, rules_version, state, at, give_up_at, reason, channel)
+         VALUES (?1, ?2, ?1, ?3, ?4, ?10, ?11, ?5, ?6, ?7, ?8, ?9, ?12) ON CONFLICT DO NOTHING",
     )?;
     let mut recorder = Recorder::new(c, &done.lists)?;
     let mut n = 0;
@@ -159,7 +160,8 @@ pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, 
             (due.unwrap_or(at) + hold_limit).0,
             reason,
             class,
-            priority
+            priority,
+            channel
         ])?;
         if due.is_none() {
             c.prepare_cached("UPDATE send SET reply = ?3 WHERE mailing_id = ?1 AND contact_id = ?2")?.execute(params![
@@ -274,6 +276,9 @@ pub struct Outgoing {
     pub given_name: Option<String>,
     pub family_name: Option<String>,
     pub country: Option<String>,
+    pub channel: Channel,
+    /// Where a text message goes.
+    pub phone: Option<String>,
 }
 
 /// Takes the next due sends, clears each again, and marks those that go as being handed over.
@@ -284,7 +289,7 @@ pub struct Outgoing {
 /// When the database fails.
 pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing>, usize)> {
     let mut s = c.prepare_cached(
-        "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase, s.tries
+        "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase, s.tries, s.channel, c.phone
          FROM send s INDEXED BY send_due CROSS JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1
             AND s.mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)
          ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2",
@@ -301,6 +306,8 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                     given_name: r.get(5)?,
                     family_name: r.get(6)?,
                     country: r.get(7)?,
+                    channel: Channel::from_code(r.get(11)?),
+                    phone: r.get(12)?,
                 },
                 r.get(8)?,
                 r.get(9)?,
@@ -371,9 +378,13 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
     if reply.accepted() {
         c.prepare_cached("UPDATE send SET state = 3, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN (2, 7)")?
             .execute(params![send, now.0, line])?;
-        let contact = c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
+        let (contact, channel): (i64, i64) =
+            c.prepare_cached("SELECT contact_id, channel FROM send WHERE id = ?1")?.query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
         crate::rollups::due(c, contact)?;
-        c.prepare_cached("UPDATE domain SET delivered = delivered + 1 WHERE id = (SELECT domain_id FROM contact WHERE id = (SELECT contact_id FROM send WHERE id = ?1))")?.execute([send])?;
+        if Channel::from_code(channel) == Channel::Email {
+            c.prepare_cached("UPDATE domain SET delivered = delivered + 1 WHERE id = (SELECT domain_id FROM contact WHERE id = ?1)")?
+                .execute([contact])?;
+        }
         return Ok(());
     }
     let tries: i64 = c.prepare_cached("SELECT tries FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
@@ -392,7 +403,7 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
 }
 
 /// Writes that a message failed for good, at handover or by a report afterwards, and works the
-/// address's mail status out again.
+/// address's mail status out again, or retires a number that there is none such of.
 ///
 /// # Errors
 /// When the database fails.
@@ -401,8 +412,16 @@ pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: In
         .prepare_cached("UPDATE send SET state = 5, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL")?
         .execute(params![send, now.0, category as i64, line])?;
     if n > 0 {
-        let contact: i64 = c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
-        ledger::refresh_status(c, contact, now)?;
+        let (contact, channel): (i64, i64) =
+            c.prepare_cached("SELECT contact_id, channel FROM send WHERE id = ?1")?.query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        match Channel::from_code(channel) {
+            Channel::Email => {
+                ledger::refresh_status(c, contact, now)?;
+            }
+            // A text message says nothing of the address; a network that knows no such number says all of that.
+            Channel::Text if category == Category::NoSuchAddress => crate::numbers::retired(c, contact, line, now)?,
+            Channel::Text => {}
+        }
     }
     Ok(())
 }

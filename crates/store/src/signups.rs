@@ -1,7 +1,7 @@
 //! Sign-ups: from the form to the confirmation, with what the person was shown.
 
 use crate::erasure::{self, Tombstones};
-use crate::ledger::{self, Origin};
+use crate::ledger::{self, Grant, Origin};
 use crate::suppression::{self, Target};
 use crate::{Result, StoreError, contacts};
 use rinse_core::address::Address;
@@ -126,7 +126,7 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
 /// Retired, complained and suppressed addresses never get an invitation.
 fn barred(c: &Connection, contact: i64, letterhead: i64, now: Instant) -> Result<Option<&'static str>> {
     let status: i64 = c.query_row("SELECT status FROM contact WHERE id = ?1", [contact], |r| r.get(0))?;
-    let consent = ledger::stated_for(c, contact, &ledger::entity_of(c, letterhead)?)?.consent;
+    let consent = ledger::stated_for(c, contact, Grant::email(&ledger::entity_of(c, letterhead)?))?.consent;
     let target = Target { mailing: 0, topic: None, letterhead, service: true };
     Ok(if status == 3 {
         Some("the address is retired")

@@ -58,6 +58,7 @@ async fn staged(store: &Store, bytes: &[u8]) -> Run {
     let id = imports::stage(store, raw, "p.csv".into(), NOW, None).await.unwrap();
     let visits = Field::Own { name: "visits".into(), kind: FieldKind::Number };
     let d = Decision {
+        texts: false,
         mapping: vec![Some(Field::Address), Some(Field::GivenName), Some(visits)],
         header: true,
         list: Some("All".into()),
@@ -168,6 +169,7 @@ async fn a_mapping_is_remembered_and_kinds_are_kept() {
     let as_text = Field::Own { name: "Visits".into(), kind: FieldKind::Text };
     let twice = vec![Some(Field::Address), Some(Field::GivenName), Some(Field::GivenName)];
     let decision = |mapping| Decision {
+        texts: false,
         mapping,
         header: true,
         list: None,
@@ -213,6 +215,7 @@ async fn consent_to_another_legal_entity_comes_in() {
     std::fs::write(&raw, b"E-mail,First name\nwren@tern.example,Wren\nrook@tern.example,Rook\nfinch@tern.example,Finch\n").unwrap();
     let id = imports::stage(&store, raw, "shop.csv".into(), NOW, None).await.unwrap();
     let d = |entity: &str| Decision {
+        texts: false,
         mapping: vec![Some(Field::Address), Some(Field::GivenName)],
         header: true,
         list: None,
@@ -232,7 +235,7 @@ async fn consent_to_another_legal_entity_comes_in() {
             .read_now(|c| {
                 let mut s = c.prepare(
                     "SELECT given_name || ' ' || c.consent || ' ' || coalesce(e.consent, 0) FROM contact c
-                     LEFT JOIN entity_consent e ON e.contact_id = c.id WHERE gone IS NULL ORDER BY c.id",
+                     LEFT JOIN other_consent e ON e.contact_id = c.id AND e.channel = 1 WHERE gone IS NULL ORDER BY c.id",
                 )?;
                 Ok(s.query_map([], |r| r.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?)
             })

@@ -5,6 +5,7 @@ mod common;
 use common::{START, rows};
 use proptest::prelude::*;
 use rinse_core::address::Address;
+use rinse_core::channel::Channel;
 use rinse_core::consent::Act;
 use rinse_core::series::Outline;
 use rinse_store::contacts::{self, Profile};
@@ -19,7 +20,8 @@ fn origin() -> Origin {
     Origin { source: "test", ..Origin::default() }
 }
 
-/// What somebody does: 0 to 2 withdraw, complain, leave the topic; 3 are deleted; 4 confirm; 5 leave the series.
+/// What somebody does: 0 to 2 withdraw, complain, leave the topic; 3 are deleted; 4 confirm; 5 leave the series; 6 end text
+/// messages, 7 begin them again.
 fn acts(c: &Connection, who: i64, what: usize, at: i64) {
     let at = START + at;
     let gone: bool = c.query_row("SELECT gone IS NOT NULL FROM contact WHERE id = ?1", [who], |r| r.get(0)).unwrap();
@@ -30,6 +32,10 @@ fn acts(c: &Connection, who: i64, what: usize, at: i64) {
         2 => assert!(ledger::leave_topic(c, who, 1, at, &origin()).is_ok()),
         3 => erasure::erase(c, who, at, None).unwrap(),
         4 => assert!(ledger::act(c, who, at, Act::Confirmed, &origin()).is_ok()),
+        6 | 7 => {
+            let act = if what == 6 { Act::Withdrew } else { Act::Confirmed };
+            assert!(ledger::act(c, who, at, act, &Origin { channel: Channel::Text, ..origin() }).is_ok());
+        }
         _ => drop(entering::leave(c, 1, who, at).unwrap()),
     }
 }
@@ -63,7 +69,7 @@ async fn filled(folder: &Path, people: i64) -> Store {
 /// Everyone: consent, left the topic, left the series, gone.
 fn standing(store: &Store) -> Vec<String> {
     store
-        .read_now(|c| Ok(rows(c, "SELECT consent || ' ' || EXISTS (SELECT 1 FROM topic_left WHERE contact_id = id) || EXISTS (SELECT 1 FROM series_left WHERE contact_id = contact.id) || ' ' || coalesce(gone, 0) FROM contact ORDER BY id")))
+        .read_now(|c| Ok(rows(c, "SELECT consent || ' ' || EXISTS (SELECT 1 FROM topic_left WHERE contact_id = id) || EXISTS (SELECT 1 FROM series_left WHERE contact_id = contact.id) || coalesce((SELECT consent FROM other_consent WHERE contact_id = contact.id AND channel = 2), 0) || ' ' || coalesce(gone, 0) FROM contact ORDER BY id")))
         .unwrap()
 }
 
@@ -77,7 +83,7 @@ proptest! {
     /// Some leave before the backup and some after it: after the restore all who left have left, nobody
     /// who left comes back, and whoever returned before the backup stays returned.
     #[test]
-    fn a_restore_brings_nobody_back(before in prop::collection::vec((1i64..6, 0usize..6), 0..8), after in prop::collection::vec((1i64..6, prop::sample::select(vec![0usize, 1, 2, 3, 5])), 0..8)) {
+    fn a_restore_brings_nobody_back(before in prop::collection::vec((1i64..6, 0usize..8), 0..8), after in prop::collection::vec((1i64..6, prop::sample::select(vec![0usize, 1, 2, 3, 5, 6])), 0..8)) {
         let (folder, outside) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
         let (want, got, journal) = runtime().block_on(async {
             let store = filled(folder.path(), 5).await;
@@ -149,7 +155,7 @@ async fn a_line_the_crash_tore_is_dropped_and_one_the_database_missed_is_replaye
     // … and in the middle of the one after it.
     write!(file, "{next}\n{{\"seq\":3,\"at\":17").unwrap();
     let store = Store::open(folder.path(), true).unwrap();
-    assert_eq!((store.replayed().withdrawn, standing(&store)), (1, vec!["5 00 0".into(), "5 00 0".into(), "2 00 0".to_owned()]));
+    assert_eq!((store.replayed().withdrawn, standing(&store)), (1, vec!["5 000 0".into(), "5 000 0".into(), "2 000 0".to_owned()]));
     store
         .write(|c| {
             acts(c, 3, 1, 2);
@@ -177,5 +183,5 @@ async fn bad_backups_and_busy_folders_are_refused_and_change_nothing() {
     let held = backup::hold(folder.path()).unwrap();
     assert!(words(backup::restore(&copy, folder.path()).map(|_| ())).contains("Stop it first"));
     drop(held);
-    assert_eq!(standing(&store), ["2 00 0", "2 00 0"]);
+    assert_eq!(standing(&store), ["2 000 0", "2 000 0"]);
 }

@@ -2,10 +2,13 @@
 
 use super::Mailing;
 use crate::audience::Audience;
+use crate::ledger::Grant;
 use crate::{Result, domains, segments, suppression};
 use rinse_core::caps::{Kind, Message};
+use rinse_core::channel::Channel;
 use rinse_core::clearance::columns::{Base, Marks, NONE, Places};
 use rinse_core::segment::Tree;
+use rinse_core::upkeep::MailStatus;
 use rinse_core::{Instant, zone};
 use rusqlite::{Connection, params};
 use std::collections::hash_map::Entry;
@@ -152,9 +155,10 @@ impl People {
         }
     }
 
-    /// The same people with their consent to another legal entity.
-    pub(super) fn of_entity(self: &Arc<Self>, c: &Connection, entity: &str) -> Result<Arc<Self>> {
-        if entity.is_empty() {
+    /// The same people with their consent to something else than email of the first legal entity; for text messages with
+    /// what became of their numbers, whatever their addresses are.
+    pub(super) fn under(self: &Arc<Self>, c: &Connection, grant: Grant<'_>) -> Result<Arc<Self>> {
+        if grant.is_first() {
             return Ok(Arc::clone(self));
         }
         let mut theirs = Self::clone(self);
@@ -164,15 +168,23 @@ impl People {
         b.paused_until.fill(NONE);
         let mut places = Places::new(&b.contact);
         let mut s = c.prepare_cached(
-            "SELECT contact_id, consent, under_pause, paused_until FROM entity_consent WHERE entity = ?1 ORDER BY contact_id",
+            "SELECT contact_id, consent, under_pause, paused_until FROM other_consent WHERE channel = ?1 AND entity = ?2 ORDER BY contact_id",
         )?;
-        let mut rows = s.query([entity])?;
+        let mut rows = s.query(params![grant.channel.code(), grant.entity])?;
         while let Some(r) = rows.next()? {
             let Some(place) = places.of(r.get(0)?) else { continue };
             let place = place as usize;
             b.consent[place] = r.get(1)?;
             b.under_pause[place] = r.get(2)?;
             b.paused_until[place] = r.get::<_, Option<i64>>(3)?.unwrap_or(NONE);
+        }
+        if grant.channel == Channel::Text {
+            b.status.fill(MailStatus::Active as u8);
+            b.status_until.fill(NONE);
+            let mut s = c.prepare_cached("SELECT id FROM contact WHERE phone_failed_at IS NOT NULL ORDER BY id")?;
+            for place in places_of(&b.contact, s.query_map([], |r| r.get(0))?)? {
+                b.status[place as usize] = MailStatus::Retired as u8;
+            }
         }
         Ok(Arc::new(theirs))
     }
@@ -253,7 +265,11 @@ pub(super) struct Memo {
 type Asked = (Vec<(i64, Option<i64>)>, Option<Instant>);
 
 fn places(b: &Base, ids: impl IntoIterator<Item = rusqlite::Result<i64>>) -> Result<Vec<u32>> {
-    let mut places = Places::new(&b.contact);
+    places_of(&b.contact, ids)
+}
+
+fn places_of(contacts: &[i64], ids: impl IntoIterator<Item = rusqlite::Result<i64>>) -> Result<Vec<u32>> {
+    let mut places = Places::new(contacts);
     let mut found = Vec::new();
     for id in ids {
         found.extend(places.of(id?));
@@ -265,8 +281,15 @@ fn places(b: &Base, ids: impl IntoIterator<Item = rusqlite::Result<i64>>) -> Res
 pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant, memo: &mut Memo) -> Result<(Marks, Vec<i64>)> {
     let b = &people.base;
     let mut marks = Marks { flags: vec![0; b.contact.len()], ..Marks::default() };
+    let by_text = m.grant().channel == Channel::Text;
+    if by_text {
+        marks.flags.fill(Marks::NO_ADDRESS);
+        let mut s = c.prepare_cached("SELECT id FROM contact WHERE phone IS NOT NULL AND gone IS NULL ORDER BY id")?;
+        places(b, s.query_map([], |r| r.get(0))?)?.iter().for_each(|place| marks.flags[*place as usize] = 0);
+    }
     let paused = domains::paused(c, at)?;
-    if !paused.is_empty() {
+    // A mail domain's pause holds no text message.
+    if !paused.is_empty() && !by_text {
         marks.domain_until = people.domain.iter().map(|domain| paused.get(domain).copied().unwrap_or(NONE)).collect();
     }
     let mut mark = |places: &[u32], bit: u8| places.iter().for_each(|place| marks.flags[*place as usize] |= bit);

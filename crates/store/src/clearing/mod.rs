@@ -11,10 +11,12 @@ pub mod record;
 pub(crate) mod warm;
 
 use crate::audience::{self, Audience};
+use crate::ledger::Grant;
 use crate::mailings::draft::{MailingDraft, bits};
 use crate::rules::{self, RulesVersion};
 use crate::suppression::Target;
 use crate::{Result, StoreError};
+use rinse_core::channel::Channel;
 use rinse_core::clearance::columns::Ready;
 use rinse_core::clearance::{Class, Facts, Outcome, OverCap, Reason, RuleSet, Sluice, tally};
 use rinse_core::{DAY, Instant, caps, zone};
@@ -91,6 +93,18 @@ pub struct Mailing {
     pub started: bool,
 }
 
+impl Mailing {
+    #[must_use]
+    pub fn channel(&self) -> Channel {
+        Channel::from_code(i64::from(self.facts.kind.channel))
+    }
+
+    /// Whose consent it asks for.
+    pub(crate) fn grant(&self) -> Grant<'_> {
+        Grant { channel: self.channel(), entity: &self.entity }
+    }
+}
+
 /// # Errors
 /// When there is no such mailing.
 pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
@@ -143,7 +157,7 @@ pub fn draft(c: &Connection, d: &MailingDraft, id: Option<i64>, at: Instant) -> 
         id,
         facts: Facts {
             class: if service { Class::Service } else { Class::Marketing },
-            kind: kind(1, d.topic_id, d.letterhead_id, series.is_some()),
+            kind: kind(d.channel.code(), d.topic_id, d.letterhead_id, series.is_some()),
             rank: (d.priority, id),
             over_cap: d.over_cap,
             hold_limit: d.hold_days * DAY,
@@ -193,7 +207,7 @@ pub fn preview(c: &Connection, id: i64, at: Instant, now: Instant, rules: Option
 fn cleared(c: &Connection, m: &Mailing, at: Instant, version: RulesVersion, reserved: Vec<(i64, caps::Message)>) -> Result<Clearance> {
     let rules = version.rules.for_mailing(&m.facts, at);
     let columns = warm::columns(c, at + -reach(&version.rules))?;
-    let people = &*columns.people.of_entity(c, &m.entity)?;
+    let people = &*columns.people.under(c, m.grant())?;
     let who = people.selected(c, &m.who, at)?;
     let (marks, lists) = base::marks(c, people, m, at, &mut base::Memo::default())?;
     let with_reserved = (!reserved.is_empty()).then(|| columns.messages.with(&people.base.contact, &by_person(reserved), true));

@@ -6,6 +6,7 @@ use crate::ledger::{self, Stated};
 use crate::rules::{self, RulesVersion};
 use crate::{Result, StoreError, domains, suppression};
 use rinse_core::caps::Message;
+use rinse_core::channel::Channel;
 use rinse_core::clearance::{Class, Outcome, OverCap, Person, Reason, Rules, clear};
 use rinse_core::consent::Consent;
 use rinse_core::upkeep::{MailStatus, standing};
@@ -51,14 +52,27 @@ struct Row {
     sunset: Option<Instant>,
     country: Option<String>,
     zone: Option<zone::TimeZone>,
+    phone: bool,
+    /// A network said that there is no such number.
+    phone_failed: Option<Instant>,
 }
 
 impl Row {
+    /// Is there something on the channel to write to?
+    fn reachable(&self, channel: Channel) -> bool {
+        // Somebody who was deleted or merged since has none any more.
+        self.present && (channel == Channel::Email || self.phone)
+    }
+
+    /// What the channel's own address came to; a number doesn't rest.
+    fn number_status(&self) -> MailStatus {
+        if self.phone_failed.is_some() { MailStatus::Retired } else { MailStatus::Active }
+    }
+
     /// As clearance sees them, with nothing known about the mailing yet.
     fn person<'a>(&'a self, contact: i64, consent: Stated, status: (MailStatus, Option<Instant>), messages: &'a [Message]) -> Person<'a> {
         Person {
             contact,
-            // Somebody who was deleted or merged since has none any more.
             has_address: self.present,
             already_sent: false,
             status: status.0,
@@ -98,7 +112,7 @@ fn load_left_out(c: &Connection, contact: i64, leave_out: u32) -> Result<bool> {
 }
 
 fn row(c: &Connection, contact: i64) -> Result<Row> {
-    c.prepare_cached("SELECT consent, consent_at, paused_until, under_pause, status, status_until, country, zone, gone IS NULL, sunset_at FROM contact WHERE id = ?1")?
+    c.prepare_cached("SELECT consent, consent_at, paused_until, under_pause, status, status_until, country, zone, gone IS NULL, sunset_at, phone IS NOT NULL, phone_failed_at FROM contact WHERE id = ?1")?
         .query_row([contact], |r| {
             Ok(Row {
                 consent: Stated {
@@ -113,6 +127,8 @@ fn row(c: &Connection, contact: i64) -> Result<Row> {
                 zone: r.get::<_, Option<String>>(7)?.and_then(|z| zone::named(&z)),
                 present: r.get(8)?,
                 sunset: r.get::<_, Option<i64>>(9)?.map(Instant),
+                phone: r.get(10)?,
+                phone_failed: r.get::<_, Option<i64>>(11)?.map(Instant),
             })
         })
         .optional()?
@@ -146,10 +162,11 @@ fn messages(c: &Connection, contact: i64, but: Option<i64>, since: Instant, know
 pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<Outcome> {
     l.rules.give_up_at = give_up_at;
     let rules = &l.rules;
-    let mut row = row(c, contact)?;
-    if !l.mailing.entity.is_empty() {
-        row.consent = ledger::stated_for(c, contact, &l.mailing.entity)?;
-    }
+    let row = row(c, contact)?;
+    let channel = l.mailing.channel();
+    let consent = if l.mailing.grant().is_first() { row.consent } else { ledger::stated_for(c, contact, l.mailing.grant())? };
+    let by_text = channel == Channel::Text;
+    let status = if by_text { (row.number_status(), None) } else { (row.status, row.status_until) };
     let counted = if rules.caps.is_empty() { Vec::new() } else { messages(c, contact, Some(send), at + -rules.reach(), None)? };
     let lists = suppression::naming_on(c, &l.asked, contact, at)?;
     let person = Person {
@@ -157,8 +174,9 @@ pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: 
         series_left: series_left(c, contact, l.mailing.series)?,
         load_left_out: load_left_out(c, contact, l.mailing.leave_out)?,
         lists,
-        domain_paused_until: domains::paused_for(c, contact, at)?.map(|p| p.0),
-        ..row.person(contact, row.consent, (row.status, row.status_until), &counted)
+        domain_paused_until: if by_text { None } else { domains::paused_for(c, contact, at)?.map(|p| p.0) },
+        has_address: row.reachable(channel),
+        ..row.person(contact, consent, status, &counted)
     };
     Ok(clear(&person, rules, at))
 }
@@ -204,8 +222,14 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
     let rules = version.rules.for_mailing(&m.facts, at);
     let row = row(c, contact)?;
     let mut remarks = Vec::new();
-    let consent = if past { ledger::stated_at(c, contact, &m.entity, at)? } else { ledger::stated_for(c, contact, &m.entity)? };
-    let (status, until, status_why) = if past {
+    let channel = m.channel();
+    let by_text = channel == Channel::Text;
+    let consent = if past { ledger::stated_at(c, contact, m.grant(), at)? } else { ledger::stated_for(c, contact, m.grant())? };
+    let (status, until, status_why) = if by_text {
+        let failed = row.phone_failed.filter(|t| !past || *t <= at);
+        let why = failed.map(|t| format!("the network knows no such number, since {}", t.words())).unwrap_or_default();
+        (if failed.is_some() { MailStatus::Retired } else { MailStatus::Active }, None, why)
+    } else if past {
         let s = standing(&ledger::outcomes_until(c, contact, at)?, at);
         (s.status, s.until, s.why)
     } else {
@@ -230,7 +254,7 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
         remarks.push("Profile, segments, mail load, sunset and live suppression rules are as they are today; consent, mail status, topics, lists, messages and rules are as they were.".into());
     }
     let load_left_out = load_left_out(c, contact, m.leave_out)?;
-    let domain = domains::paused_for(c, contact, at)?;
+    let domain = if by_text { None } else { domains::paused_for(c, contact, at)? };
     let domain_paused_until = domain.as_ref().map(|d| d.0);
     let person = Person {
         already_sent: already,
@@ -239,6 +263,7 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
         load_left_out,
         lists,
         domain_paused_until,
+        has_address: row.reachable(channel),
         ..row.person(contact, consent, (status, until), &counted)
     };
     let outcome = clear(&person, &rules, at);
@@ -275,7 +300,13 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
                 );
             let saw = match reason {
                 _ if !applies => "doesn't apply to service mail".into(),
-                Reason::NoAddress => if row.present { "an address" } else { "not in the base any more" }.into(),
+                Reason::NoAddress => match (row.present, by_text) {
+                    (false, _) => "not in the base any more",
+                    (_, false) => "an address",
+                    (_, true) if row.phone => "a phone number",
+                    (_, true) => "no phone number",
+                }
+                .into(),
                 Reason::AlreadySent => if already { "there is a message" } else { "no message of this mailing" }.into(),
                 Reason::Retired if row.sunset.is_some() && status != MailStatus::Retired => {
                     format!("sunset since {}", row.sunset.map(Instant::words).unwrap_or_default())
@@ -340,7 +371,9 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
                     .paused_until
                     .filter(|_| consent.consent == Consent::Paused)
                     .map_or_else(|| "no pause".into(), |u| format!("until {}", Instant(u).words())),
-                Reason::OutsideHours => rules.hours.map_or_else(|| "no sending hours set".into(), |h| format!("hours {}", h.words())),
+                Reason::OutsideHours if rules.hours.is_empty() => "no sending hours set".into(),
+                Reason::OutsideHours => version.rules.hours_words(m.facts.kind),
+                Reason::DomainPaused if by_text => "holds no text message".into(),
                 Reason::DomainPaused => {
                     domain.as_ref().map_or_else(|| "not paused".into(), |(until, why)| format!("until {}: {why}", until.words()))
                 }

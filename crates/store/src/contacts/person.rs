@@ -4,7 +4,7 @@ use super::list::{COLUMNS, ContactRow, row};
 use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
-use rinse_core::consent::Consent;
+use rinse_core::channel::Channel;
 use rinse_core::response::Machine;
 use rusqlite::{Connection, OptionalExtension};
 use serde::Serialize;
@@ -16,6 +16,7 @@ pub struct Message {
     pub send_id: i64,
     pub mailing_id: i64,
     pub mailing: String,
+    pub channel: Channel,
     pub subject: String,
     pub arm: i64,
     pub state: String,
@@ -77,20 +78,16 @@ pub struct Contact {
     pub gone: Option<String>,
     /// No marketing, for silence, since then.
     pub sunset_at: Option<i64>,
-    /// Their consent to other legal entities than the first.
-    pub entities: Vec<EntityState>,
+    /// Their consent to anything but email of the first legal entity.
+    pub others: Vec<crate::ledger::Other>,
+    /// The number that text messages go to, and since when a network says that there is none such.
+    pub phone: Option<String>,
+    pub phone_failed_at: Option<i64>,
     /// How much mail they get and how they answer it, once that was worked out.
     pub load: Option<crate::load::OwnLoad>,
     pub merged_into: Option<i64>,
     /// Addresses of people who were merged into this one.
     pub once: Vec<String>,
-}
-
-/// Consent to a legal entity.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct EntityState {
-    pub entity: String,
-    pub state: Consent,
 }
 
 /// Something a person did elsewhere.
@@ -115,13 +112,13 @@ pub fn send_state(code: i64) -> &'static str {
 /// # Errors
 /// When there is no such contact.
 pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
-    let (row, region, zone, source, position, gone, merged_into, sunset_at) = c
+    let (row, region, zone, source, position, gone, merged_into, sunset_at, phone, phone_failed_at) = c
         .prepare_cached(&format!(
-            "SELECT {COLUMNS}, c.region, c.zone, c.source, c.latitude, c.longitude, c.gone, c.merged_into, c.sunset_at FROM contact c WHERE c.id = ?1"
+            "SELECT {COLUMNS}, c.region, c.zone, c.source, c.latitude, c.longitude, c.gone, c.merged_into, c.sunset_at, c.phone, c.phone_failed_at FROM contact c WHERE c.id = ?1"
         ))?
         .query_row([id], |r| {
             let position = r.get::<_, Option<f64>>(12)?.zip(r.get(13)?);
-            Ok((row(r)?, r.get(9)?, r.get(10)?, r.get(11)?, position, r.get::<_, Option<i64>>(14)?, r.get(15)?, r.get(16)?))
+            Ok((row(r)?, r.get(9)?, r.get(10)?, r.get(11)?, position, r.get::<_, Option<i64>>(14)?, r.get(15)?, r.get(16)?, r.get(17)?, r.get(18)?))
         })
         .optional()?
         .ok_or(StoreError::Missing("contact"))?;
@@ -145,7 +142,7 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
     let names =
         |sql: &str| -> Result<Vec<String>> { Ok(c.prepare_cached(sql)?.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?) };
     let mut messages = c.prepare_cached(
-        "SELECT s.id, m.id, m.name, coalesce(v.subject, ''), s.arm, s.state, coalesce(s.handed_at, s.at), s.accepted_at, s.failed_at, s.category, s.reply
+        "SELECT s.id, m.id, m.name, coalesce(v.subject, ''), s.arm, s.state, coalesce(s.handed_at, s.at), s.accepted_at, s.failed_at, s.category, s.reply, s.channel
          FROM send s JOIN mailing m ON m.id = s.mailing_id LEFT JOIN variant v ON v.mailing_id = m.id AND v.arm = s.arm
          WHERE s.contact_id = ?1 ORDER BY s.id DESC LIMIT 500",
     )?;
@@ -155,6 +152,7 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
                 send_id: r.get(0)?,
                 mailing_id: r.get(1)?,
                 mailing: r.get(2)?,
+                channel: Channel::from_code(r.get(11)?),
                 subject: r.get(3)?,
                 arm: r.get(4)?,
                 state: send_state(r.get(5)?).into(),
@@ -204,7 +202,9 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
         scores: crate::fields::scores_of(c, id)?,
         gone,
         sunset_at,
-        entities: crate::ledger::entities_of(c, id)?.into_iter().map(|(entity, state)| EntityState { entity, state }).collect(),
+        others: crate::ledger::others_of(c, id)?,
+        phone,
+        phone_failed_at,
         load: crate::load::of_contact(c, id)?,
         merged_into,
         once: names("SELECT address FROM contact WHERE merged_into = ?1 ORDER BY id")?,

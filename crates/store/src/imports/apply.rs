@@ -5,11 +5,13 @@ use super::row::Row;
 use super::{Run, path, run, stage};
 use crate::contacts;
 use crate::fields;
-use crate::ledger::{self, Origin};
+use crate::ledger::{self, Grant, Origin};
+use crate::numbers;
 use crate::runs::{self, Image};
 use crate::tags::{self, Kind};
 use crate::{Result, Store, StoreError, tables};
 use rinse_core::Instant;
+use rinse_core::channel::Channel;
 use rinse_core::consent::{Act, Consent};
 use rinse_core::segment::FieldKind;
 use rinse_core::table::Field;
@@ -201,6 +203,12 @@ fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Ju
         }
         _ => return Ok(()),
     };
+    if let Some(phone) = &row.phone {
+        numbers::set(c, contact, Some(phone), w.now, &w.origin)?;
+        if w.judge.texts {
+            ledger::act(c, contact, w.now, Act::Agreed, &Origin { channel: Channel::Text, ..w.origin.clone() })?;
+        }
+    }
     for (column, value) in &row.own {
         if let Some(field) = w.judge.fields.get(*column).copied().flatten() {
             fields::set(c, contact, field, value, None, None)?;
@@ -220,7 +228,8 @@ fn before(c: &Connection, w: &Work, contact: i64, row: &Row, tags: &[i64]) -> Re
     let fields = row.own.iter().filter_map(|(column, _)| w.judge.fields.get(*column).copied().flatten());
     let profile = contacts::profile(c, contact)?;
     let entity = w.origin.entity.clone();
-    let stated = ledger::stated_for(c, contact, &entity)?;
+    let stated = ledger::stated_for(c, contact, Grant::email(&entity))?;
+    let number = row.phone.is_some().then(|| numbers::held(c, contact)).transpose()?;
     let new = |kind, ids: &mut dyn Iterator<Item = i64>| -> Result<Vec<i64>> {
         let mut out = Vec::new();
         for id in ids {
@@ -237,5 +246,6 @@ fn before(c: &Connection, w: &Work, contact: i64, row: &Row, tags: &[i64]) -> Re
         tags: new(Kind::Tag, &mut tags.iter().copied())?,
         consent: (w.judge.consent && !row.corrected && matches!(stated.consent, Consent::None | Consent::Invited)).then_some(stated),
         entity,
+        number,
     })
 }

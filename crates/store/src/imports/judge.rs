@@ -6,7 +6,8 @@ use crate::base_check::{self, Hosts};
 use crate::contacts;
 use crate::erasure::{Tombstones, WAS_DELETED};
 use crate::fields;
-use crate::ledger;
+use crate::ledger::{self, Grant};
+use crate::numbers;
 use crate::tags::{self, Kind};
 use crate::{Result, Store, StoreError, tables};
 use rinse_core::address::Address;
@@ -32,10 +33,11 @@ pub(super) struct Judged {
     pub findings: Vec<(Finding, String)>,
 }
 
-/// The addresses and mailboxes of the rows before, as hashes: a million take 30 MB.
+/// The addresses, numbers and mailboxes of the rows before, as hashes: a million take 30 MB.
 #[derive(Default)]
 pub(super) struct Seen {
     addresses: HashSet<u64>,
+    phones: HashSet<u64>,
     mailboxes: HashSet<u64>,
 }
 
@@ -64,6 +66,9 @@ pub(super) struct Judge {
     pub fields: Vec<Option<i64>>,
     width: usize,
     pub consent: bool,
+    /// The rows come with consent to text messages.
+    pub texts: bool,
+    home: Option<String>,
     /// The legal entity that consent is given to; empty: the first.
     pub entity: String,
     pub list: Option<i64>,
@@ -118,6 +123,8 @@ impl Judge {
             fields,
             width,
             consent: r.consent,
+            texts: r.texts,
+            home: super::home(c)?,
             entity: r.entity.clone(),
             list,
             tag,
@@ -131,13 +138,18 @@ impl Judge {
         })
     }
 
+    fn layout(&self) -> row::Layout<'_> {
+        row::Layout { mapping: &self.mapping, width: self.width, file: &self.file, home: self.home.as_deref() }
+    }
+
     /// Remembers a row that was applied before a restart.
     pub(super) fn remember(&self, seen: &mut Seen, cells: &csv::StringRecord) {
         let cells: Vec<&str> = cells.iter().collect();
-        if let Ok(mut row) = row::read(&cells, &self.mapping, self.width, &self.file) {
+        if let Ok(mut row) = row::read(&cells, self.layout()) {
             self.correct(&mut row);
             seen.addresses.insert(row_hash(&row));
             seen.mailboxes.insert(mailbox_hash(&row.address));
+            seen.phones.extend(row.phone.as_ref().map(|p| hash(&[p.as_str()])));
         }
     }
 
@@ -163,7 +175,7 @@ impl Judge {
     pub(super) fn judge(&self, c: &Connection, seen: &mut Seen, cells: &csv::StringRecord) -> Result<Judged> {
         let cells: Vec<&str> = cells.iter().collect();
         let refused = |why: String, findings| Ok(Judged { fate: Fate::Refused(why), row: None, findings });
-        let mut row = match row::read(&cells, &self.mapping, self.width, &self.file) {
+        let mut row = match row::read(&cells, self.layout()) {
             Ok(row) => row,
             Err(why) => return refused(why, vec![]),
         };
@@ -176,7 +188,20 @@ impl Judge {
         if self.tombstones.has(c, &row.address.key)? {
             return refused(WAS_DELETED.into(), found);
         }
+        if let Some(phone) = &row.phone {
+            if !seen.phones.insert(hash(&[phone.as_str()])) {
+                return refused("the same phone number stands in an earlier row".into(), found);
+            }
+            if self.tombstones.has(c, phone.as_str())? {
+                return refused(WAS_DELETED.into(), found);
+            }
+        }
         let there = contacts::find(c, &row.address.key)?;
+        if let Some(phone) = &row.phone
+            && numbers::owner(c, phone.as_str())?.is_some_and(|o| there.as_ref().is_none_or(|t| t.0 != o))
+        {
+            return refused("the phone number is another person's already".into(), found);
+        }
         let same = !seen.mailboxes.insert(mailbox_hash(&row.address));
         if there.is_none() && (same || self.shares_a_mailbox(c, &row.address)?) {
             found.push((Finding::Duplicate, format!("{}@{}", mailbox(&row.address.key), row.address.domain)));
@@ -198,13 +223,25 @@ impl Judge {
             let fate = if known { Fate::Unchanged } else { Fate::Changed(id) };
             return Ok(Judged { fate, row: Some(row), findings: vec![] });
         }
-        let consent = if self.entity.is_empty() { consent } else { ledger::stated_for(c, id, &self.entity)?.consent };
+        let consent = if self.entity.is_empty() { consent } else { ledger::stated_for(c, id, Grant::email(&self.entity))?.consent };
         if self.consent && !row.corrected && !import_may_raise(consent) {
             let what = if consent == Consent::Complained { "complained" } else { "withdrew" };
             return refused(format!("this person {what}; an import can't bring their consent back"), found);
         }
         let agrees = self.consent && !row.corrected && matches!(consent, Consent::None | Consent::Invited);
+        let (new_number, texts) = match &row.phone {
+            Some(phone) => (
+                numbers::of(c, id)?.as_deref() != Some(phone.as_str()),
+                Some(ledger::stated_for(c, id, Grant::texts(&self.entity))?.consent).filter(|_| self.texts),
+            ),
+            None => (false, None),
+        };
+        if texts.is_some_and(|t| !import_may_raise(t)) {
+            return refused("this person ended text messages; an import can't bring their consent back".into(), found);
+        }
         let changes = contacts::differs(&stored, &row.profile)
+            || new_number
+            || texts.is_some_and(|t| matches!(t, Consent::None | Consent::Invited))
             || agrees
             || self.list.map_or(Ok(false), |list| missing(c, Kind::List, list, id))?
             || self.own_differs(c, id, &row)?

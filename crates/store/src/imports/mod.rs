@@ -67,6 +67,8 @@ pub struct Run {
     pub list: Option<String>,
     pub tag: Option<String>,
     pub consent: bool,
+    /// They agreed to text messages, too.
+    pub texts: bool,
     /// The legal entity that consent is given to; empty: the first.
     pub entity: String,
     pub evidence: String,
@@ -167,7 +169,7 @@ pub fn runs(c: &Connection) -> Result<Vec<Run>> {
 
 fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
     let mut s = c.prepare_cached(&format!(
-        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused, t.name, ndjson, fixes, findings, i.entity
+        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused, t.name, ndjson, fixes, findings, i.entity, consent_texts
          FROM import_run i LEFT JOIN list l ON l.id = list_id LEFT JOIN tag t ON t.id = tag_id WHERE {filter} ORDER BY i.id DESC LIMIT 100"
     ))?;
     let rows = s.query_map([value], |r| {
@@ -183,6 +185,7 @@ fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
                 list: r.get(7)?,
                 tag: r.get(17)?,
                 consent: r.get(8)?,
+                texts: r.get(22)?,
                 entity: r.get(21)?,
                 evidence: r.get(9)?,
                 state: r.get(10)?,
@@ -226,9 +229,16 @@ pub fn preview(store: &Store, c: &Connection, run: Run, now: Instant) -> Result<
         })
         .collect();
     let rows: Vec<Vec<String>> = sample.into_iter().skip(usize::from(run.header)).take(100).collect();
-    let refusals = rows.iter().map(|r| row::read(r, &run.mapping, width, &run.file_name).err()).collect();
+    let home = home(c)?;
+    let layout = row::Layout { mapping: &run.mapping, width, file: &run.file_name, home: home.as_deref() };
+    let refusals = rows.iter().map(|r| row::read(r, layout).err()).collect();
     let kinds = (0..width).map(|i| table::guess_kind(rows.iter().filter_map(|r| r.get(i)).map(String::as_str))).collect();
     Ok(Preview { run, columns, kinds, rows, refusals, change })
+}
+
+/// The country of phone numbers that are written without their country's code: the usual letterhead's.
+fn home(c: &Connection) -> Result<Option<String>> {
+    Ok(letterheads::all(c)?.into_iter().next().and_then(|l| l.country))
 }
 
 /// What the analyst decided on a staged file.
@@ -240,6 +250,8 @@ pub struct Decision {
     pub tag: Option<String>,
     /// The rows come with consent; the evidence says how it was given.
     pub consent: bool,
+    /// They agreed to text messages to their numbers.
+    pub texts: bool,
     /// The legal entity they gave it to; empty: the first.
     pub entity: String,
     pub evidence: String,
@@ -266,14 +278,19 @@ pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result
                 "Map a column to the day of the score: a score without a date can't be told from an old one.".into(),
             ));
         }
-        if all(|f| !matches!(f, Field::Address | Field::Score { .. } | Field::ScoreDate | Field::ScoreSource)) || d.consent {
+        if all(|f| !matches!(f, Field::Address | Field::Score { .. } | Field::ScoreDate | Field::ScoreSource)) || d.consent || d.texts {
             return Err(StoreError::Refused(
                 "A file of scores changes nothing but the score. Leave the other columns out, and bring them in a run of their own.".into(),
             ));
         }
     }
-    if d.consent && d.evidence.trim().len() < 5 {
+    if (d.consent || d.texts) && d.evidence.trim().len() < 5 {
         return Err(StoreError::Refused("Say how these people agreed to get mail (which form, when): consent needs its evidence.".into()));
+    }
+    if d.texts && !d.mapping.contains(&Some(Field::Phone)) {
+        return Err(StoreError::Refused(
+            "People agree to text messages for a number. Map a column to the phone number, or leave text messages out.".into(),
+        ));
     }
     let mapping = serde_json::to_string(&d.mapping)?;
     let fixes = serde_json::to_string(&d.fixes)?;
@@ -288,8 +305,8 @@ pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result
             None => None,
         };
         let n = c.execute(
-            "UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, fixes = ?8, entity = ?9, state = 'staged' WHERE id = ?1 AND state IN ('staged', 'checked')",
-            params![id, mapping, d.header, list, tag, d.consent, d.evidence, fixes, entity],
+            "UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, fixes = ?8, entity = ?9, consent_texts = ?10, state = 'staged' WHERE id = ?1 AND state IN ('staged', 'checked')",
+            params![id, mapping, d.header, list, tag, d.consent, d.evidence, fixes, entity, d.texts],
         )?;
         if n == 0 { Err(StoreError::Refused("This import was applied already.".into())) } else { Ok(()) }
     }).await

@@ -2,6 +2,7 @@
 
 use crate::contacts::Profile;
 use rinse_core::address::Address;
+use rinse_core::phone::Phone;
 use rinse_core::segment::FieldKind;
 use rinse_core::segment::person::Value;
 use rinse_core::table::Field;
@@ -9,6 +10,7 @@ use rinse_core::table::Field;
 pub(super) struct Row {
     pub address: Address,
     pub profile: Profile,
+    pub phone: Option<Phone>,
     /// Values of one's own fields, by column.
     pub own: Vec<(usize, Value)>,
     pub score: Option<Score>,
@@ -22,8 +24,19 @@ pub(super) struct Score {
     pub source: String,
 }
 
+/// What the whole file says of each of its rows.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Layout<'a> {
+    pub mapping: &'a [Option<Field>],
+    pub width: usize,
+    pub file: &'a str,
+    /// The country of phone numbers without a code, of people without a country.
+    pub home: Option<&'a str>,
+}
+
 /// Reads a record by the mapping, or says why it is refused.
-pub(super) fn read<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width: usize, file: &str) -> Result<Row, String> {
+pub(super) fn read<S: AsRef<str>>(cells: &[S], l: Layout<'_>) -> Result<Row, String> {
+    let Layout { mapping, width, file, home } = l;
     if cells.len() != width {
         if cells.iter().next().is_some_and(|c| c.as_ref().trim_start().starts_with(['{', '['])) {
             return Err("the line is no JSON object that can be read".into());
@@ -34,6 +47,7 @@ pub(super) fn read<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width:
     let (mut address, mut own) = (None, Vec::new());
     let (mut latitude, mut longitude) = (None, None);
     let (mut score, mut day, mut source) = (None, None, None);
+    let mut phone = None;
     for (column, (cell, field)) in cells.iter().zip(mapping).enumerate() {
         let text = cell.as_ref().trim();
         let value = (!text.is_empty()).then(|| text.chars().take(200).collect::<String>());
@@ -42,6 +56,7 @@ pub(super) fn read<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width:
             Some(Field::GivenName) => p.given_name = value,
             Some(Field::FamilyName) => p.family_name = value,
             Some(Field::Country) => p.country = value.map(|v| v.to_uppercase()),
+            Some(Field::Phone) => phone = value,
             Some(Field::Region) => p.region = value,
             Some(Field::TimeZone) => p.zone = value,
             Some(Field::Source) => p.source = value,
@@ -56,6 +71,9 @@ pub(super) fn read<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width:
             Some(Field::Own { .. }) | None => {}
         }
     }
+    // What is no code of a country says nothing of the number.
+    let country = p.country.as_deref().filter(|c| c.len() == 2).or(home);
+    let phone = phone.map(|text| Phone::parse(&text, country)).transpose().map_err(|e| e.to_string())?;
     p.position = latitude.zip(longitude);
     let score = match (score, day) {
         (Some(Value::Number(number)), Some(Value::Date(day))) => {
@@ -63,7 +81,7 @@ pub(super) fn read<S: AsRef<str>>(cells: &[S], mapping: &[Option<Field>], width:
         }
         _ => None,
     };
-    let row = |address| Row { address, profile: p, own, score, corrected: false };
+    let row = |address| Row { address, profile: p, phone, own, score, corrected: false };
     address.map(row).ok_or_else(|| "no column is mapped to the address".to_owned())
 }
 

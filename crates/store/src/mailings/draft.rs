@@ -3,6 +3,7 @@
 use crate::audience::{Audience, Group, save_beside};
 use crate::{Result, StoreError};
 use rinse_core::address::Address;
+use rinse_core::channel::Channel;
 use rinse_core::clearance::{HOLD_LIMIT, OverCap};
 use rinse_core::schedule::Schedule;
 use rinse_core::{DAY, Instant};
@@ -23,6 +24,12 @@ pub struct VariantSender {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct MailingDraft {
     pub name: String,
+    /// How it reaches people. A text message is `text` alone: it has no subject, no HTML and no preheader.
+    #[serde(default)]
+    pub channel: Channel,
+    /// The mailing that it goes along with.
+    #[serde(default)]
+    pub companion_of: Option<i64>,
     pub topic_id: Option<i64>,
     pub letterhead_id: i64,
     pub list_id: Option<i64>,
@@ -86,6 +93,8 @@ impl MailingDraft {
     pub fn under(letterhead: i64, name: &str) -> Self {
         Self {
             name: name.to_owned(),
+            channel: Channel::Email,
+            companion_of: None,
             topic_id: None,
             letterhead_id: letterhead,
             list_id: None,
@@ -179,6 +188,29 @@ fn write_approval(c: &Connection, id: i64, l: &LetThrough<'_>, now: Instant, per
     Ok(())
 }
 
+/// What a text message can't have.
+fn check_text(c: &Connection, id: Option<i64>, d: &MailingDraft) -> Result<()> {
+    let refuse = |words: &str| Err(StoreError::Refused(words.into()));
+    if d.subjects.len() > 1 || !d.senders.is_empty() || d.subjects.iter().any(|s| !s.is_empty()) {
+        return refuse("A text message has no subject and no variants.");
+    }
+    if !d.html.is_empty() || !d.preheader.is_empty() {
+        return refuse("A text message is its text alone: leave the HTML and the preheader empty.");
+    }
+    if !d.schedule.rates.is_empty() {
+        return refuse("A rate is of a mail domain. A text message goes to phone numbers: leave the rates out.");
+    }
+    if c.prepare_cached("SELECT 1 FROM trial WHERE mailing_id = ?1")?.exists([id])? {
+        return refuse("There is a trial of this mailing's variants. Make the text message a mailing of its own.");
+    }
+    if let Some(other) = d.companion_of
+        && (Some(other) == id || !c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND channel = 1")?.exists([other])?)
+    {
+        return refuse("A text message goes along with an email.");
+    }
+    Ok(())
+}
+
 /// Makes or changes a draft. Only drafts change: what was planned or sent stays as it was.
 ///
 /// # Errors
@@ -199,6 +231,9 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
         if s.name.len() > 200 || s.name.contains(['\r', '\n']) {
             return Err(StoreError::Refused("A sender's name is one line of at most 200 characters.".into()));
         }
+    }
+    if d.channel == Channel::Text {
+        check_text(c, id, d)?;
     }
     crate::letterheads::one(c, d.letterhead_id)?;
     d.audience().must_exist(c)?;
@@ -256,12 +291,13 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     let service_before: String =
         c.query_row("SELECT service_reason FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.unwrap_or_default();
     let class = if service.is_empty() { 1 } else { 2 };
+    let companion = d.companion_of.filter(|_| d.channel == Channel::Text);
     let schedule = serde_json::to_string(&d.schedule).map_err(|e| StoreError::Refused(e.to_string()))?;
     let id = match id {
         Some(id) => {
             let n = c.execute(
-                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18 WHERE id = ?1 AND state = 'draft'",
-                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template],
+                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18, channel=?19, companion_of=?20 WHERE id = ?1 AND state = 'draft'",
+                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion],
             )?;
             if n == 0 {
                 return Err(StoreError::Refused("Only a draft can be changed. Make a new mailing instead.".into()));
@@ -269,8 +305,8 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
             id
         }
         None => c.query_row(
-            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id, priority, hold_days, class, service_reason, leave_out, preheader, format, schedule, template) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17,?18,?19) RETURNING id",
-            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template],
+            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id, priority, hold_days, class, service_reason, leave_out, preheader, format, schedule, template, channel, companion_of) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17,?18,?19,?20,?21) RETURNING id",
+            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion],
             |r| r.get(0),
         )?,
     };
@@ -304,11 +340,37 @@ pub fn copy(c: &Connection, id: i64, name: &str, template: bool, now: Instant, p
     if d.over_cap == OverCap::Exceed {
         (d.over_cap, d.exceed_reason) = (OverCap::Hold, String::new());
     }
+    d.companion_of = None;
     // A day of its own has passed, or is the other mailing's.
     d.schedule.local = None;
     let made = save(c, None, &d, now, person)?;
     c.execute("UPDATE mailing SET copied_from = ?2 WHERE id = ?1", [made, id])?;
     Ok(made)
+}
+
+/// A text message to go along with an email: a new draft under the same letterhead, topic and audience, which can be
+/// changed by itself.
+///
+/// # Errors
+/// When there is no such mailing, or it is a text message itself.
+pub fn companion(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<i64> {
+    let d = super::one(c, id)?.draft;
+    if d.channel == Channel::Text {
+        return Err(StoreError::Refused("This is a text message already.".into()));
+    }
+    let text = MailingDraft {
+        channel: Channel::Text,
+        companion_of: Some(id),
+        topic_id: d.topic_id,
+        list_id: d.list_id,
+        segment_id: d.segment_id,
+        also: d.also,
+        without: d.without,
+        priority: d.priority,
+        leave_out: d.leave_out,
+        ..MailingDraft::under(d.letterhead_id, &format!("{}, by text", d.name))
+    };
+    save(c, None, &text, now, person)
 }
 
 /// Puts a mailing in the archive or takes it out: it leaves the lists, and nothing else changes.

@@ -10,7 +10,9 @@ pub use draft::{MailingDraft, VariantSender, save};
 pub use links::{link_url, links, save_links};
 
 use crate::audience;
+use crate::settings::Tied;
 use crate::{Result, StoreError};
+use rinse_core::channel::Channel;
 use rinse_core::clearance::OverCap;
 use rinse_core::message::{CONTACT_PLACEHOLDERS, own_placeholder};
 use rusqlite::{Connection, OptionalExtension};
@@ -42,6 +44,8 @@ pub struct Mailing {
     pub trial_id: Option<i64>,
     /// The series that it is a step of.
     pub series_id: Option<i64>,
+    /// The text messages that go along with it.
+    pub companions: Vec<Tied>,
     pub labels: Vec<String>,
 }
 
@@ -59,13 +63,15 @@ fn variants(c: &Connection, id: i64) -> Result<(Vec<String>, Vec<VariantSender>)
 pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
     let mut m = c
         .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name, service_reason, complainers_reason, q.name, leave_out,
-            preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id
+            preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id, channel, companion_of
             FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN person q ON q.id = complainers_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
         .query_row([id], |r| {
             Ok(Mailing {
                 id: r.get(0)?,
                 draft: MailingDraft {
                     name: r.get(1)?,
+                    channel: Channel::from_code(r.get(32)?),
+                    companion_of: r.get(33)?,
                     topic_id: r.get(2)?,
                     letterhead_id: r.get(3)?,
                     list_id: r.get(4)?,
@@ -101,6 +107,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                 copied_from: r.get(30)?,
                 trial_id: r.get(13)?,
                 series_id: r.get(31)?,
+                companions: Vec::new(),
                 labels: Vec::new(),
             })
         })
@@ -108,6 +115,10 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
         .ok_or(StoreError::Missing("mailing"))?;
     (m.draft.subjects, m.draft.senders) = variants(c, id)?;
     (m.draft.also, m.draft.without) = audience::beside(c, id)?;
+    m.companions = c
+        .prepare_cached("SELECT id, name FROM mailing WHERE companion_of = ?1 AND archived_at IS NULL ORDER BY id")?
+        .query_map([id], |r| Ok(Tied { id: r.get(0)?, name: r.get(1)? }))?
+        .collect::<rusqlite::Result<_>>()?;
     m.labels = crate::tags::labels_of(c, id)?;
     Ok(m)
 }
@@ -127,6 +138,7 @@ pub struct MailingRow {
     pub paused: bool,
     pub template: bool,
     pub archived: bool,
+    pub channel: Channel,
 }
 
 /// All mailings: those to come first, then the newest sent; what was put in the archive last.
@@ -137,7 +149,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
     let mut s = c.prepare_cached(
         "SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id,
             (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1)),
-            paused_at IS NOT NULL, template, archived_at IS NOT NULL, m.series_id
+            paused_at IS NOT NULL, template, archived_at IS NOT NULL, m.series_id, m.channel
          FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id
          ORDER BY archived_at IS NOT NULL, m.state = 'sent', coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 1000",
     )?;
@@ -155,6 +167,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
             paused: r.get(8)?,
             template: r.get(9)?,
             archived: r.get(10)?,
+            channel: Channel::from_code(r.get(12)?),
         })
     })?
     .collect::<rusqlite::Result<_>>()?)

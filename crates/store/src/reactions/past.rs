@@ -68,7 +68,7 @@ fn causes(c: &Connection, r: &Reaction, from: Instant, to: Instant) -> Result<Ve
         Trigger::Clicked { link: None } => (sends("click_at", ""), (None, None), false),
         Trigger::Replied => (sends("reply_at", ""), (None, None), false),
         Trigger::Left => (sends("left_at", ""), (None, None), false),
-        Trigger::Bounced => (sends("failed_at", &format!(" AND s.category IN ({})", permanent())), (None, None), false),
+        Trigger::Bounced => (sends("failed_at", &format!(" AND s.channel = 1 AND s.category IN ({})", permanent())), (None, None), false),
         Trigger::Answered { name } => (
             "SELECT contact_id, at FROM event WHERE at > ?1 AND at <= ?2 AND name_key = ?4 AND ?3 IS NULL AND ?5 IS NULL".into(),
             (Some(name.clone()), None),

@@ -167,7 +167,7 @@ pub(super) fn unanswered(when: &Trigger) -> String {
     };
     format!(
         "SELECT s.id, coalesce(k.merged_into, k.id), s.accepted_at + ?3 AS at FROM send s JOIN contact k ON k.id = s.contact_id
-         WHERE s.accepted_at > ?1 AND s.accepted_at <= ?2 AND (?4 IS NULL OR s.mailing_id = ?4) AND s.failed_at IS NULL AND {none}"
+         WHERE s.accepted_at > ?1 AND s.accepted_at <= ?2 AND (?4 IS NULL OR s.mailing_id = ?4) AND s.failed_at IS NULL AND s.channel = 1 AND {none}"
     )
 }
 
@@ -209,7 +209,7 @@ fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, b
         } else if l.rule.when == Trigger::Bounced {
             c.prepare_cached(&format!(
                 "SELECT s.id, coalesce(k.merged_into, k.id), s.failed_at FROM send s JOIN contact k ON k.id = s.contact_id
-                 WHERE s.failed_at > ?1 AND s.failed_at <= ?2 AND (?3 IS NULL OR s.mailing_id = ?3) AND s.category IN ({})
+                 WHERE s.failed_at > ?1 AND s.failed_at <= ?2 AND (?3 IS NULL OR s.mailing_id = ?3) AND s.category IN ({}) AND s.channel = 1
                  AND NOT EXISTS (SELECT 1 FROM reacted d WHERE d.reaction_id = ?4 AND d.cause = s.id) LIMIT ?5",
                 permanent()
             ))?

@@ -235,8 +235,8 @@ fn in_segment(c: &Connection, segment: i64, contact: i64, now: Instant) -> Resul
 /// Records the message of a step, ready when it is due: it is cleared as it is handed over, and held there.
 fn record(c: &Connection, mailing: i64, contact: i64, entry: i64, due: Instant) -> Result<()> {
     c.prepare_cached(
-        "INSERT INTO send (mailing_id, contact_id, cause, cause_id, class, priority, state, at, give_up_at)
-         SELECT ?1, ?2, 2, ?3, class, priority, 1, ?4, ?5 FROM mailing WHERE id = ?1 ON CONFLICT DO NOTHING",
+        "INSERT INTO send (mailing_id, contact_id, cause, cause_id, class, priority, channel, state, at, give_up_at)
+         SELECT ?1, ?2, 2, ?3, class, priority, channel, 1, ?4, ?5 FROM mailing WHERE id = ?1 ON CONFLICT DO NOTHING",
     )?
     .execute(params![mailing, contact, entry, due.0, (due + NEVER).0])?;
     Ok(())

@@ -107,7 +107,7 @@ pub(super) fn followed(c: &Connection, goal: &Goal, (from, to): (Instant, Instan
     let (columns, table, named) = source(goal);
     let only = if named.is_empty() { "AND ?4 = ?4" } else { "AND p.name_key = ?4" };
     let mut s = c.prepare_cached(&format!(
-        "{columns}, s.id FROM {table} p JOIN send s ON s.contact_id = p.contact_id AND s.class = 1 AND s.at > ?1 AND s.at <= ?2
+        "{columns}, s.id FROM {table} p JOIN send s ON s.contact_id = p.contact_id AND s.class = 1 AND s.channel = 1 AND s.at > ?1 AND s.at <= ?2
             AND s.handed_at <= p.at AND s.handed_at + ?3 > p.at WHERE p.at > ?1 AND p.at <= ?2 + ?3 {only}"
     ))?;
     let mut rows = s.query(params![from.0, to.0, window, named])?;

@@ -86,7 +86,7 @@ fn past_mailings(c: &Connection, t: &Trial, column: &str, window: i64, now: Inst
     let until = t.sealed_at.unwrap_or(now.0) - 30 * DAY;
     let mut s = c.prepare_cached(&format!(
         "SELECT mailing_id, CASE WHEN {column} < handed_at + ?3 THEN ({column} - handed_at) * ?4 / ?3 WHEN {column} < handed_at + ?5 THEN ?4 ELSE -1 END, count(*)
-         FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL
+         FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL
             AND mailing_id IN (SELECT id FROM mailing WHERE started_at > ?1 AND started_at <= ?2 ORDER BY started_at DESC LIMIT 40)
          GROUP BY 1, 2 ORDER BY 1"
     ))?;

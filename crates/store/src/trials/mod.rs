@@ -147,6 +147,9 @@ pub fn all(c: &Connection) -> Result<Vec<Trial>> {
 /// # Errors
 /// When the trial is sealed.
 pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person: Option<i64>) -> Result<i64> {
+    if c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND channel = 2")?.exists([mailing])? {
+        return Err(StoreError::Refused("A text message has no variants to try. Plan the trial on an email.".into()));
+    }
     let in_series = c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND series_id IS NOT NULL")?.exists([mailing])?;
     if in_series && plan.per_arm.is_none() {
         return Err(StoreError::Refused(

@@ -40,7 +40,7 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
     let sql = format!(
         "SELECT count(*), coalesce(sum({column} < handed_at + ?3), 0), coalesce(sum({column} < handed_at + 2592000000), 0), count(any_open_at), count(open_at),
             coalesce(sum(left_at < handed_at + ?3), 0), coalesce(sum(complained_at < handed_at + ?3), 0)
-         FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL"
+         FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL"
     );
     let n: Vec<f64> = c.prepare_cached(&sql)?.query_row(params![from.0, to.0, window], |r| (0..7).map(|i| r.get::<_, f64>(i)).collect())?;
     let share = |a: f64, b: f64| (b > 0.0).then(|| a / b);
@@ -70,10 +70,10 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
 pub fn leaving(c: &Connection, window_hours: i64, now: Instant) -> Result<Leaving> {
     let (from, to) = (now.0 - 180 * DAY, now.0 - 30 * DAY);
     let people: i64 = c
-        .prepare_cached("SELECT count(*) FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL")?
+        .prepare_cached("SELECT count(*) FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL")?
         .query_row([from, to], |r| r.get(0))?;
     let mut s = c.prepare_cached(
-        "SELECT left_at - handed_at FROM send WHERE class = 1 AND at > ?1 AND at <= ?2 AND left_at < handed_at + ?3 ORDER BY 1",
+        "SELECT left_at - handed_at FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND left_at < handed_at + ?3 ORDER BY 1",
     )?;
     let after = s.query_map([from, to, window_hours * HOUR], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
     Ok(Leaving { after, people: people.unsigned_abs() })
