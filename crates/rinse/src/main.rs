@@ -4,7 +4,7 @@ mod tools;
 
 use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
-use rinse_server::{App, Config, Mode, demo, openapi, router};
+use rinse_server::{App, Config, Mode, TextGateway, demo, openapi, router};
 use rinse_store::{backup, journal};
 use std::io::Write;
 use std::net::SocketAddr;
@@ -36,6 +36,9 @@ enum Command {
         /// Messages on their way to the host at once, each over a connection of its own.
         #[arg(long, default_value_t = 4, value_parser = clap::value_parser!(u32).range(1..=i64::from(rinse_server::MOST_CONNECTIONS)))]
         smtp_connections: u32,
+        /// The gateway that text messages are handed to (http://…); the secret shared with it is read from RINSE_TEXT_SECRET.
+        #[arg(long)]
+        text_gateway: Option<String>,
         /// Where our own links lead, when not to the listening address.
         #[arg(long)]
         public_url: Option<String>,
@@ -165,8 +168,10 @@ fn run(command: Command) -> Result<ExitCode> {
             let text = serde_json::to_string_pretty(&openapi())?;
             writeln!(std::io::stdout(), "{text}")?;
         }
-        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, smtp_connections, public_url } => {
-            let mode = Mode::Real { smtp_host, smtp_port, tls: smtp_tls, connections: smtp_connections };
+        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, smtp_connections, text_gateway, public_url } => {
+            let secret = std::env::var("RINSE_TEXT_SECRET").unwrap_or_default();
+            let texts = text_gateway.map(|url| TextGateway::new(&url, &secret)).transpose().map_err(anyhow::Error::msg)?;
+            let mode = Mode::Real { smtp_host, smtp_port, tls: smtp_tls, connections: smtp_connections, texts };
             runtime()?.block_on(serve(data, listen, public_url, mode))?;
         }
         Command::Demo { data, listen, prepare, people } => {

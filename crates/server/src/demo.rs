@@ -2,6 +2,7 @@
 //! seals and releases by the same actions as a person; everything else comes from the stand-ins.
 
 mod series;
+mod texts;
 
 use crate::actions;
 use crate::handlers::people::take_in_purchases;
@@ -174,11 +175,16 @@ impl Director {
             }
             if i == 28 {
                 self.members_day().await?;
+                self.numbers().await?;
             }
             if i >= 20 {
                 self.sign_ups(self.people + 2 * i, 2, i % 3 != 0).await?;
             }
             self.send(item, i).await?;
+            if i == 28 {
+                self.app.engine.advance(self.app.now() + 5 * DAY).await?;
+                self.text().await?;
+            }
         }
         self.last_days().await
     }
@@ -205,6 +211,7 @@ impl Director {
                             country: Some("GB".into()),
                             social: vec![Social { name: "Pictures".into(), url: "https://pictures.example/skerry-light".into() }],
                             is_default: name == "Skerry Light",
+                            text_number: if name == "Skerry Light" { texts::NUMBER.into() } else { String::new() },
                             wording: format!(
                                 "I agree that {name} writes to me by email about what I chose above. Every letter has a link to stop."
                             ),
@@ -260,6 +267,7 @@ impl Director {
             .collect();
         let tag = file.starts_with("boat").then(|| "Boat guest".to_owned());
         let d = Decision {
+            texts: false,
             mapping,
             header: true,
             list: Some(list.to_owned()),
@@ -372,6 +380,7 @@ impl Director {
         self.app.engine.advance(OPENS).await?;
         let saturday = self.draft("Boat days, Saturday", None, 2, &["Saturday boats: places are left"], "Book a boat").await?;
         actions::plan_mailing(&self.app, saturday, Some(OPENS + 37 * HOUR + 20 * 60_000), Some(2)).await?;
+        self.text_to_come(saturday).await?;
         self.sign_ups(self.people + 200, 4, false).await?;
         self.draft("Tide notes 16", Some(0), 0, &["The week's tides", "The week's tides: four low ones"], "Read the notes").await?;
         let shop = self.draft("Lantern shop, weekend", Some(0), 4, &["A lantern for the weekend"], "See the lanterns").await?;

@@ -3,18 +3,22 @@
 
 mod mail;
 mod react;
+mod text;
 
 pub(crate) use react::RECORDS;
 
 use crate::clock::Clock;
+use crate::gateway::Texts;
 use crate::mailbox::Maildir;
 use crate::progress::{Job, Jobs};
+use crate::text::TextComposer;
 use crate::transport::Transport;
 use axum::Router;
 use axum::body::Body;
 use axum::http::Request;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
+use rinse_core::channel::Channel;
 use rinse_core::token::{Kind, Signer};
 use rinse_core::trial::{assign, reading};
 use rinse_post::compose::{Composed, Composer, To};
@@ -38,6 +42,7 @@ pub struct Engine {
     clock: Arc<Clock>,
     signer: Signer,
     transport: Transport,
+    texts: Texts,
     base_url: Arc<String>,
     jobs: Jobs,
     turn: Arc<Mutex<()>>,
@@ -49,6 +54,21 @@ pub struct Engine {
 
 type Result<T> = std::result::Result<T, StoreError>;
 
+/// What makes a mailing's messages, with the fields of one's own that they show.
+enum Ready {
+    Mail(Box<Composer>, Vec<(String, i64)>),
+    Text(TextComposer),
+}
+
+impl Ready {
+    fn own(&self) -> &[(String, i64)] {
+        match self {
+            Self::Mail(_, own) => own,
+            Self::Text(composer) => &composer.own,
+        }
+    }
+}
+
 /// World events handled at once.
 const EVENTS: usize = 1_000;
 /// People of a mailing put on record in one transaction.
@@ -59,12 +79,24 @@ impl Engine {
         store: Store,
         clock: Arc<Clock>,
         signer: Signer,
-        transport: Transport,
+        (transport, texts): (Transport, Texts),
         base_url: Arc<String>,
         jobs: Jobs,
         mailbox: Maildir,
     ) -> Self {
-        Self { store, clock, signer, transport, base_url, jobs, mailbox, turn: Arc::default(), wake: Arc::default(), doors: Arc::default() }
+        Self {
+            store,
+            clock,
+            signer,
+            transport,
+            texts,
+            base_url,
+            jobs,
+            mailbox,
+            turn: Arc::default(),
+            wake: Arc::default(),
+            doors: Arc::default(),
+        }
     }
 
     pub(crate) fn set_doors(&self, router: Router) {
@@ -78,8 +110,8 @@ impl Engine {
         let doubts = self.store.read(|c| {
             let mut with_domain = Vec::new();
             for send in sends::in_doubt(c)? {
-                let from: String = c.query_row("SELECT l.from_address FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1", [send], |r| r.get(0))?;
-                with_domain.push((send, from));
+                let (from, channel): (String, i64) = c.query_row("SELECT l.from_address, s.channel FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1", [send], |r| Ok((r.get(0)?, r.get(1)?)))?;
+                with_domain.push((send, from, Channel::from_code(channel)));
             }
             Ok(with_domain)
         }).await?;
@@ -88,7 +120,10 @@ impl Engine {
         }
         let settled: Vec<(i64, Option<bool>)> = doubts
             .iter()
-            .map(|(send, from)| {
+            .map(|(send, from, channel)| {
+                if *channel == Channel::Text {
+                    return (*send, engine.texts.holds(&crate::text::id(&engine.signer, *send)));
+                }
                 let domain = from.rsplit_once('@').map_or("", |(_, d)| d);
                 let id = format!("{send}.{}@{domain}", engine.signer.mailbox(Kind::Return, *send));
                 (*send, engine.transport.holds(&id))
@@ -374,7 +409,7 @@ impl Engine {
     }
 
     async fn hand_over_due(&self, now: Instant) -> Result<()> {
-        let mut composers: HashMap<i64, std::result::Result<(Composer, Vec<(String, i64)>), String>> = HashMap::new();
+        let mut composers: HashMap<i64, std::result::Result<Ready, String>> = HashMap::new();
         let limit = self.transport.batch();
         loop {
             let (batch, looked_at) = self.store.write(move |c| sends::claim(c, now, limit)).await?;
@@ -382,18 +417,19 @@ impl Engine {
                 return Ok(());
             }
             let (mut messages, mut ids) = (Vec::with_capacity(batch.len()), Vec::with_capacity(batch.len()));
+            let (mut texts, mut text_ids) = (Vec::new(), Vec::new());
             let mut broken = Vec::new();
             for out in &batch {
                 if let std::collections::hash_map::Entry::Vacant(e) = composers.entry(out.mailing) {
                     e.insert(self.composer(out.mailing).await.map_err(|e| e.to_string()));
                 }
             }
-            let fields = |out: &Outgoing| composers[&out.mailing].as_ref().map_or_else(|_| Vec::new(), |(_, fields)| fields.clone());
+            let fields = |out: &Outgoing| composers[&out.mailing].as_ref().map_or_else(|_| Vec::new(), |ready| ready.own().to_vec());
             let own = self.own_values(batch.iter().map(|out| (out.contact, fields(out))).collect()).await?;
             for (out, own) in batch.iter().zip(&own) {
                 // What can't be composed fails alone, and says why; the other mailings go.
                 let composer = match &composers[&out.mailing] {
-                    Ok((composer, _)) => composer,
+                    Ok(ready) => ready,
                     Err(why) => {
                         broken.push((out.send, why.clone()));
                         continue;
@@ -406,15 +442,26 @@ impl Engine {
                     country: out.country.as_deref(),
                     own,
                 };
-                match composer.compose(out.send, out.arm, to, now.0 / 1000) {
-                    Ok(m) => {
-                        messages.push(m);
-                        ids.push(out.send);
-                    }
-                    Err(e) => broken.push((out.send, e.to_string())),
+                match composer {
+                    Ready::Mail(composer, _) => match composer.compose(out.send, out.arm, to, now.0 / 1000) {
+                        Ok(m) => {
+                            messages.push(m);
+                            ids.push(out.send);
+                        }
+                        Err(e) => broken.push((out.send, e.to_string())),
+                    },
+                    Ready::Text(composer) => match composer.compose(out.send, out.phone.as_deref().unwrap_or_default(), to) {
+                        Ok(m) => {
+                            texts.push(m);
+                            text_ids.push(out.send);
+                        }
+                        Err(e) => broken.push((out.send, e.to_string())),
+                    },
                 }
             }
-            let replies = self.transport.hand_over(now, &messages).await.map_err(StoreError::Refused)?;
+            let mut replies = self.transport.hand_over(now, &messages).await.map_err(StoreError::Refused)?;
+            replies.extend(self.texts.hand_over(now, &texts).await.map_err(StoreError::Refused)?);
+            ids.extend(text_ids);
             self.store
                 .write(move |c| {
                     for (send, reply) in ids.iter().zip(&replies) {
@@ -476,10 +523,20 @@ impl Engine {
         }
     }
 
-    /// The composer of a mailing, and the fields of one's own that its messages show.
-    async fn composer(&self, mailing: i64) -> Result<(Composer, Vec<(String, i64)>)> {
+    /// What makes the messages of a mailing.
+    async fn composer(&self, mailing: i64) -> Result<Ready> {
         let engine = self.clone();
-        self.store.read(move |c| crate::message::composer_of(c, &engine.base_url, &engine.signer, &mailings::one(c, mailing)?)).await
+        self.store
+            .read(move |c| {
+                let m = mailings::one(c, mailing)?;
+                Ok(if m.draft.channel == Channel::Text {
+                    Ready::Text(TextComposer::of(c, &engine.base_url, &engine.signer, &m)?)
+                } else {
+                    let (composer, own) = crate::message::composer_of(c, &engine.base_url, &engine.signer, &m)?;
+                    Ready::Mail(Box::new(composer), own)
+                })
+            })
+            .await
     }
 
     async fn read_trials(&self, now: Instant) -> Result<()> {

@@ -4,7 +4,7 @@
 //! * `engine`: what is due is sent, read, rolled out; the demo clock. `actions`: planning, sealing,
 //!   releasing, shared by the handlers and the demo's director.
 //! * `doors`: what comes from outside (opens, clicks, one-click POSTs, raw mail).
-//! * `transport`: the stand-in network in process, or SMTP.
+//! * `transport`: the stand-in network in process, or SMTP. `gateway`: the same for text messages.
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
@@ -14,6 +14,7 @@ mod clock;
 pub mod demo;
 mod engine;
 mod error;
+mod gateway;
 mod handlers;
 mod mailbox;
 mod message;
@@ -22,10 +23,12 @@ mod public;
 mod record;
 mod router;
 mod state;
+mod text;
 mod transport;
 
 pub use engine::Engine;
 pub use error::ApiError;
+pub use gateway::TextGateway;
 pub use router::{openapi, router};
 pub use state::{App, Config, Mode};
 pub use transport::{MOST_CONNECTIONS, Smtp, Transport};

@@ -1,6 +1,7 @@
 //! Messages from drafts: built, checked, shown as somebody would see them, tried out.
 
 use crate::state::App;
+use crate::text;
 use rinse_core::Instant;
 use rinse_core::message::{self, Draft, Finding, Link, Prepared, check_finished, prepare};
 use rinse_core::trial::metric::Metric;
@@ -12,7 +13,7 @@ use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::mailings::{self, Mailing, MailingDraft};
 use rinse_store::{Connection, Result, StoreError, clearing, images};
 
-fn refused(e: &dyn std::fmt::Display) -> StoreError {
+pub(crate) fn refused(e: &dyn std::fmt::Display) -> StoreError {
     StoreError::Refused(e.to_string())
 }
 
@@ -87,7 +88,7 @@ fn own_used(c: &Connection, d: &MailingDraft, b: &Built) -> Result<Vec<(String, 
 }
 
 /// Somebody of the base, as a message addresses them.
-struct Somebody {
+pub(crate) struct Somebody {
     address: String,
     given_name: Option<String>,
     family_name: Option<String>,
@@ -97,7 +98,7 @@ struct Somebody {
 
 impl Somebody {
     /// None: nobody in particular, so that every default shows.
-    fn read(c: &Connection, contact: Option<i64>, own: &[(String, i64)]) -> Result<Self> {
+    pub(crate) fn read(c: &Connection, contact: Option<i64>, own: &[(String, i64)]) -> Result<Self> {
         let Some(id) = contact else {
             return Ok(Self {
                 address: "somebody@tern.example".into(),
@@ -119,7 +120,7 @@ impl Somebody {
         })
     }
 
-    fn to(&self) -> To<'_> {
+    pub(crate) fn to(&self) -> To<'_> {
         To {
             address: &self.address,
             given_name: self.given_name.as_deref(),
@@ -189,6 +190,9 @@ pub(crate) fn check_draft(
     (mailing, metric): (Option<i64>, Option<Metric>),
     now: Instant,
 ) -> Result<Vec<Finding>> {
+    if text::is_one(d) {
+        return text::check_draft(c, app, d, mailing, now);
+    }
     let l = letterheads::one(c, d.letterhead_id)?;
     let own = mailings::own_placeholders(c)?;
     let b = match built(d, &l) {

@@ -2,6 +2,7 @@
 
 use crate::clock::Clock;
 use crate::engine::Engine;
+use crate::gateway::{TextGateway, Texts};
 use crate::mailbox::Maildir;
 use crate::progress::Jobs;
 use crate::transport::{Smtp, Transport};
@@ -31,7 +32,8 @@ pub enum Mode {
     /// The stand-in network on the demo clock, which begins at this instant in a new folder.
     Demo { start: Instant },
     /// The machine's clock and an SMTP host.
-    Real { smtp_host: String, smtp_port: u16, tls: bool, connections: u32 },
+    /// `texts`: the gateway that text messages are handed to; none: they can't be sent.
+    Real { smtp_host: String, smtp_port: u16, tls: bool, connections: u32, texts: Option<TextGateway> },
 }
 
 /// The running application; cheap to clone.
@@ -68,7 +70,7 @@ impl App {
         let key = store.write(move |c| settings::signing_key(c, &fresh, machine_now)).await?;
         let signer = Signer::new(&key);
         let mut no_mail = None;
-        let (clock, transport) = match &config.mode {
+        let (clock, transport, texts) = match &config.mode {
             Mode::Demo { start } => {
                 let start = *start;
                 let (began, at) = store
@@ -85,19 +87,27 @@ impl App {
                 let scenario = Scenario::skerry_light();
                 no_mail = Some(Arc::new(scenario.no_mail.clone()));
                 let network = Network::open(&config.data, scenario, Instant(began), config.durable)?;
-                (Clock::Demo(AtomicI64::new(at)), Transport::StandIn(Arc::new(Mutex::new(network))))
+                let network = Arc::new(Mutex::new(network));
+                (Clock::Demo(AtomicI64::new(at)), Transport::StandIn(Arc::clone(&network)), Texts::StandIn(network))
             }
-            Mode::Real { smtp_host, smtp_port, tls, connections } => {
+            Mode::Real { smtp_host, smtp_port, tls, connections, texts } => {
                 let smtp = Smtp::new(smtp_host, *smtp_port, *tls, *connections).map_err(anyhow::Error::msg)?;
-                (Clock::Machine, Transport::Smtp(Arc::new(smtp)))
+                (Clock::Machine, Transport::Smtp(Arc::new(smtp)), texts.clone().map_or(Texts::None, Texts::http))
             }
         };
         let clock = Arc::new(clock);
         let base_url = Arc::new(config.base_url.clone());
         let jobs = Jobs::default();
         let mailbox = Maildir::open(&config.data.join("mailbox"))?;
-        let engine =
-            Engine::new(store.clone(), Arc::clone(&clock), signer.clone(), transport, Arc::clone(&base_url), jobs.clone(), mailbox);
+        let engine = Engine::new(
+            store.clone(),
+            Arc::clone(&clock),
+            signer.clone(),
+            (transport, texts),
+            Arc::clone(&base_url),
+            jobs.clone(),
+            mailbox,
+        );
         engine.recover().await?;
         Ok(Self { store, clock, signer, jobs, engine, _held: held, no_mail, base_url, records: Arc::default() })
     }

@@ -8,7 +8,7 @@ use std::time::Duration;
 async fn a_mailing_goes_out_by_smtp() {
     let (port, received) = smtp_receiver();
     let folder = tempfile::tempdir().unwrap();
-    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: port, tls: false, connections: 4 };
+    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: port, tls: false, connections: 4, texts: None };
     let app =
         App::open(&Config { data: folder.path().to_owned(), base_url: "http://127.0.0.1:9".into(), mode, durable: true }).await.unwrap();
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();

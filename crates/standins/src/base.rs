@@ -52,6 +52,23 @@ pub fn people_csv(scenario: &Scenario, from: usize, to: usize) -> String {
     out
 }
 
+/// So many numbers are kept for stories in Britain (07700 900000 to 900999); nobody is rung by one.
+const MOBILES: usize = 900;
+
+/// The numbers that members among the first `people` gave, as a CSV with a header.
+#[must_use]
+pub fn mobiles_csv(scenario: &Scenario, people: usize) -> String {
+    let mut out = String::from("E-mail;Mobile\n");
+    let members = (0..people).map(|i| person(scenario, i)).filter(|(row, address)| {
+        // The tier is their seventh cell; without one they are no members.
+        row.split(';').nth(6).is_some_and(|tier| !tier.is_empty()) && address.contains('@')
+    });
+    for (k, (_, address)) in members.take(MOBILES).enumerate() {
+        let _ = writeln!(out, "{address};07700 900{k:03}");
+    }
+    out
+}
+
 /// Person `i`: their row of the file, and their address.
 pub(crate) fn person(scenario: &Scenario, i: usize) -> (String, String) {
     let mut d = Draws::new(scenario.seed, &format!("person {i}"));

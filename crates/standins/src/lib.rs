@@ -8,6 +8,7 @@
 //! * [`scenario`]: the characters of the domains and the true effects of subjects, from a file.
 //! * [`people`]: how one person behaves. [`network`]: hosts, mailboxes, the queue of what will
 //!   happen, in a file of its own.
+//! * [`phones`]: the phone network that text messages go to.
 //! * [`records`]: another system that is told what happened.
 //! * [`base`]: the invented people of the demo scenario, as the CSV files they are imported from.
 
@@ -16,6 +17,7 @@
 pub mod base;
 pub mod network;
 pub mod people;
+pub mod phones;
 pub mod records;
 pub mod scenario;
 pub mod shop;

@@ -38,8 +38,8 @@ pub struct Handed<'a> {
 
 /// The simulated network.
 pub struct Network {
-    db: Connection,
-    scenario: Scenario,
+    pub(crate) db: Connection,
+    pub(crate) scenario: Scenario,
     start: Instant,
 }
 

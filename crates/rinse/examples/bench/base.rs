@@ -99,6 +99,7 @@ fn rule(folder: &Path) {
         hours: vec![LetterheadHours { letterhead: 1, hours: Hours { from_minute: 480, until_minute: 1200 } }],
         confirm: vec!["DE".into()],
         holdout: Some(Holdout { share: 0.02 }),
+        ..RuleSet::default()
     };
     rules::save(&c, Instant(0), None, &set, "").expect("the rules");
     for i in 0..COMING {

@@ -70,7 +70,7 @@ pub(crate) async fn one_click() {
     let config = Config {
         data: folder.path().to_owned(),
         base_url: "http://127.0.0.1".into(),
-        mode: Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 4 },
+        mode: Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 4, texts: None },
         durable: true,
     };
     drop(Store::open(folder.path(), true).expect("a store"));

@@ -169,6 +169,7 @@ pub(crate) async fn import() {
     let id = imports::stage(&store, raw, "bench.csv".into(), Instant(NOW), None).await.expect("staged");
     let mapping = store.read_now(|c| Ok(imports::run(c, id)?.mapping)).expect("a mapping");
     let d = Decision {
+        texts: false,
         mapping,
         header: true,
         list: None,

@@ -104,7 +104,7 @@ async fn ask(routes: &axum::Router, method: &str, path: &str, body: String) -> s
 }
 
 async fn open(folder: &Path, smtp_port: u16) -> (App, axum::Router) {
-    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port, tls: false, connections: 4 };
+    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port, tls: false, connections: 4, texts: None };
     let config = Config { data: folder.to_owned(), base_url: "http://127.0.0.1".into(), mode, durable: true };
     let app = App::open(&config).await.expect("an application");
     (app.clone(), router(app))

@@ -8,7 +8,7 @@ use axum::extract::{Query, State};
 use rinse_core::address::Address;
 use rinse_core::consent::Consent;
 use rinse_core::report::Rate;
-use rinse_store::consent::{self, ConsentSource, EntityConsent, FaringByConsent, InState, MonthOfConsent};
+use rinse_store::consent::{self, ConsentBeside, ConsentSource, FaringByConsent, InState, MonthOfConsent};
 use rinse_store::holdout::HoldoutReadout;
 use rinse_store::ledger::{self, Seals};
 use rinse_store::signups::{self, Form, Waiting};
@@ -25,8 +25,8 @@ pub(crate) struct ConsentView {
     sources: Vec<ConsentSource>,
     /// Sign-ups that nobody confirmed yet.
     waiting: Vec<Waiting>,
-    /// Of other legal entities than the first.
-    entities: Vec<EntityConsent>,
+    /// To anything but email of the first legal entity.
+    beside: Vec<ConsentBeside>,
 }
 
 /// Where everybody's consent stands, how it came about, and what waits.
@@ -45,7 +45,7 @@ pub(crate) async fn view(State(app): State<App>) -> Answer<ConsentView> {
                     confirmation: signups::confirmation_rate(c, now)?,
                     sources: consent::sources(c)?,
                     waiting: signups::waiting(c, now)?,
-                    entities: consent::entities(c)?,
+                    beside: consent::beside(c)?,
                 })
             })
             .await?,

@@ -81,6 +81,9 @@ pub(crate) struct ImportDecision {
     list: Option<String>,
     tag: Option<String>,
     consent: bool,
+    /// They agreed to text messages to their numbers, too.
+    #[serde(default)]
+    texts: bool,
     /// The legal entity that they agreed with; empty: the first.
     #[serde(default)]
     entity: String,
@@ -120,6 +123,7 @@ pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>
         list: d.list,
         tag: d.tag,
         consent: d.consent,
+        texts: d.texts,
         entity: d.entity,
         evidence: d.evidence,
         fixes: d.fixes,

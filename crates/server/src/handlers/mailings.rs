@@ -115,6 +115,29 @@ pub(crate) async fn copy(State(app): State<App>, who: Acting, Path(id): Path<i64
     ))
 }
 
+/// A text message to go along with an email: a draft of its own, with the same audience to begin with.
+#[utoipa::path(post, path = "/api/mailings/{id}/companion", params(("id" = i64, Path)), responses((status = 200, body = i64)))]
+pub(crate) async fn companion(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Answer<i64> {
+    let now = app.now();
+    Ok(Json(
+        app.store
+            .write(move |c| {
+                let made = draft::companion(c, id, now, Some(who.0))?;
+                settings::audit(
+                    c,
+                    now,
+                    Some(who.0),
+                    "mailing made",
+                    "mailing",
+                    made,
+                    &format!("text message to go along with mailing {id}"),
+                )?;
+                Ok(made)
+            })
+            .await?,
+    ))
+}
+
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct Away {
     away: bool,

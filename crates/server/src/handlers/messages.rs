@@ -4,6 +4,7 @@ use super::Acting;
 use crate::error::{Answer, ApiError};
 use crate::message;
 use crate::state::App;
+use crate::text;
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{Path, Query, State};
@@ -11,6 +12,8 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use rinse_core::address::Address;
 use rinse_core::message::{Finding, placed};
+use rinse_core::phone::Phone;
+use rinse_core::text::Size;
 use rinse_store::images::{self, Image};
 use rinse_store::mailings::links;
 use rinse_store::mailings::{self, MailingDraft};
@@ -52,6 +55,8 @@ pub(crate) struct SeenView {
     bytes: usize,
     /// The text part was made from the body.
     derived: bool,
+    /// How long a text message is.
+    size: Option<Size>,
 }
 
 /// A draft as one person would see it.
@@ -61,8 +66,22 @@ pub(crate) async fn preview(State(app): State<App>, Json(s): Json<Seen>) -> Answ
     Ok(Json(
         app.store
             .read(move |c| {
+                if text::is_one(&s.draft) {
+                    let (text, size) = text::shown(c, &asked, &s.draft, s.contact)?;
+                    let none = String::new;
+                    return Ok(SeenView {
+                        subject: none(),
+                        preheader: none(),
+                        html: none(),
+                        text,
+                        bytes: 0,
+                        derived: false,
+                        size: Some(size),
+                    });
+                }
                 let shown = message::shown(c, &asked, &s.draft, s.arm, s.contact)?;
                 Ok(SeenView {
+                    size: None,
                     subject: shown.subject,
                     preheader: s.draft.preheader.clone(),
                     bytes: shown.html.len(),
@@ -77,6 +96,9 @@ pub(crate) async fn preview(State(app): State<App>, Json(s): Json<Seen>) -> Answ
 
 /// A draft as a whole message (RFC 5322), to be opened elsewhere.
 pub(crate) async fn eml(State(app): State<App>, Json(s): Json<Seen>) -> Result<Response, ApiError> {
+    if text::is_one(&s.draft) {
+        return Err(ApiError::Refused("A text message is no mail: there is no file of it.".into()));
+    }
     let asked = app.clone();
     let made = app.store.read(move |c| message::tried(c, &asked, &s.draft, s.arm, s.contact, None)).await?;
     let headers = [(header::CONTENT_TYPE, "message/rfc822"), (header::CONTENT_DISPOSITION, "attachment; filename=\"message.eml\"")];
@@ -98,9 +120,13 @@ pub(crate) struct Tried {
     accepted: bool,
 }
 
-/// Sends a draft to one address, with real values. It is no send: no figure counts what is done with it.
+/// Sends a draft to one address, or a text message to one number, with real values. It is no send: no figure counts what is
+/// done with it.
 #[utoipa::path(post, path = "/api/message-test", request_body = Try, responses((status = 200, body = Tried)))]
 pub(crate) async fn try_out(State(app): State<App>, who: Acting, Json(t): Json<Try>) -> Answer<Tried> {
+    if text::is_one(&t.seen.draft) {
+        return try_text(app, who, t).await;
+    }
     let to = Address::parse(&t.to).map_err(|e| ApiError::Refused(format!("The test can't go to {:?}: {e}.", t.to)))?.normal;
     let now = app.now();
     let (asked, to_kept) = (app.clone(), to.clone());
@@ -113,6 +139,28 @@ pub(crate) async fn try_out(State(app): State<App>, who: Acting, Json(t): Json<T
         })
         .await?;
     let reply = app.engine.hand_over_one(made, now).await?;
+    let tried = Tried { reply: reply.line(), accepted: reply.accepted() };
+    let line = tried.reply.clone();
+    app.store.write(move |c| settings::test_answered(c, id, &line)).await?;
+    Ok(Json(tried))
+}
+
+async fn try_text(app: App, who: Acting, t: Try) -> Answer<Tried> {
+    if !app.engine.has_text_gateway() {
+        return Err(ApiError::Refused("No text gateway is set up. Start Rinse with --text-gateway, as the guide says.".into()));
+    }
+    let (now, asked) = (app.now(), app.clone());
+    let (id, made) = app
+        .store
+        .write(move |c| {
+            let country = letterheads::one(c, t.seen.draft.letterhead_id)?.country;
+            let to = Phone::parse(&t.to, country.as_deref()).map_err(|e| StoreError::Refused(format!("The test can't go there: {e}.")))?;
+            let mailing = t.mailing.filter(|id| mailings::one(c, *id).is_ok());
+            let id = settings::test_send(c, mailing, to.as_str(), now, Some(who.0))?;
+            Ok((id, text::tried(c, &asked, &t.seen.draft, t.seen.contact, (to.as_str(), id))?))
+        })
+        .await?;
+    let reply = app.engine.hand_over_text(made, now).await?;
     let tried = Tried { reply: reply.line(), accepted: reply.accepted() };
     let line = tried.reply.clone();
     app.store.write(move |c| settings::test_answered(c, id, &line)).await?;

@@ -9,6 +9,7 @@ use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use rinse_core::address::Address;
 use rinse_core::consent::Act;
+use rinse_core::phone::Phone;
 use rinse_core::segment::person::Value;
 use rinse_core::table;
 use rinse_core::{event, purchase};
@@ -17,7 +18,7 @@ use rinse_store::erasure::{Tombstones, WAS_DELETED};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::purchases::{self, Taken};
 use rinse_store::tags::{self, Kind};
-use rinse_store::{Connection, StoreError, erasure, events, fields, imports, letterheads, merges, runs, settings};
+use rinse_store::{Connection, StoreError, erasure, events, fields, imports, letterheads, merges, numbers, runs, settings, texts};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use utoipa::ToSchema;
@@ -28,8 +29,14 @@ pub(crate) struct NewContact {
     #[serde(flatten)]
     profile: Profile,
     list: Option<i64>,
+    /// Where text messages go; empty: nowhere.
+    #[serde(default)]
+    phone: String,
     /// They agreed to get marketing mail; then the evidence says how.
     consent: bool,
+    /// They agreed to text messages, too.
+    #[serde(default)]
+    texts: bool,
     /// The legal entity that they agreed with; empty: the first.
     #[serde(default)]
     entity: String,
@@ -40,7 +47,7 @@ pub(crate) struct NewContact {
 #[utoipa::path(post, path = "/api/contacts", request_body = NewContact, responses((status = 200, body = i64)))]
 pub(crate) async fn add(State(app): State<App>, who: Acting, Json(n): Json<NewContact>) -> Answer<i64> {
     let address = Address::parse(&n.address).map_err(|e| ApiError::Malformed(format!("{:?} is no address: {e}.", n.address)))?;
-    if n.consent && n.evidence.trim().len() < 5 {
+    if (n.consent || n.texts) && n.evidence.trim().len() < 5 {
         return Err(ApiError::Refused("Say how this person agreed to get mail (which form, when): consent needs its evidence.".into()));
     }
     let now = app.now();
@@ -57,16 +64,17 @@ pub(crate) async fn add(State(app): State<App>, who: Acting, Json(n): Json<NewCo
                     return Err(StoreError::Refused(format!("{} can't be added: {WAS_DELETED}.", address.normal)));
                 }
                 let id = contacts::add(c, &address, &n.profile, now)?;
+                let entity = letterheads::entity(c, &n.entity)?;
+                let evidence = n.evidence.trim().to_owned();
+                let origin = Origin { source: "analyst", evidence, person: Some(who.0), entity, ..Origin::default() };
+                if let Some(phone) = read_phone(c, &n.phone, n.profile.country.as_deref())? {
+                    numbers::set(c, id, Some(&phone), now, &origin)?;
+                }
                 if n.consent {
-                    let entity = letterheads::entity(c, &n.entity)?;
-                    let origin = Origin {
-                        source: "analyst",
-                        evidence: n.evidence.trim().to_owned(),
-                        person: Some(who.0),
-                        entity,
-                        ..Origin::default()
-                    };
                     ledger::act(c, id, now, Act::Agreed, &origin)?;
+                }
+                if n.texts {
+                    texts::agreed(c, id, now, &origin)?;
                 }
                 if let Some(list) = n.list {
                     tags::add(c, Kind::List, list, &[id], now)?;
@@ -116,6 +124,59 @@ pub(crate) async fn change(
                 }
             }
             settings::audit(c, now, Some(who.0), "person changed", "contact", id, "")
+        })
+        .await?;
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+/// A number as it was typed in; one without a country code is the person's country's, else the usual letterhead's.
+fn read_phone(c: &Connection, text: &str, country: Option<&str>) -> rinse_store::Result<Option<Phone>> {
+    if text.trim().is_empty() {
+        return Ok(None);
+    }
+    let usual = letterheads::all(c)?.into_iter().next().and_then(|l| l.country);
+    let country = country.filter(|c| c.len() == 2).or(usual.as_deref());
+    Phone::parse(text, country).map(Some).map_err(|e| StoreError::Refused(format!("The phone number can't be used: {e}.")))
+}
+
+#[derive(Deserialize, ToSchema)]
+pub(crate) struct PhoneChange {
+    /// Empty: it is taken away.
+    phone: String,
+    /// They agreed to text messages to it, and how; empty: nothing is said of that.
+    #[serde(default)]
+    agreed: String,
+    /// The legal entity that they agreed with; empty: the first.
+    #[serde(default)]
+    entity: String,
+}
+
+/// Changes where a person's text messages go, and records that they agreed to them. What was agreed for one number doesn't
+/// hold for another.
+#[utoipa::path(put, path = "/api/contacts/{id}/phone", params(("id" = i64, Path)), request_body = PhoneChange, responses((status = 204)))]
+pub(crate) async fn change_phone(
+    State(app): State<App>,
+    who: Acting,
+    Path(id): Path<i64>,
+    Json(p): Json<PhoneChange>,
+) -> Result<impl IntoResponse, ApiError> {
+    let agreed = p.agreed.trim().to_owned();
+    if !agreed.is_empty() && agreed.len() < 5 {
+        return Err(ApiError::Refused(
+            "Say how this person agreed to text messages (which form, when): consent needs its evidence.".into(),
+        ));
+    }
+    let now = app.now();
+    app.store
+        .write(move |c| {
+            let country = contacts::profile(c, id)?.country;
+            let phone = read_phone(c, &p.phone, country.as_deref())?;
+            let origin = Origin { source: "analyst", person: Some(who.0), entity: letterheads::entity(c, &p.entity)?, ..Origin::default() };
+            if numbers::set(c, id, phone.as_ref(), now, &origin)? {
+                runs::changed_by_hand(c, id)?;
+                settings::audit(c, now, Some(who.0), "phone number changed", "contact", id, "")?;
+            }
+            if agreed.is_empty() { Ok(()) } else { texts::agreed(c, id, now, &Origin { evidence: agreed, ..origin }) }
         })
         .await?;
     Ok(axum::http::StatusCode::NO_CONTENT)

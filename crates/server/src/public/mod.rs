@@ -8,6 +8,7 @@ mod preferences;
 mod records;
 mod share;
 pub(crate) mod signup;
+mod text;
 
 use crate::engine::ReceivedAt;
 use crate::state::App;
@@ -35,6 +36,8 @@ pub(crate) fn router(app: App) -> Router {
         .route("/s/{token}", get(share::page))
         .route("/m/{key}", get(image))
         .route("/in/mail", post(mail::take))
+        .route("/in/text", post(text::answer))
+        .route("/in/text-report", post(text::report))
         .route(crate::engine::RECORDS, post(records::take).get(records::all))
         .layer(DefaultBodyLimit::max(5_000_000))
         .with_state(app)

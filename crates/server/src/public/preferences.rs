@@ -11,10 +11,11 @@ use minijinja::context;
 use rinse_core::consent::{Act, Consent};
 use rinse_core::token::Kind;
 use rinse_core::{DAY, Instant};
-use rinse_store::ledger::{self, Origin};
+use rinse_store::ledger::{self, Grant, Origin};
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::responses::{self, Leaving};
 use rinse_store::settings;
+use rinse_store::texts;
 use rinse_store::{Connection, StoreError};
 
 /// Who came, by which link.
@@ -30,6 +31,10 @@ struct Shown {
     topics: Vec<Topic>,
     state: Consent,
     paused: Option<Instant>,
+    /// The end of the number that text messages go to, when any may.
+    texts: Option<String>,
+    /// They ended text messages, and how they begin again: the number to answer.
+    texts_ended: Option<String>,
 }
 
 fn visitor(c: &Connection, from: Link) -> rinse_store::Result<Option<Visitor>> {
@@ -64,9 +69,17 @@ fn shown(c: &Connection, v: Visitor, now: Instant) -> rinse_store::Result<Shown>
     let letterhead = letterheads::one(c, v.letterhead)?;
     let mut s = c.prepare_cached("SELECT t.id, t.name, NOT EXISTS (SELECT 1 FROM topic_left l WHERE l.topic_id = t.id AND l.contact_id = ?1) FROM topic t ORDER BY t.id")?;
     let topics = s.query_map([v.contact], |r| Ok(Topic { id: r.get(0)?, name: r.get(1)?, on: r.get(2)? }))?.collect::<Result<_, _>>()?;
-    let standing = ledger::stated_now(c, v.contact, &letterhead.entity)?;
+    let standing = ledger::stated_now(c, v.contact, Grant::email(&letterhead.entity))?;
     let state = standing.at(now);
-    Ok(Shown { letterhead, topics, state, paused: standing.until.filter(|_| state == Consent::Paused) })
+    let (mut texts, mut texts_ended) = (None, None);
+    if let Some((phone, by_text)) = texts::standing(c, v.contact, &letterhead.entity)? {
+        match by_text.at(now) {
+            Consent::Consented | Consent::Confirmed | Consent::Paused => texts = Some(phone.masked()),
+            Consent::Withdrawn if !letterhead.text_number.is_empty() => texts_ended = Some(letterhead.text_number.clone()),
+            _ => {}
+        }
+    }
+    Ok(Shown { letterhead, topics, state, paused: standing.until.filter(|_| state == Consent::Paused), texts, texts_ended })
 }
 
 fn show(s: &Shown, said: Option<String>) -> Response {
@@ -77,6 +90,8 @@ fn show(s: &Shown, said: Option<String>) -> Response {
         left => matches!(s.state, Consent::Withdrawn | Consent::Complained),
         none => matches!(s.state, Consent::None | Consent::Invited),
         paused => s.paused.map(day),
+        texts => s.texts.as_deref(),
+        texts_ended => s.texts_ended.as_deref(),
     };
     render("preferences.html", Some(&s.letterhead), "What you get from us", more)
 }
@@ -96,6 +111,8 @@ enum Choice {
     /// The topics they keep; a break in days, 0 to end one.
     Save(Vec<i64>, Option<i64>),
     Stop,
+    /// No more text messages.
+    StopTexts,
     /// Takes leaving back: of one topic, or of everything.
     Back(Option<i64>),
 }
@@ -114,6 +131,7 @@ fn choice(body: &[u8]) -> Option<Choice> {
             Some(Choice::Save(topics, pause))
         }
         "stop" => Some(Choice::Stop),
+        "stop-texts" => Some(Choice::StopTexts),
         "back" => Some(Choice::Back(topics.first().copied())),
         _ => None,
     }
@@ -129,7 +147,16 @@ fn carry_out(c: &Connection, v: Visitor, choice: &Choice, now: Instant) -> rinse
             if ledger::act(c, v.contact, now, Act::Withdrew, &origin)? {
                 left(Leaving::Withdrew)?;
             }
-            "You get no more mail from us.".into()
+            // Everything is everything: text messages, too.
+            if texts::stop(c, v.contact, now, &origin)? {
+                "You get no more mail and no more text messages from us.".into()
+            } else {
+                "You get no more mail from us.".into()
+            }
+        }
+        Choice::StopTexts => {
+            texts::stop(c, v.contact, now, &origin)?;
+            "You get no more text messages from us.".into()
         }
         Choice::Back(Some(topic)) => {
             ledger::rejoin_topic(c, v.contact, *topic, now, &origin)?;
