@@ -958,6 +958,48 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/contacts/{id}/phone": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Changes where a person's text messages go, and records that they agreed to them. What was agreed for one number doesn't
+         *     hold for another.
+         */
+        put: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PhoneChange"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/contacts/{id}/scores": {
         parameters: {
             query?: never;
@@ -2361,6 +2403,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/companion": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A text message to go along with an email: a draft of its own, with the same audience to begin with. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/plain": number;
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/copy": {
         parameters: {
             query?: never;
@@ -3160,7 +3239,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Sends a draft to one address, with real values. It is no send: no figure counts what is done with it. */
+        /**
+         * Sends a draft to one address, or a text message to one number, with real values. It is no send: no figure counts what is
+         *     done with it.
+         */
         post: {
             parameters: {
                 query?: never;
@@ -6167,6 +6249,11 @@ export interface components {
             /** Format: int64 */
             hours: number;
         };
+        /**
+         * @description What a message is written in on its way.
+         * @enum {string}
+         */
+        Alphabet: "gsm7" | "ucs2";
         /** @description What was counted for an arm. */
         ArmCounts: {
             /** Format: int64 */
@@ -6490,6 +6577,11 @@ export interface components {
             name: string;
             outline: components["schemas"]["SeriesOutline"];
         };
+        /**
+         * @description A channel; its number is what the store keeps and what caps name.
+         * @enum {string}
+         */
+        Channel: "email" | "text";
         /** @description A chi-square test. */
         ChiSquare: {
             /** Format: int32 */
@@ -6538,7 +6630,7 @@ export interface components {
             now: number;
         };
         /** @description What a column is taken for. */
-        ColumnField: "address" | "given_name" | "family_name" | "country" | "region" | "time_zone" | "source" | "latitude" | "longitude" | {
+        ColumnField: "address" | "given_name" | "family_name" | "phone" | "country" | "region" | "time_zone" | "source" | "latitude" | "longitude" | {
             /** @description An outside score: a number that another system gave on a day. */
             score: {
                 name: string;
@@ -6602,6 +6694,13 @@ export interface components {
          * @enum {string}
          */
         Consent: "none" | "invited" | "consented" | "confirmed" | "paused" | "withdrawn" | "complained";
+        /** @description People's consent to something beside email of the first legal entity. */
+        ConsentBeside: {
+            channel: components["schemas"]["Channel"];
+            /** @description Empty: the first. */
+            entity: string;
+            states: components["schemas"]["InState"][];
+        };
         /** @description Where permission came from. */
         ConsentSource: {
             evidence: string;
@@ -6611,10 +6710,10 @@ export interface components {
             source: string;
         };
         ConsentView: {
+            /** @description To anything but email of the first legal entity. */
+            beside: components["schemas"]["ConsentBeside"][];
             /** @description Confirmed, of the invitations that were accepted and are old enough to tell. */
             confirmation: components["schemas"]["Rate"];
-            /** @description Of other legal entities than the first. */
-            entities: components["schemas"]["EntityConsent"][];
             months: components["schemas"]["MonthOfConsent"][];
             sources: components["schemas"]["ConsentSource"][];
             states: components["schemas"]["InState"][];
@@ -6623,8 +6722,6 @@ export interface components {
         };
         /** @description A person, whole. */
         Contact: components["schemas"]["ContactRow"] & {
-            /** @description Their consent to other legal entities than the first. */
-            entities: components["schemas"]["EntityState"][];
             events: components["schemas"]["Event"][];
             fields: components["schemas"]["FieldValue"][];
             /** @description Why there is nobody here any more: deleted, taken back, merged. */
@@ -6637,6 +6734,12 @@ export interface components {
             messages: components["schemas"]["Message"][];
             /** @description Addresses of people who were merged into this one. */
             once: string[];
+            /** @description Their consent to anything but email of the first legal entity. */
+            others: components["schemas"]["OtherConsent"][];
+            /** @description The number that text messages go to, and since when a network says that there is none such. */
+            phone?: string | null;
+            /** Format: int64 */
+            phone_failed_at?: number | null;
             position?: number[] | null;
             purchases: components["schemas"]["Purchase"][];
             region?: string | null;
@@ -6924,20 +7027,11 @@ export interface components {
             series_name: string;
             stretches: components["schemas"]["TrialStretch"][];
         };
-        /** @description People's consent to another legal entity than the first. */
-        EntityConsent: {
-            entity: string;
-            states: components["schemas"]["InState"][];
-        };
-        /** @description Consent to a legal entity. */
-        EntityState: {
-            entity: string;
-            state: components["schemas"]["Consent"];
-        };
         /** @description One entry, as a person's page shows it. */
         Entry: {
             /** Format: int64 */
             at: number;
+            channel: components["schemas"]["Channel"];
             /** @description The legal entity it is about, when it isn't the first. */
             entity: string;
             evidence: string;
@@ -7281,6 +7375,8 @@ export interface components {
             list?: string | null;
             mapping: (components["schemas"]["ColumnField"] | null)[];
             tag?: string | null;
+            /** @description They agreed to text messages to their numbers, too. */
+            texts?: boolean;
         };
         /** @description People in a state. */
         InState: {
@@ -7435,6 +7531,8 @@ export interface components {
             /** @description Where replies go; empty: `reply` at the domain of the from address. */
             reply_to?: string;
             social?: components["schemas"]["Social"][];
+            /** @description The number that text messages come from, and that people answer; empty: none are sent. */
+            text_number?: string;
             /** @description What people agree to when they sign up; every change is kept as a version. */
             wording?: string;
             /** @description IANA time zone, for people without one. */
@@ -7568,6 +7666,8 @@ export interface components {
         Mailing: components["schemas"]["MailingDraft"] & {
             /** Format: int64 */
             archived_at?: number | null;
+            /** @description The text messages that go along with it. */
+            companions: components["schemas"]["Tied"][];
             /** @description Who let it go to people who complained. */
             complainers_by?: string | null;
             /**
@@ -7604,6 +7704,13 @@ export interface components {
         MailingDraft: {
             /** @description People of these lists and segments too. */
             also?: components["schemas"]["Group"][];
+            /** @description How it reaches people. A text message is `text` alone: it has no subject, no HTML and no preheader. */
+            channel?: components["schemas"]["Channel"];
+            /**
+             * Format: int64
+             * @description The mailing that it goes along with.
+             */
+            companion_of?: number | null;
             /** @description Why it may go to people who complained too: service mail that law requires; only an approver can say so. */
             complainers_reason?: string;
             /** @description Why it may exceed the caps; only an approver can say so. */
@@ -7651,6 +7758,8 @@ export interface components {
         MailingFigures: {
             accepted: components["schemas"]["Rate"];
             bounced: components["schemas"]["Rate"];
+            /** @description Of a text message nobody can tell whether it was opened. */
+            channel: components["schemas"]["Channel"];
             clicks: components["schemas"]["Rate"];
             complaints: components["schemas"]["Rate"];
             /** Format: int64 */
@@ -7719,6 +7828,7 @@ export interface components {
         /** @description A mailing as lists show it. */
         MailingRow: {
             archived: boolean;
+            channel: components["schemas"]["Channel"];
             /** Format: int64 */
             id: number;
             labels: string[];
@@ -7779,6 +7889,7 @@ export interface components {
             /** Format: int64 */
             at: number;
             category?: string | null;
+            channel: components["schemas"]["Channel"];
             /** Format: int64 */
             failed_at?: number | null;
             mailing: string;
@@ -7882,6 +7993,10 @@ export interface components {
             evidence: string;
             /** Format: int64 */
             list?: number | null;
+            /** @description Where text messages go; empty: nowhere. */
+            phone?: string;
+            /** @description They agreed to text messages, too. */
+            texts?: boolean;
         };
         /** @description What a pause is made of. */
         NewDomainPause: {
@@ -7985,6 +8100,13 @@ export interface components {
         NewWord: {
             name: string;
             word: components["schemas"]["Word"];
+        };
+        /** @description A contact's consent to something beside email of the first legal entity. */
+        OtherConsent: {
+            channel: components["schemas"]["Channel"];
+            /** @description Empty: the first. */
+            entity: string;
+            state: components["schemas"]["Consent"];
         };
         /** @description What a plan can find with the people there are; moves as the share moves. */
         Outlook: {
@@ -8262,6 +8384,14 @@ export interface components {
             id: number;
             name: string;
             role: string;
+        };
+        PhoneChange: {
+            /** @description They agreed to text messages to it, and how; empty: nothing is said of that. */
+            agreed?: string;
+            /** @description The legal entity that they agreed with; empty: the first. */
+            entity?: string;
+            /** @description Empty: it is taken away. */
+            phone: string;
         };
         /** @description A piece of source. */
         Piece: {
@@ -8777,6 +8907,7 @@ export interface components {
             confirm?: string[];
             holdout?: components["schemas"]["Holdout"] | null;
             hours?: components["schemas"]["LetterheadHours"][];
+            quiet?: components["schemas"]["Hours"] | null;
         };
         RulesPreview: {
             effects: components["schemas"]["Effect"][];
@@ -8832,6 +8963,8 @@ export interface components {
             refused: number;
             state: string;
             tag?: string | null;
+            /** @description They agreed to text messages, too. */
+            texts: boolean;
             /** Format: int64 */
             unchanged: number;
         };
@@ -8976,6 +9109,7 @@ export interface components {
             derived: boolean;
             html: string;
             preheader: string;
+            size?: components["schemas"]["TextSize"] | null;
             subject: string;
             text: string;
         };
@@ -9581,6 +9715,15 @@ export interface components {
             id: number;
             person?: string | null;
             words: string;
+        };
+        /** @description The length of a message. */
+        TextSize: {
+            alphabet: components["schemas"]["Alphabet"];
+            /** @description Units that are free in the last part. */
+            free: number;
+            parts: number;
+            /** @description In units of the alphabet. */
+            units: number;
         };
         /** @enum {string} */
         TextTest: "is" | "is_not" | "begins" | "contains";

@@ -215,16 +215,20 @@ export function ConsentPage() {
                   ))}
                 </TableBody>
               </Table>
-              {v.entities.map((e) => (
-                <div key={e.entity}>
-                  <h2>Consent to {e.entity}</h2>
+              {v.beside.map((e) => (
+                <div key={`${e.channel} ${e.entity}`}>
+                  <h2>
+                    {e.channel === "text" ? "Text messages" : "Consent"}
+                    {e.entity ? ` to ${e.entity}` : ""}
+                  </h2>
                   <p style={{ marginTop: 0 }}>
                     {e.states.length === 0
                       ? "Nobody gave any yet. "
                       : `${e.states.map((s) => `${count(s.people)} ${s.state}`).join(", ")}. `}
                     <span className="soft">
-                      Another legal entity keeps separate consent: people give it by its own form, and leave it by its
-                      own links.
+                      {e.channel === "text"
+                        ? "Consent of their own, for a number: by a file or a person with its evidence, by an answer of START. An answer of STOP ends it."
+                        : "Another legal entity keeps separate consent: people give it by its own form, and leave it by its own links."}
                     </span>
                   </p>
                 </div>

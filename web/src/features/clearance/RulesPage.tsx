@@ -98,6 +98,7 @@ function CapRow({ cap, view, change, remove }: { cap: Cap; view: View; change: (
         >
           <MenuItem value="marketing">all marketing</MenuItem>
           <MenuItem value="channel 1">email</MenuItem>
+          <MenuItem value="channel 2">text messages</MenuItem>
           <MenuItem value="series">messages of series</MenuItem>
           {view.topics.map((t) => (
             <MenuItem key={`t${t.id}`} value={`topic ${t.id}`}>
@@ -178,6 +179,38 @@ function HoursTable({ rules, view, change }: { rules: RuleSet; view: View; chang
         })}
       </TableBody>
     </Table>
+  );
+}
+
+/** When no text message goes out. */
+function QuietHours({ rules, change }: { rules: RuleSet; change: (r: RuleSet) => void }) {
+  const quiet = rules.quiet;
+  const time = (key: "from_minute" | "until_minute", label: string) =>
+    quiet && (
+      <input
+        type="time"
+        aria-label={label}
+        value={clock(quiet[key])}
+        onChange={(e) => e.target.value && change({ ...rules, quiet: { ...quiet, [key]: minuteOf(e.target.value) } })}
+      />
+    );
+  return (
+    <p style={{ marginTop: 0, maxWidth: "48em" }}>
+      {quiet ? (
+        <>
+          No text message goes out from {time("from_minute", "Quiet from")} to {time("until_minute", "Quiet until")}, by
+          each person's own clock. Whoever it would reach then is held until it is over.{" "}
+        </>
+      ) : (
+        <em className="bad">Text messages go out at any hour of the night. </em>
+      )}
+      <button
+        className="plain"
+        onClick={() => change({ ...rules, quiet: quiet ? null : { from_minute: 1260, until_minute: 480 } })}
+      >
+        {quiet ? "At any hour" : "Set quiet hours"}
+      </button>
+    </p>
   );
 }
 
@@ -289,6 +322,8 @@ function Editor({ view, from, started }: { view: View; from: RuleSet; started: s
         By each person's own clock; people without a time zone have the letterhead's.
       </p>
       <HoursTable rules={rules} view={view} change={change} />
+      <h2>Quiet hours for text messages</h2>
+      <QuietHours rules={rules} change={change} />
       <h2>Countries where people must confirm</h2>
       <p className="soft" style={{ marginTop: 0 }}>
         There, consent without a confirmed sign-up gets no marketing. People of unknown country count as the
@@ -343,6 +378,7 @@ function summary(r: RuleSet) {
     caps.length ? `${caps.filter((c) => c.in_force).length} of ${plural(caps.length, "cap")} in force` : "no cap",
   ];
   if (hours.length) parts.push(`hours for ${plural(hours.length, "letterhead")}`);
+  parts.push(r.quiet ? `quiet ${clock(r.quiet.from_minute)} to ${clock(r.quiet.until_minute)}` : "no quiet hours");
   if (r.confirm?.length) parts.push(`confirm in ${r.confirm.join(", ")}`);
   if (r.holdout) parts.push(`holdout ${percent(r.holdout.share)}`);
   return parts.join("; ");

@@ -14,9 +14,18 @@ export function AddPage() {
   const navigate = useNavigate();
   const client = useQueryClient();
   const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
-  const [d, setD] = useState({ address: "", given_name: "", family_name: "", country: "", evidence: "", entity: "" });
+  const [d, setD] = useState({
+    address: "",
+    given_name: "",
+    family_name: "",
+    country: "",
+    evidence: "",
+    entity: "",
+    phone: "",
+  });
   const [list, setList] = useState(0);
   const [consent, setConsent] = useState(false);
+  const [texts, setTexts] = useState(false);
   const add = useMutation({
     mutationFn: () =>
       ok(
@@ -27,7 +36,9 @@ export function AddPage() {
             family_name: d.family_name || null,
             country: d.country.toUpperCase() || null,
             list: list || null,
+            phone: d.phone,
             consent,
+            texts: texts && d.phone.trim() !== "",
             entity: d.entity,
             evidence: d.evidence,
           },
@@ -65,12 +76,17 @@ export function AddPage() {
             ))}
           </TextField>
         </div>
+        {text("phone", "Phone", "where text messages go; without a country code it is the country's own")}
         <FormControlLabel
           control={<Checkbox checked={consent} onChange={(e) => setConsent(e.target.checked)} />}
           label="This person agreed to get marketing mail"
         />
-        {consent && <EntityPick value={d.entity} onChange={(entity) => setD({ ...d, entity })} />}
-        {consent && text("evidence", "How they agreed", "Which form, when: kept as evidence.")}
+        <FormControlLabel
+          control={<Checkbox checked={texts} disabled={!d.phone.trim()} onChange={(e) => setTexts(e.target.checked)} />}
+          label="This person agreed to get text messages"
+        />
+        {(consent || texts) && <EntityPick value={d.entity} onChange={(entity) => setD({ ...d, entity })} />}
+        {(consent || texts) && text("evidence", "How they agreed", "Which form, when: kept as evidence.")}
       </div>
       <Failure error={add.error} />
       <div className="acts">

@@ -11,6 +11,7 @@ import { EditPerson } from "./EditPerson";
 import { OwnScores } from "./OwnScores";
 import { SeriesOfPerson } from "../series/SeriesOfPerson";
 import { PersonActs } from "./PersonActs";
+import { Phone } from "./PhoneEdit";
 import { statusTone } from "./PeopleTable";
 import { useContactSlips } from "./useContactSlips";
 import { useVocabulary } from "../../shared/useVocabulary";
@@ -64,6 +65,7 @@ function Whole({ p }: { p: Person }) {
               {p.address || "–"}
               {p.once.length > 0 && <span className="soft small"> also {p.once.join(", ")}</span>}
             </dd>
+            <Phone p={p} />
             <dt>Country, region, zone</dt>
             <dd>{[p.country, p.region, p.zone].filter(Boolean).join(", ") || "–"}</dd>
             <dt>Home place</dt>
@@ -87,10 +89,9 @@ function Whole({ p }: { p: Person }) {
             <Belongs p={p} word="tag" label="Tags" on={p.tags} />
             <dt>Topics left</dt>
             <dd>{p.topics_left.join(", ") || "none"}</dd>
-            {p.entities.map((e) => [
-              <dt key={e.entity}>Consent to {e.entity}</dt>,
-              <dd key={`${e.entity} is`}>{e.state}</dd>,
-            ])}
+            {p.others
+              .filter((e) => e.channel === "email")
+              .map((e) => [<dt key={e.entity}>Consent to {e.entity}</dt>, <dd key={`${e.entity} is`}>{e.state}</dd>])}
             {p.sunset_at && (
               <>
                 <dt>Sunset</dt>
@@ -240,7 +241,7 @@ function happenings(p: Person): Happening[] {
   const ledger = p.ledger.map((e): Happening => ({
     at: e.at,
     kind: "ledger",
-    what: `${e.kind}${e.topic ? `: ${e.topic}` : ""}${e.until ? ` until ${instant(e.until)}` : ""}`,
+    what: `${e.channel === "text" ? "text messages: " : ""}${e.kind}${e.topic ? `: ${e.topic}` : ""}${e.until ? ` until ${instant(e.until)}` : ""}`,
     about: `${e.source}${e.person ? `, ${e.person}` : ""}${e.evidence ? `: ${e.evidence}` : ""}`,
     tone: ["retired", "withdrew", "complained", "deleted"].includes(e.kind)
       ? "bad"
@@ -251,10 +252,11 @@ function happenings(p: Person): Happening[] {
   const messages = p.messages.map((m): Happening => ({
     at: m.at,
     kind: "messages",
-    what: `message ${m.state}${m.state === "failed" && m.category ? `: ${m.category}` : ""}`,
+    what: `${m.channel === "text" ? "text message" : "message"} ${m.state}${m.state === "failed" && m.category ? `: ${m.category}` : ""}`,
     about: (
       <>
-        <Link to={`/mailings/${m.mailing_id}`}>{m.mailing}</Link>, “{m.subject}”
+        <Link to={`/mailings/${m.mailing_id}`}>{m.mailing}</Link>
+        {m.channel === "email" && <>, “{m.subject}”</>}
         {m.state === "failed" && m.reply ? <span className="soft"> {m.reply}</span> : null}
       </>
     ),

@@ -28,6 +28,7 @@ const FIELDS = [
   "address",
   "given_name",
   "family_name",
+  "phone",
   "country",
   "region",
   "time_zone",
@@ -85,9 +86,11 @@ function Run({ preview: { run, columns, kinds, rows, refusals, change } }: { pre
   const [tag, setTag] = useState(run.tag ?? "");
   const own = useVocabulary().data?.fields ?? [];
   const [consent, setConsent] = useState(run.consent);
+  const [texts, setTexts] = useState(run.texts);
   const [evidence, setEvidence] = useState(run.evidence);
   const [entity, setEntity] = useState(run.entity);
   const [fixes, setFixes] = useState(run.fixes);
+  const numbers = mapping.some((m) => m === "phone");
   const scores = mapping.some((m) => keyOf(m).startsWith(SCORE));
   const refresh = () => client.invalidateQueries();
   const progress = useProgress(`import-${run.id}`, () => void refresh(), run.state === "applying");
@@ -97,8 +100,18 @@ function Run({ preview: { run, columns, kinds, rows, refusals, change } }: { pre
         api.POST("/api/imports/{id}/check", {
           params: { path },
           body: scores
-            ? { mapping, header, list: null, tag: null, consent: false, entity: "", evidence: "", fixes }
-            : { mapping, header, list: list || null, tag: tag || null, consent, entity, evidence, fixes },
+            ? { mapping, header, list: null, tag: null, consent: false, texts: false, entity: "", evidence: "", fixes }
+            : {
+                mapping,
+                header,
+                list: list || null,
+                tag: tag || null,
+                consent,
+                texts: texts && numbers,
+                entity,
+                evidence,
+                fixes,
+              },
         }),
       ),
     onSuccess: refresh,
@@ -261,17 +274,23 @@ function Run({ preview: { run, columns, kinds, rows, refusals, change } }: { pre
             <TextField
               label="How they agreed to get mail"
               value={evidence}
-              disabled={!consent}
+              disabled={!consent && !(texts && numbers)}
               onChange={(e) => setEvidence(e.target.value)}
               helperText="Kept as evidence with every person."
             />
-            <EntityPick value={entity} disabled={!consent} onChange={setEntity} />
+            <EntityPick value={entity} disabled={!consent && !texts} onChange={setEntity} />
           </div>
           <div>
             <FormControlLabel
               control={<Checkbox checked={consent} onChange={(e) => setConsent(e.target.checked)} />}
               label="These people agreed to get marketing mail"
             />
+            {numbers && (
+              <FormControlLabel
+                control={<Checkbox checked={texts} onChange={(e) => setTexts(e.target.checked)} />}
+                label="They agreed to text messages to their numbers"
+              />
+            )}
             <FormControlLabel
               control={<Checkbox checked={header} onChange={(e) => setHeader(e.target.checked)} />}
               label="The first row is a header"

@@ -41,6 +41,9 @@ const COLUMNS: { key: Key; label: string; counted: string; reported?: "reported_
   },
 ];
 
+/** What nobody can tell of a text message. */
+const UNSEEN: Key[] = ["opens", "clicks", "complaints"];
+
 function Working({ row, column }: { row: Row; column: (typeof COLUMNS)[number] }) {
   const r = row[column.key];
   const reported = column.reported ? row[column.reported] : null;
@@ -139,6 +142,8 @@ export function FindingsPage() {
         {({ mailings: sent, all }) => {
           const mailings = sent.filter((m) => carries(m.id));
           const newest = mailings[0];
+          // Nobody can tell whether a text message was opened.
+          const opened = mailings.find((m) => m.channel === "email");
           return (
             <>
               <div className="crumb">
@@ -146,10 +151,15 @@ export function FindingsPage() {
                 <span>mailings</span>
               </div>
               <h1>How the mailings did</h1>
-              {newest ? (
+              {opened ? (
                 <p className="finding">
-                  The newest, {newest.name}, was opened by <em>{percent(newest.opens.rate)}</em> of people (
-                  {bare(newest.opens.lower)} to {bare(newest.opens.upper)}), machines left out.
+                  The newest{opened === newest ? "" : " email"}, {opened.name}, was opened by{" "}
+                  <em>{percent(opened.opens.rate)}</em> of people ({bare(opened.opens.lower)} to{" "}
+                  {bare(opened.opens.upper)}), machines left out.
+                </p>
+              ) : newest ? (
+                <p className="finding">
+                  What went out went as text messages: nobody can tell whether those were opened.
                 </p>
               ) : (
                 <p className="finding">
@@ -197,7 +207,10 @@ export function FindingsPage() {
                           <TableCell>
                             {m.name}
                             <br />
-                            <span className="soft small">{date(m.started_at)}</span>
+                            <span className="soft small">
+                              {m.channel === "text" ? "text message, " : ""}
+                              {date(m.started_at)}
+                            </span>
                           </TableCell>
                           <TableCell className="num">
                             <button
@@ -209,6 +222,12 @@ export function FindingsPage() {
                           </TableCell>
                           {COLUMNS.map((c) => {
                             const r = m[c.key];
+                            if (m.channel === "text" && UNSEEN.includes(c.key))
+                              return (
+                                <TableCell key={c.key} className="num soft">
+                                  can't be seen
+                                </TableCell>
+                              );
                             const rare = c.key === "complaints" || c.key === "withdrawals" || c.key === "bounced";
                             return (
                               <TableCell key={c.key} className="num">

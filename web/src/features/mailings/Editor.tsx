@@ -1,6 +1,6 @@
 import { Button, MenuItem, TextField } from "@mui/material";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { type ReactNode, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
@@ -15,6 +15,7 @@ import { Labels } from "./Labels";
 import { Preview } from "./Preview";
 import { Source } from "./Source";
 import { SendNow } from "./SendNow";
+import { TextMessage } from "./TextMessage";
 import { type How, WhenSection } from "./When";
 
 const SECTIONS = [
@@ -135,12 +136,15 @@ export function Editor({
   id,
   labels,
   series,
+  beside,
 }: {
   from: Draft;
   id: number | null;
   labels: string[];
   /** The series that it is a step of. */
   series: number | null;
+  /** What goes along with it. */
+  beside?: ReactNode;
 }) {
   const client = useQueryClient();
   const navigate = useNavigate();
@@ -189,14 +193,20 @@ export function Editor({
     el.focus();
     el.setSelectionRange(start, start + (d.html.split("\n")[line - 1]?.length ?? 0));
   };
+  const text = d.channel === "text";
+  const usual = letterheads.data?.find((l) => l.id === letterheadId);
   const whom = (d.also ?? []).length > 0 ? "those" : (lists.data?.find((l) => l.id === d.list_id)?.name ?? "everyone");
   return (
     <>
       <div className="crumb">
-        <span>{d.template ? "Template" : "Draft"}</span>
+        <span>
+          {d.template ? "Template" : "Draft"}
+          {text ? ", text message" : ""}
+        </span>
       </div>
-      <h1>{from.name || "New mailing"}</h1>
+      <h1>{from.name || (text ? "New text message" : "New mailing")}</h1>
       {id !== null && <Labels id={id} labels={labels} />}
+      {beside}
       {letterheads.data?.length === 0 && (
         <p className="note">
           Make a letterhead first: <Link to="/mailings/letterheads/0">New letterhead</Link>. Messages take their sender
@@ -241,7 +251,7 @@ export function Editor({
                 onChange={(e) => setD({ ...d, topic_id: e.target.value === "" ? null : Number(e.target.value) })}
                 slotProps={{ select: { displayEmpty: true }, inputLabel: { shrink: true } }}
               >
-                <MenuItem value="">None: leaving ends all mail</MenuItem>
+                <MenuItem value="">{text ? "None" : "None: leaving ends all mail"}</MenuItem>
                 {(topics.data ?? []).map((t) => (
                   <MenuItem key={t.id} value={t.id}>
                     {t.name}
@@ -250,13 +260,17 @@ export function Editor({
               </TextField>
             </div>
           </div>
-          <Subjects d={d} setD={setD} />
-          <Senders d={d} setD={setD} usual={letterheads.data?.find((l) => l.id === letterheadId)} />
+          {!text && <Subjects d={d} setD={setD} />}
+          {!text && <Senders d={d} setD={setD} usual={usual} />}
         </div>
-        <div className="two" style={{ marginTop: 14 }}>
-          <Source d={d} setD={setD} area={area} />
-          <Preview draft={current} mailing={id} />
-        </div>
+        {text ? (
+          <TextMessage d={d} setD={setD} draft={current} mailing={id} number={usual?.text_number ?? ""} />
+        ) : (
+          <div className="two" style={{ marginTop: 14 }}>
+            <Source d={d} setD={setD} area={area} />
+            <Preview draft={current} mailing={id} />
+          </div>
+        )}
       </div>
       {section === "audience" && <AudienceSection d={current} setD={setD} mailing={id} at={at} />}
       {section === "when" && (

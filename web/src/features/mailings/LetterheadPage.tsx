@@ -29,6 +29,7 @@ const EMPTY: Letterhead = {
   social: [],
   logo_id: null,
   is_default: false,
+  text_number: "",
 };
 
 /** What a change reaches, by name, and what it doesn't. */
@@ -70,7 +71,7 @@ function Editor({ from }: { from: Letterhead }) {
     },
   });
   const text = (
-    key: "name" | "from_name" | "from_address" | "reply_to" | "postal_address" | "zone",
+    key: "name" | "from_name" | "from_address" | "reply_to" | "postal_address" | "zone" | "text_number",
     label: string,
     help?: string,
   ) => (
@@ -170,6 +171,11 @@ function Editor({ from }: { from: Letterhead }) {
             helperText="Empty: the first. Another one keeps separate consent: give the same name to all its letterheads"
             onChange={(e) => setL({ ...l, entity: e.target.value })}
           />
+          {text(
+            "text_number",
+            "Text messages come from",
+            "A number or a short code that people can answer, so that STOP ends them. Empty: none are sent",
+          )}
           <TextField
             select
             label="One-click unsubscribe ends"

@@ -1,15 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
-import { useParams } from "react-router";
+import { useParams, useSearchParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { Loaded } from "../../shared/states";
-import { draftOf, emptyDraft } from "./draft";
+import { Companions } from "./Companions";
+import { draftOf, emptyDraft, emptyText } from "./draft";
 import { Editor } from "./Editor";
 import { OnItsWay } from "./OnItsWay";
 import { useMailingSlips } from "./useMailingSlips";
 
 export function MailingPage() {
   const param = useParams().id;
+  const byText = useSearchParams()[0].get("by") === "text";
   const { slips } = useMailingSlips();
   const fresh = param === "new";
   const id = Number(param);
@@ -21,12 +23,25 @@ export function MailingPage() {
   return (
     <Frame slips={slips}>
       {fresh ? (
-        <Editor key="new" from={emptyDraft} id={null} labels={[]} series={null} />
+        <Editor
+          key={byText ? "new text" : "new"}
+          from={byText ? emptyText : emptyDraft}
+          id={null}
+          labels={[]}
+          series={null}
+        />
       ) : (
         <Loaded query={mailing}>
           {(m) =>
             m.state === "draft" ? (
-              <Editor key={m.id} from={draftOf(m)} id={m.id} labels={m.labels} series={m.series_id ?? null} />
+              <Editor
+                key={m.id}
+                from={draftOf(m)}
+                id={m.id}
+                labels={m.labels}
+                series={m.series_id ?? null}
+                beside={<Companions m={m} />}
+              />
             ) : (
               <OnItsWay key={m.id} m={m} />
             )

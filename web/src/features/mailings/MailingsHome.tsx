@@ -44,6 +44,7 @@ export function MailingsHome() {
                 <p key={m.id} style={{ borderTop: "1px solid var(--rule)", margin: 0, padding: "8px 0" }}>
                   <Link to={`/mailings/${m.id}`}>{m.name}</Link>{" "}
                   <span className="soft">
+                    {m.channel === "text" ? "text message " : ""}
                     {m.series_id != null
                       ? m.state === "draft"
                         ? "a step of a series, draft"
@@ -58,6 +59,9 @@ export function MailingsHome() {
               <div className="acts">
                 <Button variant="contained" onClick={() => void navigate("/mailings/new")}>
                   Write a mailing
+                </Button>
+                <Button variant="outlined" onClick={() => void navigate("/mailings/new?by=text")}>
+                  Write a text message
                 </Button>
                 <Link to="/mailings/compare">Hold two messages side by side</Link>
                 <button className="plain" onClick={() => setArchived(!archived)}>

@@ -8,6 +8,7 @@ import { count, instant, percent, plural } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import { MailingReactions } from "../reactions/MailingReactions";
 import { Brought } from "./Brought";
+import { Companions } from "./Companions";
 import { CopyActs } from "./CopyActs";
 import { Labels } from "./Labels";
 
@@ -15,8 +16,10 @@ type Mailing = Schemas["Mailing"];
 type Way = Schemas["Way"];
 
 /** How far it is with each host: what arrived, what waits, what was put off. */
-function Progress({ way }: { way: Way[] }) {
-  const [whole, ...domains] = way;
+function Progress({ way, text }: { way: Way[]; text: boolean }) {
+  const [whole, ...hosts] = way;
+  // A text message goes to phones, whatever mail domains their owners have.
+  const domains = text ? [] : hosts;
   if (!whole || whole.people === 0) return null;
   const bar = (w: Way) => {
     const parts = [
@@ -40,16 +43,16 @@ function Progress({ way }: { way: Way[] }) {
   const soon = whole.next_at !== null && whole.next_at !== undefined;
   return (
     <>
-      <h2>By mail domain</h2>
+      <h2>{text ? "How far it is" : "By mail domain"}</h2>
       <Table size="small">
         <TableHead>
           <TableRow>
-            <TableCell>Domain</TableCell>
+            <TableCell>{text ? "" : "Domain"}</TableCell>
             <TableCell />
             <TableCell align="right">Accepted</TableCell>
             <TableCell align="right">To come</TableCell>
             <TableCell align="right">Held</TableCell>
-            <TableCell align="right">Put off by the host</TableCell>
+            <TableCell align="right">Put off by the {text ? "network" : "host"}</TableCell>
             <TableCell align="right">Failed</TableCell>
             <TableCell align="right">Not sent</TableCell>
             <TableCell align="right">Next</TableCell>
@@ -216,12 +219,14 @@ export function OnItsWay({ m }: { m: Mailing }) {
       await client.invalidateQueries();
     },
   });
+  const text = m.channel === "text";
   const whole = way.data?.[0];
   const left = whole ? whole.waiting + whole.held + whole.deferred : 0;
   return (
     <>
       <div className="crumb">
         <span>
+          {text ? "text message, " : ""}
           {m.state === "series" ? "sent by a series" : m.state}
           {m.paused_at ? ", paused" : ""}
         </span>
@@ -233,6 +238,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
       </div>
       <h1>{m.name}</h1>
       <Labels id={m.id} labels={m.labels} />
+      <Companions m={m} />
       <p className="finding">
         {m.paused_at ? (
           <>
@@ -259,11 +265,12 @@ export function OnItsWay({ m }: { m: Mailing }) {
           </>
         )}
       </p>
-      {m.subjects.map((s, i) => (
-        <p key={i} style={{ margin: "2px 0" }}>
-          <Arm index={i} /> {s} {i === 0 && m.preheader && <span className="soft">{m.preheader}</span>}
-        </p>
-      ))}
+      {!text &&
+        m.subjects.map((s, i) => (
+          <p key={i} style={{ margin: "2px 0" }}>
+            <Arm index={i} /> {s} {i === 0 && m.preheader && <span className="soft">{m.preheader}</span>}
+          </p>
+        ))}
       <div className="acts">
         {moving && !m.paused_at && (
           <Button variant="outlined" disabled={act.isPending} onClick={() => act.mutate("pause")}>
@@ -299,27 +306,29 @@ export function OnItsWay({ m }: { m: Mailing }) {
         </div>
       )}
       <Failure error={act.error} />
-      {way.data && <Progress way={way.data} />}
+      {way.data && <Progress way={way.data} text={text} />}
       <Links id={m.id} people={whole?.accepted ?? 0} />
-      {m.state !== "planned" && <Brought id={m.id} />}
+      {m.state !== "planned" && !text && <Brought id={m.id} />}
       <Replies id={m.id} />
       <MailingReactions mailing={m.id} />
-      <div className="two">
+      <div className={text ? undefined : "two"}>
+        {!text && (
+          <div>
+            <h2>{m.format === "markdown" ? "Markdown" : "HTML"}</h2>
+            <pre className="scroll small" tabIndex={0} style={{ whiteSpace: "pre-wrap", maxHeight: 260 }}>
+              {m.html}
+            </pre>
+          </div>
+        )}
         <div>
-          <h2>{m.format === "markdown" ? "Markdown" : "HTML"}</h2>
-          <pre className="scroll small" tabIndex={0} style={{ whiteSpace: "pre-wrap", maxHeight: 260 }}>
-            {m.html}
-          </pre>
-        </div>
-        <div>
-          <h2>Text</h2>
+          <h2>{text ? "The message" : "Text"}</h2>
           <pre className="scroll small" tabIndex={0} style={{ whiteSpace: "pre-wrap", maxHeight: 260 }}>
             {m.text || "Made from the message."}
           </pre>
         </div>
       </div>
       <p className="soft small">
-        {count(m.subjects.length)} {m.subjects.length === 1 ? "variant" : "variants"}; what was sent can't change.
+        {text ? "What" : `${plural(m.subjects.length, "variant")}; what`} was sent can't change.
       </p>
     </>
   );

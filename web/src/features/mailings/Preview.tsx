@@ -10,7 +10,7 @@ const VIEWS = ["wide", "narrow", "dark", "text"] as const;
 type View = (typeof VIEWS)[number];
 
 /** Who the message is shown as: nobody, with every default, or somebody found by address or name. */
-function ShownAs({ as, setAs }: { as: number | null; setAs: (id: number | null) => void }) {
+export function ShownAs({ as, setAs }: { as: number | null; setAs: (id: number | null) => void }) {
   const [search, setSearch] = useState("");
   const late = useDeferredValue(search.trim());
   const found = useQuery({

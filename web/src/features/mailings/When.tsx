@@ -114,37 +114,39 @@ export function WhenSection({
           onChange={(e) => set({ spread_minutes: Math.min(1440, Math.floor(Number(e.target.value) || 0)) })}
         />
       </div>
-      <div>
-        {rates.map((r, i) => (
-          <div key={i} style={{ display: "flex", gap: 10, marginBottom: 8, maxWidth: 560 }}>
-            <TextField
-              label="Mail domain"
-              value={r.domain ?? ""}
-              placeholder="every other"
-              slotProps={{ inputLabel: { shrink: true } }}
-              onChange={(e) => set({ rates: rates.map((x, j) => (j === i ? { ...x, domain: e.target.value } : x)) })}
-            />
-            <TextField
-              label="At most, an hour"
-              value={r.per_hour}
-              slotProps={{ htmlInput: { inputMode: "numeric" } }}
-              onChange={(e) =>
-                set({
-                  rates: rates.map((x, j) =>
-                    j === i ? { ...x, per_hour: Math.floor(Number(e.target.value) || 0) } : x,
-                  ),
-                })
-              }
-            />
-            <Button variant="outlined" onClick={() => set({ rates: rates.filter((_, j) => j !== i) })}>
-              Remove
-            </Button>
-          </div>
-        ))}
-        <button className="plain" onClick={() => set({ rates: [...rates, { domain: "", per_hour: 2000 }] })}>
-          Limit how many a mail domain gets in an hour
-        </button>
-      </div>
+      {d.channel !== "text" && (
+        <div>
+          {rates.map((r, i) => (
+            <div key={i} style={{ display: "flex", gap: 10, marginBottom: 8, maxWidth: 560 }}>
+              <TextField
+                label="Mail domain"
+                value={r.domain ?? ""}
+                placeholder="every other"
+                slotProps={{ inputLabel: { shrink: true } }}
+                onChange={(e) => set({ rates: rates.map((x, j) => (j === i ? { ...x, domain: e.target.value } : x)) })}
+              />
+              <TextField
+                label="At most, an hour"
+                value={r.per_hour}
+                slotProps={{ htmlInput: { inputMode: "numeric" } }}
+                onChange={(e) =>
+                  set({
+                    rates: rates.map((x, j) =>
+                      j === i ? { ...x, per_hour: Math.floor(Number(e.target.value) || 0) } : x,
+                    ),
+                  })
+                }
+              />
+              <Button variant="outlined" onClick={() => set({ rates: rates.filter((_, j) => j !== i) })}>
+                Remove
+              </Button>
+            </div>
+          ))}
+          <button className="plain" onClick={() => set({ rates: [...rates, { domain: "", per_hour: 2000 }] })}>
+            Limit how many a mail domain gets in an hour
+          </button>
+        </div>
+      )}
       {look.isError && <p className="note bad">{look.error.message}</p>}
       {l && (
         <p className="finding" data-testid="span">

@@ -15,6 +15,8 @@ const HTML = `<html><body>
 
 export const emptyDraft: Draft = {
   name: "",
+  channel: "email",
+  companion_of: null,
   topic_id: null,
   letterhead_id: 0,
   list_id: null,
@@ -36,6 +38,14 @@ export const emptyDraft: Draft = {
   senders: [],
   schedule: { local: null, spread_minutes: 0, rates: [] },
   template: false,
+};
+
+/** A text message has no subject, no HTML and no preheader. */
+export const emptyText: Draft = {
+  ...emptyDraft,
+  channel: "text",
+  html: "",
+  text: "{{ sender_name }}: \nReply STOP to end.",
 };
 
 /** Only what the editor saves, of a mailing or a draft. */

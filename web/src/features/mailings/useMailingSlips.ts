@@ -23,6 +23,7 @@ export function useMailingSlips() {
       title: "Mailings",
       slips: [
         { to: "/mailings/new", title: "New mailing" },
+        { to: "/mailings/new?by=text", title: "New text message" },
         { to: "/mailings/calendar", title: "Calendar" },
         { to: "/mailings/reactions", title: "Reactions", words: "scores, tasks, other systems" },
         ...all.filter((m) => m.state !== "sent" && !m.template && !m.archived && m.series_id == null).map(slip),
