@@ -5,27 +5,19 @@
 //! A number that it has seen before is the same message again: it takes that, and sends nothing. What comes back is signed
 //! with the same secret (see `public::text`). The signature is that of webhooks (`rinse_core::webhook`).
 
-use axum::body::Bytes;
-use axum::http::Request;
+use crate::signed::{Message, in_time};
 use futures::StreamExt;
-use http_body_util::{BodyExt, Full, Limited};
-use hyper_util::client::legacy::Client;
-use hyper_util::client::legacy::connect::HttpConnector;
-use hyper_util::rt::TokioExecutor;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
-use rinse_core::webhook::sign;
 use rinse_standins::network::Network;
 use rinse_standins::phones::HandedText;
 use serde::Serialize;
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::Duration;
 
 /// Messages handed to a gateway at the same time.
 const AT_ONCE: usize = 16;
-const PATIENCE: Duration = Duration::from_secs(10);
-/// As much of an answer as is read.
-const ANSWER: usize = 2_000;
+/// As much of a gateway's words as is kept.
+const WORDS: usize = 200;
 
 /// A text message with its envelope.
 #[derive(Debug, Clone, Serialize)]
@@ -65,14 +57,14 @@ impl TextGateway {
 #[derive(Clone)]
 pub(crate) enum Texts {
     StandIn(Arc<Mutex<Network>>),
-    Http(Arc<TextGateway>, Client<HttpConnector, Full<Bytes>>),
+    Http(Arc<TextGateway>),
     /// None was named: no text message can be planned.
     None,
 }
 
 impl Texts {
     pub(crate) fn http(gateway: TextGateway) -> Self {
-        Self::Http(Arc::new(gateway), Client::builder(TokioExecutor::new()).build_http())
+        Self::Http(Arc::new(gateway))
     }
 
     pub(crate) fn is_there(&self) -> bool {
@@ -82,7 +74,7 @@ impl Texts {
     /// What comes in has to be signed with.
     pub(crate) fn secret(&self) -> Option<&[u8]> {
         match self {
-            Self::Http(g, _) => Some(&g.secret),
+            Self::Http(g) => Some(&g.secret),
             Self::StandIn(_) | Self::None => None,
         }
     }
@@ -95,8 +87,8 @@ impl Texts {
                     batch.iter().map(|m| HandedText { id: &m.id, from: &m.from, to: &m.to, text: &m.text }).collect();
                 n.lock().unwrap_or_else(PoisonError::into_inner).hand_over_texts(now, &handed).map_err(|e| e.to_string())
             }
-            Self::Http(gateway, client) => {
-                let sending: Vec<_> = batch.iter().map(|m| send(gateway, client, m, now)).collect();
+            Self::Http(gateway) => {
+                let sending: Vec<_> = batch.iter().map(|m| send(gateway, m, now)).collect();
                 Ok(futures::stream::iter(sending).buffered(AT_ONCE).collect().await)
             }
             // It is kept for the day that there is one.
@@ -113,35 +105,15 @@ impl Texts {
     }
 }
 
-async fn send(gateway: &TextGateway, client: &Client<HttpConnector, Full<Bytes>>, m: &TextMessage, now: Instant) -> Reply {
-    let later = |text: String| Reply { code: 0, enhanced: None, text };
+async fn send(gateway: &TextGateway, m: &TextMessage, now: Instant) -> Reply {
     let body = match serde_json::to_string(m) {
         Ok(body) => body,
         Err(e) => return Reply::parse(&format!("554 5.6.0 {e}")),
     };
-    let second = now.0.div_euclid(1_000);
-    let request = Request::builder()
-        .method("POST")
-        .uri(&gateway.url)
-        .header("content-type", "application/json")
-        .header("webhook-id", &m.id)
-        .header("webhook-timestamp", second.to_string())
-        .header("webhook-signature", sign(&gateway.secret, &m.id, second, &body))
-        .body(Full::from(body));
-    let request = match request {
-        Ok(request) => request,
-        Err(e) => return Reply::parse(&format!("554 5.6.0 {e}")),
-    };
-    let answer = async {
-        let answer = client.request(request).await.map_err(|e| format!("no answer: {e}"))?;
-        let status = answer.status().as_u16();
-        let words = Limited::new(answer.into_body(), ANSWER).collect().await.map(|b| b.to_bytes()).unwrap_or_default();
-        Ok::<_, String>((status, String::from_utf8_lossy(&words).trim().chars().take(200).collect::<String>()))
-    };
-    match tokio::time::timeout(PATIENCE, answer).await {
-        Ok(Ok((status, words))) => reply(status, &words),
-        Ok(Err(why)) => later(why),
-        Err(_) => later(format!("no answer within {} seconds", PATIENCE.as_secs())),
+    let message = Message { url: &gateway.url, secret: &gateway.secret, id: &m.id, body: &body };
+    match in_time(message.post(now)).await {
+        Ok((status, words)) => reply(status, &words.chars().take(WORDS).collect::<String>()),
+        Err(text) => Reply { code: 0, enhanced: None, text },
     }
 }
 

@@ -22,6 +22,7 @@ mod progress;
 mod public;
 mod record;
 mod router;
+mod signed;
 mod state;
 mod text;
 mod transport;

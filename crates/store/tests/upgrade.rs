@@ -3,7 +3,8 @@
 mod common;
 
 use common::{rows, sums_hold};
-use rinse_store::{Store, findings};
+use rinse_core::hours::USUAL_QUIET;
+use rinse_store::{Store, findings, rules};
 use rusqlite::Connection;
 
 const BEFORE: [&str; 10] = [
@@ -37,6 +38,7 @@ fn sends_responses_and_tasks_come_along() {
              INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, left_at) VALUES (8, 1, 2, 1, 3, 10, 99, 10, 11, 50);
              INSERT INTO response (at, send_id, kind, link, machine, rules_version) VALUES (20, 7, 2, 0, 4, 1), (21, 7, 2, 1, 1, 1);
              INSERT INTO ledger (contact_id, at, kind, source, send_id) VALUES (2, 50, 'withdrew', 'unsubscribe page', 8), (1, 40, 'paused', 'preferences page', 7);
+             INSERT INTO entity_consent (entity, contact_id, consent, consent_at, under_pause) VALUES ('Lantern Shop Ltd', 2, 4, 30, 3);
              INSERT INTO reaction (id, rule, made_at) VALUES (1, '{\"mailing\":null,\"when\":{\"kind\":\"replied\"},\"then\":[]}', 0);
              INSERT INTO task (id, at, reaction_id, contact_id, words) VALUES (3, 5, 1, 2, 'Ring up');",
         )
@@ -54,6 +56,9 @@ fn sends_responses_and_tasks_come_along() {
                 "who paused left by the message, too"
             );
             assert_eq!(rows::<Option<i64>>(c, "SELECT withdrew_at FROM send ORDER BY id"), [None, Some(50)]);
+            let shop = "SELECT channel || ' ' || entity || ' ' || contact_id || ' ' || consent || ' ' || under_pause FROM other_consent";
+            assert_eq!(rows::<String>(c, shop), ["1 Lantern Shop Ltd 2 4 3"]);
+            assert_eq!(rules::current(c)?.rules.quiet, Some(USUAL_QUIET), "versions from before text messages have the usual quiet hours");
             assert_eq!(rows::<String>(c, "SELECT words FROM task WHERE reaction_id = 1"), ["Ring up"]);
             assert!(rows::<String>(c, "SELECT \"table\" FROM pragma_foreign_key_check").is_empty());
             let f = &findings::mailings(c, 0)?[0];

@@ -1,31 +1,16 @@
 //! Reactions and what they tell other systems, as part of what is due.
 
 use super::{Engine, Result};
+use crate::signed::{Message, in_time, words_of};
 use axum::body::Body;
-use axum::http::Request;
-use http_body_util::{BodyExt, Full, Limited};
-use hyper_util::client::legacy::Client;
-use hyper_util::client::legacy::connect::HttpConnector;
-use hyper_util::rt::TokioExecutor;
-use rinse_core::webhook::sign;
 use rinse_core::{HOUR, Instant, MINUTE};
 use rinse_store::webhooks::{self, Due};
 use rinse_store::{reactions, sends, series};
-use std::sync::LazyLock;
 use std::time::Duration;
 use tower::ServiceExt;
 
 /// Messages told at the same time.
 const AT_ONCE: i64 = 16;
-/// A receiver answers within this, or the message is tried again.
-const PATIENCE: Duration = Duration::from_secs(10);
-/// As much of an answer as is read.
-const ANSWER: usize = 4_096;
-
-/// It keeps connections to the receivers between messages.
-static CLIENT: LazyLock<Client<HttpConnector, Full<axum::body::Bytes>>> =
-    LazyLock::new(|| Client::builder(TokioExecutor::new()).build_http());
-
 /// Where the record-system stand-in listens, on the demo clock.
 pub(crate) const RECORDS: &str = "/standin/records";
 
@@ -97,39 +82,18 @@ impl Engine {
     }
 
     async fn tell_one(&self, d: &Due, now: Instant) -> (Option<u16>, String) {
-        let second = now.0.div_euclid(1_000);
-        let request = Request::builder()
-            .method("POST")
-            .uri(&d.url)
-            .header("content-type", "application/json")
-            .header("webhook-id", &d.key)
-            .header("webhook-timestamp", second.to_string())
-            .header("webhook-signature", sign(&d.secret, &d.key, second, &d.body));
+        let message = Message { url: &d.url, secret: &d.secret, id: &d.key, body: &d.body };
         let answer = async {
-            if d.url == RECORDS {
-                let doors = self.doors.get().ok_or("Rinse is starting still")?.clone();
-                let answer = doors.oneshot(request.body(Body::from(d.body.clone())).map_err(|e| e.to_string())?).await;
-                let Ok(answer) = answer;
-                return words_of(answer.status().as_u16(), answer.into_body()).await;
+            if d.url != RECORDS {
+                return message.post(now).await;
             }
-            // Redirects aren't followed: they would lead to a host that nobody named.
-            let request = request.body(Full::from(d.body.clone())).map_err(|e| e.to_string())?;
-            let answer = CLIENT.request(request).await.map_err(|e| format!("no answer: {e}"))?;
-            words_of(answer.status().as_u16(), answer.into_body()).await
+            let doors = self.doors.get().ok_or("Rinse is starting still")?.clone();
+            let Ok(answer) = doors.oneshot(message.head(now).body(Body::from(d.body.clone())).map_err(|e| e.to_string())?).await;
+            Ok(words_of(answer.status().as_u16(), answer.into_body()).await)
         };
-        match tokio::time::timeout(PATIENCE, answer).await {
-            Ok(Ok((status, words))) => (Some(status), words),
-            Ok(Err(why)) => (None, why),
-            Err(_) => (None, format!("no answer within {} seconds", PATIENCE.as_secs())),
+        match in_time(answer).await {
+            Ok((status, words)) => (Some(status), words),
+            Err(why) => (None, why),
         }
     }
-}
-
-async fn words_of<B>(status: u16, body: B) -> std::result::Result<(u16, String), String>
-where
-    B: axum::body::HttpBody,
-    B::Error: Into<Box<dyn std::error::Error + Send + Sync>>,
-{
-    let text = Limited::new(body, ANSWER).collect().await.map(|b| b.to_bytes()).unwrap_or_default();
-    Ok((status, String::from_utf8_lossy(&text).trim().to_owned()))
 }

@@ -5,6 +5,7 @@ import { api, ok, post } from "../../api/client";
 import { letter } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import type { Draft } from "./draft";
+import { TestSend } from "./TestSend";
 
 const VIEWS = ["wide", "narrow", "dark", "text"] as const;
 type View = (typeof VIEWS)[number];
@@ -78,7 +79,6 @@ export function Preview({ draft, mailing }: { draft: Draft; mailing: number | nu
   const [view, setView] = useState<View>("wide");
   const [as, setAs] = useState<number | null>(null);
   const [chosen, setArm] = useState(0);
-  const [to, setTo] = useState("");
   const arm = Math.min(chosen, draft.subjects.length - 1);
   const late = useDeferredValue(draft);
   const body = { draft: late, contact: as, arm };
@@ -87,9 +87,6 @@ export function Preview({ draft, mailing }: { draft: Draft; mailing: number | nu
     queryFn: () => ok(api.POST("/api/message-preview", { body })),
     placeholderData: keepPreviousData,
     enabled: late.letterhead_id > 0,
-  });
-  const test = useMutation({
-    mutationFn: () => ok(api.POST("/api/message-test", { body: { draft, contact: as, arm, to, mailing } })),
   });
   const file = useMutation({ mutationFn: () => openMessage({ draft, contact: as, arm }) });
   const s = shown.data;
@@ -152,22 +149,7 @@ export function Preview({ draft, mailing }: { draft: Draft; mailing: number | nu
             : "Images from elsewhere are left out here: Rinse asks no outside host. Upload them, and they show."}
       </p>
       <ShownAs as={as} setAs={setAs} />
-      <div style={{ display: "flex", gap: 10, alignItems: "center", marginTop: 10 }}>
-        <TextField
-          label="Send a test to"
-          value={to}
-          placeholder="you@…"
-          slotProps={{ inputLabel: { shrink: true } }}
-          onChange={(e) => setTo(e.target.value)}
-        />
-        <Button
-          variant="outlined"
-          style={{ whiteSpace: "nowrap", flexShrink: 0 }}
-          disabled={test.isPending || !to.includes("@")}
-          onClick={() => test.mutate()}
-        >
-          Send the test
-        </Button>
+      <TestSend body={{ draft, contact: as, arm, mailing }} placeholder="you@…" ready={(to) => to.includes("@")}>
         <Button
           variant="outlined"
           style={{ whiteSpace: "nowrap", flexShrink: 0 }}
@@ -176,14 +158,8 @@ export function Preview({ draft, mailing }: { draft: Draft; mailing: number | nu
         >
           Save as .eml
         </Button>
-      </div>
-      {test.data && (
-        <p className={test.data.accepted ? "note good" : "note bad"} role="status">
-          {test.data.accepted ? "The test was handed over" : "The test was refused"}: {test.data.reply}. No figure
-          counts what is done with it.
-        </p>
-      )}
-      <Failure error={test.error ?? file.error} />
+      </TestSend>
+      <Failure error={file.error} />
     </div>
   );
 }

@@ -1,13 +1,12 @@
-import { Button, TextField } from "@mui/material";
-import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useRef, useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { plural } from "../../shared/format";
-import { Failure } from "../../shared/states";
 import type { Draft } from "./draft";
 import { ShownAs } from "./Preview";
 import { SourceArea } from "./Source";
+import { TestSend } from "./TestSend";
 
 /** The placeholders that a text message has, beside fields of one's own. */
 const NAMES = ["given_name", "family_name", "country", "email", "sender_name", "preferences_url"];
@@ -42,7 +41,6 @@ export function TextMessage({
   const placeholders = useQuery({ queryKey: ["placeholders"], queryFn: () => ok(api.GET("/api/placeholders")) });
   const area = useRef<HTMLTextAreaElement>(null);
   const [as, setAs] = useState<number | null>(null);
-  const [to, setTo] = useState("");
   const late = useDeferredValue(draft);
   const body = { draft: late, contact: as, arm: 0 };
   const shown = useQuery({
@@ -50,9 +48,6 @@ export function TextMessage({
     queryFn: () => ok(api.POST("/api/message-preview", { body })),
     placeholderData: keepPreviousData,
     enabled: late.letterhead_id > 0,
-  });
-  const test = useMutation({
-    mutationFn: () => ok(api.POST("/api/message-test", { body: { draft, contact: as, arm: 0, to, mailing } })),
   });
   // Those of fields of one's own come after the ones that letters have.
   const own = (placeholders.data ?? []).slice((placeholders.data ?? []).indexOf("variant") + 1);
@@ -105,29 +100,11 @@ export function TextMessage({
         <div style={{ marginTop: 12 }}>
           <ShownAs as={as} setAs={setAs} />
         </div>
-        <div style={{ display: "flex", gap: 10, alignItems: "center", marginTop: 10 }}>
-          <TextField
-            label="Send a test to"
-            value={to}
-            placeholder="+44 …"
-            slotProps={{ inputLabel: { shrink: true } }}
-            onChange={(e) => setTo(e.target.value)}
-          />
-          <Button
-            variant="outlined"
-            style={{ whiteSpace: "nowrap", flexShrink: 0 }}
-            disabled={test.isPending || to.trim().length < 5}
-            onClick={() => test.mutate()}
-          >
-            Send the test
-          </Button>
-        </div>
-        {test.data && (
-          <p className={test.data.accepted ? "note good" : "note bad"} role="status">
-            {test.data.accepted ? "The test was handed over" : "The test was refused"}: {test.data.reply}.
-          </p>
-        )}
-        <Failure error={test.error} />
+        <TestSend
+          body={{ draft, contact: as, arm: 0, mailing }}
+          placeholder="+44 …"
+          ready={(to) => to.trim().length > 4}
+        />
       </div>
     </div>
   );
