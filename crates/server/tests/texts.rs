@@ -195,7 +195,7 @@ async fn the_check_and_the_preview_say_what_it_will_be() {
             &json!({ "draft": text(WHOLE), "to": "the desk", "arm": 0, "contact": null, "mailing": null }).to_string(),
         )
         .await;
-    assert!(status == StatusCode::UNPROCESSABLE_ENTITY && why.contains("no phone number"), "{status} {why}");
+    assert!(status == StatusCode::CONFLICT && why.contains("no phone number"), "{status} {why}");
     // What is signed by nobody comes from nobody, on the demo's clock too.
     let (status, ..) = s.door("POST", "/in/text", "{\"id\":\"1\",\"from\":\"+447700900001\",\"to\":\"60777\",\"text\":\"STOP\"}").await;
     assert_eq!((status, s.count("SELECT count(*) FROM ledger WHERE kind = 'withdrew'")), (StatusCode::UNAUTHORIZED, 0));

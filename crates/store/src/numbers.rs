@@ -94,6 +94,11 @@ pub(crate) fn take_over(c: &Connection, into: i64, from: &Held) -> Result<()> {
     write(c, into, from.phone.as_deref(), from.failed_at)
 }
 
+/// Takes a number away from somebody who is about to be taken back themselves.
+pub(crate) fn release(c: &Connection, contact: i64) -> Result<()> {
+    write(c, contact, None, None)
+}
+
 /// Puts back what was; a number that is somebody else's by now stays theirs.
 pub(crate) fn put_back(c: &Connection, contact: i64, was: &Held, now: Instant, origin: &Origin) -> Result<()> {
     let phone = match was.phone.as_deref() {

@@ -282,6 +282,11 @@ pub fn undo_some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> 
     Ok((run.undone + run.kept + undone + kept, !left))
 }
 
+/// Did an import's run bring this person in?
+fn added_by(c: &Connection, contact: i64, run: &ChangeRun) -> Result<bool> {
+    Ok(c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND import_id = ?2")?.exists(params![contact, run.import_id])?)
+}
+
 /// Puts one person back; false when something happened since.
 fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: Instant, origin: &Origin) -> Result<bool> {
     match image {
@@ -341,6 +346,13 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
                 ledger::restate(c, contact, now, "taken back", *consent, &origin)?;
             }
             if let Some(number) = number {
+                // Somebody that the run added may have it: they go, too, unless something happened to them.
+                if let Some(other) = number.phone.as_deref().map(|p| numbers::owner(c, p)).transpose()?.flatten()
+                    && added_by(c, other, run)?
+                    && !since(c, other, run)?
+                {
+                    numbers::release(c, other)?;
+                }
                 numbers::put_back(c, contact, number, now, origin)?;
             }
         }

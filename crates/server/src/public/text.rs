@@ -55,7 +55,7 @@ fn read<T: DeserializeOwned>(app: &App, headers: &HeaderMap, at: &At, body: &Byt
             return Err(StatusCode::UNAUTHORIZED);
         }
     }
-    Ok((serde_json::from_str(text).map_err(|_| StatusCode::BAD_REQUEST)?, instant(app, at.clone())))
+    Ok((serde_json::from_str(text).map_err(|_| StatusCode::BAD_REQUEST)?, instant(app, *at)))
 }
 
 fn done(taken: rinse_store::Result<()>) -> Response {
