@@ -38,6 +38,8 @@ pub(super) struct Judged {
 pub(super) struct Seen {
     addresses: HashSet<u64>,
     phones: HashSet<u64>,
+    /// Numbers of people here to whom an earlier row gives another: somebody else may have them now.
+    freed: HashSet<u64>,
     mailboxes: HashSet<u64>,
 }
 
@@ -198,6 +200,7 @@ impl Judge {
         }
         let there = contacts::find(c, &row.address.key)?;
         if let Some(phone) = &row.phone
+            && !seen.freed.contains(&hash(&[phone.as_str()]))
             && numbers::owner(c, phone.as_str())?.is_some_and(|o| there.as_ref().is_none_or(|t| t.0 != o))
         {
             return refused("the phone number is another person's already".into(), found);
@@ -229,15 +232,19 @@ impl Judge {
             return refused(format!("this person {what}; an import can't bring their consent back"), found);
         }
         let agrees = self.consent && !row.corrected && matches!(consent, Consent::None | Consent::Invited);
+        let number = if row.phone.is_some() { numbers::of(c, id)? } else { None };
         let (new_number, texts) = match &row.phone {
             Some(phone) => (
-                numbers::of(c, id)?.as_deref() != Some(phone.as_str()),
+                number.as_deref() != Some(phone.as_str()),
                 Some(ledger::stated_for(c, id, Grant::texts(&self.entity))?.consent).filter(|_| self.texts),
             ),
             None => (false, None),
         };
         if texts.is_some_and(|t| !import_may_raise(t)) {
             return refused("this person ended text messages; an import can't bring their consent back".into(), found);
+        }
+        if let Some(number) = number.filter(|_| new_number) {
+            seen.freed.insert(hash(&[&number]));
         }
         let changes = contacts::differs(&stored, &row.profile)
             || new_number
