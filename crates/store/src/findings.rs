@@ -164,7 +164,7 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
         "opened" => (
             &["address", "mailing", "human open"],
             "SELECT c.address, m.name, CASE WHEN s.open_at IS NULL THEN 'no' ELSE 'yes' END FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id
-             WHERE s.class = 1 AND s.accepted_at IS NOT NULL AND s.at >= ?1 ORDER BY s.id",
+             WHERE s.class = 1 AND s.channel = 1 AND s.accepted_at IS NOT NULL AND s.at >= ?1 ORDER BY s.id",
         ),
         "resting" => (
             &["address", "status"],
