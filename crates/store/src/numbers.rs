@@ -130,3 +130,15 @@ pub(crate) fn retired(c: &Connection, contact: i64, words: &str, now: Instant) -
     }
     Ok(())
 }
+
+/// Somebody wrote from it: there is such a number, whatever a network said.
+pub(crate) fn in_use(c: &Connection, contact: i64, now: Instant) -> Result<()> {
+    let was_retired =
+        c.prepare_cached("UPDATE contact SET phone_failed_at = NULL WHERE id = ?1 AND phone_failed_at IS NOT NULL")?.execute([contact])?;
+    if was_retired > 0 {
+        let evidence = "they wrote from it".to_owned();
+        let origin = Origin { source: "text message", evidence, channel: Channel::Text, ..Origin::default() };
+        ledger::note(c, contact, now, "number in use again", &origin)?;
+    }
+    Ok(())
+}

@@ -37,6 +37,7 @@ pub enum Came {
 /// When the database fails.
 pub fn answer(c: &Connection, from: &Phone, to: &str, body: &str, at: Instant) -> Result<Came> {
     let Some(contact) = numbers::owner(c, from.as_str())? else { return Ok(Came::Nobody) };
+    numbers::in_use(c, contact, at)?;
     let answered = last(c, contact, to, at)?;
     let what = said(body);
     if what == Said::Other {

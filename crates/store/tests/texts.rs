@@ -333,6 +333,9 @@ fn what_becomes_of_a_number_says_nothing_of_the_address() {
         let send = rows::<i64>(c, "SELECT max(id) FROM send")[0];
         texts::came_back(c, send, &Reply::parse("550 5.1.1 no such number"), noon + 2 * HOUR).unwrap();
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM contact WHERE phone_failed_at IS NOT NULL AND status = 0"), [3]);
+        // Whoever writes from a number has it.
+        assert_eq!(texts::answer(c, &phone(2), OURS, "Are you there?", noon + 3 * HOUR).unwrap(), Came::Replied);
+        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM contact WHERE phone_failed_at IS NOT NULL"), [2]);
     });
 }
 
