@@ -118,7 +118,13 @@ impl Reply {
     /// Should the same message be tried again? Follows the reply's first digit.
     #[must_use]
     pub fn try_again(&self) -> bool {
-        (400..500).contains(&self.code) || self.code == 0
+        self.put_off() || self.code == 0
+    }
+
+    /// Did the host say that it may take the message later?
+    #[must_use]
+    pub fn put_off(&self) -> bool {
+        (400..500).contains(&self.code)
     }
 
     /// The line as it is stored and shown.

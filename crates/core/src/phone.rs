@@ -24,6 +24,15 @@ pub enum PhoneError {
 pub struct Phone(String);
 
 impl Phone {
+    /// Reads a number of somebody's: one without a country code is of their own country, else of `home`.
+    ///
+    /// # Errors
+    /// As [`Self::parse`].
+    pub fn of(text: &str, theirs: Option<&str>, home: Option<&str>) -> Result<Self, PhoneError> {
+        // What is no code of a country says nothing of the number.
+        Self::parse(text, theirs.filter(|c| c.len() == 2).or(home))
+    }
+
     /// Reads a number as somebody wrote it. `country` (ISO 3166-1) says what a number without a country code means.
     ///
     /// # Errors

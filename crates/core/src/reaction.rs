@@ -4,6 +4,7 @@
 //! with messages, a purchase or an event of its own for the others. A cause that comes late is acted on
 //! late, with the instant at which it happened; one from before the reaction was switched on isn't.
 
+use crate::channel::Channel;
 use crate::goal::{buys, is_of};
 use crate::score::can_be_given;
 use crate::segment::fold;
@@ -125,6 +126,14 @@ impl Trigger {
     #[must_use]
     pub fn of_message(&self) -> bool {
         !matches!(self, Self::Answered { .. } | Self::Bought { .. })
+    }
+
+    /// Can it be known of a message on the channel? Nobody can tell whether a text message was opened, its links go as they are
+    /// written, and what it can't reach is no address.
+    #[must_use]
+    pub fn seen_on(&self, channel: Channel) -> bool {
+        channel == Channel::Email
+            || !matches!(self, Self::Opened | Self::NotOpened { .. } | Self::Clicked { .. } | Self::NotClicked { .. } | Self::Bounced)
     }
 
     /// Is this human response what it waits for?

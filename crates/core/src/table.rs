@@ -224,7 +224,17 @@ pub fn guess_kind<'a>(cells: impl Iterator<Item = &'a str> + Clone) -> FieldKind
 /// A cell made safe for spreadsheets: text that would run as a formula gets an apostrophe.
 #[must_use]
 pub fn neutral_cell(cell: &str) -> String {
-    if cell.starts_with(['=', '+', '-', '@', '\t', '\r']) { format!("'{cell}") } else { cell.to_owned() }
+    if cell.starts_with(FORMULA) { format!("'{cell}") } else { cell.to_owned() }
+}
+
+/// What a cell begins with that spreadsheets would run.
+const FORMULA: [char; 6] = ['=', '+', '-', '@', '\t', '\r'];
+
+/// A cell as it was meant: such an apostrophe isn't part of it. Rows that were refused come back with theirs, phone numbers
+/// above all.
+#[must_use]
+pub fn meant_cell(cell: &str) -> &str {
+    cell.strip_prefix('\'').filter(|rest| rest.starts_with(FORMULA)).unwrap_or(cell)
 }
 
 #[cfg(test)]
@@ -274,6 +284,8 @@ mod tests {
         assert!(!has_header(&bare));
         assert_eq!(propose_mapping(&bare, false).unwrap(), [None, Some(Field::Address)]);
         assert_eq!(propose_mapping(&rows(&[&["a", "b"], &["1", "2"]]), true), Err(TableError::NoAddressColumn));
-        assert_eq!(neutral_cell("=1+1"), "'=1+1");
+        for (cell, neutral) in [("=1+1", "'=1+1"), ("+447700900001", "'+447700900001"), ("'tis", "'tis")] {
+            assert_eq!((neutral_cell(cell).as_str(), meant_cell(neutral)), (neutral, cell));
+        }
     }
 }

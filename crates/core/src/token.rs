@@ -139,6 +139,18 @@ impl Signer {
         }
         self.open(kind, &out).map(|(send, _)| send)
     }
+
+    /// The number by which others know a send's message: the send's own, then what proves that we gave it.
+    #[must_use]
+    pub fn message(&self, send: i64) -> String {
+        format!("{send}.{}", self.mailbox(Kind::Return, send))
+    }
+
+    /// Reads such a number, when it is one of ours: the send.
+    #[must_use]
+    pub fn read_message(&self, number: &str) -> Option<i64> {
+        self.read_mailbox(Kind::Return, number.rsplit_once('.')?.1)
+    }
 }
 
 #[cfg(test)]
@@ -156,6 +168,8 @@ mod tests {
             prop_assert_eq!(Signer::new(b"oil").read_link(Kind::Click, &token), None);
             let mailbox = s.mailbox(Kind::Return, send);
             prop_assert_eq!(s.read_mailbox(Kind::Return, &mailbox.to_uppercase()), Some(send));
+            prop_assert_eq!(s.read_message(&s.message(send)), Some(send));
+            prop_assert_eq!(s.read_message(&Signer::new(b"oil").message(send)), None);
             let mut forged = token.clone().into_bytes();
             forged[at] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_"[other as usize % 64];
             let forged = String::from_utf8(forged).unwrap();

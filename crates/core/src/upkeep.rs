@@ -39,6 +39,12 @@ impl MailStatus {
     }
 }
 
+/// What became of a phone number. It doesn't rest: a network either knows it or doesn't.
+#[must_use]
+pub fn of_number(failed: bool) -> MailStatus {
+    if failed { MailStatus::Retired } else { MailStatus::Active }
+}
+
 /// How one mailing to the address ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Outcome {

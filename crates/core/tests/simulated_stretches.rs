@@ -9,7 +9,7 @@ use rinse_core::trial::decide::{compare, contrast, decide};
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Verdict};
-use rinse_core::trial::stretches::{Counted, StretchCounts};
+use rinse_core::trial::stretches::{Counted, StretchCounts, added_up};
 use rstest::rstest;
 
 /// A month: the parts of each arm, how many come, and how many in a hundred answer whatever they get.
@@ -35,8 +35,7 @@ fn run(months: &[Month], effect: f64, seed: u64, rng: &mut StdRng) -> (Vec<ArmCo
         next += people;
         stretches.push(StretchCounts { parts: parts.to_vec(), counts });
     }
-    let all = (0..arms).map(|i| stretches.iter().fold(ArmCounts::default(), |sum, s| sum.with(&s.counts[i]))).collect();
-    (all, stretches)
+    (added_up(&stretches), stretches)
 }
 
 #[rstest]

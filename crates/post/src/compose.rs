@@ -229,7 +229,7 @@ impl Composer {
         let Shown { subject, html, text, unsubscribe } = self.shown(send, arm, to)?;
         let sender = &self.senders[arm.min(self.subjects - 1)];
         let domain = sender.domain();
-        let message_id = format!("{send}.{}@{domain}", self.signer.mailbox(Kind::Return, send));
+        let message_id = format!("{}@{domain}", self.signer.message(send));
         let return_path = format!("back+{}@{domain}", self.signer.mailbox(Kind::Return, send));
         let reply_to = sender.reply_to(&self.signer.mailbox(Kind::Reply, send));
         let mut bytes = MessageBuilder::new()
@@ -296,6 +296,8 @@ pub struct Note<'a> {
     pub subject: &'a str,
     pub text: &'a str,
     pub html: &'a str,
+    /// Its own, before the signed part of its message number.
+    pub number: &'a str,
     /// The signed part of its message number and return path.
     pub token: &'a str,
 }
@@ -306,7 +308,7 @@ pub struct Note<'a> {
 /// When it can't be written.
 pub fn note(sender: &Sender, note: &Note<'_>, at_seconds: i64) -> Result<Composed, ComposeError> {
     let domain = sender.domain();
-    let (message_id, return_path) = (format!("{}@{domain}", note.token), format!("back+{}@{domain}", note.token));
+    let (message_id, return_path) = (format!("{}.{}@{domain}", note.number, note.token), format!("back+{}@{domain}", note.token));
     let bytes = MessageBuilder::new()
         .from((sender.name.as_str(), sender.address.as_str()))
         .to(Address::new_address(None::<&str>, note.to))

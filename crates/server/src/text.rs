@@ -63,13 +63,8 @@ impl TextComposer {
 
     /// The message for one person and one send.
     pub(crate) fn compose(&self, send: i64, phone: &str, to: To<'_>) -> std::result::Result<TextMessage, TemplateError> {
-        Ok(TextMessage { id: id(&self.signer, send), from: self.number.clone(), to: phone.to_owned(), text: self.fill(send, to)? })
+        Ok(TextMessage { id: self.signer.message(send), from: self.number.clone(), to: phone.to_owned(), text: self.fill(send, to)? })
     }
-}
-
-/// The number of a message that a gateway knows it by: nobody else can make one that is ours.
-pub(crate) fn id(signer: &Signer, send: i64) -> String {
-    signer.mailbox(Kind::Return, send)
 }
 
 /// A draft as one person would get it, and how long that is.
@@ -89,7 +84,7 @@ pub(crate) fn tried(c: &Connection, app: &App, d: &MailingDraft, contact: Option
     }
     let (text, _) = shown(c, app, d, contact)?;
     // No send has such a number; each test its own, since gateways take a known number for the same message.
-    Ok(TextMessage { id: id(&app.signer, -test), from: l.text_number, to: to.to_owned(), text })
+    Ok(TextMessage { id: app.signer.message(-test), from: l.text_number, to: to.to_owned(), text })
 }
 
 /// The check of a text message against those of its audience who would get it now.

@@ -1,21 +1,17 @@
 //! Sending through a real SMTP conversation, to a small receiver on loopback.
 
-use rinse_server::{App, Config, Mode, router};
+mod inside;
+
+use inside::by_the_machines_clock;
+use rinse_server::Mode;
 use rinse_testkit::{draft, letterhead, people_csv, smtp_receiver};
 use std::time::Duration;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_mailing_goes_out_by_smtp() {
     let (port, received) = smtp_receiver();
-    let folder = tempfile::tempdir().unwrap();
     let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: port, tls: false, connections: 4, texts: None };
-    let app =
-        App::open(&Config { data: folder.path().to_owned(), base_url: "http://127.0.0.1:9".into(), mode, durable: true }).await.unwrap();
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let address = listener.local_addr().unwrap().to_string();
-    let routes = router(app.clone());
-    app.start();
-    tokio::spawn(async move { axum::serve(listener, routes).await });
+    let (_folder, _, address) = by_the_machines_clock(mode).await;
     tokio::task::spawn_blocking(move || {
         let call = |method: &str, path: &str, body: &[u8]| {
             let (status, answer) = rinse_testkit::http(&address, method, path, body).unwrap();

@@ -7,11 +7,11 @@ use axum::body::{Body, Bytes};
 use axum::extract::State;
 use axum::http::{HeaderMap, Request, StatusCode};
 use axum::routing::post;
-use inside::Inside;
+use inside::{Inside, by_the_machines_clock};
 use rinse_core::Instant;
 use rinse_core::token::Kind;
 use rinse_core::webhook::{sign, verify};
-use rinse_server::{App, Config, Mode, TextGateway, router};
+use rinse_server::{Mode, TextGateway};
 use rinse_testkit::{letterhead, wait_until};
 use serde_json::{Value, json};
 use std::sync::{Arc, Mutex};
@@ -74,17 +74,9 @@ async fn gateway() -> (String, Taken) {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_gateway_takes_them_and_brings_back_what_is_signed() {
     let (url, taken) = gateway().await;
-    let folder = tempfile::tempdir().unwrap();
     let texts = Some(TextGateway::new(&url, SECRET).unwrap());
     let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 1, texts };
-    let app =
-        App::open(&Config { data: folder.path().to_owned(), base_url: "http://127.0.0.1:9".into(), mode, durable: true }).await.unwrap();
-    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
-    let address = listener.local_addr().unwrap().to_string();
-    let routes = router(app.clone());
-    app.start();
-    let served = routes.clone();
-    tokio::spawn(async move { axum::serve(listener, served).await });
+    let (folder, routes, address) = by_the_machines_clock(mode).await;
     let db = rusqlite::Connection::open(folder.path().join("rinse.db")).unwrap();
     db.busy_timeout(std::time::Duration::from_secs(20)).unwrap();
     let count = |sql: &str| db.query_row(sql, [], |r| r.get::<_, i64>(0)).unwrap();
@@ -187,7 +179,8 @@ async fn the_check_and_the_preview_say_what_it_will_be() {
     let tried = s
         .ok("POST", "/api/message-test", &json!({ "draft": text(WHOLE), "to": "07700 900999", "arm": 0, "contact": null, "mailing": null }))
         .await;
-    assert_eq!(tried["accepted"], true, "{tried}");
+    // Whom a network that is busy puts off is asked about once more.
+    assert_eq!((&tried["accepted"], &tried["put_off"]), (&json!(true), &json!(false)), "{tried}");
     let (status, why) = s
         .api(
             "POST",
@@ -196,6 +189,17 @@ async fn the_check_and_the_preview_say_what_it_will_be() {
         )
         .await;
     assert!(status == StatusCode::CONFLICT && why.contains("no phone number"), "{status} {why}");
+    // Reactions everywhere hold for it, as far as it can be known.
+    let reaction = |mailing: &Value, kind: &str| json!({ "id": null, "on": true, "rule": { "mailing": mailing, "when": { "kind": kind }, "then": [{ "kind": "task", "words": "Ring them" }] } });
+    for kind in ["opened", "bounced", "replied"] {
+        s.ok("POST", "/api/reactions", &reaction(&Value::Null, kind)).await;
+    }
+    let (status, why) = s.api("POST", "/api/reactions", &reaction(&m["id"], "opened").to_string()).await;
+    assert!(status == StatusCode::CONFLICT && why.contains("Wait for a reply"), "{status} {why}");
+    s.ok("POST", "/api/reactions", &reaction(&m["id"], "left")).await;
+    let all = s.ok("GET", &format!("/api/reactions?mailing={}", m["id"]), &Value::Null).await;
+    let kinds: Vec<&Value> = all.as_array().unwrap().iter().map(|r| &r["rule"]["when"]["kind"]).collect();
+    assert!(kinds.len() == 2 && kinds.contains(&&json!("replied")) && kinds.contains(&&json!("left")), "{kinds:?}");
     // What is signed by nobody comes from nobody, on the demo's clock too.
     let (status, ..) = s.door("POST", "/in/text", "{\"id\":\"1\",\"from\":\"+447700900001\",\"to\":\"60777\",\"text\":\"STOP\"}").await;
     assert_eq!((status, s.count("SELECT count(*) FROM ledger WHERE kind = 'withdrew'")), (StatusCode::UNAUTHORIZED, 0));

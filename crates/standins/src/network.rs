@@ -170,7 +170,7 @@ impl Network {
             return Ok(Reply::parse("550 5.1.2 no such domain"));
         }
         let t = traits(self.scenario.seed, m.to, domain.gone);
-        let mut d = Draws::new(self.scenario.seed, m.message_id);
+        let mut d = Draws::of_message(self.scenario.seed, m.message_id, m.to);
         #[allow(clippy::cast_precision_loss)]
         let year = (now - self.start) as f64 / (365 * DAY) as f64;
         let gone = year >= t.gone_at || m.to.starts_with("gone.");
@@ -249,7 +249,7 @@ impl Network {
                 let at = looks + secs(d, 120, 9000);
                 let words = "Thank you, we shall come by at Easter.";
                 // Some write anew, to the address they have in their book: nothing tells what it answers but who and the subject.
-                if Draws::new(self.scenario.seed, &format!("{}#anew", m.message_id)).chance(0.25) {
+                if Draws::new(self.scenario.seed, &format!("{}#anew", m.to)).chance(0.25) {
                     let to = reply_to(&message, m);
                     let plain =
                         to.split_once('+').zip(to.rsplit_once('@')).map_or(to.clone(), |((local, _), (_, host))| format!("{local}@{host}"));

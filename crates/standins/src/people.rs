@@ -19,6 +19,13 @@ impl Draws {
         Self { seed, key: h.finish(), n: 0 }
     }
 
+    /// What is drawn for a message to somebody. Its number up to the first dot is the sender's count, and what follows proves whose
+    /// it is with a key that each installation makes for itself: drawn by the count alone, the same steps lead to the same world.
+    #[must_use]
+    pub fn of_message(seed: u64, number: &str, to: &str) -> Self {
+        Self::new(seed, &format!("{} to {to}", number.split('.').next().unwrap_or(number)))
+    }
+
     /// The next number in [0, 1).
     #[allow(clippy::cast_precision_loss)]
     pub fn unit(&mut self) -> f64 {

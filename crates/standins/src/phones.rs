@@ -49,7 +49,7 @@ impl Network {
         if gone && !late {
             return Ok(Reply::parse("550 5.1.1 no such number"));
         }
-        let mut d = Draws::new(seed, m.id);
+        let mut d = Draws::of_message(seed, m.id, m.to);
         if d.chance(BUSY) && self.db.prepare_cached("INSERT INTO greeted VALUES (?1) ON CONFLICT DO NOTHING")?.execute([m.id])? > 0 {
             return Ok(Reply::parse("451 4.3.0 the network is busy, to be tried again"));
         }

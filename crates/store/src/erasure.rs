@@ -4,7 +4,7 @@
 use crate::ledger::{self, Grant, Origin};
 use crate::{Result, StoreError, journal, settings};
 use rinse_core::Instant;
-use rinse_core::token::Signer;
+use rinse_core::token::{Signer, hex};
 use rusqlite::{Connection, params};
 
 /// What signs the hashes of addresses.
@@ -22,7 +22,7 @@ pub(crate) fn lift(c: &Connection, key: &str) -> Result<()> {
     Ok(())
 }
 
-/// Writes a tombstone for the hash of an address nobody has, in hexadecimal; true when it is new.
+/// Writes a tombstone, the keyed hash of an address or a number in hexadecimal; true when it is new.
 pub(crate) fn bury(c: &Connection, hash: &str, at: Instant) -> Result<bool> {
     Ok(c.prepare_cached("INSERT INTO tombstone VALUES (unhex(?1), ?2) ON CONFLICT DO NOTHING")?.execute(params![hash, at.0])? > 0)
 }
@@ -71,14 +71,12 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
         .query_map([contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?
         .collect::<rusqlite::Result<_>>()?;
     for (id, key, phone) in all {
-        c.prepare_cached("INSERT INTO tombstone VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
-            .execute(params![tombstones.signer.tombstone(&key), now.0])?;
-        c.prepare_cached("UPDATE test_send SET address = '' WHERE lower(address) = ?1")?.execute([&key])?;
+        for known in [Some(&key), phone.as_ref()].into_iter().flatten() {
+            bury(c, &hex(&tombstones.signer.tombstone(known)), now)?;
+            c.prepare_cached("UPDATE test_send SET address = '' WHERE lower(address) = ?1")?.execute([known])?;
+        }
         journal::note(c, journal::What::Deleted, id, None, Grant::default(), now)?;
         if let Some(phone) = phone {
-            c.prepare_cached("INSERT INTO tombstone VALUES (?1, ?2) ON CONFLICT DO NOTHING")?
-                .execute(params![tombstones.signer.tombstone(&phone), now.0])?;
-            c.prepare_cached("UPDATE test_send SET address = '' WHERE address = ?1")?.execute([&phone])?;
             journal::number_deleted(c, &phone, now)?;
         }
         c.prepare_cached("UPDATE ledger SET evidence = '', salt = NULL WHERE contact_id = ?1")?.execute([id])?;

@@ -148,6 +148,14 @@ pub fn all(c: &Connection) -> Result<Vec<Letterhead>> {
     Ok(s.query_map([], row)?.collect::<rusqlite::Result<_>>()?)
 }
 
+/// The country of the usual letterhead, whose people's numbers are often written without its code.
+///
+/// # Errors
+/// When the database fails.
+pub fn home(c: &Connection) -> Result<Option<String>> {
+    Ok(all(c)?.into_iter().next().and_then(|l| l.country))
+}
+
 /// # Errors
 /// When there is no such letterhead.
 pub fn one(c: &Connection, id: i64) -> Result<Letterhead> {

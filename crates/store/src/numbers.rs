@@ -73,15 +73,28 @@ pub fn set(c: &Connection, contact: i64, phone: Option<&Phone>, now: Instant, or
             return Err(StoreError::Refused(format!("{phone} can't be used: {WAS_DELETED}.")));
         }
     }
+    change(c, contact, before.as_deref(), phone, now, origin)?;
+    Ok(true)
+}
+
+/// Gives a person a number that is known to be nobody else's. `before`: the one they have, another than this.
+pub(crate) fn change(
+    c: &Connection,
+    contact: i64,
+    before: Option<&str>,
+    phone: Option<&Phone>,
+    now: Instant,
+    origin: &Origin,
+) -> Result<()> {
     write(c, contact, phone.map(Phone::as_str), None)?;
     for other in ledger::others_of(c, contact)?.into_iter().filter(|o| o.channel == Channel::Text) {
         if other.state != Consent::None && import_may_raise(other.state) {
-            let evidence = format!("was {}; nobody agreed for another number", before.as_deref().unwrap_or("no number"));
+            let evidence = format!("was {}; nobody agreed for another number", before.unwrap_or("no number"));
             let origin = Origin { evidence, channel: Channel::Text, entity: other.entity, ..origin.clone() };
             ledger::restate(c, contact, now, "number changed", Stated { at: Some(now.0), ..Stated::default() }, &origin)?;
         }
     }
-    Ok(true)
+    Ok(())
 }
 
 fn write(c: &Connection, contact: i64, phone: Option<&str>, failed_at: Option<i64>) -> Result<()> {

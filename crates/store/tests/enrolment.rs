@@ -11,8 +11,7 @@ use rinse_core::consent::Act;
 use rinse_core::series::{Again, Does, Outline, Step};
 use rinse_core::trial::looks::looks_on_entry;
 use rinse_core::trial::plan::Plan;
-use rinse_core::trial::reading::ArmCounts;
-use rinse_core::trial::stretches::full;
+use rinse_core::trial::stretches::{added_up, full};
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::mailings::{self, MailingDraft};
@@ -147,9 +146,7 @@ fn holds(c: &Connection, id: i64) {
     }
     // What was counted stretch by stretch is what was counted.
     let all = trials::counts(c, &t).unwrap();
-    let summed: Vec<ArmCounts> =
-        (0..3).map(|i| beside.stretches.iter().fold(ArmCounts::default(), |sum, s| sum.with(&s.counts[i]))).collect();
-    assert_eq!(all, summed);
+    assert_eq!(all, added_up(&beside.stretches));
     assert_eq!(all.iter().map(|c| c.assigned).collect::<Vec<_>>(), people);
 }
 

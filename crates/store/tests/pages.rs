@@ -18,6 +18,7 @@ struct Person {
     address: String,
     given: Option<String>,
     family: Option<String>,
+    phone: Option<String>,
     added: i64,
     status: i64,
     on_list: bool,
@@ -45,6 +46,7 @@ fn base(kept: bool) -> &'static (tempfile::TempDir, Store, Vec<Person>) {
                 ),
                 given: name("given", i),
                 family: name("family", i),
+                phone: Some(format!("+447700900{i:03}")).filter(|_| dice("phone", i, 3) > 0),
                 added: dice("added", i, 10),
                 status: dice("status", i, 4),
                 on_list: dice("list", i, 2) > 0,
@@ -60,7 +62,7 @@ fn base(kept: bool) -> &'static (tempfile::TempDir, Store, Vec<Person>) {
             for p in &copy {
                 let profile = Profile { given_name: p.given.clone(), family_name: p.family.clone(), ..Profile::default() };
                 contacts::add(c, &Address::parse(&p.address).unwrap(), &profile, Instant(p.added))?;
-                c.execute("UPDATE contact SET status = ?2 WHERE id = ?1", [p.id, p.status])?;
+                c.prepare("UPDATE contact SET status = ?2, phone = ?3 WHERE id = ?1")?.execute((p.id, p.status, &p.phone))?;
                 for (kind, set, on) in [(Kind::List, list, p.on_list), (Kind::Tag, tag, p.tagged)] {
                     tags::add(c, kind, set, if on { std::slice::from_ref(&p.id) } else { &[] }, Instant(0))?;
                 }
@@ -83,11 +85,15 @@ fn nocase(text: &Option<String>) -> Option<String> {
 
 fn model(q: &Query) -> (Vec<i64>, i64) {
     let search = q.search.trim().to_lowercase();
+    // With the code of its country; there is no letterhead whose country could be meant.
+    let number: String = search.chars().filter(|c| !" ()".contains(*c)).collect();
+    let number = number.strip_prefix("00").map_or(number.clone(), |rest| format!("+{rest}"));
     let mut found: Vec<&Person> = base(false)
         .2
         .iter()
         .filter(|p| match search.strip_prefix('@') {
             Some(domain) => p.address.to_lowercase().split('@').nth(1).unwrap().starts_with(domain),
+            None if number.len() > 3 && number.starts_with('+') => p.phone.as_ref().is_some_and(|phone| phone.starts_with(&number)),
             None => {
                 search.is_empty()
                     || p.address.to_lowercase().starts_with(&search)
@@ -115,7 +121,8 @@ proptest! {
 
     #[test]
     fn pages_are_what_a_plain_list_shows(
-        search in prop::sample::select(vec!["", " ", "w", "WREN", "wren1", "a_", "%", "ma", "@tern", "@tern.example", "@gu", "@", "zz"]),
+        search in prop::sample::select(vec!["", " ", "w", "WREN", "wren1", "a_", "%", "ma", "@tern", "@tern.example", "@gu", "@", "zz",
+            "+44 7700", "0044 (7700) 900 01", "+447700900012", "+1 23", "07700 900012", "+4", "12"]),
         list in prop::option::of(Just(1i64)), tag in prop::option::of(Just(1i64)), segment in prop::option::weighted(0.3, Just(1i64)),
         status in prop::option::of(0i64..4), sort in prop::sample::select(vec![Sort::Address, Sort::FamilyName, Sort::AddedAt]),
         descending: bool, kept: bool, page in 0u32..4, size in 1u32..30,

@@ -7025,6 +7025,11 @@ export interface components {
             /** Format: int64 */
             series: number;
             series_name: string;
+            /**
+             * Format: int64
+             * @description People in the smallest of the open arms.
+             */
+            smallest: number;
             stretches: components["schemas"]["TrialStretch"][];
         };
         /** @description One entry, as a person's page shows it. */
@@ -10026,6 +10031,8 @@ export interface components {
         };
         Tried: {
             accepted: boolean;
+            /** @description It may be taken in some minutes. */
+            put_off: boolean;
             /** @description What the host replied. */
             reply: string;
         };

@@ -136,17 +136,21 @@ impl RuleSet {
     /// The hours in which such marketing may go out: the letterhead's, and for text messages those that aren't quiet.
     #[must_use]
     pub fn hours_for(&self, kind: Kind) -> Vec<Hours> {
-        let letterhead = self.hours.iter().find(|h| h.letterhead == i64::from(kind.letterhead)).map(|h| h.hours);
-        let quiet = self.quiet.filter(|_| i64::from(kind.channel) == Channel::Text.code());
+        let (letterhead, quiet) = self.hours_behind(kind);
         letterhead.into_iter().chain(quiet.map(Hours::others)).collect()
+    }
+
+    /// The letterhead's sending hours, and the quiet hours.
+    fn hours_behind(&self, kind: Kind) -> (Option<Hours>, Option<Hours>) {
+        let letterhead = self.hours.iter().find(|h| h.letterhead == i64::from(kind.letterhead)).map(|h| h.hours);
+        (letterhead, self.quiet.filter(|_| i64::from(kind.channel) == Channel::Text.code()))
     }
 
     /// The hours behind [`Self::hours_for`], as they were set.
     #[must_use]
     pub fn hours_words(&self, kind: Kind) -> String {
-        let letterhead = self.hours.iter().find(|h| h.letterhead == i64::from(kind.letterhead));
-        let quiet = self.quiet.filter(|_| i64::from(kind.channel) == Channel::Text.code());
-        let words = letterhead.map(|h| format!("hours {}", h.hours.words())).into_iter();
+        let (letterhead, quiet) = self.hours_behind(kind);
+        let words = letterhead.map(|h| format!("hours {}", h.words())).into_iter();
         words.chain(quiet.map(|q| format!("quiet {}", q.words()))).collect::<Vec<_>>().join(", ")
     }
 

@@ -44,6 +44,9 @@ pub fn check(d: &TextDraft, missing: &BTreeMap<String, u64>, audience: u64) -> V
         add(Level::Error, "text", "The message is empty. Write it.".into());
         return found;
     }
+    if !says_something(d) {
+        add(Level::Warning, "text", "The message says nothing but who it is from and how to end it. Write what it is about.".into());
+    }
     if !d.service && !names_way_out(&d.body) {
         let words = "The message doesn't say how to end text messages. Put “Reply STOP to end.” where it is read.".into();
         let at = add(Level::Error, "text", words);
@@ -72,6 +75,18 @@ pub fn check(d: &TextDraft, missing: &BTreeMap<String, u64>, audience: u64) -> V
 /// Does a line of it tell a word that ends text messages?
 fn names_way_out(body: &str) -> bool {
     body.split(|c: char| !c.is_alphanumeric()).any(|word| said(word) == Said::Stop && word.chars().all(char::is_uppercase))
+}
+
+/// Is there anything in it beside the sender's name and the way out? What a placeholder of the person's stands for is something.
+fn says_something(d: &TextDraft) -> bool {
+    let mut body = d.body.replace(&d.sender_name, " ");
+    while let Some(from) = body.find("{{") {
+        let Some(length) = body[from..].find("}}") else { break };
+        let name = &body[from..from + length];
+        let frame = name.contains("sender_name") || name.contains("preferences_url");
+        body.replace_range(from..from + length + 2, if frame { " " } else { "x" });
+    }
+    body.split(['.', ',', ':', ';', '!', '?', '–', '\n']).any(|part| part.chars().any(char::is_alphanumeric) && !names_way_out(part))
 }
 
 fn check_length(d: &TextDraft, found: &mut Vec<Finding>) {
@@ -124,6 +139,7 @@ mod tests {
     #[test]
     fn a_whole_message_passes() {
         assert_eq!(says(&draft(WHOLE), 3), Vec::<String>::new());
+        assert_eq!(says(&draft("Skerry Light: {{ given_name|default(\"Hello\") }}, boats at 9, STOP ends it"), 0), Vec::<String>::new());
         let service = TextDraft { service: true, ..draft("Skerry Light: your boat leaves at 9.") };
         assert_eq!(says(&service, 0), Vec::<String>::new());
     }
@@ -131,6 +147,8 @@ mod tests {
     #[rstest]
     #[case("", "is empty")]
     #[case("Skerry Light: boats at 9.", "how to end")]
+    #[case("{{ sender_name }}: \nReply STOP to end.", "says nothing but")]
+    #[case("Skerry Light! STOP ends it: {{ preferences_url }}", "says nothing but")]
     // A word that isn't told as one is no way out.
     #[case("Skerry Light: boats stop at 9.", "how to end")]
     #[case("Boats at 9. Reply STOP to end.", "who it is from")]

@@ -7,13 +7,14 @@ use super::looks::Stopped;
 use super::metric::Metric;
 use super::plan::Plan;
 use super::said::sentence;
+use super::soundness::{REMOVED_P, Soundness, soundness};
 use super::stretches::{Counted, StretchCounts};
 use crate::report::Rate;
 use crate::stats::StatsError;
 use crate::stats::beta_binomial::{Best, Prior, beta_binomial};
 use crate::stats::bootstrap::{Values, bootstrap_difference};
-use crate::stats::goodness_of_fit::{ChiSquare, sample_ratio_mismatch};
-use crate::stats::homogeneity::{Stratified, Stratum, chi_square_homogeneity, compare_strata, mantel_haenszel_difference, summed};
+use crate::stats::goodness_of_fit::ChiSquare;
+use crate::stats::homogeneity::{Stratified, Stratum, chi_square_homogeneity, compare_strata, mantel_haenszel_difference};
 use crate::stats::two_proportions::Comparison;
 use serde::{Deserialize, Serialize};
 
@@ -258,12 +259,6 @@ pub struct Beside {
     pub remarks: Vec<String>,
 }
 
-/// Under this p a difference in losses, or in arm sizes, makes the trial void.
-const VOID_P: f64 = 0.001;
-
-/// Under this p machines' responses weren't taken out alike: a warning.
-const REMOVED_P: f64 = 0.01;
-
 /// Resamples of revenue.
 const DRAWS: usize = 2_000;
 
@@ -275,27 +270,9 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     let (counts, quiet) = counts.split_at(counts.len() - usize::from(plan.no_mail > 0 && counts.len() > 2));
     let quiet = quiet.first();
     let counted = Counted { all: counts, stretches: &beside.stretches };
-    let parts = plan.parts(counts.len());
-    let open = counted.open(&parts[..counts.len()]);
-    let lost = |c: &ArmCounts| c.assigned - c.handed_over.min(c.assigned);
-    let loss_p = alike(&open, lost)?;
-    let sizes = match (&beside.stretches[..], quiet) {
-        ([], quiet) => size_test(&counts.iter().chain(quiet).zip(parts.iter().copied()).collect::<Vec<_>>())?,
-        _ => summed(&open.iter().map(|s| size_test(s)).collect::<Result<Vec<_>, _>>()?),
-    };
+    let Soundness { sizes, loss_p, removed_p, broken } = soundness(plan, counted, quiet, beside)?;
     let (pairs, margins) =
         if plan.crossed.is_some() { (Vec::new(), crossed::margins(plan, counts)?) } else { (pairs_of(plan, counted, beside)?, Vec::new()) };
-    let broken = if !beside.assignment_holds {
-        Some("The roster differs from its recomputation from the seed.".to_owned())
-    } else if let Some(words) = &beside.broken {
-        Some(words.clone())
-    } else if loss_p < VOID_P {
-        Some(format!("More people were lost before handover in one arm than another (p {loss_p:.2e})."))
-    } else if sizes.p_value < VOID_P {
-        Some(format!("The arms are not as large as planned (chi-square p {:.2e}).", sizes.p_value))
-    } else {
-        None
-    };
     let stopped: Vec<usize> = beside.stopped.iter().map(|s| s.arm).chain(counted.closed()).collect();
     let (verdict, also) = if broken.is_some() { (Verdict::Void, None) } else { decide(plan, counted, &stopped)? };
     let interaction_p = if margins.is_empty() { None } else { Some(crossed::interaction(plan, counts)?) };
@@ -323,7 +300,7 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     for (m, g) in margins.iter().flat_map(|m| m.guardrails.iter().map(move |g| (m, g))).filter(|(_, g)| g.state == Guard::Breached) {
         notes.push(format!("The guardrail on {} is breached by the better side of “{}”, which blocks a call for it.", g.name, m.name));
     }
-    if let Some(p) = removed_p(plan.metric, &open)?.filter(|p| *p < REMOVED_P) {
+    if let Some(p) = removed_p.filter(|p| *p < REMOVED_P) {
         notes.push(format!(
             "More responses were taken out as machines' in one arm than another (p {p:.2e}): what is left may not be alike. Look at the responses as reported, too."
         ));
@@ -365,32 +342,6 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
         notes,
         remarks,
     })
-}
-
-/// The open arms of each stretch, with their parts.
-type Open<'a> = Vec<Vec<(&'a ArmCounts, u32)>>;
-
-/// Are these as large as their parts say?
-fn size_test(arms: &[(&ArmCounts, u32)]) -> Result<ChiSquare, StatsError> {
-    let (people, parts): (Vec<u64>, Vec<f64>) = arms.iter().map(|(c, part)| (c.assigned, f64::from(*part))).unzip();
-    sample_ratio_mismatch(&people, &parts)
-}
-
-/// The p that something happened to as many in all arms, over the stretches.
-fn alike(open: &Open<'_>, of: fn(&ArmCounts) -> u64) -> Result<f64, StatsError> {
-    // A stretch may have just begun, with nobody in some arm yet.
-    let came = |s: &Vec<(&ArmCounts, u32)>| s.iter().filter(|(c, _)| c.assigned > 0).map(|(c, _)| arm(c, of)).collect::<Vec<_>>();
-    let tests = open.iter().map(came).filter(|arms| arms.len() > 1).map(|arms| chi_square_homogeneity(&arms));
-    Ok(summed(&tests.collect::<Result<Vec<_>, _>>()?).p_value)
-}
-
-/// The p that machines' responses were taken out alike in all arms. Those whose own came first aren't counted, however
-/// many machines followed, so that what people do doesn't show in it.
-fn removed_p(metric: Metric, open: &Open<'_>) -> Result<Option<f64>, StatsError> {
-    if !metric.has_machines() {
-        return Ok(None);
-    }
-    alike(open, |c| c.removed.min(c.assigned)).map(Some)
 }
 
 /// The chance that each arm is the best; where fewer is better, the fewest.

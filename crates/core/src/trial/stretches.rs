@@ -99,6 +99,19 @@ pub fn full(per_arm: u64, parts: &[u32], enrolled: &[u64]) -> bool {
     parts.iter().zip(enrolled).all(|(p, n)| *p == 0 || *n >= per_arm)
 }
 
+/// People in the smallest of the open arms. `enrolled`: of each arm, over all stretches.
+#[must_use]
+pub fn least_open(parts: &[u32], enrolled: &[u64]) -> u64 {
+    parts.iter().zip(enrolled).filter(|(p, _)| **p > 0).map(|(_, n)| *n).min().unwrap_or(0)
+}
+
+/// What was counted of each arm over all stretches.
+#[must_use]
+pub fn added_up(stretches: &[StretchCounts]) -> Vec<ArmCounts> {
+    let arms = stretches.first().map_or(0, |s| s.counts.len());
+    (0..arms).map(|i| stretches.iter().fold(ArmCounts::default(), |sum, s| sum.with(&s.counts[i]))).collect()
+}
+
 /// In how many days every open arm will be as large as planned, when so many people come a day; none: when nobody comes.
 #[must_use]
 #[allow(clippy::cast_precision_loss)]
@@ -153,15 +166,11 @@ mod tests {
         StretchCounts { parts: parts.to_vec(), counts: counts.map(|(n, x)| of(n, x)).to_vec() }
     }
 
-    fn summed(stretches: &[StretchCounts]) -> Vec<ArmCounts> {
-        (0..stretches[0].counts.len()).map(|i| stretches.iter().fold(ArmCounts::default(), |sum, s| sum.with(&s.counts[i]))).collect()
-    }
-
     #[test]
     fn a_good_month_with_more_people_in_one_arm_is_no_effect() {
         // 10% answer in the first month and 30% in the second, whichever arm; B gets four in five then.
         let stretches = [stretch([1, 1], [(2_000, 200), (2_000, 200)]), stretch([1, 4], [(1_000, 300), (4_000, 1_200)])];
-        let all = summed(&stretches);
+        let all = added_up(&stretches);
         let pooled = contrast(&plan(), &all[0], &all[1], 0.95).unwrap();
         assert!(pooled.difference > 0.06 && pooled.p_value < 1e-6, "pooled, B looks better: {pooled:?}");
         let beside = Beside { assignment_holds: true, stretches: stretches.to_vec(), ..Beside::default() };
@@ -179,7 +188,7 @@ mod tests {
     fn arms_that_were_never_open_together_are_not_compared_and_a_stopped_one_is_not_called() {
         let stretches =
             [stretch([1, 1, 0], [(3_000, 600), (3_000, 900), (0, 0)]), stretch([1, 0, 1], [(3_000, 600), (0, 0), (3_000, 720)])];
-        let (all, beside) = (summed(&stretches), Beside { assignment_holds: true, stretches: stretches.to_vec(), ..Beside::default() });
+        let (all, beside) = (added_up(&stretches), Beside { assignment_holds: true, stretches: stretches.to_vec(), ..Beside::default() });
         let r = read(&plan(), &all, &beside).unwrap();
         assert_eq!(r.pairs.iter().map(|p| (p.base, p.arm)).collect::<Vec<_>>(), [(0, 1), (0, 2)]);
         // B beat A by more, and was stopped; C beat A while it was open.
@@ -196,7 +205,7 @@ mod tests {
                 (s.counts[0].left, s.counts[1].left) = (left[0], left[1]);
             }
             let beside = Beside { assignment_holds: true, stretches: s.to_vec(), ..Beside::default() };
-            read(&plan(), &summed(&s), &beside).unwrap()
+            read(&plan(), &added_up(&s), &beside).unwrap()
         };
         assert_eq!(harmful([4, 6]).verdict, Verdict::Called(1));
         assert_eq!(harmful([4, 90]).verdict, Verdict::CantTell, "it drives people away");

@@ -1,10 +1,6 @@
-//! Text messages, as part of what is due.
+//! What text messages go through.
 
-use super::{Engine, Result};
-use crate::gateway::TextMessage;
-use rinse_core::Instant;
-use rinse_core::bounce::Reply;
-use rinse_store::StoreError;
+use super::Engine;
 
 impl Engine {
     /// Can text messages be handed over at all?
@@ -13,13 +9,7 @@ impl Engine {
     }
 
     /// What a gateway signs with, where there is one of somebody's.
-    pub(crate) fn text_secret(&self) -> Option<Vec<u8>> {
-        self.texts.secret().map(<[u8]>::to_vec)
-    }
-
-    /// Hands one text message over that belongs to no send.
-    pub(crate) async fn hand_over_text(&self, message: TextMessage, now: Instant) -> Result<Reply> {
-        let replies = self.texts.hand_over(now, &[message]).await.map_err(StoreError::Refused)?;
-        replies.into_iter().next().ok_or_else(|| StoreError::Refused("The gateway gave no reply.".into()))
+    pub(crate) fn text_secret(&self) -> Option<&[u8]> {
+        self.texts.secret()
     }
 }

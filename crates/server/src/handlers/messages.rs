@@ -1,6 +1,7 @@
 //! Messages as they are written: checked, shown, tried out; pieces and images to write them with.
 
 use super::Acting;
+use crate::engine::TestMessage;
 use crate::error::{Answer, ApiError};
 use crate::message;
 use crate::state::App;
@@ -10,6 +11,7 @@ use axum::body::Bytes;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::message::{Finding, placed};
 use rinse_core::phone::Phone;
@@ -118,6 +120,8 @@ pub(crate) struct Tried {
     /// What the host replied.
     reply: String,
     accepted: bool,
+    /// It may be taken in some minutes.
+    put_off: bool,
 }
 
 /// Sends a draft to one address, or a text message to one number, with real values. It is no send: no figure counts what is
@@ -138,10 +142,14 @@ pub(crate) async fn try_out(State(app): State<App>, who: Acting, Json(t): Json<T
             Ok((id, message::tried(c, &asked, &t.seen.draft, t.seen.arm, t.seen.contact, Some((&to_kept, id)))?))
         })
         .await?;
-    let reply = app.engine.hand_over_one(made, now).await?;
-    let tried = Tried { reply: reply.line(), accepted: reply.accepted() };
-    let line = tried.reply.clone();
-    app.store.write(move |c| settings::test_answered(c, id, &line)).await?;
+    hand_over(app, id, TestMessage::Mail(made), now).await
+}
+
+async fn hand_over(app: App, test: i64, message: TestMessage, now: Instant) -> Answer<Tried> {
+    let reply = app.engine.hand_over_test(&message, now).await?;
+    let line = reply.line();
+    let tried = Tried { reply: line.clone(), accepted: reply.accepted(), put_off: reply.put_off() };
+    app.store.write(move |c| settings::test_answered(c, test, &line)).await?;
     Ok(Json(tried))
 }
 
@@ -160,11 +168,7 @@ async fn try_text(app: App, who: Acting, t: Try) -> Answer<Tried> {
             Ok((id, text::tried(c, &asked, &t.seen.draft, t.seen.contact, (to.as_str(), id))?))
         })
         .await?;
-    let reply = app.engine.hand_over_text(made, now).await?;
-    let tried = Tried { reply: reply.line(), accepted: reply.accepted() };
-    let line = tried.reply.clone();
-    app.store.write(move |c| settings::test_answered(c, id, &line)).await?;
-    Ok(Json(tried))
+    hand_over(app, id, TestMessage::Text(made), now).await
 }
 
 /// The placeholders there are.

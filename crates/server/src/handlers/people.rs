@@ -134,9 +134,9 @@ fn read_phone(c: &Connection, text: &str, country: Option<&str>) -> rinse_store:
     if text.trim().is_empty() {
         return Ok(None);
     }
-    let usual = letterheads::all(c)?.into_iter().next().and_then(|l| l.country);
-    let country = country.filter(|c| c.len() == 2).or(usual.as_deref());
-    Phone::parse(text, country).map(Some).map_err(|e| StoreError::Refused(format!("The phone number can't be used: {e}.")))
+    Phone::of(text, country, letterheads::home(c)?.as_deref())
+        .map(Some)
+        .map_err(|e| StoreError::Refused(format!("The phone number can't be used: {e}.")))
 }
 
 #[derive(Deserialize, ToSchema)]

@@ -15,7 +15,7 @@ use rinse_core::trial::outside::{self, OutsideReading, Results};
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{self, ArmCounts, Reading};
 use rinse_core::trial::rehearsal::Rehearsal;
-use rinse_core::trial::stretches::days_left;
+use rinse_core::trial::stretches::{days_left, least_open};
 use rinse_store::learned::Learned;
 use rinse_store::trials::Trial;
 use rinse_store::trials::course::{Course, LinkByArm};
@@ -92,6 +92,8 @@ pub(crate) struct Enrolment {
     stretches: Vec<Stretch>,
     /// People in each arm, over all stretches.
     people: Vec<u64>,
+    /// People in the smallest of the open arms.
+    smallest: u64,
     /// How many come a day, over the last 28 days.
     a_day: Option<f64>,
     /// Days until every open arm is as large as planned, at that rate.
@@ -106,8 +108,9 @@ fn enrolment(c: &Connection, t: &Trial, now: Instant) -> Result<Option<Enrolment
     let a_day = enrol::a_day(c, t.mailing_id, now)?;
     let enrolling = stretches.last().filter(|_| t.state == "collecting" && t.enrolled_at.is_none());
     let days = enrolling.and_then(|s| days_left(per_arm, &s.parts, &people, a_day?));
+    let smallest = stretches.last().map_or(0, |s| least_open(&s.parts, &people));
     let series_name = rinse_store::series::one(c, series)?.name;
-    Ok(Some(Enrolment { series, series_name, in_place: m.state == "series", stretches, people, a_day, days }))
+    Ok(Some(Enrolment { series, series_name, in_place: m.state == "series", stretches, people, smallest, a_day, days }))
 }
 
 /// A trial's reading. What it rested on is as it was when it was read; of one that is opened early, as it is now.

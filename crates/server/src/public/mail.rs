@@ -48,10 +48,7 @@ pub(super) async fn take(State(app): State<App>, headers: HeaderMap, at: At, bod
     // Without a number that it answers it may be a reply all the same.
     let written = matches!(read, Inbound::Reply | Inbound::Other).then(|| inbound::written(&body)).unwrap_or_default();
     // A reply to another address of ours is known by the number of the message that it answers.
-    let answered = |id: &String| {
-        let (_, token) = id.split('@').next()?.rsplit_once('.')?;
-        app.signer.read_mailbox(Kind::Return, token)
-    };
+    let answered = |id: &String| app.signer.read_message(id.split('@').next()?);
     let mut send = returned.or(replied).or_else(|| written.answers.iter().find_map(answered));
     if send.is_none() && !written.from.is_empty() {
         send = by_subject(&app, &written, at).await;

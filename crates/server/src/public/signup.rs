@@ -151,6 +151,7 @@ pub(crate) fn invitation(l: &Letterhead, i: &Invitation, signer: &Signer, base_u
     };
     let token = signer.mailbox(Kind::Confirm, i.sign_up);
     let subject = format!("Please confirm your sign-up with {}", l.name);
-    let note = Note { to: &i.address, subject: &subject, text: &text, html: &html, token: &token };
+    let number = format!("invitation-{}", i.sign_up);
+    let note = Note { to: &i.address, subject: &subject, text: &text, html: &html, number: &number, token: &token };
     compose::note(&sender, &note, at_seconds).map_err(|e| e.to_string())
 }

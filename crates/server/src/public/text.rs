@@ -12,7 +12,6 @@ use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use rinse_core::Instant;
 use rinse_core::phone::{self, Phone};
-use rinse_core::token::Kind;
 use rinse_core::webhook::verify;
 use rinse_store::{responses, texts};
 use serde::Deserialize;
@@ -50,7 +49,7 @@ fn read<T: DeserializeOwned>(app: &App, headers: &HeaderMap, at: &At, body: &Byt
         else {
             return Err(StatusCode::UNAUTHORIZED);
         };
-        let own = app.engine.text_secret().is_some_and(|secret| verify(&secret, id, second, text, signature, app.now()));
+        let own = app.engine.text_secret().is_some_and(|secret| verify(secret, id, second, text, signature, app.now()));
         if !own {
             return Err(StatusCode::UNAUTHORIZED);
         }
@@ -96,7 +95,7 @@ pub(super) async fn report(State(app): State<App>, headers: HeaderMap, at: At, b
     };
     let reply = gateway::reply(r.status, &r.words);
     // What isn't one of ours, or arrived, or is tried again by the gateway itself, changes nothing.
-    let Some(send) = app.signer.read_mailbox(Kind::Return, &r.message).filter(|_| !reply.accepted() && !reply.try_again()) else {
+    let Some(send) = app.signer.read_message(&r.message).filter(|_| !reply.accepted() && !reply.try_again()) else {
         return StatusCode::NO_CONTENT.into_response();
     };
     done(app.store.write(move |c| texts::came_back(c, send, &reply, at)).await)

@@ -16,6 +16,20 @@ use serde_json::{Value, json};
 use tempfile::TempDir;
 use tower::ServiceExt;
 
+/// Rinse by the machine's clock, serving: its folder, its routes, and where it is reached.
+pub(crate) async fn by_the_machines_clock(mode: Mode) -> (TempDir, Router, String) {
+    let folder = tempfile::tempdir().unwrap();
+    let config = Config { data: folder.path().to_owned(), base_url: "http://127.0.0.1:9".into(), mode, durable: true };
+    let app = App::open(&config).await.unwrap();
+    let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+    let address = listener.local_addr().unwrap().to_string();
+    let routes = router(app.clone());
+    app.start();
+    let served = routes.clone();
+    tokio::spawn(async move { axum::serve(listener, served).await });
+    (folder, routes, address)
+}
+
 pub(crate) struct Inside {
     folder: TempDir,
     routes: Router,

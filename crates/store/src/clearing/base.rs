@@ -8,7 +8,7 @@ use rinse_core::caps::{Kind, Message};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::columns::{Base, Marks, NONE, Places};
 use rinse_core::segment::Tree;
-use rinse_core::upkeep::MailStatus;
+use rinse_core::upkeep::of_number;
 use rinse_core::{Instant, zone};
 use rusqlite::{Connection, params};
 use std::collections::hash_map::Entry;
@@ -155,38 +155,48 @@ impl People {
         }
     }
 
-    /// The same people with their consent to something else than email of the first legal entity; for text messages with
-    /// what became of their numbers, whatever their addresses are.
-    pub(super) fn under(self: &Arc<Self>, c: &Connection, grant: Grant<'_>) -> Result<Arc<Self>> {
+    /// The same people as a mailing sees them that asks for consent to something else than email of the first legal entity;
+    /// for text messages with what became of their numbers, whatever their addresses are.
+    pub(super) fn under(self: &Arc<Self>, c: &Connection, grant: Grant<'_>, memo: &mut Memo) -> Result<Arc<Self>> {
         if grant.is_first() {
             return Ok(Arc::clone(self));
         }
-        let mut theirs = Self::clone(self);
+        let key = (grant.channel, grant.entity.to_owned());
+        if let Some(known) = memo.under.get(&key) {
+            return Ok(Arc::clone(known));
+        }
+        let theirs = Arc::new(self.as_of(c, grant)?);
+        memo.under.insert(key, Arc::clone(&theirs));
+        Ok(theirs)
+    }
+
+    fn as_of(&self, c: &Connection, grant: Grant<'_>) -> Result<Self> {
+        let mut theirs = self.clone();
         let b = &mut theirs.base;
         b.consent.fill(0);
         b.under_pause.fill(0);
         b.paused_until.fill(NONE);
-        let mut places = Places::new(&b.contact);
+        let mut found = Places::new(&b.contact);
         let mut s = c.prepare_cached(
             "SELECT contact_id, consent, under_pause, paused_until FROM other_consent WHERE channel = ?1 AND entity = ?2 ORDER BY contact_id",
         )?;
         let mut rows = s.query(params![grant.channel.code(), grant.entity])?;
         while let Some(r) = rows.next()? {
-            let Some(place) = places.of(r.get(0)?) else { continue };
+            let Some(place) = found.of(r.get(0)?) else { continue };
             let place = place as usize;
             b.consent[place] = r.get(1)?;
             b.under_pause[place] = r.get(2)?;
             b.paused_until[place] = r.get::<_, Option<i64>>(3)?.unwrap_or(NONE);
         }
         if grant.channel == Channel::Text {
-            b.status.fill(MailStatus::Active as u8);
+            b.status.fill(of_number(false) as u8);
             b.status_until.fill(NONE);
             let mut s = c.prepare_cached("SELECT id FROM contact WHERE phone_failed_at IS NOT NULL ORDER BY id")?;
-            for place in places_of(&b.contact, s.query_map([], |r| r.get(0))?)? {
-                b.status[place as usize] = MailStatus::Retired as u8;
+            for place in places(&b.contact, s.query_map([], |r| r.get(0))?)? {
+                b.status[place as usize] = of_number(true) as u8;
             }
         }
-        Ok(Arc::new(theirs))
+        Ok(theirs)
     }
 
     /// The places of an audience's people.
@@ -259,16 +269,14 @@ pub(super) struct Memo {
     left: HashMap<i64, Vec<u32>>,
     /// Which of some suppression lists name whom.
     listed: HashMap<Asked, Arc<Vec<u64>>>,
+    /// The people by whose consent is asked for.
+    under: HashMap<(Channel, String), Arc<People>>,
 }
 
 /// Suppression lists with the segments of live rules; an instant, when what they say depends on it.
 type Asked = (Vec<(i64, Option<i64>)>, Option<Instant>);
 
-fn places(b: &Base, ids: impl IntoIterator<Item = rusqlite::Result<i64>>) -> Result<Vec<u32>> {
-    places_of(&b.contact, ids)
-}
-
-fn places_of(contacts: &[i64], ids: impl IntoIterator<Item = rusqlite::Result<i64>>) -> Result<Vec<u32>> {
+fn places(contacts: &[i64], ids: impl IntoIterator<Item = rusqlite::Result<i64>>) -> Result<Vec<u32>> {
     let mut places = Places::new(contacts);
     let mut found = Vec::new();
     for id in ids {
@@ -285,7 +293,7 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant, m
     if by_text {
         marks.flags.fill(Marks::NO_ADDRESS);
         let mut s = c.prepare_cached("SELECT id FROM contact WHERE phone IS NOT NULL AND gone IS NULL ORDER BY id")?;
-        places(b, s.query_map([], |r| r.get(0))?)?.iter().for_each(|place| marks.flags[*place as usize] = 0);
+        places(&b.contact, s.query_map([], |r| r.get(0))?)?.iter().for_each(|place| marks.flags[*place as usize] = 0);
     }
     let paused = domains::paused(c, at)?;
     // A mail domain's pause holds no text message.
@@ -294,24 +302,24 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant, m
     }
     let mut mark = |places: &[u32], bit: u8| places.iter().for_each(|place| marks.flags[*place as usize] |= bit);
     let mut s = c.prepare_cached("SELECT contact_id FROM send WHERE mailing_id = ?1")?;
-    mark(&places(b, s.query_map([m.id], |r| r.get(0))?)?, Marks::ALREADY_SENT);
+    mark(&places(&b.contact, s.query_map([m.id], |r| r.get(0))?)?, Marks::ALREADY_SENT);
     if let Some(topic) = m.target.topic {
         let left = match memo.left.entry(topic) {
             Entry::Occupied(e) => e.into_mut(),
             Entry::Vacant(e) => {
                 let mut s = c.prepare_cached("SELECT contact_id FROM topic_left WHERE topic_id = ?1")?;
-                e.insert(places(b, s.query_map([topic], |r| r.get(0))?)?)
+                e.insert(places(&b.contact, s.query_map([topic], |r| r.get(0))?)?)
             }
         };
         mark(left, Marks::TOPIC_LEFT);
     }
     if let Some(series) = m.series {
         let mut s = c.prepare_cached("SELECT contact_id FROM series_left WHERE series_id = ?1")?;
-        mark(&places(b, s.query_map([series], |r| r.get(0))?)?, Marks::SERIES_LEFT);
+        mark(&places(&b.contact, s.query_map([series], |r| r.get(0))?)?, Marks::SERIES_LEFT);
     }
     if m.leave_out != 0 {
         let mut s = c.prepare_cached("SELECT contact_id FROM mail_load WHERE (?1 >> cell) & 1 ORDER BY contact_id")?;
-        mark(&places(b, s.query_map([m.leave_out], |r| r.get(0))?)?, Marks::LOAD_LEFT_OUT);
+        mark(&places(&b.contact, s.query_map([m.leave_out], |r| r.get(0))?)?, Marks::LOAD_LEFT_OUT);
     }
     let asked = suppression::of_mailing(c, m.target, at)?;
     let ids = asked.iter().map(|a| a.0).collect();

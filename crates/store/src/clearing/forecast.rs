@@ -102,7 +102,8 @@ fn stage(
         let schedule: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing.id], |r| r.get(0))?;
         let schedule = serde_json::from_str(&schedule).unwrap_or_default();
         let spread = crate::sends::spread_of(mailing.id);
-        Ok(Item { people: people.under(c, mailing.grant())?, mailing, at, rules, selected, marks, series: false, schedule, spread })
+        let people = people.under(c, mailing.grant(), &mut memo)?;
+        Ok(Item { people, mailing, at, rules, selected, marks, series: false, schedule, spread })
     };
     let mut items: Vec<Item> = Vec::new();
     for (id, at) in found {

@@ -207,9 +207,10 @@ pub fn preview(c: &Connection, id: i64, at: Instant, now: Instant, rules: Option
 fn cleared(c: &Connection, m: &Mailing, at: Instant, version: RulesVersion, reserved: Vec<(i64, caps::Message)>) -> Result<Clearance> {
     let rules = version.rules.for_mailing(&m.facts, at);
     let columns = warm::columns(c, at + -reach(&version.rules))?;
-    let people = &*columns.people.under(c, m.grant())?;
+    let mut memo = base::Memo::default();
+    let people = &*columns.people.under(c, m.grant(), &mut memo)?;
     let who = people.selected(c, &m.who, at)?;
-    let (marks, lists) = base::marks(c, people, m, at, &mut base::Memo::default())?;
+    let (marks, lists) = base::marks(c, people, m, at, &mut memo)?;
     let with_reserved = (!reserved.is_empty()).then(|| columns.messages.with(&people.base.contact, &by_person(reserved), true));
     let messages = with_reserved.as_ref().unwrap_or(&columns.messages);
     // Halves of a large audience are decided side by side.

@@ -9,7 +9,7 @@ use rinse_core::caps::Message;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::{Class, Outcome, OverCap, Person, Reason, Rules, clear};
 use rinse_core::consent::Consent;
-use rinse_core::upkeep::{MailStatus, standing};
+use rinse_core::upkeep::{MailStatus, of_number, standing};
 use rinse_core::{Instant, zone};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -58,22 +58,31 @@ struct Row {
 }
 
 impl Row {
-    /// Is there something on the channel to write to?
-    fn reachable(&self, channel: Channel) -> bool {
-        // Somebody who was deleted or merged since has none any more.
-        self.present && (channel == Channel::Email || self.phone)
+    /// Since when a network says that there is no such number, as far as it had said so by `then`.
+    fn number_failed(&self, then: Option<Instant>) -> Option<Instant> {
+        self.phone_failed.filter(|t| then.is_none_or(|then| *t <= then))
     }
 
-    /// What the channel's own address came to; a number doesn't rest.
-    fn number_status(&self) -> MailStatus {
-        if self.phone_failed.is_some() { MailStatus::Retired } else { MailStatus::Active }
+    /// What became of that which the channel's messages go to, and until when.
+    fn status(&self, channel: Channel) -> (MailStatus, Option<Instant>) {
+        match channel {
+            Channel::Email => (self.status, self.status_until),
+            Channel::Text => (of_number(self.phone_failed.is_some()), None),
+        }
     }
 
-    /// As clearance sees them, with nothing known about the mailing yet.
-    fn person<'a>(&'a self, contact: i64, consent: Stated, status: (MailStatus, Option<Instant>), messages: &'a [Message]) -> Person<'a> {
+    /// As clearance sees them on a channel, with nothing known about the mailing yet.
+    fn person<'a>(
+        &'a self,
+        (contact, channel): (i64, Channel),
+        consent: Stated,
+        status: (MailStatus, Option<Instant>),
+        messages: &'a [Message],
+    ) -> Person<'a> {
         Person {
             contact,
-            has_address: self.present,
+            // Somebody who was deleted or merged since has none any more.
+            has_address: self.present && (channel == Channel::Email || self.phone),
             already_sent: false,
             status: status.0,
             resting_until: status.1,
@@ -91,6 +100,14 @@ impl Row {
             load_left_out: false,
             messages,
         }
+    }
+}
+
+/// Until when their mail domain is paused, and why; that holds no text message.
+fn domain_pause(c: &Connection, contact: i64, channel: Channel, at: Instant) -> Result<Option<(Instant, String)>> {
+    match channel {
+        Channel::Email => domains::paused_for(c, contact, at),
+        Channel::Text => Ok(None),
     }
 }
 
@@ -165,8 +182,6 @@ pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: 
     let row = row(c, contact)?;
     let channel = l.mailing.channel();
     let consent = if l.mailing.grant().is_first() { row.consent } else { ledger::stated_for(c, contact, l.mailing.grant())? };
-    let by_text = channel == Channel::Text;
-    let status = if by_text { (row.number_status(), None) } else { (row.status, row.status_until) };
     let counted = if rules.caps.is_empty() { Vec::new() } else { messages(c, contact, Some(send), at + -rules.reach(), None)? };
     let lists = suppression::naming_on(c, &l.asked, contact, at)?;
     let person = Person {
@@ -174,9 +189,8 @@ pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: 
         series_left: series_left(c, contact, l.mailing.series)?,
         load_left_out: load_left_out(c, contact, l.mailing.leave_out)?,
         lists,
-        domain_paused_until: if by_text { None } else { domains::paused_for(c, contact, at)?.map(|p| p.0) },
-        has_address: row.reachable(channel),
-        ..row.person(contact, consent, status, &counted)
+        domain_paused_until: domain_pause(c, contact, channel, at)?.map(|p| p.0),
+        ..row.person((contact, channel), consent, row.status(channel), &counted)
     };
     Ok(clear(&person, rules, at))
 }
@@ -226,9 +240,9 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
     let by_text = channel == Channel::Text;
     let consent = if past { ledger::stated_at(c, contact, m.grant(), at)? } else { ledger::stated_for(c, contact, m.grant())? };
     let (status, until, status_why) = if by_text {
-        let failed = row.phone_failed.filter(|t| !past || *t <= at);
+        let failed = row.number_failed(past.then_some(at));
         let why = failed.map(|t| format!("the network knows no such number, since {}", t.words())).unwrap_or_default();
-        (if failed.is_some() { MailStatus::Retired } else { MailStatus::Active }, None, why)
+        (of_number(failed.is_some()), None, why)
     } else if past {
         let s = standing(&ledger::outcomes_until(c, contact, at)?, at);
         (s.status, s.until, s.why)
@@ -254,17 +268,15 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
         remarks.push("Profile, segments, mail load, sunset and live suppression rules are as they are today; consent, mail status, topics, lists, messages and rules are as they were.".into());
     }
     let load_left_out = load_left_out(c, contact, m.leave_out)?;
-    let domain = if by_text { None } else { domains::paused_for(c, contact, at)? };
-    let domain_paused_until = domain.as_ref().map(|d| d.0);
+    let domain = domain_pause(c, contact, channel, at)?;
     let person = Person {
         already_sent: already,
         topic_left,
         series_left: left_series,
         load_left_out,
         lists,
-        domain_paused_until,
-        has_address: row.reachable(channel),
-        ..row.person(contact, consent, (status, until), &counted)
+        domain_paused_until: domain.as_ref().map(|d| d.0),
+        ..row.person((contact, channel), consent, (status, until), &counted)
     };
     let outcome = clear(&person, &rules, at);
     let why = match outcome {

@@ -3,9 +3,10 @@
 use super::order;
 use crate::db::{beside, readable_beside};
 use crate::segments::sets::Filled;
-use crate::{Result, StoreError};
+use crate::{Result, StoreError, letterheads};
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
+use rinse_core::phone::Phone;
 use rinse_core::upkeep::MailStatus;
 use rusqlite::{Connection, OptionalExtension, Row, ToSql};
 use serde::{Deserialize, Serialize};
@@ -64,7 +65,7 @@ impl Sort {
 /// What the list shows.
 #[derive(Debug, Clone)]
 pub struct Query {
-    /// Beginning of an address, a given or family name, or `@` and a domain.
+    /// Beginning of an address, a given or family name, a phone number, or `@` and a domain.
     pub search: String,
     pub list: Option<i64>,
     pub tag: Option<i64>,
@@ -93,6 +94,22 @@ fn upper_bound(prefix: &str) -> String {
     format!("{prefix}\u{10FFFF}")
 }
 
+/// The beginning of a phone number, as numbers are kept, when that is what is looked for: with its country's code any beginning
+/// will do; without it is read as a whole number of the usual letterhead's country.
+fn number_sought(c: &Connection, search: &str) -> Result<Option<String>> {
+    let digits: String = search.chars().filter(char::is_ascii_digit).collect();
+    if digits.len() < 3 || !search.chars().all(|c| c.is_ascii_digit() || " +-./()".contains(c)) {
+        return Ok(None);
+    }
+    if search.starts_with('+') {
+        return Ok(Some(format!("+{digits}")));
+    }
+    if let Some(rest) = digits.strip_prefix("00") {
+        return Ok(Some(format!("+{rest}")));
+    }
+    Ok(Phone::of(search, None, letterheads::home(c)?.as_deref()).ok().map(|phone| phone.as_str().to_owned()))
+}
+
 /// The condition of a query on `contact c`, with its values. A search looks at beginnings, so that it
 /// stays on the indexes at a million rows.
 fn filter(c: &Connection, q: &Query, now: Instant) -> Result<(String, Vec<Box<dyn ToSql>>)> {
@@ -112,6 +129,9 @@ fn filter_by(c: &Connection, q: &Query, now: Instant, bits: bool) -> Result<(Str
     if let Some(domain) = search.strip_prefix('@') {
         values.extend([Box::new(domain.to_owned()) as Box<dyn ToSql>, Box::new(upper_bound(domain))]);
         wheres.push("c.domain_id IN (SELECT id FROM domain WHERE name >= ?1 AND name < ?2)".into());
+    } else if let Some(number) = number_sought(c, &search)? {
+        values.extend([Box::new(number.clone()) as Box<dyn ToSql>, Box::new(upper_bound(&number))]);
+        wheres.push("c.id IN (SELECT id FROM contact WHERE phone >= ?1 AND phone < ?2 AND gone IS NULL)".into());
     } else if !search.is_empty() {
         values.extend([Box::new(search.clone()) as Box<dyn ToSql>, Box::new(upper_bound(&search))]);
         wheres.push(
@@ -343,8 +363,20 @@ pub fn by_ids(c: &Connection, ids: &[i64]) -> Result<Vec<ContactRow>> {
 }
 
 /// The columns of an export.
-pub const EXPORTED: [&str; 11] =
-    ["address", "given name", "family name", "country", "region", "time zone", "source", "added", "consent", "mail status", "number"];
+pub const EXPORTED: [&str; 12] = [
+    "address",
+    "given name",
+    "family name",
+    "phone",
+    "country",
+    "region",
+    "time zone",
+    "source",
+    "added",
+    "consent",
+    "mail status",
+    "number",
+];
 
 /// The people a condition picks, as text.
 ///
@@ -365,16 +397,16 @@ pub fn export_query(c: &Connection, q: &Query, now: Instant) -> Result<Vec<Vec<S
 
 fn export_where(c: &Connection, filter: &str, values: impl rusqlite::Params) -> Result<Vec<Vec<String>>> {
     let mut s = c.prepare(&format!(
-        "SELECT c.address, c.given_name, c.family_name, c.country, c.region, c.zone, c.source, c.added_at, c.consent, c.status, c.id
+        "SELECT c.address, c.given_name, c.family_name, c.phone, c.country, c.region, c.zone, c.source, c.added_at, c.consent, c.status, c.id
          FROM contact c {filter} ORDER BY c.id"
     ))?;
     let rows = s.query_map(values, |r| {
         let mut row: Vec<String> =
-            (0..7).map(|i| Ok(r.get::<_, Option<String>>(i)?.unwrap_or_default())).collect::<rusqlite::Result<_>>()?;
-        row.push(rinse_core::segment::evaluate::date_words(rinse_core::segment::evaluate::day_of(Instant(r.get(7)?))));
-        row.push(Consent::from_code(r.get(8)?).words().to_owned());
-        row.push(MailStatus::from_code(r.get(9)?).words().to_owned());
-        row.push(r.get::<_, i64>(10)?.to_string());
+            (0..8).map(|i| Ok(r.get::<_, Option<String>>(i)?.unwrap_or_default())).collect::<rusqlite::Result<_>>()?;
+        row.push(rinse_core::segment::evaluate::date_words(rinse_core::segment::evaluate::day_of(Instant(r.get(8)?))));
+        row.push(Consent::from_code(r.get(9)?).words().to_owned());
+        row.push(MailStatus::from_code(r.get(10)?).words().to_owned());
+        row.push(r.get::<_, i64>(11)?.to_string());
         Ok(row)
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)

@@ -34,6 +34,8 @@ struct Work {
     run: i64,
     now: Instant,
     origin: Origin,
+    /// Of consent to text messages.
+    by_text: Origin,
 }
 
 /// What goes from batch to batch.
@@ -67,7 +69,8 @@ pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mu
         entity: r.entity.clone(),
         ..Origin::default()
     };
-    let work = Arc::new(Work { judge, id, run: change, now, origin });
+    let by_text = Origin { channel: Channel::Text, ..origin.clone() };
+    let work = Arc::new(Work { judge, id, run: change, now, origin, by_text });
     let mut rows = tables::records(&file, r.delimiter.as_bytes()[0])?;
     let mut record = csv::StringRecord::new();
     let skip = r.done + i64::from(r.header);
@@ -160,6 +163,7 @@ fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Ju
     let Some(row) = judged.row else { return Ok(()) };
     let tags: Vec<i64> = w.judge.tags_for(&judged.findings).into_iter().flatten().collect();
     let agrees = w.judge.consent && !row.corrected;
+    let is_new = matches!(judged.fate, Fate::New);
     let contact = match judged.fate {
         Fate::New => {
             let domain = match domains.get(&row.address.domain) {
@@ -204,9 +208,13 @@ fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Ju
         _ => return Ok(()),
     };
     if let Some(phone) = &row.phone {
-        numbers::set(c, contact, Some(phone), w.now, &w.origin)?;
+        // Whose it is was asked as the row was judged.
+        let before = if is_new { None } else { numbers::of(c, contact)? };
+        if before.as_deref() != Some(phone.as_str()) {
+            numbers::change(c, contact, before.as_deref(), Some(phone), w.now, &w.origin)?;
+        }
         if w.judge.texts {
-            ledger::act(c, contact, w.now, Act::Agreed, &Origin { channel: Channel::Text, ..w.origin.clone() })?;
+            ledger::act(c, contact, w.now, Act::Agreed, &w.by_text)?;
         }
     }
     for (column, value) in &row.own {

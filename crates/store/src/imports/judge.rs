@@ -7,6 +7,7 @@ use crate::contacts;
 use crate::erasure::{Tombstones, WAS_DELETED};
 use crate::fields;
 use crate::ledger::{self, Grant};
+use crate::letterheads;
 use crate::numbers;
 use crate::tags::{self, Kind};
 use crate::{Result, Store, StoreError, tables};
@@ -126,7 +127,7 @@ impl Judge {
             width,
             consent: r.consent,
             texts: r.texts,
-            home: super::home(c)?,
+            home: letterheads::home(c)?,
             entity: r.entity.clone(),
             list,
             tag,

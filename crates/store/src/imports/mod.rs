@@ -229,16 +229,11 @@ pub fn preview(store: &Store, c: &Connection, run: Run, now: Instant) -> Result<
         })
         .collect();
     let rows: Vec<Vec<String>> = sample.into_iter().skip(usize::from(run.header)).take(100).collect();
-    let home = home(c)?;
+    let home = letterheads::home(c)?;
     let layout = row::Layout { mapping: &run.mapping, width, file: &run.file_name, home: home.as_deref() };
     let refusals = rows.iter().map(|r| row::read(r, layout).err()).collect();
     let kinds = (0..width).map(|i| table::guess_kind(rows.iter().filter_map(|r| r.get(i)).map(String::as_str))).collect();
     Ok(Preview { run, columns, kinds, rows, refusals, change })
-}
-
-/// The country of phone numbers that are written without their country's code: the usual letterhead's.
-fn home(c: &Connection) -> Result<Option<String>> {
-    Ok(letterheads::all(c)?.into_iter().next().and_then(|l| l.country))
 }
 
 /// What the analyst decided on a staged file.

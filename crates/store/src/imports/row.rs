@@ -5,7 +5,7 @@ use rinse_core::address::Address;
 use rinse_core::phone::Phone;
 use rinse_core::segment::FieldKind;
 use rinse_core::segment::person::Value;
-use rinse_core::table::Field;
+use rinse_core::table::{self, Field};
 
 pub(super) struct Row {
     pub address: Address,
@@ -49,7 +49,7 @@ pub(super) fn read<S: AsRef<str>>(cells: &[S], l: Layout<'_>) -> Result<Row, Str
     let (mut score, mut day, mut source) = (None, None, None);
     let mut phone = None;
     for (column, (cell, field)) in cells.iter().zip(mapping).enumerate() {
-        let text = cell.as_ref().trim();
+        let text = table::meant_cell(cell.as_ref().trim());
         let value = (!text.is_empty()).then(|| text.chars().take(200).collect::<String>());
         match field {
             Some(Field::Address) => address = Some(Address::parse(text).map_err(|e| e.to_string())?),
@@ -71,9 +71,7 @@ pub(super) fn read<S: AsRef<str>>(cells: &[S], l: Layout<'_>) -> Result<Row, Str
             Some(Field::Own { .. }) | None => {}
         }
     }
-    // What is no code of a country says nothing of the number.
-    let country = p.country.as_deref().filter(|c| c.len() == 2).or(home);
-    let phone = phone.map(|text| Phone::parse(&text, country)).transpose().map_err(|e| e.to_string())?;
+    let phone = phone.map(|text| Phone::of(&text, p.country.as_deref(), home)).transpose().map_err(|e| e.to_string())?;
     p.position = latitude.zip(longitude);
     let score = match (score, day) {
         (Some(Value::Number(number)), Some(Value::Date(day))) => {

@@ -8,6 +8,7 @@ pub mod run;
 use crate::tags::Kind;
 use crate::{Result, StoreError, fields, scores, segments, settings, tags, webhooks};
 use rinse_core::Instant;
+use rinse_core::channel::Channel;
 use rinse_core::reaction::{Deed, DeedNames, Reaction, Trigger};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -93,6 +94,7 @@ pub fn list(c: &Connection, which: Which) -> Result<Vec<Kept>> {
     let mut of_mailing = c.prepare_cached(
         "SELECT count(*), count(d.taken_back_at) FROM reacted d JOIN send s ON s.id = d.cause WHERE d.reaction_id = ?1 AND s.mailing_id = ?2",
     )?;
+    let channel = if let Which::Of(m) = which { kind(c, m)?.1 } else { Channel::Email };
     let mut out = Vec::new();
     for s in stored(c, which)? {
         // Of those that act everywhere a mailing shows what they did about its own messages; what was bought or done
@@ -101,7 +103,7 @@ pub fn list(c: &Connection, which: Which) -> Result<Vec<Kept>> {
             Which::Of(m) if s.rule.mailing.is_none() => Some(m),
             _ => None,
         };
-        if only.is_some() && !s.rule.when.of_message() {
+        if only.is_some() && !(s.rule.when.of_message() && s.rule.when.seen_on(channel)) {
             continue;
         }
         let count = if only.is_some() { &mut of_mailing } else { &mut of_all };
@@ -118,14 +120,26 @@ pub fn one(c: &Connection, id: i64) -> Result<Kept> {
     list(c, Which::One(id))?.pop().ok_or(StoreError::Missing("reaction"))
 }
 
+/// Is the mailing a template, and which channel is it on?
+fn kind(c: &Connection, mailing: i64) -> Result<(bool, Channel)> {
+    c.prepare_cached("SELECT template, channel FROM mailing WHERE id = ?1")?
+        .query_row([mailing], |r| Ok((r.get(0)?, Channel::from_code(r.get(1)?))))
+        .optional()?
+        .ok_or(StoreError::Missing("mailing"))
+}
+
 /// Does everything a rule refers to exist, and can its fields hold what it sets?
 fn fits(c: &Connection, r: &Reaction) -> Result<()> {
     r.check().map_err(StoreError::Refused)?;
     if let Some(m) = r.mailing {
-        let template: Option<bool> =
-            c.prepare_cached("SELECT template FROM mailing WHERE id = ?1")?.query_row([m], |r| r.get(0)).optional()?;
-        if template.ok_or(StoreError::Missing("mailing"))? {
+        let (template, channel) = kind(c, m)?;
+        if template {
             return Err(StoreError::Refused("A template goes to nobody: choose a mailing.".into()));
+        }
+        if !r.when.seen_on(channel) {
+            return Err(StoreError::Refused(
+                "Nobody can tell of a text message whether it was opened or clicked. Wait for a reply, or for somebody leaving.".into(),
+            ));
         }
     }
     r.then.iter().try_for_each(|deed| deed_fits(c, deed))

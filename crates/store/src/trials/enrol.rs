@@ -2,16 +2,17 @@
 //! large as planned; the arms' shares can change on the way. See `rinse_core::trial::stretches`.
 
 use super::counts::of_stretch;
-use super::{Trial, arms, one};
+use super::{Trial, arms, one, sentence};
 use crate::sends::Phase;
 use crate::{Result, StoreError};
 use rinse_core::trial::assign;
 use rinse_core::trial::letter;
 use rinse_core::trial::looks::{Stopped, look};
 use rinse_core::trial::plan::LEAST_PER_ARM;
-use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rinse_core::trial::plan::Plan;
+use rinse_core::trial::reading::Verdict;
 use rinse_core::trial::sealing::stretch_digest;
-use rinse_core::trial::stretches::{Counted, ROLLOUT_WATCHED, StretchCounts, check_parts, full};
+use rinse_core::trial::stretches::{Counted, ROLLOUT_WATCHED, StretchCounts, added_up, check_parts, full, least_open};
 use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -38,13 +39,15 @@ pub struct Stretch {
 /// # Errors
 /// When the database fails.
 pub fn stretches(c: &Connection, t: &Trial) -> Result<Vec<Stretch>> {
-    if t.plan.per_arm.is_none() {
-        return Ok(Vec::new());
-    }
+    if t.plan.per_arm.is_none() { Ok(Vec::new()) } else { stretches_of(c, t.id) }
+}
+
+fn stretches_of(c: &Connection, trial: i64) -> Result<Vec<Stretch>> {
     let mut s = c.prepare_cached(
         "SELECT began_at, parts, people, p.name, why, digest FROM trial_stretch t LEFT JOIN person p ON p.id = person_id WHERE trial_id = ?1 ORDER BY place",
     )?;
-    let rows = s.query_map([t.id], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
+    let rows =
+        s.query_map([trial], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
     rows.map(|row| {
         let (began_at, parts, people, person, why, digest) = row?;
         Ok(Stretch { began_at, parts: serde_json::from_str(&parts)?, people: serde_json::from_str(&people)?, person, why, digest })
@@ -86,11 +89,7 @@ pub(super) fn begin(c: &Connection, t: &Trial, seal: &str, parts: &[u32], why: &
 }
 
 fn reason(why: &str) -> Result<&str> {
-    let why = why.trim();
-    if why.chars().count() < 10 {
-        return Err(StoreError::Refused("Say in a sentence why: whoever reads the verdict will ask.".into()));
-    }
-    Ok(why)
+    sentence(why).ok_or_else(|| StoreError::Refused("Say in a sentence why: whoever reads the verdict will ask.".into()))
 }
 
 fn enrolling(c: &Connection, id: i64) -> Result<Trial> {
@@ -134,8 +133,7 @@ pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>
     let why = reason(why)?;
     let all = stretches(c, &t)?;
     let n = enrolled(&all);
-    let open = all.last().map(|s| s.parts.clone()).unwrap_or_default();
-    let least = open.iter().zip(&n).filter(|(p, _)| **p > 0).map(|(_, n)| *n).min().unwrap_or(0);
+    let least = all.last().map_or(0, |s| least_open(&s.parts, &n));
     if least < LEAST_PER_ARM {
         let words = format!("Given up at {least} people in the smallest arm, of which nothing can be read: {why}");
         c.execute(
@@ -187,8 +185,9 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
         |(place, s): (usize, &Stretch)| Ok(StretchCounts { parts: s.parts.clone(), counts: of_stretch(c, &t, place, Some(through))? });
     let of: Vec<StretchCounts> = stretches.iter().enumerate().map(counted).collect::<Result<_>>()?;
     let Some(mut parts) = of.last().map(|s| s.parts.clone()) else { return Ok(()) };
-    let all: Vec<ArmCounts> = (0..parts.len()).map(|i| of.iter().fold(ArmCounts::default(), |sum, s| sum.with(&s.counts[i]))).collect();
-    if !l.due(all.iter().zip(&parts).filter(|(_, p)| **p > 0).map(|(c, _)| c.assigned).min().unwrap_or(0), per_arm) {
+    let all = added_up(&of);
+    let people: Vec<u64> = all.iter().map(|c| c.assigned).collect();
+    if !l.due(least_open(&parts, &people), per_arm) {
         c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![t.id, (now + DAY).0])?;
         return Ok(());
     }
@@ -248,9 +247,17 @@ pub fn a_day(c: &Connection, mailing: i64, now: Instant) -> Result<Option<f64>> 
     Ok(found.and_then(|(n, since)| per_day(n, since?)))
 }
 
-/// Gives those who come to a message of a series their arm.
+/// Gives those who come to a message of a series their arm. It is made for each batch of messages: what has to be known of the
+/// trial is read, and not the reading that is kept with it.
 pub(crate) struct Enroller {
-    trial: Trial,
+    trial: i64,
+    mailing: i64,
+    plan: Plan,
+    seed: u64,
+    state: String,
+    verdict: Option<Verdict>,
+    rollout_at: Option<Instant>,
+    enrols: bool,
     place: i64,
     parts: Vec<u32>,
     /// In this stretch, and in those before.
@@ -261,34 +268,49 @@ pub(crate) struct Enroller {
 impl Enroller {
     /// None: the message has no trial that was sealed, so that all get the first variant.
     pub(crate) fn of(c: &Connection, mailing: i64) -> Result<Option<Self>> {
-        let id: Option<i64> = c
-            .prepare_cached("SELECT id FROM trial WHERE mailing_id = ?1 AND sealed_at IS NOT NULL")?
-            .query_row([mailing], |r| r.get(0))
+        type Read = (i64, String, Option<i64>, String, Option<String>, Option<i64>, bool);
+        let found: Option<Read> = c
+            .prepare_cached(
+                "SELECT id, plan, seed, state, verdict, rollout_at, state = 'collecting' AND enrolled_at IS NULL
+                 FROM trial WHERE mailing_id = ?1 AND sealed_at IS NOT NULL",
+            )?
+            .query_row([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))
             .optional()?;
-        let Some(id) = id else { return Ok(None) };
-        let trial = one(c, id)?;
-        let mut all = stretches(c, &trial)?;
+        let Some((trial, plan, seed, state, verdict, rollout_at, enrols)) = found else { return Ok(None) };
+        let plan: Plan = serde_json::from_str(&plan)?;
+        let mut all = if plan.per_arm.is_some() { stretches_of(c, trial)? } else { Vec::new() };
         let Some(last) = all.pop() else { return Ok(None) };
         let before = if all.is_empty() { vec![0; last.people.len()] } else { enrolled(&all) };
-        Ok(Some(Self { place: i64::try_from(all.len()).unwrap_or(0), parts: last.parts, people: last.people, before, trial }))
+        Ok(Some(Self {
+            trial,
+            mailing,
+            plan,
+            seed: seed.unwrap_or(0).cast_unsigned(),
+            state,
+            verdict: verdict.map(|v| serde_json::from_str(&v)).transpose()?,
+            rollout_at: rollout_at.map(Instant),
+            enrols,
+            place: i64::try_from(all.len()).unwrap_or(0),
+            parts: last.parts,
+            people: last.people,
+            before,
+        }))
     }
 
     /// The arm of somebody whose message is about to be handed over, and what part of the trial it is.
     pub(crate) fn place(&mut self, c: &Connection, contact: i64, now: Instant) -> Result<(usize, Phase)> {
-        let t = &self.trial;
-        let seed = t.seed.unwrap_or(0).cast_unsigned();
-        let no_call = t.plan.on_no_call.unwrap_or(0);
+        let no_call = self.plan.on_no_call.unwrap_or(0);
         let took_part: Option<i64> = c
             .prepare_cached("SELECT arm FROM roster WHERE trial_id = ?1 AND contact_id = ?2")?
-            .query_row([t.id, contact], |r| r.get(0))
+            .query_row([self.trial, contact], |r| r.get(0))
             .optional()?;
-        if t.state == "ended" {
-            let arm = t.verdict.and_then(|v| v.goes_out(&t.plan)).unwrap_or(no_call);
+        if self.state == "ended" {
+            let arm = self.verdict.and_then(|v| v.goes_out(&self.plan)).unwrap_or(no_call);
             // Who comes again is watched once, by the first message.
             let before = "SELECT 1 FROM send WHERE mailing_id = ?1 AND contact_id = ?2 AND phase IN (2, 3)";
-            let watched = t.rollout_at.is_some_and(|at| now < Instant(at) + ROLLOUT_WATCHED)
-                && !c.prepare_cached(before)?.exists([t.mailing_id, contact])?;
-            let check = matches!(t.verdict, Some(Verdict::Called(_))) && assign::in_rollout_check(seed, contact);
+            let watched = self.rollout_at.is_some_and(|at| now < at + ROLLOUT_WATCHED)
+                && !c.prepare_cached(before)?.exists([self.mailing, contact])?;
+            let check = matches!(self.verdict, Some(Verdict::Called(_))) && assign::in_rollout_check(self.seed, contact);
             return Ok(match (took_part, watched) {
                 (None, true) if check => (no_call, Phase::RolloutCheck),
                 (None, true) => (arm, Phase::Rollout),
@@ -299,26 +321,26 @@ impl Enroller {
         if let Some(arm) = took_part {
             return Ok((usize::try_from(arm).unwrap_or(no_call), Phase::Whole));
         }
-        if t.state != "collecting" || t.enrolled_at.is_some() {
+        if !self.enrols {
             return Ok((no_call, Phase::Whole));
         }
-        let arm = assign::on_entry(seed, contact, &self.parts);
+        let arm = assign::on_entry(self.seed, contact, &self.parts);
         c.prepare_cached("INSERT INTO roster VALUES (?1, ?2, ?3, ?4)")?.execute(params![
-            t.id,
+            self.trial,
             contact,
             self.place,
             i64::try_from(arm).unwrap_or(0)
         ])?;
         self.people[arm] += 1;
         c.prepare_cached("UPDATE trial_stretch SET people = ?3 WHERE trial_id = ?1 AND place = ?2")?.execute(params![
-            t.id,
+            self.trial,
             self.place,
             serde_json::to_string(&self.people)?
         ])?;
         let all: Vec<u64> = self.people.iter().zip(&self.before).map(|(n, before)| n + before).collect();
-        if full(t.plan.per_arm.unwrap_or(0), &self.parts, &all) {
-            c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1", params![t.id, now.0])?;
-            self.trial.enrolled_at = Some(now.0);
+        if full(self.plan.per_arm.unwrap_or(0), &self.parts, &all) {
+            c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1", params![self.trial, now.0])?;
+            self.enrols = false;
         }
         Ok((arm, Phase::Pilot))
     }

@@ -176,15 +176,18 @@ pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person
     id.ok_or_else(|| StoreError::Refused("The plan is sealed and can't change. Plan a new trial instead.".into()))
 }
 
+/// A reason, when it is long enough to be a sentence.
+fn sentence(why: &str) -> Option<&str> {
+    Some(why.trim()).filter(|why| why.chars().count() >= 10)
+}
+
 /// Lets a trial be sealed under its needed size: an approver's word, with a reason.
 ///
 /// # Errors
 /// When it isn't an approver's, or no reason is given.
 pub fn let_small(c: &Connection, id: i64, too_small: &str, reason: &str, person: Option<i64>, now: Instant) -> Result<()> {
-    let reason = reason.trim();
-    if reason.chars().count() < 10 {
-        return Err(StoreError::Refused(format!("{too_small} Or an approver lets it go, and says in a sentence why.")));
-    }
+    let reason = sentence(reason)
+        .ok_or_else(|| StoreError::Refused(format!("{too_small} Or an approver lets it go, and says in a sentence why.")))?;
     if !crate::settings::is_approver(c, person)? {
         return Err(StoreError::Refused(format!("{too_small} Only an approver can let it go all the same.")));
     }

@@ -131,10 +131,37 @@ function CapRow({ cap, view, change, remove }: { cap: Cap; view: View; change: (
   );
 }
 
+type Hours = Schemas["Hours"];
+
+/** From when to when, by the clock. */
+function HoursFields({
+  hours,
+  labels,
+  change,
+}: {
+  hours: Hours;
+  labels: [string, string];
+  change: (hours: Hours) => void;
+}) {
+  const time = (key: keyof Hours, label: string) => (
+    <input
+      type="time"
+      aria-label={label}
+      value={clock(hours[key])}
+      onChange={(e) => e.target.value && change({ ...hours, [key]: minuteOf(e.target.value) })}
+    />
+  );
+  return (
+    <>
+      {time("from_minute", labels[0])} to {time("until_minute", labels[1])}
+    </>
+  );
+}
+
 /** The sending hours of each letterhead. */
 function HoursTable({ rules, view, change }: { rules: RuleSet; view: View; change: (r: RuleSet) => void }) {
   const all = rules.hours ?? [];
-  const set = (letterhead: number, hours: { from_minute: number; until_minute: number } | null) =>
+  const set = (letterhead: number, hours: Hours | null) =>
     change({
       ...rules,
       hours: [...all.filter((h) => h.letterhead !== letterhead), ...(hours ? [{ letterhead, hours }] : [])],
@@ -145,23 +172,16 @@ function HoursTable({ rules, view, change }: { rules: RuleSet; view: View; chang
         {view.letterheads.map((l) => {
           const id = l.id ?? 0;
           const hours = all.find((h) => h.letterhead === id)?.hours;
-          const time = (key: "from_minute" | "until_minute", label: string) =>
-            hours && (
-              <input
-                type="time"
-                aria-label={`${label}, ${l.name}`}
-                value={clock(hours[key])}
-                onChange={(e) => e.target.value && set(id, { ...hours, [key]: minuteOf(e.target.value) })}
-              />
-            );
           return (
             <TableRow key={id}>
               <TableCell>{l.name}</TableCell>
               <TableCell>
                 {hours ? (
-                  <>
-                    {time("from_minute", "From")} to {time("until_minute", "Until")}
-                  </>
+                  <HoursFields
+                    hours={hours}
+                    labels={[`From, ${l.name}`, `Until, ${l.name}`]}
+                    change={(h) => set(id, h)}
+                  />
                 ) : (
                   <span className="soft">at any hour</span>
                 )}
@@ -185,21 +205,17 @@ function HoursTable({ rules, view, change }: { rules: RuleSet; view: View; chang
 /** When no text message goes out. */
 function QuietHours({ rules, change }: { rules: RuleSet; change: (r: RuleSet) => void }) {
   const quiet = rules.quiet;
-  const time = (key: "from_minute" | "until_minute", label: string) =>
-    quiet && (
-      <input
-        type="time"
-        aria-label={label}
-        value={clock(quiet[key])}
-        onChange={(e) => e.target.value && change({ ...rules, quiet: { ...quiet, [key]: minuteOf(e.target.value) } })}
-      />
-    );
   return (
     <p style={{ marginTop: 0, maxWidth: "48em" }}>
       {quiet ? (
         <>
-          No text message goes out from {time("from_minute", "Quiet from")} to {time("until_minute", "Quiet until")}, by
-          each person's own clock. Whoever it would reach then is held until it is over.{" "}
+          No text message goes out from{" "}
+          <HoursFields
+            hours={quiet}
+            labels={["Quiet from", "Quiet until"]}
+            change={(quiet) => change({ ...rules, quiet })}
+          />
+          , by each person's own clock. Whoever it would reach then is held until it is over.{" "}
         </>
       ) : (
         <em className="bad">Text messages go out at any hour of the night. </em>

@@ -93,7 +93,7 @@ export function ContactsPage() {
                   type="search"
                   aria-label="Find"
                   style={{ width: 320, marginRight: 14 }}
-                  placeholder="address, name or @domain begins with"
+                  placeholder="address, name, number or @domain begins with"
                   value={search}
                   onChange={(e) => change({ search: e.target.value || null })}
                 />

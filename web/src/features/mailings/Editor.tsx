@@ -311,7 +311,7 @@ export function Editor({
           <CopyActs id={id} name={from.name} state="draft" template={d.template ?? false} archived={false} />
         )}
       </div>
-      {id !== null && !d.template && <MailingReactions mailing={id} />}
+      {id !== null && !d.template && <MailingReactions mailing={id} byText={text} />}
     </>
   );
 }

@@ -310,7 +310,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
       <Links id={m.id} people={whole?.accepted ?? 0} />
       {m.state !== "planned" && !text && <Brought id={m.id} />}
       <Replies id={m.id} />
-      <MailingReactions mailing={m.id} />
+      <MailingReactions mailing={m.id} byText={text} />
       <div className={text ? undefined : "two"}>
         {!text && (
           <div>

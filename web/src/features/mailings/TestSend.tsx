@@ -38,8 +38,13 @@ export function TestSend({ body, placeholder, ready, children }: Props) {
       </div>
       {test.data && (
         <p className={test.data.accepted ? "note good" : "note bad"} role="status">
-          {test.data.accepted ? "The test was handed over" : "The test was refused"}: {test.data.reply}. No figure
-          counts what is done with it.
+          {test.data.accepted
+            ? "The test was handed over"
+            : test.data.put_off
+              ? "The test was put off"
+              : "The test was refused"}
+          : {test.data.reply}.{" "}
+          {test.data.put_off ? "Send it again in some minutes." : "No figure counts what is done with it."}
         </p>
       )}
       <Failure error={test.error} />

@@ -5,7 +5,7 @@ import { ReactionForm } from "./ReactionForm";
 import { ReactionList } from "./ReactionList";
 
 /** What follows when people do something with this mailing. */
-export function MailingReactions({ mailing }: { mailing: number }) {
+export function MailingReactions({ mailing, byText = false }: { mailing: number; byText?: boolean }) {
   const [making, setMaking] = useState(false);
   const reactions = useQuery({
     queryKey: ["reactions", mailing],
@@ -19,11 +19,11 @@ export function MailingReactions({ mailing }: { mailing: number }) {
         <ReactionList all={all} where />
       ) : (
         <p className="soft" style={{ marginTop: 0 }}>
-          Nothing follows when people open it, click, reply or stay silent.
+          Nothing follows when people {byText ? "answer it or leave" : "open it, click, reply or stay silent"}.
         </p>
       )}
       {making ? (
-        <ReactionForm mailing={mailing} done={() => setMaking(false)} />
+        <ReactionForm mailing={mailing} byText={byText} done={() => setMaking(false)} />
       ) : (
         <p>
           <button className="plain" onClick={() => setMaking(true)}>

@@ -41,20 +41,28 @@ function begin(kind: Trigger["kind"], events: string[]): Trigger {
   }
 }
 
+/** What can be known of a text message. */
+const OF_TEXTS: Trigger["kind"][] = ["replied", "left", "answered", "bought"];
+
 /** A reaction, written as a sentence; a rule that gives points can be tried before it is switched on. */
 export function ReactionForm({
   mailing,
+  byText = false,
   from,
   done,
 }: {
   mailing: number | null;
+  /** The mailing is a text message. */
+  byText?: boolean;
   from?: Schemas["KeptReaction"];
   done: () => void;
 }) {
   const client = useQueryClient();
   const v = useVocabulary().data;
   const known = useDeedKnown();
-  const [rule, setRule] = useState<Rule>(from?.rule ?? { mailing, when: { kind: "opened" }, then: [] });
+  const [rule, setRule] = useState<Rule>(
+    from?.rule ?? { mailing, when: { kind: byText ? "replied" : "opened" }, then: [] },
+  );
   const when = rule.when;
   const setWhen = (w: Trigger) => setRule({ ...rule, when: w });
   const setDeed = (i: number, d: Deed | null) =>
@@ -100,7 +108,7 @@ export function ReactionForm({
         <Pick
           label="What happens"
           value={when.kind}
-          options={TRIGGERS}
+          options={byText ? TRIGGERS.filter(([kind]) => OF_TEXTS.includes(kind)) : TRIGGERS}
           onChange={(kind) => setWhen(begin(kind, v?.events ?? []))}
         />{" "}
         {when.kind === "clicked" && linkPick(when.link, (link) => setWhen({ ...when, link }))}

@@ -64,8 +64,7 @@ function Collecting({ v }: { v: View }) {
   const { trial, subjects, pooled } = v;
   const enrolling = v.enrolment != null && trial.enrolled_at == null;
   const givenUp = trial.state === "ended";
-  const open = v.enrolment?.stretches.at(-1)?.parts ?? [];
-  const smallest = Math.min(...(v.enrolment?.people ?? []).filter((_, i) => (open[i] ?? 0) > 0));
+  const smallest = v.enrolment?.smallest ?? 0;
   const client = useQueryClient();
   const [sure, setSure] = useState(false);
   const early = useMutation({
