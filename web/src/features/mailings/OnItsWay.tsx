@@ -328,7 +328,12 @@ export function OnItsWay({ m }: { m: Mailing }) {
         </div>
       </div>
       <p className="soft small">
-        {text ? "What" : `${plural(m.subjects.length, "variant")}; what`} was sent can't change.
+        {!text && `${plural(m.subjects.length, "variant")}. `}
+        {m.state === "planned"
+          ? "To change it, take it back into the drafts."
+          : m.state === "series"
+            ? "A message of a running series can't change: to say it otherwise, put a copy in its place."
+            : "What was sent can't change."}
       </p>
     </>
   );
