@@ -71,10 +71,12 @@ fn killed_in_the_middle_of_an_import() {
     }
 }
 
-/// An HTTP receiver on loopback that refuses every third message the first time: the keys it took, each with its
-/// times, and how many signatures were wrong.
+/// An HTTP receiver on loopback, which may refuse every third message the first time and take its time over each: the keys it
+/// took, each with its times, and how many signatures were wrong.
 fn receiver(
     secret: std::sync::Arc<std::sync::Mutex<Vec<u8>>>,
+    refuses: bool,
+    takes: std::time::Duration,
 ) -> (u16, std::sync::Arc<std::sync::Mutex<(std::collections::HashMap<String, u32>, u32)>>) {
     use std::io::{BufRead, BufReader, Read, Write};
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
@@ -108,7 +110,8 @@ fn receiver(
                     now,
                 );
                 let first = refused.lock().unwrap().insert(key.clone());
-                let status = if first && n % 3 == 0 { "500 Later" } else { "204 Taken" };
+                std::thread::sleep(takes);
+                let status = if refuses && first && n % 3 == 0 { "500 Later" } else { "204 Taken" };
                 let mut kept = kept.lock().unwrap();
                 kept.1 += u32::from(!good);
                 if status.starts_with('2') {
@@ -130,7 +133,7 @@ fn killed_in_the_middle_of_reacting() {
     rinse.import(&people_csv(2_000));
     let head = rinse.json("POST", "/api/letterheads", &letterhead()).as_i64().unwrap();
     let secret = std::sync::Arc::<std::sync::Mutex<Vec<u8>>>::default();
-    let (port, taken) = receiver(secret.clone());
+    let (port, taken) = receiver(secret.clone(), true, std::time::Duration::ZERO);
     let system = rinse.json("POST", "/api/webhooks", &json!({ "name": "Receiver", "url": format!("http://127.0.0.1:{port}/in") }));
     let hex = rinse.json("POST", &format!("/api/webhooks/{system}/secret"), &Value::Null)["secret"].as_str().unwrap().to_owned();
     *secret.lock().unwrap() = (0..hex.len()).step_by(2).map(|i| u8::from_str_radix(&hex[i..i + 2], 16).unwrap()).collect();
@@ -167,4 +170,45 @@ fn killed_in_the_middle_of_reacting() {
     assert_eq!(count("SELECT count(*) FROM score_entry"), silent, "nobody gets the points twice");
     let kept = taken.lock().unwrap();
     assert_eq!((kept.0.len() as i64, kept.1), (silent, 0), "each message arrived, and each was signed");
+}
+
+/// A gateway knows a message again by its number: what it was handed before a kill it may be handed once more under the same
+/// one, so that it sends it once.
+#[test]
+fn killed_in_the_middle_of_text_messages() {
+    let (folder, binary) = (tempfile::tempdir().unwrap(), Path::new(env!("CARGO_BIN_EXE_rinse")));
+    let data = folder.path();
+    let people = 900;
+    let secret = "shared with the gateway";
+    let (port, taken) =
+        receiver(std::sync::Arc::new(std::sync::Mutex::new(secret.as_bytes().to_vec())), false, std::time::Duration::from_millis(20));
+    let url = format!("http://127.0.0.1:{port}/send");
+    let mut rinse = Process::serve_texts(binary, data, &url, secret);
+    let mut csv = String::from("email,mobile\n");
+    for i in 0..people {
+        csv.push_str(&format!("wren{i}@tern.example,+447700900{i:03}\n"));
+    }
+    rinse.import(&csv);
+    let mut l = letterhead();
+    l["text_number"] = json!("60777");
+    let head = rinse.json("POST", "/api/letterheads", &l);
+    // Whatever the hour is here.
+    rinse.json("PUT", "/api/rules", &json!({ "rules": { "quiet": null }, "note": "a test" }));
+    let text = json!({ "name": "By text", "channel": "text", "topic_id": null, "letterhead_id": head, "list_id": null, "over_cap": "hold",
+        "subjects": [""], "html": "", "text": "{{ sender_name }}: boats at 9. Reply STOP to end." });
+    rinse.json("POST", "/api/mailings", &text);
+    rinse.json("POST", "/api/mailings/1/plan", &json!({ "at": null }));
+    let count = |sql: &str| Connection::open(data.join("rinse.db")).unwrap().query_row(sql, [], |r| r.get::<_, i64>(0)).unwrap_or(-1);
+    for more in [100, 400] {
+        wait_until("some were taken", || taken.lock().unwrap().0.len() > more);
+        rinse.kill();
+        assert!(taken.lock().unwrap().0.len() < people, "the kill came too late to prove anything");
+        rinse = Process::serve_texts(binary, data, &url, secret);
+    }
+    wait_until("it is whole", || rinse.json("GET", "/api/mailings/1", &Value::Null)["state"] == "sent");
+    assert_eq!(count("SELECT count(*) FROM send WHERE state = 3"), people as i64, "nobody is forgotten, and nobody is in doubt");
+    let kept = taken.lock().unwrap();
+    assert_eq!((kept.0.len(), kept.1), (people, 0), "each message under one number, and each was signed");
+    let again: u32 = kept.0.values().map(|times| times - 1).sum();
+    assert!(again < 200, "only what was under way at a kill is handed over once more: {again}");
 }

@@ -5,11 +5,13 @@ mod common;
 
 use common::{START, base, hand_over, mailing, rows, run, start};
 use proptest::prelude::*;
-use rinse_core::caps::{Cap, Scope, Window};
+use rinse_core::caps::{Cap, Kind, Scope, Window};
+use rinse_core::channel::Channel;
 use rinse_core::clearance::{LetterheadHours, Outcome, OverCap, Reason, RuleSet};
 use rinse_core::consent::Act;
 use rinse_core::holdout::Holdout;
 use rinse_core::hours::Hours;
+use rinse_core::phone::Phone;
 use rinse_core::segment::{Field, TextTest, Tree};
 use rinse_core::suppression::{Entry, hash};
 use rinse_core::{DAY, HOUR, Instant};
@@ -17,8 +19,9 @@ use rinse_store::clearing::forecast::Suppressing;
 use rinse_store::clearing::{self, forecast, person, record};
 use rinse_store::domains::{self, NewDomainPause};
 use rinse_store::ledger::{self, Origin};
+use rinse_store::mailings::MailingDraft;
 use rinse_store::suppression::{self, Beside, For, NewList};
-use rinse_store::{Connection, letterheads, mailings, merges, responses, rules, runs, segments, sends, settings};
+use rinse_store::{Connection, letterheads, mailings, merges, numbers, responses, rules, runs, segments, sends, settings, texts};
 
 fn origin() -> Origin {
     Origin { source: "test", ..Origin::default() }
@@ -47,17 +50,27 @@ struct Plan {
     over: OverCap,
     priority: i64,
     hold_days: i64,
+    channel: Channel,
+}
+
+/// Email three times of four.
+fn channels() -> impl Strategy<Value = Channel> {
+    prop_oneof![3 => Just(Channel::Email), 1 => Just(Channel::Text)]
+}
+
+/// A mailing of the channel that holds whom it can't reach yet.
+fn on(c: &Connection, channel: Channel, topic: Option<i64>) -> i64 {
+    if channel == Channel::Email {
+        return mailing(c, topic, OverCap::Hold);
+    }
+    let draft = MailingDraft { channel, topic_id: topic, text: "Boats at 9.".into(), ..MailingDraft::under(1, "m") };
+    mailings::save(c, None, &draft, START, None).unwrap()
 }
 
 fn plans() -> impl Strategy<Value = Vec<Plan>> {
     let over = prop_oneof![3 => Just(OverCap::Hold), 1 => Just(OverCap::Skip), 1 => Just(OverCap::Exceed)];
-    let one = (0i64..240, prop::option::of(1i64..3), over, 1i64..6, 1i64..9).prop_map(|(hours, topic, over, priority, hold_days)| Plan {
-        hours,
-        topic,
-        over,
-        priority,
-        hold_days,
-    });
+    let one = (0i64..240, prop::option::of(1i64..3), over, 1i64..6, 1i64..9, channels())
+        .prop_map(|(hours, topic, over, priority, hold_days, channel)| Plan { hours, topic, over, priority, hold_days, channel });
     prop::collection::vec(one, 1..8)
 }
 
@@ -68,9 +81,13 @@ fn rule_sets() -> impl Strategy<Value = RuleSet> {
         Just(Window::CalendarDay),
         Just(Window::IsoWeek)
     ];
-    let scope = prop_oneof![3 => Just(Scope::Marketing), 1 => (1i64..3).prop_map(|id| Scope::Topic { id }), 1 => Just(Scope::Letterhead { id: 1 }), 1 => Just(Scope::Series)];
+    let scope = prop_oneof![3 => Just(Scope::Marketing), 1 => (1i64..3).prop_map(|id| Scope::Topic { id }), 1 => Just(Scope::Letterhead { id: 1 }), 1 => (1i64..3).prop_map(|id| Scope::Channel { id }), 1 => Just(Scope::Series)];
     let caps = prop::collection::vec((1u32..4, window, scope).prop_map(|(l, w, s)| cap(l, w, s)), 1..4);
-    (caps, prop::option::of((0u16..1440, 60u16..1200))).prop_map(|(mut caps, hours)| {
+    let some_hours = || {
+        let of = |(from, n)| Hours { from_minute: from, until_minute: (from + n) % 1440 };
+        prop::option::of((0u16..1440, 60u16..1200).prop_map(of))
+    };
+    (caps, some_hours(), some_hours()).prop_map(|(mut caps, hours, quiet)| {
         let mut seen = Vec::new();
         caps.retain(|c| {
             !seen.contains(&(c.window, c.scope)) && {
@@ -78,13 +95,13 @@ fn rule_sets() -> impl Strategy<Value = RuleSet> {
                 true
             }
         });
-        let hours =
-            hours.map(|(from, n)| LetterheadHours { letterhead: 1, hours: Hours { from_minute: from, until_minute: (from + n) % 1440 } });
-        RuleSet { caps, hours: hours.into_iter().collect(), ..RuleSet::default() }
+        let hours = hours.map(|hours| LetterheadHours { letterhead: 1, hours }).into_iter().collect();
+        RuleSet { caps, hours, quiet, ..RuleSet::default() }
     })
 }
 
-/// People of different zones, some resting or on a break.
+/// People of different zones, some resting or on a break; with numbers, but for the fifth, which one network doesn't know and
+/// one person didn't agree for.
 fn scatter(c: &Connection) {
     c.execute_batch(&format!(
         "UPDATE contact SET zone = CASE id % 4 WHEN 0 THEN 'Pacific/Auckland' WHEN 1 THEN 'America/Halifax' WHEN 2 THEN 'Nowhere/At all' END;
@@ -93,10 +110,17 @@ fn scatter(c: &Connection) {
     ))
     .unwrap();
     ledger::act(c, 4, START, Act::Paused { until: START + 50 * HOUR }, &origin()).unwrap();
+    for person in rows::<i64>(c, "SELECT id FROM contact WHERE id % 5 <> 0") {
+        numbers::set(c, person, Some(&Phone::parse(&format!("+4477009000{person:02}"), None).unwrap()), START, &origin()).unwrap();
+        if person != 1 {
+            texts::agreed(c, person, START, &origin()).unwrap();
+        }
+    }
+    c.execute("UPDATE contact SET phone_failed_at = ?1 WHERE id = 6", [START.0]).unwrap();
 }
 
 fn plan(c: &Connection, p: &Plan) -> i64 {
-    let m = mailing(c, p.topic, OverCap::Hold);
+    let m = on(c, p.channel, p.topic);
     c.execute(
         "UPDATE mailing SET over_cap = ?2, priority = ?3, hold_days = ?4, state = 'planned', planned_at = ?5 WHERE id = ?1",
         rusqlite::params![m, p.over.code(), p.priority, p.hold_days, (START + p.hours * HOUR).0],
@@ -127,14 +151,25 @@ fn run_out(c: &Connection, mut crash: impl FnMut() -> bool) {
     }
 }
 
-/// person, mailing, when it was accepted, topic, over_cap
-type Went = (i64, i64, i64, i64, String);
+struct Went {
+    person: i64,
+    mailing: i64,
+    at: Instant,
+    kind: Kind,
+    over_cap: String,
+}
 
 fn went(c: &Connection) -> Vec<Went> {
     let mut s = c
-        .prepare("SELECT s.contact_id, s.mailing_id, s.accepted_at, coalesce(m.topic_id, 0), m.over_cap FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.state = 3 ORDER BY s.accepted_at, m.priority, m.id")
+        .prepare("SELECT s.contact_id, s.mailing_id, s.accepted_at, coalesce(m.topic_id, 0), m.over_cap, m.channel FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.state = 3 ORDER BY s.accepted_at, m.priority, m.id")
         .unwrap();
-    s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?))).unwrap().collect::<Result<_, _>>().unwrap()
+    s.query_map([], |r| {
+        let kind = Kind { channel: r.get(5)?, topic: r.get(3)?, letterhead: 1, series: false };
+        Ok(Went { person: r.get(0)?, mailing: r.get(1)?, at: Instant(r.get(2)?), kind, over_cap: r.get(4)? })
+    })
+    .unwrap()
+    .collect::<Result<_, _>>()
+    .unwrap()
 }
 
 fn zone_of(person: i64) -> rinse_core::zone::TimeZone {
@@ -150,7 +185,7 @@ proptest! {
     #[test]
     fn no_window_is_ever_exceeded(set in rule_sets(), plans in plans(), crashes in prop::collection::vec(any::<bool>(), 40)) {
         let kept = set.clone();
-        let sent = run(5, move |c| {
+        let sent = run(7, move |c| {
             rules::save(c, START, None, &set, "").unwrap();
             scatter(c);
             for p in &plans {
@@ -161,15 +196,15 @@ proptest! {
             assert_eq!(rows::<i64>(c, "SELECT count(*) FROM send WHERE state NOT IN (3, 6)"), [0], "everyone is sent to or barred in the end");
             went(c)
         });
-        for (i, (person, mailing, at, topic, over)) in sent.iter().enumerate() {
-            let zone = zone_of(*person);
-            prop_assert!(!sent[..i].iter().any(|s| s.0 == *person && s.1 == *mailing), "twice");
-            prop_assert!(kept.hours.iter().all(|h| h.hours.open(Instant(*at), &zone)));
-            let earlier: Vec<&Went> = sent[..=i].iter().filter(|s| s.0 == *person).collect();
+        for (i, w) in sent.iter().enumerate() {
+            let zone = zone_of(w.person);
+            prop_assert!(!sent[..i].iter().any(|s| s.person == w.person && s.mailing == w.mailing), "twice");
+            prop_assert!(kept.hours_for(w.kind).iter().all(|h| h.open(w.at, &zone)));
+            prop_assert!(w.kind.channel == 1 || !matches!(w.person, 1 | 5 | 6), "a text message without a number that they agreed for");
+            let earlier: Vec<&Went> = sent[..=i].iter().filter(|s| s.person == w.person).collect();
             for cap in &kept.caps {
-                let covers = |topic: i64| match cap.scope { Scope::Topic { id } => id == topic, Scope::Series => false, _ => true };
-                let n = earlier.iter().filter(|s| covers(s.3) && cap.in_window(Instant(s.2), Instant(*at), &zone)).count();
-                prop_assert!(over == "exceed" || !covers(*topic) || n <= cap.limit as usize, "{n} of {}", cap.words());
+                let n = earlier.iter().filter(|s| cap.scope.covers(s.kind) && cap.in_window(s.at, w.at, &zone)).count();
+                prop_assert!(w.over_cap == "exceed" || !cap.scope.covers(w.kind) || n <= cap.limit as usize, "{n} of {}", cap.words());
             }
         }
     }
@@ -177,7 +212,7 @@ proptest! {
     /// What the forecast says is what then happens.
     #[test]
     fn the_forecast_comes_true(set in rule_sets(), plans in plans()) {
-        let (said, happened) = run(5, move |c| {
+        let (said, happened) = run(7, move |c| {
             rules::save(c, START, None, &set, "").unwrap();
             scatter(c);
             for p in &plans {
@@ -200,6 +235,7 @@ proptest! {
     fn all_ways_to_ask_agree(
         set in rule_sets(), country in prop::collection::vec(0usize..3, 8), acts in prop::collection::vec((1i64..9, 0usize..5), 0..9),
         lines in prop::collection::vec((1i64..9, 0usize..7), 0..5), topic in prop::option::of(1i64..3), hours in 0i64..60, holdout in any::<bool>(),
+        channel in channels(),
     ) {
         run(8, move |c| {
             let set = RuleSet { confirm: vec!["DE".into()], holdout: holdout.then_some(Holdout { share: 0.4 }), ..set };
@@ -234,7 +270,7 @@ proptest! {
             let before = mailing(c, Some(1), OverCap::Hold);
             start(c, before, START + 2 * HOUR);
             hand_over(c, START + 2 * HOUR, "250 2.0.0 ok");
-            let m = mailing(c, topic, OverCap::Hold);
+            let m = on(c, channel, topic);
             let at = START + (3 + hours) * HOUR;
             let all = clearing::audience(c, m, at).unwrap();
             let mut loaded = person::load(c, m, at).unwrap();
@@ -289,14 +325,14 @@ fn priority_goes_first_at_the_same_instant_and_takes_the_place() {
     run(1, |c| {
         rules::save(c, START, None, &RuleSet { caps: vec![cap(1, Window::Hours { n: 10 }, Scope::Marketing)], ..RuleSet::default() }, "")
             .unwrap();
-        let usual = Plan { hours: 5, topic: None, over: OverCap::Hold, priority: 3, hold_days: 7 };
+        let usual = Plan { hours: 5, topic: None, over: OverCap::Hold, priority: 3, hold_days: 7, channel: Channel::Email };
         let low = plan(c, &usual);
         let high = plan(c, &Plan { priority: 1, ..usual.clone() });
         let tie = plan(c, &usual);
         let f = forecast::forecast(c, START, None, None).unwrap();
         assert_eq!(f.competing.iter().map(|p| (p.first, p.second)).filter(|p| p.0 == high).count(), 2);
         run_out(c, || false);
-        let order: Vec<(i64, i64)> = went(c).iter().map(|w| (w.1, (Instant(w.2) - START) / HOUR)).collect();
+        let order: Vec<(i64, i64)> = went(c).iter().map(|w| (w.mailing, (w.at - START) / HOUR)).collect();
         assert_eq!(order, [(high, 5), (low, 15), (tie, 25)]);
     });
 }
@@ -306,7 +342,7 @@ fn moving_a_mailing_shows_its_effect_before_it_is_saved() {
     run(3, |c| {
         rules::save(c, START, None, &RuleSet { caps: vec![cap(1, Window::Days { n: 2 }, Scope::Marketing)], ..RuleSet::default() }, "")
             .unwrap();
-        let usual = Plan { hours: 10, topic: None, over: OverCap::Skip, priority: 3, hold_days: 7 };
+        let usual = Plan { hours: 10, topic: None, over: OverCap::Skip, priority: 3, hold_days: 7, channel: Channel::Email };
         let (first, second) = (plan(c, &usual), plan(c, &Plan { hours: 20, ..usual }));
         let lost = |f: &forecast::Forecast, id| f.mailings.iter().find(|m| m.id == id).unwrap().lost_to_caps;
         let now = forecast::forecast(c, START, None, None).unwrap();
@@ -329,7 +365,7 @@ fn another_suppression_does_what_its_preview_says() {
         rules::save(c, START, None, &RuleSet { caps: vec![cap(1, Window::Days { n: 2 }, Scope::Marketing)], ..RuleSet::default() }, "")
             .unwrap();
         let p = |n: i64| format!("p{n}@tern.example");
-        let usual = Plan { hours: 10, topic: Some(1), over: OverCap::Skip, priority: 3, hold_days: 7 };
+        let usual = Plan { hours: 10, topic: Some(1), over: OverCap::Skip, priority: 3, hold_days: 7, channel: Channel::Email };
         plan(c, &usual);
         plan(c, &Plan { hours: 20, topic: Some(2), ..usual });
         let said = |other: Option<&Suppressing>| serde_json::to_value(forecast::forecast_if(c, START, None, None, other).unwrap()).unwrap();

@@ -37,12 +37,26 @@ impl Process {
         Self::start(binary, data, &["serve", "--smtp-port", &smtp_port.to_string()])
     }
 
+    /// The same, with a gateway for text messages instead, and the secret that is shared with it.
+    ///
+    /// # Panics
+    /// When it doesn't print its address.
+    #[must_use]
+    pub fn serve_texts(binary: &Path, data: &Path, url: &str, secret: &str) -> Self {
+        Self::start_with(binary, data, &["serve", "--smtp-port", "1", "--text-gateway", url], &[("RINSE_TEXT_SECRET", secret)])
+    }
+
     fn start(binary: &Path, data: &Path, args: &[&str]) -> Self {
+        Self::start_with(binary, data, args, &[])
+    }
+
+    fn start_with(binary: &Path, data: &Path, args: &[&str], env: &[(&str, &str)]) -> Self {
         let mut child = Command::new(binary)
             .args(args)
             .args(["--listen", "127.0.0.1:0", "--data"])
             .arg(data)
             .env("RUST_LOG", "warn")
+            .envs(env.iter().copied())
             .stdout(Stdio::piped())
             .spawn()
             .unwrap_or_else(|e| panic!("{} does not start: {e}", binary.display()));
@@ -171,7 +185,7 @@ impl Process {
         wait_until("the clock has moved", || self.now() >= to);
     }
 
-    /// Imports a CSV with consent, through the same steps as a person.
+    /// Imports a CSV with consent, to text messages too where it has numbers, through the same steps as a person.
     ///
     /// # Panics
     /// When a step is refused.
@@ -180,7 +194,8 @@ impl Process {
         let run: Value = serde_json::from_slice(&body).expect("a run");
         assert_eq!(status, 200, "{run}");
         let id = run["id"].as_i64().expect("an id");
-        let decision = serde_json::json!({ "mapping": run["mapping"], "header": run["header"], "list": null, "consent": true, "evidence": "paper form, clause 4" });
+        let texts = run["mapping"].as_array().is_some_and(|m| m.iter().any(|column| column == "phone"));
+        let decision = serde_json::json!({ "mapping": run["mapping"], "header": run["header"], "list": null, "consent": true, "texts": texts, "evidence": "paper form, clause 4" });
         self.json("POST", &format!("/api/imports/{id}/check"), &decision);
         self.json("POST", &format!("/api/imports/{id}/apply"), &Value::Null);
         wait_until("the import is applied", || self.json("GET", &format!("/api/imports/{id}"), &Value::Null)["run"]["state"] == "applied");
