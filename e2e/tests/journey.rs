@@ -170,7 +170,7 @@ async fn a_contact_file_becomes_a_called_trial() {
         ("/trials", "1 trial"),
         ("/clearance/consent", "allow marketing mail"),
         ("/mailings", "Drafts"),
-        ("/mailings/1", "what was sent can't change"),
+        ("/mailings/1", "What was sent can't change"),
     ] {
         view(&b, path, words).await;
     }

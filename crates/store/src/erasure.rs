@@ -75,6 +75,8 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
             bury(c, &hex(&tombstones.signer.tombstone(known)), now)?;
             c.prepare_cached("UPDATE test_send SET address = '' WHERE lower(address) = ?1")?.execute([known])?;
         }
+        // Those that nobody confirmed, sent in while there was nobody of this address here, are theirs, too.
+        c.prepare_cached("UPDATE sign_up SET contact_id = ?1 WHERE address_key = ?2")?.execute(params![id, key])?;
         journal::note(c, journal::What::Deleted, id, None, Grant::default(), now)?;
         if let Some(phone) = phone {
             journal::number_deleted(c, &phone, now)?;
@@ -111,7 +113,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "DELETE FROM mail_load WHERE contact_id = ?1",
         "DELETE FROM segment_member WHERE contact_id = ?1",
         "DELETE FROM before_image WHERE contact_id = ?1",
-        "UPDATE sign_up SET address = '', address_key = '', given_name = NULL, came_from = NULL WHERE contact_id = ?1",
+        "UPDATE sign_up SET address = '', address_key = '', given_name = NULL, came_from = NULL, state = iif(state = 1, 5, state) WHERE contact_id = ?1",
         "UPDATE event SET about = '' WHERE contact_id = ?1",
         "UPDATE send SET reply = NULL WHERE contact_id = ?1 AND reply IS NOT NULL",
         "DELETE FROM reply WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",

@@ -86,11 +86,10 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
         }
         known => known,
     };
-    let barred = match contact {
-        Some(id) => barred(c, id, f.letterhead, now)?,
-        None => None,
+    let why = match limit {
+        Some(limit) => Some(limit),
+        None => barred(c, contact, &f.address.key, f.letterhead, now)?,
     };
-    let why = limit.or(barred);
     let origin = Origin { source: "sign-up", evidence, entity: ledger::entity_of(c, f.letterhead)?, ..Origin::default() };
     if let Some(id) = contact.filter(|_| why.is_none()) {
         // Whoever signs up isn't silent.
@@ -123,17 +122,23 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
     )?)
 }
 
-/// Retired, complained and suppressed addresses never get an invitation.
-fn barred(c: &Connection, contact: i64, letterhead: i64, now: Instant) -> Result<Option<&'static str>> {
+const SUPPRESSED: &str = "the address is suppressed";
+
+/// Retired, complained and suppressed addresses never get an invitation, whether somebody here has them or not.
+fn barred(c: &Connection, contact: Option<i64>, key: &str, letterhead: i64, now: Instant) -> Result<Option<&'static str>> {
+    let target = Target { mailing: 0, topic: None, letterhead, service: true };
+    if suppression::names_address(c, target, key, now)? {
+        return Ok(Some(SUPPRESSED));
+    }
+    let Some(contact) = contact else { return Ok(None) };
     let status: i64 = c.query_row("SELECT status FROM contact WHERE id = ?1", [contact], |r| r.get(0))?;
     let consent = ledger::stated_for(c, contact, Grant::email(&ledger::entity_of(c, letterhead)?))?.consent;
-    let target = Target { mailing: 0, topic: None, letterhead, service: true };
     Ok(if status == 3 {
         Some("the address is retired")
     } else if consent == Consent::Complained {
         Some("they complained")
     } else if suppression::naming(c, target, contact, now)?.1 != 0 {
-        Some("the address is suppressed")
+        Some(SUPPRESSED)
     } else {
         None
     })
@@ -159,7 +164,8 @@ pub struct Invitation {
 }
 
 /// Takes the invitations that wait, and marks them as being handed over. What is older than a day is
-/// given up, and so is what was being handed over when the process stopped: it goes once.
+/// given up, and so is what was being handed over when the process stopped: it goes once. Whoever came to be barred while
+/// theirs waited for a host that put it off gets none.
 ///
 /// # Errors
 /// When the database fails.
@@ -167,15 +173,29 @@ pub fn claim(c: &Connection, now: Instant) -> Result<Vec<Invitation>> {
     c.prepare_cached("UPDATE sign_up SET state = 5, why = 'it waited for more than a day' WHERE state = 1 AND at <= ?1")?
         .execute([(now + -ANSWERS_WITHIN).0])?;
     let mut s = c.prepare_cached(
-        "SELECT id, letterhead_id, address, given_name FROM sign_up WHERE state = 1 AND due_at <= ?1 ORDER BY id LIMIT 100",
+        "SELECT id, letterhead_id, address, given_name, address_key FROM sign_up WHERE state = 1 AND due_at <= ?1 ORDER BY id LIMIT 100",
     )?;
-    let found: Vec<Invitation> = s
-        .query_map([now.0], |r| Ok(Invitation { sign_up: r.get(0)?, letterhead: r.get(1)?, address: r.get(2)?, given_name: r.get(3)? }))?
-        .collect::<rusqlite::Result<_>>()?;
-    for i in &found {
-        c.prepare_cached("UPDATE sign_up SET state = 2, tries = tries + 1, invited_at = ?2 WHERE id = ?1")?.execute([i.sign_up, now.0])?;
+    loop {
+        let waiting: Vec<(Invitation, String)> = s
+            .query_map([now.0], |r| {
+                let i = Invitation { sign_up: r.get(0)?, letterhead: r.get(1)?, address: r.get(2)?, given_name: r.get(3)? };
+                Ok((i, r.get(4)?))
+            })?
+            .collect::<rusqlite::Result<_>>()?;
+        let (any, mut found) = (!waiting.is_empty(), Vec::new());
+        for (i, key) in waiting {
+            if let Some(why) = barred(c, contacts::id_of(c, &key)?, &key, i.letterhead, now)? {
+                c.prepare_cached("UPDATE sign_up SET state = 5, why = ?2 WHERE id = ?1")?.execute(params![i.sign_up, why])?;
+                continue;
+            }
+            c.prepare_cached("UPDATE sign_up SET state = 2, tries = tries + 1, invited_at = ?2 WHERE id = ?1")?
+                .execute([i.sign_up, now.0])?;
+            found.push(i);
+        }
+        if !any || !found.is_empty() {
+            return Ok(found);
+        }
     }
-    Ok(found)
 }
 
 /// Writes what the host said to an invitation.

@@ -366,16 +366,26 @@ pub fn naming(c: &Connection, target: Target, contact: i64, at: Instant) -> Resu
     Ok((asked.iter().map(|a| a.0).collect(), naming_on(c, &asked, contact, at)?))
 }
 
+/// The lists on which an address, its hash or its domain is written.
+fn written_on(c: &Connection, key: &str, domain: &str, at: Instant) -> Result<Vec<i64>> {
+    let names = std::rc::Rc::new(names_of(key, domain).into_iter().map(rusqlite::types::Value::from).collect::<Vec<_>>());
+    Ok(c.prepare_cached("SELECT list_id FROM suppression_entry WHERE text IN rarray(?1) AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)")?
+        .query_map(params![names, at.0], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?)
+}
+
+/// Do the lists of a mailing name this address, whether somebody here has it or not?
+pub(crate) fn names_address(c: &Connection, target: Target, key: &str, at: Instant) -> Result<bool> {
+    let on = written_on(c, key, key.rsplit_once('@').map_or("", |(_, domain)| domain), at)?;
+    Ok(of_mailing(c, target, at)?.iter().any(|(list, _)| on.contains(list)))
+}
+
 /// Which of these lists name one person, a bit each.
 pub(crate) fn naming_on(c: &Connection, asked: &[(i64, Option<i64>)], contact: i64, at: Instant) -> Result<u64> {
     let (key, domain): (String, String) = c
         .prepare_cached("SELECT c.address_key, d.name FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?
         .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
-    let names = std::rc::Rc::new(names_of(&key, &domain).into_iter().map(rusqlite::types::Value::from).collect::<Vec<_>>());
-    let on: Vec<i64> = c
-        .prepare_cached("SELECT list_id FROM suppression_entry WHERE text IN rarray(?1) AND added_at <= ?2 AND (ended_at IS NULL OR ended_at > ?2) AND (expires_at IS NULL OR expires_at > ?2)")?
-        .query_map(params![names, at.0], |r| r.get(0))?
-        .collect::<rusqlite::Result<_>>()?;
+    let on = written_on(c, &key, &domain, at)?;
     let mut bits = 0;
     for (place, (id, segment)) in (0u32..).zip(asked) {
         let named = on.contains(id)
