@@ -181,7 +181,7 @@ fn killed_in_the_middle_of_text_messages() {
     let people = 900;
     let secret = "shared with the gateway";
     let (port, taken) =
-        receiver(std::sync::Arc::new(std::sync::Mutex::new(secret.as_bytes().to_vec())), false, std::time::Duration::from_millis(20));
+        receiver(std::sync::Arc::new(std::sync::Mutex::new(secret.as_bytes().to_vec())), false, std::time::Duration::from_millis(80));
     let url = format!("http://127.0.0.1:{port}/send");
     let mut rinse = Process::serve_texts(binary, data, &url, secret);
     let mut csv = String::from("email,mobile\n");
@@ -210,5 +210,5 @@ fn killed_in_the_middle_of_text_messages() {
     let kept = taken.lock().unwrap();
     assert_eq!((kept.0.len(), kept.1), (people, 0), "each message under one number, and each was signed");
     let again: u32 = kept.0.values().map(|times| times - 1).sum();
-    assert!(again < 200, "only what was under way at a kill is handed over once more: {again}");
+    assert!(again <= 20, "only the batch that was under way at each kill is handed over once more: {again}");
 }
