@@ -28,7 +28,7 @@ struct Found {
 }
 
 /// Splits a mailing that is about to go out; one with variants has a trial of its own, or none is asked for. Nobody opens a
-/// text message.
+/// text message. `seed`: below 2^63, as it is kept.
 ///
 /// # Errors
 /// When the database fails.
@@ -36,7 +36,7 @@ pub fn begin(c: &Connection, mailing: i64, seed: u64, now: Instant) -> Result<()
     c.execute(
         "INSERT INTO self_check (mailing_id, seed, made_at) SELECT ?1, ?2, ?3 WHERE (SELECT count(*) FROM variant WHERE mailing_id = ?1) = 1
             AND (SELECT channel FROM mailing WHERE id = ?1) = 1 ON CONFLICT DO NOTHING",
-        params![mailing, (seed >> 1).cast_signed(), now.0],
+        params![mailing, seed.cast_signed(), now.0],
     )?;
     Ok(())
 }

@@ -122,26 +122,24 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
     )?)
 }
 
-const SUPPRESSED: &str = "the address is suppressed";
-
 /// Retired, complained and suppressed addresses never get an invitation, whether somebody here has them or not.
 fn barred(c: &Connection, contact: Option<i64>, key: &str, letterhead: i64, now: Instant) -> Result<Option<&'static str>> {
-    let target = Target { mailing: 0, topic: None, letterhead, service: true };
-    if suppression::names_address(c, target, key, now)? {
-        return Ok(Some(SUPPRESSED));
+    if let Some(contact) = contact {
+        let status: i64 = c.query_row("SELECT status FROM contact WHERE id = ?1", [contact], |r| r.get(0))?;
+        if status == 3 {
+            return Ok(Some("the address is retired"));
+        }
+        if ledger::stated_for(c, contact, Grant::email(&ledger::entity_of(c, letterhead)?))?.consent == Consent::Complained {
+            return Ok(Some("they complained"));
+        }
     }
-    let Some(contact) = contact else { return Ok(None) };
-    let status: i64 = c.query_row("SELECT status FROM contact WHERE id = ?1", [contact], |r| r.get(0))?;
-    let consent = ledger::stated_for(c, contact, Grant::email(&ledger::entity_of(c, letterhead)?))?.consent;
-    Ok(if status == 3 {
-        Some("the address is retired")
-    } else if consent == Consent::Complained {
-        Some("they complained")
-    } else if suppression::naming(c, target, contact, now)?.1 != 0 {
-        Some(SUPPRESSED)
-    } else {
-        None
-    })
+    let target = Target { mailing: 0, topic: None, letterhead, service: true };
+    let suppressed = suppression::names_address(c, target, key, now)?
+        || match contact {
+            Some(contact) => suppression::naming(c, target, contact, now)?.1 != 0,
+            None => false,
+        };
+    Ok(suppressed.then_some("the address is suppressed"))
 }
 
 fn leave_unchosen(c: &Connection, contact: i64, chosen: &[i64], now: Instant, origin: &Origin) -> Result<()> {
@@ -163,39 +161,34 @@ pub struct Invitation {
     pub given_name: Option<String>,
 }
 
-/// Takes the invitations that wait, and marks them as being handed over. What is older than a day is
+/// Takes some of the invitations that wait, and marks them as being handed over; says also at how many it looked. What is older than a day is
 /// given up, and so is what was being handed over when the process stopped: it goes once. Whoever came to be barred while
 /// theirs waited for a host that put it off gets none.
 ///
 /// # Errors
 /// When the database fails.
-pub fn claim(c: &Connection, now: Instant) -> Result<Vec<Invitation>> {
+pub fn claim(c: &Connection, now: Instant) -> Result<(Vec<Invitation>, usize)> {
     c.prepare_cached("UPDATE sign_up SET state = 5, why = 'it waited for more than a day' WHERE state = 1 AND at <= ?1")?
         .execute([(now + -ANSWERS_WITHIN).0])?;
     let mut s = c.prepare_cached(
         "SELECT id, letterhead_id, address, given_name, address_key FROM sign_up WHERE state = 1 AND due_at <= ?1 ORDER BY id LIMIT 100",
     )?;
-    loop {
-        let waiting: Vec<(Invitation, String)> = s
-            .query_map([now.0], |r| {
-                let i = Invitation { sign_up: r.get(0)?, letterhead: r.get(1)?, address: r.get(2)?, given_name: r.get(3)? };
-                Ok((i, r.get(4)?))
-            })?
-            .collect::<rusqlite::Result<_>>()?;
-        let (any, mut found) = (!waiting.is_empty(), Vec::new());
-        for (i, key) in waiting {
-            if let Some(why) = barred(c, contacts::id_of(c, &key)?, &key, i.letterhead, now)? {
-                c.prepare_cached("UPDATE sign_up SET state = 5, why = ?2 WHERE id = ?1")?.execute(params![i.sign_up, why])?;
-                continue;
-            }
-            c.prepare_cached("UPDATE sign_up SET state = 2, tries = tries + 1, invited_at = ?2 WHERE id = ?1")?
-                .execute([i.sign_up, now.0])?;
-            found.push(i);
+    let waiting: Vec<(Invitation, String)> = s
+        .query_map([now.0], |r| {
+            let i = Invitation { sign_up: r.get(0)?, letterhead: r.get(1)?, address: r.get(2)?, given_name: r.get(3)? };
+            Ok((i, r.get(4)?))
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    let (mut found, looked_at) = (Vec::new(), waiting.len());
+    for (i, key) in waiting {
+        if let Some(why) = barred(c, contacts::id_of(c, &key)?, &key, i.letterhead, now)? {
+            c.prepare_cached("UPDATE sign_up SET state = 5, why = ?2 WHERE id = ?1")?.execute(params![i.sign_up, why])?;
+            continue;
         }
-        if !any || !found.is_empty() {
-            return Ok(found);
-        }
+        c.prepare_cached("UPDATE sign_up SET state = 2, tries = tries + 1, invited_at = ?2 WHERE id = ?1")?.execute([i.sign_up, now.0])?;
+        found.push(i);
     }
+    Ok((found, looked_at))
 }
 
 /// Writes what the host said to an invitation.

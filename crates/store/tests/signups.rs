@@ -143,8 +143,8 @@ impl World {
 
     fn hand_over(&mut self, c: &Connection, reply: &Reply, now: Instant) {
         loop {
-            let batch = signups::claim(c, now).unwrap();
-            if batch.is_empty() {
+            let (batch, looked_at) = signups::claim(c, now).unwrap();
+            if looked_at == 0 {
                 return;
             }
             for i in batch {

@@ -1,7 +1,7 @@
 //! The check of a text message before it may be planned. Errors stop, warnings ask.
 
 use super::parts::{Alphabet, outside, size};
-use super::template::placeholders;
+use super::template::{SEND_PLACEHOLDERS, Template, placeholders};
 use super::words::{Said, said};
 use crate::message::{Finding, Level, TemplateError, placeholders_of, words};
 use std::collections::BTreeMap;
@@ -79,13 +79,11 @@ fn names_way_out(body: &str) -> bool {
 
 /// Is there anything in it beside the sender's name and the way out? What a placeholder of the person's stands for is something.
 fn says_something(d: &TextDraft) -> bool {
-    let mut body = d.body.replace(&d.sender_name, " ");
-    while let Some(from) = body.find("{{") {
-        let Some(length) = body[from..].find("}}") else { break };
-        let name = &body[from..from + length];
-        let frame = name.contains("sender_name") || name.contains("preferences_url");
-        body.replace_range(from..from + length + 2, if frame { " " } else { "x" });
-    }
+    let own = d.own.iter().map(String::as_str);
+    let stands_for = |name| (name, if SEND_PLACEHOLDERS.contains(&name) { " " } else { "x" });
+    // What can't be read is found elsewhere.
+    let Ok(body) = Template::new(&d.body).and_then(|t| t.fill(placeholders(own).map(stands_for))) else { return true };
+    let body = body.replace(&d.sender_name, " ");
     body.split(['.', ',', ':', ';', '!', '?', '–', '\n']).any(|part| part.chars().any(char::is_alphanumeric) && !names_way_out(part))
 }
 
