@@ -148,18 +148,26 @@ fn run(command: Command) -> Result<ExitCode> {
             )?;
         }
         Command::Restore { from, data } => {
-            let r = backup::restore(&from, &data)?;
+            let done = backup::restore(&from, &data)?;
+            let r = &done.replayed;
+            let mut err = std::io::stderr();
             writeln!(
-                std::io::stderr(),
-                "{} is restored. The journal brought back {} withdrawals, {} complaints, {} topics left, {} series left and {} deletions since. What was there before is in {}.",
+                err,
+                "{} is restored. The journal brought back {} withdrawals, {} complaints, {} topics left, {} series left and {} deletions since; {} more are of people whom the backup doesn't hold, and are in force for whoever brings them.",
                 data.display(),
                 r.withdrawn,
                 r.complained,
                 r.topics_left,
                 r.series_left,
                 r.deleted,
-                data.join("rinse.db.before").display()
+                r.kept
             )?;
+            for fault in &r.faults {
+                writeln!(err, "The journal {}: {fault}", data.join(journal::FILE).display())?;
+            }
+            if let Some(before) = &done.before {
+                writeln!(err, "What was there before is in {}.", before.display())?;
+            }
         }
         Command::Clear { mailing, at, data } => tools::clear(mailing, &at, &data)?,
         Command::Assign { trial, data } => return tools::assign(trial, &data),

@@ -11,7 +11,7 @@ use rinse_core::token::Signer;
 use rinse_standins::network::Network;
 use rinse_standins::records::Records;
 use rinse_standins::scenario::Scenario;
-use rinse_store::{Store, settings};
+use rinse_store::{Store, notices, settings};
 use std::path::PathBuf;
 use std::sync::atomic::AtomicI64;
 use std::sync::{Arc, Mutex};
@@ -61,11 +61,20 @@ impl App {
     pub async fn open(config: &Config) -> anyhow::Result<Self> {
         let held = Arc::new(rinse_store::backup::hold(&config.data)?);
         let store = Store::open(&config.data, config.durable)?;
-        let replayed = store.replayed();
+        let machine_now = Instant(jiff::Timestamp::now().as_millisecond());
+        let replayed = store.replayed().clone();
         if replayed.any() {
             tracing::warn!("The journal knew of people who left and the database did not; they have left now: {replayed:?}");
         }
-        let machine_now = Instant(jiff::Timestamp::now().as_millisecond());
+        if !replayed.faults.is_empty() {
+            for fault in &replayed.faults {
+                tracing::warn!("The journal {}: {fault}", config.data.join(rinse_store::journal::FILE).display());
+            }
+            let raise = move |c: &rinse_store::Connection| {
+                replayed.faults.iter().try_for_each(|fault| notices::raise(c, notices::JOURNAL, fault, fault, machine_now))
+            };
+            store.write(raise).await?;
+        }
         let fresh: [u8; 32] = rand::random();
         let key = store.write(move |c| settings::signing_key(c, &fresh, machine_now)).await?;
         let signer = Signer::new(&key);

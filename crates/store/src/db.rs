@@ -1,14 +1,15 @@
 //! Opening the file, migrations, the reader pool and the writer thread.
 
-use crate::journal::Journal;
 use crate::kept::Kept;
+use crate::writer::{Entrance, Lane, Task};
 use r2d2::Pool;
 use r2d2_sqlite::SqliteConnectionManager;
 pub use rusqlite::Connection;
 use rusqlite::OpenFlags;
 use rusqlite_migration::{M, Migrations};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, mpsc};
+use std::sync::Arc;
+use std::time::Duration;
 
 /// What can go wrong with the data file, in sentences.
 #[derive(Debug, thiserror::Error)]
@@ -35,64 +36,17 @@ pub enum StoreError {
     Json(#[from] serde_json::Error),
     #[error("The store has stopped.")]
     Stopped,
-}
-
-/// Work for the writer thread: run inside a transaction, answered after it.
-trait Job: Send {
-    /// Runs; false when it failed.
-    fn run(&mut self, c: &Connection) -> bool;
-    /// May it be run again after a rollback?
-    fn repeatable(&self) -> bool;
-    /// Tells the one who waits.
-    fn answer(self: Box<Self>, committed: bool);
-}
-
-struct Task<F, T, const REPEATABLE: bool> {
-    work: Option<F>,
-    result: Option<crate::Result<T>>,
-    tell: tokio::sync::oneshot::Sender<crate::Result<T>>,
-}
-
-impl<F, T, const REPEATABLE: bool> Task<F, T, REPEATABLE> {
-    fn tell(self, committed: bool) {
-        let result = self.result.filter(|r| committed || r.is_err()).unwrap_or(Err(StoreError::Stopped));
-        let _ = self.tell.send(result);
-    }
-}
-
-impl<F: FnOnce(&Connection) -> crate::Result<T> + Send, T: Send> Job for Task<F, T, false> {
-    fn run(&mut self, c: &Connection) -> bool {
-        self.result = self.work.take().map(|f| f(c));
-        matches!(self.result, Some(Ok(_)))
-    }
-    fn repeatable(&self) -> bool {
-        false
-    }
-    fn answer(self: Box<Self>, committed: bool) {
-        (*self).tell(committed);
-    }
-}
-
-impl<F: Fn(&Connection) -> crate::Result<T> + Send, T: Send> Job for Task<F, T, true> {
-    fn run(&mut self, c: &Connection) -> bool {
-        self.result = self.work.as_ref().map(|f| f(c));
-        matches!(self.result, Some(Ok(_)))
-    }
-    fn repeatable(&self) -> bool {
-        true
-    }
-    fn answer(self: Box<Self>, committed: bool) {
-        (*self).tell(committed);
-    }
+    #[error("The change failed inside Rinse, and nothing of it was kept. The log says more; try again, and report it if it stays.")]
+    Broke,
 }
 
 /// A handle to the data file; cheap to clone.
 #[derive(Clone)]
 pub struct Store {
     readers: Pool<SqliteConnectionManager>,
-    writer: mpsc::Sender<Box<dyn Job>>,
+    writer: Arc<Entrance>,
     folder: Arc<PathBuf>,
-    replayed: crate::journal::Replayed,
+    replayed: Arc<crate::journal::Replayed>,
     kept: Arc<Kept>,
 }
 
@@ -111,11 +65,10 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/012_figures_and_caught.sql")),
     M::up(include_str!("../migrations/013_series_trials.sql")),
     M::up(include_str!("../migrations/014_text_messages.sql")),
+    M::up(include_str!("../migrations/015_nothing_lost.sql")),
 ];
-/// Jobs that may share one transaction, hence one wait for the disk.
-const GROUP: usize = 1_000;
-/// People whose responses are rolled up before the writer looks for jobs again: some 10 ms.
-const ROLLED_AT_ONCE: usize = 200;
+/// The first version of the file in which what is deleted is overwritten.
+const OVERWRITES: usize = 15;
 /// As much of the file as readers map into memory.
 pub(crate) const MAPPED: i64 = 4 << 30;
 
@@ -131,9 +84,6 @@ pub(crate) fn beside(path: &str) -> crate::Result<Connection> {
     other.pragma_update(None, "mmap_size", MAPPED)?;
     Ok(other)
 }
-/// Events are small: more of them share one.
-const GROUP_OF_EVENTS: usize = 4_000;
-
 impl Store {
     /// Opens (or makes) `rinse.db` in the folder and brings it up to date.
     ///
@@ -147,9 +97,19 @@ impl Store {
         std::fs::create_dir_all(folder.join("imports")).map_err(unwritable)?;
         let probe = folder.join(".writable");
         std::fs::write(&probe, b"").and_then(|()| std::fs::remove_file(&probe)).map_err(unwritable)?;
-        let path = folder.join("rinse.db");
+        crate::backup::finish(folder)?;
+        crate::backup::may_begin(folder)?;
+        crate::files::close(folder).map_err(unwritable)?;
+        let path = folder.join(crate::backup::DATABASE);
+        // SQLite gives its other files the rights of this one.
+        let mut options = std::fs::OpenOptions::new();
+        options.write(true).create(true).truncate(false);
+        crate::files::private(&mut options);
+        options.open(&path).map_err(unwritable)?;
         let mut conn = Connection::open(&path)?;
         conn.pragma_update(None, "journal_mode", "WAL")?;
+        // What is deleted is overwritten: a deleted person's address stays in no free page.
+        conn.pragma_update(None, "secure_delete", true)?;
         pragmas(&conn)?;
         // What a savepoint would take back goes to a file when there is much of it, not into memory.
         conn.pragma_update(None, "temp_store", "FILE")?;
@@ -171,9 +131,17 @@ impl Store {
         conn.pragma_update(None, "foreign_keys", false)?;
         Migrations::from_slice(MIGRATIONS).to_latest(&mut conn)?;
         conn.pragma_update(None, "foreign_keys", true)?;
+        if (1..OVERWRITES).contains(&version) {
+            // Earlier versions left what was deleted in free pages.
+            tracing::info!("the data file is written once more, so that nothing deleted stays in it");
+            if let Err(e) = conn.execute_batch("VACUUM; PRAGMA wal_checkpoint(TRUNCATE)") {
+                tracing::warn!(
+                    "The data file could not be written once more ({e}): traces of people deleted by an earlier version stay in its free pages. Make room and run VACUUM on it."
+                );
+            }
+        }
         crate::ledger::seal_earlier(&conn)?;
-        let mut journal = Journal::open(folder, durable).map_err(unwritable)?;
-        let replayed = crate::journal::replay(&conn, folder)?;
+        let (journal, replayed) = crate::journal::open(&conn, folder, durable)?;
         let readers = Pool::builder().max_size(8).min_idle(Some(1)).build(SqliteConnectionManager::file(&path).with_init(|c| {
             c.pragma_update(None, "query_only", true)?;
             // Readers look at the file's pages where the system keeps them, without copying.
@@ -181,10 +149,8 @@ impl Store {
             pragmas(c)
         }))?;
         let kept = Kept::of(&conn)?;
-        let (writer, jobs) = mpsc::channel();
-        let told = Arc::clone(&kept);
-        std::thread::Builder::new().name("rinse-writer".into()).spawn(move || write_loop(&conn, &jobs, &mut journal, &told))?;
-        Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed, kept })
+        let writer = Arc::new(crate::writer::start(conn, journal, Arc::clone(&kept))?);
+        Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed: Arc::new(replayed), kept })
     }
 
     /// Opens the data file to look at alone, beside a Rinse that may be running on it.
@@ -222,8 +188,8 @@ impl Store {
 
     /// What the journal had to tell when the store was opened: people who left since a backup.
     #[must_use]
-    pub fn replayed(&self) -> crate::journal::Replayed {
-        self.replayed
+    pub fn replayed(&self) -> &crate::journal::Replayed {
+        &self.replayed
     }
 
     /// Reads on this thread.
@@ -254,8 +220,28 @@ impl Store {
         T: Send + 'static,
         F: FnOnce(&Connection) -> crate::Result<T> + Send + 'static,
     {
-        let (tell, told) = tokio::sync::oneshot::channel();
-        self.queue(Box::new(Task::<F, T, false> { work: Some(f), result: None, tell }))?;
+        self.write_in(Lane::Usual, f).await
+    }
+
+    /// As [`Store::write`], before everything that waits there: for people who leave, whom no heavy work may keep waiting.
+    ///
+    /// # Errors
+    /// As [`Store::write`].
+    pub async fn write_first<T, F>(&self, f: F) -> crate::Result<T>
+    where
+        T: Send + 'static,
+        F: FnOnce(&Connection) -> crate::Result<T> + Send + 'static,
+    {
+        self.write_in(Lane::First, f).await
+    }
+
+    async fn write_in<T, F>(&self, lane: Lane, f: F) -> crate::Result<T>
+    where
+        T: Send + 'static,
+        F: FnOnce(&Connection) -> crate::Result<T> + Send + 'static,
+    {
+        let (task, told) = Task::<F, T, false>::new(f);
+        self.writer.queue(lane, Box::new(task))?;
         told.await.map_err(|_| StoreError::Stopped)?
     }
 
@@ -270,13 +256,15 @@ impl Store {
         T: Send + 'static,
         F: Fn(&Connection) -> crate::Result<T> + Send + 'static,
     {
-        let (tell, told) = tokio::sync::oneshot::channel();
-        self.queue(Box::new(Task::<F, T, true> { work: Some(f), result: None, tell }))?;
+        let (task, told) = Task::<F, T, true>::new(f);
+        self.writer.queue(Lane::Usual, Box::new(task))?;
         told.await.map_err(|_| StoreError::Stopped)?
     }
 
-    fn queue(&self, job: Box<dyn Job>) -> crate::Result<()> {
-        self.writer.send(job).map_err(|_| StoreError::Stopped)
+    /// The longest that the writer held the file for one transaction since it was opened.
+    #[must_use]
+    pub fn longest_hold(&self) -> Duration {
+        self.writer.longest_hold()
     }
 }
 
@@ -312,100 +300,6 @@ fn functions(conn: &Connection) -> rusqlite::Result<()> {
         Ok(standing.at(rinse_core::Instant(x.get(3)?), x.get(2)?))
     })?;
     conn.create_scalar_function("stable_share", 2, flags, |x| Ok(share::draw(x.get_raw(0).as_str()?, x.get(1)?)))
-}
-
-/// Runs one job so that nothing of it stays when it fails.
-fn in_savepoint(c: &Connection, job: &mut dyn Job) -> rusqlite::Result<()> {
-    c.prepare_cached("SAVEPOINT job")?.execute([])?;
-    if !job.run(c) {
-        c.prepare_cached("ROLLBACK TO job")?.execute([])?;
-    }
-    c.prepare_cached("RELEASE job")?.execute([])?;
-    Ok(())
-}
-
-/// Runs a group of repeatable jobs as they are; false when one failed after it had changed rows.
-fn as_they_are(c: &Connection, jobs: &mut [Box<dyn Job>]) -> bool {
-    jobs.iter_mut().all(|job| {
-        let before = c.total_changes();
-        job.run(c) || c.total_changes() == before
-    })
-}
-
-/// One transaction; false when it could not be committed.
-fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool, journal: &mut Journal) -> bool {
-    let done = (|| {
-        c.execute_batch("BEGIN IMMEDIATE")?;
-        if let [job] = jobs {
-            // Alone it needs no savepoint, for which every page it touches would be copied.
-            if !job.run(c) {
-                return c.execute_batch("ROLLBACK");
-            }
-        } else if repeatable && !as_they_are(c, jobs) {
-            c.execute_batch("ROLLBACK; BEGIN IMMEDIATE")?;
-            jobs.iter_mut().try_for_each(|job| in_savepoint(c, job.as_mut()))?;
-        } else if !repeatable {
-            jobs.iter_mut().try_for_each(|job| in_savepoint(c, job.as_mut()))?;
-        }
-        // Who leaves is in the journal before the database says so.
-        journal.flush(c)?;
-        c.execute_batch("COMMIT")
-    })();
-    if let Err(e) = &done {
-        tracing::error!("a commit failed: {e}");
-        let _ = c.execute_batch("ROLLBACK");
-    }
-    done.is_ok()
-}
-
-/// The next job. Until one comes, responses are rolled up, a little at a time.
-fn while_idle(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>) -> Option<Box<dyn Job>> {
-    let mut left = true;
-    while left {
-        match jobs.try_recv() {
-            Ok(job) => return Some(job),
-            Err(mpsc::TryRecvError::Disconnected) => return None,
-            Err(mpsc::TryRecvError::Empty) => {}
-        }
-        if c.execute_batch("BEGIN IMMEDIATE").is_err() {
-            break;
-        }
-        let done = crate::rollups::some(c, ROLLED_AT_ONCE);
-        left = matches!(done, Ok(true));
-        if c.execute_batch(if done.is_ok() { "COMMIT" } else { "ROLLBACK" }).is_err() {
-            let _ = c.execute_batch("ROLLBACK");
-        }
-        if let Err(e) = done {
-            tracing::warn!("responses could not be rolled up, and are counted one by one: {e}");
-        }
-    }
-    jobs.recv().ok()
-}
-
-/// Takes waiting jobs in their order, groups neighbours of the same kind, and answers after each
-/// commit.
-fn write_loop(c: &Connection, jobs: &mpsc::Receiver<Box<dyn Job>>, journal: &mut Journal, kept: &Kept) {
-    let mut next = None;
-    while let Some(first) = next.take().or_else(|| while_idle(c, jobs)) {
-        let repeatable = first.repeatable();
-        let mut group = vec![first];
-        let most = if repeatable { GROUP_OF_EVENTS } else { GROUP };
-        while group.len() < most {
-            match jobs.try_recv() {
-                Ok(job) if job.repeatable() == repeatable => group.push(job),
-                Ok(job) => {
-                    next = Some(job);
-                    break;
-                }
-                Err(_) => break,
-            }
-        }
-        let committed = transaction(c, &mut group, repeatable, journal);
-        kept.finished(committed);
-        for job in group {
-            job.answer(committed);
-        }
-    }
 }
 
 #[cfg(test)]

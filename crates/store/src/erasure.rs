@@ -65,6 +65,7 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
     if !there {
         return Err(StoreError::Refused("This person is not in the base any more.".into()));
     }
+    crate::writer::has_erased();
     let tombstones = Tombstones::load(c)?;
     let all: Vec<(i64, String, Option<String>)> = c
         .prepare_cached("SELECT id, address_key, phone FROM contact WHERE id = ?1 OR merged_into = ?1")?

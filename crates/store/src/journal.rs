@@ -3,11 +3,14 @@
 //! A restored backup doesn't know who left since it was made; this file does. A line is written, and
 //! on the disk, before the transaction it belongs to is committed, and the database keeps how many
 //! lines it has: whatever comes after that is replayed when the store is opened, before anything can
-//! be sent. Lines name people by the keyed hash of their address, as tombstones do, so deleting
+//! be sent, and what is said of people whom the database doesn't have is kept ([`crate::departed`]). Lines name people by the keyed hash of their address, as tombstones do, so deleting
 //! somebody leaves nothing personal behind here either.
 
+mod file;
+
 use crate::ledger::{self, Grant, Origin};
-use crate::{Result, erasure};
+use crate::{Result, departed, erasure};
+use file::{Mark, Marks, Whole};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::consent::Act;
@@ -15,8 +18,6 @@ use rinse_core::token::hex;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
-use std::fs::{File, OpenOptions};
-use std::io::{BufRead, BufReader, Read, Seek, SeekFrom, Write};
 use std::path::Path;
 
 /// The file's name in the data folder.
@@ -37,7 +38,7 @@ pub enum What {
 impl What {
     const ALL: [Self; 5] = [Self::Withdrew, Self::Complained, Self::LeftTopic, Self::LeftSeries, Self::Deleted];
 
-    fn code(self) -> &'static str {
+    pub(crate) fn code(self) -> &'static str {
         match self {
             Self::Withdrew => "withdrew",
             Self::Complained => "complained",
@@ -46,25 +47,10 @@ impl What {
             Self::Deleted => "deleted",
         }
     }
-}
 
-#[derive(Serialize, Deserialize)]
-struct Line {
-    seq: i64,
-    at: i64,
-    what: What,
-    who: String,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    topic: Option<String>,
-    /// The legal entity, when it isn't the first.
-    #[serde(default, skip_serializing_if = "String::is_empty")]
-    entity: String,
-    #[serde(default, skip_serializing_if = "is_email")]
-    channel: Channel,
-}
-
-fn is_email(channel: &Channel) -> bool {
-    *channel == Channel::Email
+    pub(crate) fn from_code(code: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|w| w.code() == code)
+    }
 }
 
 /// Puts a line on its way; it is in the file before the transaction commits.
@@ -109,30 +95,12 @@ pub(crate) fn series_left(c: &Connection, contact: i64, series: i64, at: Instant
     Ok(())
 }
 
-/// The open file.
+/// The open journal.
 pub(crate) struct Journal {
-    file: File,
-    last: i64,
-    durable: bool,
+    pen: file::Pen,
 }
 
 impl Journal {
-    /// Opens the file, and cuts off a line that a crash left half written: nobody was told that it held.
-    ///
-    /// # Errors
-    /// When it can't be read or written.
-    pub(crate) fn open(folder: &Path, durable: bool) -> std::io::Result<Self> {
-        let mut file = OpenOptions::new().read(true).append(true).create(true).open(folder.join(FILE))?;
-        let mut text = Vec::new();
-        let from = file.metadata()?.len().saturating_sub(100_000);
-        file.seek(SeekFrom::Start(from))?;
-        file.read_to_end(&mut text)?;
-        let whole = text.iter().rposition(|b| *b == b'\n').map_or(0, |i| i + 1);
-        file.set_len(from + whole as u64)?;
-        let last = text[..whole].split(|b| *b == b'\n').rev().find_map(|l| serde_json::from_slice::<Line>(l).ok()).map_or(0, |l| l.seq);
-        Ok(Self { file, last, durable })
-    }
-
     /// Writes what this transaction put on its way.
     ///
     /// # Errors
@@ -140,113 +108,145 @@ impl Journal {
     pub(crate) fn flush(&mut self, c: &Connection) -> rusqlite::Result<()> {
         let mut s = c.prepare_cached("SELECT what, who, topic, at, entity, channel FROM journal_due ORDER BY id")?;
         let mut rows = s.query([])?;
-        let (mut text, mut seq) = (String::new(), self.last);
+        let mut lines = Vec::new();
         while let Some(r) = rows.next()? {
-            seq += 1;
             let who: Vec<u8> = r.get(1)?;
-            let word = r.get_ref(0)?.as_str()?;
-            let what = What::ALL.into_iter().find(|w| w.code() == word).ok_or(rusqlite::Error::InvalidQuery)?;
-            let channel = Channel::from_code(r.get(5)?);
-            let line = Line { seq, at: r.get(3)?, what, who: hex(&who), topic: r.get(2)?, entity: r.get(4)?, channel };
-            text.push_str(&serde_json::to_string(&line).map_err(|e| rusqlite::Error::ToSqlConversionFailure(e.into()))?);
-            text.push('\n');
+            let what = What::from_code(r.get_ref(0)?.as_str()?).ok_or(rusqlite::Error::InvalidQuery)?;
+            lines.push(file::Line {
+                seq: 0,
+                at: r.get(3)?,
+                what,
+                who: hex(&who),
+                topic: r.get(2)?,
+                entity: r.get(4)?,
+                channel: Channel::from_code(r.get(5)?),
+                journal: String::new(),
+                before: String::new(),
+            });
         }
-        if text.is_empty() {
-            return Ok(());
+        drop(rows);
+        let written = self.pen.write(lines).map_err(|e| {
+            tracing::error!("the journal can't be written ({e}): nobody's withdrawal is taken until it can be");
+            rusqlite::Error::ToSqlConversionFailure(e.into())
+        })?;
+        if let Some(w) = written {
+            c.prepare_cached("DELETE FROM journal_due")?.execute([])?;
+            mark(c, &w.journal, &w.mark)?;
         }
-        let broken = |e: std::io::Error| rusqlite::Error::ToSqlConversionFailure(e.into());
-        self.file.write_all(text.as_bytes()).map_err(broken)?;
-        if self.durable {
-            self.file.sync_data().map_err(broken)?;
-        }
-        self.last = seq;
-        c.prepare_cached("DELETE FROM journal_due")?.execute([])?;
-        c.prepare_cached("UPDATE journal_mark SET upto = ?1")?.execute([seq])?;
         Ok(())
     }
 }
 
-/// What was replayed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+fn mark(c: &Connection, journal: &str, to: &Mark) -> rusqlite::Result<()> {
+    c.prepare_cached("INSERT INTO journal_upto VALUES (?1, ?2, ?3) ON CONFLICT DO UPDATE SET upto = ?2, digest = ?3 WHERE upto < ?2")?
+        .execute(params![journal, to.upto, to.digest])?;
+    Ok(())
+}
+
+fn marks(c: &Connection) -> Result<Marks> {
+    let mut s = c.prepare("SELECT journal, upto, digest FROM journal_upto")?;
+    let rows = s.query_map([], |r| Ok((r.get(0)?, Mark { upto: r.get(1)?, digest: r.get(2)? })))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// What was replayed, and what the file itself has wrong with it.
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
 pub struct Replayed {
     pub withdrawn: usize,
     pub complained: usize,
     pub topics_left: usize,
     pub series_left: usize,
     pub deleted: usize,
+    /// Of people whom the database doesn't have: kept, and in force for whoever brings them.
+    pub kept: usize,
+    /// What is wrong with the journal, in sentences.
+    pub faults: Vec<String>,
 }
 
 impl Replayed {
+    /// Was there anything that the database didn't know?
     #[must_use]
-    pub fn any(self) -> bool {
-        self != Self::default()
+    pub fn any(&self) -> bool {
+        Self { faults: Vec::new(), ..self.clone() } != Self::default()
     }
 }
 
-/// Brings the database up to what the journal says: lines it hasn't got are applied, in one
-/// transaction.
+/// Opens the journal beside a database and brings that up to what it says: lines it hasn't got are applied, in one transaction.
 ///
 /// # Errors
-/// When a file can't be read.
-pub(crate) fn replay(c: &Connection, folder: &Path) -> Result<Replayed> {
-    let mut done = Replayed::default();
-    let Ok(file) = File::open(folder.join(FILE)) else { return Ok(done) };
-    let upto: i64 = c.query_row("SELECT upto FROM journal_mark", [], |r| r.get(0))?;
-    let mut lines = Vec::new();
-    for text in BufReader::new(file).lines() {
-        // A line that can't be read was cut off by a crash before anybody was told.
-        if let Ok(line) = serde_json::from_str::<Line>(&text?)
-            && line.seq > upto
-        {
-            lines.push(line);
-        }
-    }
-    let Some(last) = lines.last().map(|l| l.seq) else { return Ok(done) };
+/// When a file can't be read or written.
+pub(crate) fn open(c: &Connection, folder: &Path, durable: bool) -> Result<(Journal, Replayed)> {
+    let before = marks(c)?;
+    let whole = Whole::read(folder, &before)?;
+    let fresh: String = c.query_row("SELECT lower(hex(randomblob(8)))", [], |r| r.get(0))?;
+    let pen = file::Pen::open(folder, &whole, &before, &fresh, durable)?;
+    let mut replayed = if whole.unseen.is_empty() { Replayed::default() } else { replay(c, &whole)? };
+    replayed.faults = whole.faults;
+    Ok((Journal { pen }, replayed))
+}
+
+fn replay(c: &Connection, whole: &Whole) -> Result<Replayed> {
     c.execute_batch("BEGIN IMMEDIATE")?;
     let applied = (|| {
+        let mut done = Replayed::default();
         let signer = erasure::signer(c)?;
         let mut people: HashMap<String, i64> = HashMap::new();
         let mut s = c.prepare("SELECT id, address_key FROM contact WHERE gone IS NULL")?;
         let mut rows = s.query([])?;
         while let Some(r) = rows.next()? {
-            people.insert(hex(&signer.tombstone(r.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?)), r.get(0)?);
+            people.insert(departed::hash(&signer, r.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?), r.get(0)?);
         }
         drop(rows);
-        for line in &lines {
-            let at = Instant(line.at);
-            let evidence = "replayed after a restore".to_owned();
-            let origin = Origin { source: "journal", evidence, channel: line.channel, entity: line.entity.clone(), ..Origin::default() };
-            let Some(&contact) = people.get(&line.who) else {
-                if line.what == What::Deleted {
-                    done.deleted += usize::from(erasure::bury(c, &line.who, at)?);
-                }
-                continue;
-            };
-            match line.what {
-                What::Withdrew => done.withdrawn += usize::from(ledger::act(c, contact, at, Act::Withdrew, &origin)?),
-                What::Complained => done.complained += usize::from(ledger::act(c, contact, at, Act::Complained, &origin)?),
-                What::LeftTopic => {
-                    let topic: Option<i64> = c.query_row("SELECT id FROM topic WHERE name = ?1", [&line.topic], |r| r.get(0)).optional()?;
-                    if let Some(topic) = topic {
-                        done.topics_left += usize::from(ledger::leave_topic(c, contact, topic, at, &origin)?);
-                    }
-                }
-                What::LeftSeries => {
-                    let mut s = c.prepare_cached("SELECT id FROM series WHERE name = ?1 COLLATE NOCASE ORDER BY id")?;
-                    for series in s.query_map([&line.topic], |r| r.get(0))?.collect::<rusqlite::Result<Vec<i64>>>()? {
-                        done.series_left += usize::from(crate::series::entering::leave(c, series, contact, at)?);
-                    }
-                }
-                What::Deleted => {
-                    erasure::erase(c, contact, at, None)?;
-                    done.deleted += 1;
-                }
-            }
+        for line in &whole.unseen {
+            apply(c, line, people.get(&line.who).copied(), &mut done)?;
         }
         c.execute_batch("DELETE FROM journal_due")?;
-        c.execute("UPDATE journal_mark SET upto = ?1", [last])?;
+        for (journal, end) in &whole.ends {
+            mark(c, journal, end)?;
+        }
         Ok(done)
     })();
     c.execute_batch(if applied.is_ok() { "COMMIT" } else { "ROLLBACK" })?;
     applied
+}
+
+fn apply(c: &Connection, line: &file::Line, contact: Option<i64>, done: &mut Replayed) -> Result<()> {
+    let at = Instant(line.at);
+    let name = line.topic.as_deref().unwrap_or_default();
+    let grant = Grant { channel: line.channel, entity: &line.entity };
+    let evidence = "replayed after a restore".to_owned();
+    let origin = Origin { source: "journal", evidence, channel: line.channel, entity: line.entity.clone(), ..Origin::default() };
+    // What can't be said of anybody here holds for whoever brings them.
+    let keep = |done: &mut Replayed| -> Result<()> {
+        done.kept += usize::from(departed::keep(c, &line.who, line.what, name, grant, at)?);
+        Ok(())
+    };
+    let Some(contact) = contact else {
+        if line.what == What::Deleted {
+            done.deleted += usize::from(erasure::bury(c, &line.who, at)?);
+            return Ok(());
+        }
+        return keep(done);
+    };
+    match line.what {
+        What::Withdrew => done.withdrawn += usize::from(ledger::act(c, contact, at, Act::Withdrew, &origin)?),
+        What::Complained => done.complained += usize::from(ledger::act(c, contact, at, Act::Complained, &origin)?),
+        What::LeftTopic => {
+            if departed::leave_topic(c, contact, name, at, &origin)? {
+                done.topics_left += 1;
+            } else {
+                keep(done)?;
+            }
+        }
+        What::LeftSeries => match crate::series::entering::leave_named(c, contact, name, at)? {
+            0 => keep(done)?,
+            n => done.series_left += n,
+        },
+        // Deleted twice is deleted.
+        What::Deleted => {
+            erasure::erase(c, contact, at, None)?;
+            done.deleted += 1;
+        }
+    }
+    Ok(())
 }

@@ -25,10 +25,12 @@ pub mod consent;
 pub mod contacts;
 mod db;
 mod deeds;
+pub mod departed;
 pub mod domains;
 pub mod erasure;
 pub mod events;
 pub mod fields;
+mod files;
 pub mod findings;
 pub mod goals;
 pub mod growth;
@@ -45,6 +47,7 @@ pub mod load;
 pub mod mailings;
 pub mod merges;
 pub mod near_misses;
+pub mod notices;
 pub mod numbers;
 pub mod parts;
 pub mod purchases;
@@ -66,6 +69,7 @@ pub mod tags;
 pub mod texts;
 pub mod trials;
 pub mod webhooks;
+pub mod writer;
 
 pub use db::{Connection, Store, StoreError};
 

@@ -261,6 +261,7 @@ pub fn correct(c: &Connection, run: i64, contact: i64, to: &Address, now: Instan
         .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
     let consent = ledger::stated(c, contact)?;
     let evidence = format!("was {address}; nobody agreed for the new one");
+    let key_now = to.key.clone();
     runs::keep(c, run, contact, &Image::Address { address, key, domain, consent })?;
     let domain = contacts::domain_id(c, &to.domain)?;
     c.prepare_cached("UPDATE contact SET address = ?2, address_key = ?3, domain_id = ?4 WHERE id = ?1")?
@@ -283,6 +284,7 @@ pub fn correct(c: &Connection, run: i64, contact: i64, to: &Address, now: Instan
         }
     }
     ledger::refresh_status(c, contact, now)?;
+    crate::departed::settle(c, contact, &key_now)?;
     Ok(None)
 }
 

@@ -87,7 +87,9 @@ pub fn topics(c: &Connection) -> Result<Vec<Named>> {
 /// # Errors
 /// When the database fails.
 pub fn topic_named(c: &Connection, name: &str) -> Result<i64> {
-    c.execute("INSERT INTO topic (name) VALUES (?1) ON CONFLICT DO NOTHING", [name])?;
+    if c.execute("INSERT INTO topic (name) VALUES (?1) ON CONFLICT DO NOTHING", [name])? > 0 {
+        crate::departed::named(c, name)?;
+    }
     Ok(c.query_row("SELECT id FROM topic WHERE name = ?1", [name], |r| r.get(0))?)
 }
 

@@ -298,10 +298,9 @@ pub fn confirm(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<i64>
         let chosen: Vec<i64> = serde_json::from_str(&topics)?;
         if is_new {
             leave_unchosen(c, contact, &chosen, now, &origin)?;
-        } else {
-            for topic in &chosen {
-                ledger::rejoin_topic(c, contact, *topic, now, &origin)?;
-            }
+        }
+        for topic in &chosen {
+            ledger::rejoin_topic(c, contact, *topic, now, &origin)?;
         }
         c.execute("UPDATE sign_up SET confirmed_at = ?2, contact_id = ?3 WHERE id = ?1", [sign_up, now.0, contact])?;
     }

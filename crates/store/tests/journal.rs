@@ -123,7 +123,7 @@ async fn a_deleted_person_stays_unknown_even_to_a_backup_that_never_had_them() {
         .await
         .unwrap();
     drop(store);
-    assert_eq!(backup::restore(&copy, folder.path()).unwrap().deleted, 1);
+    assert_eq!(backup::restore(&copy, folder.path()).unwrap().replayed.deleted, 1);
     let again = Store::open(folder.path(), true).unwrap();
     assert!(again.read_now(|c| Tombstones::load(c)?.has(c, &key.key)).unwrap());
 }
@@ -184,4 +184,113 @@ async fn bad_backups_and_busy_folders_are_refused_and_change_nothing() {
     assert!(words(backup::restore(&copy, folder.path()).map(|_| ())).contains("Stop it first"));
     drop(held);
     assert_eq!(standing(&store), ["2 000 0", "2 000 0"]);
+}
+
+/// A base as `filled`, backed up before somebody came, agreed and did something; then put back.
+async fn left_unknown(what: usize) -> (tempfile::TempDir, Store, rinse_store::journal::Replayed) {
+    let (folder, outside) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let store = filled(folder.path(), 1).await;
+    let copy = outside.path().join("kept.db");
+    backup::backup(folder.path(), &copy).unwrap();
+    store
+        .write(move |c| {
+            let id = contacts::add(c, &Address::parse("late@tern.example").unwrap(), &Profile::default(), START)?;
+            ledger::act(c, id, START, Act::Agreed, &origin())?;
+            acts(c, id, what, 5);
+            Ok(())
+        })
+        .await
+        .unwrap();
+    drop(store);
+    let done = backup::restore(&copy, folder.path()).unwrap();
+    let store = Store::open(folder.path(), true).unwrap();
+    (folder, store, done.replayed)
+}
+
+/// Who left and isn't in the backup comes back as they left, whoever brings them: by hand, under a corrected address, after another restart.
+#[rstest::rstest]
+#[case::withdrew(0, "5 000 0")]
+#[case::complained(1, "6 000 0")]
+#[case::left_a_topic(2, "2 100 0")]
+#[case::left_a_series(5, "2 010 0")]
+#[case::ended_texts(6, "2 005 0")]
+#[tokio::test(flavor = "multi_thread")]
+async fn who_left_unknown_to_the_backup_is_brought_as_they_left(#[case] what: usize, #[case] stands: &str) {
+    let (folder, store, replayed) = left_unknown(what).await;
+    assert_eq!((replayed.kept, replayed.faults.as_slice()), (1, &[][..]));
+    drop(store);
+    let store = Store::open(folder.path(), true).unwrap();
+    assert!(!store.replayed().any(), "once is enough");
+    store
+        .write(|c| {
+            let late = Address::parse("late@tern.example").unwrap();
+            let id = contacts::add(c, &late, &Profile::default(), START)?;
+            ledger::act(c, id, START + 9, Act::Agreed, &origin())?;
+            Ok(())
+        })
+        .await
+        .unwrap();
+    assert_eq!(standing(&store)[1], stands);
+}
+
+/// A topic that the backup doesn't know: who left it has left it as soon as there is one of that name.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_topic_that_comes_later_is_left_already() {
+    let (folder, outside) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let store = filled(folder.path(), 2).await;
+    let copy = outside.path().join("kept.db");
+    backup::backup(folder.path(), &copy).unwrap();
+    store
+        .write(|c| {
+            let topic = settings::topic_named(c, "Boat days")?;
+            ledger::leave_topic(c, 2, topic, START, &origin())
+        })
+        .await
+        .unwrap();
+    drop(store);
+    assert_eq!(backup::restore(&copy, folder.path()).unwrap().replayed.kept, 1);
+    let store = Store::open(folder.path(), true).unwrap();
+    store.write(|c| settings::topic_named(c, "Boat days")).await.unwrap();
+    assert_eq!(standing(&store), ["2 000 0", "2 100 0"]);
+}
+
+/// The journal is lost and a new one begun: its numbers go on, so a backup from before the loss still learns what the new one says, and the
+/// loss is said each time.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lost_journal_goes_on_and_is_missed() {
+    let (folder, outside) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let store = filled(folder.path(), 4).await;
+    let act = |store: &Store, who: i64| {
+        let store = store.clone();
+        async move {
+            store
+                .write(move |c| {
+                    acts(c, who, 0, who);
+                    Ok(())
+                })
+                .await
+                .unwrap()
+        }
+    };
+    act(&store, 1).await;
+    act(&store, 2).await;
+    let copy = outside.path().join("kept.db");
+    backup::backup(folder.path(), &copy).unwrap();
+    drop(store);
+    std::fs::remove_file(folder.path().join(journal::FILE)).unwrap();
+    let store = Store::open(folder.path(), true).unwrap();
+    assert!(store.replayed().faults[0].contains("It is gone"), "{:?}", store.replayed());
+    act(&store, 3).await;
+    drop(store);
+    let text = std::fs::read_to_string(folder.path().join(journal::FILE)).unwrap();
+    assert!(text.starts_with("{\"seq\":3,"), "{text}");
+    let done = backup::restore(&copy, folder.path()).unwrap();
+    assert_eq!(done.replayed.withdrawn, 1);
+    assert!(done.replayed.faults[0].contains("another one"), "{:?}", done.replayed);
+    // Whole and the file's own again: nothing to say.
+    let store = Store::open(folder.path(), true).unwrap();
+    act(&store, 4).await;
+    drop(store);
+    let again = Store::open(folder.path(), true).unwrap();
+    assert_eq!((again.replayed().any(), again.replayed().faults.len()), (false, 0));
 }

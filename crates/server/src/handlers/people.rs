@@ -14,8 +14,9 @@ use rinse_core::segment::person::Value;
 use rinse_core::table;
 use rinse_core::{event, purchase};
 use rinse_store::contacts::{self, Profile};
+use rinse_store::departed::Departed;
 use rinse_store::erasure::{Tombstones, WAS_DELETED};
-use rinse_store::ledger::{self, Origin};
+use rinse_store::ledger::{self, Grant, Origin};
 use rinse_store::purchases::{self, Taken};
 use rinse_store::tags::{self, Kind};
 use rinse_store::{Connection, StoreError, erasure, events, fields, imports, letterheads, merges, numbers, runs, settings, texts};
@@ -63,8 +64,16 @@ pub(crate) async fn add(State(app): State<App>, who: Acting, Json(n): Json<NewCo
                 if Tombstones::load(c)?.has(c, &address.key)? {
                     return Err(StoreError::Refused(format!("{} can't be added: {WAS_DELETED}.", address.normal)));
                 }
-                let id = contacts::add(c, &address, &n.profile, now)?;
                 let entity = letterheads::entity(c, &n.entity)?;
+                let departed = Departed::load(c)?;
+                let ended = |grant| departed.ended(c, &address.key, grant);
+                if n.consent && ended(Grant::email(&entity))?.is_some() || n.texts && ended(Grant::texts(&entity))?.is_some() {
+                    return Err(StoreError::Refused(format!(
+                        "{} ended what they had agreed to, as the journal says; only their own sign-up brings that back. They can be added without consent.",
+                        address.normal
+                    )));
+                }
+                let id = contacts::add(c, &address, &n.profile, now)?;
                 let evidence = n.evidence.trim().to_owned();
                 let origin = Origin { source: "analyst", evidence, person: Some(who.0), entity, ..Origin::default() };
                 if let Some(phone) = read_phone(c, &n.phone, n.profile.country.as_deref())? {

@@ -119,7 +119,9 @@ pub(crate) fn insert(
         a.normal, a.key, domain, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude, now.0, import, run,
         consent as i64, consent_at
     ])?;
-    Ok(c.last_insert_rowid())
+    let contact = c.last_insert_rowid();
+    crate::departed::settle(c, contact, &a.key)?;
+    Ok(contact)
 }
 
 /// Updates the fields that are given.

@@ -4,6 +4,7 @@ use super::row::{self, Row};
 use super::{FileFindings, Fixes, Run, findings_path, path, refused_path, run, sample};
 use crate::base_check::{self, Hosts};
 use crate::contacts;
+use crate::departed::Departed;
 use crate::erasure::{Tombstones, WAS_DELETED};
 use crate::fields;
 use crate::ledger::{self, Grant};
@@ -84,6 +85,7 @@ pub(super) struct Judge {
     tags: HashMap<Finding, i64>,
     rules: Rules,
     tombstones: Tombstones,
+    departed: Departed,
     /// Mailboxes of people whose address has a detail after a plus.
     detailed: HashSet<u64>,
 }
@@ -137,6 +139,7 @@ impl Judge {
             tags,
             rules,
             tombstones: Tombstones::load(c)?,
+            departed: Departed::load(c)?,
             detailed,
         })
     }
@@ -217,6 +220,15 @@ impl Judge {
             if self.scores {
                 return refused("nobody here has this address".into(), found);
             }
+            // Nobody here has the address, and the journal knows that its owner left.
+            if let Some(consent) =
+                self.departed.ended(c, &row.address.key, Grant::email(&self.entity))?.filter(|_| self.consent && !row.corrected)
+            {
+                return refused(no_way_back(consent), found);
+            }
+            if self.texts && row.phone.is_some() && self.departed.ended(c, &row.address.key, Grant::texts(&self.entity))?.is_some() {
+                return refused(ENDED_TEXTS.into(), found);
+            }
             return Ok(Judged { fate: Fate::New, row: Some(row), findings: found });
         };
         if let Some(score) = &row.score {
@@ -229,8 +241,7 @@ impl Judge {
         }
         let consent = if self.entity.is_empty() { consent } else { ledger::stated_for(c, id, Grant::email(&self.entity))?.consent };
         if self.consent && !row.corrected && !import_may_raise(consent) {
-            let what = if consent == Consent::Complained { "complained" } else { "withdrew" };
-            return refused(format!("this person {what}; an import can't bring their consent back"), found);
+            return refused(no_way_back(consent), found);
         }
         let agrees = self.consent && !row.corrected && matches!(consent, Consent::None | Consent::Invited);
         let number = if row.phone.is_some() { numbers::of(c, id)? } else { None };
@@ -242,7 +253,7 @@ impl Judge {
             None => (false, None),
         };
         if texts.is_some_and(|t| !import_may_raise(t)) {
-            return refused("this person ended text messages; an import can't bring their consent back".into(), found);
+            return refused(ENDED_TEXTS.into(), found);
         }
         if let Some(number) = number.filter(|_| new_number) {
             seen.freed.insert(hash(&[&number]));
@@ -282,6 +293,13 @@ impl Judge {
         }
         Ok(false)
     }
+}
+
+const ENDED_TEXTS: &str = "this person ended text messages; an import can't bring their consent back";
+
+fn no_way_back(consent: Consent) -> String {
+    let what = if consent == Consent::Complained { "complained" } else { "withdrew" };
+    format!("this person {what}; an import can't bring their consent back")
 }
 
 pub(super) fn missing(c: &Connection, kind: Kind, id: i64, contact: i64) -> Result<bool> {

@@ -89,6 +89,16 @@ pub fn leave(c: &Connection, id: i64, contact: i64, now: Instant) -> Result<bool
     Ok(new > 0)
 }
 
+/// Records that somebody left every series of a name, as the journal knows them; returns how many there are.
+pub(crate) fn leave_named(c: &Connection, contact: i64, name: &str, now: Instant) -> Result<usize> {
+    let mut s = c.prepare_cached("SELECT id FROM series WHERE name = ?1 COLLATE NOCASE ORDER BY id")?;
+    let all = s.query_map([name], |r| r.get(0))?.collect::<rusqlite::Result<Vec<i64>>>()?;
+    for series in &all {
+        leave(c, *series, contact, now)?;
+    }
+    Ok(all.len())
+}
+
 /// Takes back that somebody left a series: they may enter again.
 ///
 /// # Errors

@@ -261,6 +261,7 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, letterhead: i64, o: &Ou
     };
     own(c, saved, o)?;
     if id.is_none() {
+        crate::departed::named(c, name)?;
         audit(c, now, person, "series made", "series", saved, name)?;
     }
     Ok(saved)
