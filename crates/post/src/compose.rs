@@ -5,7 +5,7 @@ use mail_builder::MessageBuilder;
 use mail_builder::headers::address::Address;
 use mail_builder::headers::raw::Raw;
 use minijinja::{Environment, Value};
-use rinse_core::message::{Prepared, TemplateError, engine};
+use rinse_core::message::{Prepared, TemplateError, bounds, engine};
 use rinse_core::token::{Kind, Signer};
 use rinse_core::trial::letter;
 use std::collections::BTreeMap;
@@ -148,6 +148,7 @@ impl Composer {
         // The same placeholder is markup in one part and plain lines in the other.
         env.add_template_owned("body.txt", prepared.text.replace("social_links", "social_lines"))?;
         for (i, s) in subjects.iter().enumerate() {
+            bounds::template(s)?;
             env.add_template_owned(format!("subject{i}.txt"), s.clone())?;
         }
         Ok(Self {
@@ -257,6 +258,7 @@ impl Composer {
 /// # Errors
 /// When the template can't be read.
 pub fn shared(html: &str, (subject, arm): (&str, usize), sender: &Sender, sign_up: &str, own: &str) -> Result<String, ComposeError> {
+    bounds::template(subject)?;
     let mut env = engine(false);
     env.add_template("body.html", html)?;
     env.add_template("subject.txt", subject)?;

@@ -1,6 +1,7 @@
 //! What came in: told apart by its structure, never by its subject line.
 
-use mail_parser::{MessageParser, MimeHeaders, PartType};
+use crate::bounds::{self, Unreadable};
+use mail_parser::{Message, MessageParser, MimeHeaders, PartType};
 use rinse_core::bounce::{Reply, parse_status};
 
 /// One recipient of a delivery report.
@@ -25,10 +26,31 @@ pub enum Inbound {
     Other,
 }
 
-/// Tells what a raw message is. Nothing in it can make this fail: what can't be read is `Other`.
-#[must_use]
-pub fn read(raw: &[u8]) -> Inbound {
-    let Some(message) = MessageParser::default().parse(raw) else { return Inbound::Other };
+/// Recipients of a report that are read; one that lists more is no report of ours, each of whose messages has one.
+const RECIPIENTS: usize = 1_000;
+
+/// A message that came in: what it is, what a person wrote, and whom it was delivered to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Incoming {
+    pub kind: Inbound,
+    pub written: Written,
+    /// Its last delivery's address, else its first recipient's; may be empty.
+    pub delivered_to: String,
+}
+
+/// Reads a raw message, once it is known to be small and flat enough ([`bounds`]). The parser follows nested messages, so this runs on a
+/// thread with a stack of its own.
+///
+/// # Errors
+/// When it may not be read, or isn't mail at all.
+pub fn incoming(raw: &[u8]) -> Result<Incoming, Unreadable> {
+    bounds::check(raw)?;
+    let message = MessageParser::default().parse(raw).ok_or(Unreadable::Structure)?;
+    Ok(Incoming { kind: kind(&message), written: written(&message), delivered_to: delivered_to(&message) })
+}
+
+/// Tells what a message is.
+fn kind(message: &Message<'_>) -> Inbound {
     for part in &message.parts {
         let kind = part.content_type().map(|t| (t.c_type.to_lowercase(), t.c_subtype.as_deref().unwrap_or_default().to_lowercase()));
         let body = match &part.body {
@@ -75,17 +97,13 @@ pub struct Written {
 }
 
 /// The address that a message from a mailbox was delivered to: its last delivery's, else its first recipient's.
-#[must_use]
-pub fn delivered_to(raw: &[u8]) -> String {
-    let Some(message) = MessageParser::default().parse(raw) else { return String::new() };
+fn delivered_to(message: &Message<'_>) -> String {
     let named = ["Delivered-To", "X-Original-To"].iter().find_map(|name| message.header_raw(*name)).map(|v| v.trim().to_owned());
     named.or_else(|| message.to().and_then(|t| t.first()).and_then(|t| t.address()).map(str::to_owned)).unwrap_or_default()
 }
 
-/// Reads a reply. Nothing in it can make this fail: what can't be read is empty.
-#[must_use]
-pub fn written(raw: &[u8]) -> Written {
-    let Some(message) = MessageParser::default().parse(raw) else { return Written::default() };
+/// Reads a reply. What can't be read is empty.
+fn written(message: &Message<'_>) -> Written {
     let body = message.body_text(0).unwrap_or_default();
     let own: Vec<&str> = body.lines().filter(|l| !l.starts_with('>')).collect();
     let ids = |name: &str| -> Vec<String> {
@@ -129,6 +147,9 @@ fn delivery_status(body: &[u8]) -> Inbound {
         let get = |name: &str| group.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str());
         // "rfc822; wren@tern.example", "smtp; 550 5.1.1 …"
         let after_type = |v: &str| v.split_once(';').map_or(v, |(_, rest)| rest).trim().to_owned();
+        if recipients.len() == RECIPIENTS {
+            break;
+        }
         let Some(address) = get("final-recipient").or_else(|| get("original-recipient")).map(after_type) else { continue };
         let mut reply = get("diagnostic-code").map(after_type).map_or_else(|| Reply::parse(""), |d| Reply::parse(&d));
         if reply.enhanced.is_none() {
@@ -147,6 +168,10 @@ mod tests {
 
     const REPORT: &str = "From: MAILER-DAEMON@fulmar.example\r\nTo: back@skerry-light.example\r\nSubject: Undelivered\r\nMIME-Version: 1.0\r\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nSorry.\r\n--b\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.fulmar.example\r\n\r\nFinal-Recipient: rfc822; wren@fulmar.example\r\nAction: failed\r\nStatus: 5.0.0\r\nDiagnostic-Code: smtp; 550 5.1.1 no such\r\n user here\r\n--b--\r\n";
 
+    fn read(raw: &[u8]) -> Inbound {
+        incoming(raw).unwrap().kind
+    }
+
     #[test]
     fn reads_reports() {
         let Inbound::DeliveryStatus(r) = read(REPORT.as_bytes()) else { panic!("not a report") };
@@ -157,7 +182,9 @@ mod tests {
         assert_eq!(read(feedback.as_bytes()), Inbound::Feedback { kind: "abuse".into() });
         assert_eq!(read(b"In-Reply-To: <a@b>\r\nSubject: Re: x\r\n\r\nhi"), Inbound::Reply);
         assert_eq!(read(b"In-Reply-To: <a@b>\r\nAuto-Submitted: auto-replied\r\n\r\naway"), Inbound::AutoReply);
-        let w = written(b"In-Reply-To: <a@b>\r\nReferences: <c@d> <a@b>\r\nSubject: Re: x\r\n\r\nYes, two of us.\r\n> Which boats?\r\n");
+        let w = incoming(b"In-Reply-To: <a@b>\r\nReferences: <c@d> <a@b>\r\nSubject: Re: x\r\n\r\nYes, two of us.\r\n> Which boats?\r\n")
+            .unwrap()
+            .written;
         assert_eq!(
             (w.subject.as_str(), w.text.as_str(), w.answers.as_slice()),
             ("Re: x", "Yes, two of us.", &["a@b", "c@d", "a@b"].map(str::to_owned)[..])
@@ -170,7 +197,23 @@ mod tests {
         fn never_panics(cut in 0usize..600, noise in prop::collection::vec(any::<u8>(), 0..40)) {
             let mut raw = REPORT.as_bytes()[..cut.min(REPORT.len())].to_vec();
             raw.extend(noise);
-            let _ = (read(&raw), written(&raw), delivered_to(&raw));
+            let _ = incoming(&raw);
+        }
+
+        /// However deep a message is nested and by whatever names, it is refused before a parser follows it, or read on the stack of a
+        /// thread as small as a runtime's.
+        #[test]
+        fn nested_messages_end_nothing(
+            header in prop::sample::select(vec![
+                "Content-Type:message/rfc822\n\n", "content-TYPE:\n message/rfc822\n\n", "Content-Type: (x) message/global\r\n\r\n",
+                "Content-Type: multipart/mixed; boundary=b\n\n--b\n", "Content-Type: multipart/digest; boundary=b\n\n--b\n\n",
+                "Content-Type: message/rfc822\nContent-Transfer-Encoding: base64\n\n", "--b\n\n", "Subject: =?utf-8?B?", "X: (((((((", ">", "To: <<<<,,,,;;;;:",
+            ]),
+            times in prop_oneof![1usize..400, 20_000usize..60_000],
+        ) {
+            let raw = header.repeat(times).into_bytes();
+            let read = std::thread::Builder::new().stack_size(2 << 20).spawn(move || incoming(&raw).is_ok()).unwrap().join();
+            prop_assert!(read.is_ok(), "{header} {times} times");
         }
     }
 }

@@ -7,6 +7,7 @@
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
+pub mod bounds;
 pub mod compose;
 pub mod dkim;
 pub mod finished;

@@ -1,9 +1,10 @@
 //! From what was written to what is sent: Markdown made HTML, styles put on the elements they belong to, the text part
 //! derived from the HTML where none was written. Placeholders pass through all of it as they are.
 
+use aho_corasick::AhoCorasick;
 use css_inline::CSSInliner;
 use html2text::render::TextDecorator;
-use rinse_core::message::TemplateError;
+use rinse_core::message::{TemplateError, bounds};
 
 /// How the body was written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -39,10 +40,17 @@ pub struct Built {
 /// When the HTML can't be read.
 pub fn build(source: &Source<'_>) -> Result<Built, TemplateError> {
     let unreadable = |words: String| TemplateError { line: None, words };
+    for text in [source.body, source.text, source.preheader] {
+        bounds::template(text)?;
+    }
     let body = match source.format {
         Format::Html => source.body.to_owned(),
-        Format::Markdown => from_markdown(source.body, source.colours),
+        Format::Markdown => {
+            bounds::markdown(source.body)?;
+            from_markdown(source.body, source.colours)
+        }
     };
+    bounds::html(&body)?;
     let derived = source.text.trim().is_empty() && !source.body.trim().is_empty();
     let text = if derived {
         derive(&body).map_err(|e| unreadable(format!("No text part can be made from the HTML: {e}.")))?
@@ -118,13 +126,10 @@ impl Kept {
     /// Out of HTML: a comment where an element could stand, since words would be moved out of a table; a word in a tag,
     /// a style or a title.
     fn out_of(html: &str) -> Self {
-        Self::taken(html, |before, n| {
-            let in_tag = before.rfind('<').is_some_and(|open| before[open..].find('>').is_none());
-            let lower = before.to_ascii_lowercase();
-            let in_raw = ["style", "title", "script", "textarea"]
-                .iter()
-                .any(|e| lower.rfind(&format!("<{e}")).is_some_and(|open| !lower[open..].contains(&format!("</{e}"))));
-            if in_tag || in_raw { format!("kept{n}here") } else { format!("<!--kept{n}here-->") }
+        let mut place = Place::default();
+        Self::taken(html, move |before, n| {
+            place.go_on(before);
+            if place.in_words() { format!("<!--kept{n}here-->") } else { format!("kept{n}here") }
         })
     }
 
@@ -132,7 +137,8 @@ impl Kept {
         Self::taken(text, |_, n| format!("kept{n}here"))
     }
 
-    fn taken(text: &str, stand_in: impl Fn(&str, usize) -> String) -> Self {
+    /// `stand_in` is told what stands between the placeholder before and this one.
+    fn taken(text: &str, mut stand_in: impl FnMut(&str, usize) -> String) -> Self {
         // A number that the text itself can't hold beside the word.
         let mut salt = 7;
         while text.contains(&format!("kept{salt}")) {
@@ -142,7 +148,7 @@ impl Kept {
         while let Some((at, close)) = next_placeholder(rest) {
             let Some(end) = rest[at..].find(close).map(|e| at + e + close.len()) else { break };
             html.push_str(&rest[..at]);
-            let stand_in = stand_in(&html, salt * 100_000 + taken.len());
+            let stand_in = stand_in(&rest[..at], salt * 100_000 + taken.len());
             html.push_str(&stand_in);
             taken.push((stand_in, rest[at..end].to_owned()));
             rest = &rest[end..];
@@ -152,11 +158,49 @@ impl Kept {
     }
 
     fn back_into(&self, worked: &str) -> String {
-        let mut out = worked.to_owned();
-        for (stand_in, was) in &self.taken {
-            out = out.replace(stand_in, was);
+        let (stand_ins, were): (Vec<&str>, Vec<&str>) = self.taken.iter().map(|(s, w)| (s.as_str(), w.as_str())).unzip();
+        // A few thousand short words always make one.
+        AhoCorasick::new(stand_ins).map_or_else(|_| worked.to_owned(), |all| all.replace_all(worked, &were))
+    }
+}
+
+/// Where in HTML something stands.
+#[derive(Default)]
+struct Place {
+    in_tag: bool,
+    /// In an element whose content is no HTML, or in the tag that begins one.
+    raw: Option<&'static str>,
+}
+
+impl Place {
+    const RAW: [&'static str; 4] = ["style", "title", "script", "textarea"];
+
+    fn in_words(&self) -> bool {
+        !self.in_tag && self.raw.is_none()
+    }
+
+    fn go_on(&mut self, html: &str) {
+        let mut rest = html;
+        loop {
+            if self.in_tag {
+                let Some(at) = rest.find('>') else { return };
+                (self.in_tag, rest) = (false, &rest[at + 1..]);
+            } else {
+                let Some(at) = rest.find('<') else { return };
+                rest = &rest[at + 1..];
+                let begins = |name: &str| rest.get(..name.len()).is_some_and(|r| r.eq_ignore_ascii_case(name));
+                match self.raw {
+                    Some(raw) => {
+                        if !begins(&format!("/{raw}")) {
+                            continue;
+                        }
+                        self.raw = None;
+                    }
+                    None => self.raw = Self::RAW.into_iter().find(|name| begins(name)),
+                }
+                self.in_tag = true;
+            }
         }
-        out
     }
 }
 

@@ -4,12 +4,14 @@ mod tools;
 
 use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
-use rinse_server::{App, Config, Mode, TextGateway, demo, openapi, router};
+use rinse_server::listen::{self, Limits, Listening};
+use rinse_server::{App, Config, Mode, TextGateway, demo, openapi, own_router, public_router, router};
 use rinse_store::{backup, journal};
 use std::io::Write;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use tokio::net::TcpListener;
 
 #[derive(Parser)]
 #[command(name = "rinse", version, about = "The bench of an email deliverability and testing analyst")]
@@ -39,9 +41,8 @@ enum Command {
         /// The gateway that text messages are handed to (http://…); the secret shared with it is read from RINSE_TEXT_SECRET.
         #[arg(long)]
         text_gateway: Option<String>,
-        /// Where our own links lead, when not to the listening address.
-        #[arg(long)]
-        public_url: Option<String>,
+        #[command(flatten)]
+        public: Public,
     },
     /// Serve a data folder with the simulated mail network on the demo clock.
     Demo {
@@ -55,6 +56,8 @@ enum Command {
         /// How many people the year has.
         #[arg(long, default_value_t = 24_000)]
         people: usize,
+        #[command(flatten)]
+        public: Public,
     },
     /// Statistics for scripts: JSON lines in, JSON lines out.
     Calc,
@@ -123,12 +126,26 @@ fn main() -> ExitCode {
         .with_writer(std::io::stderr)
         .with_env_filter(tracing_subscriber::EnvFilter::try_from_default_env().unwrap_or_else(|_| "info".into()))
         .init();
+    // What is made here is its owner's alone.
+    rustix::process::umask(rustix::fs::Mode::from_raw_mode(0o077));
+    raise_descriptors();
     match run(Cli::parse().command) {
         Ok(code) => code,
         Err(e) => {
             let _ = writeln!(std::io::stderr(), "rinse: {e:#}");
             ExitCode::from(1)
         }
+    }
+}
+
+/// A connection takes a descriptor, a file of the store another: as many as the system lets us have.
+fn raise_descriptors() {
+    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+    let Rlimit { current, maximum } = getrlimit(Resource::Nofile);
+    if current < maximum
+        && let Err(e) = setrlimit(Resource::Nofile, Rlimit { current: maximum, maximum })
+    {
+        tracing::warn!("the limit of open files stays at {current:?}: {e}");
     }
 }
 
@@ -176,22 +193,29 @@ fn run(command: Command) -> Result<ExitCode> {
             let text = serde_json::to_string_pretty(&openapi())?;
             writeln!(std::io::stdout(), "{text}")?;
         }
-        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, smtp_connections, text_gateway, public_url } => {
+        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, smtp_connections, text_gateway, public } => {
             let secret = std::env::var("RINSE_TEXT_SECRET").unwrap_or_default();
             let texts = text_gateway.map(|url| TextGateway::new(&url, &secret)).transpose().map_err(anyhow::Error::msg)?;
             let mode = Mode::Real { smtp_host, smtp_port, tls: smtp_tls, connections: smtp_connections, texts };
-            runtime()?.block_on(serve(data, listen, public_url, mode))?;
+            served(Serving { data, listen, public, mode })?;
         }
-        Command::Demo { data, listen, prepare, people } => {
-            let rt = runtime()?;
+        Command::Demo { data, listen, prepare, people, public } => {
             if prepare {
-                rt.block_on(prepare_demo(&data, listen, people))?;
+                runtime()?.block_on(prepare_demo(&data, listen, people))?;
             } else {
-                rt.block_on(serve(data, listen, None, Mode::Demo { start: demo::OPENS }))?;
+                served(Serving { data, listen, public, mode: Mode::Demo { start: demo::OPENS } })?;
             }
         }
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Serves until it is asked to end; work that goes on then is left, and ends with the process.
+fn served(s: Serving) -> Result<()> {
+    let rt = runtime()?;
+    let done = rt.block_on(serve(s));
+    rt.shutdown_timeout(std::time::Duration::from_millis(500));
+    done
 }
 
 fn runtime() -> Result<tokio::runtime::Runtime> {
@@ -216,26 +240,114 @@ async fn prepare_demo(data: &Path, listen: SocketAddr, people: usize) -> Result<
     Ok(())
 }
 
-async fn serve(data: PathBuf, listen: SocketAddr, public_url: Option<String>, mode: Mode) -> Result<()> {
-    if !listen.ip().is_loopback() {
-        anyhow::bail!("Rinse listens on this machine alone until it has accounts: give a loopback address to --listen.");
-    }
-    let listener = tokio::net::TcpListener::bind(listen).await.map_err(|e| {
+/// Where to listen, and for whom.
+struct Serving {
+    data: PathBuf,
+    listen: SocketAddr,
+    public: Public,
+    mode: Mode,
+}
+
+/// How the public pages are reached.
+#[derive(clap::Args, Default)]
+struct Public {
+    /// Where our own links lead, when not to the listening address.
+    #[arg(long)]
+    public_url: Option<String>,
+    /// A listener of their own for the public pages (links, sign-up, unsubscribing, mail in): what is open to the world, while the rest stays on this machine.
+    #[arg(long)]
+    public_listen: Option<SocketAddr>,
+    /// The address of the proxy in front of the public pages: its X-Forwarded-For is believed, and nobody else's.
+    #[arg(long)]
+    proxy: Option<IpAddr>,
+}
+
+async fn bound(address: SocketAddr) -> Result<TcpListener> {
+    TcpListener::bind(address).await.map_err(|e| {
         anyhow::anyhow!(
-            "{listen} can't be listened on ({e}). Another program may have it: give another with --listen, or port 0 for any free one."
+            "{address} can't be listened on ({e}). Another program may have it: give another with --listen, or port 0 for any free one."
         )
-    })?;
+    })
+}
+
+async fn serve(s: Serving) -> Result<()> {
+    if !s.listen.ip().is_loopback() {
+        anyhow::bail!(
+            "Rinse listens on this machine alone until it has accounts: give a loopback address to --listen. The public pages may be open to others: give --public-listen."
+        );
+    }
+    let listener = bound(s.listen).await?;
+    let public = match s.public.public_listen {
+        Some(address) => Some(bound(address).await?),
+        None => None,
+    };
     let address = listener.local_addr()?;
-    let base_url = public_url.unwrap_or_else(|| format!("http://{address}"));
-    let app = App::open(&Config { data, base_url, mode, durable: true }).await?;
-    let router = router(app.clone());
+    let links_lead_to = match &public {
+        Some(p) => p.local_addr()?,
+        None => address,
+    };
+    let base_url = s.public.public_url.unwrap_or_else(|| format!("http://{links_lead_to}"));
+    let app = App::open(&Config { data: s.data, base_url, mode: s.mode, durable: true }).await?;
+    let how = Listening { limits: Limits::default(), proxy: s.public.proxy, closing: app.closing() };
+    let routes = if public.is_some() { own_router(app.clone()) } else { router(app.clone()) };
+    // Threads and readers of their own: whatever is asked of the rest, who leaves is answered at once.
+    let public = match public {
+        Some(listener) => Some(on_own_threads(listener.into_std()?, public_router(app.with_own_readers(PUBLIC_READERS)?), how.clone())?),
+        None => None,
+    };
     app.start();
     writeln!(std::io::stdout(), "Rinse is at http://{address}")?;
+    if public.is_some() {
+        writeln!(std::io::stdout(), "Public pages are at http://{links_lead_to}")?;
+    }
     std::io::stdout().flush()?;
-    axum::serve(listener, router.into_make_service_with_connect_info::<SocketAddr>())
-        .with_graceful_shutdown(async {
-            let _ = tokio::signal::ctrl_c().await;
-        })
-        .await?;
+    let ending = app.clone();
+    tokio::spawn(async move {
+        asked_to_end().await;
+        ending.end().await;
+    });
+    listen::serve(listener, routes, how).await;
+    app.end().await;
+    if let Some(thread) = public {
+        let _ = tokio::task::spawn_blocking(move || thread.join()).await;
+    }
     Ok(())
+}
+
+/// Questions of public pages that are answered at the same time.
+const PUBLIC_READERS: u32 = 4;
+
+/// Serves on a runtime of its own, until Rinse ends.
+fn on_own_threads(listener: std::net::TcpListener, routes: axum::Router, how: Listening) -> Result<std::thread::JoinHandle<()>> {
+    let rt = tokio::runtime::Builder::new_multi_thread()
+        .worker_threads(2)
+        .thread_name("rinse-public")
+        .enable_all()
+        .build()
+        .context("The runtime of the public pages could not start")?;
+    Ok(std::thread::Builder::new().name("rinse-public".into()).spawn(move || {
+        rt.block_on(async {
+            match TcpListener::from_std(listener) {
+                Ok(listener) => listen::serve(listener, routes, how).await,
+                Err(e) => tracing::error!("the public pages can't be served: {e}"),
+            }
+        });
+        rt.shutdown_timeout(std::time::Duration::from_secs(1));
+    })?)
+}
+
+/// Waits until the system or a person asks Rinse to end.
+async fn asked_to_end() {
+    use tokio::signal::unix::{SignalKind, signal};
+    let terminated = async {
+        match signal(SignalKind::terminate()) {
+            Ok(mut s) => drop(s.recv().await),
+            Err(_) => std::future::pending().await,
+        }
+    };
+    tokio::select! {
+        _ = tokio::signal::ctrl_c() => {}
+        () = terminated => {}
+    }
+    tracing::info!("Rinse ends: what is on its way is answered first");
 }

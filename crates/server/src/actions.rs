@@ -1,11 +1,11 @@
 //! What people do to mailings and trials, shared by the handlers and the demo's director.
 
 use crate::error::ApiError;
-use crate::message::{built, check_draft};
+use crate::message::{Asked, built, check_draft};
 use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
-use rinse_core::message::{Level, TemplateError, prepare};
+use rinse_core::message::{Level, Link, TemplateError, prepare};
 use rinse_core::series::Outline;
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, outlook};
@@ -17,52 +17,68 @@ use rinse_store::sends::{self, Phase};
 use rinse_store::{Connection, StoreError, clearing, letterheads, load, mailings, segments, series, settings, trials};
 use std::collections::HashMap;
 
-/// Refuses a mailing that the message check finds errors in.
-fn has_no_errors(c: &Connection, app: &App, m: &mailings::Mailing, now: Instant) -> rinse_store::Result<()> {
-    let metric = m.trial_id.map(|t| trials::one(c, t)).transpose()?.map(|t| t.plan.metric);
-    let errors: Vec<String> = check_draft(c, app, &m.draft, (Some(m.id), metric), now)?
-        .into_iter()
-        .filter(|f| f.level == Level::Error)
-        .map(|f| f.words)
-        .collect();
-    match errors.first() {
-        None => Ok(()),
-        Some(first) => Err(StoreError::Refused(format!(
-            "The message check found {} error{}. {first}",
-            errors.len(),
-            if errors.len() == 1 { "" } else { "s" }
-        ))),
+/// A mailing that passed the message check, as it stood then.
+pub(crate) struct Passed {
+    mailing: mailings::Mailing,
+    links: Vec<Link>,
+}
+
+impl Passed {
+    /// Refuses a mailing with errors. The check takes its time, so it is made before anything is written.
+    fn check(c: &Connection, app: &App, id: i64, in_series: bool, now: Instant) -> rinse_store::Result<Self> {
+        let m = mailings::one(c, id)?;
+        if m.draft.template {
+            return Err(StoreError::Refused("This is a template: copy it, and plan the copy.".into()));
+        }
+        let metric = m.trial_id.map(|t| trials::one(c, t)).transpose()?.map(|t| t.plan.metric);
+        let asked = Asked { mailing: Some(m.id), metric, in_series };
+        let errors: Vec<String> =
+            check_draft(c, app, &m.draft, asked, now)?.into_iter().filter(|f| f.level == Level::Error).map(|f| f.words).collect();
+        if let Some(first) = errors.first() {
+            return Err(StoreError::Refused(format!(
+                "The message check found {} error{}. {first}",
+                errors.len(),
+                if errors.len() == 1 { "" } else { "s" }
+            )));
+        }
+        let refused = |e: TemplateError| StoreError::Refused(e.to_string());
+        let b = built(&m.draft, &letterheads::one(c, m.draft.letterhead_id)?).map_err(refused)?;
+        let links = prepare(&b.html, &b.text).map_err(refused)?.links;
+        Ok(Self { mailing: m, links })
+    }
+
+    /// Is it as it was checked? Then its links are stored.
+    fn holds(&self, c: &Connection) -> rinse_store::Result<&mailings::Mailing> {
+        if mailings::one(c, self.mailing.id)?.version != self.mailing.version {
+            return Err(StoreError::Refused(format!(
+                "Somebody changed “{}” while it was checked. Look at it again, and try again.",
+                self.mailing.draft.name
+            )));
+        }
+        mailings::save_links(c, self.mailing.id, &self.links)?;
+        Ok(&self.mailing)
     }
 }
 
-/// Refuses a mailing with errors; stores its links.
-fn must_pass(c: &Connection, app: &App, id: i64, now: Instant) -> rinse_store::Result<mailings::Mailing> {
-    let m = mailings::one(c, id)?;
-    if m.draft.template {
-        return Err(StoreError::Refused("This is a template: copy it, and plan the copy.".into()));
-    }
-    has_no_errors(c, app, &m, now)?;
-    let refused = |e: TemplateError| StoreError::Refused(e.to_string());
-    let b = built(&m.draft, &letterheads::one(c, m.draft.letterhead_id)?).map_err(refused)?;
-    let prepared = prepare(&b.html, &b.text).map_err(refused)?;
-    mailings::save_links(c, id, &prepared.links)?;
-    Ok(m)
+/// Checks one mailing, apart from everything else.
+async fn passed(app: &App, id: i64, now: Instant) -> Result<Passed, ApiError> {
+    let held = app.clone();
+    app.on_text(move |c| Passed::check(c, &held, id, false, now)).await
 }
 
 /// Plans a mailing for the whole audience at an instant (now, when it has passed).
 pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
     let at = at.unwrap_or(now).max(now);
-    let held = app.clone();
+    if app.store.read(move |c| Ok(mailings::one(c, id)?.series_id)).await?.is_some() {
+        return Err(ApiError::Refused(
+            "This message is a step of a series: it goes to people as they come to it. Start the series, or copy the message.".into(),
+        ));
+    }
+    let passed = passed(app, id, now).await?;
     app.store
         .write(move |c| {
-            if mailings::one(c, id)?.series_id.is_some() {
-                return Err(StoreError::Refused(
-                    "This message is a step of a series: it goes to people as they come to it. Start the series, or copy the message."
-                        .into(),
-                ));
-            }
-            let m = must_pass(c, &held, id, now)?;
+            let m = passed.holds(c)?;
             // With a local time it begins in time for the first zone.
             let at = m.draft.schedule.starts(at).max(now);
             if m.draft.subjects.len() > 1 {
@@ -76,33 +92,45 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
     Ok(())
 }
 
-/// The messages of a series pass the check, and their links are stored: those that aren't out yet.
-fn series_passes(c: &Connection, app: &App, outline: &Outline, now: Instant) -> rinse_store::Result<()> {
-    for mailing in outline.mailings().into_values() {
-        let m = mailings::one(c, mailing)?;
-        if m.state != "draft" {
-            continue;
+/// The messages of a series pass the check: those that aren't out yet.
+async fn series_passes(app: &App, outline: Outline, now: Instant) -> Result<Vec<Passed>, ApiError> {
+    let held = app.clone();
+    app.on_text(move |c| {
+        let mut all = Vec::new();
+        for mailing in outline.mailings().into_values() {
+            let m = mailings::one(c, mailing)?;
+            if m.state != "draft" {
+                continue;
+            }
+            if m.draft.subjects.len() > 1 && m.trial_id.is_none() {
+                return Err(StoreError::Refused(format!(
+                    "“{}” has several variants, and a step sends one: plan a trial of them, or take the others out.",
+                    m.draft.name
+                )));
+            }
+            all.push(Passed::check(c, &held, mailing, true, now).map_err(|e| match e {
+                StoreError::Refused(words) => StoreError::Refused(format!("“{}”: {words}", m.draft.name)),
+                other => other,
+            })?);
         }
-        if m.draft.subjects.len() > 1 && m.trial_id.is_none() {
-            return Err(StoreError::Refused(format!(
-                "“{}” has several variants, and a step sends one: plan a trial of them, or take the others out.",
-                m.draft.name
-            )));
-        }
-        must_pass(c, app, mailing, now).map_err(|e| match e {
-            StoreError::Refused(words) => StoreError::Refused(format!("“{}”: {words}", m.draft.name)),
-            other => other,
-        })?;
-    }
-    Ok(())
+        Ok(all)
+    })
+    .await
 }
 
 /// Starts a series whose messages pass the check.
 pub(crate) async fn start_series(app: &App, id: i64, person: Option<i64>) -> Result<(), ApiError> {
-    let (now, held) = (app.now(), app.clone());
+    let now = app.now();
+    let outline = app.store.read(move |c| Ok(series::one(c, id)?.outline)).await?;
+    let passed = series_passes(app, outline.clone(), now).await?;
     app.store
         .write(move |c| {
-            series_passes(c, &held, &series::one(c, id)?.outline, now)?;
+            if series::one(c, id)?.outline != outline {
+                return Err(StoreError::Refused(
+                    "Somebody changed the series while it was checked. Look at it again, and try again.".into(),
+                ));
+            }
+            passed.iter().try_for_each(|p| p.holds(c).map(drop))?;
             series::start(c, id, now, person)
         })
         .await?;
@@ -111,12 +139,15 @@ pub(crate) async fn start_series(app: &App, id: i64, person: Option<i64>) -> Res
 
 /// Changes a running series; new messages pass the check.
 pub(crate) async fn change_series(app: &App, id: i64, name: String, outline: Outline, person: Option<i64>) -> Result<(), ApiError> {
-    let (now, held) = (app.now(), app.clone());
+    let now = app.now();
+    // What can't be of this series at all is said first.
+    let looked = outline.clone();
+    app.store.read(move |c| series::may_adopt(c, id, &looked)).await?;
+    let passed = series_passes(app, outline.clone(), now).await?;
     app.store
         .write(move |c| {
-            // They are its own before they are checked, so that the check asks for the link to leave it.
             series::adopt(c, id, &outline)?;
-            series_passes(c, &held, &outline, now)?;
+            passed.iter().try_for_each(|p| p.holds(c).map(drop))?;
             series::change(c, id, &name, &outline, now, person)
         })
         .await?;
@@ -166,6 +197,8 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
 /// What a plan can do with the people there are.
 pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Outlook> {
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
+    // What it asks makes no difference to what it can do.
+    Plan { question: "?".into(), ..plan.clone() }.check(arms).map_err(|e| StoreError::Refused(e.to_string()))?;
     let (past, known) = known(c, plan, now)?;
     let done = clearing::audience(c, mailing, now)?;
     let cleared = done.people(None);
@@ -201,7 +234,13 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
 pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why_small: String) -> Result<(), ApiError> {
     let now = app.now();
     app.store.read(move |c| clearing::warm_up(c, now)).await?;
-    let held = app.clone();
+    let mailing = app.store.read(move |c| Ok(trials::one(c, id)?.mailing_id)).await?;
+    let passed = match passed(app, mailing, now).await {
+        Ok(passed) => Ok(passed),
+        Err(ApiError::Store(e)) => Err(e),
+        Err(other) => Err(StoreError::Refused(other.to_string())),
+    };
+    // What is wrong with the trial is said before what is wrong with its message.
     let sized = app
         .store
         .write(move |c| {
@@ -210,10 +249,9 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why
                 return Err(StoreError::Refused("This trial is sealed already.".into()));
             }
             if t.plan.per_arm.is_some() {
-                return seal_in_series(c, &held, &t, seed, person, &why_small, now);
+                return seal_in_series(c, passed, &t, seed, person, &why_small, now);
             }
-            let m = must_pass(c, &held, t.mailing_id, now)?;
-            let arms = m.draft.subjects.len();
+            let arms = passed?.holds(c)?.draft.subjects.len();
             if let Err(e) = t.plan.check(arms) {
                 return Ok(Err(e));
             }
@@ -256,7 +294,7 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why
 /// Seals the plan of a message in a running series: from now on those who come to it are enrolled.
 fn seal_in_series(
     c: &Connection,
-    app: &App,
+    passed: rinse_store::Result<Passed>,
     t: &trials::Trial,
     seed: u64,
     person: Option<i64>,
@@ -279,7 +317,7 @@ fn seal_in_series(
                 .into(),
         ));
     }
-    has_no_errors(c, app, &m, now)?;
+    passed?.holds(c)?;
     if let Some(words) = outlook(&t.plan, arms, 0, known(c, &t.plan, now)?.1).too_small {
         trials::let_small(c, t.id, &words, why_small, person, now)?;
     }

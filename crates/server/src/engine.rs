@@ -1,36 +1,35 @@
 //! The engine: at each instant it sends what is due, reads trials whose window is over, and lets
 //! rests end. On the demo clock it also brings in what the simulated world does meanwhile.
 
+mod handing;
 mod mail;
 mod react;
 mod text;
 mod trying;
 
+pub(crate) use handing::Gate;
 pub(crate) use react::RECORDS;
 pub(crate) use trying::TestMessage;
 
 use crate::clock::Clock;
-use crate::gateway::{TextMessage, Texts};
+use crate::gateway::Texts;
 use crate::mailbox::Maildir;
 use crate::progress::{Job, Jobs};
-use crate::text::TextComposer;
 use crate::transport::Transport;
 use axum::Router;
 use axum::body::Body;
 use axum::http::Request;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
-use rinse_core::channel::Channel;
 use rinse_core::token::Signer;
 use rinse_core::trial::{assign, reading};
-use rinse_post::compose::{Composed, Composer, To};
 use rinse_standins::network::{Network, What};
 use rinse_store::clearing::Clearance;
-use rinse_store::sends::{self, Outgoing, Phase, Turn};
-use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, mailings, self_check, settings, signups, suppression, trials};
-use std::collections::{HashMap, HashSet};
-use std::sync::{Arc, OnceLock, PoisonError};
-use tokio::sync::{Mutex, Notify};
+use rinse_store::sends::{self, Phase, Turn};
+use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, self_check, settings, signups, suppression, trials};
+use std::collections::HashSet;
+use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
+use tokio::sync::{Mutex, Notify, watch};
 use tower::ServiceExt;
 
 /// When an in-process request was received, set by the engine alone: no header can claim it.
@@ -52,24 +51,16 @@ pub struct Engine {
     doors: Arc<OnceLock<Router>>,
     /// Where mail to our own addresses waits to be read.
     mailbox: Maildir,
+    /// The secret by which what the engine itself brings comes in, this process's own.
+    own_door: Arc<str>,
+    /// Messages on their way whose answers couldn't be written down.
+    loose: Arc<StdMutex<Vec<handing::Loose>>>,
+    /// Why nothing is sent, when nothing can be.
+    trouble: Arc<StdMutex<Option<String>>>,
+    ending: watch::Receiver<bool>,
 }
 
 type Result<T> = std::result::Result<T, StoreError>;
-
-/// What makes a mailing's messages, with the fields of one's own that they show.
-enum Ready {
-    Mail(Box<Composer>, Vec<(String, i64)>),
-    Text(Box<TextComposer>),
-}
-
-impl Ready {
-    fn own(&self) -> &[(String, i64)] {
-        match self {
-            Self::Mail(_, own) => own,
-            Self::Text(composer) => &composer.own,
-        }
-    }
-}
 
 /// World events handled at once.
 const EVENTS: usize = 1_000;
@@ -85,6 +76,7 @@ impl Engine {
         base_url: Arc<String>,
         jobs: Jobs,
         mailbox: Maildir,
+        ending: watch::Receiver<bool>,
     ) -> Self {
         Self {
             store,
@@ -95,6 +87,10 @@ impl Engine {
             base_url,
             jobs,
             mailbox,
+            own_door: rinse_core::token::hex(&rand::random::<[u8; 24]>()).into(),
+            loose: Arc::default(),
+            trouble: Arc::default(),
+            ending,
             turn: Arc::default(),
             wake: Arc::default(),
             doors: Arc::default(),
@@ -107,30 +103,13 @@ impl Engine {
 
     /// Settles the sends that were being handed over when the process stopped.
     pub(crate) async fn recover(&self) -> Result<()> {
-        let engine = self.clone();
         let now = self.clock.now();
-        let doubts = self.store.read(|c| {
-            let mut with_domain = Vec::new();
-            for send in sends::in_doubt(c)? {
-                let (from, channel): (String, i64) = c.query_row("SELECT l.from_address, s.channel FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1", [send], |r| Ok((r.get(0)?, r.get(1)?)))?;
-                with_domain.push((send, from, Channel::from_code(channel)));
-            }
-            Ok(with_domain)
-        }).await?;
+        self.recover_mailbox(now).await?;
+        let doubts = self.store.read(sends::in_doubt).await?;
         if doubts.is_empty() {
             return Ok(());
         }
-        let settled: Vec<(i64, Option<bool>)> = doubts
-            .iter()
-            .map(|(send, from, channel)| {
-                let number = engine.signer.message(*send);
-                if *channel == Channel::Text {
-                    return (*send, engine.texts.holds(&number));
-                }
-                let domain = from.rsplit_once('@').map_or("", |(_, d)| d);
-                (*send, engine.transport.holds(&format!("{number}@{domain}")))
-            })
-            .collect();
+        let settled: Vec<(i64, Option<bool>)> = self.ask_hosts(doubts).await?.into_iter().collect();
         tracing::info!("{} messages were being handed over when Rinse stopped; settled", settled.len());
         self.store.write(move |c| sends::settle(c, &settled, now)).await
     }
@@ -141,25 +120,55 @@ impl Engine {
         if !self.clock.is_demo() {
             tokio::spawn(self.clone().keep_telling());
         }
-        loop {
+        while !self.is_ending() {
             if self.clock.is_demo() {
                 let target = self.store.read(|c| settings::get(c, "clock_target")).await.ok().flatten().and_then(|v| v.parse().ok());
                 if let Err(e) = self.advance(Instant(target.unwrap_or(0)).max(self.clock.now())).await {
                     tracing::error!("{e}");
                 }
-                self.wake.notified().await;
+                self.woken_or_ending().await;
                 continue;
             }
-            if let Err(e) = self.tick(self.clock.now()).await {
+            let done = self.tick(self.clock.now()).await;
+            if let Err(e) = &done {
                 tracing::error!("{e}");
             }
+            self.say_trouble(
+                done.err().map(|e| format!("{e} Nothing is handed over until that is mended; Rinse tries again each minute.")),
+            );
             if let Err(e) = self.daily(self.clock.now()).await {
                 tracing::error!("{e}");
             }
             let next = self.next_due().await.ok().flatten();
             let wait = next.map_or(60_000, |n| (n - self.clock.now()).clamp(200, 60_000));
-            let _ = tokio::time::timeout(std::time::Duration::from_millis(wait.unsigned_abs()), self.wake.notified()).await;
+            let _ = tokio::time::timeout(std::time::Duration::from_millis(wait.unsigned_abs()), self.woken_or_ending()).await;
         }
+    }
+
+    pub(crate) fn is_ending(&self) -> bool {
+        *self.ending.borrow()
+    }
+
+    async fn woken_or_ending(&self) {
+        let mut ending = self.ending.clone();
+        tokio::select! {
+            () = self.wake.notified() => {}
+            _ = ending.wait_for(|ending| *ending) => {}
+        }
+    }
+
+    /// What is on its way when Rinse ends is given so long to be answered.
+    pub(crate) async fn ended(&self) {
+        let _ = tokio::time::timeout(std::time::Duration::from_secs(4), self.turn.lock()).await;
+    }
+
+    fn say_trouble(&self, trouble: Option<String>) {
+        *self.trouble.lock().unwrap_or_else(PoisonError::into_inner) = trouble;
+    }
+
+    /// Why nothing is sent, when nothing can be.
+    pub(crate) fn trouble(&self) -> Option<String> {
+        self.trouble.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
     /// Something new may be due.
@@ -194,13 +203,14 @@ impl Engine {
             outcome = self.daily(self.clock.now()).await;
         }
         report(false, self.clock.now(), outcome.as_ref().err().map(ToString::to_string));
+        self.say_trouble(outcome.as_ref().err().map(|e| format!("{e} The clock stopped there: move it on once that is mended.")));
         outcome
     }
 
     async fn go(&self, to: Instant, report: &(impl Fn(bool, Instant, Option<String>) + Sync)) -> Result<()> {
         let now = self.clock.now();
         self.tick_now(now).await?;
-        loop {
+        while !self.is_ending() {
             let due = self.next_due().await?.map(|d| d.max(self.clock.now()));
             let until = due.unwrap_or(to).min(to) + 1;
             self.world(until, report).await?;
@@ -217,6 +227,10 @@ impl Engine {
                     }
                 }
             }
+        }
+        if self.is_ending() {
+            // The next start goes on from here.
+            return Ok(());
         }
         self.move_clock(to).await?;
         self.react(to).await?;
@@ -259,7 +273,7 @@ impl Engine {
                             .header("content-type", "application/x-www-form-urlencoded")
                             .body(Body::from(body.clone()))
                     }
-                    What::Mail { to, raw } => mail::request(to, raw.clone()),
+                    What::Mail { to, raw } => self.request(Some(to), raw.clone()),
                 };
                 let (doors, at) = (doors.clone(), e.at);
                 async move {
@@ -412,77 +426,6 @@ impl Engine {
         Ok(())
     }
 
-    async fn hand_over_due(&self, now: Instant) -> Result<()> {
-        let mut composers: HashMap<i64, std::result::Result<Ready, String>> = HashMap::new();
-        let limit = self.transport.batch();
-        loop {
-            let (batch, looked_at) = self.store.write(move |c| sends::claim(c, now, limit)).await?;
-            if looked_at == 0 {
-                return Ok(());
-            }
-            let (mut mail, mut texts) = (Vec::with_capacity(batch.len()), Vec::new());
-            let mut broken = Vec::new();
-            for out in &batch {
-                if let std::collections::hash_map::Entry::Vacant(e) = composers.entry(out.mailing) {
-                    e.insert(self.composer(out.mailing).await.map_err(|e| e.to_string()));
-                }
-            }
-            let fields = |out: &Outgoing| composers[&out.mailing].as_ref().map_or_else(|_| Vec::new(), |ready| ready.own().to_vec());
-            let own = self.own_values(batch.iter().map(|out| (out.contact, fields(out))).collect()).await?;
-            for (out, own) in batch.iter().zip(&own) {
-                // What can't be composed fails alone, and says why; the other mailings go.
-                let composer = match &composers[&out.mailing] {
-                    Ok(ready) => ready,
-                    Err(why) => {
-                        broken.push((out.send, why.clone()));
-                        continue;
-                    }
-                };
-                let to = To {
-                    address: &out.address,
-                    given_name: out.given_name.as_deref(),
-                    family_name: out.family_name.as_deref(),
-                    country: out.country.as_deref(),
-                    own,
-                };
-                match composer {
-                    Ready::Mail(composer, _) => match composer.compose(out.send, out.arm, to, now.0 / 1000) {
-                        Ok(m) => mail.push((out.send, m)),
-                        Err(e) => broken.push((out.send, e.to_string())),
-                    },
-                    Ready::Text(composer) => match composer.compose(out.send, out.phone.as_deref().unwrap_or_default(), to) {
-                        Ok(m) => texts.push((out.send, m)),
-                        Err(e) => broken.push((out.send, e.to_string())),
-                    },
-                }
-            }
-            let (mut ids, mail): (Vec<i64>, Vec<Composed>) = mail.into_iter().unzip();
-            let (text_ids, texts): (Vec<i64>, Vec<TextMessage>) = texts.into_iter().unzip();
-            let mut replies = self.transport.hand_over(now, &mail).await.map_err(StoreError::Refused)?;
-            replies.extend(self.texts.hand_over(now, &texts).await.map_err(StoreError::Refused)?);
-            ids.extend(text_ids);
-            self.store
-                .write(move |c| {
-                    for (send, reply) in ids.iter().zip(&replies) {
-                        sends::answered(c, *send, reply, now)?;
-                    }
-                    for (send, why) in &broken {
-                        sends::failed(c, *send, rinse_core::bounce::Category::Unknown, why, now)?;
-                    }
-                    Ok(())
-                })
-                .await?;
-        }
-    }
-
-    /// What a batch's people have in the fields of one's own that their messages show, in the batch's order.
-    async fn own_values(&self, asked: Vec<(i64, Vec<(String, i64)>)>) -> Result<Vec<Vec<(String, String)>>> {
-        if asked.iter().all(|(_, fields)| fields.is_empty()) {
-            return Ok(vec![Vec::new(); asked.len()]);
-        }
-        self.store.read(move |c| asked.iter().map(|(contact, fields)| mailings::own_values(c, *contact, fields)).collect()).await
-    }
-
     /// Asks the simulated network; None when mail goes to a real host.
     pub(crate) fn network<T>(&self, ask: impl FnOnce(&Network) -> T) -> Option<T> {
         Some(ask(&self.transport.network()?.lock().unwrap_or_else(PoisonError::into_inner)))
@@ -510,26 +453,12 @@ impl Engine {
                     Err(why) => answers.push((i.sign_up, Reply { code: 554, enhanced: None, text: why })),
                 }
             }
-            let replies = self.transport.hand_over(now, &messages).await.map_err(StoreError::Refused)?;
-            answers.extend(ids.into_iter().zip(replies));
+            let replies = self.transport.hand_over(now, &messages, &Gate::open_to_all(self)).await.map_err(StoreError::Refused)?;
+            // One that wasn't handed over any more is put off.
+            let put_off = || Reply { code: 0, enhanced: None, text: "Rinse ended".into() };
+            answers.extend(ids.into_iter().zip(replies.into_iter().map(|r| r.unwrap_or_else(put_off))));
             self.store.write(move |c| answers.iter().try_for_each(|(id, reply)| signups::answered(c, *id, reply, now))).await?;
         }
-    }
-
-    /// What makes the messages of a mailing.
-    async fn composer(&self, mailing: i64) -> Result<Ready> {
-        let engine = self.clone();
-        self.store
-            .read(move |c| {
-                let m = mailings::one(c, mailing)?;
-                Ok(if m.draft.channel == Channel::Text {
-                    Ready::Text(Box::new(TextComposer::of(c, &engine.base_url, &engine.signer, &m)?))
-                } else {
-                    let (composer, own) = crate::message::composer_of(c, &engine.base_url, &engine.signer, &m)?;
-                    Ready::Mail(Box::new(composer), own)
-                })
-            })
-            .await
     }
 
     async fn read_trials(&self, now: Instant) -> Result<()> {

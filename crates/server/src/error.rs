@@ -1,5 +1,6 @@
 //! Errors as RFC 9457 problem documents, with a sentence that says what to do.
 
+use crate::apart::Unfinished;
 use axum::Json;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -28,6 +29,8 @@ pub enum ApiError {
     Unreadable(StatusCode, String),
     #[error("{0}")]
     Broken(String),
+    #[error("This was given up: {0}. Make it smaller and try again.")]
+    Unfinished(#[from] Unfinished),
 }
 
 /// An RFC 9457 problem document.
@@ -43,6 +46,7 @@ impl ApiError {
         match self {
             Self::Store(e) => match e {
                 StoreError::Refused(_) => StatusCode::CONFLICT,
+                StoreError::Stale(_) => StatusCode::PRECONDITION_FAILED,
                 StoreError::Missing(_) => StatusCode::NOT_FOUND,
                 StoreError::Csv(_) => StatusCode::UNPROCESSABLE_ENTITY,
                 StoreError::Folder { .. }
@@ -52,13 +56,15 @@ impl ApiError {
                 | StoreError::Pool(_)
                 | StoreError::Io(_)
                 | StoreError::Json(_)
-                | StoreError::Stopped => StatusCode::INTERNAL_SERVER_ERROR,
+                | StoreError::Stopped
+                | StoreError::Broke => StatusCode::INTERNAL_SERVER_ERROR,
             },
             Self::Plan(_) | Self::Rules(_) | Self::Malformed(_) => StatusCode::UNPROCESSABLE_ENTITY,
             Self::Refused(_) => StatusCode::CONFLICT,
             Self::Unreadable(status, _) => *status,
             Self::NobodyActing => StatusCode::BAD_REQUEST,
-            Self::Broken(_) => StatusCode::INTERNAL_SERVER_ERROR,
+            Self::Unfinished(Unfinished::Late(_)) => StatusCode::UNPROCESSABLE_ENTITY,
+            Self::Broken(_) | Self::Unfinished(Unfinished::Broke) => StatusCode::INTERNAL_SERVER_ERROR,
         }
     }
 }

@@ -5,7 +5,9 @@
 //! A number that it has seen before is the same message again: it takes that, and sends nothing. What comes back is signed
 //! with the same secret (see `public::text`). The signature is that of webhooks (`rinse_core::webhook`).
 
+use crate::engine::Gate;
 use crate::signed::{Message, in_time};
+use crate::transport::spread;
 use futures::StreamExt;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
@@ -79,20 +81,32 @@ impl Texts {
         }
     }
 
-    /// Hands a batch over and returns the replies, in its order.
-    pub(crate) async fn hand_over(&self, now: Instant, batch: &[TextMessage]) -> Result<Vec<Reply>, String> {
+    /// Hands a batch over and returns the replies, in its order; none for what the gate didn't let go any more.
+    pub(crate) async fn hand_over(&self, now: Instant, batch: &[TextMessage], gate: &Gate) -> Result<Vec<Option<Reply>>, String> {
+        if batch.is_empty() {
+            return Ok(Vec::new());
+        }
         match self {
             Self::StandIn(n) => {
+                let go = gate.lets_all(batch.len()).await;
+                let goes = batch.iter().zip(&go).filter(|(_, go)| **go);
                 let handed: Vec<HandedText<'_>> =
-                    batch.iter().map(|m| HandedText { id: &m.id, from: &m.from, to: &m.to, text: &m.text }).collect();
-                n.lock().unwrap_or_else(PoisonError::into_inner).hand_over_texts(now, &handed).map_err(|e| e.to_string())
+                    goes.map(|(m, _)| HandedText { id: &m.id, from: &m.from, to: &m.to, text: &m.text }).collect();
+                let replies = n.lock().unwrap_or_else(PoisonError::into_inner).hand_over_texts(now, &handed).map_err(|e| e.to_string())?;
+                Ok(spread(&go, replies))
             }
             Self::Http(gateway) => {
-                let sending: Vec<_> = batch.iter().map(|m| send(gateway, m, now)).collect();
+                let sending: Vec<_> = batch
+                    .iter()
+                    .enumerate()
+                    .map(|(i, m)| async move { if gate.lets(i).await { Some(send(gateway, m, now).await) } else { None } })
+                    .collect();
                 Ok(futures::stream::iter(sending).buffered(AT_ONCE).collect().await)
             }
             // It is kept for the day that there is one.
-            Self::None => Ok(batch.iter().map(|_| Reply { code: 0, enhanced: None, text: "there is no text gateway".into() }).collect()),
+            Self::None => {
+                Ok(batch.iter().map(|_| Some(Reply { code: 0, enhanced: None, text: "there is no text gateway".into() })).collect())
+            }
         }
     }
 

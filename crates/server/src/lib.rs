@@ -9,6 +9,7 @@
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
 mod actions;
+mod apart;
 mod assets;
 mod clock;
 pub mod demo;
@@ -16,6 +17,7 @@ mod engine;
 mod error;
 mod gateway;
 mod handlers;
+pub mod listen;
 mod mailbox;
 mod message;
 mod progress;
@@ -30,6 +32,6 @@ mod transport;
 pub use engine::Engine;
 pub use error::ApiError;
 pub use gateway::TextGateway;
-pub use router::{openapi, router};
+pub use router::{openapi, own_router, public_router, router};
 pub use state::{App, Config, Mode};
 pub use transport::{MOST_CONNECTIONS, Smtp, Transport};

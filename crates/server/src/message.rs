@@ -17,8 +17,12 @@ pub(crate) fn refused(e: &dyn std::fmt::Display) -> StoreError {
     StoreError::Refused(e.to_string())
 }
 
-/// A draft built under its letterhead.
+/// A draft built under its letterhead. It takes its time, so the writer never does it: everybody who leaves would wait.
 pub(crate) fn built(d: &MailingDraft, l: &Letterhead) -> std::result::Result<Built, message::TemplateError> {
+    if rinse_store::writer::is_this_thread() {
+        tracing::error!("a message was to be built while everybody waits for the writer");
+        return Err(message::TemplateError { line: None, words: "The message can’t be built here.".into() });
+    }
     let format = if d.format == "markdown" { Format::Markdown } else { Format::Html };
     source::build(&Source { format, body: &d.html, text: &d.text, preheader: &d.preheader, colours: [&l.ground, &l.ink, &l.accent] })
 }
@@ -66,6 +70,7 @@ fn composer(
     links: Links,
 ) -> Result<(Composer, Vec<(String, i64)>)> {
     let (base_url, signer) = app;
+    mailings::draft::check_senders(d)?;
     let own = own_used(c, d, &b)?;
     let prepared = match links {
         Links::Counted => prepare(&b.html, &b.text).map_err(|e| refused(&e))?,
@@ -181,15 +186,21 @@ fn made(
     composer.compose(send, arm, who.to(), app.now().0 / 1000).map_err(|e| refused(&e))
 }
 
+/// What is known of a draft that is checked.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Asked {
+    /// Its number, when it has one.
+    pub(crate) mailing: Option<i64>,
+    /// What its trial counts.
+    pub(crate) metric: Option<Metric>,
+    /// It is to be a step of a series, and isn't yet.
+    pub(crate) in_series: bool,
+}
+
 /// The message check of a draft against those of its audience who would get it now: what was written, and the whole
-/// message that comes of it. `mailing`: the draft's number, when it has one, and what its trial counts.
-pub(crate) fn check_draft(
-    c: &Connection,
-    app: &App,
-    d: &MailingDraft,
-    (mailing, metric): (Option<i64>, Option<Metric>),
-    now: Instant,
-) -> Result<Vec<Finding>> {
+/// message that comes of it.
+pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, asked: Asked, now: Instant) -> Result<Vec<Finding>> {
+    let Asked { mailing, metric, in_series } = asked;
     if text::is_one(d) {
         return text::check_draft(c, app, d, mailing, now);
     }
@@ -206,10 +217,11 @@ pub(crate) fn check_draft(
     let asked: Vec<&str> = message::CONTACT_PLACEHOLDERS.into_iter().filter(|name| all.contains(name)).collect();
     let missing = mailings::missing(c, &getting, &asked, &used)?;
     let service = !d.service_reason.trim().is_empty();
-    let series = match mailing {
-        Some(id) => mailings::one(c, id)?.series_id.is_some(),
-        None => false,
-    };
+    let series = in_series
+        || match mailing {
+            Some(id) => mailings::one(c, id)?.series_id.is_some(),
+            None => false,
+        };
     let draft = Draft {
         series,
         subjects: d.subjects.clone(),

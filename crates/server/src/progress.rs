@@ -1,11 +1,11 @@
-//! Progress of long work, as server-sent events; a page that is reloaded picks it up again.
+//! Progress of long work: one stream tells of all that runs, however many pages look; a page that is reloaded picks it up again.
 
 use axum::response::sse::{Event, KeepAlive, Sse};
 use futures::Stream;
 use serde::Serialize;
-use std::collections::HashMap;
+use std::collections::{HashMap, VecDeque};
 use std::convert::Infallible;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use tokio::sync::watch;
 use tokio_stream::StreamExt;
 use tokio_stream::wrappers::WatchStream;
@@ -32,7 +32,15 @@ impl Progress {
     }
 }
 
-/// Work that can be followed; `/api/progress/` names it so.
+/// How some work stands, by its name: `clock`, `import-7`, `change-7`, `put-7`.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub(crate) struct JobProgress {
+    job: String,
+    #[serde(flatten)]
+    progress: Progress,
+}
+
+/// Work that can be followed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(crate) enum Job {
     /// `clock`
@@ -43,30 +51,121 @@ pub(crate) enum Job {
     Change(i64),
 }
 
-impl Job {
-    /// The work of a name; none when there is no such work.
-    pub(crate) fn named(name: &str) -> Option<Self> {
-        match name.split_once('-') {
-            None if name == "clock" => Some(Self::Clock),
-            Some(("import", id)) => id.parse().ok().map(Self::Import),
-            Some(("change", id)) => id.parse().ok().map(Self::Change),
-            _ => None,
+impl std::fmt::Display for Job {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Clock => f.write_str("clock"),
+            Self::Import(id) => write!(f, "import-{id}"),
+            Self::Change(id) => write!(f, "change-{id}"),
         }
     }
 }
 
-/// The work there is.
-#[derive(Clone, Default)]
-pub(crate) struct Jobs(Arc<Mutex<HashMap<Job, watch::Sender<Progress>>>>);
+/// Work that ended is remembered for pages that come back to it; of that, so many.
+const REMEMBERED: usize = 200;
 
-impl Jobs {
-    pub(crate) fn sender(&self, job: Job) -> watch::Sender<Progress> {
-        let mut jobs = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        jobs.entry(job).or_insert_with(|| watch::channel(Progress::default()).0).clone()
+#[derive(Default)]
+struct State {
+    /// Each with the number of its newest change.
+    jobs: HashMap<Job, (u64, Progress)>,
+    changes: u64,
+    /// The order in which they ended.
+    ended: VecDeque<Job>,
+}
+
+struct Inner {
+    state: Mutex<State>,
+    changed: watch::Sender<u64>,
+}
+
+/// The work there is; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Jobs(Arc<Inner>);
+
+impl Default for Jobs {
+    fn default() -> Self {
+        Self(Arc::new(Inner { state: Mutex::default(), changed: watch::channel(0).0 }))
+    }
+}
+
+/// One piece of work, to say how far it is.
+#[derive(Clone)]
+pub(crate) struct Told {
+    jobs: Jobs,
+    job: Job,
+}
+
+impl Told {
+    pub(crate) fn now(&self) -> Progress {
+        self.jobs.state().jobs.get(&self.job).map(|j| j.1.clone()).unwrap_or_default()
     }
 
-    pub(crate) fn stream(&self, job: Job) -> Sse<impl Stream<Item = Result<Event, Infallible>> + use<>> {
-        let stream = WatchStream::new(self.sender(job).subscribe()).map(|p| Ok(Event::default().json_data(p).unwrap_or_default()));
-        Sse::new(stream).keep_alive(KeepAlive::default())
+    /// Begins the work, unless it runs already; true when it began.
+    pub(crate) fn begin(&self, begin: impl FnOnce(&mut Progress)) -> bool {
+        let mut began = false;
+        self.send_modify(|p| {
+            if !p.running {
+                *p = Progress { ended: p.ended, running: true, ..Progress::default() };
+                begin(p);
+                began = true;
+            }
+        });
+        began
+    }
+
+    pub(crate) fn send_modify(&self, change: impl FnOnce(&mut Progress)) {
+        let mut state = self.jobs.state();
+        state.changes += 1;
+        let n = state.changes;
+        let entry = state.jobs.entry(self.job).or_default();
+        let ended = entry.1.ended;
+        change(&mut entry.1);
+        entry.0 = n;
+        if entry.1.ended > ended {
+            state.ended.push_back(self.job);
+            if state.ended.len() > REMEMBERED
+                && let Some(old) = state.ended.pop_front()
+                && !state.ended.contains(&old)
+                && state.jobs.get(&old).is_some_and(|j| !j.1.running)
+            {
+                state.jobs.remove(&old);
+            }
+        }
+        drop(state);
+        self.jobs.0.changed.send_replace(n);
+    }
+}
+
+impl Jobs {
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.0.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(crate) fn sender(&self, job: Job) -> Told {
+        Told { jobs: self.clone(), job }
+    }
+
+    /// All work that runs or ran lately.
+    pub(crate) fn all(&self) -> Vec<JobProgress> {
+        self.since(0).1
+    }
+
+    /// What changed after a change, and the newest one.
+    fn since(&self, seen: u64) -> (u64, Vec<JobProgress>) {
+        let state = self.state();
+        let mut new: Vec<_> = state.jobs.iter().filter(|(_, (n, _))| *n > seen).collect();
+        new.sort_by_key(|(_, (n, _))| *n);
+        (state.changes, new.into_iter().map(|(job, (_, p))| JobProgress { job: job.to_string(), progress: p.clone() }).collect())
+    }
+
+    /// Tells of all work at once, and then of each change, until Rinse ends.
+    pub(crate) fn stream(&self, closing: watch::Receiver<bool>) -> Sse<impl Stream<Item = Result<Event, Infallible>> + use<>> {
+        let (jobs, mut seen) = (self.clone(), 0);
+        let stream = WatchStream::new(self.0.changed.subscribe()).map(move |_| {
+            let (upto, new) = jobs.since(seen);
+            seen = upto;
+            Ok(Event::default().json_data(new).unwrap_or_default())
+        });
+        Sse::new(crate::listen::ends_with(stream, closing)).keep_alive(KeepAlive::default())
     }
 }

@@ -2,9 +2,10 @@
 
 use crate::error::ApiError;
 use crate::handlers::{
-    base_check, changes, clearance, consent, contacts, course, domains, findings, goals, guides, imports, letterheads, mailings, messages,
-    people, reactions, rules, scores, segments, series, suppression, today, trials, webhooks,
+    base_check, changes, clearance, consent, contacts, course, domains, doors, findings, goals, guides, imports, letterheads, mailings,
+    messages, people, reactions, rules, scores, segments, series, suppression, today, trials, webhooks,
 };
+use crate::listen::{ByProxy, forwarded_by_any};
 use crate::state::App;
 use crate::{assets, public};
 use axum::Router;
@@ -13,9 +14,11 @@ use axum::http::{HeaderValue, Method, StatusCode, header};
 use axum::middleware::{Next, from_fn};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
+use std::time::Duration;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
+use tower_http::timeout::{RequestBodyTimeoutLayer, TimeoutLayer};
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -33,8 +36,10 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(today::people))
         .routes(routes!(today::clock))
         .routes(routes!(today::advance))
+        .routes(routes!(today::progress))
         .routes(routes!(today::today))
         .routes(routes!(today::decide_doubt))
+        .routes(routes!(today::settle))
         .routes(routes!(contacts::page, people::add))
         .routes(routes!(contacts::one, people::change, people::erase))
         .routes(routes!(people::change_phone))
@@ -128,6 +133,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(series::people, series::put_in))
         .routes(routes!(series::take_out))
         .routes(routes!(series::of_contact))
+        .routes(routes!(doors::all, doors::make))
+        .routes(routes!(doors::end))
         .routes(routes!(webhooks::all, webhooks::make))
         .routes(routes!(webhooks::end))
         .routes(routes!(webhooks::secret))
@@ -194,13 +201,39 @@ pub fn openapi() -> serde_json::Value {
     doc
 }
 
-/// The whole application.
+/// No request to the API is answered later than this …
+const API_PATIENCE: Duration = Duration::from_secs(120);
+/// … and none to a public page.
+const PUBLIC_PATIENCE: Duration = Duration::from_secs(20);
+/// A body comes in pieces that are no further apart.
+const BODY_PATIENCE: Duration = Duration::from_secs(20);
+
+/// The whole application on one listener.
 pub fn router(app: App) -> Router {
+    let doors = doors(app.clone());
+    dressed(own(app).merge(doors).fallback(assets::serve))
+}
+
+/// The application's own pages and API, for this machine alone: the public pages are elsewhere.
+pub fn own_router(app: App) -> Router {
+    app.engine.set_doors(public::router(app.clone()));
+    dressed(own(app).fallback(assets::serve))
+}
+
+/// The public pages, for everybody.
+pub fn public_router(app: App) -> Router {
+    dressed(doors(app).fallback(async || StatusCode::NOT_FOUND))
+}
+
+fn doors(app: App) -> Router {
     let doors = public::router(app.clone());
     app.engine.set_doors(doors.clone());
+    doors.layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, PUBLIC_PATIENCE))
+}
+
+fn own(app: App) -> Router {
     let (api, _) = api().split_for_parts();
-    let api = api
-        .route("/api/imports", axum::routing::post(imports::upload))
+    api.route("/api/imports", axum::routing::post(imports::upload))
         .route("/api/imports/{id}/refused.csv", get(imports::refused))
         .route("/api/imports/{id}/findings.csv", get(imports::findings))
         .route("/api/message.eml", axum::routing::post(messages::eml))
@@ -217,19 +250,25 @@ pub fn router(app: App) -> Router {
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))
         .route("/api/workline/{figure}", get(findings::workline_csv))
         .route("/api/trials/{id}/record.zip", get(trials::record))
-        .route("/api/progress/{job}", get(today::progress))
+        .route("/api/progress/stream", get(today::follow))
+        .route(crate::engine::RECORDS, get(public::records))
         .layer(DefaultBodyLimit::max(64_000_000))
+        .layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, API_PATIENCE))
         .layer(from_fn(guard))
-        .with_state(app);
+        .with_state(app)
+}
+
+/// What holds for every answer.
+fn dressed(routes: Router) -> Router {
     let policy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'";
     let set = |name, value: &'static str| SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value));
-    Router::new()
-        .merge(api)
-        .merge(doors)
-        .fallback(assets::serve)
+    routes
         .layer(set(header::CONTENT_SECURITY_POLICY, policy))
         .layer(set(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(set(header::REFERRER_POLICY, "no-referrer"))
+        // What is said of people is kept by no browser and no proxy; the front end's own files say otherwise themselves.
+        .layer(set(header::CACHE_CONTROL, "no-store"))
+        .layer(RequestBodyTimeoutLayer::new(BODY_PATIENCE))
         .layer(CompressionLayer::new())
         .layer(CatchPanicLayer::new())
 }
@@ -237,6 +276,12 @@ pub fn router(app: App) -> Router {
 /// The API answers only on this machine's own names (a foreign page can't rebind its name to us),
 /// and changes only come with the acting person's header, which a foreign page can't send.
 async fn guard(request: Request, next: Next) -> Response {
+    if request.headers().get_all(header::HOST).iter().count() > 1 {
+        return ApiError::Malformed("It names two hosts.".into()).into_response();
+    }
+    if request.extensions().get::<ByProxy>().is_some() || forwarded_by_any(request.headers()) {
+        return (StatusCode::FORBIDDEN, "This came by way of a proxy, and Rinse’s own pages are for this machine alone. Let the proxy lead to the address given as --public-listen.").into_response();
+    }
     let host = request.headers().get(header::HOST).and_then(|h| h.to_str().ok()).unwrap_or_default();
     let name = host.rsplit_once(':').filter(|(_, port)| port.bytes().all(|b| b.is_ascii_digit())).map_or(host, |(n, _)| n);
     if !matches!(name, "127.0.0.1" | "localhost" | "[::1]") {
@@ -246,7 +291,14 @@ async fn guard(request: Request, next: Next) -> Response {
     if changes && !request.headers().contains_key("x-acting-person") {
         return ApiError::NobodyActing.into_response();
     }
-    as_problem(next.run(request).await).await
+    if !changes {
+        return as_problem(next.run(request).await).await;
+    }
+    // A change is made whole, whoever closed their page meanwhile.
+    match tokio::spawn(next.run(request)).await {
+        Ok(answer) => as_problem(answer).await,
+        Err(e) => ApiError::Broken(format!("The change failed inside Rinse: {e}")).into_response(),
+    }
 }
 
 /// The framework's own refusals (a body that is no JSON, say) come as plain words: they become

@@ -1,7 +1,9 @@
 //! What the parts of the server share.
 
+use crate::apart::Apart;
 use crate::clock::Clock;
 use crate::engine::Engine;
+use crate::error::ApiError;
 use crate::gateway::{TextGateway, Texts};
 use crate::mailbox::Maildir;
 use crate::progress::Jobs;
@@ -11,10 +13,15 @@ use rinse_core::token::Signer;
 use rinse_standins::network::Network;
 use rinse_standins::records::Records;
 use rinse_standins::scenario::Scenario;
-use rinse_store::{Store, notices, settings};
+use rinse_store::{Store, doors, notices, settings};
 use std::path::PathBuf;
 use std::sync::atomic::AtomicI64;
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
+use tokio::sync::watch;
+
+/// Work on a text, or on numbers that somebody gives, ends within this.
+const TEXT_PATIENCE: Duration = Duration::from_secs(20);
 
 /// How to start.
 #[derive(Debug, Clone)]
@@ -44,6 +51,10 @@ pub struct App {
     pub(crate) signer: Signer,
     pub(crate) jobs: Jobs,
     pub(crate) engine: Engine,
+    /// Where what comes from outside is worked on.
+    pub(crate) apart: Apart,
+    /// Becomes true when Rinse ends.
+    ending: watch::Sender<bool>,
     /// The folder is this one's alone.
     _held: Arc<rinse_store::backup::Held>,
     /// The stand-in DNS: the domains without a mail host. None: nobody can be asked.
@@ -107,6 +118,7 @@ impl App {
         let clock = Arc::new(clock);
         let base_url = Arc::new(config.base_url.clone());
         let jobs = Jobs::default();
+        let ending = watch::channel(false).0;
         let mailbox = Maildir::open(&config.data.join("mailbox"))?;
         let engine = Engine::new(
             store.clone(),
@@ -116,9 +128,22 @@ impl App {
             Arc::clone(&base_url),
             jobs.clone(),
             mailbox,
+            ending.subscribe(),
         );
         engine.recover().await?;
-        Ok(Self { store, clock, signer, jobs, engine, _held: held, no_mail, base_url, records: Arc::default() })
+        Ok(Self {
+            store,
+            clock,
+            signer,
+            jobs,
+            engine,
+            apart: Apart::default(),
+            ending,
+            _held: held,
+            no_mail,
+            base_url,
+            records: Arc::default(),
+        })
     }
 
     /// Goes on with what a stop interrupted, and keeps sending what falls due by the machine's clock.
@@ -137,6 +162,26 @@ impl App {
             app.resume_undoing().await;
             app.engine.run().await;
         });
+    }
+
+    /// Told when Rinse ends.
+    #[must_use]
+    pub fn closing(&self) -> watch::Receiver<bool> {
+        self.ending.subscribe()
+    }
+
+    /// Rinse ends: nothing new is claimed, streams end, and a batch on its way finishes or goes back to those that are due.
+    pub async fn end(&self) {
+        self.ending.send_replace(true);
+        self.engine.ended().await;
+    }
+
+    /// The same application with readers of its own: what one asks much of keeps the other from nothing.
+    ///
+    /// # Errors
+    /// When no connection is to be had.
+    pub fn with_own_readers(&self, readers: u32) -> anyhow::Result<Self> {
+        Ok(Self { store: self.store.with_own_readers(readers)?, ..self.clone() })
     }
 
     async fn resume_imports(&self) {
@@ -163,6 +208,29 @@ impl App {
     /// The TXT records of a name in the stand-in DNS. None: nobody can be asked, since no outside host is.
     pub(crate) fn txt(&self, name: &str) -> Option<Vec<String>> {
         self.engine.network(|n| n.txt(name).unwrap_or_default())
+    }
+
+    /// Works on text that somebody wrote, reading from the store: apart from everything else, for so long and no longer.
+    pub(crate) async fn on_text<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&rinse_store::Connection) -> rinse_store::Result<T> + Send + 'static,
+    ) -> Result<T, ApiError> {
+        let store = self.store.clone();
+        Ok(self.apart.run(TEXT_PATIENCE, move || store.read_now(work)).await??)
+    }
+
+    /// Computes something that takes its time: apart from everything else, for so long and no longer.
+    pub(crate) async fn compute<T: Send + 'static>(&self, work: impl FnOnce() -> T + Send + 'static) -> Result<T, ApiError> {
+        Ok(self.apart.run(TEXT_PATIENCE, work).await?)
+    }
+
+    /// The door for mail that a secret opens: the engine's own has no number.
+    pub(crate) async fn door_of(&self, secret: &str) -> rinse_store::Result<Option<Option<i64>>> {
+        if self.engine.opens_own_door(secret) {
+            return Ok(Some(None));
+        }
+        let secret = secret.to_owned();
+        Ok(self.store.read(move |c| doors::opened_by(c, &secret)).await?.map(Some))
     }
 
     /// Where our own links lead.

@@ -1,5 +1,6 @@
 //! Where messages are handed over: the stand-in network in process, or an SMTP host.
 
+use crate::engine::Gate;
 use futures::StreamExt;
 use lettre::transport::smtp::PoolConfig;
 use lettre::transport::smtp::client::{Tls, TlsParameters};
@@ -56,6 +57,12 @@ impl Smtp {
     }
 }
 
+/// Replies in the places of the messages that went.
+pub(crate) fn spread(go: &[bool], replies: Vec<Reply>) -> Vec<Option<Reply>> {
+    let mut replies = replies.into_iter();
+    go.iter().map(|go| if *go { replies.next() } else { None }).collect()
+}
+
 /// The transport in use.
 #[derive(Clone)]
 pub enum Transport {
@@ -80,19 +87,30 @@ impl Transport {
         }
     }
 
-    /// Hands a batch over and returns each host's reply.
-    pub(crate) async fn hand_over(&self, now: Instant, batch: &[Composed]) -> Result<Vec<Reply>, String> {
+    /// Hands a batch over and returns each host's reply; none for what the gate didn't let go any more.
+    pub(crate) async fn hand_over(&self, now: Instant, batch: &[Composed], gate: &Gate) -> Result<Vec<Option<Reply>>, String> {
+        if batch.is_empty() {
+            return Ok(Vec::new());
+        }
         match self {
             Self::StandIn(n) => {
+                let go = gate.lets_all(batch.len()).await;
                 let handed: Vec<Handed<'_>> = batch
                     .iter()
-                    .map(|m| Handed { message_id: &m.message_id, return_path: &m.return_path, to: &m.to, bytes: &m.bytes })
+                    .zip(&go)
+                    .filter(|(_, go)| **go)
+                    .map(|(m, _)| Handed { message_id: &m.message_id, return_path: &m.return_path, to: &m.to, bytes: &m.bytes })
                     .collect();
-                n.lock().unwrap_or_else(PoisonError::into_inner).hand_over(now, &handed).map_err(|e| e.to_string())
+                let replies = n.lock().unwrap_or_else(PoisonError::into_inner).hand_over(now, &handed).map_err(|e| e.to_string())?;
+                Ok(spread(&go, replies))
             }
             Self::Smtp(s) => {
                 // In the batch's order, so that each reply is its message's.
-                let sending: Vec<_> = batch.iter().map(|m| s.send(m)).collect();
+                let sending: Vec<_> = batch
+                    .iter()
+                    .enumerate()
+                    .map(|(i, m)| async move { if gate.lets(i).await { Some(s.send(m).await) } else { None } })
+                    .collect();
                 Ok(futures::stream::iter(sending).buffered(s.connections).collect().await)
             }
         }

@@ -365,7 +365,9 @@ mod tests {
             What::Mail { raw, .. } if String::from_utf8_lossy(&raw).contains("delivery-status") => Some(raw),
             _ => None,
         });
-        assert!(matches!(rinse_post::inbound::read(&report.unwrap()), rinse_post::inbound::Inbound::DeliveryStatus(r) if r.len() == 1));
+        assert!(
+            matches!(rinse_post::inbound::incoming(&report.unwrap()).unwrap().kind, rinse_post::inbound::Inbound::DeliveryStatus(r) if r.len() == 1)
+        );
     }
 
     #[test]

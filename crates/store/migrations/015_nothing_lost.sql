@@ -13,3 +13,17 @@ CREATE TABLE notice (
     person_id INTEGER REFERENCES person, UNIQUE (kind, about)
 );
 CREATE INDEX notice_open ON notice (id) WHERE settled_at IS NULL;
+-- Who may bring mail: each with a secret in the address that it posts to, of which a digest is kept.
+CREATE TABLE door (
+    id INTEGER PRIMARY KEY, name TEXT NOT NULL, digest TEXT NOT NULL UNIQUE, made_at INTEGER NOT NULL, person_id INTEGER REFERENCES person,
+    ended_at INTEGER, used_at INTEGER
+);
+-- A reply that is known by its sender and subject alone may be one: it is shown, and nothing comes of it.
+ALTER TABLE reply ADD COLUMN probable INTEGER NOT NULL DEFAULT 0;
+-- How often a draft was saved: who saves an older one is told.
+ALTER TABLE mailing ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
+ALTER TABLE mailing ADD COLUMN changed_at INTEGER;
+ALTER TABLE mailing ADD COLUMN changed_by INTEGER REFERENCES person;
+CREATE INDEX reply_probable ON reply (send_id) WHERE probable;
+-- The rest of it was cancelled: what was being handed over meanwhile and comes back doesn't go either.
+ALTER TABLE mailing ADD COLUMN cancelled_at INTEGER;

@@ -20,6 +20,9 @@ pub enum StoreError {
     Newer(PathBuf),
     #[error("{0}")]
     Refused(String),
+    /// Somebody else changed it meanwhile.
+    #[error("{0}")]
+    Stale(String),
     #[error("There is no {0} with that number.")]
     Missing(&'static str),
     #[error("The database answered: {0}")]
@@ -142,12 +145,7 @@ impl Store {
         }
         crate::ledger::seal_earlier(&conn)?;
         let (journal, replayed) = crate::journal::open(&conn, folder, durable)?;
-        let readers = Pool::builder().max_size(8).min_idle(Some(1)).build(SqliteConnectionManager::file(&path).with_init(|c| {
-            c.pragma_update(None, "query_only", true)?;
-            // Readers look at the file's pages where the system keeps them, without copying.
-            c.pragma_update(None, "mmap_size", MAPPED)?;
-            pragmas(c)
-        }))?;
+        let readers = readers_of(&path, READERS)?;
         let kept = Kept::of(&conn)?;
         let writer = Arc::new(crate::writer::start(conn, journal, Arc::clone(&kept))?);
         Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed: Arc::new(replayed), kept })
@@ -173,6 +171,14 @@ impl Store {
                 path.display()
             ))),
         }
+    }
+
+    /// The same store, read by connections of its own.
+    ///
+    /// # Errors
+    /// When no connection is to be had.
+    pub fn with_own_readers(&self, readers: u32) -> crate::Result<Self> {
+        Ok(Self { readers: readers_of(&self.folder.join(crate::backup::DATABASE), readers)?, ..self.clone() })
     }
 
     /// Lets go of what was kept in memory and nobody has asked for lately.
@@ -266,6 +272,18 @@ impl Store {
     pub fn longest_hold(&self) -> Duration {
         self.writer.longest_hold()
     }
+}
+
+/// Questions that are answered at the same time.
+const READERS: u32 = 8;
+
+fn readers_of(path: &Path, most: u32) -> crate::Result<Pool<SqliteConnectionManager>> {
+    Ok(Pool::builder().max_size(most).min_idle(Some(1)).build(SqliteConnectionManager::file(path).with_init(|c| {
+        c.pragma_update(None, "query_only", true)?;
+        // Readers look at the file's pages where the system keeps them, without copying.
+        c.pragma_update(None, "mmap_size", MAPPED)?;
+        pragmas(c)
+    }))?)
 }
 
 fn pragmas(conn: &Connection) -> rusqlite::Result<()> {

@@ -52,7 +52,7 @@ pub fn all(c: &Connection, now: Instant) -> Result<Vec<DomainRow>> {
     let mut pauses = HashMap::new();
     let mut s = c.prepare_cached(
         "SELECT p.domain_id, p.until_at, p.reason, p.made_at, who.name,
-            (SELECT count(*) FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.state = 0 AND c.domain_id = p.domain_id AND s.at >= p.until_at)
+            (SELECT count(*) FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.state = 0 AND c.domain_id = p.domain_id AND s.at >= p.until_at)
          FROM domain_pause p LEFT JOIN person who ON who.id = p.person_id WHERE p.ended_at IS NULL AND p.until_at > ?1",
     )?;
     let mut rows = s.query([now.0])?;

@@ -27,6 +27,7 @@ mod db;
 mod deeds;
 pub mod departed;
 pub mod domains;
+pub mod doors;
 pub mod erasure;
 pub mod events;
 pub mod fields;

@@ -282,6 +282,28 @@ pub fn reply(c: &Connection, send: i64, at: Instant, subject: &str, text: &str) 
     Ok(true)
 }
 
+/// What may be a reply, known by its sender and subject alone, which anybody can write: it is kept to be read, and nothing comes of it.
+///
+/// # Errors
+/// When the database fails.
+pub fn probably_reply(c: &Connection, send: i64, at: Instant, subject: &str, text: &str) -> Result<()> {
+    if whose(c, send)?.is_some() && !text.is_empty() {
+        c.prepare_cached("INSERT INTO reply (send_id, at, subject, text, probable) VALUES (?1, ?2, ?3, ?4, 1)")?
+            .execute(params![send, at.0, subject, text])?;
+    }
+    Ok(())
+}
+
+/// Is an address the one that a message went to?
+///
+/// # Errors
+/// When the database fails.
+pub fn went_to(c: &Connection, send: i64, address: &str) -> Result<bool> {
+    let Ok(address) = Address::parse(address) else { return Ok(false) };
+    let sql = "SELECT 1 FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1 AND k.address_key = ?2 AND k.gone IS NULL";
+    Ok(c.prepare_cached(sql)?.exists(params![send, address.key])?)
+}
+
 /// A message that somebody got.
 #[derive(Debug, Clone, Copy)]
 pub struct LatelySent {
@@ -315,6 +337,8 @@ pub struct Reply {
     pub address: String,
     pub subject: String,
     pub text: String,
+    /// Known by its sender and subject alone: it counts for nothing.
+    pub probable: bool,
 }
 
 /// The replies to a mailing, the newest 200.
@@ -323,11 +347,13 @@ pub struct Reply {
 /// When the database fails.
 pub fn replies(c: &Connection, mailing: i64) -> Result<Vec<Reply>> {
     let mut s = c.prepare_cached(
-        "SELECT r.at, k.id, k.address, r.subject, r.text FROM send s JOIN reply r ON r.send_id = s.id JOIN contact k ON k.id = s.contact_id
-         WHERE s.mailing_id = ?1 AND s.reply_at IS NOT NULL ORDER BY r.at DESC LIMIT 200",
+        "SELECT r.at, k.id, k.address, r.subject, r.text, r.probable FROM (
+            SELECT id, contact_id FROM send WHERE mailing_id = ?1 AND reply_at IS NOT NULL
+            UNION SELECT s.id, s.contact_id FROM reply r JOIN send s ON s.id = r.send_id WHERE r.probable AND s.mailing_id = ?1
+         ) s JOIN reply r ON r.send_id = s.id JOIN contact k ON k.id = s.contact_id ORDER BY r.at DESC LIMIT 200",
     )?;
     Ok(s.query_map([mailing], |r| {
-        Ok(Reply { at: r.get(0)?, contact: r.get(1)?, address: r.get(2)?, subject: r.get(3)?, text: r.get(4)? })
+        Ok(Reply { at: r.get(0)?, contact: r.get(1)?, address: r.get(2)?, subject: r.get(3)?, text: r.get(4)?, probable: r.get(5)? })
     })?
     .collect::<rusqlite::Result<_>>()?)
 }

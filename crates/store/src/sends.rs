@@ -369,6 +369,57 @@ pub fn next_try(tries: i64) -> Option<i64> {
     [10 * MINUTE, 30 * MINUTE, 2 * HOUR, 6 * HOUR, 12 * HOUR, DAY].get(usize::try_from(tries - 1).ok()?).copied()
 }
 
+/// What may end a message's way between its being claimed and its being handed over is written after these.
+#[derive(Debug, Clone, Copy)]
+pub struct Mark {
+    ledger: i64,
+    audit: i64,
+}
+
+/// The mark of a claim, made in its transaction.
+///
+/// # Errors
+/// When the database fails.
+pub fn mark(c: &Connection) -> Result<Mark> {
+    let sql = "SELECT coalesce((SELECT max(id) FROM ledger), 0), coalesce((SELECT max(id) FROM audit), 0)";
+    Ok(c.prepare_cached(sql)?.query_row([], |r| Ok(Mark { ledger: r.get(0)?, audit: r.get(1)? }))?)
+}
+
+/// Which of some claimed messages still go: nothing was written of the person since, they left no series, and neither the rules nor the
+/// mailing were changed. Whatever doesn't go is cleared once more; this only has to see that something may have changed.
+///
+/// # Errors
+/// When the database fails.
+pub fn still_go(c: &Connection, since: Mark, sends: &[i64]) -> Result<Vec<bool>> {
+    let changed: bool = c
+        .prepare_cached("SELECT EXISTS (SELECT 1 FROM audit WHERE id > ?1 AND subject IN ('suppression', 'rules', 'setting', 'domain'))")?
+        .query_row([since.audit], |r| r.get(0))?;
+    if changed {
+        return Ok(vec![false; sends.len()]);
+    }
+    let mut s = c.prepare_cached(
+        "SELECT s.state = 2 AND k.gone IS NULL AND m.paused_at IS NULL AND m.cancelled_at IS NULL
+            AND NOT EXISTS (SELECT 1 FROM ledger WHERE contact_id = s.contact_id AND id > ?2)
+            AND NOT EXISTS (SELECT 1 FROM series_left WHERE series_id = m.series_id AND contact_id = s.contact_id)
+         FROM send s JOIN contact k ON k.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1",
+    )?;
+    sends.iter().map(|send| Ok(s.query_row([*send, since.ledger], |r| r.get(0)).optional()?.unwrap_or(false))).collect()
+}
+
+/// A claimed message wasn't handed over: it is due again, as if nobody had claimed it, unless the rest of its mailing was cancelled.
+///
+/// # Errors
+/// When the database fails.
+pub fn back(c: &Connection, send: i64) -> Result<()> {
+    c.prepare_cached(
+        "UPDATE send SET state = iif(m.cancelled_at IS NULL, 1, 6), reply = iif(m.cancelled_at IS NULL, reply, ?2), tries = tries - 1,
+            handed_at = iif(tries = 1, NULL, handed_at)
+         FROM mailing m WHERE m.id = send.mailing_id AND send.id = ?1 AND send.state = 2",
+    )?
+    .execute(params![send, CANCELLED])?;
+    Ok(())
+}
+
 /// Writes what the host answered.
 ///
 /// # Errors
@@ -431,7 +482,7 @@ pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: In
 /// # Errors
 /// When the database fails.
 pub fn in_doubt(c: &Connection) -> Result<Vec<i64>> {
-    Ok(c.prepare_cached("SELECT id FROM send WHERE state = 2 ORDER BY id")?
+    Ok(c.prepare_cached("SELECT id FROM send WHERE state IN (2, 7) AND state = 2 ORDER BY id")?
         .query_map([], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?)
 }
@@ -445,9 +496,7 @@ pub fn settle(c: &Connection, sends: &[(i64, Option<bool>)], now: Instant) -> Re
     for (send, known) in sends {
         match known {
             Some(true) => answered(c, *send, &Reply { code: 250, enhanced: None, text: "accepted before a restart".into() }, now)?,
-            Some(false) => {
-                c.execute("UPDATE send SET state = 1, tries = tries - 1 WHERE id = ?1", [send])?;
-            }
+            Some(false) => back(c, *send)?,
             None => {
                 c.execute("UPDATE send SET state = 7 WHERE id = ?1", [send])?;
             }
@@ -462,10 +511,10 @@ pub fn settle(c: &Connection, sends: &[(i64, Option<bool>)], now: Instant) -> Re
 /// When the database fails.
 pub fn decide_doubt(c: &Connection, again: bool, now: Instant) -> Result<usize> {
     Ok(if again {
-        c.execute("UPDATE send SET state = 1, at = ?1 WHERE state = 7", [now.0])?
+        c.execute("UPDATE send SET state = 1, at = ?1 WHERE state IN (2, 7) AND state = 7", [now.0])?
     } else {
-        c.execute("INSERT INTO rollup_due SELECT contact_id FROM send WHERE state = 7 ON CONFLICT DO NOTHING", [])?;
-        c.execute("UPDATE send SET state = 3, accepted_at = handed_at, reply = 'taken as accepted by a person' WHERE state = 7", [])?
+        c.execute("INSERT INTO rollup_due SELECT contact_id FROM send WHERE state IN (2, 7) AND state = 7 ON CONFLICT DO NOTHING", [])?;
+        c.execute("UPDATE send SET state = 3, accepted_at = handed_at, reply = 'taken as accepted by a person' WHERE state IN (2, 7) AND state = 7", [])?
     })
 }
 

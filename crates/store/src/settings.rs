@@ -93,6 +93,14 @@ pub fn topic_named(c: &Connection, name: &str) -> Result<i64> {
     Ok(c.query_row("SELECT id FROM topic WHERE name = ?1", [name], |r| r.get(0))?)
 }
 
+/// Is there somebody of the team with this number?
+///
+/// # Errors
+/// When the database fails.
+pub fn is_person(c: &Connection, id: i64) -> Result<bool> {
+    Ok(c.prepare_cached("SELECT 1 FROM person WHERE id = ?1")?.exists([id])?)
+}
+
 /// Puts a test of a draft on record, before it is handed over.
 ///
 /// # Errors

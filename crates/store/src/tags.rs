@@ -197,6 +197,9 @@ pub(crate) fn put(c: &Connection, kind: Kind, id: i64, contact: i64, now: Instan
 /// # Errors
 /// When the database fails.
 pub fn take_off(c: &Connection, kind: Kind, id: i64, contacts: &[i64]) -> Result<usize> {
+    if kind == Kind::Label {
+        return Err(StoreError::Refused("A label is put on mailings, not on people.".into()));
+    }
     let (members, column, _) = kind.members();
     let mut s = c.prepare_cached(&format!("DELETE FROM {members} WHERE {column} = ?1 AND contact_id = ?2"))?;
     let mut n = 0;

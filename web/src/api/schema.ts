@@ -437,7 +437,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes a run back for everyone to whom nothing happened since; watch `/api/progress/change-{id}`. */
+        /** Takes a run back for everyone to whom nothing happened since; watch `change-{id}` in `/api/progress`. */
         post: {
             parameters: {
                 query?: never;
@@ -507,7 +507,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Moves the demo clock on; watch `/api/progress/clock`. */
+        /** Moves the demo clock on; watch `clock` in `/api/progress`. */
         post: {
             parameters: {
                 query?: never;
@@ -1251,6 +1251,99 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/doors": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The doors that are open. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Door"][];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Opens a door for a source of mail. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewDoor"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MadeDoor"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/doors/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Closes a door. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/events": {
         parameters: {
             query?: never;
@@ -1694,7 +1787,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Applies a checked run; watch `/api/progress/import-{id}`. */
+        /** Applies a checked run; watch `import-{id}` in `/api/progress`. */
         post: {
             parameters: {
                 query?: never;
@@ -1764,7 +1857,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Saves the decision and runs the dry run; watch `/api/progress/import-{id}`. */
+        /** Saves the decision and runs the dry run; watch `import-{id}` in `/api/progress`. */
         post: {
             parameters: {
                 query?: never;
@@ -2216,10 +2309,13 @@ export interface paths {
                 };
             };
         };
+        /** Saves a draft. With `If-Match` only the version it names: 412 says who saved another one meanwhile, and in what it differs. */
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    "if-match"?: string | null;
+                };
                 path: {
                     id: number;
                 };
@@ -3330,6 +3426,41 @@ export interface paths {
                     };
                     content: {
                         "application/json": string[];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How all work stands that runs or ran lately. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["JobProgress"][];
                     };
                 };
             };
@@ -5326,6 +5457,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/today/notices/{id}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Somebody has seen a notice. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/topics": {
         parameters: {
             query?: never;
@@ -6895,6 +7061,11 @@ export interface components {
             kind: string;
             /** @description Where to decide it. */
             link: string;
+            /**
+             * Format: int64
+             * @description The notice's number, where it is one: it is settled here.
+             */
+            notice?: number | null;
             title: string;
             words: string;
         };
@@ -6970,6 +7141,19 @@ export interface components {
             pause?: components["schemas"]["DomainPause"] | null;
             /** Format: int64 */
             people: number;
+        };
+        /** @description Somebody who brings mail. */
+        Door: {
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            made_at: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description The day on which something was last brought, in milliseconds.
+             */
+            used_at?: number | null;
         };
         Doubt: {
             again: boolean;
@@ -7394,6 +7578,10 @@ export interface components {
          * @description A point in time: milliseconds since 1970-01-01 UTC.
          */
         Instant: number;
+        /** @description How some work stands, by its name: `clock`, `import-7`, `change-7`, `put-7`. */
+        JobProgress: components["schemas"]["Progress"] & {
+            job: string;
+        };
         /**
          * @description How a segment is kept.
          * @enum {string}
@@ -7665,6 +7853,12 @@ export interface components {
             sample: components["schemas"]["ContactRow"][];
             sentence: string;
         };
+        MadeDoor: {
+            /** Format: int64 */
+            id: number;
+            /** @description Where raw mail is posted to. It is shown once: a digest of it is kept. */
+            url: string;
+        };
         /** @enum {string} */
         MailStatus: "active" | "resting" | "observed" | "retired";
         /** @description A mailing, whole. */
@@ -7704,6 +7898,11 @@ export interface components {
             state: string;
             /** Format: int64 */
             trial_id?: number | null;
+            /**
+             * Format: int64
+             * @description How often its draft was saved: whoever saves an older one is told who changed it.
+             */
+            version: number;
         };
         /** @description What the editor saves. */
         MailingDraft: {
@@ -8009,6 +8208,10 @@ export interface components {
             reason: string;
             /** Format: int64 */
             until: number;
+        };
+        NewDoor: {
+            /** @description Who will bring mail by it. */
+            name: string;
         };
         NewField: {
             kind: components["schemas"]["FieldKind"];
@@ -8542,6 +8745,21 @@ export interface components {
             source?: string | null;
             zone?: string | null;
         };
+        Progress: {
+            /** Format: int64 */
+            done: number;
+            /**
+             * Format: int64
+             * @description How often this work has ended. A watcher is told the newest state only, so work that is done
+             *     at once may never be seen running: this is what shows that it ran.
+             */
+            ended: number;
+            error?: string | null;
+            running: boolean;
+            /** Format: int64 */
+            total: number;
+            words: string;
+        };
         /** @description Something a person bought, or gave back. */
         Purchase: {
             /** Format: int64 */
@@ -8847,6 +9065,8 @@ export interface components {
             at: number;
             /** Format: int64 */
             contact: number;
+            /** @description Known by its sender and subject alone: it counts for nothing. */
+            probable: boolean;
             subject: string;
             text: string;
         };

@@ -232,6 +232,10 @@ fn has_link(html: &str) -> bool {
 }
 
 fn variables(part: &str, source: &str, found: &mut Vec<Finding>) -> HashSet<String> {
+    if let Err(e) = super::bounds::template(source) {
+        found.push(Finding::new(Level::Error, part, e.line, e.words));
+        return HashSet::new();
+    }
     let env = engine(false);
     match env.template_from_named_str("message", source) {
         Ok(t) => t.undeclared_variables(false),

@@ -41,7 +41,8 @@ pub fn prepare(html: &str, text: &str) -> Result<Prepared, TemplateError> {
         RewriteStrSettings::new()
             .append_element_content_handler(element!("a[href]", move |el| {
                 let href = el.get_attribute("href").unwrap_or_default();
-                let href = href.trim().replace("&amp;", "&");
+                // As browsers read it (URL Standard, section 4.4): without line breaks and tabs, wherever they stand.
+                let href = href.trim().replace(['\r', '\n', '\t'], "").replace("&amp;", "&");
                 *current.borrow_mut() = None;
                 if is_web_link(&href) && !href.contains("{{") {
                     let mut all = seen.borrow_mut();

@@ -1,5 +1,6 @@
 //! A message before it goes: its parts, its placeholders, its links, and what must hold of it.
 
+pub mod bounds;
 mod check;
 mod finished;
 mod links;

@@ -264,12 +264,12 @@ pub fn call(name: &str, args: Value) -> Result<Value, StatsError> {
 /// Answers one line of `rinse calc`: `{"id","fn","args"}` in, `{"id","ok"}` or `{"id","error"}` out.
 #[must_use]
 pub fn answer_line(line: &str) -> Value {
-    let Ok(mut request) = serde_json::from_str::<Value>(line) else {
+    let Ok(mut request) = serde_json::from_str::<serde_json::Map<String, Value>>(line) else {
         return json!({ "id": null, "error": "this line is not a JSON object" });
     };
-    let id = request["id"].take();
-    let args = request["args"].take();
-    match request["fn"].as_str() {
+    let id = request.remove("id").unwrap_or_default();
+    let args = request.remove("args").unwrap_or_default();
+    match request.get("fn").and_then(Value::as_str) {
         None => json!({ "id": id, "error": "the line has no \"fn\"" }),
         Some(name) => match call(name, args) {
             Ok(ok) => json!({ "id": id, "ok": ok }),

@@ -1,6 +1,6 @@
 //! A text message as it is written, and as one person gets it.
 
-use crate::message::{CONTACT_PLACEHOLDERS, TemplateError, engine};
+use crate::message::{CONTACT_PLACEHOLDERS, TemplateError, bounds, engine};
 use minijinja::{Environment, Value};
 use std::collections::BTreeMap;
 
@@ -23,6 +23,7 @@ impl Template {
     /// # Errors
     /// When its placeholders can't be read, with the line.
     pub fn new(body: &str) -> Result<Self, TemplateError> {
+        bounds::template(body)?;
         let mut env = engine(false);
         env.add_template_owned(NAME, body.replace("\r\n", "\n")).map_err(|e| wrong(&e))?;
         Ok(Self { env })

@@ -1,6 +1,6 @@
 //! Messages that belong to no send: tests, which somebody of the team gets with real values.
 
-use super::{Engine, Result};
+use super::{Engine, Gate, Result};
 use crate::gateway::TextMessage;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
@@ -22,10 +22,10 @@ impl Engine {
 
     async fn hand_over_once(&self, message: &TestMessage, now: Instant) -> Result<Reply> {
         let replies = match message {
-            TestMessage::Mail(m) => self.transport.hand_over(now, from_ref(m)).await,
-            TestMessage::Text(m) => self.texts.hand_over(now, from_ref(m)).await,
+            TestMessage::Mail(m) => self.transport.hand_over(now, from_ref(m), &Gate::open_to_all(self)).await,
+            TestMessage::Text(m) => self.texts.hand_over(now, from_ref(m), &Gate::open_to_all(self)).await,
         };
         let nothing = || StoreError::Refused("The host gave no reply.".into());
-        replies.map_err(StoreError::Refused)?.into_iter().next().ok_or_else(nothing)
+        replies.map_err(StoreError::Refused)?.into_iter().next().flatten().ok_or_else(nothing)
     }
 }

@@ -22,7 +22,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<C
     Ok(Json(app.store.read(move |c| runs::one(c, id, now)).await?))
 }
 
-/// Takes a run back for everyone to whom nothing happened since; watch `/api/progress/change-{id}`.
+/// Takes a run back for everyone to whom nothing happened since; watch `change-{id}` in `/api/progress`.
 #[utoipa::path(post, path = "/api/changes/{id}/undo", params(("id" = i64, Path)), responses((status = 202)))]
 pub(crate) async fn undo(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
@@ -35,14 +35,9 @@ pub(crate) async fn undo(State(app): State<App>, who: Acting, Path(id): Path<i64
 pub(crate) fn start_undo(app: &App, id: i64, person: Option<i64>) {
     let app = app.clone();
     let progress = app.jobs.sender(Job::Change(id));
-    if progress.borrow().running {
+    if !progress.begin(|p| p.words = "Taking back".into()) {
         return;
     }
-    progress.send_modify(|p| {
-        p.running = true;
-        p.error = None;
-        p.words = "Taking back".into();
-    });
     tokio::spawn(async move {
         let error = loop {
             let now = app.now();

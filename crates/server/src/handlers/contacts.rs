@@ -88,7 +88,14 @@ pub(crate) async fn put(State(app): State<App>, who: Acting, Query(q): Query<Pag
         .await?;
     let person = Some(who.0);
     let words = if kind.is_some() { format!("put {} people on {name}", ids.len()) } else { format!("sunset {} people", ids.len()) };
-    let run = app.store.write(move |c| runs::begin(c, now, person, code, &words, None)).await?;
+    let run = app
+        .store
+        .write(move |c| {
+            let run = runs::begin(c, now, person, code, &words, None)?;
+            settings::audit(c, now, person, "people put on", "change", run, &name)?;
+            Ok(run)
+        })
+        .await?;
     let mut done = 0;
     for part in ids.chunks(1_000) {
         let part = part.to_vec();
@@ -100,12 +107,7 @@ pub(crate) async fn put(State(app): State<App>, who: Acting, Query(q): Query<Pag
             })
             .await?;
     }
-    app.store
-        .write(move |c| {
-            runs::finish(c, run, done)?;
-            settings::audit(c, now, person, "people put on", "change", run, &name)
-        })
-        .await?;
+    app.store.write(move |c| runs::finish(c, run, done)).await?;
     Ok(Json(run))
 }
 

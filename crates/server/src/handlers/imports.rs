@@ -114,7 +114,7 @@ pub(crate) async fn shape(
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 
-/// Saves the decision and runs the dry run; watch `/api/progress/import-{id}`.
+/// Saves the decision and runs the dry run; watch `import-{id}` in `/api/progress`.
 #[utoipa::path(post, path = "/api/imports/{id}/check", params(("id" = i64, Path)), request_body = ImportDecision, responses((status = 200, body = Run)))]
 pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>, Json(d): Json<ImportDecision>) -> Answer<Run> {
     let d = Decision {
@@ -143,7 +143,7 @@ pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>
     Ok(Json(run?))
 }
 
-/// Applies a checked run; watch `/api/progress/import-{id}`.
+/// Applies a checked run; watch `import-{id}` in `/api/progress`.
 #[utoipa::path(post, path = "/api/imports/{id}/apply", params(("id" = i64, Path)), responses((status = 202)))]
 pub(crate) async fn apply(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let run = app.store.read(move |c| imports::run(c, id)).await?;
@@ -159,14 +159,9 @@ pub(crate) async fn apply(State(app): State<App>, who: Acting, Path(id): Path<i6
 pub(crate) fn start_apply(app: &App, id: i64, person: Option<i64>) {
     let app = app.clone();
     let progress = app.jobs.sender(Job::Import(id));
-    if progress.borrow().running {
+    if !progress.begin(|p| p.words = "Applying".into()) {
         return;
     }
-    progress.send_modify(|p| {
-        p.running = true;
-        p.error = None;
-        p.words = "Applying".into();
-    });
     tokio::spawn(async move {
         let total = app.store.read(move |c| imports::run(c, id)).await.map_or(0, |r| r.records);
         let told = progress.clone();
@@ -175,7 +170,7 @@ pub(crate) fn start_apply(app: &App, id: i64, person: Option<i64>) {
                 p.done = n;
                 p.total = total;
             });
-            told.borrow().words != "Cancelling"
+            told.now().words != "Cancelling"
         })
         .await;
         progress.send_modify(|p| p.end(done.err().map(|e| e.to_string())));

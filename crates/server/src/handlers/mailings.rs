@@ -5,6 +5,7 @@ use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, Query, State};
+use axum::http::{HeaderMap, header};
 use axum::response::IntoResponse;
 use rinse_store::mailings::links::Counted;
 use rinse_store::mailings::{self, Mailing, MailingDraft, MailingRow, draft, links};
@@ -12,6 +13,7 @@ use rinse_store::responses::{self, Reply};
 use rinse_store::settings;
 use rinse_store::tags;
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
 use utoipa::ToSchema;
 
 #[utoipa::path(get, path = "/api/mailings", responses((status = 200, body = Vec<MailingRow>)))]
@@ -55,7 +57,7 @@ pub(crate) async fn label(
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 
-async fn write(app: App, id: Option<i64>, d: MailingDraft, who: i64) -> Answer<Mailing> {
+async fn write(app: App, id: Option<i64>, version: Option<i64>, d: MailingDraft, who: i64) -> Answer<Mailing> {
     if d.name.trim().is_empty() {
         return Err(ApiError::Refused("Give the mailing a name.".into()));
     }
@@ -63,6 +65,9 @@ async fn write(app: App, id: Option<i64>, d: MailingDraft, who: i64) -> Answer<M
     Ok(Json(
         app.store
             .write(move |c| {
+                if let (Some(id), Some(version)) = (id, version) {
+                    draft::must_be_current(c, id, version, &d)?;
+                }
                 let made = mailings::save(c, id, &d, now, Some(who))?;
                 settings::audit(
                     c,
@@ -81,12 +86,31 @@ async fn write(app: App, id: Option<i64>, d: MailingDraft, who: i64) -> Answer<M
 
 #[utoipa::path(post, path = "/api/mailings", request_body = MailingDraft, responses((status = 200, body = Mailing)))]
 pub(crate) async fn make(State(app): State<App>, who: Acting, Json(d): Json<MailingDraft>) -> Answer<Mailing> {
-    write(app, None, d, who.0).await
+    write(app, None, None, d, who.0).await
 }
 
-#[utoipa::path(put, path = "/api/mailings/{id}", params(("id" = i64, Path)), request_body = MailingDraft, responses((status = 200, body = Mailing)))]
-pub(crate) async fn save(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(d): Json<MailingDraft>) -> Answer<Mailing> {
-    write(app, Some(id), d, who.0).await
+/// Saves a draft. With `If-Match` only the version it names: 412 says who saved another one meanwhile, and in what it differs.
+#[utoipa::path(put, path = "/api/mailings/{id}", params(("id" = i64, Path), ("if-match" = Option<String>, Header)), request_body = MailingDraft, responses((status = 200, body = Mailing)))]
+pub(crate) async fn save(
+    State(app): State<App>,
+    who: Acting,
+    Path(id): Path<i64>,
+    headers: HeaderMap,
+    Json(d): Json<MailingDraft>,
+) -> Result<impl IntoResponse, ApiError> {
+    let saved = write(app, Some(id), version_of(&headers)?, d, who.0).await?;
+    Ok(([(header::ETAG, format!("\"{}\"", saved.version))], saved))
+}
+
+/// The version that a change is of (RFC 9110, section 13.1.1); none: it is made whatever stands there.
+fn version_of(headers: &HeaderMap) -> Result<Option<i64>, ApiError> {
+    let Some(given) = headers.get(header::IF_MATCH) else { return Ok(None) };
+    let text = given.to_str().unwrap_or_default().trim();
+    if text == "*" {
+        return Ok(None);
+    }
+    let version = text.trim_start_matches("W/").trim_matches('"').parse();
+    version.map(Some).map_err(|_| ApiError::Malformed("If-Match names a version as ETag gave it, or is *.".into()))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -200,7 +224,8 @@ pub(crate) struct PartBeside {
 }
 
 fn side_by_side(left: &str, right: &str) -> Vec<SideBySide> {
-    let diff = similar::TextDiff::from_lines(left, right);
+    // What differs in nearly every line is compared as far as there is time.
+    let diff = similar::TextDiff::configure().timeout(Duration::from_secs(2)).diff_lines(left, right);
     let text = |v: &str| Some(v.trim_end_matches(['\r', '\n']).to_owned());
     let mut out: Vec<SideBySide> = Vec::new();
     for op in diff.ops() {
@@ -225,6 +250,10 @@ fn side_by_side(left: &str, right: &str) -> Vec<SideBySide> {
 #[utoipa::path(get, path = "/api/mailings/{id}/beside/{other}", params(("id" = i64, Path), ("other" = i64, Path)), responses((status = 200, body = Vec<PartBeside>)))]
 pub(crate) async fn beside(State(app): State<App>, Path((id, other)): Path<(i64, i64)>) -> Answer<Vec<PartBeside>> {
     let (a, b) = app.store.read(move |c| Ok((mailings::one(c, id)?.draft, mailings::one(c, other)?.draft))).await?;
+    Ok(Json(app.compute(move || beside_each_other(a, b)).await?))
+}
+
+fn beside_each_other(a: MailingDraft, b: MailingDraft) -> Vec<PartBeside> {
     let senders = |d: &MailingDraft| d.senders.iter().map(|s| format!("{} <{}>", s.name, s.reply_to)).collect::<Vec<_>>().join("\n");
     let parts = [
         ("senders", senders(&a), senders(&b)),
@@ -233,5 +262,5 @@ pub(crate) async fn beside(State(app): State<App>, Path((id, other)): Path<(i64,
         ("html", a.html, b.html),
         ("text", a.text, b.text),
     ];
-    Ok(Json(parts.into_iter().map(|(part, a, b)| PartBeside { part, lines: side_by_side(&a, &b) }).collect()))
+    parts.into_iter().map(|(part, a, b)| PartBeside { part, lines: side_by_side(&a, &b) }).collect()
 }

@@ -35,7 +35,8 @@ pub(crate) struct Checked {
 pub(crate) async fn check(State(app): State<App>, Query(q): Query<Checked>, Json(d): Json<MailingDraft>) -> Answer<Vec<Finding>> {
     let now = app.now();
     let asked = app.clone();
-    Ok(Json(app.store.read(move |c| message::check_draft(c, &asked, &d, (q.mailing, None), now)).await?))
+    let known = message::Asked { mailing: q.mailing, ..message::Asked::default() };
+    Ok(Json(app.on_text(move |c| message::check_draft(c, &asked, &d, known, now)).await?))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -66,33 +67,24 @@ pub(crate) struct SeenView {
 pub(crate) async fn preview(State(app): State<App>, Json(s): Json<Seen>) -> Answer<SeenView> {
     let asked = app.clone();
     Ok(Json(
-        app.store
-            .read(move |c| {
-                if text::is_one(&s.draft) {
-                    let (text, size) = text::shown(c, &asked, &s.draft, s.contact)?;
-                    let none = String::new;
-                    return Ok(SeenView {
-                        subject: none(),
-                        preheader: none(),
-                        html: none(),
-                        text,
-                        bytes: 0,
-                        derived: false,
-                        size: Some(size),
-                    });
-                }
-                let shown = message::shown(c, &asked, &s.draft, s.arm, s.contact)?;
-                Ok(SeenView {
-                    size: None,
-                    subject: shown.subject,
-                    preheader: s.draft.preheader.clone(),
-                    bytes: shown.html.len(),
-                    html: shown.html,
-                    text: shown.text,
-                    derived: s.draft.text.trim().is_empty(),
-                })
+        app.on_text(move |c| {
+            if text::is_one(&s.draft) {
+                let (text, size) = text::shown(c, &asked, &s.draft, s.contact)?;
+                let none = String::new;
+                return Ok(SeenView { subject: none(), preheader: none(), html: none(), text, bytes: 0, derived: false, size: Some(size) });
+            }
+            let shown = message::shown(c, &asked, &s.draft, s.arm, s.contact)?;
+            Ok(SeenView {
+                size: None,
+                subject: shown.subject,
+                preheader: s.draft.preheader.clone(),
+                bytes: shown.html.len(),
+                html: shown.html,
+                text: shown.text,
+                derived: s.draft.text.trim().is_empty(),
             })
-            .await?,
+        })
+        .await?,
     ))
 }
 
@@ -102,7 +94,7 @@ pub(crate) async fn eml(State(app): State<App>, Json(s): Json<Seen>) -> Result<R
         return Err(ApiError::Refused("A text message is no mail: there is no file of it.".into()));
     }
     let asked = app.clone();
-    let made = app.store.read(move |c| message::tried(c, &asked, &s.draft, s.arm, s.contact, None)).await?;
+    let made = app.on_text(move |c| message::tried(c, &asked, &s.draft, s.arm, s.contact, None)).await?;
     let headers = [(header::CONTENT_TYPE, "message/rfc822"), (header::CONTENT_DISPOSITION, "attachment; filename=\"message.eml\"")];
     Ok((headers, made.bytes).into_response())
 }
@@ -134,15 +126,26 @@ pub(crate) async fn try_out(State(app): State<App>, who: Acting, Json(t): Json<T
     let to = Address::parse(&t.to).map_err(|e| ApiError::Refused(format!("The test can't go to {:?}: {e}.", t.to)))?.normal;
     let now = app.now();
     let (asked, to_kept) = (app.clone(), to.clone());
-    let (id, made) = app
+    let kept = to.clone();
+    let id = app
         .store
         .write(move |c| {
             let mailing = t.mailing.filter(|id| mailings::one(c, *id).is_ok());
-            let id = settings::test_send(c, mailing, &to_kept, now, Some(who.0))?;
-            Ok((id, message::tried(c, &asked, &t.seen.draft, t.seen.arm, t.seen.contact, Some((&to_kept, id)))?))
+            settings::test_send(c, mailing, &kept, now, Some(who.0))
         })
         .await?;
+    let made = app.on_text(move |c| message::tried(c, &asked, &t.seen.draft, t.seen.arm, t.seen.contact, Some((&to_kept, id)))).await;
+    let made = unmade_is_noted(&app, id, made).await?;
     hand_over(app, id, TestMessage::Mail(made), now).await
+}
+
+/// A test that couldn't be made says so on its record.
+async fn unmade_is_noted<T>(app: &App, test: i64, made: Result<T, ApiError>) -> Result<T, ApiError> {
+    if let Err(e) = &made {
+        let words = e.to_string();
+        app.store.write(move |c| settings::test_answered(c, test, &words)).await?;
+    }
+    made
 }
 
 async fn hand_over(app: App, test: i64, message: TestMessage, now: Instant) -> Answer<Tried> {
@@ -158,16 +161,19 @@ async fn try_text(app: App, who: Acting, t: Try) -> Answer<Tried> {
         return Err(ApiError::Refused("No text gateway is set up. Start Rinse with --text-gateway, as the guide says.".into()));
     }
     let (now, asked) = (app.now(), app.clone());
-    let (id, made) = app
+    let (letterhead, number, mailing) = (t.seen.draft.letterhead_id, t.to.clone(), t.mailing);
+    let (id, to) = app
         .store
         .write(move |c| {
-            let country = letterheads::one(c, t.seen.draft.letterhead_id)?.country;
-            let to = Phone::parse(&t.to, country.as_deref()).map_err(|e| StoreError::Refused(format!("The test can't go there: {e}.")))?;
-            let mailing = t.mailing.filter(|id| mailings::one(c, *id).is_ok());
-            let id = settings::test_send(c, mailing, to.as_str(), now, Some(who.0))?;
-            Ok((id, text::tried(c, &asked, &t.seen.draft, t.seen.contact, (to.as_str(), id))?))
+            let country = letterheads::one(c, letterhead)?.country;
+            let to =
+                Phone::parse(&number, country.as_deref()).map_err(|e| StoreError::Refused(format!("The test can't go there: {e}.")))?;
+            let mailing = mailing.filter(|id| mailings::one(c, *id).is_ok());
+            Ok((settings::test_send(c, mailing, to.as_str(), now, Some(who.0))?, to))
         })
         .await?;
+    let made = app.on_text(move |c| text::tried(c, &asked, &t.seen.draft, t.seen.contact, (to.as_str(), id))).await;
+    let made = unmade_is_noted(&app, id, made).await?;
     hand_over(app, id, TestMessage::Text(made), now).await
 }
 

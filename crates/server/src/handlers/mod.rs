@@ -7,6 +7,7 @@ pub(crate) mod consent;
 pub(crate) mod contacts;
 pub(crate) mod course;
 pub(crate) mod domains;
+pub(crate) mod doors;
 pub(crate) mod findings;
 pub(crate) mod goals;
 pub(crate) mod guides;
@@ -26,6 +27,7 @@ pub(crate) mod trials;
 pub(crate) mod webhooks;
 
 use crate::error::ApiError;
+use crate::state::App;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use axum::response::{IntoResponse, Response};
@@ -35,16 +37,13 @@ use rinse_core::table::neutral_cell;
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Acting(pub(crate) i64);
 
-impl<S: Send + Sync> FromRequestParts<S> for Acting {
+impl FromRequestParts<App> for Acting {
     type Rejection = ApiError;
-    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, ApiError> {
-        parts
-            .headers
-            .get("x-acting-person")
-            .and_then(|v| v.to_str().ok())
-            .and_then(|v| v.parse().ok())
-            .map(Self)
-            .ok_or(ApiError::NobodyActing)
+    async fn from_request_parts(parts: &mut Parts, app: &App) -> Result<Self, ApiError> {
+        let named = parts.headers.get("x-acting-person").and_then(|v| v.to_str().ok()).and_then(|v| v.parse().ok());
+        let id = named.ok_or(ApiError::NobodyActing)?;
+        // Somebody who isn't on the list can be put on no record.
+        if app.store.read(move |c| rinse_store::settings::is_person(c, id)).await? { Ok(Self(id)) } else { Err(ApiError::NobodyActing) }
     }
 }
 

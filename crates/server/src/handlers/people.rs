@@ -343,8 +343,12 @@ pub(crate) async fn merge(State(app): State<App>, who: Acting, Path(id): Path<i6
 pub(crate) async fn erase(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     let folder = app.store.folder().to_owned();
+    // What they wrote is among the mail that was read.
+    let address = app.store.read(move |c| contacts::address_of(c, id)).await?;
+    let mailbox = app.engine.mailbox().clone();
+    tokio::task::spawn_blocking(move || mailbox.forget(&address)).await.map_err(|_| StoreError::Stopped)?.map_err(StoreError::Io)?;
     app.store
-        .write(move |c| {
+        .write_first(move |c| {
             erasure::erase(c, id, now, Some(who.0))?;
             imports::forget_files(c, &folder)
         })

@@ -2,7 +2,7 @@
 
 use super::Acting;
 use crate::error::{Answer, ApiError};
-use crate::progress::Job;
+use crate::progress::{Job, JobProgress};
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
@@ -10,7 +10,7 @@ use axum::response::IntoResponse;
 use rinse_core::{HOUR, Instant};
 use rinse_store::findings::Workline;
 use rinse_store::settings::Person;
-use rinse_store::{findings, sends, settings};
+use rinse_store::{findings, notices, sends, settings};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -44,7 +44,7 @@ pub(crate) struct Advance {
     hours: i64,
 }
 
-/// Moves the demo clock on; watch `/api/progress/clock`.
+/// Moves the demo clock on; watch `clock` in `/api/progress`.
 #[utoipa::path(post, path = "/api/clock/advance", request_body = Advance, responses((status = 202)))]
 pub(crate) async fn advance(State(app): State<App>, _: Acting, Json(a): Json<Advance>) -> Result<impl IntoResponse, ApiError> {
     if !app.clock.is_demo() {
@@ -53,10 +53,9 @@ pub(crate) async fn advance(State(app): State<App>, _: Acting, Json(a): Json<Adv
     if !(1..=24 * 60).contains(&a.hours) {
         return Err(ApiError::Malformed("Move the clock by 1 hour to 60 days.".into()));
     }
-    if app.jobs.sender(Job::Clock).borrow().running {
+    if !app.jobs.sender(Job::Clock).begin(|_| {}) {
         return Err(ApiError::Refused("The clock is moving already; wait until it arrives.".into()));
     }
-    app.jobs.sender(Job::Clock).send_modify(|p| p.running = true);
     let to = app.now() + a.hours * HOUR;
     tokio::spawn(async move {
         if let Err(e) = app.engine.advance(to).await {
@@ -66,10 +65,15 @@ pub(crate) async fn advance(State(app): State<App>, _: Acting, Json(a): Json<Adv
     Ok(axum::http::StatusCode::ACCEPTED)
 }
 
-/// Server-sent progress of long work.
-pub(crate) async fn progress(State(app): State<App>, Path(job): Path<String>) -> Result<impl IntoResponse, ApiError> {
-    let job = Job::named(&job).ok_or_else(|| ApiError::Malformed("There is no such work.".into()))?;
-    Ok(app.jobs.stream(job))
+/// How all work stands that runs or ran lately.
+#[utoipa::path(get, path = "/api/progress", responses((status = 200, body = Vec<JobProgress>)))]
+pub(crate) async fn progress(State(app): State<App>) -> Json<Vec<JobProgress>> {
+    Json(app.jobs.all())
+}
+
+/// The same as server-sent events, and each change of it: one stream for a browser, whatever runs.
+pub(crate) async fn follow(State(app): State<App>) -> impl IntoResponse {
+    app.jobs.stream(app.closing())
 }
 
 /// Something that waits for a person.
@@ -81,27 +85,46 @@ pub(crate) struct Decision {
     /// Where to decide it.
     link: String,
     action: String,
+    /// The notice's number, where it is one: it is settled here.
+    notice: Option<i64>,
 }
 
 /// What needs a decision now.
 #[utoipa::path(get, path = "/api/today", responses((status = 200, body = Vec<Decision>)))]
 pub(crate) async fn today(State(app): State<App>) -> Answer<Vec<Decision>> {
     let now = app.now();
-    Ok(Json(app.store.read(move |c| decisions(c, now)).await?))
+    let mut all = app.store.read(move |c| decisions(c, now)).await?;
+    if let Some(words) = app.engine.trouble() {
+        let (title, link, action) = ("Nothing is being sent".to_owned(), "/today".to_owned(), "Try again".to_owned());
+        all.insert(0, Decision { kind: "trouble", title, words, link, action, notice: None });
+    }
+    Ok(Json(all))
 }
 
 fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<Vec<Decision>> {
     let mut out = Vec::new();
-    let doubt: i64 = c.query_row("SELECT count(*) FROM send WHERE state = 7", [], |r| r.get(0))?;
+    // Both ways, so that the index of those being handed over is seen to hold them.
+    let doubt: i64 = c.query_row("SELECT count(*) FROM send WHERE state IN (2, 7) AND state = 7", [], |r| r.get(0))?;
     if doubt > 0 {
         out.push(Decision {
-            kind: "doubt", title: format!("{doubt} messages in doubt"), link: "/today".into(), action: "Decide".into(),
+            notice: None, kind: "doubt", title: format!("{doubt} messages in doubt"), link: "/today".into(), action: "Decide".into(),
             words: "They were being handed over when Rinse stopped, and the mail host can't be asked whether it has them. Sending again may reach people twice; leaving them may forget people.".into(),
+        });
+    }
+    for n in notices::open(c)? {
+        out.push(Decision {
+            notice: Some(n.id),
+            kind: "notice",
+            title: if n.kind == notices::JOURNAL { "The journal of withdrawals".into() } else { "Mail that couldn’t be read".to_owned() },
+            words: n.words,
+            link: "/today".into(),
+            action: "Seen".into(),
         });
     }
     for t in rinse_store::trials::all(c)? {
         match t.state.as_str() {
             "read" => out.push(Decision {
+                notice: None,
                 kind: "rollout",
                 title: t.mailing.clone(),
                 link: format!("/trials/{}", t.id),
@@ -109,6 +132,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
                 words: format!("The trial “{}” has its verdict. The rollout waits for you.", t.plan.question),
             }),
             "planned" => out.push(Decision {
+                notice: None,
                 kind: "plan",
                 title: t.mailing.clone(),
                 link: format!("/trials/{}", t.id),
@@ -122,6 +146,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
     let drafts: Vec<(i64, String)> = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<Result<_, _>>()?;
     for (id, name) in drafts {
         out.push(Decision {
+            notice: None,
             kind: "draft",
             title: name,
             words: "A draft: finish it, plan a trial of it, or send it.".into(),
@@ -132,6 +157,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
     let tasks = rinse_store::reactions::open_tasks(c)?;
     if tasks > 0 {
         out.push(Decision {
+            notice: None,
             kind: "task",
             title: format!("{tasks} task{} from reactions and series", if tasks == 1 { "" } else { "s" }),
             link: "/mailings/reactions".into(),
@@ -143,6 +169,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
         c.query_row("SELECT count(*), max(id) FROM import_run WHERE state IN ('staged', 'checked')", [], |r| Ok((r.get(0)?, r.get(1)?)))?;
     if let Some(id) = import {
         out.push(Decision {
+            notice: None,
             kind: "import",
             title: format!("{imports} import{} not applied", if imports == 1 { "" } else { "s" }),
             link: format!("/contacts/import/{id}"),
@@ -153,7 +180,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
     for q in rinse_store::guides::jumps(c, now)? {
         let source = q.source.as_deref().unwrap_or("no source on record");
         out.push(Decision {
-            kind: "source",
+            notice: None, kind: "source",
             title: format!("Sign-ups from {source} jumped"),
             link: "/contacts/sources".into(),
             action: "Look at the sources".into(),
@@ -173,7 +200,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             }
             (n, i) => (format!("{i} of {n} caps not in force"), "They are written down and hold nobody.".into()),
         };
-        out.push(Decision { kind: "cap", title, link: "/clearance/rules".into(), action: "Look at the rules".into(), words });
+        out.push(Decision { notice: None, kind: "cap", title, link: "/clearance/rules".into(), action: "Look at the rules".into(), words });
     }
     let retired: i64 = c.query_row(
         "SELECT count(*) FROM contact WHERE gone IS NULL AND status = 3 AND status_at > ?1",
@@ -182,6 +209,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
     )?;
     if retired > 0 {
         out.push(Decision {
+            notice: None,
             kind: "upkeep",
             title: format!("{retired} addresses retired this week"),
             link: "/upkeep".into(),
@@ -216,5 +244,13 @@ pub(crate) async fn decide_doubt(State(app): State<App>, who: Acting, Json(d): J
         })
         .await?;
     app.engine.wake();
+    Ok(axum::http::StatusCode::NO_CONTENT)
+}
+
+/// Somebody has seen a notice.
+#[utoipa::path(post, path = "/api/today/notices/{id}/settle", params(("id" = i64, Path)), responses((status = 204)))]
+pub(crate) async fn settle(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+    let now = app.now();
+    app.store.write(move |c| notices::settle(c, id, now, Some(who.0))).await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
 }

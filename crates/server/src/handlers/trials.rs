@@ -45,10 +45,15 @@ pub(crate) struct TableText {
 
 /// A results table from any sender, read with the rigour of a trial of our own. Nothing is kept.
 #[utoipa::path(post, path = "/api/verdict", request_body = TableText, responses((status = 200, body = OutsideReading)))]
-pub(crate) async fn outside(Json(t): Json<TableText>) -> Answer<OutsideReading> {
-    let rows = tables::read_all(t.text.as_bytes(), 1_000)?;
-    let read = Results::read(&rows).and_then(|results| outside::read(&results));
-    Ok(Json(read.map_err(|e| ApiError::Malformed(e.to_string()))?))
+pub(crate) async fn outside(State(app): State<App>, Json(t): Json<TableText>) -> Answer<OutsideReading> {
+    if t.text.len() > 1_000_000 {
+        return Err(ApiError::Malformed("The table has more than 1 MB: give a row for each variant.".into()));
+    }
+    let read = move || {
+        let rows = tables::read_all(t.text.as_bytes(), 1_000)?;
+        Results::read(&rows).and_then(|results| outside::read(&results)).map_err(|e| ApiError::Malformed(e.to_string()))
+    };
+    Ok(Json(app.compute(read).await??))
 }
 
 /// All arms together: all that is shown before the end.

@@ -6,6 +6,7 @@ use super::{At, instant};
 use crate::state::App;
 use axum::body::Bytes;
 use axum::extract::{Path, State};
+use axum::http::{HeaderMap, header};
 use axum::response::Response;
 use minijinja::{Value, context};
 use rinse_core::token::Kind;
@@ -44,7 +45,17 @@ pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> R
     render("leave.html", Some(&letterhead), title, more)
 }
 
-pub(super) async fn leave(State(app): State<App>, Path(token): Path<String>, at: At, body: Bytes) -> Response {
+/// RFC 8058 has the client send a form, as fields of a query or as parts.
+fn is_one_click(headers: &HeaderMap, body: &[u8]) -> bool {
+    let parts = headers
+        .get(header::CONTENT_TYPE)
+        .and_then(|v| v.to_str().ok())
+        .is_some_and(|t| t.trim_start().to_ascii_lowercase().starts_with("multipart/form-data"));
+    let named = b"List-Unsubscribe";
+    if parts { body.windows(named.len()).any(|w| w.eq_ignore_ascii_case(named)) } else { body.starts_with(named) }
+}
+
+pub(super) async fn leave(State(app): State<App>, Path(token): Path<String>, headers: HeaderMap, at: At, body: Bytes) -> Response {
     let Some((send, _)) = app.signer.read_link(Kind::Unsubscribe, &token) else { return unknown_link() };
     if body.as_ref() == b"stop=series" {
         return leave_series(&app, send, instant(&app, at)).await;
@@ -56,9 +67,9 @@ pub(super) async fn leave(State(app): State<App>, Path(token): Path<String>, at:
         };
     }
     let everything = body.as_ref() == b"stop=everything";
-    let how = if body.starts_with(b"List-Unsubscribe") { ONE_CLICK } else { "unsubscribe page" };
+    let how = if is_one_click(&headers, &body) { ONE_CLICK } else { "unsubscribe page" };
     let at = instant(&app, at);
-    match app.store.write(move |c| responses::unsubscribe(c, send, everything, at, how)).await {
+    match app.store.write_first(move |c| responses::unsubscribe(c, send, everything, at, how)).await {
         Ok(Some(left)) => {
             let topic = look(&app, send).await.and_then(|l| l.1);
             let (words, topic_id) = match (left, topic) {
@@ -79,7 +90,7 @@ async fn said(app: &App, send: i64, words: String, topic_id: Option<i64>, back: 
 }
 
 async fn leave_series(app: &App, send: i64, at: rinse_core::Instant) -> Response {
-    match app.store.write(move |c| responses::leave_series(c, send, at)).await {
+    match app.store.write_first(move |c| responses::leave_series(c, send, at)).await {
         Ok(Some(name)) => said(app, send, format!("You have left “{name}”. Other mail goes on."), None, "series").await,
         Ok(None) => unknown_link(),
         Err(e) => failed(&e),

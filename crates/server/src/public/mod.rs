@@ -6,6 +6,7 @@ mod mail;
 pub(crate) mod page;
 mod preferences;
 mod records;
+pub(crate) use records::all as records;
 mod share;
 pub(crate) mod signup;
 mod text;
@@ -35,10 +36,10 @@ pub(crate) fn router(app: App) -> Router {
         .route("/i/{token}", get(signup::confirm_page).post(signup::confirm))
         .route("/s/{token}", get(share::page))
         .route("/m/{key}", get(image))
-        .route("/in/mail", post(mail::take))
+        .route("/in/mail/{door}", post(mail::take))
         .route("/in/text", post(text::answer))
         .route("/in/text-report", post(text::report))
-        .route(crate::engine::RECORDS, post(records::take).get(records::all))
+        .route(crate::engine::RECORDS, post(records::take))
         .layer(DefaultBodyLimit::max(5_000_000))
         .with_state(app)
 }
@@ -79,10 +80,21 @@ async fn click(State(app): State<App>, Path(token): Path<String>, method: Method
         })
         .await;
     match found {
-        Ok(Some(url)) => (StatusCode::FOUND, [(header::LOCATION, url), (header::CACHE_CONTROL, "no-store".into())]).into_response(),
+        Ok(Some(url)) => {
+            (StatusCode::FOUND, [(header::LOCATION, in_header(&url)), (header::CACHE_CONTROL, "no-store".into())]).into_response()
+        }
         Ok(None) => page::unknown_link(),
         Err(_) => StatusCode::SERVICE_UNAVAILABLE.into_response(),
     }
+}
+
+/// An address as a header carries it: what isn't visible ASCII is written in percent signs (RFC 3986, section 2.1).
+fn in_header(url: &str) -> String {
+    let mut out = String::with_capacity(url.len());
+    for b in url.bytes() {
+        if (0x21..0x7f).contains(&b) { out.push(b.into()) } else { out.push_str(&format!("%{b:02X}")) }
+    }
+    out
 }
 
 /// An image of a message.

@@ -204,7 +204,7 @@ pub(super) async fn save(State(app): State<App>, Path(token): Path<String>, at: 
     let now = instant(&app, at);
     let done = app
         .store
-        .write(move |c| {
+        .write_first(move |c| {
             let Some(v) = visitor(c, from)? else { return Ok(None) };
             let said = carry_out(c, v, &choice, now)?;
             Ok(Some((shown(c, v, now)?, said)))

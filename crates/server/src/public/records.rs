@@ -21,7 +21,7 @@ pub(super) async fn take(State(app): State<App>, headers: HeaderMap, body: Strin
 }
 
 /// What it has, for whoever wants to see that it came.
-pub(super) async fn all(State(app): State<App>) -> Response {
+pub(crate) async fn all(State(app): State<App>) -> Response {
     if !app.clock.is_demo() {
         return StatusCode::NOT_FOUND.into_response();
     }

@@ -76,7 +76,7 @@ pub(super) async fn answer(State(app): State<App>, headers: HeaderMap, at: At, b
         return StatusCode::BAD_REQUEST.into_response();
     };
     let digest: [u8; 32] = Sha256::digest(format!("text answer {} {from}", a.id)).into();
-    let taken = app.store.write(move |c| {
+    let taken = app.store.write_first(move |c| {
         if responses::first_time(c, &digest, at, "text", None)? {
             let came = texts::answer(c, &from, &to, &a.text, at)?;
             if came == texts::Came::Nobody {

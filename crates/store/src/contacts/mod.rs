@@ -11,4 +11,4 @@ pub(crate) use order::Orders;
 pub use order::keep as keep_orders;
 pub use person::{Contact, Event, Message, Purchase, Response, one, send_state};
 pub(crate) use profile::insert;
-pub use profile::{Profile, add, differs, domain_id, find, id_of, profile, replace_profile, update};
+pub use profile::{Profile, add, address_of, differs, domain_id, find, id_of, profile, replace_profile, update};

@@ -83,6 +83,16 @@ pub fn profile(c: &Connection, id: i64) -> Result<Profile> {
     c.prepare_cached(&sql)?.query_row([id], profile_in).optional()?.ok_or(StoreError::Missing("contact"))
 }
 
+/// A person's compared address.
+///
+/// # Errors
+/// When there is no such contact.
+pub fn address_of(c: &Connection, id: i64) -> Result<String> {
+    c.prepare_cached("SELECT address_key FROM contact WHERE id = ?1")?
+        .query_row([id], |r| r.get(0))
+        .map_err(|_| StoreError::Missing("contact"))
+}
+
 /// Would `new` change what is stored?
 #[must_use]
 pub fn differs(stored: &Profile, new: &Profile) -> bool {

@@ -1,6 +1,6 @@
 //! Applying a checked run, in batches that leave room for others.
 
-use super::judge::{Fate, Judge, Judged, Seen, missing, rules_of};
+use super::judge::{Counts, Fate, Judge, Judged, Seen, missing, rules_of};
 use super::row::Row;
 use super::{Run, path, run, stage};
 use crate::contacts;
@@ -96,11 +96,15 @@ pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mu
         (memory, took) = store
             .write(move |c| {
                 let began = Moment::now();
+                let mut n = Counts::default();
                 for record in &batch {
                     let judged = w.judge.judge(c, &mut moved.seen, record)?;
+                    n.count(&judged.fate);
                     take(c, &w, &mut moved.domains, judged)?;
                 }
-                c.execute("UPDATE import_run SET done = ?2 WHERE id = ?1", params![w.id, upto])?;
+                // What became of the rows, not what the dry run foresaw: others may have changed the base since.
+                c.prepare_cached("UPDATE import_run SET done = ?2, new = new + ?3, changed = changed + ?4, unchanged = unchanged + ?5, refused = refused + ?6 WHERE id = ?1")?
+                    .execute(params![w.id, upto, n.new, n.changed, n.unchanged, n.refused])?;
                 Ok((moved, began.elapsed()))
             })
             .await?;
@@ -145,7 +149,10 @@ fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<(
         Some(change) => change,
         None => runs::begin(c, now, person, "import", &format!("import of {}", r.file_name), Some(id))?,
     };
-    c.execute("UPDATE import_run SET state = 'applying' WHERE id = ?1", [id])?;
+    c.execute(
+        "UPDATE import_run SET state = 'applying', new = 0, changed = 0, unchanged = 0, refused = 0 WHERE id = ?1 AND state = 'checked'",
+        [id],
+    )?;
     Ok((run(c, id)?, change))
 }
 

@@ -358,12 +358,24 @@ pub(super) fn rules_of(c: &Connection, r: &Run) -> Result<Rules> {
     })
 }
 
+/// How many rows became what.
 #[derive(Default, Clone, Copy)]
-struct Counts {
-    new: i64,
-    changed: i64,
-    unchanged: i64,
-    refused: i64,
+pub(super) struct Counts {
+    pub new: i64,
+    pub changed: i64,
+    pub unchanged: i64,
+    pub refused: i64,
+}
+
+impl Counts {
+    pub(super) fn count(&mut self, fate: &Fate) {
+        match fate {
+            Fate::New => self.new += 1,
+            Fate::Changed(_) => self.changed += 1,
+            Fate::Unchanged => self.unchanged += 1,
+            Fate::Refused(_) => self.refused += 1,
+        }
+    }
 }
 
 /// The dry run: counts what applying would do, writes the refused rows with their reasons, and the
@@ -412,12 +424,10 @@ pub async fn check(
                         table::neutral_cell(&row),
                     ])?;
                 }
+                n.count(&judged.fate);
                 match judged.fate {
-                    Fate::New => n.new += 1,
-                    Fate::Changed(_) => n.changed += 1,
-                    Fate::Unchanged => n.unchanged += 1,
+                    Fate::New | Fate::Changed(_) | Fate::Unchanged => {}
                     Fate::Refused(why) => {
-                        n.refused += 1;
                         refused.write_record(record.iter().map(table::neutral_cell).chain([why, line.to_string()]))?;
                     }
                 }

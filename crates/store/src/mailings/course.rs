@@ -112,7 +112,7 @@ pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
                 "UPDATE send SET state = 6, reply = ?2 WHERE mailing_id = ?1 AND state IN (0, 1, 4)",
                 params![id, crate::sends::CANCELLED],
             )?;
-            c.execute("UPDATE mailing SET paused_at = NULL, recording = 0 WHERE id = ?1", [id])?;
+            c.execute("UPDATE mailing SET paused_at = NULL, recording = 0, cancelled_at = ?2 WHERE id = ?1", [id, now.0])?;
             audit(c, now, person, "rest of the mailing cancelled", "mailing", id, &format!("{n} people don't get it"))?;
             Ok(n)
         }

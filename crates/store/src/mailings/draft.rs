@@ -5,6 +5,7 @@ use crate::{Result, StoreError};
 use rinse_core::address::Address;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::{HOLD_LIMIT, OverCap};
+use rinse_core::message::bounds::LONGEST;
 use rinse_core::schedule::Schedule;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -211,14 +212,11 @@ fn check_text(c: &Connection, id: Option<i64>, d: &MailingDraft) -> Result<()> {
     Ok(())
 }
 
-/// Makes or changes a draft. Only drafts change: what was planned or sent stays as it was.
+/// Can the variants come from these senders?
 ///
 /// # Errors
-/// When the mailing is no draft any more.
-pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, person: Option<i64>) -> Result<i64> {
-    if d.subjects.is_empty() || d.subjects.len() > 6 {
-        return Err(StoreError::Refused("A mailing has one to six variants.".into()));
-    }
+/// When a name or an address can't stand in a header.
+pub fn check_senders(d: &MailingDraft) -> Result<()> {
     if d.senders.len() > d.subjects.len() {
         return Err(StoreError::Refused("There are more senders than variants. Take some out.".into()));
     }
@@ -232,6 +230,44 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
             return Err(StoreError::Refused("A sender's name is one line of at most 200 characters.".into()));
         }
     }
+    Ok(())
+}
+
+/// Is the draft still the version that somebody changed?
+///
+/// # Errors
+/// [`StoreError::Stale`] with who saved it meanwhile, when, and in what it differs from `d`.
+pub fn must_be_current(c: &Connection, id: i64, version: i64, d: &MailingDraft) -> Result<()> {
+    let there = super::one(c, id)?;
+    if there.version == version {
+        return Ok(());
+    }
+    let (who, at): (Option<String>, Option<i64>) =
+        c.query_row("SELECT p.name, m.changed_at FROM mailing m LEFT JOIN person p ON p.id = m.changed_by WHERE m.id = ?1", [id], |r| {
+            Ok((r.get(0)?, r.get(1)?))
+        })?;
+    let (yours, theirs) = (serde_json::to_value(d)?, serde_json::to_value(&there.draft)?);
+    let differs = theirs.as_object().into_iter().flatten().filter(|(k, v)| yours.get(k.as_str()) != Some(*v));
+    let parts: Vec<String> = differs.map(|(k, _)| k.replace('_', " ")).collect();
+    let what =
+        if parts.is_empty() { "It is the same as yours".to_owned() } else { format!("It differs from yours in: {}", parts.join(", ")) };
+    Err(StoreError::Stale(format!(
+        "{} saved “{}” {}meanwhile. {what}. Copy what you want to keep, load the page again, and put it in.",
+        who.as_deref().unwrap_or("Somebody"),
+        there.draft.name,
+        at.map_or_else(String::new, |at| format!("at {} UTC ", Instant(at).words())),
+    )))
+}
+
+/// Makes or changes a draft. Only drafts change: what was planned or sent stays as it was.
+///
+/// # Errors
+/// When the mailing is no draft any more.
+pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, person: Option<i64>) -> Result<i64> {
+    if d.subjects.is_empty() || d.subjects.len() > 6 {
+        return Err(StoreError::Refused("A mailing has one to six variants.".into()));
+    }
+    check_senders(d)?;
     if d.channel == Channel::Text {
         check_text(c, id, d)?;
     }
@@ -246,8 +282,8 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     if !matches!(d.format.as_str(), "html" | "markdown") {
         return Err(StoreError::Refused("A message is written in html or markdown.".into()));
     }
-    if d.html.len() > 1_000_000 || d.text.len() > 1_000_000 {
-        return Err(StoreError::Refused("A part of a message has at most a million characters; readers cut it off long before.".into()));
+    if d.html.len() > LONGEST || d.text.len() > LONGEST {
+        return Err(StoreError::Refused("A part of a message has at most 500 kB; readers cut it off long before.".into()));
     }
     let over = d.over_cap.code();
     if !(1..=5).contains(&d.priority) {
@@ -296,8 +332,8 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     let id = match id {
         Some(id) => {
             let n = c.execute(
-                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18, channel=?19, companion_of=?20 WHERE id = ?1 AND state = 'draft'",
-                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion],
+                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18, channel=?19, companion_of=?20, version=version+1, changed_at=?21, changed_by=?22 WHERE id = ?1 AND state = 'draft'",
+                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, now.0, person],
             )?;
             if n == 0 {
                 return Err(StoreError::Refused("Only a draft can be changed. Make a new mailing instead.".into()));

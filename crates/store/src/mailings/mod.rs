@@ -47,6 +47,8 @@ pub struct Mailing {
     /// The text messages that go along with it.
     pub companions: Vec<Tied>,
     pub labels: Vec<String>,
+    /// How often its draft was saved: whoever saves an older one is told who changed it.
+    pub version: i64,
 }
 
 /// Subjects and senders, by variant; no senders where all are the letterhead's.
@@ -63,7 +65,7 @@ fn variants(c: &Connection, id: i64) -> Result<(Vec<String>, Vec<VariantSender>)
 pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
     let mut m = c
         .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name, service_reason, complainers_reason, q.name, leave_out,
-            preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id, channel, companion_of
+            preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id, channel, companion_of, m.version
             FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN person q ON q.id = complainers_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
         .query_row([id], |r| {
             Ok(Mailing {
@@ -109,6 +111,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                 series_id: r.get(31)?,
                 companions: Vec::new(),
                 labels: Vec::new(),
+                version: r.get(34)?,
             })
         })
         .optional()?

@@ -267,6 +267,14 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, letterhead: i64, o: &Ou
     Ok(saved)
 }
 
+/// Can an outline be this series'?
+///
+/// # Errors
+/// An outline that can't be meant.
+pub fn may_adopt(c: &Connection, id: i64, o: &Outline) -> Result<()> {
+    fits(c, Some(id), o)
+}
+
 /// Takes the drafts of an outline's steps for a series' own, before the outline is in force.
 ///
 /// # Errors

@@ -134,12 +134,15 @@ function Subjects({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
 export function Editor({
   from,
   id,
+  version: loaded,
   labels,
   series,
   beside,
 }: {
   from: Draft;
   id: number | null;
+  /** The version of the draft that is changed: if somebody saves another meanwhile, that is said. */
+  version: number;
   labels: string[];
   /** The series that it is a step of. */
   series: number | null;
@@ -158,14 +161,21 @@ export function Editor({
   const area = useRef<HTMLTextAreaElement>(null);
   // The draft, once it was saved; and what is asked about before it goes out at once.
   const [made, setMade] = useState(id);
+  const [version, setVersion] = useState(loaded);
   const [asked, setAsked] = useState<Draft | null>(null);
   const save = useMutation({
     mutationFn: async (then: "stay" | "trial" | "ask" | "send") => {
       const m =
         made === null
           ? await ok(api.POST("/api/mailings", { body: d }))
-          : await ok(api.PUT("/api/mailings/{id}", { params: { path: { id: made } }, body: d }));
+          : await ok(
+              api.PUT("/api/mailings/{id}", {
+                params: { path: { id: made }, header: { "if-match": `"${version}"` } },
+                body: d,
+              }),
+            );
       setMade(m.id);
+      setVersion(m.version);
       if (then === "send")
         await ok(api.POST("/api/mailings/{id}/plan", { params: { path: { id: m.id } }, body: { at } }));
       return { m, then };

@@ -27,6 +27,7 @@ export function MailingPage() {
           key={byText ? "new text" : "new"}
           from={byText ? emptyText : emptyDraft}
           id={null}
+          version={0}
           labels={[]}
           series={null}
         />
@@ -38,6 +39,7 @@ export function MailingPage() {
                 key={m.id}
                 from={draftOf(m)}
                 id={m.id}
+                version={m.version}
                 labels={m.labels}
                 series={m.series_id ?? null}
                 beside={<Companions m={m} />}

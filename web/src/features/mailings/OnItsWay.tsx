@@ -183,13 +183,20 @@ function Replies({ id }: { id: number }) {
   });
   const all = replies.data ?? [];
   if (all.length === 0) return null;
+  const sure = all.filter((r) => !r.probable).length;
   return (
     <>
-      <h2>{plural(all.length, "reply", "replies")}</h2>
+      <h2>
+        {plural(sure, "reply", "replies")}
+        {sure < all.length && `, and ${plural(all.length - sure, "message that probably is one", "messages that probably are some")}`}
+      </h2>
       {all.map((r, i) => (
         <div key={i} style={{ borderTop: "1px solid var(--rule)", padding: "6px 0" }}>
           <Link to={`/contacts/${r.contact}`}>{r.address || "somebody who is gone"}</Link>{" "}
-          <span className="soft small">{instant(r.at)}</span>
+          <span className="soft small">
+            {instant(r.at)}
+            {r.probable && "; probably: known by its sender and subject alone, so nothing comes of it"}
+          </span>
           <p style={{ margin: "2px 0", whiteSpace: "pre-wrap" }}>{r.text}</p>
         </div>
       ))}

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
-import { count, instant, plural } from "../../shared/format";
+import { count, date, instant, plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
 import { useMailingSlips } from "../mailings/useMailingSlips";
@@ -91,6 +91,77 @@ function Log() {
       </Table>
       <p className="soft small">The newest 200 are shown.</p>
       <Failure error={again.error} />
+    </>
+  );
+}
+
+/** Who may bring mail: each source posts to an address of its own. */
+function Doors() {
+  const client = useQueryClient();
+  const doors = useQuery({ queryKey: ["doors"], queryFn: () => ok(api.GET("/api/doors")) });
+  const [name, setName] = useState("");
+  const make = useMutation({
+    mutationFn: () => ok(api.POST("/api/doors", { body: { name } })),
+    onSuccess: () => {
+      setName("");
+      return client.invalidateQueries({ queryKey: ["doors"] });
+    },
+  });
+  const end = useMutation({
+    mutationFn: (id: number) => ok(api.DELETE("/api/doors/{id}", { params: { path: { id } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["doors"] }),
+  });
+  const all = doors.data ?? [];
+  return (
+    <>
+      <h2>Doors for mail</h2>
+      <p className="soft" style={{ maxWidth: "50em" }}>
+        Delivery reports, complaints and replies come in as raw mail, posted to an address that only their source knows.
+        Give each source a door of its own. Mail that a mail program puts into the data folder’s mailbox needs none.
+      </p>
+      {all.length > 0 && (
+        <Table size="small">
+          <TableHead>
+            <TableRow>
+              <TableCell>Source</TableCell>
+              <TableCell>Made</TableCell>
+              <TableCell>Last used</TableCell>
+              <TableCell />
+            </TableRow>
+          </TableHead>
+          <TableBody>
+            {all.map((d) => (
+              <TableRow key={d.id}>
+                <TableCell>{d.name}</TableCell>
+                <TableCell>{instant(d.made_at)}</TableCell>
+                <TableCell>{d.used_at ? date(d.used_at) : "never"}</TableCell>
+                <TableCell>
+                  <button className="plain bad" onClick={() => end.mutate(d.id)}>
+                    Close<span className="away"> the door of {d.name}</span>
+                  </button>
+                </TableCell>
+              </TableRow>
+            ))}
+          </TableBody>
+        </Table>
+      )}
+      {make.data && (
+        <div role="status">
+          <p style={{ marginBottom: 4 }}>It posts raw mail here. This address is shown once:</p>
+          <div className="formula" style={{ wordBreak: "break-all" }}>
+            {make.data.url}
+          </div>
+        </div>
+      )}
+      <div className="fields" style={{ maxWidth: 350 }}>
+        <TextField label="Who will bring mail" value={name} onChange={(e) => setName(e.target.value)} />
+      </div>
+      <Failure error={doors.error ?? make.error ?? end.error} />
+      <div className="acts">
+        <Button variant="outlined" disabled={!name.trim() || make.isPending} onClick={() => make.mutate()}>
+          Open a door
+        </Button>
+      </div>
     </>
   );
 }
@@ -237,6 +308,7 @@ export function WebhooksPage() {
                   Tell this system
                 </Button>
               </div>
+              <Doors />
               <Log />
             </>
           );

@@ -6,12 +6,19 @@ import { Frame } from "../../app/Frame";
 import { plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 
+/** What may cost somebody something while it waits. */
+const BAD = ["doubt", "cap", "notice", "trouble"];
+
 /** First station: what needs a decision now. */
 export function TodayPage() {
   const client = useQueryClient();
   const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")) });
   const doubt = useMutation({
     mutationFn: (again: boolean) => ok(api.POST("/api/today/doubt", { body: { again } })),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  const settle = useMutation({
+    mutationFn: (id: number) => ok(api.POST("/api/today/notices/{id}/settle", { params: { path: { id } } })),
     onSuccess: () => client.invalidateQueries(),
   });
   const workline = useQuery({ queryKey: ["workline"], queryFn: () => ok(api.GET("/api/workline")) });
@@ -43,10 +50,10 @@ export function TodayPage() {
             ) : (
               all.length === 0 && <p className="soft">Write a mailing, or look at how the last ones did.</p>
             )}
-            <Failure error={doubt.error} />
+            <Failure error={doubt.error ?? settle.error} />
             {all.map((d) => (
-              <section key={d.kind + d.title} style={{ borderTop: "1px solid var(--rule)", padding: "10px 0 12px" }}>
-                <h2 style={{ margin: 0 }} className={d.kind === "doubt" || d.kind === "cap" ? "bad" : ""}>
+              <section key={d.kind + d.title + (d.notice ?? "")} style={{ borderTop: "1px solid var(--rule)", padding: "10px 0 12px" }}>
+                <h2 style={{ margin: 0 }} className={BAD.includes(d.kind) ? "bad" : ""}>
                   {d.title}
                 </h2>
                 <p style={{ margin: "2px 0 8px", maxWidth: "44em" }}>{d.words}</p>
@@ -59,7 +66,11 @@ export function TodayPage() {
                       Take them as sent
                     </Button>
                   </div>
-                ) : (
+                ) : d.notice ? (
+                  <button className="plain" onClick={() => settle.mutate(d.notice as number)}>
+                    I have seen this<span className="away">: {d.title}</span>
+                  </button>
+                ) : d.kind === "trouble" ? null : (
                   <Link to={d.link}>{d.action}</Link>
                 )}
               </section>
