@@ -71,6 +71,11 @@ async fn every_view_is_sound_by_day_and_by_night() {
         for (path, words) in VIEWS {
             b.go(path).await;
             b.shows(words).await;
+            if !dark {
+                // A page left in the middle of whatever it asked comes back whole.
+                b.page.refresh().await.unwrap();
+                b.shows(words).await;
+            }
             let view = format!("{path} {}", if dark { "by night" } else { "by day" });
             b.accessible(&view).await;
             b.sound(&view).await;

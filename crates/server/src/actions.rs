@@ -197,8 +197,7 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
 /// What a plan can do with the people there are.
 pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Outlook> {
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
-    // What it asks makes no difference to what it can do.
-    Plan { question: "?".into(), ..plan.clone() }.check(arms).map_err(|e| StoreError::Refused(e.to_string()))?;
+    plan.check_numbers(arms).map_err(|e| StoreError::Refused(e.to_string()))?;
     let (past, known) = known(c, plan, now)?;
     let done = clearing::audience(c, mailing, now)?;
     let cleared = done.people(None);

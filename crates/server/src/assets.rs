@@ -1,6 +1,6 @@
 //! The front end, embedded at build time; every other path is one of its pages.
 
-use axum::http::{StatusCode, Uri, header};
+use axum::http::{Method, StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::RustEmbed;
 
@@ -8,7 +8,10 @@ use rust_embed::RustEmbed;
 #[folder = "../../web/dist"]
 struct Assets;
 
-pub(crate) async fn serve(uri: Uri) -> Response {
+pub(crate) async fn serve(method: Method, uri: Uri) -> Response {
+    if !matches!(method, Method::GET | Method::HEAD) {
+        return (StatusCode::NOT_FOUND, "There is no such door.").into_response();
+    }
     let path = uri.path().trim_start_matches('/');
     let (file, cache) = match Assets::get(path).filter(|_| !path.is_empty()) {
         Some(f) if path.starts_with("assets/") => (Some((f, path)), "public, max-age=31536000, immutable"),

@@ -49,6 +49,7 @@ impl ApiError {
                 StoreError::Stale(_) => StatusCode::PRECONDITION_FAILED,
                 StoreError::Missing(_) => StatusCode::NOT_FOUND,
                 StoreError::Csv(_) => StatusCode::UNPROCESSABLE_ENTITY,
+                StoreError::Io(e) if e.kind() == std::io::ErrorKind::InvalidData => StatusCode::UNPROCESSABLE_ENTITY,
                 StoreError::Folder { .. }
                 | StoreError::Newer(_)
                 | StoreError::Sqlite(_)

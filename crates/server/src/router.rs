@@ -194,11 +194,36 @@ pub fn openapi() -> serde_json::Value {
     let mut doc = serde_json::to_value(api().split_for_parts().1).unwrap_or_default();
     // The handlers' short names are no operation ids: those must be unique, and paths are already.
     for path in doc["paths"].as_object_mut().into_iter().flat_map(|p| p.values_mut()) {
-        for operation in path.as_object_mut().into_iter().flat_map(|p| p.values_mut()).filter_map(|o| o.as_object_mut()) {
+        for (method, operation) in path.as_object_mut().into_iter().flatten() {
+            let Some(operation) = operation.as_object_mut() else { continue };
             operation.remove("operationId");
+            described(method, operation);
         }
     }
     doc
+}
+
+/// What holds for every operation: how it says no, who acts, and that a number in its path is one that there can be.
+fn described(method: &str, operation: &mut serde_json::Map<String, serde_json::Value>) {
+    use serde_json::json;
+    let problem = json!({
+        "description": "It is refused, or failed: what happened and what to do.",
+        "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } }
+    });
+    operation["responses"]["default"] = problem;
+    let parameters = operation.entry("parameters").or_insert_with(|| json!([]));
+    let Some(parameters) = parameters.as_array_mut() else { return };
+    for p in parameters.iter_mut().filter(|p| p["in"] == "path" && p["schema"]["type"] == "integer") {
+        p["schema"]["minimum"] = json!(1);
+        // As far as JSON's numbers are whole (RFC 8259, section 6).
+        p["schema"]["maximum"] = json!(9_007_199_254_740_991_i64);
+    }
+    if method != "get" {
+        parameters.push(json!({
+            "name": "x-acting-person", "in": "header", "required": false, "description": "Who makes the change: a number of `/api/people`. Without it nothing is changed.",
+            "schema": { "type": "integer", "minimum": 1, "maximum": 1_000_000 }
+        }));
+    }
 }
 
 /// No request to the API is answered later than this …

@@ -126,7 +126,7 @@ async fn a_reply_is_known_by_the_message_it_answers_and_what_it_says_is_kept_unt
     for (answers, known) in [("1.forged@skerry-light.example", 0), (id.as_str(), 1)] {
         s.mail(
             "letters@skerry-light.example",
-            &format!("In-Reply-To: <{answers}>\r\nSubject: Re: Boats\r\n\r\nYes, two of us.\r\n> Boats?\r\n"),
+            &format!("From: wren@tern.example\r\nIn-Reply-To: <{answers}>\r\nSubject: Re: Boats\r\n\r\nYes, two of us.\r\n> Boats?\r\n"),
         )
         .await;
         assert_eq!(s.count("SELECT count(*) FROM send WHERE reply_at IS NOT NULL"), known);

@@ -67,9 +67,92 @@ impl<R: Read> Read for Decoded<R> {
     }
 }
 
+/// No record of a table has more bytes: whoever writes a file in one line, or opens a quote and never closes it, fills no memory.
+pub(crate) const LONGEST_RECORD: usize = 1_000_000;
+
+/// What a record that is too long is answered with.
+fn too_long() -> std::io::Error {
+    std::io::Error::new(
+        std::io::ErrorKind::InvalidData,
+        "a record has more than 1 MB. Look whether its lines end, and whether every quote that opens is closed",
+    )
+}
+
+/// Where in a record a byte stands, by the rules of RFC 4180.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Within {
+    /// Nothing of the cell has come yet.
+    Start,
+    Bare,
+    Quoted,
+    /// A quote inside quotes: it ends them, or is doubled.
+    Quote,
+}
+
+/// Passes a table on as long as its records are short enough.
+pub(crate) struct Bounded<R> {
+    inner: R,
+    /// None: a record is a line, quotes or not.
+    delimiter: Option<u8>,
+    within: Within,
+    length: usize,
+}
+
+impl<R: Read> Bounded<R> {
+    pub(crate) fn table(inner: R, delimiter: u8) -> Self {
+        Self { inner, delimiter: Some(delimiter), within: Within::Start, length: 0 }
+    }
+
+    pub(crate) fn lines(inner: R) -> Self {
+        Self { inner, delimiter: None, within: Within::Start, length: 0 }
+    }
+
+    fn pass(&mut self, bytes: &[u8]) -> std::io::Result<()> {
+        let quoted = self.delimiter.is_some() && (self.within == Within::Quoted || self.within == Within::Quote || bytes.contains(&b'"'));
+        if quoted {
+            return bytes.iter().try_for_each(|b| self.byte(*b));
+        }
+        // Without a quote every line ends a record.
+        match bytes.iter().rposition(|b| matches!(b, b'\n' | b'\r')) {
+            Some(last) => self.length = bytes.len() - last - 1,
+            None => self.length += bytes.len(),
+        }
+        self.within = match (bytes.last(), self.delimiter) {
+            (Some(b'\n' | b'\r'), _) => Within::Start,
+            (Some(b), Some(d)) if *b == d => Within::Start,
+            (None, _) => self.within,
+            _ => Within::Bare,
+        };
+        if self.length > LONGEST_RECORD { Err(too_long()) } else { Ok(()) }
+    }
+
+    fn byte(&mut self, b: u8) -> std::io::Result<()> {
+        self.length += 1;
+        self.within = match (self.within, b) {
+            (Within::Quoted, b'"') => Within::Quote,
+            (Within::Quoted, _) | (Within::Quote | Within::Start, b'"') => Within::Quoted,
+            (_, b'\n' | b'\r') => {
+                self.length = 0;
+                Within::Start
+            }
+            (_, b) if Some(b) == self.delimiter => Within::Start,
+            _ => Within::Bare,
+        };
+        if self.length > LONGEST_RECORD { Err(too_long()) } else { Ok(()) }
+    }
+}
+
+impl<R: Read> Read for Bounded<R> {
+    fn read(&mut self, out: &mut [u8]) -> std::io::Result<usize> {
+        let n = self.inner.read(out)?;
+        self.pass(&out[..n])?;
+        Ok(n)
+    }
+}
+
 /// Records of a file that is in UTF-8 already.
-pub(crate) fn records(path: &Path, delimiter: u8) -> Result<csv::Reader<File>> {
-    Ok(builder(delimiter).from_path(path)?)
+pub(crate) fn records(path: &Path, delimiter: u8) -> Result<csv::Reader<Bounded<File>>> {
+    Ok(builder(delimiter).from_reader(Bounded::table(File::open(path)?, delimiter)))
 }
 
 fn builder(delimiter: u8) -> csv::ReaderBuilder {
@@ -115,7 +198,8 @@ fn shape_of(head: &[u8]) -> Result<Shape> {
 /// # Errors
 /// A file that can't be read, or what `each` returns.
 pub fn each_record(path: &Path, shape: Shape, mut each: impl FnMut(&csv::ByteRecord) -> Result<()>) -> Result<u64> {
-    let mut rows = builder(shape.delimiter).from_reader(Decoded::new(BufReader::new(File::open(path)?), shape.encoding));
+    let text = Decoded::new(BufReader::new(File::open(path)?), shape.encoding);
+    let mut rows = builder(shape.delimiter).from_reader(Bounded::table(text, shape.delimiter));
     let (mut record, mut n) = (csv::ByteRecord::new(), 0);
     while rows.read_byte_record(&mut record)? {
         n += 1;
@@ -130,7 +214,7 @@ pub fn each_record(path: &Path, shape: Shape, mut each: impl FnMut(&csv::ByteRec
 /// When it is empty or holds no text, or has more than `most` records.
 pub fn read_all(bytes: &[u8], most: usize) -> Result<Vec<Vec<String>>> {
     let shape = shape_of(&bytes[..bytes.len().min(HEAD)])?;
-    let mut rows = builder(shape.delimiter).from_reader(Decoded::new(bytes, shape.encoding));
+    let mut rows = builder(shape.delimiter).from_reader(Bounded::table(Decoded::new(bytes, shape.encoding), shape.delimiter));
     let mut out = Vec::new();
     for record in rows.byte_records() {
         if out.len() == most {
@@ -145,6 +229,48 @@ pub fn read_all(bytes: &[u8], most: usize) -> Result<Vec<Vec<String>>> {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    proptest! {
+        /// A table is passed on byte for byte, and refused just when a record of it is too long, wherever the pieces are cut.
+        #[test]
+        fn records_are_bounded(
+            cells in prop::collection::vec(prop::sample::select(vec!["a", "\"b\"\"c\"", "\"x\ny\"", "5\" pipe", "", "\"", "é"]), 1..40),
+            long in prop::option::of((0usize..40, any::<bool>())),
+            piece in 1usize..5_000,
+        ) {
+            let mut text = String::new();
+            let mut too_long = false;
+            for (i, cell) in cells.iter().enumerate() {
+                if let Some((at, quoted)) = long && at == i {
+                    let inside = "x\n".repeat(600_000);
+                    text.push_str(&if quoted { format!("\"{inside}\"") } else { inside.replace('\n', "y") });
+                }
+                text.push_str(cell);
+                text.push(if i % 3 == 2 { '\n' } else { ',' });
+            }
+            let mut rows = builder(b',').from_reader(text.as_bytes());
+            let mut record = csv::ByteRecord::new();
+            let mut lengths = Vec::new();
+            let mut before = 0;
+            while rows.read_byte_record(&mut record).unwrap() {
+                let at = usize::try_from(rows.position().byte()).unwrap();
+                lengths.push(at - before);
+                before = at;
+            }
+            too_long |= lengths.iter().any(|n| *n > LONGEST_RECORD + 1);
+            let mut bounded = Bounded::table(text.as_bytes(), b',');
+            let (mut out, mut buffer) = (Vec::new(), vec![0; piece * 10]);
+            let refused = loop {
+                match bounded.read(&mut buffer) {
+                    Ok(0) => break false,
+                    Ok(n) => out.extend_from_slice(&buffer[..n]),
+                    Err(_) => break true,
+                }
+            };
+            prop_assert_eq!(refused, too_long);
+            prop_assert!(refused || out == text.as_bytes());
+        }
+    }
 
     fn encoded(text: &str, encoding: Encoding, bom: bool) -> Vec<u8> {
         let marked = if bom { format!("\u{feff}{text}") } else { text.to_owned() };

@@ -16,6 +16,8 @@ pub struct Process {
     child: Child,
     /// `127.0.0.1:PORT`.
     pub address: String,
+    /// Where the public pages are, when they have a listener of their own.
+    pub public: Option<String>,
 }
 
 impl Process {
@@ -26,6 +28,15 @@ impl Process {
     #[must_use]
     pub fn demo(binary: &Path, data: &Path) -> Self {
         Self::start(binary, data, &["demo"])
+    }
+
+    /// The same, with more arguments.
+    ///
+    /// # Panics
+    /// When it doesn't print its address.
+    #[must_use]
+    pub fn demo_with(binary: &Path, data: &Path, more: &[&str]) -> Self {
+        Self::start(binary, data, &[&["demo"], more].concat())
     }
 
     /// Starts the binary on a data folder by the machine's clock, with an SMTP host on loopback.
@@ -60,10 +71,34 @@ impl Process {
             .stdout(Stdio::piped())
             .spawn()
             .unwrap_or_else(|e| panic!("{} does not start: {e}", binary.display()));
-        let mut line = String::new();
-        let _ = BufReader::new(child.stdout.take().expect("stdout is piped")).read_line(&mut line);
-        let address = line.trim().rsplit_once("http://").unwrap_or_else(|| panic!("no address in {line:?}")).1.to_owned();
-        Self { child, address }
+        let mut said = BufReader::new(child.stdout.take().expect("stdout is piped"));
+        let mut address = || {
+            let mut line = String::new();
+            let _ = said.read_line(&mut line);
+            line.trim().rsplit_once("http://").unwrap_or_else(|| panic!("no address in {line:?}")).1.to_owned()
+        };
+        let own = address();
+        let public = args.contains(&"--public-listen").then(address);
+        Self { child, address: own, public }
+    }
+
+    /// Asks the process to end, as a system that shuts down does.
+    pub fn terminate(&self) {
+        let _ = Command::new("kill").args(["-TERM", &self.child.id().to_string()]).status();
+    }
+
+    /// Waits until the process has ended by itself; how it did.
+    ///
+    /// # Panics
+    /// When it doesn't.
+    #[must_use]
+    pub fn ended(mut self) -> std::process::ExitStatus {
+        let mut status = None;
+        wait_until("the process ends", || {
+            status = self.child.try_wait().expect("the process is ours");
+            status.is_some()
+        });
+        status.expect("it has ended")
     }
 
     /// Kills the process at once, as a power cut would.

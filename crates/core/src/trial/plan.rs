@@ -226,6 +226,41 @@ impl Plan {
         Ok(())
     }
 
+    /// Can it be computed with, while it is still being written? Its arms are there and its numbers are numbers; what it asks and
+    /// counts may be missing.
+    ///
+    /// # Errors
+    /// An arm that isn't there, or a number out of its range.
+    pub fn check_numbers(&self, arms: usize) -> Result<(), PlanError> {
+        if arms > MOST_ARMS {
+            return Err(PlanError::TooManyArms(arms));
+        }
+        if !self.shares.is_empty() && (self.shares.len() != arms || self.shares.iter().any(|n| *n > MOST_PARTS))
+            || self.no_mail > MOST_PARTS
+        {
+            return Err(PlanError::Parts(arms));
+        }
+        if let Some(arm) = self.control.filter(|a| *a >= arms) {
+            return Err(PlanError::NoControl(super::letter(arm)));
+        }
+        if let Some(arm) = self.on_no_call.filter(|a| *a >= arms) {
+            return Err(PlanError::NoSuchArm(super::letter(arm)));
+        }
+        if !(1..=720).contains(&self.window_hours) {
+            return Err(PlanError::Window(self.window_hours));
+        }
+        if !(0.0..=1.0).contains(&self.pilot_share) {
+            return Err(PlanError::Share(self.pilot_share));
+        }
+        if self.harm_looks > MOST_LOOKS {
+            return Err(PlanError::Looks);
+        }
+        for (name, value) in [("alpha", self.alpha), ("power", self.power)] {
+            crate::stats::open_unit(name, value)?;
+        }
+        Ok(())
+    }
+
     fn check_arms(&self, arms: usize) -> Result<(), PlanError> {
         if arms < 2 {
             return Err(PlanError::OneArm);

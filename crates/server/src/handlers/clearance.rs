@@ -1,5 +1,6 @@
 //! Clearance: the sluice of a mailing, why one person gets it or doesn't, and the coming weeks.
 
+use super::number::At;
 use super::{Acting, csv_file, rules as rule_handlers};
 use crate::error::{Answer, ApiError};
 use crate::state::App;
@@ -168,7 +169,7 @@ pub(crate) async fn step_csv(State(app): State<App>, Path((id, step)): Path<(i64
 #[derive(Deserialize, utoipa::IntoParams)]
 pub(crate) struct AtInstant {
     /// UTC milliseconds; the mailing's own instant, when it isn't given.
-    at: Option<i64>,
+    at: Option<At>,
 }
 
 /// A decision about a person and a mailing, and what was decided before.
@@ -189,7 +190,7 @@ pub(crate) async fn ask(State(app): State<App>, Path((id, contact)): Path<(i64, 
             .read(move |c| {
                 let m = mailings::one(c, id)?;
                 let own = m.started_at.or(m.planned_at).map_or(now, Instant);
-                let at = q.at.map_or(own, Instant);
+                let at = q.at.map_or(own, At::instant);
                 let row = contacts::by_ids(c, &[contact])?.pop().ok_or(StoreError::Missing("contact"))?;
                 Ok(Asked {
                     address: row.address,
@@ -213,7 +214,7 @@ pub(crate) struct MovedTo {
     /// As if this mailing (a draft, too) were planned …
     mailing: Option<i64>,
     /// … for this instant, in UTC milliseconds.
-    at: Option<i64>,
+    at: Option<At>,
 }
 
 /// The coming four weeks: who gets what when, who waits, which mailings compete. With a mailing and an
@@ -222,7 +223,7 @@ pub(crate) struct MovedTo {
 pub(crate) async fn forecast_of(State(app): State<App>, Query(q): Query<MovedTo>) -> Answer<Forecast> {
     let now = app.now();
     let moved = match (q.mailing, q.at) {
-        (Some(mailing), Some(at)) => Some(Moved { mailing, at: Instant(at) }),
+        (Some(mailing), Some(at)) => Some(Moved { mailing, at: at.instant() }),
         (None, None) => None,
         _ => return Err(ApiError::Malformed("Give both the mailing that is moved and its new instant, or neither.".into())),
     };
@@ -232,7 +233,7 @@ pub(crate) async fn forecast_of(State(app): State<App>, Query(q): Query<MovedTo>
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct Replan {
     /// UTC milliseconds.
-    at: i64,
+    at: At,
 }
 
 /// Moves a planned mailing to another instant.
@@ -243,7 +244,7 @@ pub(crate) async fn replan(
     Path(id): Path<i64>,
     Json(r): Json<Replan>,
 ) -> Result<axum::http::StatusCode, ApiError> {
-    let (now, at) = (app.now(), Instant(r.at));
+    let (now, at) = (app.now(), r.at.instant());
     if at < now {
         return Err(ApiError::Refused("That instant has passed: choose one to come.".into()));
     }

@@ -1,6 +1,7 @@
 //! What happens to a mailing from planning to the end, and the calendar of all of them.
 
 use super::Acting;
+use super::number::At;
 use crate::actions;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
@@ -19,7 +20,7 @@ use utoipa::ToSchema;
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct When {
     /// None: now.
-    at: Option<i64>,
+    at: Option<At>,
 }
 
 /// Plans the mailing for its whole audience.
@@ -31,7 +32,7 @@ pub(crate) async fn plan(
     Json(w): Json<When>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    actions::plan_mailing(&app, id, w.at.map(Instant), Some(who.0)).await?;
+    actions::plan_mailing(&app, id, w.at.map(At::instant), Some(who.0)).await?;
     if w.at.is_none() && app.clock.is_demo() {
         app.engine.tick(now).await?;
     }
@@ -42,7 +43,7 @@ pub(crate) async fn plan(
 pub(crate) struct AudienceAsked {
     draft: MailingDraft,
     /// None: now.
-    at: Option<i64>,
+    at: Option<At>,
     /// The mailing itself, which is no other.
     mailing: Option<i64>,
 }
@@ -56,7 +57,7 @@ pub(crate) async fn look(State(app): State<App>, Json(a): Json<AudienceAsked>) -
             .read(move |c| {
                 let zone = letterheads::one(c, a.draft.letterhead_id)?.zone;
                 a.draft.schedule.check().map_err(|e| StoreError::Refused(e.to_string()))?;
-                let at = a.at.map_or(now, Instant).max(now);
+                let at = a.at.map_or(now, At::instant).max(now);
                 audience::look(c, &a.draft.audience(), &a.draft.schedule, &zone, at, a.mailing)
             })
             .await?,
@@ -104,8 +105,8 @@ pub(crate) async fn way(State(app): State<App>, Path(id): Path<i64>) -> Answer<V
 
 #[derive(Deserialize, utoipa::IntoParams)]
 pub(crate) struct Span {
-    from: i64,
-    until: i64,
+    from: At,
+    until: At,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -117,8 +118,9 @@ pub(crate) struct CalendarView {
 /// What the calendar has from one instant to another, at most 400 days.
 #[utoipa::path(get, path = "/api/calendar", params(Span), responses((status = 200, body = CalendarView)))]
 pub(crate) async fn calendar(State(app): State<App>, Query(s): Query<Span>) -> Answer<CalendarView> {
-    let until = s.until.min(s.from.saturating_add(400 * DAY));
-    let entries = app.store.read(move |c| course::calendar(c, Instant(s.from), Instant(until))).await?;
+    let (from, until) = (s.from.instant(), s.until.instant());
+    let until = until.min(from + 400 * DAY);
+    let entries = app.store.read(move |c| course::calendar(c, from, until)).await?;
     Ok(Json(CalendarView { now: app.now().0, entries }))
 }
 

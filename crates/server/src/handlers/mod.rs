@@ -15,6 +15,7 @@ pub(crate) mod imports;
 pub(crate) mod letterheads;
 pub(crate) mod mailings;
 pub(crate) mod messages;
+pub(crate) mod number;
 pub(crate) mod people;
 pub(crate) mod reactions;
 pub(crate) mod rules;

@@ -93,6 +93,10 @@ impl Inside {
         }
     }
 
+    pub(crate) fn routes(&self) -> Router {
+        self.routes.clone()
+    }
+
     pub(crate) fn folder(&self) -> &std::path::Path {
         self.folder.path()
     }

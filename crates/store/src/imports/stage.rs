@@ -30,13 +30,15 @@ fn put_down(raw: &Path, to: &Path, chosen: Option<(Encoding, u8)>) -> Result<Sha
         found.delimiter = delimiter;
     }
     let text = || -> Result<_> { Ok(BufReader::new(tables::Decoded::new(File::open(raw)?, found.encoding))) };
+    // An object is a line.
+    let objects = || -> Result<_> { Ok(BufReader::new(tables::Bounded::lines(tables::Decoded::new(File::open(raw)?, found.encoding)))) };
     let ndjson = is_ndjson(text()?)?;
     let mut out = BufWriter::new(File::create(to)?);
     if ndjson {
-        let keys = keys_of(text()?)?;
+        let keys = keys_of(objects()?)?;
         found.delimiter = b',';
         found.header = true;
-        write_rows(text()?, &keys, &mut out)?;
+        write_rows(objects()?, &keys, &mut out)?;
     } else {
         std::io::copy(&mut text()?, &mut out)?;
     }
@@ -71,9 +73,11 @@ fn put_down(raw: &Path, to: &Path, chosen: Option<(Encoding, u8)>) -> Result<Sha
 }
 
 /// Objects, one a line: the first line that isn't blank is one.
-fn is_ndjson(mut text: impl BufRead) -> Result<bool> {
+fn is_ndjson(text: impl BufRead) -> Result<bool> {
     let mut line = String::new();
-    while text.read_line(&mut line)? > 0 {
+    let mut text = text.take(tables::LONGEST_RECORD as u64);
+    // What can't be read as a line of text is none of objects.
+    while text.read_line(&mut line).unwrap_or(0) > 0 {
         if !line.trim().is_empty() {
             return Ok(serde_json::from_str::<serde_json::Map<String, serde_json::Value>>(&line).is_ok());
         }
