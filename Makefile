@@ -3,7 +3,7 @@ SHELL := /bin/bash
 APT := chromium chromium-driver
 DEMO := target/demo
 
-.PHONY: demo test types bench deps format
+.PHONY: demo test types bench attack deps format
 
 demo: target/release/rinse $(DEMO)/rinse.db
 	./target/release/rinse demo --data $(DEMO)
@@ -47,6 +47,19 @@ types: web/node_modules/.installed
 
 bench: web/dist/.built
 	cargo run --release --locked -p rinse --example bench
+
+# Fuzzing over the API's description, kills in the middle of everything, a full disk, clocks that go wrong, slow clients. Under half an hour.
+FUZZ := target/attack-venv/bin/schemathesis
+attack: target/release/rinse $(FUZZ)
+	$(MAKE) -s deps APT="faketime"
+	cargo build --release --locked -p rinse --example attack
+	./target/release/examples/attack
+	RINSE_BIN=target/release/rinse FUZZ=$(FUZZ) python3 crates/rinse/examples/attack/fuzz.py
+
+$(FUZZ):
+	python3 -m venv target/attack-venv
+	target/attack-venv/bin/pip install -q schemathesis==4.32.5
+	@touch $@
 
 format:
 	cargo fmt --all

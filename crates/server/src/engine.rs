@@ -74,9 +74,8 @@ impl Engine {
         signer: Signer,
         (transport, texts): (Transport, Texts),
         base_url: Arc<String>,
-        jobs: Jobs,
+        (jobs, ending): (Jobs, watch::Receiver<bool>),
         mailbox: Maildir,
-        ending: watch::Receiver<bool>,
     ) -> Self {
         Self {
             store,

@@ -60,10 +60,6 @@ pub struct Listening {
     pub closing: watch::Receiver<bool>,
 }
 
-/// The request came by way of the named proxy.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct ByProxy;
-
 struct Open {
     peer: IpAddr,
     /// Since when it waits for a request; none: one is being answered.
@@ -210,7 +206,6 @@ fn from(request: hyper::Request<Incoming>, peer: SocketAddr, proxy: Option<IpAdd
     let mut request = request.map(Body::new);
     let mut from = peer;
     if proxy == Some(peer.ip()) {
-        request.extensions_mut().insert(ByProxy);
         from.set_ip(forwarded(request.headers()).unwrap_or(peer.ip()));
     }
     request.extensions_mut().insert(ConnectInfo(from));

@@ -5,7 +5,7 @@ use crate::handlers::{
     base_check, changes, clearance, consent, contacts, course, domains, doors, findings, goals, guides, imports, letterheads, mailings,
     messages, people, reactions, rules, scores, segments, series, suppression, today, trials, webhooks,
 };
-use crate::listen::{ByProxy, forwarded_by_any};
+use crate::listen::forwarded_by_any;
 use crate::state::App;
 use crate::{assets, public};
 use axum::Router;
@@ -241,7 +241,7 @@ pub fn router(app: App) -> Router {
 
 /// The application's own pages and API, for this machine alone: the public pages are elsewhere.
 pub fn own_router(app: App) -> Router {
-    app.engine.set_doors(public::router(app.clone()));
+    app.engine.set_doors(public::within(app.clone()));
     dressed(own(app).fallback(assets::serve))
 }
 
@@ -251,9 +251,8 @@ pub fn public_router(app: App) -> Router {
 }
 
 fn doors(app: App) -> Router {
-    let doors = public::router(app.clone());
-    app.engine.set_doors(doors.clone());
-    doors.layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, PUBLIC_PATIENCE))
+    app.engine.set_doors(public::within(app.clone()));
+    public::router(app).layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, PUBLIC_PATIENCE))
 }
 
 fn own(app: App) -> Router {
@@ -304,7 +303,7 @@ async fn guard(request: Request, next: Next) -> Response {
     if request.headers().get_all(header::HOST).iter().count() > 1 {
         return ApiError::Malformed("It names two hosts.".into()).into_response();
     }
-    if request.extensions().get::<ByProxy>().is_some() || forwarded_by_any(request.headers()) {
+    if forwarded_by_any(request.headers()) {
         return (StatusCode::FORBIDDEN, "This came by way of a proxy, and Rinse’s own pages are for this machine alone. Let the proxy lead to the address given as --public-listen.").into_response();
     }
     let host = request.headers().get(header::HOST).and_then(|h| h.to_str().ok()).unwrap_or_default();

@@ -126,9 +126,8 @@ impl App {
             signer.clone(),
             (transport, texts),
             Arc::clone(&base_url),
-            jobs.clone(),
+            (jobs.clone(), ending.subscribe()),
             mailbox,
-            ending.subscribe(),
         );
         engine.recover().await?;
         Ok(Self {

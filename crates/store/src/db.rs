@@ -39,6 +39,8 @@ pub enum StoreError {
     Json(#[from] serde_json::Error),
     #[error("The store has stopped.")]
     Stopped,
+    #[error("The change could not be put on the disk, which may be full. Nothing of it was kept: make room, and try again.")]
+    Unkept,
     #[error("The change failed inside Rinse, and nothing of it was kept. The log says more; try again, and report it if it stays.")]
     Broke,
 }

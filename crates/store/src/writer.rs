@@ -62,7 +62,7 @@ impl<F, T, const REPEATABLE: bool> Task<F, T, REPEATABLE> {
     }
 
     fn tell(self, committed: bool) {
-        let result = self.result.filter(|r| committed || r.is_err()).unwrap_or(Err(StoreError::Stopped));
+        let result = self.result.filter(|r| committed || r.is_err()).unwrap_or(Err(StoreError::Unkept));
         let _ = self.tell.send(result);
     }
 }

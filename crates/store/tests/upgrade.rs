@@ -68,3 +68,85 @@ fn sends_responses_and_tasks_come_along() {
         })
         .unwrap();
 }
+
+/// Every earlier version of the file, in order.
+const ALL: [&str; 14] = [
+    BEFORE[0],
+    BEFORE[1],
+    BEFORE[2],
+    BEFORE[3],
+    BEFORE[4],
+    BEFORE[5],
+    BEFORE[6],
+    BEFORE[7],
+    BEFORE[8],
+    BEFORE[9],
+    include_str!("../migrations/011_series.sql"),
+    include_str!("../migrations/012_figures_and_caught.sql"),
+    include_str!("../migrations/013_series_trials.sql"),
+    include_str!("../migrations/014_text_messages.sql"),
+];
+
+/// From whatever version a folder is: what was in it comes along, sums and seals hold, and nothing that was deleted before stays in it.
+#[rstest::rstest]
+fn every_earlier_version_comes_along(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14)] version: usize) {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("rinse.db");
+    {
+        let c = Connection::open(&path).unwrap();
+        c.pragma_update(None, "foreign_keys", false).unwrap();
+        for sql in &ALL[..version] {
+            c.execute_batch(sql).unwrap();
+        }
+        c.execute_batch(&format!(
+            "PRAGMA user_version = {version};
+             INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
+             INSERT INTO topic (id, name) VALUES (1, 'Tide notes');
+             INSERT INTO list (id, name, made_at) VALUES (1, 'Guests', 0);
+             INSERT INTO mailing (id, name, letterhead_id, made_at, state, started_at) VALUES (1, 'm', 1, 0, 'sent', 1);
+             INSERT INTO domain (id, name) VALUES (1, 'tern.example');
+             INSERT INTO contact (id, address, address_key, domain_id, added_at, consent, consent_at) VALUES
+                (1, 'a@tern.example', 'a@tern.example', 1, 0, 2, 5), (2, 'b@tern.example', 'b@tern.example', 1, 0, 5, 50), (3, 'gone@tern.example', 'gone@tern.example', 1, 0, 0, NULL);
+             INSERT INTO list_member VALUES (1, 1, 0);
+             INSERT INTO topic_left VALUES (1, 1, 9);
+             INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, any_open_at) VALUES (7, 1, 1, 1, 3, 10, 99, 10, 11, 20), (8, 1, 2, 1, 3, 10, 99, 10, 11, NULL);
+             INSERT INTO response (at, send_id, kind, machine, rules_version) VALUES (20, 7, 1, 1, 1);
+             INSERT INTO ledger (contact_id, at, kind, source, send_id) VALUES (1, 5, 'agreed', 'import', NULL), (2, 50, 'withdrew', 'unsubscribe page', 8);
+             DELETE FROM contact WHERE id = 3;"
+        ))
+        .unwrap();
+        if version >= 5 {
+            c.execute("UPDATE journal_mark SET upto = 1", []).unwrap();
+        }
+    }
+    if version >= 5 {
+        let line = "{\"seq\":1,\"at\":50,\"what\":\"withdrew\",\"who\":\"00\"}\n";
+        std::fs::write(folder.path().join(rinse_store::journal::FILE), line).unwrap();
+    }
+    let store = Store::open(folder.path(), true).unwrap();
+    assert_eq!((store.replayed().any(), store.replayed().faults.as_slice()), (false, &[][..]), "the journal goes on");
+    store
+        .read_now(|c| {
+            assert_eq!(
+                rows::<String>(c, "SELECT address || ' ' || consent FROM contact ORDER BY id"),
+                ["a@tern.example 2", "b@tern.example 5"]
+            );
+            assert_eq!(rows::<i64>(c, "SELECT id FROM send WHERE accepted_at = 11 ORDER BY id"), [7, 8]);
+            assert_eq!(
+                rows::<i64>(
+                    c,
+                    "SELECT count(*) FROM response UNION ALL SELECT count(*) FROM topic_left UNION ALL SELECT count(*) FROM list_member"
+                ),
+                [1, 1, 1]
+            );
+            let seals = rinse_store::ledger::seals(c, None)?;
+            assert!(seals.entries == 2 && seals.broken.is_empty(), "{seals:?}");
+            assert!(rows::<String>(c, "SELECT \"table\" FROM pragma_foreign_key_check").is_empty());
+            sums_hold(c);
+            Ok(())
+        })
+        .unwrap();
+    drop(store);
+    let bytes = std::fs::read(&path).unwrap();
+    assert!(!bytes.windows(17).any(|w| w == b"gone@tern.example"), "what was deleted before is overwritten");
+}

@@ -29,6 +29,15 @@ export interface paths {
                         "application/json": components["schemas"]["AttributionRule"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -36,7 +45,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -51,6 +63,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -73,7 +94,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -89,6 +113,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["AudienceLook"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -124,6 +157,15 @@ export interface paths {
                         "application/json": components["schemas"]["BaseCheck"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -147,7 +189,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -162,6 +207,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -183,7 +237,10 @@ export interface paths {
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -198,6 +255,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -221,7 +287,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -237,6 +306,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -274,6 +352,15 @@ export interface paths {
                         "application/json": components["schemas"]["BaseRows"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -295,8 +382,8 @@ export interface paths {
         get: {
             parameters: {
                 query: {
-                    from: number;
-                    until: number;
+                    from: components["schemas"]["At"];
+                    until: components["schemas"]["At"];
                 };
                 header?: never;
                 path?: never;
@@ -310,6 +397,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["CalendarView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -347,6 +443,15 @@ export interface paths {
                         "application/json": components["schemas"]["CapGuide"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -380,6 +485,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ChangeRun"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -418,6 +532,15 @@ export interface paths {
                         "application/json": components["schemas"]["ChangeRun"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -441,7 +564,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -454,6 +580,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -488,6 +623,15 @@ export interface paths {
                         "application/json": components["schemas"]["ClockNow"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -511,7 +655,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -526,6 +673,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -558,6 +714,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ConsentView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -593,6 +758,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["FaringByConsent"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -631,6 +805,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Seals"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -679,6 +862,15 @@ export interface paths {
                         "application/json": components["schemas"]["Page"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -686,7 +878,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -702,6 +897,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -725,7 +929,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -741,6 +948,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["ContactRow"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -775,7 +991,10 @@ export interface paths {
                     descending?: boolean;
                     page?: number;
                 };
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -791,6 +1010,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -828,13 +1056,25 @@ export interface paths {
                         "application/json": components["schemas"]["Contact"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         /** Changes a person's profile and fields. The address and consent are not among them. */
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -852,6 +1092,15 @@ export interface paths {
                     };
                     content?: never;
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         post?: never;
@@ -859,7 +1108,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -872,6 +1124,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -907,6 +1168,15 @@ export interface paths {
                         "application/json": components["schemas"]["ClearanceDecision"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -930,7 +1200,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -948,6 +1221,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -973,7 +1255,10 @@ export interface paths {
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -990,6 +1275,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -1025,6 +1319,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Scored"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -1064,6 +1367,15 @@ export interface paths {
                         "application/json": components["schemas"]["SeriesOfPerson"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1099,6 +1411,15 @@ export interface paths {
                         "application/json": components["schemas"]["Delivery"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1122,7 +1443,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -1135,6 +1459,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -1169,6 +1502,15 @@ export interface paths {
                         "application/json": components["schemas"]["DomainRow"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1192,7 +1534,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -1207,6 +1552,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -1230,7 +1584,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -1243,6 +1600,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -1276,6 +1642,15 @@ export interface paths {
                         "application/json": components["schemas"]["Door"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1283,7 +1658,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -1299,6 +1677,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["MadeDoor"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -1323,7 +1710,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -1336,6 +1726,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -1357,7 +1756,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -1373,6 +1775,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["FactsTaken"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -1396,7 +1807,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -1412,6 +1826,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -1450,6 +1873,15 @@ export interface paths {
                         "application/json": components["schemas"]["Findings"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1477,7 +1909,7 @@ export interface paths {
                     /** @description As if this mailing (a draft, too) were planned … */
                     mailing?: number | null;
                     /** @description … for this instant, in UTC milliseconds. */
-                    at?: number | null;
+                    at?: components["schemas"]["At"] | null;
                 };
                 header?: never;
                 path?: never;
@@ -1491,6 +1923,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Forecast"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -1528,6 +1969,15 @@ export interface paths {
                         "application/json": components["schemas"]["KeptGoal"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1535,7 +1985,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -1551,6 +2004,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -1575,7 +2037,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -1588,6 +2053,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -1622,6 +2096,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Month"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -1662,6 +2145,15 @@ export interface paths {
                         "application/json": components["schemas"]["HoldoutReadout"] | null;
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1697,6 +2189,15 @@ export interface paths {
                         "application/json": components["schemas"]["Image"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1729,6 +2230,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Run"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -1768,6 +2278,15 @@ export interface paths {
                         "application/json": components["schemas"]["Preview"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1791,7 +2310,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -1804,6 +2326,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -1826,7 +2357,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -1839,6 +2373,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -1861,7 +2404,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -1879,6 +2425,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Run"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -1902,7 +2457,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -1919,6 +2477,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -1952,6 +2519,15 @@ export interface paths {
                         "application/json": components["schemas"]["Letterhead"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -1959,7 +2535,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -1975,6 +2554,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2012,6 +2600,15 @@ export interface paths {
                         "application/json": components["schemas"]["KeyView"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -2019,7 +2616,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2037,6 +2637,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2061,7 +2670,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                     key: number;
@@ -2075,6 +2687,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -2096,7 +2717,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                     key: number;
@@ -2110,6 +2734,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -2146,6 +2779,15 @@ export interface paths {
                         "application/json": components["schemas"]["Reach"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -2178,6 +2820,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Named"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2215,6 +2866,15 @@ export interface paths {
                         "application/json": components["schemas"]["LoadView"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -2249,13 +2909,25 @@ export interface paths {
                         "application/json": components["schemas"]["MailingRow"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -2271,6 +2943,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Mailing"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2307,6 +2988,15 @@ export interface paths {
                         "application/json": components["schemas"]["Mailing"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         /** Saves a draft. With `If-Match` only the version it names: 412 says who saved another one meanwhile, and in what it differs. */
@@ -2315,6 +3005,8 @@ export interface paths {
                 query?: never;
                 header?: {
                     "if-match"?: string | null;
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
                 };
                 path: {
                     id: number;
@@ -2333,6 +3025,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Mailing"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2356,7 +3057,10 @@ export interface paths {
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2373,6 +3077,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -2411,6 +3124,15 @@ export interface paths {
                         "application/json": components["schemas"]["PartBeside"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -2434,7 +3156,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2448,6 +3173,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2470,7 +3204,7 @@ export interface paths {
             parameters: {
                 query?: {
                     /** @description UTC milliseconds; the mailing's own instant, when it isn't given. */
-                    at?: number | null;
+                    at?: components["schemas"]["At"] | null;
                 };
                 header?: never;
                 path: {
@@ -2487,6 +3221,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Asked"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2512,7 +3255,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2526,6 +3272,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2549,7 +3304,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2567,6 +3325,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2604,6 +3371,15 @@ export interface paths {
                         "application/json": components["schemas"]["Brought"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -2626,7 +3402,10 @@ export interface paths {
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2643,6 +3422,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -2683,6 +3471,15 @@ export interface paths {
                         "application/json": components["schemas"]["Counted"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -2705,7 +3502,10 @@ export interface paths {
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                     position: number;
@@ -2723,6 +3523,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -2746,7 +3555,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2763,6 +3575,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -2785,7 +3606,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2803,6 +3627,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Outlook"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2826,7 +3659,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2839,6 +3675,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -2861,7 +3706,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2878,6 +3726,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -2900,7 +3757,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2918,6 +3778,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Rehearsal"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -2955,6 +3824,15 @@ export interface paths {
                         "application/json": components["schemas"]["Reply"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -2978,7 +3856,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -2991,6 +3872,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -3025,6 +3915,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["SluiceView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3065,6 +3964,15 @@ export interface paths {
                         "application/json": components["schemas"]["StepPeople"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -3087,7 +3995,10 @@ export interface paths {
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -3105,6 +4016,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3143,6 +4063,15 @@ export interface paths {
                         "application/json": components["schemas"]["Way"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -3169,7 +4098,10 @@ export interface paths {
                     /** @description The draft's number, when it has one: a step of a series owes its own link. */
                     mailing?: number | null;
                 };
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3185,6 +4117,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Finding"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3220,6 +4161,15 @@ export interface paths {
                         "application/json": components["schemas"]["Piece"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -3227,7 +4177,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3243,6 +4196,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3266,7 +4228,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -3279,6 +4244,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -3300,7 +4274,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3316,6 +4293,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["SeenView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3342,7 +4328,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3358,6 +4347,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Tried"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3391,6 +4389,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Person"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3428,6 +4435,15 @@ export interface paths {
                         "application/json": string[];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -3463,6 +4479,15 @@ export interface paths {
                         "application/json": components["schemas"]["JobProgress"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -3486,7 +4511,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3502,6 +4530,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["FactsTaken"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3540,6 +4577,15 @@ export interface paths {
                         "application/json": components["schemas"]["KeptReaction"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -3547,7 +4593,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3563,6 +4612,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3600,6 +4658,15 @@ export interface paths {
                         "application/json": components["schemas"]["ReactionPage"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -3608,7 +4675,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -3621,6 +4691,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -3642,7 +4721,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -3659,6 +4741,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -3693,13 +4784,25 @@ export interface paths {
                         "application/json": components["schemas"]["RecencyView"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         /** Sets what answers are worth and losses cost. */
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3715,6 +4818,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["RecencyView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3751,13 +4863,25 @@ export interface paths {
                         "application/json": components["schemas"]["RulesView"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         /** Saves the next version of the rules. */
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3773,6 +4897,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3797,7 +4930,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3813,6 +4949,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["RulesPreview"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3846,6 +4991,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["RulesVersion"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3883,6 +5037,15 @@ export interface paths {
                         "application/json": components["schemas"]["OwnScore"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -3890,7 +5053,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -3906,6 +5072,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -3930,7 +5105,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -3943,6 +5121,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -3978,6 +5165,15 @@ export interface paths {
                         "application/json": components["schemas"]["Leader"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -4001,7 +5197,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4018,6 +5217,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -4040,7 +5248,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4058,6 +5269,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["TriedScore"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4092,13 +5312,25 @@ export interface paths {
                         "application/json": components["schemas"]["Segment"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -4114,6 +5346,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4137,7 +5378,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     contact: number;
                 };
@@ -4155,6 +5399,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Explained"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4178,7 +5431,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -4194,6 +5450,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Look"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4219,7 +5484,10 @@ export interface paths {
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     name: string;
                 };
@@ -4237,6 +5505,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["OutsideTaken"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4261,7 +5538,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -4277,6 +5557,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Overlap"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4300,7 +5589,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -4316,6 +5608,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Part"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4352,12 +5653,24 @@ export interface paths {
                         "application/json": components["schemas"]["SegmentView"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4377,6 +5690,15 @@ export interface paths {
                         "text/plain": number;
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         post?: never;
@@ -4384,7 +5706,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4397,6 +5722,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -4418,7 +5752,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4436,6 +5773,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4471,6 +5817,15 @@ export interface paths {
                         "application/json": components["schemas"]["SeriesRow"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -4478,7 +5833,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -4494,6 +5852,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4527,6 +5894,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["SeriesStarter"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4566,13 +5942,25 @@ export interface paths {
                         "application/json": components["schemas"]["SeriesView"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         /** Saves a draft, or changes a running series: see `effects` for what that does to those inside. */
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4590,6 +5978,15 @@ export interface paths {
                     };
                     content?: never;
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         post?: never;
@@ -4597,7 +5994,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4611,6 +6011,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4633,7 +6042,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4651,6 +6063,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["SeriesEffects"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4674,7 +6095,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4691,6 +6115,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -4730,6 +6163,15 @@ export interface paths {
                         "application/json": components["schemas"]["SeriesPerson"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -4737,7 +6179,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4755,6 +6200,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["PutInDone"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4779,7 +6233,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                     contact: number;
@@ -4793,6 +6250,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -4814,7 +6280,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -4827,6 +6296,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -4852,7 +6330,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -4868,6 +6349,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4901,6 +6391,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Quality"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4938,6 +6437,15 @@ export interface paths {
                         "application/json": components["schemas"]["SuppressionList"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -4945,7 +6453,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -4961,6 +6472,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -4985,7 +6505,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     line: number;
                 };
@@ -4998,6 +6521,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5031,6 +6563,15 @@ export interface paths {
                         "application/json": components["schemas"]["NearMiss"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5038,7 +6579,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -5053,6 +6597,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5075,7 +6628,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -5091,6 +6647,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["SuppressionPreview"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -5128,6 +6693,15 @@ export interface paths {
                         "application/json": components["schemas"]["SuppressionListView"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5136,7 +6710,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5149,6 +6726,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5170,7 +6756,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5188,6 +6777,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["LinesAdded"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -5211,7 +6809,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5224,6 +6825,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5246,7 +6856,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5264,6 +6877,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["SuppressionPreview"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -5301,6 +6923,15 @@ export interface paths {
                         "application/json": components["schemas"]["SuppressionPreview"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5336,6 +6967,15 @@ export interface paths {
                         "application/json": components["schemas"]["Task"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5359,7 +6999,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5376,6 +7019,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5410,6 +7062,15 @@ export interface paths {
                         "application/json": components["schemas"]["Decision"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5433,7 +7094,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -5448,6 +7112,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5470,7 +7143,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5483,6 +7159,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5516,6 +7201,15 @@ export interface paths {
                         "application/json": components["schemas"]["Named"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5523,7 +7217,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -5539,6 +7236,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -5571,6 +7277,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Trial"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -5606,6 +7321,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Learned"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -5645,6 +7369,15 @@ export interface paths {
                         "application/json": components["schemas"]["TrialView"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5682,6 +7415,15 @@ export interface paths {
                         "application/json": components["schemas"]["TrialCourseView"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5705,7 +7447,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5722,6 +7467,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5744,7 +7498,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5757,6 +7514,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5779,7 +7545,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5797,6 +7566,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -5834,6 +7612,15 @@ export interface paths {
                         "application/json": components["schemas"]["SealView"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5841,7 +7628,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5858,6 +7648,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5880,7 +7679,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -5897,6 +7699,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -5931,6 +7742,15 @@ export interface paths {
                         "application/json": components["schemas"]["Upkeep"];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -5954,7 +7774,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -5970,6 +7793,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["OutsideReading"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -6002,6 +7834,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Vocabulary"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -6039,6 +7880,15 @@ export interface paths {
                         "application/json": components["schemas"]["Webhook"][];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -6046,7 +7896,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -6062,6 +7915,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -6086,7 +7948,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -6099,6 +7964,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -6120,7 +7994,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -6134,6 +8011,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Secret"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -6157,7 +8043,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -6170,6 +8059,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -6192,7 +8090,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path?: never;
                 cookie?: never;
             };
@@ -6208,6 +8109,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -6230,7 +8140,10 @@ export interface paths {
         put: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -6247,6 +8160,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -6270,7 +8192,10 @@ export interface paths {
         post: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     id: number;
                 };
@@ -6288,6 +8213,15 @@ export interface paths {
                     };
                     content: {
                         "text/plain": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -6312,7 +8246,10 @@ export interface paths {
         delete: {
             parameters: {
                 query?: never;
-                header?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
                 path: {
                     word: components["schemas"]["Word"];
                     id: number;
@@ -6326,6 +8263,15 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
                 };
             };
         };
@@ -6362,6 +8308,15 @@ export interface paths {
                         "application/json": string[];
                     };
                 };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
             };
         };
         put?: never;
@@ -6395,6 +8350,15 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Workline"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
                     };
                 };
             };
@@ -6483,6 +8447,11 @@ export interface components {
             explained: components["schemas"]["ClearanceExplained"];
             mailing: string;
         };
+        /**
+         * Format: int64
+         * @description An instant.
+         */
+        At: number;
         /** @description The rule in force. */
         AttributionRule: {
             by: components["schemas"]["By"];
@@ -6493,11 +8462,7 @@ export interface components {
             days: number;
         };
         AudienceAsked: {
-            /**
-             * Format: int64
-             * @description None: now.
-             */
-            at?: number | null;
+            at?: components["schemas"]["At"] | null;
             draft: components["schemas"]["MailingDraft"];
             /**
              * Format: int64
@@ -9052,11 +11017,8 @@ export interface components {
             at_once: boolean;
         };
         Replan: {
-            /**
-             * Format: int64
-             * @description UTC milliseconds.
-             */
-            at: number;
+            /** @description UTC milliseconds. */
+            at: components["schemas"]["At"];
         };
         /** @description What somebody wrote back to a mailing. */
         Reply: {
@@ -10432,11 +12394,7 @@ export interface components {
             why_ended: string;
         };
         When: {
-            /**
-             * Format: int64
-             * @description None: now.
-             */
-            at?: number | null;
+            at?: components["schemas"]["At"] | null;
         };
         /** @description The time in which messages are counted. */
         Window: {

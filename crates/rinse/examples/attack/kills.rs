@@ -65,7 +65,7 @@ fn begin(work: Work, address: &str, n: u64) {
         }
         Work::Rollout => {
             let m = ask(address, "POST", "/api/mailings", &draft(1, &["Boats", "Gulls"]));
-            let plan = json!({ "question": "Gulls?", "metric": "human_open", "pilot_share": 0.3, "window_hours": 1, "by_itself": true, "on_no_call": 0, "smallest": 0.05 });
+            let plan = json!({ "question": "Gulls?", "metric": "human_open", "effect": 0.2, "alpha": 0.05, "power": 0.8, "pilot_share": 0.4, "window_hours": 1, "by_itself": true, "on_no_call": 0, "leaving_margin": 0.02, "complaint_margin": 0.01 });
             let trial = ask(address, "PUT", &format!("/api/mailings/{}/trial", m["id"]), &plan);
             ask(address, "POST", &format!("/api/trials/{trial}/seal"), &json!({ "why_small": "an attack needs no answer" }));
             ask(address, "POST", "/api/clock/advance", &json!({ "hours": 26 }));
@@ -80,7 +80,7 @@ fn begin(work: Work, address: &str, n: u64) {
             ask(address, "POST", "/api/clock/advance", &json!({ "hours": 5 }));
         }
         Work::Cleaning => {
-            ask(address, "POST", "/api/contacts/put", &json!({ "word": if n % 2 == 0 { "list" } else { "tag" }, "id": 1 }));
+            ask(address, "POST", "/api/contacts/put", &json!({ "word": if n.is_multiple_of(2) { "list" } else { "tag" }, "id": 1 }));
         }
         Work::Undo => {
             let runs = ask(address, "GET", "/api/changes", &Value::Null);
@@ -102,15 +102,19 @@ fn demo(binary: &Path, kills: usize, r: &mut Report) {
     let rinse = Process::demo(binary, data);
     rinse.import(&people_csv(PEOPLE));
     rinse.json("POST", "/api/letterheads", &letterhead());
-    rinse.json("POST", "/api/words", &json!({ "kind": "list", "name": "All" }));
-    rinse.json("POST", "/api/words", &json!({ "kind": "tag", "name": "Guest" }));
-    let step = rinse.json("POST", "/api/mailings", &draft(1, &["Welcome"]));
-    let outline = json!({ "entry": { "kind": "by_hand" }, "steps": [{ "id": 1, "kind": "message", "mailing": step["id"] }] });
-    let (status, _) =
-        rinse.http("POST", "/api/series", json!({ "name": "Welcome", "letterhead_id": 1, "outline": outline }).to_string().as_bytes());
-    if status == 200 {
-        let _ = rinse.http("POST", "/api/series/1/start", b"");
+    rinse.json("POST", "/api/words", &json!({ "word": "list", "name": "All" }));
+    rinse.json("POST", "/api/words", &json!({ "word": "tag", "name": "Guest" }));
+    let mut step = draft(1, &["Welcome"]);
+    for part in ["html", "text"] {
+        step[part] = json!(format!("{} {{{{ leave_series_url }}}}", step[part].as_str().unwrap_or_default()));
     }
+    let step = rinse.json("POST", "/api/mailings", &step)["id"].clone();
+    rinse.json("POST", "/api/series", &json!({ "name": "Welcome", "letterhead_id": 1 }));
+    let steps = json!([{ "id": 1, "does": { "kind": "wait", "hours": 1, "minute": null } }, { "id": 2, "does": { "kind": "mail", "mailing": step } }]);
+    let outline =
+        json!({ "entry": { "kind": "by_hand" }, "again": { "kind": "always" }, "from": null, "until": null, "steps": steps, "exits": [] });
+    rinse.json("PUT", "/api/series/1", &json!({ "name": "Welcome", "letterhead_id": 1, "outline": outline }));
+    rinse.json("POST", "/api/series/1/start", &Value::Null);
     let key: Vec<u8> = Connection::open(data.join("rinse.db"))
         .and_then(|c| c.query_row("SELECT key FROM signing_key WHERE id = 1", [], |row| row.get(0)))
         .expect("a key");
@@ -260,6 +264,10 @@ fn gateway() -> (u16, Arc<Mutex<HashMap<String, usize>>>) {
                 }
                 reader.read_exact(&mut vec![0; length]).ok()?;
                 std::thread::sleep(Duration::from_millis(15));
+                if id.is_empty() {
+                    // A connection that a kill cut off.
+                    return None;
+                }
                 *kept.lock().ok()?.entry(id).or_default() += 1;
                 let mut stream = stream;
                 stream.write_all(b"HTTP/1.1 204 Taken\r\ncontent-length: 0\r\nconnection: close\r\n\r\n").ok()
@@ -329,7 +337,7 @@ fn tools(binary: &Path, kills: usize, r: &mut Report) {
     let (at, kept) = (data.display().to_string(), outside.path().join("kept.db").display().to_string());
     r.holds(run(&["backup", "--data", &at, "--to", &kept], None), "a backup can't be made");
     for n in 0..kills as u64 {
-        if n % 2 == 0 {
+        if n.is_multiple_of(2) {
             let to = outside.path().join(format!("b{n}.db"));
             run(&["backup", "--data", &at, "--to", &to.display().to_string()], Some(mixed(n) % 120));
             if to.exists() {

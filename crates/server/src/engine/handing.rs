@@ -14,6 +14,7 @@ use rinse_post::compose::{Composed, Composer, To};
 use rinse_store::sends::{self, Mark, Outgoing};
 use rinse_store::{Connection, Store, StoreError, mailings};
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 use std::sync::{Arc, PoisonError};
 use tokio::sync::watch;
 
@@ -250,9 +251,8 @@ impl Engine {
     /// Makes a batch's messages, on a thread for such work.
     async fn make_batch(&self, batch: Vec<Outgoing>, composers: &mut Composers, now: Instant) -> Result<Made> {
         for out in &batch {
-            if !composers.contains_key(&out.mailing) {
-                let made = self.composer(out.mailing).await.map_err(|e| e.to_string());
-                composers.insert(out.mailing, Arc::new(made));
+            if let Entry::Vacant(e) = composers.entry(out.mailing) {
+                e.insert(Arc::new(self.composer(out.mailing).await.map_err(|e| e.to_string())));
             }
         }
         let needed = composers.clone();

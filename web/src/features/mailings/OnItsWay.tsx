@@ -188,7 +188,8 @@ function Replies({ id }: { id: number }) {
     <>
       <h2>
         {plural(sure, "reply", "replies")}
-        {sure < all.length && `, and ${plural(all.length - sure, "message that probably is one", "messages that probably are some")}`}
+        {sure < all.length &&
+          `, and ${plural(all.length - sure, "message that probably is one", "messages that probably are some")}`}
       </h2>
       {all.map((r, i) => (
         <div key={i} style={{ borderTop: "1px solid var(--rule)", padding: "6px 0" }}>

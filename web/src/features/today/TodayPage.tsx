@@ -52,7 +52,10 @@ export function TodayPage() {
             )}
             <Failure error={doubt.error ?? settle.error} />
             {all.map((d) => (
-              <section key={d.kind + d.title + (d.notice ?? "")} style={{ borderTop: "1px solid var(--rule)", padding: "10px 0 12px" }}>
+              <section
+                key={d.kind + d.title + (d.notice ?? "")}
+                style={{ borderTop: "1px solid var(--rule)", padding: "10px 0 12px" }}
+              >
                 <h2 style={{ margin: 0 }} className={BAD.includes(d.kind) ? "bad" : ""}>
                   {d.title}
                 </h2>
