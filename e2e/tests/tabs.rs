@@ -2,7 +2,7 @@
 //! do to one draft isn't lost.
 
 use rinse_e2e::Bench;
-use rinse_testkit::{draft, letterhead, people_csv};
+use rinse_testkit::{draft, letterhead, people_csv, wait_until};
 use serde_json::json;
 
 /// Ten tabs open, all follow the clock by the one stream of the browser, and go on doing so when the tab that held it is closed.
@@ -74,6 +74,7 @@ async fn who_saves_an_older_draft_is_told() {
     b.go("/mailings/1").await;
     b.fill("Subject A", "Boats at low tide").await;
     b.click("Save").await;
+    wait_until("the first is saved", || b.rinse.json("GET", "/api/mailings/1", &serde_json::Value::Null)["version"] == 2);
     b.page.switch_to_window(first).await.unwrap();
     b.fill("Subject A", "Boats at high tide").await;
     b.click("Save").await;

@@ -109,7 +109,9 @@ fn every_earlier_version_comes_along(#[values(1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11,
                 (1, 'a@tern.example', 'a@tern.example', 1, 0, 2, 5), (2, 'b@tern.example', 'b@tern.example', 1, 0, 5, 50), (3, 'gone@tern.example', 'gone@tern.example', 1, 0, 0, NULL);
              INSERT INTO list_member VALUES (1, 1, 0);
              INSERT INTO topic_left VALUES (1, 1, 9);
-             INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, any_open_at) VALUES (7, 1, 1, 1, 3, 10, 99, 10, 11, 20), (8, 1, 2, 1, 3, 10, 99, 10, 11, NULL);
+             INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at) VALUES (7, 1, 1, 1, 1, 10, 99), (8, 1, 2, 1, 1, 10, 99);
+             UPDATE send SET state = 3, handed_at = 10, accepted_at = 11;
+             UPDATE send SET any_open_at = 20 WHERE id = 7;
              INSERT INTO response (at, send_id, kind, machine, rules_version) VALUES (20, 7, 1, 1, 1);
              INSERT INTO ledger (contact_id, at, kind, source, send_id) VALUES (1, 5, 'agreed', 'import', NULL), (2, 50, 'withdrew', 'unsubscribe page', 8);
              DELETE FROM contact WHERE id = 3;"
