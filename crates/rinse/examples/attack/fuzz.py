@@ -32,7 +32,7 @@ def main():
     folder = tempfile.mkdtemp()
     document = pathlib.Path(folder) / "openapi.json"
     document.write_bytes(subprocess.run([binary, "openapi"], check=True, capture_output=True).stdout)
-    made = subprocess.run([binary, "demo", "--prepare", "--people", "300", "--data", folder + "/data"], env={**os.environ, "RUST_LOG": "error"})
+    made = subprocess.run([binary, "demo", "--prepare", "--people", "1500", "--data", folder + "/data"], env={**os.environ, "RUST_LOG": "error"})
     if made.returncode:
         return 1
     log = open(folder + "/log", "w")

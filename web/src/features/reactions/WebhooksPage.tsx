@@ -153,7 +153,7 @@ function Doors() {
           </div>
         </div>
       )}
-      <div className="fields" style={{ maxWidth: 350 }}>
+      <div className="fields" style={{ maxWidth: 350, marginTop: 14 }}>
         <TextField label="Who will bring mail" value={name} onChange={(e) => setName(e.target.value)} />
       </div>
       <Failure error={doors.error ?? make.error ?? end.error} />
