@@ -304,10 +304,9 @@ async fn serve(s: Serving) -> Result<()> {
     let ending = app.clone();
     tokio::spawn(async move {
         asked_to_end().await;
-        ending.end().await;
+        ending.end();
     });
-    listen::serve(listener, routes, how).await;
-    app.end().await;
+    tokio::join!(listen::serve(listener, routes, how), app.ended());
     if let Some(thread) = public {
         let _ = tokio::task::spawn_blocking(move || thread.join()).await;
     }

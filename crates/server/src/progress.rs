@@ -32,7 +32,7 @@ impl Progress {
     }
 }
 
-/// How some work stands, by its name: `clock`, `import-7`, `change-7`, `put-7`.
+/// How some work stands, by its name: `clock`, `import-7`, `change-7`.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct JobProgress {
     job: String,

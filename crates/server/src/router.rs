@@ -235,13 +235,11 @@ const BODY_PATIENCE: Duration = Duration::from_secs(20);
 
 /// The whole application on one listener.
 pub fn router(app: App) -> Router {
-    let doors = doors(app.clone());
-    dressed(own(app).merge(doors).fallback(assets::serve))
+    dressed(own(app.clone()).merge(doors(app)).fallback(assets::serve))
 }
 
 /// The application's own pages and API, for this machine alone: the public pages are elsewhere.
 pub fn own_router(app: App) -> Router {
-    app.engine.set_doors(public::within(app.clone()));
     dressed(own(app).fallback(assets::serve))
 }
 
@@ -251,11 +249,11 @@ pub fn public_router(app: App) -> Router {
 }
 
 fn doors(app: App) -> Router {
-    app.engine.set_doors(public::within(app.clone()));
     public::router(app).layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, PUBLIC_PATIENCE))
 }
 
 fn own(app: App) -> Router {
+    app.engine.set_doors(public::within(app.clone()));
     let (api, _) = api().split_for_parts();
     api.route("/api/imports", axum::routing::post(imports::upload))
         .route("/api/imports/{id}/refused.csv", get(imports::refused))
@@ -277,8 +275,9 @@ fn own(app: App) -> Router {
         .route("/api/progress/stream", get(today::follow))
         .route(crate::engine::RECORDS, get(public::records))
         .layer(DefaultBodyLimit::max(64_000_000))
-        .layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, API_PATIENCE))
         .layer(from_fn(guard))
+        // Around the guard, so that only who waits is told: a change goes on without them.
+        .layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, API_PATIENCE))
         .with_state(app)
 }
 

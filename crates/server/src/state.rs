@@ -170,8 +170,13 @@ impl App {
     }
 
     /// Rinse ends: nothing new is claimed, streams end, and a batch on its way finishes or goes back to those that are due.
-    pub async fn end(&self) {
+    pub fn end(&self) {
         self.ending.send_replace(true);
+    }
+
+    /// Waits until Rinse ends, and then, for so long and no longer, until what was on its way is answered.
+    pub async fn ended(&self) {
+        let _ = self.closing().wait_for(|ending| *ending).await;
         self.engine.ended().await;
     }
 

@@ -57,14 +57,7 @@ pub(crate) fn settle(c: &Connection, contact: i64, key: &str) -> Result<()> {
     for k in of(c, &who)? {
         let evidence = "left before they were brought here, as the journal says".to_owned();
         let origin = Origin { source: "journal", evidence, channel: k.channel, entity: k.entity.clone(), ..Origin::default() };
-        let said = match k.what {
-            What::Withdrew => ledger::act(c, contact, k.at, Act::Withdrew, &origin).map(|_| true)?,
-            What::Complained => ledger::act(c, contact, k.at, Act::Complained, &origin).map(|_| true)?,
-            What::LeftTopic => leave_topic(c, contact, &k.topic, k.at, &origin)?,
-            What::LeftSeries => crate::series::entering::leave_named(c, contact, &k.topic, k.at)? > 0,
-            What::Deleted => true,
-        };
-        if said {
+        if apply(c, contact, k.what, &k.topic, k.at, &origin)?.is_some() {
             c.prepare_cached("DELETE FROM departed WHERE who = ?1 AND what = ?2 AND topic = ?3 AND channel = ?4 AND entity = ?5")?
                 .execute(params![who, k.what.code(), k.topic, k.channel.code(), k.entity])?;
         }
@@ -72,12 +65,28 @@ pub(crate) fn settle(c: &Connection, contact: i64, key: &str) -> Result<()> {
     Ok(())
 }
 
-/// Records that somebody left a topic, by its name; false when there is none of that name.
-pub(crate) fn leave_topic(c: &Connection, contact: i64, topic: &str, at: Instant, origin: &Origin) -> Result<bool> {
-    let id: Option<i64> = c.prepare_cached("SELECT id FROM topic WHERE name = ?1")?.query_row([topic], |r| r.get(0)).optional()?;
-    let Some(id) = id else { return Ok(false) };
-    ledger::leave_topic(c, contact, id, at, origin)?;
-    Ok(true)
+/// Records what somebody did; how many things it changed. None: there is no topic or series of that name (`topic`) yet.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn apply(c: &Connection, contact: i64, what: What, topic: &str, at: Instant, origin: &Origin) -> Result<Option<usize>> {
+    let changed = |changed: bool| Some(usize::from(changed));
+    Ok(match what {
+        What::Withdrew => changed(ledger::act(c, contact, at, Act::Withdrew, origin)?),
+        What::Complained => changed(ledger::act(c, contact, at, Act::Complained, origin)?),
+        What::LeftTopic => {
+            let id: Option<i64> = c.prepare_cached("SELECT id FROM topic WHERE name = ?1")?.query_row([topic], |r| r.get(0)).optional()?;
+            match id {
+                Some(id) => changed(ledger::leave_topic(c, contact, id, at, origin)?),
+                None => None,
+            }
+        }
+        What::LeftSeries => crate::series::entering::leave_named(c, contact, topic, at)?,
+        What::Deleted => {
+            erasure::erase(c, contact, at, None)?;
+            Some(1)
+        }
+    })
 }
 
 /// A topic or a series of this name was made: whoever left it before has left it.

@@ -8,12 +8,11 @@
 
 mod file;
 
-use crate::ledger::{self, Grant, Origin};
+use crate::ledger::{Grant, Origin};
 use crate::{Result, departed, erasure};
 use file::{Mark, Marks, Whole};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
-use rinse_core::consent::Act;
 use rinse_core::token::hex;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -169,6 +168,16 @@ impl Replayed {
     pub fn any(&self) -> bool {
         Self { faults: Vec::new(), ..self.clone() } != Self::default()
     }
+
+    fn of(&mut self, what: What) -> &mut usize {
+        match what {
+            What::Withdrew => &mut self.withdrawn,
+            What::Complained => &mut self.complained,
+            What::LeftTopic => &mut self.topics_left,
+            What::LeftSeries => &mut self.series_left,
+            What::Deleted => &mut self.deleted,
+        }
+    }
 }
 
 /// Opens the journal beside a database and brings that up to what it says: lines it hasn't got are applied, in one transaction.
@@ -216,37 +225,15 @@ fn apply(c: &Connection, line: &file::Line, contact: Option<i64>, done: &mut Rep
     let grant = Grant { channel: line.channel, entity: &line.entity };
     let evidence = "replayed after a restore".to_owned();
     let origin = Origin { source: "journal", evidence, channel: line.channel, entity: line.entity.clone(), ..Origin::default() };
-    // What can't be said of anybody here holds for whoever brings them.
-    let keep = |done: &mut Replayed| -> Result<()> {
-        done.kept += usize::from(departed::keep(c, &line.who, line.what, name, grant, at)?);
-        Ok(())
+    let changed = match contact {
+        Some(contact) => departed::apply(c, contact, line.what, name, at, &origin)?,
+        None if line.what == What::Deleted => Some(usize::from(erasure::bury(c, &line.who, at)?)),
+        None => None,
     };
-    let Some(contact) = contact else {
-        if line.what == What::Deleted {
-            done.deleted += usize::from(erasure::bury(c, &line.who, at)?);
-            return Ok(());
-        }
-        return keep(done);
-    };
-    match line.what {
-        What::Withdrew => done.withdrawn += usize::from(ledger::act(c, contact, at, Act::Withdrew, &origin)?),
-        What::Complained => done.complained += usize::from(ledger::act(c, contact, at, Act::Complained, &origin)?),
-        What::LeftTopic => {
-            if departed::leave_topic(c, contact, name, at, &origin)? {
-                done.topics_left += 1;
-            } else {
-                keep(done)?;
-            }
-        }
-        What::LeftSeries => match crate::series::entering::leave_named(c, contact, name, at)? {
-            0 => keep(done)?,
-            n => done.series_left += n,
-        },
-        // Deleted twice is deleted.
-        What::Deleted => {
-            erasure::erase(c, contact, at, None)?;
-            done.deleted += 1;
-        }
+    match changed {
+        Some(n) => *done.of(line.what) += n,
+        // What can't be said of anybody here holds for whoever brings them.
+        None => done.kept += usize::from(departed::keep(c, &line.who, line.what, name, grant, at)?),
     }
     Ok(())
 }

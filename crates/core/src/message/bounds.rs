@@ -43,25 +43,26 @@ pub fn template(text: &str) -> Result<(), TemplateError> {
     }
     let (mut at, mut tags, mut depth, mut alternatives) = (0, 0, 0_usize, 0);
     while let Some((open, close, condition)) = next_tag(&text[at..]).map(|(o, c, k)| (at + o, c, k)) {
-        let line = line_at(text, open);
-        let Some(end) = text[open..].find(close).map(|n| open + n) else { break };
+        let too_much = |words: String| too_much(line_at(text, open), words);
+        // One that never closes is followed to the end of the text.
+        let end = closing(&text[open + 2..], close).map_or(text.len(), |n| open + 2 + n);
         let inside = &text[open + 2..end];
-        at = end + close.len();
+        at = (end + close.len()).min(text.len());
         tags += 1;
         if tags > TAGS {
-            return Err(too_much(line, format!("There are more than {TAGS} placeholders and conditions.")));
+            return Err(too_much(format!("There are more than {TAGS} placeholders and conditions.")));
         }
         if inside.len() > TAG_LENGTH {
-            return Err(too_much(line, format!("A placeholder has more than {TAG_LENGTH} characters.")));
+            return Err(too_much(format!("A placeholder has more than {TAG_LENGTH} characters.")));
         }
-        if close == "#}" {
+        if close == COMMENT_ENDS {
             continue;
         }
         if inside.contains('*') {
-            return Err(too_much(line, "A placeholder multiplies nothing: take the * out."));
+            return Err(too_much("A placeholder multiplies nothing: take the * out.".into()));
         }
         if signs(inside) > TAG_SIGNS {
-            return Err(too_much(line, format!("A placeholder has more than {TAG_SIGNS} signs and words that nest or chain.")));
+            return Err(too_much(format!("A placeholder has more than {TAG_SIGNS} signs and words that nest or chain.")));
         }
         if condition {
             let word = inside.trim_start_matches(['-', '+']).split_whitespace().next().unwrap_or_default();
@@ -69,17 +70,14 @@ pub fn template(text: &str) -> Result<(), TemplateError> {
                 "if" => depth += 1,
                 "elif" | "else" => alternatives += 1,
                 "endif" => depth = depth.saturating_sub(1),
-                other => {
-                    let words = format!("“{other}” can’t be used here: there are if, elif, else and endif.");
-                    return Err(too_much(line, words));
-                }
+                other => return Err(too_much(format!("“{other}” can’t be used here: there are if, elif, else and endif."))),
             }
         }
         if depth > CONDITIONS {
-            return Err(too_much(line, format!("More than {CONDITIONS} conditions stand inside one another.")));
+            return Err(too_much(format!("More than {CONDITIONS} conditions stand inside one another.")));
         }
         if alternatives > ALTERNATIVES {
-            return Err(too_much(line, format!("There are more than {ALTERNATIVES} alternatives (elif, else).")));
+            return Err(too_much(format!("There are more than {ALTERNATIVES} alternatives (elif, else).")));
         }
     }
     Ok(())
@@ -92,27 +90,54 @@ fn next_tag(text: &str) -> Option<(usize, &'static str, bool)> {
         match text.as_bytes().get(at + 1) {
             Some(b'{') => return Some((at, "}}", false)),
             Some(b'%') => return Some((at, "%}", true)),
-            Some(b'#') => return Some((at, "#}", false)),
+            Some(b'#') => return Some((at, COMMENT_ENDS, false)),
             _ => from = at + 1,
         }
     }
     None
 }
 
+const COMMENT_ENDS: &str = "#}";
+
+/// The characters of an expression that stand in no quoted words, with their places; of those only the quote that opens them.
+fn unquoted(expression: &str) -> impl Iterator<Item = (usize, char)> {
+    let (mut quote, mut escaped) = (None, false);
+    expression.char_indices().filter(move |(_, c)| match quote {
+        Some(_) if escaped => {
+            escaped = false;
+            false
+        }
+        Some(q) => {
+            escaped = *c == '\\';
+            if *c == q {
+                quote = None;
+            }
+            false
+        }
+        None => {
+            quote = Some(*c).filter(|c| matches!(c, '"' | '\''));
+            true
+        }
+    })
+}
+
+/// Where a tag closes: the engine doesn't look for that within quoted words, but in comments it does.
+fn closing(rest: &str, close: &str) -> Option<usize> {
+    if close == COMMENT_ENDS {
+        return rest.find(close);
+    }
+    unquoted(rest).map(|(at, _)| at).find(|at| rest[*at..].starts_with(close))
+}
+
 /// Signs and words outside of quoted words that put an expression inside another or behind it.
 fn signs(inside: &str) -> usize {
-    let (mut n, mut quote, mut word) = (0, None, String::new());
-    for c in inside.chars().chain([' ']) {
-        match quote {
-            Some(q) if c == q => quote = None,
-            Some(_) => {}
-            None if c == '"' || c == '\'' => quote = Some(c),
-            None if c.is_alphanumeric() || c == '_' => {
-                word.push(c);
-                continue;
-            }
-            None => n += usize::from("|([{-+/~%.<>=!:,".contains(c)),
+    let (mut n, mut word) = (0, String::new());
+    for c in unquoted(inside).map(|(_, c)| c).chain([' ']) {
+        if c.is_alphanumeric() || c == '_' {
+            word.push(c);
+            continue;
         }
+        n += usize::from("|([{-+/~%.<>=!:,".contains(c));
         n += usize::from(matches!(word.as_str(), "not" | "and" | "or" | "in" | "is" | "if" | "else"));
         word.clear();
     }
@@ -134,37 +159,37 @@ pub fn html(text: &str) -> Result<(), TemplateError> {
         return Err(too_much(1, format!("The HTML has {} kB; at most {} kB are read.", text.len() / 1_000, 2 * LONGEST / 1_000)));
     }
     let bytes = text.as_bytes();
-    let (mut at, mut depth, mut elements) = (0, 0_usize, 0);
-    while let Some(open) = memchr(bytes, at, b'<') {
-        if text[open..].starts_with("<!--") {
-            at = text[open..].find("-->").map_or(text.len(), |n| open + n + 3);
-            continue;
-        }
-        let closes = bytes.get(open + 1) == Some(&b'/');
-        let from = open + 1 + usize::from(closes);
+    let (mut at, mut elements) = (0, 0);
+    // The names of those that are open. What closes another than the last is taken for nothing, as it may be by whoever reads the HTML;
+    // and what stands in comments counts, since what ends a comment is a matter of who reads it, too.
+    let mut open: Vec<String> = Vec::new();
+    while let Some(begins) = memchr(bytes, at, b'<') {
+        let closes = bytes.get(begins + 1) == Some(&b'/');
+        let from = begins + 1 + usize::from(closes);
         let to = from + bytes[from.min(bytes.len())..].iter().take(40).take_while(|b| b.is_ascii_alphanumeric()).count();
-        at = open + 1;
+        at = begins + 1;
         if to == from {
             continue;
         }
         let name = text[from..to].to_ascii_lowercase();
-        let end = memchr(bytes, to, b'>').unwrap_or(text.len());
-        if ENDS_ITSELF.contains(&name.as_str()) {
-            elements += 1;
-        } else if closes {
-            depth = depth.saturating_sub(1);
-        } else {
-            elements += 1;
-            depth += 1;
+        at = memchr(bytes, to, b'>').unwrap_or(text.len());
+        if closes {
+            if open.last() == Some(&name) {
+                open.pop();
+            }
+            continue;
         }
-        if depth > ELEMENTS_DEEP {
-            let words = format!("More than {ELEMENTS_DEEP} elements stand inside one another: end those that are open (here “{name}”).");
-            return Err(too_much(line_at(text, open), words));
-        }
+        elements += 1;
         if elements > ELEMENTS {
-            return Err(too_much(line_at(text, open), format!("There are more than {ELEMENTS} elements.")));
+            return Err(too_much(line_at(text, begins), format!("There are more than {ELEMENTS} elements.")));
         }
-        at = end.max(at);
+        if !ENDS_ITSELF.contains(&name.as_str()) {
+            open.push(name);
+        }
+        if let Some(name) = open.last().filter(|_| open.len() > ELEMENTS_DEEP) {
+            let words = format!("More than {ELEMENTS_DEEP} elements stand inside one another: end those that are open (here “{name}”).");
+            return Err(too_much(line_at(text, begins), words));
+        }
     }
     let rules = bytes.iter().filter(|b| **b == b'{').count();
     if text.to_ascii_lowercase().contains("<style") && rules.saturating_mul(elements) > STYLE_WORK {
@@ -243,6 +268,13 @@ mod tests {
         says(template(&format!("{{{{ a{} }}}}", "|upper".repeat(100))), 1, "nest or chain");
         says(template("{{ \"x\" * 1000000000 }}"), 1, "multiplies");
         says(template("{% set a = a ~ a %}"), 1, "can’t be used");
+        // What never closes, or seems to close in quoted words, is followed as the engine follows it.
+        says(template(&format!("\n{{{{ {}", "not ".repeat(200))), 2, "nest or chain");
+        says(template(&format!("{{{{ \"}}}}\" {}", "(".repeat(200))), 1, "nest or chain");
+        says(template(&format!("{{{{ \"\\\"}}}}\" {} }}}}", "not ".repeat(200))), 1, "nest or chain");
+        says(html(&"<!--><div>".repeat(300)), 1, "inside one another");
+        says(html(&"<div></x>".repeat(300)), 1, "inside one another");
+        says(html(&"<b><div></b>".repeat(300)), 1, "inside one another");
         says(html(&"<div>\n".repeat(3_000)), 201, "inside one another");
         says(html(&format!("<style>{}</style>{}", "a{b:c}".repeat(4_000), "<i></i>".repeat(20_000))), 1, "rules of style");
         says(markdown(&"> ".repeat(4_000)), 1, "quotes and lists");

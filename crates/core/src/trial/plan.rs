@@ -200,12 +200,7 @@ impl Plan {
         self.check_arms(arms)?;
         self.check_series(arms)?;
         self.check_metric()?;
-        if self.harm_looks > MOST_LOOKS {
-            return Err(PlanError::Looks);
-        }
-        if !(1..=720).contains(&self.window_hours) {
-            return Err(PlanError::Window(self.window_hours));
-        }
+        self.check_times()?;
         if !(0.01..=1.0).contains(&self.pilot_share) {
             return Err(PlanError::Share(self.pilot_share));
         }
@@ -220,10 +215,7 @@ impl Plan {
         if self.subgroups.len() > MOST_SUBGROUPS || segments.len() < self.subgroups.len() || !named {
             return Err(PlanError::Subgroups);
         }
-        for (name, value) in [("alpha", self.alpha), ("power", self.power)] {
-            crate::stats::open_unit(name, value)?;
-        }
-        Ok(())
+        self.check_levels()
     }
 
     /// Can it be computed with, while it is still being written? Its arms are there and its numbers are numbers; what it asks and
@@ -240,23 +232,39 @@ impl Plan {
         {
             return Err(PlanError::Parts(arms));
         }
+        self.check_named_arms(arms)?;
+        self.check_times()?;
+        if !(0.0..=1.0).contains(&self.pilot_share) {
+            return Err(PlanError::Share(self.pilot_share));
+        }
+        self.check_levels()
+    }
+
+    /// The looks and the window.
+    fn check_times(&self) -> Result<(), PlanError> {
+        if self.harm_looks > MOST_LOOKS {
+            return Err(PlanError::Looks);
+        }
+        if !(1..=720).contains(&self.window_hours) {
+            return Err(PlanError::Window(self.window_hours));
+        }
+        Ok(())
+    }
+
+    fn check_levels(&self) -> Result<(), PlanError> {
+        for (name, value) in [("alpha", self.alpha), ("power", self.power)] {
+            crate::stats::open_unit(name, value)?;
+        }
+        Ok(())
+    }
+
+    /// The control and what goes out on no call are arms that there are.
+    fn check_named_arms(&self, arms: usize) -> Result<(), PlanError> {
         if let Some(arm) = self.control.filter(|a| *a >= arms) {
             return Err(PlanError::NoControl(super::letter(arm)));
         }
         if let Some(arm) = self.on_no_call.filter(|a| *a >= arms) {
             return Err(PlanError::NoSuchArm(super::letter(arm)));
-        }
-        if !(1..=720).contains(&self.window_hours) {
-            return Err(PlanError::Window(self.window_hours));
-        }
-        if !(0.0..=1.0).contains(&self.pilot_share) {
-            return Err(PlanError::Share(self.pilot_share));
-        }
-        if self.harm_looks > MOST_LOOKS {
-            return Err(PlanError::Looks);
-        }
-        for (name, value) in [("alpha", self.alpha), ("power", self.power)] {
-            crate::stats::open_unit(name, value)?;
         }
         Ok(())
     }
@@ -277,12 +285,7 @@ impl Plan {
         if !self.shares.is_empty() && (self.shares.len() != arms || !self.shares.iter().all(parts)) || self.no_mail > MOST_PARTS {
             return Err(PlanError::Parts(arms));
         }
-        if let Some(arm) = self.control.filter(|a| *a >= arms) {
-            return Err(PlanError::NoControl(super::letter(arm)));
-        }
-        if let Some(arm) = self.on_no_call.filter(|a| *a >= arms) {
-            return Err(PlanError::NoSuchArm(super::letter(arm)));
-        }
+        self.check_named_arms(arms)?;
         if let Some(names) = &self.crossed {
             let named = names.iter().all(|n| !n.trim().is_empty()) && names[0] != names[1];
             if arms != 4 || !named || self.control.is_some() || self.on_no_call.is_none() || self.aim == Aim::Earn {

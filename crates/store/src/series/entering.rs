@@ -89,14 +89,15 @@ pub fn leave(c: &Connection, id: i64, contact: i64, now: Instant) -> Result<bool
     Ok(new > 0)
 }
 
-/// Records that somebody left every series of a name, as the journal knows them; returns how many there are.
-pub(crate) fn leave_named(c: &Connection, contact: i64, name: &str, now: Instant) -> Result<usize> {
+/// Records that somebody left every series of a name, as the journal knows them; how many they hadn't left. None: there is none of that name.
+pub(crate) fn leave_named(c: &Connection, contact: i64, name: &str, now: Instant) -> Result<Option<usize>> {
     let mut s = c.prepare_cached("SELECT id FROM series WHERE name = ?1 COLLATE NOCASE ORDER BY id")?;
     let all = s.query_map([name], |r| r.get(0))?.collect::<rusqlite::Result<Vec<i64>>>()?;
+    let mut left = 0;
     for series in &all {
-        leave(c, *series, contact, now)?;
+        left += usize::from(leave(c, *series, contact, now)?);
     }
-    Ok(all.len())
+    Ok((!all.is_empty()).then_some(left))
 }
 
 /// Takes back that somebody left a series: they may enter again.
