@@ -9543,7 +9543,7 @@ export interface components {
          * @description A point in time: milliseconds since 1970-01-01 UTC.
          */
         Instant: number;
-        /** @description How some work stands, by its name: `clock`, `import-7`, `change-7`, `put-7`. */
+        /** @description How some work stands, by its name: `clock`, `import-7`, `change-7`. */
         JobProgress: components["schemas"]["Progress"] & {
             job: string;
         };
