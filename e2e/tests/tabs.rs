@@ -1,7 +1,8 @@
-//! Many tabs at once: a browser has six connections for a host, and whatever runs, no tab is kept from its pages.
+//! Many tabs at once: a browser has six connections for a host, and whatever runs, no tab is kept from its pages; what two tabs
+//! do to one draft isn't lost.
 
 use rinse_e2e::Bench;
-use rinse_testkit::{letterhead, people_csv};
+use rinse_testkit::{draft, letterhead, people_csv, wait_until};
 use serde_json::json;
 
 /// Ten tabs open, all follow the clock by the one stream of the browser, and go on doing so when the tab that held it is closed.
@@ -57,6 +58,29 @@ async fn ten_tabs_follow_the_same_clock() {
             .unwrap(),
         json!(true)
     );
+}
+
+/// The second of two who changed the same draft is told who saved it before, and what differs; nothing of either is lost.
+#[tokio::test(flavor = "multi_thread")]
+async fn who_saves_an_older_draft_is_told() {
+    let b = Bench::start().await;
+    let head = b.rinse.json("POST", "/api/letterheads", &letterhead()).as_i64().unwrap();
+    b.rinse.json("POST", "/api/mailings", &draft(head, &["Boats"]));
+    b.go("/mailings/1").await;
+    b.shows("Boat days").await;
+    let first = b.page.window().await.unwrap();
+    let second = b.page.new_window(true).await.unwrap().handle;
+    b.page.switch_to_window(second).await.unwrap();
+    b.go("/mailings/1").await;
+    b.fill("Subject A", "Boats at low tide").await;
+    b.click("Save the draft").await;
+    wait_until("the first is saved", || b.rinse.json("GET", "/api/mailings/1", &serde_json::Value::Null)["version"] == 2);
+    b.page.switch_to_window(first).await.unwrap();
+    b.fill("Subject A", "Boats at high tide").await;
+    b.click("Save the draft").await;
+    b.shows("It differs from yours in: subjects").await;
+    assert_eq!(b.rinse.json("GET", "/api/mailings/1", &serde_json::Value::Null)["subjects"], json!(["Boats at low tide"]));
+    b.accessible("a draft that somebody else saved").await;
 }
 
 /// A door for mail: opened on the page, shown once, and gone when it is closed.
