@@ -20,6 +20,7 @@ pub enum What {
     Event {
         name: String,
         /// Hundredths of the currency that each is worth.
+        #[schema(minimum = 0, maximum = 10_000_000_000_000_i64)]
         cents: i64,
     },
 }

@@ -22,6 +22,7 @@ pub enum Passed {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct LocalTime {
     /// Days since 1970-01-01.
+    #[schema(minimum = 0, maximum = 84_000)]
     pub day: i64,
     /// Minutes since midnight, 0 to 1439.
     pub minute: u16,

@@ -1,8 +1,12 @@
-//! Work on what comes from outside: on threads of its own with a big stack, a few at a time, each with a deadline. Whatever such work
-//! does, the threads that answer everybody else go on.
+//! Off the threads that answer everybody: whatever happens here, they go on.
+//!
+//! Each request to the API is worked on by a thread of its own ([`Threads`]), so that no handler can hold one that others need: it asks
+//! the store, counts and writes tables there without a further thought. Work on what comes from outside has a big stack, too, and a
+//! deadline, a few at a time ([`Apart`]).
 
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::runtime::Handle;
 use tokio::sync::{Semaphore, oneshot};
 
 /// Deep enough for whatever the bounds let through, many times over.
@@ -53,6 +57,51 @@ impl Apart {
     }
 }
 
+/// Requests that are worked on at once; each may have a second thread for what it asks of the store.
+const REQUESTS: usize = 64;
+
+/// The threads of requests; cheap to clone.
+#[derive(Clone)]
+pub(crate) struct Threads(Arc<Semaphore>);
+
+impl Default for Threads {
+    fn default() -> Self {
+        Self(Arc::new(Semaphore::new(REQUESTS)))
+    }
+}
+
+impl Threads {
+    /// Works on a request for as long as somebody waits for it: a page that is closed takes back what it asked.
+    pub(crate) async fn ask<F>(&self, work: F) -> Result<F::Output, Unfinished>
+    where
+        F: Future<Output: Send> + Send + 'static,
+    {
+        let place = Arc::clone(&self.0).acquire_owned().await.map_err(|_| Unfinished::Broke)?;
+        // Dropped with the one who waits.
+        let (_waits, gone) = oneshot::channel::<()>();
+        let runtime = Handle::current();
+        let done = tokio::task::spawn_blocking(move || {
+            let _place = place;
+            runtime.block_on(async {
+                tokio::select! {
+                    done = work => Some(done),
+                    _ = gone => None,
+                }
+            })
+        });
+        done.await.ok().flatten().ok_or(Unfinished::Broke)
+    }
+
+    /// As [`Threads::ask`], to its end, whoever closed their page meanwhile.
+    pub(crate) async fn change<F>(&self, work: F) -> Result<F::Output, Unfinished>
+    where
+        F: Future<Output: Send> + Send + 'static,
+    {
+        let threads = self.clone();
+        tokio::spawn(async move { threads.ask(work).await }).await.unwrap_or(Err(Unfinished::Broke))
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -66,5 +115,41 @@ mod tests {
         assert_eq!(apart.run(Duration::from_secs(60), || panic!("on purpose")).await.map(|(): ()| ()), Err(Unfinished::Broke));
         assert_eq!(apart.run(Duration::from_secs(60), || 7).await, Ok(7));
         drop(go);
+    }
+
+    /// More requests that block than there are workers: others are answered meanwhile.
+    #[tokio::test]
+    async fn a_request_that_blocks_holds_no_worker() {
+        let threads = Threads::default();
+        let (go, wait) = std::sync::mpsc::channel::<()>();
+        let held = tokio::spawn({
+            let threads = threads.clone();
+            async move { threads.ask(async move { wait.recv().is_ok() }).await }
+        });
+        assert_eq!(threads.ask(async { 7 }).await, Ok(7));
+        go.send(()).unwrap();
+        assert_eq!(held.await.unwrap(), Ok(true));
+    }
+
+    /// What nobody waits for ends where it waits; a change doesn't.
+    #[tokio::test]
+    async fn what_nobody_waits_for_is_left() {
+        let threads = Threads::default();
+        let (tell, told) = oneshot::channel::<()>();
+        let asked = threads.ask(async move {
+            let _tell = tell;
+            std::future::pending::<()>().await;
+        });
+        assert!(tokio::time::timeout(Duration::from_millis(5), asked).await.is_err());
+        assert!(told.await.is_err(), "it was dropped");
+        let (tell, told) = oneshot::channel::<()>();
+        let (go, wait) = oneshot::channel::<()>();
+        let change = threads.change(async move {
+            let _ = wait.await;
+            let _ = tell.send(());
+        });
+        assert!(tokio::time::timeout(Duration::from_millis(5), change).await.is_err());
+        go.send(()).unwrap();
+        assert_eq!(told.await, Ok(()));
     }
 }

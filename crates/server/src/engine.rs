@@ -296,7 +296,7 @@ impl Engine {
         if !self.store.read(move |c| load::is_of(c, now)).await? {
             let people = load::refresh(&self.store, now).await?;
             tracing::info!("mail load worked out for {people} people");
-            let caught = self.store.read(move |c| suppression::look(c, now)).await?;
+            let caught = self.store.read_at_leisure(move |c| suppression::look(c, now)).await?;
             self.store.write(move |c| suppression::note(c, &caught, now)).await?;
         }
         Ok(())
@@ -350,7 +350,7 @@ impl Engine {
             }
             let (done, turns) = self
                 .store
-                .read(move |c| {
+                .read_at_leisure(move |c| {
                     let done = clearing::audience(c, id, now)?;
                     let turns = sends::turns(c, id, now, &done, done.decided.iter().map(|d| (*d, Phase::Whole, 0)))?;
                     Ok((Arc::new(done), Arc::new(turns)))
@@ -400,7 +400,7 @@ impl Engine {
         for id in self.due("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1", now).await? {
             let (mailing, done, turns) = self
                 .store
-                .read(move |c| {
+                .read_at_leisure(move |c| {
                     let t = trials::one(c, id)?;
                     let goes_out = t.verdict.and_then(|v| v.goes_out(&t.plan));
                     let done = clearing::audience(c, t.mailing_id, now)?;

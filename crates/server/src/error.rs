@@ -47,7 +47,7 @@ impl ApiError {
             Self::Store(e) => match e {
                 StoreError::Refused(_) => StatusCode::CONFLICT,
                 StoreError::Stale(_) => StatusCode::PRECONDITION_FAILED,
-                StoreError::Unkept => StatusCode::SERVICE_UNAVAILABLE,
+                StoreError::Unkept | StoreError::Late => StatusCode::SERVICE_UNAVAILABLE,
                 StoreError::Missing(_) => StatusCode::NOT_FOUND,
                 StoreError::Csv(_) => StatusCode::UNPROCESSABLE_ENTITY,
                 StoreError::Io(e) if e.kind() == std::io::ErrorKind::InvalidData => StatusCode::UNPROCESSABLE_ENTITY,

@@ -12,6 +12,7 @@ mod actions;
 mod apart;
 mod assets;
 mod clock;
+mod contract;
 pub mod demo;
 mod engine;
 mod error;

@@ -1,5 +1,6 @@
 //! All routes in one place, with what holds for every one of them.
 
+use crate::contract::{self, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
     base_check, changes, clearance, consent, contacts, course, domains, doors, findings, goals, guides, imports, letterheads, mailings,
@@ -9,9 +10,9 @@ use crate::listen::forwarded_by_any;
 use crate::state::App;
 use crate::{assets, public};
 use axum::Router;
-use axum::extract::{DefaultBodyLimit, Request};
+use axum::extract::{DefaultBodyLimit, Request, State};
 use axum::http::{HeaderValue, Method, StatusCode, header};
-use axum::middleware::{Next, from_fn};
+use axum::middleware::{Next, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use std::time::Duration;
@@ -200,6 +201,7 @@ pub fn openapi() -> serde_json::Value {
             described(method, operation);
         }
     }
+    with_ranges(&mut doc);
     doc
 }
 
@@ -210,13 +212,20 @@ fn described(method: &str, operation: &mut serde_json::Map<String, serde_json::V
         "description": "It is refused, or failed: what happened and what to do.",
         "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } }
     });
+    // Single values are JSON, too.
+    for answer in operation["responses"].as_object_mut().into_iter().flat_map(|all| all.values_mut()) {
+        if let Some(content) = answer.get_mut("content").and_then(|c| c.as_object_mut())
+            && let Some(plain) = content.remove("text/plain")
+        {
+            content.insert("application/json".into(), plain);
+        }
+    }
     operation["responses"]["default"] = problem;
     let parameters = operation.entry("parameters").or_insert_with(|| json!([]));
     let Some(parameters) = parameters.as_array_mut() else { return };
     for p in parameters.iter_mut().filter(|p| p["in"] == "path" && p["schema"]["type"] == "integer") {
         p["schema"]["minimum"] = json!(1);
-        // As far as JSON's numbers are whole (RFC 8259, section 6).
-        p["schema"]["maximum"] = json!(9_007_199_254_740_991_i64);
+        p["schema"]["maximum"] = json!(WHOLE);
     }
     if method != "get" {
         parameters.push(json!({
@@ -275,7 +284,8 @@ fn own(app: App) -> Router {
         .route("/api/progress/stream", get(today::follow))
         .route(crate::engine::RECORDS, get(public::records))
         .layer(DefaultBodyLimit::max(64_000_000))
-        .layer(from_fn(guard))
+        .layer(from_fn_with_state(app.clone(), contract::hold))
+        .layer(from_fn_with_state(app.clone(), guard))
         // Around the guard, so that only who waits is told: a change goes on without them.
         .layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, API_PATIENCE))
         .with_state(app)
@@ -298,7 +308,7 @@ fn dressed(routes: Router) -> Router {
 
 /// The API answers only on this machine's own names (a foreign page can't rebind its name to us),
 /// and changes only come with the acting person's header, which a foreign page can't send.
-async fn guard(request: Request, next: Next) -> Response {
+async fn guard(State(app): State<App>, request: Request, next: Next) -> Response {
     if request.headers().get_all(header::HOST).iter().count() > 1 {
         return ApiError::Malformed("It names two hosts.".into()).into_response();
     }
@@ -314,13 +324,11 @@ async fn guard(request: Request, next: Next) -> Response {
     if changes && !request.headers().contains_key("x-acting-person") {
         return ApiError::NobodyActing.into_response();
     }
-    if !changes {
-        return as_problem(next.run(request).await).await;
-    }
-    // A change is made whole, whoever closed their page meanwhile.
-    match tokio::spawn(next.run(request)).await {
+    let work = next.run(request);
+    let answer = if changes { app.threads.change(work).await } else { app.threads.ask(work).await };
+    match answer {
         Ok(answer) => as_problem(answer).await,
-        Err(e) => ApiError::Broken(format!("The change failed inside Rinse: {e}")).into_response(),
+        Err(e) => ApiError::Unfinished(e).into_response(),
     }
 }
 

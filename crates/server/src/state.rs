@@ -1,7 +1,8 @@
 //! What the parts of the server share.
 
-use crate::apart::Apart;
+use crate::apart::{Apart, Threads};
 use crate::clock::Clock;
+use crate::contract::Contract;
 use crate::engine::Engine;
 use crate::error::ApiError;
 use crate::gateway::{TextGateway, Texts};
@@ -53,6 +54,10 @@ pub struct App {
     pub(crate) engine: Engine,
     /// Where what comes from outside is worked on.
     pub(crate) apart: Apart,
+    /// Where requests are worked on.
+    pub(crate) threads: Threads,
+    /// What requests are held to.
+    pub(crate) contract: Arc<Contract>,
     /// Becomes true when Rinse ends.
     ending: watch::Sender<bool>,
     /// The folder is this one's alone.
@@ -137,6 +142,8 @@ impl App {
             jobs,
             engine,
             apart: Apart::default(),
+            threads: Threads::default(),
+            contract: Arc::new(Contract::of(&crate::router::openapi())),
             ending,
             _held: held,
             no_mail,

@@ -8,8 +8,8 @@ pub use rusqlite::Connection;
 use rusqlite::OpenFlags;
 use rusqlite_migration::{M, Migrations};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-use std::time::Duration;
+use std::sync::{Arc, Weak};
+use std::time::{Duration, Instant as Moment};
 
 /// What can go wrong with the data file, in sentences.
 #[derive(Debug, thiserror::Error)]
@@ -26,7 +26,9 @@ pub enum StoreError {
     #[error("There is no {0} with that number.")]
     Missing(&'static str),
     #[error("The database answered: {0}")]
-    Sqlite(#[from] rusqlite::Error),
+    Sqlite(rusqlite::Error),
+    #[error("This asks too much: it was given up after {} s. Ask for less, a shorter time or fewer people, and try again.", READ_PATIENCE.as_secs())]
+    Late,
     #[error("The data file can't be brought up to date: {0}")]
     Migration(#[from] rusqlite_migration::Error),
     #[error("No connection to the data file is free: {0}")]
@@ -43,6 +45,20 @@ pub enum StoreError {
     Unkept,
     #[error("The change failed inside Rinse, and nothing of it was kept. The log says more; try again, and report it if it stays.")]
     Broke,
+}
+
+impl From<rusqlite::Error> for StoreError {
+    fn from(e: rusqlite::Error) -> Self {
+        use rusqlite::ffi::{ErrorCode, SQLITE_CONSTRAINT_FOREIGNKEY};
+        match e.sqlite_error() {
+            Some(s) if s.code == ErrorCode::OperationInterrupted => Self::Late,
+            // Each caller says what is missing or still used; this is for whatever none of them thought of.
+            Some(s) if s.extended_code == SQLITE_CONSTRAINT_FOREIGNKEY => {
+                Self::Refused("It names something that isn’t there any more, or something else still depends on it. Nothing was changed: load the page again.".into())
+            }
+            _ => Self::Sqlite(e),
+        }
+    }
 }
 
 /// A handle to the data file; cheap to clone.
@@ -200,7 +216,7 @@ impl Store {
         &self.replayed
     }
 
-    /// Reads on this thread.
+    /// Reads on this thread, for as long as it takes.
     ///
     /// # Errors
     /// Whatever `f` returns, or when no connection is to be had.
@@ -209,13 +225,34 @@ impl Store {
         f(&conn)
     }
 
-    /// Reads on a thread for blocking work.
+    /// Reads on a thread for blocking work, for as long as it takes: for what nobody waits for.
     ///
     /// # Errors
     /// As [`Store::read_now`].
-    pub async fn read<T: Send + 'static>(&self, f: impl FnOnce(&Connection) -> crate::Result<T> + Send + 'static) -> crate::Result<T> {
+    pub async fn read_at_leisure<T: Send + 'static>(
+        &self,
+        f: impl FnOnce(&Connection) -> crate::Result<T> + Send + 'static,
+    ) -> crate::Result<T> {
         let store = self.clone();
         tokio::task::spawn_blocking(move || store.read_now(f)).await.map_err(|_| StoreError::Stopped)?
+    }
+
+    /// Reads on a thread for blocking work: no longer than [`READ_PATIENCE`], and no longer than somebody waits for it.
+    ///
+    /// # Errors
+    /// As [`Store::read_now`]; [`StoreError::Late`] when it took too long.
+    pub async fn read<T: Send + 'static>(&self, f: impl FnOnce(&Connection) -> crate::Result<T> + Send + 'static) -> crate::Result<T> {
+        let store = self.clone();
+        let waits = Arc::new(());
+        let asked = Arc::downgrade(&waits);
+        let done = tokio::task::spawn_blocking(move || {
+            let conn = store.readers.get()?;
+            let _watched = Watched::new(&conn, asked)?;
+            f(&conn)
+        });
+        let done = done.await.map_err(|_| StoreError::Stopped)?;
+        drop(waits);
+        done
     }
 
     /// Writes: `f` runs in a savepoint of its own inside a transaction that waiting writes share;
@@ -273,6 +310,28 @@ impl Store {
     #[must_use]
     pub fn longest_hold(&self) -> Duration {
         self.writer.longest_hold()
+    }
+}
+
+/// No question takes longer: who asked has been told so by then.
+const READ_PATIENCE: Duration = Duration::from_secs(120);
+/// Steps of SQLite's machine between two looks at the clock: some 0.1 ms.
+const STEPS: std::ffi::c_int = 10_000;
+
+/// A connection on which whatever runs is given up when it is late, or when nobody waits for it any more.
+struct Watched<'a>(&'a Connection);
+
+impl<'a> Watched<'a> {
+    fn new(c: &'a Connection, asked: Weak<()>) -> rusqlite::Result<Self> {
+        let late = Moment::now() + READ_PATIENCE;
+        c.progress_handler(STEPS, Some(move || asked.strong_count() == 0 || Moment::now() > late))?;
+        Ok(Self(c))
+    }
+}
+
+impl Drop for Watched<'_> {
+    fn drop(&mut self) {
+        let _ = self.0.progress_handler(0, None::<fn() -> bool>);
     }
 }
 
@@ -351,6 +410,23 @@ mod tests {
         assert_eq!(done.iter().filter(|d| d.is_err()).count(), 29);
         let left: i64 = store.read_now(|c| Ok(c.query_row("SELECT count(*) FROM topic", [], |r| r.get(0))?)).unwrap();
         assert_eq!(left, 171);
+    }
+
+    /// A question that nobody waits for any more ends, and its connection answers the next.
+    #[tokio::test]
+    async fn a_question_that_nobody_waits_for_is_given_up() {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path(), true).unwrap().with_own_readers(1).unwrap();
+        let endless = "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n) SELECT count(*) FROM n";
+        let (tell, told) = tokio::sync::oneshot::channel();
+        let asked = store.read(move |c| {
+            let found = c.query_row(endless, [], |r| r.get::<_, i64>(0)).map_err(StoreError::from);
+            let _ = tell.send(matches!(found, Err(StoreError::Late)));
+            found
+        });
+        assert!(tokio::time::timeout(Duration::from_millis(20), asked).await.is_err());
+        assert!(told.await.unwrap(), "it was given up");
+        assert_eq!(store.read(|c| Ok(c.query_row("SELECT 7", [], |r| r.get::<_, i64>(0))?)).await.unwrap(), 7);
     }
 
     /// Whatever is answered is in the file, in the order in which it was asked for.

@@ -38,6 +38,7 @@ pub struct DomainPause {
 #[derive(Debug, Clone, Deserialize, ToSchema)]
 pub struct NewDomainPause {
     pub domain: String,
+    #[schema(minimum = 0, maximum = 7_258_118_400_000_i64)]
     pub until: i64,
     pub reason: String,
 }

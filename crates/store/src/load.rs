@@ -137,7 +137,7 @@ fn plain(groups: &[Group]) -> Prior {
 /// When the database fails; the day before's stays until the next try.
 pub async fn refresh(store: &Store, now: Instant) -> Result<usize> {
     let (last, people, before) = store
-        .read(|c| {
+        .read_at_leisure(|c| {
             let (last, people) =
                 c.query_row("SELECT coalesce(max(id), 0), count(*) FROM contact", [], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?)))?;
             Ok((last, people, kept(c)?))
@@ -145,7 +145,7 @@ pub async fn refresh(store: &Store, now: Instant) -> Result<usize> {
         .await?;
     let step = (people / FITTED_TO).max(1);
     let (priors, usual) = store
-        .read(move |c| {
+        .read_at_leisure(move |c| {
             let mut sample = Vec::new();
             for from in (1..=last).step_by(usize::try_from(PART).unwrap_or(1)) {
                 sample.extend(histories(c, (from, from + PART - 1), step, now)?);
@@ -163,7 +163,7 @@ pub async fn refresh(store: &Store, now: Instant) -> Result<usize> {
     let mut all = 0;
     for from in (1..=last).step_by(usize::try_from(PART).unwrap_or(1)) {
         let rows: Vec<_> = store
-            .read(move |c| {
+            .read_at_leisure(move |c| {
                 Ok(histories(c, (from, from + PART - 1), 1, now)?
                     .into_iter()
                     .filter_map(|p| {

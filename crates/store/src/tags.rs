@@ -182,11 +182,13 @@ pub fn add(c: &Connection, kind: Kind, id: i64, contacts: &[i64], now: Instant) 
     Ok(n)
 }
 
-/// Puts one person on one that is known to exist.
+/// Puts one person on one that is known to exist; nobody when there is no such person.
 pub(crate) fn put(c: &Connection, kind: Kind, id: i64, contact: i64, now: Instant) -> Result<usize> {
     let sql = match kind {
-        Kind::List => "INSERT INTO list_member (list_id, contact_id, joined_at) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
-        Kind::Tag => "INSERT INTO contact_tag (tag_id, contact_id, at) VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING",
+        Kind::List => {
+            "INSERT INTO list_member (list_id, contact_id, joined_at) SELECT ?1, id, ?3 FROM contact WHERE id = ?2 ON CONFLICT DO NOTHING"
+        }
+        Kind::Tag => "INSERT INTO contact_tag (tag_id, contact_id, at) SELECT ?1, id, ?3 FROM contact WHERE id = ?2 ON CONFLICT DO NOTHING",
         Kind::Label => return Err(StoreError::Refused("A label is put on mailings, not on people.".into())),
     };
     Ok(c.prepare_cached(sql)?.execute(params![id, contact, now.0])?)

@@ -151,6 +151,7 @@ pub struct Outline {
     pub again: Again,
     /// Nobody enters before or from this instant on; those inside go on.
     pub from: Option<i64>,
+    #[schema(minimum = 0, maximum = 7_258_118_400_000_i64)]
     pub until: Option<i64>,
     pub steps: Vec<Step>,
     pub exits: Vec<Exit>,

@@ -52,6 +52,7 @@ pub struct Plan {
     pub power: f64,
     /// Share of the cleared people who take part.
     pub pilot_share: f64,
+    #[schema(minimum = 0, maximum = 100_000)]
     pub window_hours: i64,
     /// What goes out on no call: an arm, or nobody gets anything.
     pub on_no_call: Option<usize>,
@@ -92,6 +93,7 @@ pub struct Plan {
     /// Of a message in a series: people who come to it are enrolled until each arm has so many. None: everybody is drawn
     /// from the mailing's audience.
     #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(maximum = 1_000_000_000)]
     pub per_arm: Option<u64>,
 }
 

@@ -41,13 +41,14 @@ def main():
         url = re.search(r"http://\S+", rinse.stdout.readline()).group(0)
         ask(url, "GET", "/api/clock")
         checks = "not_a_server_error,status_code_conformance,content_type_conformance,response_schema_conformance"
-        run = subprocess.run(
-            [fuzz, "run", str(document), "--url", url, "-H", "x-acting-person: 1", "--checks", checks, "--max-examples", examples,
-             "--phases", "examples,coverage,fuzzing", "--exclude-path-regex", LEFT_OUT, "--workers", "2", "--suppress-health-check", "all",
-             "--request-timeout", "130", "--continue-on-failure", "--seed", "7", "--no-color"],
-            capture_output=True, text=True)
-        out = run.stdout + run.stderr
-        pathlib.Path(folder, "fuzz.txt").write_text(out)
+        found = pathlib.Path(folder, "fuzz.txt")
+        with open(found, "w") as kept:
+            run = subprocess.run(
+                [fuzz, "run", str(document), "--url", url, "-H", "x-acting-person: 1", "--checks", checks, "--max-examples", examples,
+                 "--phases", "examples,coverage,fuzzing", "--exclude-path-regex", LEFT_OUT, "--workers", "2", "--suppress-health-check", "all",
+                 "--request-timeout", "130", "--continue-on-failure", "--seed", "7", "--no-color"],
+                stdout=kept, stderr=subprocess.STDOUT)
+        out = found.read_text()
         alive = rinse.poll() is None
         cases = re.search(r"(\d[\d,]*) generated", out)
         print("fuzzing the API by its description")

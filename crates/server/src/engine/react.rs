@@ -45,7 +45,7 @@ impl Engine {
         }
         let every = if self.clock.is_demo() { HOUR } else { 10 * MINUTE };
         for id in self.store.read(move |c| series::entering::to_look(c, now, every)).await? {
-            let found = self.store.read(move |c| series::entering::look(c, id, now)).await?;
+            let found = self.store.read_at_leisure(move |c| series::entering::look(c, id, now)).await?;
             for part in found.parts() {
                 self.store.write(move |c| part.write(c, now)).await?;
             }

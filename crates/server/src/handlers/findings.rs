@@ -14,6 +14,7 @@ use utoipa::{IntoParams, ToSchema};
 #[derive(Deserialize, IntoParams)]
 pub(crate) struct Period {
     /// How many days back; everything when absent.
+    #[param(minimum = 1, maximum = 36_500)]
     days: Option<i64>,
 }
 

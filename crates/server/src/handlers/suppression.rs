@@ -68,6 +68,7 @@ pub(crate) struct NewLines {
     source: String,
     /// They end by themselves then.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 7_258_118_400_000_i64)]
     expires_at: Option<i64>,
 }
 

@@ -47,6 +47,7 @@ pub struct MailingDraft {
     #[serde(default = "usual_priority")]
     pub priority: u8,
     #[serde(default = "usual_hold_days")]
+    #[schema(minimum = 0, maximum = 1_000)]
     pub hold_days: i64,
     /// Why it may exceed the caps; only an approver can say so.
     #[serde(default)]

@@ -392,7 +392,7 @@ pub(crate) fn replace_in_trees(c: &Connection, change: &dyn Fn(&mut Tree)) -> Re
     Ok(())
 }
 
-/// What uses a segment: other segments and mailings, by name.
+/// What uses a segment: other segments, mailings, series and suppression lists in force, by name.
 ///
 /// # Errors
 /// When the database fails.
@@ -403,6 +403,10 @@ pub fn used_by(c: &Connection, id: i64) -> Result<Vec<String>> {
     let beside = crate::audience::used_by(c, crate::audience::Group::Segment { id })?;
     out.extend(mailings.into_iter().chain(beside).map(|m| format!("mailing {m}")));
     out.extend(crate::series::asking_segment(c, id)?);
+    let mut s = c.prepare_cached(
+        "SELECT 'suppression list ' || name FROM suppression_list WHERE segment_id = ?1 AND ended_at IS NULL ORDER BY id",
+    )?;
+    out.extend(s.query_map([id], |r| r.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?);
     Ok(out)
 }
 
@@ -417,6 +421,8 @@ pub fn delete(c: &Connection, id: i64) -> Result<()> {
         return Err(StoreError::Refused(format!("It is used by {}. Change those first.", users.join(", "))));
     }
     c.execute("DELETE FROM segment_member WHERE segment_id = ?1", [id])?;
+    // Lists that have ended stay on record, without it.
+    c.execute("UPDATE suppression_list SET segment_id = NULL WHERE segment_id = ?1", [id])?;
     c.execute("DELETE FROM segment WHERE id = ?1", [id])?;
     Ok(())
 }
