@@ -45,7 +45,7 @@ types: web/node_modules/.installed
 	./target/debug/rinse openapi > web/openapi.json
 	cd web && npm run -s types
 
-bench: web/dist/.built
+bench: target/release/rinse
 	cargo run --release --locked -p rinse --example bench
 
 # Fuzzing over the API's description, kills in the middle of everything, a full disk, clocks that go wrong, slow clients. Under half an hour.

@@ -7,15 +7,12 @@ use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
 use rinse_core::message::{Level, Link, TemplateError, prepare};
 use rinse_core::series::Outline;
+use rinse_core::trial::learned;
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, outlook};
-use rinse_core::trial::plan::{Plan, PlanError, thousands};
+use rinse_core::trial::plan::{Plan, thousands};
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
-use rinse_core::trial::{assign, learned, looks};
-use rinse_store::clearing::Decided;
-use rinse_store::sends::{self, Phase};
-use rinse_store::{Connection, StoreError, clearing, letterheads, load, mailings, segments, series, settings, trials};
-use std::collections::HashMap;
+use rinse_store::{Connection, StoreError, clearing, letterheads, mailings, segments, series, settings, trials};
 
 /// A mailing that passed the message check, as it stood then.
 pub(crate) struct Passed {
@@ -48,7 +45,7 @@ impl Passed {
     }
 
     /// Is it as it was checked? Then its links are stored.
-    fn holds(&self, c: &Connection) -> rinse_store::Result<&mailings::Mailing> {
+    pub(crate) fn holds(&self, c: &Connection) -> rinse_store::Result<&mailings::Mailing> {
         if mailings::one(c, self.mailing.id)?.version != self.mailing.version {
             return Err(StoreError::Refused(format!(
                 "Somebody changed “{}” while it was checked. Look at it again, and try again.",
@@ -61,7 +58,7 @@ impl Passed {
 }
 
 /// Checks one mailing, apart from everything else.
-async fn passed(app: &App, id: i64, now: Instant) -> Result<Passed, ApiError> {
+pub(crate) async fn passed(app: &App, id: i64, now: Instant) -> Result<Passed, ApiError> {
     let held = app.clone();
     app.on_text(move |c| Passed::check(c, &held, id, false, now)).await
 }
@@ -164,7 +161,7 @@ pub(crate) async fn due_now(app: &App, now: Instant) -> Result<(), ApiError> {
 }
 
 /// What past mailings and trials say about a plan's metric.
-fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::Result<(trials::Past, Known)> {
+pub(crate) fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::Result<(trials::Past, Known)> {
     let past = trials::past(c, plan, now)?;
     // Without history a fifth is a plausible rate of opens, and errs on the side of more people; of the others a fiftieth.
     let usual = match plan.metric {
@@ -225,106 +222,6 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
         }
     }
     Ok(o)
-}
-
-/// Seals a plan and sends the pilot: people cleared now, drawn, assigned and recorded in one
-/// transaction, cleared blind to the arm.
-/// `why_small`: an approver's reason, when it is under its needed size.
-pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why_small: String) -> Result<(), ApiError> {
-    let now = app.now();
-    app.store.read_at_leisure(move |c| clearing::warm_up(c, now)).await?;
-    let mailing = app.store.read(move |c| Ok(trials::one(c, id)?.mailing_id)).await?;
-    let passed = match passed(app, mailing, now).await {
-        Ok(passed) => Ok(passed),
-        Err(ApiError::Store(e)) => Err(e),
-        Err(other) => Err(StoreError::Refused(other.to_string())),
-    };
-    // What is wrong with the trial is said before what is wrong with its message.
-    let sized = app
-        .store
-        .write(move |c| {
-            let t = trials::one(c, id)?;
-            if t.state != "planned" {
-                return Err(StoreError::Refused("This trial is sealed already.".into()));
-            }
-            if t.plan.per_arm.is_some() {
-                return seal_in_series(c, passed, &t, seed, person, &why_small, now);
-            }
-            let arms = passed?.holds(c)?.draft.subjects.len();
-            if let Err(e) = t.plan.check(arms) {
-                return Ok(Err(e));
-            }
-            let done = clearing::audience(c, t.mailing_id, now)?;
-            let cleared: Vec<(i64, u32, Option<u8>)> = done
-                .decided
-                .iter()
-                .filter(|d| d.outcome == Outcome::Cleared)
-                .map(|d| Ok((d.contact, u32::try_from(d.domain).unwrap_or(0), load::cell_of(c, d.contact)?)))
-                .collect::<rinse_store::Result<_>>()?;
-            let size = match t.plan.check_size(cleared.len() as u64, arms) {
-                Ok(size) => usize::try_from(size).unwrap_or(0),
-                Err(e) => return Ok(Err(e)),
-            };
-            if let Some(words) = outlook(&t.plan, arms, cleared.len() as u64, known(c, &t.plan, now)?.1).too_small {
-                trials::let_small(c, id, &words, &why_small, person, now)?;
-            }
-            let decided: HashMap<i64, Decided> = done.decided.iter().map(|d| (d.contact, *d)).collect();
-            let roster = assign::assign(seed, &assign::draw_pilot(seed, &assign::strata(&cleared), size), &t.plan.parts(arms));
-            let leaving = trials::leaving(c, t.plan.window_hours, now)?;
-            let looks = looks::plan_looks(&t.plan, |at| leaving.by(at)).map_err(|e| StoreError::Refused(e.to_string()))?;
-            trials::seal(c, id, seed, &roster, looks, now)?;
-            // Those of the arm without mail take part and get nothing.
-            let people = roster.iter().filter(|e| e.arm < arms).map(|e| (decided[&e.contact], Phase::Pilot, e.arm));
-            sends::record(c, t.mailing_id, &done, now, people)?;
-            mailings::set_state(c, t.mailing_id, &["draft"], "sending", Some(now))?;
-            c.execute("UPDATE mailing SET started_at = ?2 WHERE id = ?1", [t.mailing_id, now.0])?;
-            settings::audit(c, now, person, "plan sealed", "trial", id, &format!("{size} people in the pilot"))?;
-            Ok(Ok(()))
-        })
-        .await?;
-    sized?;
-    app.engine.wake();
-    if app.clock.is_demo() {
-        app.engine.tick(now).await?;
-    }
-    Ok(())
-}
-
-/// Seals the plan of a message in a running series: from now on those who come to it are enrolled.
-fn seal_in_series(
-    c: &Connection,
-    passed: rinse_store::Result<Passed>,
-    t: &trials::Trial,
-    seed: u64,
-    person: Option<i64>,
-    why_small: &str,
-    now: Instant,
-) -> rinse_store::Result<Result<(), PlanError>> {
-    let m = mailings::one(c, t.mailing_id)?;
-    let arms = m.draft.subjects.len();
-    if let Err(e) = t.plan.check(arms) {
-        return Ok(Err(e));
-    }
-    if m.series_id.is_none() {
-        return Err(StoreError::Refused(
-            "This message is in no series any more: plan the trial anew, with a share of its audience.".into(),
-        ));
-    }
-    if m.state != "series" {
-        return Err(StoreError::Refused(
-            "The series isn't running, and its message may change still. Start the series first: until the plan is sealed everybody gets A."
-                .into(),
-        ));
-    }
-    passed?.holds(c)?;
-    if let Some(words) = outlook(&t.plan, arms, 0, known(c, &t.plan, now)?.1).too_small {
-        trials::let_small(c, t.id, &words, why_small, person, now)?;
-    }
-    let looks = looks::looks_on_entry(&t.plan).map_err(|e| StoreError::Refused(e.to_string()))?;
-    trials::seal(c, t.id, seed, &[], looks, now)?;
-    let detail = format!("those who come are enrolled, {} per arm", t.plan.per_arm.unwrap_or(0));
-    settings::audit(c, now, person, "plan sealed", "trial", t.id, &detail)?;
-    Ok(Ok(()))
 }
 
 /// Releases the rollout: the next day at the pilot's hour, or now.

@@ -17,8 +17,8 @@ use serde_json::{Map, Value, json};
 use std::collections::{BTreeSet, HashMap};
 use std::sync::OnceLock;
 
-/// A JSON document that somebody sends; whole lists come as files.
-const LONGEST: usize = 8_000_000;
+/// A JSON document that somebody sends, a pasted list of a million addresses included; more comes as files.
+const LONGEST: usize = 32_000_000;
 /// As far as JSON's numbers are whole (RFC 8259, section 6).
 pub(crate) const WHOLE: i64 = 9_007_199_254_740_991;
 /// Far beyond any money, distance or count.

@@ -343,7 +343,7 @@ impl Director {
         let id = self.app.store.write(move |c| trials::save_plan(c, mailing, &plan(&question, 0), now, Some(1))).await?;
         // The base is small for differences of a point or two: the approver lets what is under its size go.
         let why = "We read these trials together over the year, not one by one.";
-        actions::seal(&self.app, id, seed, Some(3), why.into()).await?;
+        crate::sealing::seal(&self.app, id, seed, Some(3), why.into()).await?;
         Ok(id)
     }
 

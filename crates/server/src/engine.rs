@@ -24,7 +24,7 @@ use rinse_core::bounce::Reply;
 use rinse_core::token::Signer;
 use rinse_core::trial::{assign, reading};
 use rinse_standins::network::{Network, What};
-use rinse_store::clearing::Clearance;
+use rinse_store::clearing::{Clearance, Decided};
 use rinse_store::sends::{self, Phase, Turn};
 use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, self_check, settings, signups, suppression, trials};
 use std::collections::HashSet;
@@ -324,10 +324,13 @@ impl Engine {
             .write(move |c| {
                 trials::set_reading_due(c)?;
                 trials::hold_looks(c, now)?;
-                sends::finish(c, now)?;
-                self_check::read_due(c, now)
+                sends::finish(c, now)
             })
             .await?;
+        let found = self.store.read_at_leisure(move |c| self_check::read_due(c, now)).await?;
+        if !found.is_empty() {
+            self.store.write(move |c| self_check::keep(c, &found, now)).await?;
+        }
         self.read_trials(now).await?;
         // By the machine's clock others are told beside the sending, see `run`.
         if self.clock.is_demo() { self.tell(now).await } else { Ok(()) }
@@ -348,12 +351,18 @@ impl Engine {
             if !self.store.write(move |c| sends::begin(c, id, now)).await? {
                 continue;
             }
-            let (done, turns) = self
+            let (done, turns, pilot) = self
                 .store
                 .read_at_leisure(move |c| {
                     let done = clearing::audience(c, id, now)?;
-                    let turns = sends::turns(c, id, now, &done, done.decided.iter().map(|d| (*d, Phase::Whole, 0)))?;
-                    Ok((Arc::new(done), Arc::new(turns)))
+                    // Of a trial's mailing its pilot, by the roster that was sealed.
+                    let pilot = trials::pilot(c, id)?;
+                    let part = |d: &Decided| match &pilot {
+                        Some(arms) => Some((*d, Phase::Pilot, *arms.get(&d.contact)?)),
+                        None => Some((*d, Phase::Whole, 0)),
+                    };
+                    let turns = sends::turns(c, id, now, &done, done.decided.iter().filter_map(part))?;
+                    Ok((Arc::new(done), Arc::new(turns), pilot.is_some()))
                 })
                 .await?;
             if self.record_in_parts(id, &done, &turns, now, true).await? {
@@ -362,7 +371,7 @@ impl Engine {
                 self.store
                     .write(move |c| {
                         sends::recorded(c, id)?;
-                        self_check::begin(c, id, seed, now)
+                        if pilot { Ok(()) } else { self_check::begin(c, id, seed, now) }
                     })
                     .await?;
             }
@@ -462,14 +471,19 @@ impl Engine {
 
     async fn read_trials(&self, now: Instant) -> Result<()> {
         for id in self.due("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1", now).await? {
+            let (t, counts, beside, verdict) = self
+                .store
+                .read_at_leisure(move |c| {
+                    let t = trials::one(c, id)?;
+                    let (counts, beside) = (trials::counts(c, &t)?, trials::beside(c, &t)?);
+                    let read = reading::read(&t.plan, &counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))?;
+                    Ok((t, counts, beside, read.verdict))
+                })
+                .await?;
             self.store
                 .write(move |c| {
-                    let t = trials::one(c, id)?;
-                    let counts = trials::counts(c, &t)?;
-                    let beside = trials::beside(c, &t)?;
-                    let read = reading::read(&t.plan, &counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))?;
-                    trials::save_reading(c, id, read.verdict, &counts, &beside, now)?;
-                    if t.plan.by_itself && !matches!(read.verdict, reading::Verdict::Void) {
+                    trials::save_reading(c, id, verdict, &counts, &beside, now)?;
+                    if t.plan.by_itself && !matches!(verdict, reading::Verdict::Void) {
                         let at = trials::release(c, id, false, now)?;
                         settings::audit(
                             c,

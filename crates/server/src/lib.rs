@@ -1,8 +1,8 @@
 //! The server: API, public doors, the engine that sends, the embedded front end.
 //!
 //! * [`router`](router/index.html): the table of contents. `handlers/`: one file a resource.
-//! * `engine`: what is due is sent, read, rolled out; the demo clock. `actions`: planning, sealing,
-//!   releasing, shared by the handlers and the demo's director.
+//! * `engine`: what is due is sent, read, rolled out; the demo clock. `actions`: planning and
+//!   releasing, `sealing`: sealing, shared by the handlers and the demo's director.
 //! * `doors`: what comes from outside (opens, clicks, one-click POSTs, raw mail).
 //! * `transport`: the stand-in network in process, or SMTP. `gateway`: the same for text messages.
 
@@ -25,6 +25,7 @@ mod progress;
 mod public;
 mod record;
 mod router;
+mod sealing;
 mod signed;
 mod state;
 mod text;

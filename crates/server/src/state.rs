@@ -56,6 +56,8 @@ pub struct App {
     pub(crate) apart: Apart,
     /// Where requests are worked on.
     pub(crate) threads: Threads,
+    /// One trial is sealed at a time.
+    pub(crate) sealing: Arc<tokio::sync::Mutex<()>>,
     /// What requests are held to.
     pub(crate) contract: Arc<Contract>,
     /// Becomes true when Rinse ends.
@@ -143,6 +145,7 @@ impl App {
             engine,
             apart: Apart::default(),
             threads: Threads::default(),
+            sealing: Arc::default(),
             contract: Arc::new(Contract::of(&crate::router::openapi())),
             ending,
             _held: held,
@@ -193,6 +196,12 @@ impl App {
     /// When no connection is to be had.
     pub fn with_own_readers(&self, readers: u32) -> anyhow::Result<Self> {
         Ok(Self { store: self.store.with_own_readers(readers)?, ..self.clone() })
+    }
+
+    /// The longest that one change held everybody else's since the start.
+    #[must_use]
+    pub fn longest_hold(&self) -> Duration {
+        self.store.longest_hold()
     }
 
     async fn resume_imports(&self) {

@@ -27,3 +27,5 @@ ALTER TABLE mailing ADD COLUMN changed_by INTEGER REFERENCES person;
 CREATE INDEX reply_probable ON reply (send_id) WHERE probable;
 -- The rest of it was cancelled: what was being handed over meanwhile and comes back doesn't go either.
 ALTER TABLE mailing ADD COLUMN cancelled_at INTEGER;
+-- Everybody who is mailed is looked up here, lines that have ended included: the index of those in force doesn't serve for that.
+CREATE INDEX suppression_entry_named ON suppression_entry (text, list_id);

@@ -21,10 +21,10 @@ const ALPHA: f64 = 0.05;
 
 /// The two halves of a mailing on one metric.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-struct Found {
-    metric: Metric,
-    halves: [Arm; 2],
-    p_value: f64,
+pub struct Found {
+    pub metric: Metric,
+    pub halves: [Arm; 2],
+    pub p_value: f64,
 }
 
 /// Splits a mailing that is about to go out; one with variants has a trial of its own, or none is asked for. Nobody opens a
@@ -41,23 +41,28 @@ pub fn begin(c: &Connection, mailing: i64, seed: u64, now: Instant) -> Result<()
     Ok(())
 }
 
-/// Reads those whose last person's window is over.
+/// Reads those whose last person's window is over; each mailing with what was found.
 ///
 /// # Errors
 /// When the database fails.
-pub fn read_due(c: &Connection, now: Instant) -> Result<()> {
+pub fn read_due(c: &Connection, now: Instant) -> Result<Vec<(i64, Vec<Found>)>> {
     let due: Vec<(i64, i64)> = c
         .prepare_cached(
             "SELECT mailing_id, seed FROM self_check JOIN mailing m ON m.id = mailing_id WHERE read_at IS NULL AND m.state = 'sent' AND m.finished_at + ?2 <= ?1",
         )?
         .query_map([now.0, WINDOW], |r| Ok((r.get(0)?, r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
-    for (mailing, seed) in due {
-        let found = halves(c, mailing, seed.cast_unsigned())?;
-        c.execute(
-            "UPDATE self_check SET read_at = ?2, found = ?3 WHERE mailing_id = ?1",
-            params![mailing, now.0, serde_json::to_string(&found)?],
-        )?;
+    due.into_iter().map(|(mailing, seed)| Ok((mailing, halves(c, mailing, seed.cast_unsigned())?))).collect()
+}
+
+/// Keeps what was found.
+///
+/// # Errors
+/// When the database fails.
+pub fn keep(c: &Connection, found: &[(i64, Vec<Found>)], now: Instant) -> Result<()> {
+    let mut s = c.prepare_cached("UPDATE self_check SET read_at = ?2, found = ?3 WHERE mailing_id = ?1 AND read_at IS NULL")?;
+    for (mailing, found) in found {
+        s.execute(params![mailing, now.0, serde_json::to_string(found)?])?;
     }
     Ok(())
 }

@@ -210,6 +210,16 @@ pub fn begin(c: &Connection, mailing: i64, now: Instant) -> Result<bool> {
     Ok(began > 0 || recording(c, mailing)?)
 }
 
+/// The sending of a trial's pilot begins, as its plan is sealed.
+///
+/// # Errors
+/// When the database fails.
+pub fn begin_pilot(c: &Connection, mailing: i64, now: Instant) -> Result<()> {
+    crate::letterheads::keep_as_sent(c, mailing)?;
+    c.execute("UPDATE mailing SET started_at = ?2, recording = 1 WHERE id = ?1", [mailing, now.0])?;
+    Ok(())
+}
+
 /// Is it being put on record still? Not when somebody cancelled it meanwhile.
 ///
 /// # Errors

@@ -17,6 +17,8 @@ const GROUP: usize = 1_000;
 const GROUP_OF_EVENTS: usize = 4_000;
 /// People whose responses are rolled up before the writer looks for jobs again: some 10 ms.
 const ROLLED_AT_ONCE: usize = 200;
+/// A hold that is said in the log (microseconds).
+const LONG: u64 = 1_000_000;
 /// Readers may hold up emptying the log; it is tried again after so long.
 const AGAIN: Duration = Duration::from_millis(200);
 /// The thread's name: nothing that works on text may run there ([`is_this_thread`]).
@@ -247,6 +249,9 @@ impl Writer<'_> {
             let committed = transaction(self.c, &mut group, repeatable, self.journal);
             let held = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
             self.queue.longest_hold.fetch_max(held, Ordering::Relaxed);
+            if held > LONG {
+                tracing::warn!("one change of the data file took {} ms, and everybody else's waited for it", held / 1000);
+            }
             self.kept.finished(committed);
             for job in group {
                 job.answer(committed);

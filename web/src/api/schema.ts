@@ -305,7 +305,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -896,7 +896,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -1009,7 +1009,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -1220,7 +1220,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -1825,7 +1825,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -2003,7 +2003,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -2553,7 +2553,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -2636,7 +2636,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -3172,7 +3172,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -3271,7 +3271,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -3324,7 +3324,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -4015,7 +4015,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -4195,7 +4195,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -4611,7 +4611,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -4896,7 +4896,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -5071,7 +5071,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -5345,7 +5345,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -5687,7 +5687,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -5772,7 +5772,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -5851,7 +5851,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -6010,7 +6010,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -6348,7 +6348,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -6471,7 +6471,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -7235,7 +7235,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -7565,7 +7565,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -7914,7 +7914,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -8108,7 +8108,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -8212,7 +8212,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "text/plain": number;
+                        "application/json": number;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */

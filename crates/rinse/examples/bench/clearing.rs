@@ -8,6 +8,8 @@ use rinse_store::clearing::{self, forecast};
 use rinse_store::{Store, settings};
 use rusqlite::{Connection, params};
 use std::io::Write as _;
+use std::net::SocketAddr;
+use std::path::Path;
 use std::time::Instant as Stopwatch;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 
@@ -61,20 +63,13 @@ pub(crate) fn clearance() {
     let _ = writeln!(out, "preview after those before it: {:.2} s, {} cleared", start.elapsed().as_secs_f64(), sluice.cleared);
 }
 
-const CLICKS: i64 = 10_000;
+pub(crate) const CLICKS: i64 = 10_000;
 const A_SECOND: u64 = 500;
 
-/// Five hundred one-click POSTs a second on loopback, each a person's own, answered once it is on the disk.
-pub(crate) async fn one_click() {
-    let folder = tempfile::tempdir().expect("a folder");
-    let config = Config {
-        data: folder.path().to_owned(),
-        base_url: "http://127.0.0.1".into(),
-        mode: Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 4, texts: None },
-        durable: true,
-    };
-    drop(Store::open(folder.path(), true).expect("a store"));
-    let c = Connection::open(folder.path().join("rinse.db")).expect("the file opens");
+/// People who all got one mailing; who signs its links.
+pub(crate) fn with_a_mailing(folder: &Path) -> Signer {
+    drop(Store::open(folder, true).expect("a store"));
+    let c = Connection::open(folder.join("rinse.db")).expect("the file opens");
     c.execute_batch(
         "BEGIN; INSERT INTO domain (id, name) VALUES (1, 'tern.example');
          INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '#fff', '#000', '#00f');
@@ -91,9 +86,35 @@ pub(crate) async fn one_click() {
             .expect("a send");
     }
     c.execute_batch("COMMIT").expect("commit");
-    let key = settings::signing_key(&c, &[7; 32], Instant(0)).expect("a key");
-    drop(c);
-    let signer = Signer::new(&key);
+    Signer::new(&settings::signing_key(&c, &[7; 32], Instant(0)).expect("a key"))
+}
+
+/// One person leaves with one click; the milliseconds until they are told so.
+pub(crate) async fn leave(address: SocketAddr, token: String) -> std::io::Result<f64> {
+    let start = Stopwatch::now();
+    let body = "List-Unsubscribe=One-Click";
+    let request = format!(
+        "POST /u/{token} HTTP/1.1\r\nHost: {address}\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
+        body.len()
+    );
+    let mut stream = tokio::net::TcpStream::connect(address).await?;
+    stream.write_all(request.as_bytes()).await?;
+    let mut answer = Vec::new();
+    stream.read_to_end(&mut answer).await?;
+    assert!(answer.starts_with(b"HTTP/1.1 200"), "an unsubscribe");
+    Ok(start.elapsed().as_secs_f64() * 1000.0)
+}
+
+/// Five hundred one-click POSTs a second on loopback, each a person's own, answered once it is on the disk.
+pub(crate) async fn one_click() {
+    let folder = tempfile::tempdir().expect("a folder");
+    let config = Config {
+        data: folder.path().to_owned(),
+        base_url: "http://127.0.0.1".into(),
+        mode: Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 4, texts: None },
+        durable: true,
+    };
+    let signer = with_a_mailing(folder.path());
     let app = App::open(&config).await.expect("an application");
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
     let address = listener.local_addr().expect("an address");
@@ -105,20 +126,7 @@ pub(crate) async fn one_click() {
     for send in 1..=CLICKS {
         due.tick().await;
         let token = signer.link(Kind::Unsubscribe, send, 0);
-        under_way.push(tokio::spawn(async move {
-            let start = Stopwatch::now();
-            let body = "List-Unsubscribe=One-Click";
-            let request = format!(
-                "POST /u/{token} HTTP/1.1\r\nHost: {address}\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}",
-                body.len()
-            );
-            let mut stream = tokio::net::TcpStream::connect(address).await?;
-            stream.write_all(request.as_bytes()).await?;
-            let mut answer = Vec::new();
-            stream.read_to_end(&mut answer).await?;
-            assert!(answer.starts_with(b"HTTP/1.1 200"), "an unsubscribe");
-            Ok::<_, std::io::Error>(start.elapsed().as_secs_f64() * 1000.0)
-        }));
+        under_way.push(tokio::spawn(leave(address, token)));
     }
     let mut times = Vec::new();
     for one in under_way {

@@ -2,6 +2,7 @@
 
 mod base;
 mod clearing;
+mod crowd;
 mod people;
 mod sending;
 mod trials;
@@ -79,7 +80,7 @@ async fn events() {
     line("events in, durable before answered", ours, EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0, "thousand a second");
 }
 
-/// Everything, or only what is named: calc, rehearsal, reading, events, events-in, clearance, one-click, compose, hand-over, schedule, import, segments.
+/// Everything, or only what is named: calc, rehearsal, reading, events, events-in, clearance, one-click, crowd, compose, hand-over, schedule, import, segments.
 #[tokio::main]
 async fn main() {
     let only: Vec<String> = std::env::args().skip(1).collect();
@@ -101,6 +102,9 @@ async fn main() {
     }
     if asked("one-click") {
         clearing::one_click().await;
+    }
+    if asked("crowd") {
+        crowd::unsubscribing().await;
     }
     if asked("compose") {
         sending::compose();

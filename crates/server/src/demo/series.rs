@@ -79,7 +79,7 @@ impl Director {
             .await?;
         actions::start_series(&self.app, id, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         let why = "We read these trials together over the year, not one by one.";
-        actions::seal(&self.app, trial, 90, Some(3), why.into()).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        crate::sealing::seal(&self.app, trial, 90, Some(3), why.into()).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         Ok(())
     }
 }

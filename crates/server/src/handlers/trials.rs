@@ -278,7 +278,7 @@ pub(crate) async fn seal(
     Path(id): Path<i64>,
     Json(s): Json<Sealing>,
 ) -> Result<impl IntoResponse, ApiError> {
-    actions::seal(&app, id, rand::random::<u64>() >> 1, Some(who.0), s.why_small).await?;
+    crate::sealing::seal(&app, id, rand::random::<u64>() >> 1, Some(who.0), s.why_small).await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 

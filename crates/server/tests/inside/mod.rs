@@ -31,6 +31,7 @@ pub(crate) async fn by_the_machines_clock(mode: Mode) -> (TempDir, Router, Strin
 }
 
 pub(crate) struct Inside {
+    pub(crate) app: App,
     folder: TempDir,
     routes: Router,
     pub(crate) signer: Signer,
@@ -44,10 +45,10 @@ impl Inside {
         let app = App::open(&Config { data: folder.path().to_owned(), base_url: "http://rinse.example".into(), mode, durable: false })
             .await
             .unwrap();
-        let routes = router(app);
+        let routes = router(app.clone());
         let db = Connection::open(folder.path().join("rinse.db")).unwrap();
         let key: Vec<u8> = db.query_row("SELECT key FROM signing_key", [], |r| r.get(0)).unwrap();
-        let inside = Self { signer: Signer::new(&key), folder, routes };
+        let inside = Self { app, signer: Signer::new(&key), folder, routes };
         inside.ok("POST", "/api/letterheads", &letterhead()).await;
         inside
     }

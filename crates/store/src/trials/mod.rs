@@ -23,6 +23,7 @@ use rinse_core::trial::sealing::{self, RULE_VERSION, Seal};
 use rinse_core::trial::stretches::{StretchCounts, recomputed as on_entry};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
+use std::collections::HashMap;
 use utoipa::ToSchema;
 
 /// A trial as it is stored.
@@ -181,27 +182,96 @@ fn sentence(why: &str) -> Option<&str> {
     Some(why.trim()).filter(|why| why.chars().count() >= 10)
 }
 
-/// Lets a trial be sealed under its needed size: an approver's word, with a reason.
+/// May a trial be sealed under its needed size? By an approver's word, with a reason, which is returned.
 ///
 /// # Errors
 /// When it isn't an approver's, or no reason is given.
-pub fn let_small(c: &Connection, id: i64, too_small: &str, reason: &str, person: Option<i64>, now: Instant) -> Result<()> {
+pub fn may_be_small<'a>(c: &Connection, too_small: &str, reason: &'a str, person: Option<i64>) -> Result<&'a str> {
     let reason = sentence(reason)
         .ok_or_else(|| StoreError::Refused(format!("{too_small} Or an approver lets it go, and says in a sentence why.")))?;
     if !crate::settings::is_approver(c, person)? {
         return Err(StoreError::Refused(format!("{too_small} Only an approver can let it go all the same.")));
     }
+    Ok(reason)
+}
+
+/// Lets a trial be sealed under its needed size.
+///
+/// # Errors
+/// As [`may_be_small`].
+pub fn let_small(c: &Connection, id: i64, too_small: &str, reason: &str, person: Option<i64>, now: Instant) -> Result<()> {
+    let reason = may_be_small(c, too_small, reason, person)?;
     c.execute("UPDATE trial SET small_reason = ?2, small_by = ?3 WHERE id = ?1", params![id, reason, person])?;
     crate::settings::audit(c, now, person, "a trial under its needed size was let go", "trial", id, reason)
 }
 
-/// Seals the plan and freezes the roster.
+/// Seals the plan and freezes the roster, all at once: for few people.
 ///
 /// # Errors
 /// When it is sealed already.
 pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<Look>, now: Instant) -> Result<()> {
     let t = one(c, id)?;
-    let digest = sealing::digest(&t.text, seed, RULE_VERSION, &looks, &variants(c, t.mailing_id)?, roster);
+    put_on_roster(c, id, roster, &people_of_groups(c, &t.plan, now)?)?;
+    let digest = digest(c, &t, seed, &looks, roster)?;
+    seal_drawn(c, id, seed, looks, digest, now)
+}
+
+/// What seals a plan with its variants, looks and roster.
+///
+/// # Errors
+/// When the database fails.
+pub fn digest(c: &Connection, t: &Trial, seed: u64, looks: &[Look], roster: &[Enrolled]) -> Result<String> {
+    Ok(sealing::digest(&t.text, seed, RULE_VERSION, looks, &variants(c, t.mailing_id)?, roster))
+}
+
+/// The people of each subgroup, in order.
+///
+/// # Errors
+/// When a segment is gone.
+pub fn people_of_groups(c: &Connection, plan: &Plan, now: Instant) -> Result<Vec<Vec<i64>>> {
+    plan.subgroups.iter().map(|group| crate::segments::people(c, &Tree::Segment { segment: group.segment }, now)).collect()
+}
+
+/// Puts people on the roster of a plan that is being sealed. Who is in a subgroup is frozen, too: what the trial does to people
+/// must not move them in or out.
+///
+/// # Errors
+/// When the database fails.
+pub fn put_on_roster(c: &Connection, id: i64, roster: &[Enrolled], groups: &[Vec<i64>]) -> Result<()> {
+    let mut s = c.prepare_cached("INSERT INTO roster VALUES (?1,?2,?3,?4)")?;
+    for e in roster {
+        s.execute(params![id, e.contact, e.stratum, i64::try_from(e.arm).unwrap_or(0)])?;
+    }
+    let mut s = c.prepare_cached("INSERT INTO roster_group VALUES (?1, ?2, ?3)")?;
+    for (place, people) in groups.iter().enumerate() {
+        for e in roster.iter().filter(|e| people.binary_search(&e.contact).is_ok()) {
+            s.execute(params![id, i64::try_from(place).unwrap_or(0), e.contact])?;
+        }
+    }
+    Ok(())
+}
+
+/// Takes some people off the roster of a plan that isn't sealed; how many.
+///
+/// # Errors
+/// When the database fails.
+pub fn take_off_roster(c: &Connection, id: i64, most: usize) -> Result<usize> {
+    let some = |table: &str, key: &str| {
+        c.prepare_cached(&format!(
+            "DELETE FROM {table} WHERE trial_id = ?1 AND ({key}) IN (SELECT {key} FROM {table} JOIN trial t ON t.id = trial_id
+                WHERE trial_id = ?1 AND t.state = 'planned' LIMIT ?2)"
+        ))?
+        .execute(params![id, i64::try_from(most).unwrap_or(i64::MAX)])
+    };
+    Ok(some("roster", "contact_id")? + some("roster_group", "place, contact_id")?)
+}
+
+/// Seals the plan of a trial whose people are on the roster, by the [`digest`] of both.
+///
+/// # Errors
+/// When it is sealed already.
+pub fn seal_drawn(c: &Connection, id: i64, seed: u64, looks: Vec<Look>, digest: String, now: Instant) -> Result<()> {
+    let t = one(c, id)?;
     let kept = serde_json::to_string(&Seal { rule_version: RULE_VERSION, looks, digest })?;
     let n = c.execute(
         "UPDATE trial SET state = 'collecting', sealed_at = ?2, seed = ?3, seal = ?4 WHERE id = ?1 AND state = 'planned'",
@@ -217,19 +287,22 @@ pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<
             c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id, t.plan.window_end(now).0])?;
         }
     }
-    let mut s = c.prepare_cached("INSERT INTO roster VALUES (?1,?2,?3,?4)")?;
-    for e in roster {
-        s.execute(params![id, e.contact, e.stratum, i64::try_from(e.arm).unwrap_or(0)])?;
-    }
-    // Who is in a subgroup is frozen, too: what the trial does to people must not move them in or out.
-    let mut s = c.prepare_cached("INSERT INTO roster_group VALUES (?1, ?2, ?3)")?;
-    for (place, group) in t.plan.subgroups.iter().enumerate() {
-        let people = crate::segments::people(c, &Tree::Segment { segment: group.segment }, now)?;
-        for e in roster.iter().filter(|e| people.binary_search(&e.contact).is_ok()) {
-            s.execute(params![id, i64::try_from(place).unwrap_or(0), e.contact])?;
-        }
-    }
     Ok(())
+}
+
+/// The arm of everyone of a mailing's pilot who gets a message; none for a mailing without a sealed trial.
+///
+/// # Errors
+/// When the database fails.
+pub fn pilot(c: &Connection, mailing: i64) -> Result<Option<HashMap<i64, usize>>> {
+    let id: Option<i64> = c
+        .prepare_cached("SELECT id FROM trial WHERE mailing_id = ?1 AND state = 'collecting' AND json_extract(plan, '$.per_arm') IS NULL")?
+        .query_row([mailing], |r| r.get(0))
+        .optional()?;
+    let Some(id) = id else { return Ok(None) };
+    let arms = arms(c, &one(c, id)?)?;
+    // Those of the arm without mail take part and get nothing.
+    Ok(Some(roster(c, id)?.into_iter().filter(|e| e.arm < arms).map(|e| (e.contact, e.arm)).collect()))
 }
 
 /// All that is sent, variant by variant.
@@ -343,6 +416,7 @@ pub fn set_reading_due(c: &Connection) -> Result<()> {
             "UPDATE trial SET reading_due = (SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
                 + json_extract(plan, '$.window_hours') * 3600000
              WHERE state = 'collecting' AND reading_due IS NULL AND (enrolled_at IS NOT NULL OR json_extract(plan, '$.per_arm') IS NULL)
+             AND NOT EXISTS (SELECT 1 FROM mailing m WHERE m.id = trial.mailing_id AND m.recording)
              AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN (0, 1, 2, 4))
              AND EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NOT NULL) RETURNING id",
         )?
