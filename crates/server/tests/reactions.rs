@@ -52,8 +52,8 @@ async fn silence_becomes_points_a_task_and_a_message_to_the_record_system() {
     let log = s.ok("GET", "/api/deliveries", &Value::Null).await;
     assert!(log.as_array().unwrap().iter().all(|d| d["state"] == "delivered"));
     assert!(log.as_array().unwrap().iter().any(|d| d["tries"].as_i64() > Some(1)), "one in five is put off once");
-    // Nobody else's word is taken for ours.
-    assert_eq!(s.api("POST", "/standin/records", "{}").await.0, StatusCode::UNAUTHORIZED);
+    // Nobody else's word is taken for ours: the stand-in has no door to the outside.
+    assert_eq!(s.api("POST", "/standin/records", "{}").await.0, StatusCode::METHOD_NOT_ALLOWED);
 
     // What is in use stays; a person who is deleted takes their messages along.
     assert_eq!(s.api("DELETE", &format!("/api/scores/{score}"), "").await.0, StatusCode::CONFLICT);
