@@ -2,7 +2,7 @@
 //! moves: what the rules know as a machine's is taken out, and what they miss falls on all arms alike. How much they miss,
 //! and how many people's own clicks they take with it, is printed (`--nocapture` shows it).
 
-use rand::rngs::StdRng;
+use chacha20::ChaCha12Rng;
 use rand::{Rng, RngExt, SeedableRng};
 use rinse_core::response::{Hit, judge_click, judge_open};
 use rinse_core::trial::metric::Metric;
@@ -68,7 +68,7 @@ fn person(rng: &mut impl Rng, rate: f64, metric: Metric, scanner: Option<Scanner
 /// The verdict, and the shares of machines' responses missed and of people's own lost.
 fn trial(metric: Metric, effect: f64, scanner: Option<Scanner>) -> (Verdict, f64, f64) {
     // Whoever acts does so with a scanner or without: each person has dice of their own.
-    let dice = |arm: i64, i: i64| StdRng::seed_from_u64((arm * PER_ARM + i).cast_unsigned() * 7919);
+    let dice = |arm: i64, i: i64| ChaCha12Rng::seed_from_u64((arm * PER_ARM + i).cast_unsigned() * 7919);
     let (mut machines, mut missed, mut lost, mut acted) = (0, 0, 0, 0);
     let counts: Vec<ArmCounts> = (0..2)
         .map(|arm| {

@@ -2,7 +2,7 @@
 //! called no more often than alpha says, however many arms there are and however fast one of them is answered; with the
 //! planned effect they are called right as often as the power asks.
 
-use rand::rngs::StdRng;
+use chacha20::ChaCha12Rng;
 use rand::{Rng, RngExt, SeedableRng};
 use rinse_core::caps::{Cap, Kind, Message, Scope, Window};
 use rinse_core::clearance::columns::{Base, Marks, Messages, NONE, Ready};
@@ -82,7 +82,7 @@ fn people(rng: &mut impl Rng, n: usize) -> (Base, Messages, Marks) {
 fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
     let plan = plan(w);
     let looks = plan_looks(&plan, |t| LEAVE * (1.0 - (-(t as f64) / (12.0 * HOUR as f64)).exp())).unwrap();
-    let mut rng = StdRng::seed_from_u64(seed);
+    let mut rng = ChaCha12Rng::seed_from_u64(seed);
     let (base, messages, marks) = people(&mut rng, w.per_arm * w.arms * 4);
     let cap = Cap { limit: 3, window: Window::Days { n: 7 }, scope: Scope::Marketing, in_force: true };
     let set = RuleSet { caps: vec![cap], holdout: Some(Holdout { share: 0.05 }), ..RuleSet::default() };

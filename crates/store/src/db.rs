@@ -390,6 +390,11 @@ mod tests {
         Ok(())
     }
 
+    #[test]
+    fn migrations_are_sound() {
+        Migrations::from_slice(MIGRATIONS).validate().unwrap();
+    }
+
     /// Events that fail half done leave nothing, and take nobody else's event with them.
     #[tokio::test]
     async fn a_failing_event_undoes_itself_alone() {

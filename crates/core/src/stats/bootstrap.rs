@@ -2,7 +2,7 @@
 //! nothing of how the values are spread, which few large purchases among many people need.
 
 use super::{StatsError, open_unit};
-use rand::rngs::StdRng;
+use chacha20::ChaCha12Rng;
 use rand::{RngExt, SeedableRng};
 use rand_distr::{Binomial, Distribution};
 
@@ -16,7 +16,7 @@ pub struct Values<'a> {
 impl Values<'_> {
     /// The mean of `n` people drawn from these with replacement.
     #[allow(clippy::cast_precision_loss)]
-    fn resampled(&self, rng: &mut StdRng) -> f64 {
+    fn resampled(&self, rng: &mut ChaCha12Rng) -> f64 {
         let share = self.others.len() as f64 / self.n as f64;
         // How many of those drawn aren't 0, then which.
         let drawn = Binomial::new(self.n, share.min(1.0)).map_or(0, |b| b.sample(rng));
@@ -36,7 +36,7 @@ pub fn bootstrap_difference(a: Values<'_>, b: Values<'_>, level: f64, draws: usi
             return Err(StatsError::Shares("List at most one value a person, of at least one person."));
         }
     }
-    let mut rng = StdRng::seed_from_u64(seed);
+    let mut rng = ChaCha12Rng::seed_from_u64(seed);
     let mut found: Vec<f64> = (0..draws).map(|_| b.resampled(&mut rng) - a.resampled(&mut rng)).collect();
     found.sort_by(f64::total_cmp);
     let at = |q: f64| found[((q * draws as f64) as usize).min(draws - 1)];

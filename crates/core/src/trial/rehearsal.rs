@@ -4,8 +4,8 @@ use super::decide::decide;
 use super::plan::{Aim, Plan};
 use super::reading::{ArmCounts, Verdict};
 use crate::stats::StatsError;
+use chacha20::ChaCha12Rng;
 use rand::SeedableRng;
-use rand::rngs::StdRng;
 use rand_distr::{Binomial, Distribution, Normal};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -48,14 +48,14 @@ pub struct Rehearsal {
     pub sentence: String,
 }
 
-fn drawn(rng: &mut StdRng, n: u64, p: f64) -> u64 {
+fn drawn(rng: &mut ChaCha12Rng, n: u64, p: f64) -> u64 {
     // Rates outside 0 to 1 can't be drawn from; the nearest that can is what the plan means.
     Binomial::new(n, p.clamp(0.0, 1.0)).map_or(0, |b| b.sample(rng))
 }
 
 /// An arm's money: many people's mean is near enough to normal, and their spread is taken as it is.
 #[allow(clippy::cast_precision_loss)]
-fn brought(rng: &mut StdRng, n: u64, mean: f64, sd: f64) -> (f64, f64) {
+fn brought(rng: &mut ChaCha12Rng, n: u64, mean: f64, sd: f64) -> (f64, f64) {
     let n = n as f64;
     let mean = Normal::new(mean, sd / n.max(1.0).sqrt()).map_or(mean, |d| d.sample(rng));
     (n * mean, (n - 1.0) * sd * sd + n * mean * mean)
@@ -63,7 +63,7 @@ fn brought(rng: &mut StdRng, n: u64, mean: f64, sd: f64) -> (f64, f64) {
 
 /// Fills a case in that has its name, its effect and its number of runs.
 fn run(plan: &Plan, sizes: &[u64], usual: Usual, mut case: Case, seed: u64) -> Result<Case, StatsError> {
-    let mut rng = StdRng::seed_from_u64(seed);
+    let mut rng = ChaCha12Rng::seed_from_u64(seed);
     // Of two changes at once the first has the effect, in both arms that have it.
     let last_open = sizes.iter().rposition(|n| *n > 0).unwrap_or(0);
     let first_with = if plan.crossed.is_some() { 2 } else { last_open };
