@@ -31,7 +31,7 @@ const NO_WORDS: [&str; 10] = [
     "std::process",
     "std::env",
     "std::thread",
-    "SystemTime",
+    "SystemTime::now",
     "Timestamp::now",
     "Instant::now",
 ];
