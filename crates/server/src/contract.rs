@@ -5,9 +5,8 @@
 //! 2020-12, as OpenAPI 3.1 uses it). Only ranges and lengths are judged here: what a body should be made of is said better by its type.
 
 use crate::error::ApiError;
-use crate::state::App;
 use axum::body::{Body, to_bytes};
-use axum::extract::{MatchedPath, Request, State};
+use axum::extract::{MatchedPath, Request};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
@@ -60,30 +59,57 @@ struct Operation {
     body: Option<(Value, OnceLock<Option<Validator>>)>,
 }
 
-/// The description, ready to hold requests to.
-#[derive(Default)]
-pub(crate) struct Contract(HashMap<(String, String), Operation>);
+/// The description, ready to hold requests to: each path with its methods.
+pub(crate) struct Contract(HashMap<String, HashMap<String, Operation>>);
 
 impl Contract {
     pub(crate) fn of(description: &Value) -> Self {
-        let mut all = HashMap::new();
-        for (path, methods) in description["paths"].as_object().into_iter().flatten() {
-            for (method, operation) in methods.as_object().into_iter().flatten() {
-                let numbers = operation["parameters"].as_array().into_iter().flatten().filter_map(number).collect();
-                let schema = operation["requestBody"]["content"]["application/json"].get("schema");
-                let body = schema.map(|s| (alone(s, &description["components"]["schemas"]), OnceLock::new()));
-                all.insert((method.to_uppercase(), path.clone()), Operation { numbers, body });
-            }
-        }
-        Self(all)
+        let schemas = &description["components"]["schemas"];
+        let methods = |all: &Value| {
+            all.as_object().into_iter().flatten().map(|(method, o)| (method.to_uppercase(), Operation::of(o, schemas))).collect()
+        };
+        Self(description["paths"].as_object().into_iter().flatten().map(|(path, all)| (path.clone(), methods(all))).collect())
     }
 
     fn operation(&self, method: &str, path: &str) -> Option<&Operation> {
-        self.0.get(&(method.to_owned(), path.to_owned()))
+        self.0.get(path)?.get(method)
+    }
+
+    /// Answers a request that breaks the description; hands on any other.
+    pub(crate) async fn hold(&self, template: MatchedPath, request: Request, next: Next) -> Response {
+        let Some(operation) = self.operation(request.method().as_str(), template.as_str()) else { return next.run(request).await };
+        let uri = request.uri();
+        if let Some(words) = operation.in_address(template.as_str(), uri.path(), uri.query().unwrap_or_default()) {
+            return ApiError::Malformed(words).into_response();
+        }
+        if operation.body.is_none() || !is_json(request.headers()) {
+            return next.run(request).await;
+        }
+        let (parts, body) = request.into_parts();
+        let body = match to_bytes(body, LONGEST).await {
+            Ok(body) => body,
+            Err(e) => {
+                let words = format!(
+                    "It couldn’t be taken whole ({e}). Send at most {} MB as JSON, and longer lists as files.",
+                    LONGEST / 1_000_000
+                );
+                return ApiError::Unreadable(StatusCode::PAYLOAD_TOO_LARGE, words).into_response();
+            }
+        };
+        match operation.in_body(&body) {
+            Some(words) => ApiError::Malformed(words).into_response(),
+            None => next.run(Request::from_parts(parts, Body::from(body))).await,
+        }
     }
 }
 
 impl Operation {
+    fn of(operation: &Value, schemas: &Value) -> Self {
+        let numbers = operation["parameters"].as_array().into_iter().flatten().filter_map(number).collect();
+        let schema = operation["requestBody"]["content"]["application/json"].get("schema");
+        Self { numbers, body: schema.map(|s| (alone(s, schemas), OnceLock::new())) }
+    }
+
     /// A number of the path or the query outside its range.
     fn in_address(&self, template: &str, path: &str, query: &str) -> Option<String> {
         let named = template.split('/').zip(path.split('/')).filter_map(|(t, p)| {
@@ -151,31 +177,6 @@ fn outside(error: &ValidationError<'_>) -> Option<String> {
 fn said(error: &ValidationError<'_>, what: &str) -> String {
     let place = error.instance_path().to_string();
     format!("“{}” {what}.", if place.is_empty() { "the whole" } else { place.trim_start_matches('/') })
-}
-
-/// Answers a request that breaks the description; hands on any other.
-pub(crate) async fn hold(State(app): State<App>, template: MatchedPath, request: Request, next: Next) -> Response {
-    let Some(operation) = app.contract.operation(request.method().as_str(), template.as_str()) else { return next.run(request).await };
-    let uri = request.uri();
-    if let Some(words) = operation.in_address(template.as_str(), uri.path(), uri.query().unwrap_or_default()) {
-        return ApiError::Malformed(words).into_response();
-    }
-    if operation.body.is_none() || !is_json(request.headers()) {
-        return next.run(request).await;
-    }
-    let (parts, body) = request.into_parts();
-    let body = match to_bytes(body, LONGEST).await {
-        Ok(body) => body,
-        Err(e) => {
-            let words =
-                format!("It couldn’t be taken whole ({e}). Send at most {} MB as JSON, and longer lists as files.", LONGEST / 1_000_000);
-            return ApiError::Unreadable(StatusCode::PAYLOAD_TOO_LARGE, words).into_response();
-        }
-    };
-    match operation.in_body(&body) {
-        Some(words) => ApiError::Malformed(words).into_response(),
-        None => next.run(Request::from_parts(parts, Body::from(body))).await,
-    }
 }
 
 fn is_json(headers: &HeaderMap) -> bool {

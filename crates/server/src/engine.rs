@@ -482,8 +482,8 @@ impl Engine {
                 .await?;
             self.store
                 .write(move |c| {
-                    trials::save_reading(c, id, verdict, &counts, &beside, now)?;
-                    if t.plan.by_itself && !matches!(verdict, reading::Verdict::Void) {
+                    let saved = trials::save_reading(c, id, verdict, &counts, &beside, now)?;
+                    if saved && t.plan.by_itself && !matches!(verdict, reading::Verdict::Void) {
                         let at = trials::release(c, id, false, now)?;
                         settings::audit(
                             c,

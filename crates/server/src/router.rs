@@ -1,6 +1,6 @@
 //! All routes in one place, with what holds for every one of them.
 
-use crate::contract::{self, WHOLE, with_ranges};
+use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
     base_check, changes, clearance, consent, contacts, course, domains, doors, findings, goals, guides, imports, letterheads, mailings,
@@ -10,11 +10,12 @@ use crate::listen::forwarded_by_any;
 use crate::state::App;
 use crate::{assets, public};
 use axum::Router;
-use axum::extract::{DefaultBodyLimit, Request, State};
+use axum::extract::{DefaultBodyLimit, MatchedPath, Request, State};
 use axum::http::{HeaderValue, Method, StatusCode, header};
-use axum::middleware::{Next, from_fn_with_state};
+use axum::middleware::{Next, from_fn, from_fn_with_state};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
+use std::sync::LazyLock;
 use std::time::Duration;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
@@ -205,6 +206,9 @@ pub fn openapi() -> serde_json::Value {
     doc
 }
 
+/// What requests are held to.
+static CONTRACT: LazyLock<Contract> = LazyLock::new(|| Contract::of(&openapi()));
+
 /// What holds for every operation: how it says no, who acts, and that a number in its path is one that there can be.
 fn described(method: &str, operation: &mut serde_json::Map<String, serde_json::Value>) {
     use serde_json::json;
@@ -284,7 +288,7 @@ fn own(app: App) -> Router {
         .route("/api/progress/stream", get(today::follow))
         .route(crate::engine::RECORDS, get(public::records))
         .layer(DefaultBodyLimit::max(64_000_000))
-        .layer(from_fn_with_state(app.clone(), contract::hold))
+        .layer(from_fn(|template: MatchedPath, request: Request, next: Next| CONTRACT.hold(template, request, next)))
         .layer(from_fn_with_state(app.clone(), guard))
         // Around the guard, so that only who waits is told: a change goes on without them.
         .layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, API_PATIENCE))

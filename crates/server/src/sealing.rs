@@ -36,33 +36,34 @@ struct Drawn {
 pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why_small: String) -> Result<(), ApiError> {
     let now = app.now();
     // One at a time: two that seal the same plan would both fill its roster.
-    let _alone = app.sealing.lock().await;
-    app.store.read_at_leisure(move |c| clearing::warm_up(c, now)).await?;
+    let alone = app.sealing.lock().await;
     let t = app.store.read(move |c| trials::one(c, id)).await?;
+    if t.state != "planned" {
+        return Err(StoreError::Refused("This trial is sealed already.".into()).into());
+    }
+    app.store.read_at_leisure(move |c| clearing::warm_up(c, now)).await?;
     let passed = match passed(app, t.mailing_id, now).await {
         Ok(passed) => Ok(passed),
         Err(ApiError::Store(e)) => Err(e),
         Err(other) => Err(StoreError::Refused(other.to_string())),
     };
-    if t.state != "planned" {
-        return Err(StoreError::Refused("This trial is sealed already.".into()).into());
-    }
     if t.plan.per_arm.is_some() {
         app.store.write(move |c| seal_in_series(c, passed, &t, seed, person, &why_small, now)).await??;
     } else {
         let why = why_small.clone();
         let drawn = app.store.read_at_leisure(move |c| draw(c, t, passed, seed, (&why, person), now)).await??;
         let drawn = Arc::new(drawn);
-        let staged = stage(app, id, &drawn).await;
-        let sealed = match staged {
+        let sealed = match stage(app, id, &drawn).await {
             Ok(()) => app.store.write(move |c| in_force(c, &drawn, seed, person, &why_small, now)).await,
             Err(e) => Err(e),
         };
-        if sealed.is_err() {
-            empty(app, id).await?;
+        if let Err(e) = sealed {
+            // Why it isn't sealed is what matters; the next try begins with an empty roster, too.
+            let _ = empty(app, id).await;
+            return Err(e.into());
         }
-        sealed?;
     }
+    drop(alone);
     app.engine.wake();
     if app.clock.is_demo() {
         app.engine.tick(now).await?;

@@ -2,7 +2,6 @@
 
 use crate::apart::{Apart, Threads};
 use crate::clock::Clock;
-use crate::contract::Contract;
 use crate::engine::Engine;
 use crate::error::ApiError;
 use crate::gateway::{TextGateway, Texts};
@@ -58,8 +57,6 @@ pub struct App {
     pub(crate) threads: Threads,
     /// One trial is sealed at a time.
     pub(crate) sealing: Arc<tokio::sync::Mutex<()>>,
-    /// What requests are held to.
-    pub(crate) contract: Arc<Contract>,
     /// Becomes true when Rinse ends.
     ending: watch::Sender<bool>,
     /// The folder is this one's alone.
@@ -146,7 +143,6 @@ impl App {
             apart: Apart::default(),
             threads: Threads::default(),
             sealing: Arc::default(),
-            contract: Arc::new(Contract::of(&crate::router::openapi())),
             ending,
             _held: held,
             no_mail,

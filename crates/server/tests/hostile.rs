@@ -79,6 +79,8 @@ async fn long_drafts_are_compared() {
 #[case::the_end_of_time("POST", "/api/mailings/1/plan", json!({ "at": i64::MAX }), 422)]
 #[case::before_all_time("POST", "/api/mailings/1/plan", json!({ "at": i64::MIN }), 422)]
 #[case::a_moved_mailing("POST", "/api/mailings/1/move", json!({ "at": i64::MAX }), 422)]
+#[case::days_without_end("POST", "/api/message-check", { let mut d = draft(1, &["Boats"]); d["hold_days"] = json!(i64::MAX); d }, 422)]
+#[case::a_page_without_end("GET", "/api/contacts?page=4294967295", Value::Null, 422)]
 #[case::labels_off("POST", "/api/words/1/people", json!({ "word": "label", "contacts": [1], "on": false }), 409)]
 #[tokio::test(flavor = "multi_thread")]
 async fn numbers_that_cant_be_meant_are_refused(#[case] method: &str, #[case] path: &str, #[case] body: Value, #[case] want: u16) {
@@ -245,4 +247,20 @@ async fn headers_say_nothing_they_shouldnt() {
     for path in [format!("/p/{}", s.signer.link(Kind::Preferences, 1, 0)), format!("/u/{}", s.signer.link(Kind::Unsubscribe, 1, 0))] {
         assert_eq!(s.header(&path, "cache-control").await, "no-store", "{path}");
     }
+}
+
+/// What something still depends on is named, and stays; who isn't there is put on nothing.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_used_stays_and_nobody_is_nobody() {
+    let s = Inside::one_message().await;
+    s.ok("POST", "/api/words", &json!({ "word": "list", "name": "Boats" })).await;
+    assert_eq!(s.ok("POST", "/api/words/1/people", &json!({ "word": "list", "contacts": [0, 1, 99], "on": true })).await, 1);
+    let all = json!({ "name": "All of them", "tree": { "kind": "list", "list": 1 } });
+    let segment = s.ok("POST", "/api/segments", &all).await;
+    let rule = json!({ "name": "Not these", "reason": "asked by post", "scope": { "kind": "all" }, "segment_id": segment });
+    let list = s.ok("POST", "/api/suppression", &rule).await;
+    let (status, words) = s.api("DELETE", &format!("/api/segments/{segment}"), "").await;
+    assert!(status == 409 && words.contains("suppression list Not these"), "{status} {words}");
+    s.ok("DELETE", &format!("/api/suppression/{list}"), &Value::Null).await;
+    s.ok("DELETE", &format!("/api/segments/{segment}"), &Value::Null).await;
 }

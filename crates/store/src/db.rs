@@ -242,17 +242,14 @@ impl Store {
     /// # Errors
     /// As [`Store::read_now`]; [`StoreError::Late`] when it took too long.
     pub async fn read<T: Send + 'static>(&self, f: impl FnOnce(&Connection) -> crate::Result<T> + Send + 'static) -> crate::Result<T> {
-        let store = self.clone();
+        // Dropped with the one who waits.
         let waits = Arc::new(());
         let asked = Arc::downgrade(&waits);
-        let done = tokio::task::spawn_blocking(move || {
-            let conn = store.readers.get()?;
-            let _watched = Watched::new(&conn, asked)?;
-            f(&conn)
-        });
-        let done = done.await.map_err(|_| StoreError::Stopped)?;
-        drop(waits);
-        done
+        self.read_at_leisure(move |c| {
+            let _watched = Watched::new(c, asked)?;
+            f(c)
+        })
+        .await
     }
 
     /// Writes: `f` runs in a savepoint of its own inside a transaction that waiting writes share;

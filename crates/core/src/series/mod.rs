@@ -150,6 +150,7 @@ pub struct Outline {
     pub entry: Entry,
     pub again: Again,
     /// Nobody enters before or from this instant on; those inside go on.
+    #[schema(minimum = 0, maximum = 7_258_118_400_000_i64)]
     pub from: Option<i64>,
     #[schema(minimum = 0, maximum = 7_258_118_400_000_i64)]
     pub until: Option<i64>,

@@ -105,6 +105,11 @@ pub(crate) async fn leave(address: SocketAddr, token: String) -> std::io::Result
     Ok(start.elapsed().as_secs_f64() * 1000.0)
 }
 
+/// Of times in order, the one that so many take no longer than.
+pub(crate) fn quantile(times: &[f64], share: f64) -> f64 {
+    times[((times.len() as f64 * share) as usize).min(times.len() - 1)]
+}
+
 /// Five hundred one-click POSTs a second on loopback, each a person's own, answered once it is on the disk.
 pub(crate) async fn one_click() {
     let folder = tempfile::tempdir().expect("a folder");
@@ -135,7 +140,7 @@ pub(crate) async fn one_click() {
     let seconds = began.elapsed().as_secs_f64();
     serving.abort();
     times.sort_by(f64::total_cmp);
-    let of = |share: f64| times[((times.len() as f64 * share) as usize).min(times.len() - 1)];
+    let of = |share| quantile(&times, share);
     let c = Connection::open(folder.path().join("rinse.db")).expect("the file opens");
     let left: i64 = c.query_row("SELECT count(*) FROM contact WHERE consent = 5", [], |r| r.get(0)).expect("a count");
     assert_eq!(left, CLICKS);

@@ -1,6 +1,6 @@
 //! Leaving on the public listener while a crowd asks the API for its heaviest pages.
 
-use crate::clearing::{CLICKS, leave, with_a_mailing};
+use crate::clearing::{CLICKS, leave, quantile, with_a_mailing};
 use rinse_core::token::Kind;
 use rinse_testkit::{Process, http};
 use std::io::Write;
@@ -55,7 +55,7 @@ pub(crate) async fn unsubscribing() {
         reader.join().expect("a reader");
     }
     times.sort_by(f64::total_cmp);
-    let of = |share: f64| times[((times.len() as f64 * share) as usize).min(times.len() - 1)];
+    let of = |share| quantile(&times, share);
     let _ = writeln!(
         std::io::stdout(),
         "one-click on the public listener beside {READERS} readers of the API ({} pages answered): median {:.2} ms, p99 {:.2} ms (aim: 50), longest {:.2} ms",

@@ -1,6 +1,7 @@
 //! Suppression lists and live rules: made, filled, looked over, ended.
 
 use super::Acting;
+use super::number::At;
 use super::rules::{Effect, effects};
 use crate::error::{Answer, ApiError};
 use crate::state::App;
@@ -68,8 +69,7 @@ pub(crate) struct NewLines {
     source: String,
     /// They end by themselves then.
     #[serde(default)]
-    #[schema(minimum = 0, maximum = 7_258_118_400_000_i64)]
-    expires_at: Option<i64>,
+    expires_at: Option<At>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -171,7 +171,7 @@ pub(crate) async fn decide(State(app): State<App>, who: Acting, Json(choice): Js
 pub(crate) async fn add(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(n): Json<NewLines>) -> Answer<Added> {
     let now = app.now();
     let entries = entries(&n.lines)?;
-    if n.expires_at.is_some_and(|t| t <= now.0) {
+    if n.expires_at.is_some_and(|t| t.instant() <= now) {
         return Err(ApiError::Refused("The lines would have ended already: give a date to come, or none.".into()));
     }
     let total = entries.len() as u64;
@@ -180,7 +180,7 @@ pub(crate) async fn add(State(app): State<App>, who: Acting, Path(id): Path<i64>
         .write(move |c| {
             suppression::one(c, id)?;
             let source = if n.source.trim().is_empty() { "by hand" } else { n.source.trim() };
-            let beside = Beside { reason: n.reason.trim(), source, expires_at: n.expires_at.map(Instant), person: Some(who.0) };
+            let beside = Beside { reason: n.reason.trim(), source, expires_at: n.expires_at.map(At::instant), person: Some(who.0) };
             let mut new = 0;
             for e in &entries {
                 new += u64::from(suppression::add(c, id, e, beside, now)?);

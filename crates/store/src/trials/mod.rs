@@ -483,16 +483,16 @@ pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) ->
     if n == 0 { Err(StoreError::Refused("Only a trial that is collecting has closed arms.".into())) } else { Ok(()) }
 }
 
-/// Stores the reading.
+/// Stores the reading; false when the trial isn't collecting any more.
 ///
 /// # Errors
 /// When the database fails.
-pub fn save_reading(c: &Connection, id: i64, verdict: Verdict, counts: &[ArmCounts], beside: &Beside, now: Instant) -> Result<()> {
-    c.execute(
+pub fn save_reading(c: &Connection, id: i64, verdict: Verdict, counts: &[ArmCounts], beside: &Beside, now: Instant) -> Result<bool> {
+    let n = c.execute(
         "UPDATE trial SET state = 'read', read_at = ?2, verdict = ?3, counts = ?4, beside = ?5 WHERE id = ?1 AND state = 'collecting'",
         params![id, now.0, serde_json::to_string(&verdict)?, serde_json::to_string(counts)?, serde_json::to_string(beside)?],
     )?;
-    Ok(())
+    Ok(n > 0)
 }
 
 /// Moves a trial on.
