@@ -20,7 +20,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("collecting", "/trials/9", "arms stay closed", None),
     ("verdict", "/trials/8", "Rate, 95%", Some("#sheet button.figure")),
     ("series", "/series/1", "Running", None),
-    ("findings", "/findings", "machines left out", None),
+    ("findings", "/findings", "whose opens can be known", None),
     ("upkeep", "/upkeep", "are retired", None),
     ("load", "/upkeep/load", "are silent", None),
 ];

@@ -153,7 +153,7 @@ async fn a_contact_file_becomes_a_called_trial() {
     clock_moves(&b, "+6 h").await;
 
     // Findings and upkeep: every figure opens; a dead address says why it was retired.
-    view(&b, "/findings", "machines left out").await;
+    view(&b, "/findings", "whose opens can be known").await;
     let figures = b.rinse.json("GET", "/api/findings", &Value::Null);
     assert_eq!(figures["mailings"][0]["sent"], 1199, "pilot and rollout together reach everyone cleared");
     b.click("Counts").await;

@@ -18,6 +18,8 @@ pub struct Drawn {
     pub got: u32,
     /// A human open, click or reply.
     pub answered: bool,
+    /// Whether they opened can't be known: then no answer isn't known to be none, and they are left out of that rate.
+    pub opens_unknown: bool,
     pub withdrew: bool,
     pub left_topic: bool,
     pub complained: bool,
@@ -66,10 +68,11 @@ pub fn bands(drawn: &[Drawn]) -> Vec<Band> {
         .enumerate()
         .map(|(i, (from, to, people))| {
             let rate = |of: fn(&Drawn) -> bool| Rate::new(people.iter().filter(|d| of(d)).count() as u64, people.len() as u64);
+            let known = people.iter().filter(|d| !d.opens_unknown);
             Band {
                 from,
                 to: (i + 1 < last || from == to).then_some(to),
-                answered: rate(|d| d.answered),
+                answered: Rate::new(known.clone().filter(|d| d.answered).count() as u64, known.count() as u64),
                 withdrew: rate(|d| d.withdrew),
                 left_topic: rate(|d| d.left_topic),
                 complained: rate(|d| d.complained),
@@ -121,9 +124,10 @@ mod tests {
     use proptest::prelude::*;
 
     fn drawn() -> impl Strategy<Value = Drawn> {
-        (1u32..12, any::<[bool; 4]>()).prop_map(|(got, [answered, withdrew, left_topic, complained])| Drawn {
+        (1u32..12, any::<[bool; 5]>()).prop_map(|(got, [answered, opens_unknown, withdrew, left_topic, complained])| Drawn {
             got,
             answered,
+            opens_unknown,
             withdrew,
             left_topic,
             complained,
@@ -135,16 +139,18 @@ mod tests {
         #[test]
         fn bands_part_the_people(all in prop::collection::vec(drawn(), 0..900)) {
             let bands = bands(&all);
-            prop_assert_eq!(bands.iter().map(|b| b.answered.of).sum::<u64>(), all.len() as u64);
-            prop_assert_eq!(bands.iter().map(|b| b.answered.count).sum::<u64>(), all.iter().filter(|d| d.answered).count() as u64);
+            prop_assert_eq!(bands.iter().map(|b| b.withdrew.of).sum::<u64>(), all.len() as u64);
+            let known = |d: &&Drawn| !d.opens_unknown;
+            prop_assert_eq!(bands.iter().map(|b| b.answered.of).sum::<u64>(), all.iter().filter(known).count() as u64);
+            prop_assert_eq!(bands.iter().map(|b| b.answered.count).sum::<u64>(), all.iter().filter(known).filter(|d| d.answered).count() as u64);
             prop_assert!(bands.windows(2).all(|w| w[0].to.is_some_and(|to| to + 1 == w[1].from)));
-            prop_assert!(bands.len() < 2 || bands.iter().all(|b| b.answered.of >= ENOUGH));
+            prop_assert!(bands.len() < 2 || bands.iter().all(|b| b.withdrew.of >= ENOUGH));
         }
     }
 
     #[test]
     fn nothing_is_said_that_the_intervals_do_not_bear() {
-        let person = |got, withdrew| Drawn { got, answered: false, withdrew, left_topic: false, complained: false };
+        let person = |got, withdrew| Drawn { got, answered: false, opens_unknown: false, withdrew, left_topic: false, complained: false };
         let base = |leave: usize| -> Vec<Drawn> {
             let few = (0..500).map(|_| person(1, false));
             few.chain((0..500).map(|i| person(6, i < leave))).collect()

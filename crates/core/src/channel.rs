@@ -13,15 +13,12 @@ pub enum Channel {
     Text = 2,
 }
 
+crate::code::coded!(Channel, "channel");
+
 impl Channel {
     pub const ALL: [Self; 2] = [Self::Email, Self::Text];
 
-    /// What the store keeps; a number that is none is email.
-    #[must_use]
-    pub fn from_code(code: i64) -> Self {
-        if code == 2 { Self::Text } else { Self::Email }
-    }
-
+    /// What the store keeps.
     #[must_use]
     pub fn code(self) -> i64 {
         self as i64

@@ -28,14 +28,11 @@ pub enum Consent {
     Complained = 6,
 }
 
+crate::code::coded!(Consent, "consent state");
+
 impl Consent {
     pub const ALL: [Self; 7] =
         [Self::None, Self::Invited, Self::Consented, Self::Confirmed, Self::Paused, Self::Withdrawn, Self::Complained];
-
-    #[must_use]
-    pub fn from_code(code: i64) -> Self {
-        usize::try_from(code).ok().and_then(|c| Self::ALL.get(c)).copied().unwrap_or(Self::None)
-    }
 
     #[must_use]
     pub fn words(self) -> &'static str {
@@ -212,8 +209,8 @@ mod tests {
 
         /// A merge never gives a permission that one of the two had not, and keeps every refusal.
         #[test]
-        fn a_merge_is_as_strict_as_either(a in 0i64..7, b in 0i64..7) {
-            let (a, b) = (Consent::from_code(a), Consent::from_code(b));
+        fn a_merge_is_as_strict_as_either(a in 0usize..7, b in 0usize..7) {
+            let (a, b) = (Consent::ALL[a], Consent::ALL[b]);
             let both = strictest(a, b);
             prop_assert_eq!(both, strictest(b, a));
             prop_assert!(both == a || both == b);

@@ -4,7 +4,7 @@
 //! purchase is worth its own value, and a refund takes its value away again; an event is worth what the
 //! goal says.
 
-use crate::segment::{Bought, Compare, Times, Tree, fold};
+use crate::words::fold;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -105,22 +105,6 @@ impl Goal {
             _ => Worth::default(),
         }
     }
-
-    /// The condition "met it so often within so many days" in terms of purchases and events.
-    #[must_use]
-    pub fn condition(&self, times: Times, within_days: Option<u32>) -> Tree {
-        match &self.what {
-            What::Event { name, .. } => Tree::Event { name: name.clone(), times, within_days },
-            What::Purchase { product, category } => {
-                let (is, n) = match times {
-                    Times::AtLeast(n) => (Compare::AtLeast, n),
-                    Times::AtMost(n) => (Compare::AtMost, n),
-                };
-                let (product, category) = (product.clone(), category.clone());
-                Tree::Bought { what: Bought::Count, is, value: f64::from(n), product, category, within_days }
-            }
-        }
-    }
 }
 
 #[cfg(test)]
@@ -139,6 +123,5 @@ mod tests {
         assert_eq!(talk.worth(Happened::Event { name: "came to a talk" }), Worth { conversions: 1, cents: 500 });
         assert!(talk.check().is_ok() && Goal { currency: String::new(), ..talk.clone() }.check().is_err());
         assert_eq!(talk.words(), "“Came to a talk” happens, worth 5.00 GBP");
-        assert!(matches!(lantern.condition(Times::AtMost(0), Some(30)), Tree::Bought { is: Compare::AtMost, .. }));
     }
 }

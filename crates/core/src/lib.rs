@@ -4,7 +4,7 @@
 //! * [`chain`]: the ledger that shows when it was touched; [`near_miss`]: what is close to what is barred.
 //! * [`consent`], [`suppression`], [`caps`], [`clearance`]: who may get a mailing, and why not.
 //! * [`bounce`], [`upkeep`]: what a failure means, and what it does to an address.
-//! * [`response`]: human or machine; [`report`]: rates with their intervals.
+//! * [`response`]: human or machine; [`figure`]: what is counted, and of what; [`report`]: rates with their intervals.
 //! * [`segment`]: who is meant, as a tree of conditions; [`load`]: how much mail they get, and how they answer.
 //! * [`address`], [`base_check`], [`table`]: reading what people import; [`message`]: what a mailing must have.
 //! * [`channel`]: by mail or as a text message; [`phone`], [`text`]: numbers, and what goes to them.
@@ -12,7 +12,7 @@
 //! * [`reaction`], [`score`]: what follows when people do something; [`attribution`]: what a conversion is put down to.
 //! * [`series`]: automated steps, and where somebody inside goes next.
 //! * [`webhook`]: what other systems are told, signed.
-//! * [`token`]: the signed links in messages.
+//! * [`token`]: the signed links in messages; [`code`]: values that are kept as numbers; [`words`]: numbers in sentences.
 //!
 //! What it is not: no file, no socket, no database, no clock, no thread. Time comes in as an
 //! [`Instant`], randomness as a seed, so every decision can be made again from its record.
@@ -28,8 +28,10 @@ pub mod caps;
 pub mod chain;
 pub mod channel;
 pub mod clearance;
+pub mod code;
 pub mod consent;
 pub mod event;
+pub mod figure;
 pub mod goal;
 pub mod holdout;
 pub mod hours;
@@ -57,6 +59,7 @@ pub mod token;
 pub mod trial;
 pub mod upkeep;
 pub mod webhook;
+pub mod words;
 pub mod zone;
 
 pub use instant::{DAY, HOUR, Instant, MINUTE, SECOND};

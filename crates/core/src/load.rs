@@ -4,8 +4,8 @@
 //! that halve every six weeks.
 //!
 //! * **Mail**: messages delivered per 28 days; *usual* is the middle 60% of the people who can be mailed.
-//! * **Answer**: *new* under four weighted deliveries; *silent* without a human response in the last eight
-//!   deliveries and 90 days; else *rising*, *steady* or *slackening* by the chance, given what was seen,
+//! * **Answer**: *new* under four deliveries in all; *silent* without a human response in 90 days and in the last eight
+//!   deliveries, or in those of 180 days (four at least) where they were fewer; else *rising*, *steady* or *slackening* by the chance, given what was seen,
 //!   that the rate of the last six weeks is a fifth above or below the one before.
 //!
 //! Rates are shrunk to the base by a beta-binomial ([`crate::stats::beta_binomial_fit`]). People whose opens
@@ -24,11 +24,14 @@ pub const HALF_LIFE: i64 = 42 * DAY;
 pub const LATELY: i64 = 42 * DAY;
 /// A message this young may still be answered, so it doesn't count as unanswered yet.
 pub const YOUNG: i64 = 2 * DAY;
-/// Fewer weighted deliveries than this: new.
-const NEW_UNDER: f64 = 4.0;
+/// Fewer deliveries than this: new. Unweighted: with weights somebody mailed once a month would be new for ever.
+const NEW_UNDER: usize = 4;
 /// So many deliveries, and this time, without a response: silent.
 const SILENT_DELIVERIES: usize = 8;
 const SILENT_FOR: i64 = 90 * DAY;
+/// Who gets fewer is silent after the deliveries of this time, when they were so many at least.
+const SELDOM_FOR: i64 = 180 * DAY;
+const SELDOM_LEAST: usize = 4;
 /// A fifth more or less is a change, when it is this sure.
 const CHANGE: f64 = 0.2;
 const SURE: f64 = 0.8;
@@ -209,10 +212,12 @@ pub fn answering(deliveries: &[Delivery], blind: bool, prior: Prior, now: Instan
     let rose = chance_above(posterior(last), posterior(before), 1.0 + CHANGE);
     let fell = 1.0 - chance_above(posterior(last), posterior(before), 1.0 - CHANGE);
     let many = SILENT_DELIVERIES * usize::try_from(stretch).unwrap_or(1);
-    let quiet = ripe.len() >= many
-        && ripe[ripe.len() - many..].iter().all(|d| d.answered.is_none())
+    let in_time = ripe.iter().filter(|d| now - d.at < SELDOM_FOR * stretch).count();
+    let asked = if in_time < many { in_time } else { many };
+    let none_of = |last: usize| ripe.len() >= last && ripe[ripe.len() - last..].iter().all(|d| d.answered.is_none());
+    let quiet = (none_of(many) || asked >= SELDOM_LEAST && none_of(asked))
         && ripe.iter().filter_map(|d| d.answered).all(|t| now - t >= SILENT_FOR * stretch);
-    let answer = if counts.delivered < NEW_UNDER {
+    let answer = if deliveries.len() < NEW_UNDER {
         Answer::New
     } else if quiet {
         Answer::Silent
@@ -287,6 +292,12 @@ mod tests {
         assert_eq!(answer(weekly(0, 25).map(|d| (d, d < 42))), Answer::Rising);
         assert_eq!(answer(weekly(0, 25).map(|d| (d, d > 42))), Answer::Slackening);
         assert_eq!(answer(weekly(0, 25).map(|d| (d, d % 2 == 0))), Answer::Steady);
+        // Whoever is mailed once a month isn't new for ever, and is silent after a few; whoever got three in half a year isn't.
+        assert_eq!(answer((0..13).map(|month| (28 * month + 3, month % 3 == 0))), Answer::Steady);
+        assert_eq!(answer((0..13).map(|month| (28 * month + 3, false))), Answer::Silent);
+        assert_eq!(answer((0..6).map(|n| (40 * n + 3, false))), Answer::Silent);
+        assert_ne!(answer((0..6).map(|n| (60 * n + 3, false))), Answer::Silent);
+        assert_ne!(answer((0..6).map(|n| (40 * n + 3, n == 1))), Answer::Silent, "they answered 43 days ago");
         // Eight unanswered in a fortnight are not 90 days.
         assert_ne!(answer((0..8).map(|d| (d + 2, false)).chain([(30, true)])), Answer::Silent);
         // What came this morning says nothing yet.

@@ -41,12 +41,29 @@ const TOO_SOON: i64 = 10 * SECOND;
 /// Within this long of delivery an open of a fetching domain counts towards its share.
 pub const FETCH_WITHIN: i64 = 5 * MINUTE;
 /// A domain is a fetching one above this share of its deliveries, given enough of them.
-pub const FETCH_SHARE: f64 = 0.8;
-pub const FETCH_LEAST_DELIVERIES: i64 = 50;
+const FETCH_SHARE: f64 = 0.8;
+const FETCH_LEAST_DELIVERIES: i64 = 50;
+/// Its share is that of the messages of so many days.
+pub const FETCH_DAYS: i64 = 90;
 /// Clicks on this many different links within [`BURST_WITHIN`] are a scanner's.
 pub const BURST_LINKS: usize = 3;
 pub const BURST_WITHIN: i64 = 3 * SECOND;
 const PROXY_AGENTS: &[&str] = &["imageproxy", "image-proxy", "linkscanner", "prefetch"];
+
+/// Is a domain found out to fetch images by itself? `fetched` of the `delivered` messages of the last [`FETCH_DAYS`]; those whose images
+/// may still be fetched among them, so that it is only ever found out too late.
+#[must_use]
+#[allow(clippy::cast_precision_loss)]
+pub fn becomes_unknown(delivered: i64, fetched: i64) -> bool {
+    delivered >= FETCH_LEAST_DELIVERIES && fetched as f64 > FETCH_SHARE * delivered as f64
+}
+
+/// Is a domain that fetched by itself still taken for one that does? `delivered`: messages of days that are over. Too few say nothing, so
+/// that it stays what it was.
+#[must_use]
+pub fn stays_unknown(delivered: i64, fetched: i64) -> bool {
+    delivered < FETCH_LEAST_DELIVERIES || becomes_unknown(delivered, fetched)
+}
 
 /// A hit on an open or click link.
 #[derive(Debug, Clone, Copy)]

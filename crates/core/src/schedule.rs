@@ -145,6 +145,20 @@ impl Schedule {
     }
 }
 
+/// The hour of a person's own clock at which the pilot went, on the day of the rollout: with a clock change between the two it is not the
+/// same hour of UTC. A time that comes twice means the first; one that is leapt over, the instant of the change.
+#[must_use]
+pub fn same_hour(pilot: Instant, rollout: Instant, clock: &impl Wall) -> Instant {
+    let minute = clock.local(pilot).rem_euclid(DAY);
+    let [a, b] = clock.instants(clock.day(rollout) * DAY + minute);
+    let found = a.into_iter().chain(b).min().unwrap_or(rollout);
+    // Around midnight the day can be the one before or after.
+    [found, found + DAY, found + -DAY].into_iter().min_by_key(|t| (*t - rollout).abs()).unwrap_or(rollout)
+}
+
+/// Clocks change by no more than this.
+pub const CLOCK_CHANGE: i64 = 2 * HOUR;
+
 /// Keeps each domain's rate: people who are due sooner than it allows wait for their place.
 pub struct Pace<'a> {
     schedule: &'a Schedule,
@@ -176,11 +190,42 @@ mod tests {
 
     const DAY_0: i64 = 20_000;
 
+    /// In hours of UTC from the first of a month: the pilot, the rollout's day at the same hour of UTC, and when it should go.
+    #[rstest::rstest]
+    #[case::nothing_changes("Europe/Paris", "2026-06-01", 10, 34, 34)]
+    #[case::back_in_autumn("Europe/Paris", "2026-10-23", 10, 82, 83)]
+    #[case::forward_in_spring("Europe/Paris", "2026-03-28", 10, 34, 33)]
+    #[case::no_clock_changes("UTC", "2026-03-28", 10, 34, 34)]
+    #[case::the_other_half_of_the_world("Australia/Sydney", "2026-04-03", 2, 74, 75)]
+    fn a_rollout_goes_at_the_pilots_hour_by_each_clock(
+        #[case] zone: &str,
+        #[case] from: &str,
+        #[case] pilot: i64,
+        #[case] rollout: i64,
+        #[case] want: i64,
+    ) {
+        let first = crate::zone::first_instant(format!("{from}T00:00").parse().unwrap(), &crate::zone::TimeZone::UTC);
+        let clock = named(zone).unwrap();
+        assert_eq!(same_hour(first + pilot * HOUR, first + rollout * HOUR, &clock), first + want * HOUR);
+    }
+
     fn local(minute: u16, passed: Passed) -> Schedule {
         Schedule { local: Some(LocalTime { day: DAY_0, minute, passed }), ..Schedule::default() }
     }
 
     proptest! {
+        #[test]
+        fn a_rollouts_hour_is_never_far(zone in prop::sample::select(vec![
+            "UTC", "Europe/London", "America/New_York", "Pacific/Kiritimati", "Australia/Lord_Howe", "Antarctica/Troll",
+        ]), hour in 400_000i64..540_000, days in 1i64..40) {
+            let clock = named(zone).unwrap();
+            let (pilot, rollout) = (Instant(hour * HOUR + 17 * MINUTE), Instant((hour + 24 * days) * HOUR + 17 * MINUTE));
+            let at = same_hour(pilot, rollout, &clock);
+            prop_assert!((at - rollout).abs() <= CLOCK_CHANGE, "{} hours off", (at - rollout) / HOUR);
+            let leapt = clock.instants(clock.local(at))[0] != Some(at) && clock.instants(clock.local(at))[1] != Some(at);
+            prop_assert!(leapt || clock.minute(at) == clock.minute(pilot) || !clock.changes(at + -DAY, at + DAY).is_empty());
+        }
+
         /// Whatever the zone, also one that changes its clock that day: everyone's clock shows the time they were
         /// promised, on the first day that can be kept, and never before the start.
         #[test]

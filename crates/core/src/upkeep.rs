@@ -24,11 +24,6 @@ impl MailStatus {
     pub const ALL: [Self; 4] = [Self::Active, Self::Resting, Self::Observed, Self::Retired];
 
     #[must_use]
-    pub fn from_code(code: i64) -> Self {
-        usize::try_from(code).ok().and_then(|c| Self::ALL.get(c)).copied().unwrap_or(Self::Active)
-    }
-
-    #[must_use]
     pub fn words(self) -> &'static str {
         match self {
             Self::Active => "active",
@@ -38,6 +33,8 @@ impl MailStatus {
         }
     }
 }
+
+crate::code::coded!(MailStatus, "mail status");
 
 /// What became of a phone number. It doesn't rest: a network either knows it or doesn't.
 #[must_use]

@@ -24,13 +24,14 @@ fn each(name: &str) -> Vec<Value> {
     cases
 }
 
+fn placed(v: &Value) -> Vec<assign::Placed> {
+    of::<Vec<(i64, u32)>>(v, "roster").into_iter().map(assign::Placed::from).collect()
+}
+
 #[test]
 fn arms() {
     for v in each("assign") {
-        let arms: Vec<usize> = assign::assign(of(&v, "seed"), &of::<Vec<(i64, u32)>>(&v, "roster"), &of::<Vec<u32>>(&v, "parts"))
-            .iter()
-            .map(|e| e.arm)
-            .collect();
+        let arms: Vec<usize> = assign::assign(of(&v, "seed"), &placed(&v), &of::<Vec<u32>>(&v, "parts")).iter().map(|e| e.arm).collect();
         assert_eq!(arms, of::<Vec<usize>>(&v, "arms"), "{v}");
     }
     for v in each("on_entry") {
@@ -40,9 +41,9 @@ fn arms() {
 
 #[test]
 fn who_is_drawn() {
-    let roster: Vec<(i64, u32)> = of(&each("assign")[0], "roster");
+    let roster = placed(&each("assign")[0]);
     for v in each("pilot") {
-        let drawn: Vec<i64> = assign::draw_pilot(of(&v, "seed"), &roster, of(&v, "size")).iter().map(|p| p.0).collect();
+        let drawn: Vec<i64> = assign::draw_pilot(of(&v, "seed"), &roster, of(&v, "size")).iter().map(|p| p.contact).collect();
         assert_eq!(drawn, of::<Vec<i64>>(&v, "contacts"), "{v}");
     }
     for v in each("rollout_check") {
@@ -63,8 +64,10 @@ fn seals() {
     let v = golden()["seal"].clone();
     let looks: Vec<Look> =
         of::<Vec<(i64, f64)>>(&v, "looks").into_iter().map(|(at, z_bound)| Look { at, z_bound, information: 0.0 }).collect();
-    let roster: Vec<Enrolled> =
-        of::<Vec<(i64, u32, usize)>>(&v, "roster").into_iter().map(|(contact, stratum, arm)| Enrolled { contact, stratum, arm }).collect();
+    let roster: Vec<Enrolled> = of::<Vec<(i64, u32, usize)>>(&v, "roster")
+        .into_iter()
+        .map(|(contact, stratum, arm)| Enrolled { contact, stratum, arm, opens_unknown: false })
+        .collect();
     let digest =
         sealing::digest(&of::<String>(&v, "plan"), of(&v, "seed"), of(&v, "version"), &looks, &of::<Vec<String>>(&v, "variants"), &roster);
     assert_eq!(digest, of::<String>(&v, "digest"));

@@ -5,10 +5,11 @@
 use chacha20::ChaCha12Rng;
 use rand::{RngExt, SeedableRng};
 use rinse_core::trial::assign::on_entry;
-use rinse_core::trial::decide::{compare, contrast, decide};
+use rinse_core::trial::decide::{compare, contrast};
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rinse_core::trial::rules::decide;
 use rinse_core::trial::stretches::{Counted, StretchCounts, added_up};
 use rstest::rstest;
 

@@ -9,12 +9,12 @@ use rinse_core::clearance::columns::{Base, Marks, Messages, NONE, Ready};
 use rinse_core::clearance::{Class, Facts, Outcome, OverCap, RuleSet};
 use rinse_core::holdout::Holdout;
 use rinse_core::stats::sample_size::sample_size_two_proportions;
-use rinse_core::trial::assign::{assign, draw_pilot, strata};
-use rinse_core::trial::decide::decide;
+use rinse_core::trial::assign::{Person, Placed, assign, draw_pilot, strata};
 use rinse_core::trial::looks::{look, plan_looks};
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rinse_core::trial::rules::decide;
 use rinse_core::zone::TimeZone;
 use rinse_core::{DAY, HOUR, Instant};
 use rstest::rstest;
@@ -97,13 +97,19 @@ fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
         complainers_too: false,
     };
     // A hundred clearances, each at an instant of its own: breaks end, and what counts towards the cap grows old.
-    let cleared: Vec<Vec<(i64, u32)>> = (0..100)
+    let cleared: Vec<Vec<Placed>> = (0..100)
         .map(|hour| {
             let at = BEGAN + hour * 4 * HOUR;
             let rules = set.for_mailing(&facts, at);
             let ready = Ready::new(&base, &marks, &rules, at);
             let goes = (0..base.contact.len()).filter(|i| ready.clear(*i, &messages) == Outcome::Cleared);
-            strata(&goes.map(|i| (i as i64, 1 + (i % 3) as u32, (i % 7 < 5).then_some((i % 7) as u8))).collect::<Vec<_>>())
+            let person = |i: usize| Person {
+                contact: i as i64,
+                domain: 1 + (i % 3) as u32,
+                cell: (i % 7 < 5).then_some((i % 7) as u8),
+                opens_unknown: false,
+            };
+            strata(&goes.map(person).collect::<Vec<_>>())
         })
         .collect();
     let (mut last, mut other) = (0, 0);

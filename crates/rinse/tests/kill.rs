@@ -36,7 +36,7 @@ fn killed_in_the_middle_of_a_send() {
     let (messages, addresses) = accepted(data);
     assert_eq!((messages, addresses), (people as i64 - gone, people as i64 - gone), "each known address got it once");
     let figures = &figures["mailings"][0];
-    assert_eq!((figures["sent"].as_i64(), figures["bounced"]["count"].as_i64()), (Some(people as i64), Some(gone)));
+    assert_eq!((figures["sent"].as_i64(), figures["figures"]["bounced"]["count"].as_i64()), (Some(people as i64), Some(gone)));
 }
 
 #[test]

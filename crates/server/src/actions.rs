@@ -9,10 +9,11 @@ use rinse_core::message::{Level, Link, TemplateError, prepare};
 use rinse_core::series::Outline;
 use rinse_core::trial::learned;
 use rinse_core::trial::metric::Metric;
-use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, outlook};
+use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, observed_share, outlook};
 use rinse_core::trial::plan::{Plan, thousands};
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
-use rinse_store::{Connection, StoreError, clearing, letterheads, mailings, segments, series, settings, trials};
+use rinse_store::clearing::Clearance;
+use rinse_store::{Connection, StoreError, clearing, letterheads, mailings, opens, series, settings, trials};
 
 /// A mailing that passed the message check, as it stood then.
 pub(crate) struct Passed {
@@ -176,6 +177,18 @@ pub(crate) fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::R
     Ok((past, Known { baseline, sd: past.sd, leaving, maturity, machine_share, unknown: None, spread, a_day: None }))
 }
 
+/// The share of people whose opens can't be known: of those cleared, or, in a series, of those mailed lately.
+pub(crate) fn share_unknown(c: &Connection, plan: &Plan, done: &Clearance) -> rinse_store::Result<Option<f64>> {
+    if plan.per_arm.is_some() {
+        return opens::unknown_share(c);
+    }
+    let unknown = opens::unknown_domains(c)?;
+    let cleared = done.decided.iter().filter(|d| d.outcome == Outcome::Cleared);
+    let (all, of_them) = cleared.fold((0_u64, 0_u64), |(all, of_them), d| (all + 1, of_them + u64::from(unknown.contains(&d.domain))));
+    #[allow(clippy::cast_precision_loss)]
+    Ok((all > 0).then(|| of_them as f64 / all as f64))
+}
+
 /// Runs a plan on simulated answers, with the people there are now.
 pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Rehearsal> {
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
@@ -183,9 +196,11 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
     // What it asks makes no difference to how it goes.
     Plan { question: "?".into(), ..plan.clone() }.check(arms).map_err(|e| refused(&e))?;
     let (past, known) = known(c, plan, now)?;
-    let cleared = if plan.per_arm.is_some() { 0 } else { clearing::audience(c, mailing, now)?.sluice().cleared };
+    let done = clearing::audience(c, mailing, now)?;
+    let cleared = if plan.per_arm.is_some() { 0 } else { done.sluice().cleared };
     let pilot = plan.check_size(cleared, arms).map_err(|e| refused(&e))?;
-    let usual = Usual { primary: known.baseline, sd: known.sd.unwrap_or(0.0), leaving: past.leaving, complaints: past.complaints };
+    let unknown = 1.0 - observed_share(plan, share_unknown(c, plan, &done)?);
+    let usual = Usual { primary: known.baseline, sd: known.sd.unwrap_or(0.0), leaving: past.leaving, complaints: past.complaints, unknown };
     let typical = known.spread.map(learned::typical).filter(|t| *t > 0.0005);
     // The same plan is always rehearsed the same.
     rehearse_plan(plan, arms, pilot, usual, typical, 10_000, 0x5EED).map_err(|e| refused(&e))
@@ -198,10 +213,7 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
     let (past, known) = known(c, plan, now)?;
     let done = clearing::audience(c, mailing, now)?;
     let cleared = done.people(None);
-    let mostly_machines = segments::mostly_machines(c)?;
-    let unknown = done.decided.iter().filter(|d| d.outcome == Outcome::Cleared && mostly_machines.contains(&d.domain)).count();
-    #[allow(clippy::cast_precision_loss)]
-    let unknown = (!cleared.is_empty()).then(|| unknown as f64 / cleared.len() as f64);
+    let unknown = share_unknown(c, plan, &done)?;
     let a_day = if plan.per_arm.is_some() { trials::enrol::a_day(c, mailing, now)? } else { None };
     let mut o = outlook(plan, arms, cleared.len() as u64, Known { unknown, a_day, ..known });
     if past.rate.is_none() && !plan.metric.is_money() {

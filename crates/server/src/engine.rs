@@ -21,16 +21,20 @@ use axum::body::Body;
 use axum::http::Request;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
+use rinse_core::schedule::CLOCK_CHANGE;
 use rinse_core::token::Signer;
 use rinse_core::trial::{assign, reading};
 use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
 use rinse_store::sends::{self, Phase, Turn};
-use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, self_check, settings, signups, suppression, trials};
+use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, opens, self_check, settings, signups, suppression, trials};
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
 use tokio::sync::{Mutex, Notify, watch};
 use tower::ServiceExt;
+
+/// People of a domain whose messages are marked by one change.
+const MARKED_AT_ONCE: u32 = 2_000;
 
 /// When an in-process request was received, set by the engine alone: no header can claim it.
 #[derive(Debug, Clone, Copy)]
@@ -294,6 +298,8 @@ impl Engine {
     /// What is worked out once a day, at the day's first sending or the demo clock's first halt on it.
     async fn daily(&self, now: Instant) -> Result<()> {
         if !self.store.read(move |c| load::is_of(c, now)).await? {
+            self.store.write(move |c| opens::move_on(c, now)).await?;
+            while self.store.write(|c| opens::mark_some(c, MARKED_AT_ONCE)).await? {}
             let people = load::refresh(&self.store, now).await?;
             tracing::info!("mail load worked out for {people} people");
             let caught = self.store.read_at_leisure(move |c| suppression::look(c, now)).await?;
@@ -337,8 +343,10 @@ impl Engine {
     }
 
     /// The ids a query finds due at `now`.
-    async fn due(&self, sql: &'static str, now: Instant) -> Result<Vec<i64>> {
-        self.store.read(move |c| Ok(c.prepare_cached(sql)?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>()?)).await
+    async fn due(&self, sql: impl AsRef<str> + Send + 'static, now: Instant) -> Result<Vec<i64>> {
+        self.store
+            .read(move |c| Ok(c.prepare_cached(sql.as_ref())?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>()?))
+            .await
     }
 
     async fn start_mailings(&self, now: Instant) -> Result<()> {
@@ -361,7 +369,7 @@ impl Engine {
                         Some(arms) => Some((*d, Phase::Pilot, *arms.get(&d.contact)?)),
                         None => Some((*d, Phase::Whole, 0)),
                     };
-                    let turns = sends::turns(c, id, now, &done, done.decided.iter().filter_map(part))?;
+                    let turns = sends::turns(c, id, now, None, &done, done.decided.iter().filter_map(part))?;
                     Ok((Arc::new(done), Arc::new(turns), pilot.is_some()))
                 })
                 .await?;
@@ -406,7 +414,11 @@ impl Engine {
         let in_series =
             "UPDATE trial SET state = 'ended' WHERE state = 'rolling' AND rollout_at <= ?1 AND json_extract(plan, '$.per_arm') IS NOT NULL";
         self.store.write(move |c| Ok(c.prepare_cached(in_series)?.execute([now.0])?)).await?;
-        for id in self.due("SELECT id FROM trial WHERE state = 'rolling' AND rollout_at <= ?1", now).await? {
+        // Where clocks went forward since the pilot its hour comes sooner than by UTC.
+        let due = format!(
+            "SELECT id FROM trial WHERE state = 'rolling' AND json_extract(plan, '$.per_arm') IS NULL AND rollout_at - at_pilot_hour * {CLOCK_CHANGE} <= ?1"
+        );
+        for id in self.due(due, now).await? {
             let (mailing, done, turns) = self
                 .store
                 .read_at_leisure(move |c| {
@@ -423,7 +435,9 @@ impl Engine {
                         let arm = if check { t.plan.on_no_call } else { goes_out };
                         arm.map(|arm| (d, if check { Phase::RolloutCheck } else { Phase::Rollout }, arm))
                     });
-                    let turns = sends::turns(c, t.mailing_id, now, &done, people)?;
+                    let pilot = t.pilot_hour();
+                    let at = t.rollout_at.filter(|_| pilot.is_some()).map_or(now, Instant);
+                    let turns = sends::turns(c, t.mailing_id, at, pilot, &done, people)?;
                     Ok((t.mailing_id, Arc::new(done), Arc::new(turns)))
                 })
                 .await?;
@@ -471,19 +485,19 @@ impl Engine {
 
     async fn read_trials(&self, now: Instant) -> Result<()> {
         for id in self.due("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1", now).await? {
-            let (t, counts, beside, verdict) = self
+            let (t, counts, beside, read) = self
                 .store
                 .read_at_leisure(move |c| {
                     let t = trials::one(c, id)?;
                     let (counts, beside) = (trials::counts(c, &t)?, trials::beside(c, &t)?);
-                    let read = reading::read(&t.plan, &counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))?;
-                    Ok((t, counts, beside, read.verdict))
+                    let read = reading::read_by(t.rule()?, &t.plan, &counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))?;
+                    Ok((t, counts, beside, read))
                 })
                 .await?;
             self.store
                 .write(move |c| {
-                    let saved = trials::save_reading(c, id, verdict, &counts, &beside, now)?;
-                    if saved && t.plan.by_itself && !matches!(verdict, reading::Verdict::Void) {
+                    let saved = trials::save_reading(c, id, &read, &counts, &beside, now)?;
+                    if saved && t.plan.by_itself && !matches!(read.verdict, reading::Verdict::Void) {
                         let at = trials::release(c, id, false, now)?;
                         settings::audit(
                             c,

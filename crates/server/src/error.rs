@@ -53,6 +53,7 @@ impl ApiError {
                 StoreError::Io(e) if e.kind() == std::io::ErrorKind::InvalidData => StatusCode::UNPROCESSABLE_ENTITY,
                 StoreError::Folder { .. }
                 | StoreError::Newer(_)
+                | StoreError::Unreadable(_)
                 | StoreError::Sqlite(_)
                 | StoreError::Migration(_)
                 | StoreError::Pool(_)

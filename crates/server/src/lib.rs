@@ -13,6 +13,7 @@ mod apart;
 mod assets;
 mod clock;
 mod contract;
+mod csv_out;
 pub mod demo;
 mod engine;
 mod error;

@@ -1,7 +1,7 @@
 //! The record of a trial as a zip: all that led to its verdict, and the few lines of Python and of R that work it out
 //! again from the files beside them.
 
-use crate::handlers::{csv_bytes, iso};
+use crate::csv_out::{csv_bytes, iso};
 use rinse_core::trial::assign::Enrolled;
 use rinse_core::trial::letter;
 use rinse_core::trial::reading::{ArmCounts, Reading};
@@ -17,11 +17,11 @@ const PYTHON: &str = include_str!("record/recompute.py");
 const R: &str = include_str!("record/recompute.R");
 const WORDS: &str = include_str!("record/README.txt");
 
-const COUNTED: [&str; 11] =
-    ["assigned", "handed_over", "accepted", "bounced", "primary", "reported", "clicked", "left", "complained", "sum", "squares"];
+const COUNTED: [&str; 12] =
+    ["assigned", "unknown", "handed_over", "accepted", "bounced", "primary", "reported", "clicked", "left", "complained", "sum", "squares"];
 
 fn counted(c: &ArmCounts) -> Vec<String> {
-    let of = [c.assigned, c.handed_over, c.accepted, c.bounced, c.primary, c.reported, c.clicked, c.left, c.complained];
+    let of = [c.assigned, c.unknown, c.handed_over, c.accepted, c.bounced, c.primary, c.reported, c.clicked, c.left, c.complained];
     of.map(|n| n.to_string()).into_iter().chain([c.sum, c.squares].map(|n| n.to_string())).collect()
 }
 
@@ -53,8 +53,11 @@ pub(crate) fn zip(
         [letter(i).to_string(), subject].into_iter().chain(counted(c)).collect()
     });
     let arms = csv_bytes(&header, rows)?;
-    let people = roster.iter().map(|e| vec![e.contact.to_string(), e.stratum.to_string(), letter(e.arm).to_string()]);
-    let assignments = csv_bytes(&["contact", "stratum", "arm"], people)?;
+    let people = roster.iter().map(|e| {
+        let known = if e.opens_unknown { "no" } else { "yes" };
+        vec![e.contact.to_string(), e.stratum.to_string(), letter(e.arm).to_string(), known.to_owned()]
+    });
+    let assignments = csv_bytes(&["contact", "stratum", "arm", "opens_known"], people)?;
     let json = |v: serde_json::Value| serde_json::to_vec_pretty(&v).unwrap_or_default();
     let verdict = json(serde_json::to_value(reading)?);
     let plan = json(serde_json::to_value(&t.plan)?);

@@ -1,17 +1,19 @@
 //! Sealing a trial: who takes part is worked out beside the writer, put on the roster in parts, and in force by one short change, so
 //! that nobody who leaves waits for a million others. The engine records the pilot's messages from the roster, as it does a mailing's.
 
-use crate::actions::{Passed, known, passed};
+use crate::actions::{Passed, known, passed, share_unknown};
 use crate::error::ApiError;
 use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
 use rinse_core::trial::assign::Enrolled;
 use rinse_core::trial::looks::Look;
-use rinse_core::trial::outlook::outlook;
+use rinse_core::trial::outlook::{Known, outlook};
 use rinse_core::trial::plan::PlanError;
 use rinse_core::trial::{assign, looks};
-use rinse_store::{Connection, StoreError, clearing, load, mailings, settings, trials};
+use rinse_core::words::people;
+use rinse_store::clearing::Decided;
+use rinse_store::{Connection, StoreError, clearing, load, mailings, opens, settings, trials};
 use std::sync::Arc;
 
 /// People put on the roster by one change.
@@ -86,17 +88,19 @@ fn draw(
         return Ok(Err(e));
     }
     let done = clearing::audience(c, trial.mailing_id, now)?;
-    let cleared: Vec<(i64, u32, Option<u8>)> = done
-        .decided
-        .iter()
-        .filter(|d| d.outcome == Outcome::Cleared)
-        .map(|d| Ok((d.contact, u32::try_from(d.domain).unwrap_or(0), load::cell_of(c, d.contact)?)))
-        .collect::<rinse_store::Result<_>>()?;
+    let unknown = opens::unknown_domains(c)?;
+    let to_be_placed = |d: &Decided| {
+        let domain = u32::try_from(d.domain).unwrap_or(0);
+        Ok(assign::Person { contact: d.contact, domain, cell: load::cell_of(c, d.contact)?, opens_unknown: unknown.contains(&d.domain) })
+    };
+    let cleared: Vec<assign::Person> =
+        done.decided.iter().filter(|d| d.outcome == Outcome::Cleared).map(to_be_placed).collect::<rinse_store::Result<_>>()?;
     let size = match trial.plan.check_size(cleared.len() as u64, arms) {
         Ok(size) => usize::try_from(size).unwrap_or(0),
         Err(e) => return Ok(Err(e)),
     };
-    let small = outlook(&trial.plan, arms, cleared.len() as u64, known(c, &trial.plan, now)?.1).too_small;
+    let known = Known { unknown: share_unknown(c, &trial.plan, &done)?, ..known(c, &trial.plan, now)?.1 };
+    let small = outlook(&trial.plan, arms, cleared.len() as u64, known).too_small;
     if let Some(words) = &small {
         trials::may_be_small(c, words, why_small, person)?;
     }
@@ -141,7 +145,7 @@ fn in_force(c: &Connection, drawn: &Drawn, seed: u64, person: Option<i64>, why_s
     trials::seal_drawn(c, id, seed, drawn.looks.clone(), drawn.digest.clone(), now)?;
     mailings::set_state(c, mailing, &["draft"], "sending", Some(now))?;
     rinse_store::sends::begin_pilot(c, mailing, now)?;
-    settings::audit(c, now, person, "plan sealed", "trial", id, &format!("{} people in the pilot", drawn.size))
+    settings::audit(c, now, person, "plan sealed", "trial", id, &format!("{} in the pilot", people(drawn.size as u64)))
 }
 
 /// Seals the plan of a message in a running series: from now on those who come to it are enrolled.

@@ -37,6 +37,56 @@ async fn sealed_as(subjects: &[&str], plan: Value) -> Inside {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_trial_on_opens_is_of_those_whose_opens_can_be_known() {
+    let s = Inside::new().await;
+    s.import(&people_csv(PEOPLE)).await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats", "Boats at low tide"])).await;
+    s.ok("PUT", "/api/mailings/1/trial", &plan(json!(0))).await;
+    let before = s.ok("POST", "/api/mailings/1/outlook", &plan(json!(0))).await;
+    s.db().execute("UPDATE domain SET opens_unknown = 1 WHERE name = 'bittern.example'", []).unwrap();
+    let known = s.ok("POST", "/api/mailings/1/outlook", &plan(json!(0))).await;
+    let share = known["unknown"].as_f64().unwrap();
+    assert!(share > 0.1 && before["unknown"] == json!(0.0), "{known}");
+    let of = |v: &Value, key: &str| v[key].as_f64().unwrap();
+    assert!(of(&known, "smallest_effect") > of(&before, "smallest_effect"), "it finds what the others can show");
+    let needed = of(&before, "needed_per_arm") / (1.0 - share);
+    assert!((of(&known, "needed_per_arm") - needed).abs() < 2.0, "{known}");
+
+    let why = json!({ "why_small": "Read together with the others" }).to_string();
+    assert!(s.api_as("3", "POST", "/api/trials/1/seal", &why).await.0.is_success());
+    let at_bittern = "SELECT count(*) FROM roster r JOIN contact k ON k.id = r.contact_id JOIN domain d ON d.id = k.domain_id WHERE d.name = 'bittern.example'";
+    let unknown = s.count(at_bittern);
+    assert_eq!((s.count("SELECT sum(opens_unknown) FROM roster"), s.count("SELECT count(*) FROM roster")), (unknown, 800));
+    assert_eq!(s.count("SELECT sum(opens_unknown) FROM send WHERE handed_at IS NOT NULL"), unknown, "as they are handed over, too");
+    // What comes to light after the seal moves nobody.
+    s.db().execute("UPDATE domain SET opens_unknown = (name = 'avocet.example')", []).unwrap();
+    let v = read_with(&s, [0.2, 0.6]).await;
+    assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 1 }), "{v}");
+    let arms = v["reading"]["arms"].as_array().unwrap();
+    let sum = |key: &str| arms.iter().map(|a| a["counts"][key].as_i64().unwrap()).sum::<i64>();
+    assert_eq!((sum("assigned"), sum("unknown")), (800, unknown));
+    let opened = "SELECT count(*) FROM roster r JOIN send s ON s.contact_id = r.contact_id WHERE NOT r.opens_unknown AND s.open_at < s.handed_at + 86400000";
+    assert_eq!(sum("primary"), s.count(opened));
+    for a in arms {
+        assert_eq!(a["rate"]["of"].as_i64(), Some(a["counts"]["assigned"].as_i64().unwrap() - a["counts"]["unknown"].as_i64().unwrap()));
+    }
+    let record = files_of(&s, 1).await;
+    assert_eq!(record["assignments.csv"].lines().filter(|l| l.ends_with(",no")).count() as i64, unknown);
+    assert_eq!(recomputed(&record).unwrap_or_else(|| "called B".into()), "called B");
+
+    // What was shown stays, and what doesn't come out of it any more is said.
+    assert_eq!(v["differs"], Value::Null);
+    s.db().execute("UPDATE trial SET counts = json_set(counts, '$[0].primary', 200)", []).unwrap();
+    let touched = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    assert_eq!((&touched["reading"], &touched["differs"]), (&v["reading"], &json!("the verdict")));
+    // By an earlier rule everybody assigned is counted, as it was then.
+    s.db().execute("UPDATE trial SET state = 'collecting', seal = json_set(seal, '$.rule_version', 3), counts = NULL, reading = NULL, opened_at = 1", []).unwrap();
+    let then = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    assert_eq!(then["reading"]["arms"][0]["counts"]["unknown"], json!(0));
+    assert_eq!(then["reading"]["arms"][0]["rate"]["of"], then["reading"]["arms"][0]["counts"]["assigned"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_called_rollout_goes_to_the_rest_with_a_twentieth_as_a_check() {
     let s = sealed(json!(0)).await;
     assert_eq!(s.count("SELECT count(*) FROM send WHERE phase = 1"), 800);

@@ -136,7 +136,7 @@ async fn figures_are_what_the_rows_say_while_the_world_answers() {
     }
     // The findings know its messages as any others, and a segment who has been in it.
     let findings = s.ok("GET", "/api/findings", &Value::Null).await;
-    assert!(findings["mailings"].as_array().unwrap().iter().any(|m| m["name"] == "Second" && m["accepted"]["count"] == sent));
+    assert!(findings["mailings"].as_array().unwrap().iter().any(|m| m["name"] == "Second" && m["figures"]["accepted"]["count"] == sent));
     let was = json!({ "kind": "series", "series": id, "part": "before" });
     let answered = json!({ "kind": "did", "did": "opened", "human": true, "times": { "at_least": 1 }, "within_days": null, "mailing": null, "link": null, "series": id });
     for (tree, n) in [(was, 120), (answered, s.count("SELECT count(DISTINCT contact_id) FROM send WHERE open_at IS NOT NULL"))] {

@@ -16,7 +16,7 @@ const KEY: &str = "attribution";
 /// # Errors
 /// When the database fails.
 pub fn rule(c: &Connection) -> Result<Rule> {
-    Ok(settings::get(c, KEY)?.and_then(|v| serde_json::from_str(&v).ok()).unwrap_or_default())
+    Ok(settings::get(c, KEY)?.map(|v| serde_json::from_str(&v)).transpose()?.unwrap_or_default())
 }
 
 /// # Errors

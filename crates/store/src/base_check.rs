@@ -1,5 +1,6 @@
 //! The base check over the whole base: its findings, each with its rows and its fix.
 
+use crate::stored::As;
 use crate::tags::{self, Kind};
 use crate::{Result, Store, StoreError, merges, runs, settings};
 use rinse_core::Instant;
@@ -180,7 +181,7 @@ pub fn rows(c: &Connection, rules: &Rules) -> Result<Vec<(Found, Vec<Row>)>> {
         if found.is_empty() && broken.is_none() && !detailed {
             continue;
         }
-        let p = Person { id: r.get(0)?, address: r.get(1)?, key: key.to_owned(), consent: Consent::from_code(r.get(3)?) };
+        let p = Person { id: r.get(0)?, address: r.get(1)?, key: key.to_owned(), consent: r.get::<_, As<Consent>>(3)?.0 };
         let row = |why: String, aside: &str| Row {
             contact_id: p.id,
             address: p.address.clone(),
@@ -221,7 +222,7 @@ pub fn rows(c: &Connection, rules: &Rules) -> Result<Vec<(Found, Vec<Row>)>> {
         let mut s = c.prepare_cached("SELECT id, address, address_key, consent FROM contact WHERE address_key = ?1 AND gone IS NULL")?;
         same.extend(
             s.query_map([&plain], |r| {
-                Ok(Person { id: r.get(0)?, address: r.get(1)?, key: r.get(2)?, consent: Consent::from_code(r.get(3)?) })
+                Ok(Person { id: r.get(0)?, address: r.get(1)?, key: r.get(2)?, consent: r.get::<_, As<Consent>>(3)?.0 })
             })?
             .collect::<rusqlite::Result<Vec<_>>>()?,
         );
@@ -274,7 +275,7 @@ pub async fn fix(store: &Store, finding: Finding, rows: Vec<Row>, now: Instant, 
         return Err(StoreError::Refused("None of these has the finding any more. Look again.".into()));
     }
     let n = rows.len();
-    let people = if n == 1 { "1 person".to_owned() } else { format!("{n} people") };
+    let people = rinse_core::words::people(n as u64);
     let (kind, words) = match finding {
         Finding::Duplicate => ("merge", format!("merged duplicates: {people}")),
         Finding::NearMiss => ("address", format!("corrected mistyped domains: {people}")),

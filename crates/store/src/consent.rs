@@ -1,5 +1,6 @@
 //! The consent view: where everybody stands, how that came about, and what waits.
 
+use crate::stored::As;
 use crate::{Result, ledger};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
@@ -188,13 +189,13 @@ pub fn beside(c: &Connection) -> Result<Vec<ConsentBeside>> {
     let mut out: Vec<ConsentBeside> = Vec::new();
     let mut rows = s.query([])?;
     while let Some(r) = rows.next()? {
-        let (channel, entity): (_, String) = (Channel::from_code(r.get(0)?), r.get(1)?);
+        let (channel, entity): (_, String) = (r.get::<_, As<Channel>>(0)?.0, r.get(1)?);
         if out.last().is_none_or(|e| e.entity != entity || e.channel != channel) {
             out.push(ConsentBeside { channel, entity, states: Vec::new() });
         }
-        let (state, people): (i64, i64) = (r.get(2)?, r.get(3)?);
+        let (As(state), people): (As<Consent>, i64) = (r.get(2)?, r.get(3)?);
         if let Some(e) = out.last_mut().filter(|_| people > 0) {
-            e.states.push(InState { state: Consent::from_code(state), people });
+            e.states.push(InState { state, people });
         }
     }
     Ok(out)

@@ -25,6 +25,8 @@ pub enum StoreError {
     Stale(String),
     #[error("There is no {0} with that number.")]
     Missing(&'static str),
+    #[error("A stored value can't be read, and nothing is done with it: {0}. Restore a backup, or report it.")]
+    Unreadable(String),
     #[error("The database answered: {0}")]
     Sqlite(rusqlite::Error),
     #[error("This asks too much: it was given up after {} s. Ask for less, a shorter time or fewer people, and try again.", READ_PATIENCE.as_secs())]
@@ -51,6 +53,7 @@ impl From<rusqlite::Error> for StoreError {
     fn from(e: rusqlite::Error) -> Self {
         use rusqlite::ffi::{ErrorCode, SQLITE_CONSTRAINT_FOREIGNKEY};
         match e.sqlite_error() {
+            None if matches!(e, rusqlite::Error::FromSqlConversionFailure(..)) => Self::Unreadable(e.to_string()),
             Some(s) if s.code == ErrorCode::OperationInterrupted => Self::Late,
             // Each caller says what is missing or still used; this is for whatever none of them thought of.
             Some(s) if s.extended_code == SQLITE_CONSTRAINT_FOREIGNKEY => {
@@ -87,6 +90,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/013_series_trials.sql")),
     M::up(include_str!("../migrations/014_text_messages.sql")),
     M::up(include_str!("../migrations/015_nothing_lost.sql")),
+    M::up(include_str!("../migrations/016_figures.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;
@@ -161,6 +165,7 @@ impl Store {
                 );
             }
         }
+        crate::figures::keep(&conn)?;
         crate::ledger::seal_earlier(&conn)?;
         let (journal, replayed) = crate::journal::open(&conn, folder, durable)?;
         let readers = readers_of(&path, READERS)?;

@@ -3,6 +3,7 @@
 
 use crate::journal::What;
 use crate::ledger::{self, Grant, Origin};
+use crate::stored::As;
 use crate::{Result, erasure};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
@@ -39,7 +40,7 @@ fn of(c: &Connection, who: &[u8]) -> Result<Vec<Kept>> {
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
         let Some(what) = What::from_code(r.get_ref(0)?.as_str().map_err(rusqlite::Error::from)?) else { continue };
-        out.push(Kept { what, topic: r.get(1)?, channel: Channel::from_code(r.get(2)?), entity: r.get(3)?, at: Instant(r.get(4)?) });
+        out.push(Kept { what, topic: r.get(1)?, channel: r.get::<_, As<Channel>>(2)?.0, entity: r.get(3)?, at: Instant(r.get(4)?) });
     }
     Ok(out)
 }

@@ -1,86 +1,58 @@
 //! Findings: how the mailings did; the workline's figures; what needs a decision.
 
-use crate::Result;
+use crate::stored::As;
+use crate::{Result, figures};
 use rinse_core::channel::Channel;
+use rinse_core::consent::Consent;
+use rinse_core::figure::Figure;
 use rinse_core::report::Rate;
 use rinse_core::upkeep::MailStatus;
 use rusqlite::{Connection, params};
 use serde::Serialize;
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
-/// A mailing's figures. Rates of responses are over accepted messages; bounces over those sent.
+/// A mailing's figures, by the catalogue.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct MailingFigures {
     pub id: i64,
-    /// Of a text message nobody can tell whether it was opened.
     pub channel: Channel,
     pub name: String,
     pub started_at: i64,
-    pub sent: i64,
-    pub accepted: Rate,
-    pub bounced: Rate,
-    pub opens: Rate,
-    pub clicks: Rate,
-    pub reported_opens: Rate,
-    pub reported_clicks: Rate,
-    pub complaints: Rate,
-    pub withdrawals: Rate,
+    pub sent: u64,
+    /// Every figure that can be known of its channel and that is of something.
+    pub figures: BTreeMap<Figure, Rate>,
+    /// Delivered messages that were handed over on the last five days, by UTC: a failure may still be reported.
+    pub too_new: u64,
 }
 
 /// The figures of all mailings that started at `since` or later, the newest first: kept by triggers as sends change.
 ///
 /// # Errors
 /// When the database fails.
-pub fn mailings(c: &Connection, since: i64) -> Result<Vec<MailingFigures>> {
-    let mut s = c.prepare_cached(
-        "SELECT m.id, m.name, m.started_at, coalesce(sum(f.sent), 0), coalesce(sum(f.accepted), 0), coalesce(sum(f.failed), 0), coalesce(sum(f.opens), 0), coalesce(sum(f.clicks), 0), coalesce(sum(f.any_opens), 0), coalesce(sum(f.any_clicks), 0),
-            coalesce(sum(f.complaints), 0), coalesce(sum(f.withdrawals), 0), m.channel
+pub fn mailings(c: &Connection, since: i64, now: i64) -> Result<Vec<MailingFigures>> {
+    let mut s = c.prepare_cached(&format!(
+        "SELECT m.id, m.name, m.started_at, m.channel, coalesce(sum(iif(f.day > ?2, f.delivered, 0)), 0), {sums}
          FROM (SELECT id, name, started_at, channel FROM mailing WHERE started_at >= ?1 AND EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id)
             ORDER BY started_at DESC LIMIT 500) m
          LEFT JOIN mailing_figure f ON f.mailing_id = m.id GROUP BY m.id ORDER BY m.started_at DESC",
-    )?;
-    Ok(s.query_map([since], |r| {
-        let n = |i: usize| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
-        let (sent, accepted) = (n(3)?, n(4)?);
+        sums = figures::added_up()
+    ))?;
+    let new_since = now.div_euclid(rinse_core::DAY) - figures::TOO_NEW_DAYS;
+    let rows = s.query_map([since, new_since], |r| {
+        let (channel, sums) = (r.get::<_, As<Channel>>(3)?.0, figures::sums(r, 5)?);
+        let told = Figure::ALL.into_iter().filter(|f| f.of().is_some() && f.can_be_known(channel));
         Ok(MailingFigures {
             id: r.get(0)?,
-            channel: Channel::from_code(r.get(12)?),
+            channel,
             name: r.get(1)?,
             started_at: r.get(2)?,
-            sent: r.get(3)?,
-            accepted: Rate::new(accepted, sent),
-            bounced: Rate::new(n(5)?, sent),
-            opens: Rate::new(n(6)?, accepted),
-            clicks: Rate::new(n(7)?, accepted),
-            reported_opens: Rate::new(n(8)?, accepted),
-            reported_clicks: Rate::new(n(9)?, accepted),
-            complaints: Rate::new(n(10)?, accepted),
-            withdrawals: Rate::new(n(11)?, accepted),
+            sent: sums.of(Figure::Sent),
+            figures: told.map(|f| (f, sums.rate(f))).collect(),
+            too_new: r.get::<_, i64>(4)?.unsigned_abs(),
         })
-    })?
-    .collect::<rusqlite::Result<_>>()?)
-}
-
-/// The source rows of a figure: sends of a mailing with the column set, as (address, arm, instant).
-///
-/// # Errors
-/// An unknown figure, or when the database fails.
-pub fn rows(c: &Connection, mailing: i64, figure: &str) -> Result<Vec<(String, i64, i64)>> {
-    let column = match figure {
-        "sent" => "handed_at",
-        "accepted" => "accepted_at",
-        "bounced" => "failed_at",
-        "opens" => "open_at",
-        "clicks" => "click_at",
-        "reported_opens" => "any_open_at",
-        "reported_clicks" => "any_click_at",
-        "complaints" => "complained_at",
-        "withdrawals" => "left_at",
-        _ => return Err(crate::StoreError::Missing("figure")),
-    };
-    let only = if figure == "withdrawals" { "AND s.complained_at IS NULL" } else { "" };
-    let mut s = c.prepare(&format!("SELECT c.address, s.arm, s.{column} FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.mailing_id = ?1 AND s.{column} IS NOT NULL {only} ORDER BY s.{column}"))?;
-    Ok(s.query_map([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The workline's share of opens looks back this far, to the beginning of that day by UTC: sums are kept by day.
@@ -99,8 +71,11 @@ pub struct Workline {
     pub planned: i64,
     pub collecting: i64,
     pub to_read: i64,
-    /// Human opens of accepted marketing messages, of those whose turn came since the beginning of the day 30 days ago, by UTC.
+    /// Human opens of the marketing messages whose turn came since the beginning of the day 30 days ago, by UTC: of those delivered to
+    /// people whose opens can be known.
     pub opened: Rate,
+    /// Those of these messages whose opens can't be known.
+    pub opens_unknown: u64,
     pub accepted: Rate,
     pub resting: i64,
     pub retired: i64,
@@ -116,14 +91,12 @@ pub struct Workline {
 pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
     let one = |sql: &str| -> Result<i64> { Ok(c.prepare_cached(sql)?.query_row([], |r| r.get(0))?) };
     let rules = crate::rules::current(c)?;
-    let (handed, accepted, opened) = c
-        .prepare_cached(
-            "SELECT coalesce(sum(sent), 0), coalesce(sum(accepted), 0), coalesce(sum(opens), 0) FROM mailing_figure
-            WHERE class = 1 AND day >= ?1 AND mailing_id NOT IN (SELECT id FROM mailing WHERE channel = 2)",
-        )?
-        .query_row([workline_since(now)], |r| {
-            Ok((r.get::<_, i64>(0)?.unsigned_abs(), r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(2)?.unsigned_abs()))
-        })?;
+    let lately = c
+        .prepare_cached(&format!(
+            "SELECT {} FROM mailing_figure WHERE class = 1 AND day >= ?1 AND mailing_id NOT IN (SELECT id FROM mailing WHERE channel = 2)",
+            figures::added_up()
+        ))?
+        .query_row([workline_since(now)], |r| figures::sums(r, 0))?;
     let standing = standing(c)?;
     let people = |which: &dyn Fn(i64, i64) -> bool| standing.iter().filter(|s| which(s.0, s.1)).map(|s| s.2).sum();
     Ok(Workline {
@@ -134,8 +107,9 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
         planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,
         collecting: one("SELECT count(*) FROM trial WHERE state = 'collecting'")?,
         to_read: one("SELECT count(*) FROM trial WHERE state = 'read'")?,
-        opened: Rate::new(opened, accepted),
-        accepted: Rate::new(accepted, handed),
+        opened: lately.rate(Figure::HumanOpens),
+        opens_unknown: lately.of(Figure::Delivered) - lately.of(Figure::OpensKnown),
+        accepted: lately.rate(Figure::Accepted),
         resting: people(&|_, status| matches!(status, 1 | 2)),
         retired: people(&|_, status| status == 3),
         cap_in_force: rules.rules.caps.iter().any(|cap| cap.in_force),
@@ -148,24 +122,24 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
 /// # Errors
 /// An unknown figure, or when the database fails.
 pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static [&'static str], Vec<Vec<String>>)> {
+    let opened = format!(
+        "SELECT c.address, m.name, iif({}, 'yes', 'no') FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id
+         WHERE s.class = 1 AND s.channel = 1 AND {} AND s.at >= ?1 ORDER BY s.id",
+        figures::counted(Figure::HumanOpens, "s"),
+        figures::counted(Figure::OpensKnown, "s")
+    );
     let (header, sql): (&'static [&'static str], &str) = match figure {
         "contacts" => (&["address"], "SELECT address FROM contact WHERE gone IS NULL AND ?1 = ?1 ORDER BY id"),
         "mailable" => (
             &["address"],
             "SELECT address FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3) AND ?1 = ?1 ORDER BY id",
         ),
-        "planned" => {
-            (&["mailing", "state"], "SELECT name, state FROM mailing WHERE state IN ('draft', 'planned') AND ?1 = ?1 ORDER BY id")
-        }
+        "planned" => (&["mailing", "state"], "SELECT name, state FROM mailing WHERE state IN ('draft', 'planned') AND ?1 = ?1 ORDER BY id"),
         "trials" => (
             &["mailing", "state"],
             "SELECT m.name, t.state FROM trial t JOIN mailing m ON m.id = t.mailing_id WHERE t.state IN ('collecting', 'read') AND ?1 = ?1 ORDER BY t.id",
         ),
-        "opened" => (
-            &["address", "mailing", "human open"],
-            "SELECT c.address, m.name, CASE WHEN s.open_at IS NULL THEN 'no' ELSE 'yes' END FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id
-             WHERE s.class = 1 AND s.channel = 1 AND s.accepted_at IS NOT NULL AND s.at >= ?1 ORDER BY s.id",
-        ),
+        "opened" => (&["address", "mailing", "human open"], &opened),
         "resting" => (
             &["address", "status"],
             "SELECT address, CASE status WHEN 1 THEN 'resting' ELSE 'observed' END FROM contact WHERE gone IS NULL AND status IN (1, 2) AND ?1 = ?1 ORDER BY id",
@@ -215,8 +189,7 @@ fn standing(c: &Connection) -> Result<Vec<(i64, i64, i64)>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn by_consent(c: &Connection) -> Result<Vec<(i64, i64)>> {
-    let mut sums = std::collections::BTreeMap::new();
-    standing(c)?.into_iter().for_each(|(consent, _, people)| *sums.entry(consent).or_insert(0) += people);
-    Ok(sums.into_iter().collect())
+pub fn by_consent(c: &Connection) -> Result<Vec<(Consent, i64)>> {
+    let mut s = c.prepare_cached("SELECT consent, count(*) FROM contact WHERE gone IS NULL GROUP BY 1 ORDER BY 1")?;
+    Ok(s.query_map([], |r| Ok((r.get::<_, As<Consent>>(0)?.0, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
 }

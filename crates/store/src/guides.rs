@@ -25,7 +25,7 @@ pub fn observations(c: &Connection, now: Instant) -> Result<Vec<Observation>> {
          SELECT s.contact_id, s.id, s.handed_at, s.open_at IS NOT NULL, s.click_at IS NOT NULL, s.complained_at IS NOT NULL,
             s.left_at IS NOT NULL AND s.complained_at IS NULL, s.failed_at IS NOT NULL, k.domain_id IN ({})
          FROM drawn l CROSS JOIN send s ON s.id = l.id JOIN contact k ON k.id = s.contact_id",
-        crate::segments::open_blind_domains()
+        crate::opens::UNKNOWN_DOMAINS
     ))?;
     // A message's first answer of each kind stands on its row; answers after the message at hand
     // are no part of what was known when it went out.
@@ -65,14 +65,21 @@ pub fn cap_guide(c: &Connection, now: Instant) -> Result<Vec<Drawn>> {
     let mut s = c.prepare_cached(
         "WITH drawn AS (SELECT id, min(stable_share('cap guide', id)) FROM send WHERE class = 1 AND channel = 1 AND accepted_at > ?1 AND accepted_at <= ?2 GROUP BY contact_id)
          SELECT (SELECT count(*) FROM send x WHERE x.contact_id = s.contact_id AND x.class = 1 AND x.accepted_at > s.accepted_at - ?3 AND x.accepted_at <= s.accepted_at),
-            coalesce(s.open_at, s.click_at, s.reply_at) IS NOT NULL,
+            coalesce(s.open_at, s.click_at, s.reply_at) IS NOT NULL, s.opens_unknown,
             EXISTS (SELECT 1 FROM ledger l WHERE l.contact_id = s.contact_id AND l.send_id = s.id AND l.kind = 'withdrew'),
             EXISTS (SELECT 1 FROM ledger l WHERE l.contact_id = s.contact_id AND l.send_id = s.id AND l.kind = 'left topic'),
             s.complained_at IS NOT NULL
          FROM drawn d CROSS JOIN send s ON s.id = d.id JOIN contact k ON k.id = s.contact_id WHERE k.gone IS NULL",
     )?;
     let rows = s.query_map(params![(now + -LOOK_BACK).0, (now + -RIPE).0, rinse_core::cap_guide::DAYS * DAY], |r| {
-        Ok(Drawn { got: r.get(0)?, answered: r.get(1)?, withdrew: r.get(2)?, left_topic: r.get(3)?, complained: r.get(4)? })
+        Ok(Drawn {
+            got: r.get(0)?,
+            answered: r.get(1)?,
+            opens_unknown: r.get(2)?,
+            withdrew: r.get(3)?,
+            left_topic: r.get(4)?,
+            complained: r.get(5)?,
+        })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
@@ -138,7 +145,7 @@ pub fn sources(c: &Connection, now: Instant) -> Result<Vec<Quality>> {
             coalesce(sum(m.recent >= 4 AND k.domain_id NOT IN ({blind})), 0),
             sum(k.id IN (SELECT contact_id FROM purchase WHERE cents > 0)), sum(k.added_at > ?2), sum(k.added_at > ?3 AND k.added_at <= ?2)
          FROM contact k LEFT JOIN mail m ON m.contact_id = k.id WHERE k.gone IS NULL GROUP BY 1 ORDER BY 2 DESC",
-        blind = crate::segments::open_blind_domains()
+        blind = crate::opens::UNKNOWN_DOMAINS
     );
     let mut s = c.prepare_cached(&sql)?;
     let rows = s.query_map(params![(now + -LOOK_BACK).0, week, before], |r| {

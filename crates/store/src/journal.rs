@@ -9,6 +9,7 @@
 mod file;
 
 use crate::ledger::{Grant, Origin};
+use crate::stored::As;
 use crate::{Result, departed, erasure};
 use file::{Mark, Marks, Whole};
 use rinse_core::Instant;
@@ -118,7 +119,7 @@ impl Journal {
                 who: hex(&who),
                 topic: r.get(2)?,
                 entity: r.get(4)?,
-                channel: Channel::from_code(r.get(5)?),
+                channel: r.get::<_, As<Channel>>(5)?.0,
                 journal: String::new(),
                 before: String::new(),
             });

@@ -4,11 +4,13 @@
 //! given for anything but email of the first legal entity stands in `other_consent`. Every entry is sealed and linked
 //! to the one before ([`rinse_core::chain`]); [`seals`] holds them all against each other.
 
+use crate::stored::As;
 use crate::{Result, StoreError, journal};
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
 use rinse_core::chain;
 use rinse_core::channel::Channel;
+use rinse_core::code::Code;
 use rinse_core::consent::{Act, Consent, Standing as ConsentStanding};
 use rinse_core::upkeep::{MailStatus, Outcome, Standing, standing};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -186,10 +188,10 @@ impl Stated {
 
 fn read_stated(r: &rusqlite::Row<'_>) -> rusqlite::Result<Stated> {
     Ok(Stated {
-        consent: Consent::from_code(r.get(0)?),
+        consent: r.get::<_, As<Consent>>(0)?.0,
         at: r.get(1)?,
         paused_until: r.get(2)?,
-        under_pause: Consent::from_code(r.get(3)?),
+        under_pause: r.get::<_, As<Consent>>(3)?.0,
     })
 }
 
@@ -242,7 +244,7 @@ impl Other {
 pub fn others_of(c: &Connection, contact: i64) -> Result<Vec<Other>> {
     let mut s = c.prepare_cached("SELECT channel, entity, consent FROM other_consent WHERE contact_id = ?1 ORDER BY channel, entity")?;
     let rows = s.query_map([contact], |r| {
-        Ok(Other { channel: Channel::from_code(r.get(0)?), entity: r.get(1)?, state: Consent::from_code(r.get(2)?) })
+        Ok(Other { channel: r.get::<_, As<Channel>>(0)?.0, entity: r.get(1)?, state: r.get::<_, As<Consent>>(2)?.0 })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
@@ -278,9 +280,9 @@ pub(crate) fn note(c: &Connection, contact: i64, at: Instant, kind: &str, origin
 /// When there is no such contact.
 pub fn consent_of(c: &Connection, contact: i64) -> Result<Consent> {
     c.prepare_cached("SELECT consent FROM contact WHERE id = ?1")?
-        .query_row([contact], |r| r.get(0))
-        .map(Consent::from_code)
-        .map_err(|_| StoreError::Missing("contact"))
+        .query_row([contact], |r| Ok(r.get::<_, As<Consent>>(0)?.0))
+        .optional()?
+        .ok_or(StoreError::Missing("contact"))
 }
 
 /// Records that a contact left a topic; the rest stays.
@@ -342,7 +344,8 @@ pub(crate) fn step(
     state: Option<i64>,
 ) -> Option<ConsentStanding> {
     match state {
-        Some(state) => Some(ConsentStanding { state: Consent::from_code(state), under: before.under, until }),
+        // One that can't be read allows nothing.
+        Some(state) => Some(ConsentStanding { state: Consent::of_code(state).unwrap_or(Consent::Withdrawn), under: before.under, until }),
         None => Act::of_word(kind, until).map(|act| before.after(act, at)),
     }
 }
@@ -384,10 +387,10 @@ pub(crate) fn topic_left_at(c: &Connection, contact: i64, topic: i64, at: Instan
 /// # Errors
 /// When the database fails.
 pub fn refresh_status(c: &Connection, contact: i64, now: Instant) -> Result<Standing> {
-    let (status, until): (i64, Option<i64>) =
+    let (status, until): (As<MailStatus>, Option<i64>) =
         c.prepare_cached("SELECT status, status_until FROM contact WHERE id = ?1")?.query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let s = standing(&outcomes(c, contact)?, now);
-    if s.status != MailStatus::from_code(status) || s.until.map(|u| u.0) != until {
+    if s.status != status.0 || s.until.map(|u| u.0) != until {
         let origin = Origin { source: "bounce rules", evidence: s.why.clone(), ..Origin::default() };
         append(c, contact, &Says { until: s.until.map(|u| u.0), ..says(now, s.status.words()) }, &origin)?;
         c.prepare_cached("UPDATE contact SET status = ?2, status_until = ?3, status_at = ?4 WHERE id = ?1")?.execute(params![
@@ -432,7 +435,7 @@ pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
             evidence: r.get(5)?,
             person: r.get(6)?,
             entity: r.get(7)?,
-            channel: Channel::from_code(r.get(8)?),
+            channel: r.get::<_, As<Channel>>(8)?.0,
         })
     })?
     .collect::<rusqlite::Result<_>>()?)

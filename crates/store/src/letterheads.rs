@@ -129,7 +129,7 @@ fn row(r: &Row<'_>) -> rusqlite::Result<Letterhead> {
         wording: r.get(12)?,
         entity: r.get(13)?,
         reply_to: r.get(14)?,
-        social: serde_json::from_str(&r.get::<_, String>(15)?).unwrap_or_default(),
+        social: crate::stored::document(&r.get::<_, String>(15)?, "letterhead", r.get(0)?)?,
         logo_id: r.get(16)?,
         is_default: r.get(17)?,
         text_number: r.get(18)?,

@@ -1,6 +1,6 @@
 //! Mail load, worked out once a day for everybody from their own messages; rules in [`rinse_core::load`].
 
-use crate::{Result, Store, segments, settings};
+use crate::{Result, Store, settings};
 use rinse_core::load::{self, CELLS, Delivery};
 use rinse_core::report::Rate;
 use rinse_core::segment::evaluate::day_of;
@@ -8,7 +8,7 @@ use rinse_core::stats::beta_binomial_fit::{self, Group, Prior};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 /// People read at a time.
@@ -57,8 +57,7 @@ struct History {
 
 /// The histories of the people with numbers in a range; each step-th of them.
 fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) -> Result<Vec<History>> {
-    let blind: HashSet<i64> =
-        c.prepare_cached(&segments::open_blind_domains())?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    let blind = crate::opens::unknown_domains(c)?;
     let since = (now + -90 * DAY).0;
     let mut s = c.prepare_cached(
         "SELECT id, added_at, consent IN (2, 3) AND status <> 3, domain_id, consent = 6 AND consent_at > ?3, consent = 5 AND consent_at > ?3

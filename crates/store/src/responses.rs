@@ -6,7 +6,7 @@ use crate::ledger::{self, Origin};
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::Act;
-use rinse_core::response::{self, FETCH_LEAST_DELIVERIES, FETCH_SHARE, FETCH_WITHIN, Hit, Machine, RULES_VERSION};
+use rinse_core::response::{self, FETCH_WITHIN, Hit, Machine, RULES_VERSION};
 use rusqlite::{Connection, OptionalExtension, params};
 
 pub const OPEN: i64 = 1;
@@ -40,20 +40,16 @@ fn insert(c: &Connection, at: Instant, send: i64, kind: i64, link: Option<u32>, 
 /// # Errors
 /// When the database fails.
 pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &str, head: bool) -> Result<bool> {
-    let Some((delivered_at, domain, delivered, fetched, first)) = c
+    let Some((delivered_at, domain, fetching_domain, first)) = c
         .prepare_cached(
-            "SELECT coalesce(s.accepted_at, s.handed_at, s.at), d.id, d.delivered, d.fetched, s.any_open_at IS NULL
+            "SELECT coalesce(s.accepted_at, s.handed_at, s.at), d.id, d.opens_unknown, s.any_open_at IS NULL
              FROM send s JOIN contact c ON c.id = s.contact_id JOIN domain d ON d.id = c.domain_id WHERE s.id = ?1",
         )?
-        .query_row([send], |r| {
-            Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, i64>(2)?, r.get::<_, i64>(3)?, r.get::<_, bool>(4)?))
-        })
+        .query_row([send], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, bool>(2)?, r.get::<_, bool>(3)?)))
         .optional()?
     else {
         return Ok(false);
     };
-    #[allow(clippy::cast_precision_loss)]
-    let fetching_domain = delivered >= FETCH_LEAST_DELIVERIES && fetched as f64 > FETCH_SHARE * delivered as f64;
     let h = Hit { at, delivered_at: Instant(delivered_at), agent, head, fetching_domain };
     let agent: String = agent.chars().take(120).collect();
     let human;
@@ -72,7 +68,7 @@ pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &st
         c.prepare_cached("UPDATE send SET any_open_at = min(coalesce(any_open_at, ?2), ?2), open_at = CASE WHEN ?3 THEN min(coalesce(open_at, ?2), ?2) ELSE open_at END WHERE id = ?1")?
             .execute(params![send, at.0, judged.is_none()])?;
         if first && at.0 - delivered_at <= FETCH_WITHIN {
-            c.prepare_cached("UPDATE domain SET fetched = fetched + 1 WHERE id = ?1")?.execute([domain])?;
+            crate::opens::fetched(c, domain, Instant(delivered_at))?;
         }
     }
     if human {

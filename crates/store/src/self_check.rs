@@ -80,14 +80,15 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
 /// Both halves on each metric; empty where they are too few for a test.
 fn halves(c: &Connection, mailing: i64, seed: u64) -> Result<Vec<Found>> {
     let mut s = c.prepare_cached(
-        "SELECT contact_id, coalesce(open_at < handed_at + ?2, 0), coalesce(click_at < handed_at + ?2, 0), coalesce(left_at < handed_at + ?2, 0)
+        "SELECT contact_id, coalesce(open_at < handed_at + ?2, 0), coalesce(click_at < handed_at + ?2, 0), coalesce(left_at < handed_at + ?2, 0), opens_unknown
          FROM send WHERE mailing_id = ?1 AND handed_at IS NOT NULL",
     )?;
     let mut rows = s.query(params![mailing, WINDOW])?;
     let mut counts = [[Arm { successes: 0, trials: 0 }; 2]; 3];
     while let Some(r) = rows.next()? {
         let half = usize::from(assign::in_second_half(seed, r.get(0)?));
-        for (i, arms) in counts.iter_mut().enumerate() {
+        let unknown: bool = r.get(4)?;
+        for (i, arms) in counts.iter_mut().enumerate().filter(|(i, _)| METRICS[*i] != Metric::HumanOpen || !unknown) {
             arms[half].trials += 1;
             arms[half].successes += u64::from(r.get::<_, bool>(i + 1)?);
         }

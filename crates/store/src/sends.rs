@@ -5,11 +5,12 @@ use crate::Result;
 use crate::clearing::record::Recorder;
 use crate::clearing::{Clearance, Decided, person};
 use crate::ledger;
+use crate::stored::As;
 use crate::trials::enrol::Enroller;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::Outcome;
-use rinse_core::schedule::{Pace, Schedule};
+use rinse_core::schedule::{CLOCK_CHANGE, Pace, Schedule, same_hour};
 use rinse_core::segment::share::Salted;
 use rinse_core::zone;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
@@ -39,7 +40,8 @@ pub(crate) fn spread_of(mailing: i64) -> Salted {
 /// Somebody's part in a mailing, and when it is their turn; none: their hour had passed.
 pub type Turn = ((Decided, Phase, usize), Option<Instant>);
 
-/// When each person gets a mailing that begins at `at`. Keeps their order.
+/// When each person gets a mailing that begins at `at`; `pilot`: at the hour at which the pilot went by their own clock, on the day of `at`.
+/// Keeps their order.
 ///
 /// # Errors
 /// When there is no such mailing.
@@ -47,6 +49,7 @@ pub fn turns(
     c: &Connection,
     mailing: i64,
     at: Instant,
+    pilot: Option<Instant>,
     done: &Clearance,
     people: impl IntoIterator<Item = (Decided, Phase, usize)>,
 ) -> Result<Vec<Turn>> {
@@ -55,13 +58,19 @@ pub fn turns(
         [mailing],
         |r| Ok((r.get(0)?, r.get(1)?)),
     )?;
-    let schedule: Schedule = serde_json::from_str(&schedule).unwrap_or_default();
-    if schedule == Schedule::default() {
+    let schedule: Schedule = crate::stored::document(&schedule, "mailing", mailing)?;
+    // A local time of its own says the hour for both.
+    let pilot = pilot.filter(|_| schedule.local.is_none());
+    if schedule == Schedule::default() && pilot.is_none() {
         return Ok(people.into_iter().map(|p| (p, Some(at))).collect());
     }
     let usual = zone::named(&zone).unwrap_or(zone::TimeZone::UTC);
     let share = spread_of(mailing);
-    let due = |d: Decided| schedule.due(at, done.zone_of(d).unwrap_or(&usual), share.draw(d.contact));
+    let due = |d: Decided| {
+        let clock = done.zone_of(d).unwrap_or(&usual);
+        let from = pilot.map_or(at, |pilot| same_hour(pilot, at, clock));
+        schedule.due(from, clock, share.draw(d.contact))
+    };
     let mut out: Vec<_> = people.into_iter().map(|p| (p, due(p.0))).collect();
     if schedule.rates.is_empty() {
         return Ok(out);
@@ -118,7 +127,7 @@ pub fn record(
     people: impl IntoIterator<Item = (Decided, Phase, usize)>,
 ) -> Result<u64> {
     crate::letterheads::keep_as_sent(c, mailing)?;
-    record_some(c, mailing, done, at, &turns(c, mailing, at, done, people)?)
+    record_some(c, mailing, done, at, &turns(c, mailing, at, None, done, people)?)
 }
 
 /// As [`record`], for a part of those whose turns were given: nobody else's change waits for a million people then.
@@ -250,7 +259,7 @@ impl Paced {
             Entry::Occupied(e) => e.into_mut(),
             Entry::Vacant(e) => {
                 let text: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing], |r| r.get(0))?;
-                e.insert(serde_json::from_str(&text).unwrap_or_default())
+                e.insert(crate::stored::document(&text, "mailing", mailing)?)
             }
         };
         if schedule.rates.is_empty() {
@@ -316,7 +325,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                     given_name: r.get(5)?,
                     family_name: r.get(6)?,
                     country: r.get(7)?,
-                    channel: Channel::from_code(r.get(11)?),
+                    channel: r.get::<_, As<Channel>>(11)?.0,
                     phone: r.get(12)?,
                 },
                 r.get(8)?,
@@ -349,10 +358,11 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                     (out.arm, phase) = (arm, part as i64);
                 }
                 // It counts from now on, however long it has been due.
-                c.prepare_cached(
+                c.prepare_cached(&format!(
                     "UPDATE send SET state = 2, at = ?2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL, rules_version = ?3,
-                        arm = ?4, phase = ?5 WHERE id = ?1",
-                )?
+                        arm = ?4, phase = ?5, opens_unknown = {} WHERE id = ?1",
+                    crate::opens::OF_ITS_DOMAIN
+                ))?
                 .execute(params![out.send, now.0, loaded.version.id, i64::try_from(out.arm).unwrap_or(0), phase])?;
                 go.push(out);
             }
@@ -439,12 +449,11 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
     if reply.accepted() {
         c.prepare_cached("UPDATE send SET state = 3, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN (2, 7)")?
             .execute(params![send, now.0, line])?;
-        let (contact, channel): (i64, i64) =
+        let (contact, As(channel)): (i64, As<Channel>) =
             c.prepare_cached("SELECT contact_id, channel FROM send WHERE id = ?1")?.query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
         crate::rollups::due(c, contact)?;
-        if Channel::from_code(channel) == Channel::Email {
-            c.prepare_cached("UPDATE domain SET delivered = delivered + 1 WHERE id = (SELECT domain_id FROM contact WHERE id = ?1)")?
-                .execute([contact])?;
+        if channel == Channel::Email {
+            crate::opens::accepted(c, contact, now)?;
         }
         return Ok(());
     }
@@ -473,9 +482,9 @@ pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: In
         .prepare_cached("UPDATE send SET state = 5, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL")?
         .execute(params![send, now.0, category as i64, line])?;
     if n > 0 {
-        let (contact, channel): (i64, i64) =
+        let (contact, As(channel)): (i64, As<Channel>) =
             c.prepare_cached("SELECT contact_id, channel FROM send WHERE id = ?1")?.query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
-        match Channel::from_code(channel) {
+        match channel {
             Channel::Email => {
                 ledger::refresh_status(c, contact, now)?;
             }
@@ -540,7 +549,13 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     let mailings: Option<i64> = c
         .prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned' AND paused_at IS NULL")?
         .query_row([], |r| r.get(0))?;
-    let trials: Option<i64> = c.prepare_cached("SELECT min(CASE state WHEN 'collecting' THEN min(coalesce(reading_due, next_look), coalesce(next_look, reading_due)) ELSE rollout_at END) FROM trial WHERE state = 'collecting' AND coalesce(reading_due, next_look) IS NOT NULL OR state = 'rolling'")?.query_row([], |r| r.get(0))?;
+    let trials: Option<i64> = c
+        .prepare_cached(
+            "SELECT min(CASE state WHEN 'collecting' THEN min(coalesce(reading_due, next_look), coalesce(next_look, reading_due))
+                ELSE rollout_at - at_pilot_hour * (json_extract(plan, '$.per_arm') IS NULL) * ?1 END)
+             FROM trial WHERE state = 'collecting' AND coalesce(reading_due, next_look) IS NOT NULL OR state = 'rolling'",
+        )?
+        .query_row([CLOCK_CHANGE], |r| r.get(0))?;
     let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
     let invitations: Option<i64> = c.prepare_cached("SELECT min(due_at) FROM sign_up WHERE state = 1")?.query_row([], |r| r.get(0))?;
     let checks = crate::self_check::next_due(c)?.map(|at| at.0);

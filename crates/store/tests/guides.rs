@@ -42,7 +42,7 @@ fn base(people: &[Option<&str>], sends: &[Sent]) -> (tempfile::TempDir, Store) {
             let domain = if i + 2 >= people.len() { "gull" } else { "tern" };
             contacts::add(c, &Address::parse(&format!("p{i}@{domain}.example")).unwrap(), &profile, NOW + -(i as i64) * 3 * DAY)?;
         }
-        c.execute_batch("UPDATE domain SET delivered = 100, fetched = CASE name WHEN 'gull.example' THEN 100 ELSE 0 END")?;
+        c.execute_batch("UPDATE domain SET delivered = 100, fetched = CASE name WHEN 'gull.example' THEN 100 ELSE 0 END, opens_unknown = (name = 'gull.example')")?;
         let mut in_order = sends.clone();
         in_order.sort_by_key(|s| -s.ago);
         for (i, s) in in_order.iter().enumerate() {

@@ -6,6 +6,7 @@ use common::{START, base, hand_over, mailing, rows, run, start};
 use proptest::prelude::*;
 use rinse_core::bounce::Reply;
 use rinse_core::clearance::OverCap;
+use rinse_core::code::Code;
 use rinse_core::consent::{Act, Consent, fold};
 use rinse_core::{DAY, HOUR};
 use rinse_store::ledger::{self, Origin};
@@ -29,7 +30,7 @@ proptest! {
                 let (state, under, until): (i64, i64, Option<i64>) =
                     c.query_row("SELECT consent, under_pause, paused_until FROM contact", [], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?))).unwrap();
                 let over = state == 4 && until.is_some_and(|u| u <= (START + 50).0);
-                Consent::from_code(if over { under } else { state })
+                Consent::of_code(if over { under } else { state }).unwrap()
             })
         };
         let acts = acts.into_iter().enumerate().map(|(i, act)| (START + 1 + i as i64, act));

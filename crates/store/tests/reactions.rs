@@ -210,7 +210,7 @@ fn people_whose_opens_cannot_be_told_are_left_alone() {
             (by(Trigger::NotOpened { hours: 24, taken_back: false }), by(Trigger::NotClicked { hours: 24, link: None, taken_back: false }));
         start(c, m, START);
         hand_over(c, START, "250 2.0.0 ok");
-        c.execute("UPDATE domain SET delivered = 500, fetched = 490", []).unwrap();
+        c.execute("UPDATE domain SET delivered = 500, fetched = 490, opens_unknown = 1", []).unwrap();
         look(c, START + 2 * DAY);
         assert_eq!([silent, no_click].map(|r| reactions::one(c, r).unwrap().done), [0, 3]);
     });

@@ -169,7 +169,7 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
             "UPDATE send SET {column} = (SELECT min(at) FROM response r WHERE r.send_id = send.id AND r.kind = {kind} {human})"
         ))?;
     }
-    c.execute_batch("UPDATE domain SET delivered = 100, fetched = CASE name WHEN 'gull.example' THEN 95 ELSE 80 END")?;
+    c.execute_batch("UPDATE domain SET delivered = 100, fetched = CASE name WHEN 'gull.example' THEN 95 ELSE 80 END, opens_unknown = (name = 'gull.example')")?;
     Ok(())
 }
 

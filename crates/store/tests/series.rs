@@ -370,7 +370,7 @@ proptest! {
             for l in &v.lines {
                 assert!(l.on <= l.came && l.here == 0);
                 if let Some(m) = &l.mail {
-                    assert!(m.accepted + m.barred + m.failed <= l.came, "{l:?}");
+                    assert!(i64::try_from(m.accepted).unwrap() + m.barred + m.failed <= l.came, "{l:?}");
                 }
             }
         });

@@ -7,6 +7,7 @@ use common::{START, rows, run};
 use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
+use rinse_core::code::Code;
 use rinse_core::consent::{Act, Consent};
 use rinse_core::invitation::LIVES;
 use rinse_core::suppression::Entry;
@@ -172,7 +173,7 @@ impl World {
                 assert!(!self.confirmed[who]);
                 continue;
             };
-            let state = Consent::from_code(rows(c, &format!("SELECT consent FROM contact WHERE id = {id}"))[0]);
+            let state = Consent::of_code(rows(c, &format!("SELECT consent FROM contact WHERE id = {id}"))[0]).unwrap();
             assert_eq!(state == Consent::Confirmed, self.confirmed[who], "only their own confirmation is consent: {state:?}");
             assert!(state != Consent::Consented && (state == Consent::Complained) == self.complained[who], "{state:?}");
         }

@@ -8422,6 +8422,12 @@ export interface components {
              * @description Of revenue: what all of them brought, and the sum of its squares person by person.
              */
             sum?: number;
+            /**
+             * Format: int64
+             * @description Of them, people whose response can't be known: of opens, those of domains that fetch images by themselves. They are in no
+             *     primary, and no part of what it is of.
+             */
+            unknown?: number;
         };
         /** @description An arm as the table shows it. */
         ArmRow: {
@@ -9267,6 +9273,33 @@ export interface components {
             source?: string | null;
             value: string;
         };
+        /**
+         * @description A figure of a mailing, over its messages to people.
+         * @enum {string}
+         */
+        Figure: "sent" | "accepted" | "bounced" | "bounced_permanently" | "bounced_temporarily" | "blocked" | "delivered" | "opens_known" | "human_opens" | "human_clicks" | "click_to_open" | "replies" | "leaving" | "left_topic" | "left_series" | "paused" | "withdrew" | "complaints" | "reported_opens" | "reported_clicks";
+        /** @description A figure as it is told: name, formula, what is counted and what is left out. */
+        FigureDefinition: {
+            counted: string;
+            /**
+             * Format: int32
+             * @description Decimals of its share in percent.
+             */
+            decimals: number;
+            /** @description Of a text message nobody can tell. */
+            email_only: boolean;
+            figure: components["schemas"]["Figure"];
+            key: string;
+            /** @description Empty: nothing of what it is of is left out. */
+            left_out: string;
+            name: string;
+            of?: components["schemas"]["Figure"] | null;
+            /** @description Whom it is a share of, in words. */
+            of_words: string;
+            /** @description What it is made of; a message can be in more than one of them. */
+            parts: components["schemas"]["Figure"][];
+            reported?: components["schemas"]["Figure"] | null;
+        };
         /** @description What the base check finds in a file. */
         FileFindings: {
             /**
@@ -9305,6 +9338,8 @@ export interface components {
         Findings: {
             /** @description How many mailings there are without the filter. */
             all: number;
+            /** @description What each figure counts, and of what, in the order in which they are told. */
+            catalogue: components["schemas"]["FigureDefinition"][];
             mailings: components["schemas"]["MailingFigures"][];
         };
         Fix: {
@@ -9923,25 +9958,25 @@ export interface components {
             /** @description Nobody of these lists and segments. */
             without?: components["schemas"]["Group"][];
         };
-        /** @description A mailing's figures. Rates of responses are over accepted messages; bounces over those sent. */
+        /** @description A mailing's figures, by the catalogue. */
         MailingFigures: {
-            accepted: components["schemas"]["Rate"];
-            bounced: components["schemas"]["Rate"];
-            /** @description Of a text message nobody can tell whether it was opened. */
             channel: components["schemas"]["Channel"];
-            clicks: components["schemas"]["Rate"];
-            complaints: components["schemas"]["Rate"];
+            /** @description Every figure that can be known of its channel and that is of something. */
+            figures: {
+                [key: string]: components["schemas"]["Rate"];
+            };
             /** Format: int64 */
             id: number;
             name: string;
-            opens: components["schemas"]["Rate"];
-            reported_clicks: components["schemas"]["Rate"];
-            reported_opens: components["schemas"]["Rate"];
             /** Format: int64 */
             sent: number;
             /** Format: int64 */
             started_at: number;
-            withdrawals: components["schemas"]["Rate"];
+            /**
+             * Format: int64
+             * @description Delivered messages that were handed over on the last five days, by UTC: a failure may still be reported.
+             */
+            too_new: number;
         };
         /** @description How a coming mailing will go. */
         MailingForecast: {
@@ -10244,11 +10279,7 @@ export interface components {
             why: string;
         };
         NewSuppressionLines: {
-            /**
-             * Format: int64
-             * @description They end by themselves then.
-             */
-            expires_at?: number | null;
+            expires_at?: components["schemas"]["At"] | null;
             /** @description Addresses, domains or hashes, one a line. */
             lines: string;
             reason?: string;
@@ -10344,7 +10375,8 @@ export interface components {
             typical_effect?: number | null;
             /**
              * Format: double
-             * @description Share of the audience for whom the metric can't be known, since machines open their mail.
+             * @description Share of the audience for whom the metric can't be known, since machines open their mail. They take part, and count for
+             *     everything else; what it finds is worked out from the others.
              */
             unknown?: number | null;
             warnings: string[];
@@ -12188,13 +12220,15 @@ export interface components {
             began_at: number;
             /** @description The parts that each arm has of those who come; 0: it is closed. */
             parts: number[];
-            /** @description People enrolled in each arm. */
+            /** @description People enrolled in each arm; of a trial on opens, those whose opens can be known. */
             people: number[];
             /** @description Who chose the shares, and why. */
             person?: string | null;
             why: string;
         };
         TrialView: {
+            /** @description What comes out otherwise when it is read again by the rule that was sealed: something was changed since. */
+            differs?: string | null;
             /** @description SHA-256 over all that was sealed. */
             digest?: string | null;
             enrolment?: components["schemas"]["Enrolment"] | null;
@@ -12445,8 +12479,16 @@ export interface components {
              * @description With consent and a usable address.
              */
             mailable: number;
-            /** @description Human opens of accepted marketing messages, of those whose turn came since the beginning of the day 30 days ago, by UTC. */
+            /**
+             * @description Human opens of the marketing messages whose turn came since the beginning of the day 30 days ago, by UTC: of those delivered to
+             *     people whose opens can be known.
+             */
             opened: components["schemas"]["Rate"];
+            /**
+             * Format: int64
+             * @description Those of these messages whose opens can't be known.
+             */
+            opens_unknown: number;
             /** Format: int64 */
             planned: number;
             /** Format: int64 */

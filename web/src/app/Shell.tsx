@@ -3,7 +3,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, NavLink, Outlet, useLocation, useNavigate, useNavigationType } from "react-router";
 import { acting, api, ok, type Schemas, setActing } from "../api/client";
-import { bare, count, instant, percent } from "../shared/format";
+import { bare, count, instant, percent, plural } from "../shared/format";
 import { useProgress } from "../shared/useProgress";
 import { useWorking, type Working, WorkingContext } from "../shared/working";
 
@@ -132,7 +132,7 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
     entry(
       `Opened: ${percent(o.rate)}`,
       `${count(o.count)} / ${count(o.of)} = ${percent(o.rate, 2)}`,
-      "Human opens of the marketing messages of the last 30 days that a host accepted.",
+      `Human opens of the marketing messages of the last 30 days, of those delivered to people whose opens can be known. ${plural(w.opens_unknown, "delivered message")} went to people of domains that fetch images by themselves: theirs aren't known.`,
       "opened",
       `${bare(o.lower, 2)} to ${bare(o.upper, 2)}`,
     ),

@@ -10,6 +10,7 @@
 
 use super::{Class, Outcome, OverCap, Person, Reason, Reasons, Rules, by_then, conclude};
 use crate::caps::{Cap, Kind, Message, Window};
+use crate::code::Code;
 use crate::consent::Consent;
 use crate::upkeep::MailStatus;
 use crate::zone::{Local, Wall};
@@ -172,15 +173,17 @@ impl Base {
     pub fn person<'a>(&'a self, messages: &'a [Message], i: usize, marks: &Marks) -> Person<'a> {
         let instant = |v: i64| (v != NONE).then_some(Instant(v));
         let flags = marks.flags[i];
+        // What is loaded is checked; whatever else came here would not be mailed.
+        let consent = |code: u8| Consent::of_code(i64::from(code)).unwrap_or(Consent::Withdrawn);
         Person {
             contact: self.contact[i],
             has_address: flags & Marks::NO_ADDRESS == 0,
             already_sent: flags & Marks::ALREADY_SENT != 0,
-            status: MailStatus::from_code(i64::from(self.status[i])),
+            status: MailStatus::of_code(i64::from(self.status[i])).unwrap_or(MailStatus::Retired),
             resting_until: instant(self.status_until[i]),
             sunset: self.sunset[i],
-            consent: Consent::from_code(i64::from(self.consent[i])),
-            under_pause: Consent::from_code(i64::from(self.under_pause[i])),
+            consent: consent(self.consent[i]),
+            under_pause: consent(self.under_pause[i]),
             paused_until: instant(self.paused_until[i]),
             domain_paused_until: marks.domain_until.get(i).and_then(|u| instant(*u)),
             country: self.country_of(i),

@@ -20,8 +20,9 @@ pub use evaluate::{Explained, explain, holds};
 pub use person::Person;
 
 use crate::consent::Consent;
-use crate::goal::Goal;
+use crate::goal::{Goal, What};
 use crate::upkeep::MailStatus;
+pub use crate::words::fold;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use utoipa::ToSchema;
@@ -429,16 +430,25 @@ impl Tree {
                 path.pop();
                 inner
             }
-            Self::Converted { goal, times, within_days } => goals.get(goal).ok_or(SegmentError::GoalGone)?.condition(*times, *within_days),
+            Self::Converted { goal, times, within_days } => met(goals.get(goal).ok_or(SegmentError::GoalGone)?, *times, *within_days),
             leaf => leaf.clone(),
         })
     }
 }
 
-/// Words as they are compared: without regard to case and to space around them.
-#[must_use]
-pub fn fold(text: &str) -> String {
-    text.trim().to_lowercase()
+/// "Met the goal so often within so many days" in terms of purchases and events.
+fn met(goal: &Goal, times: Times, within_days: Option<u32>) -> Tree {
+    match &goal.what {
+        What::Event { name, .. } => Tree::Event { name: name.clone(), times, within_days },
+        What::Purchase { product, category } => {
+            let (is, n) = match times {
+                Times::AtLeast(n) => (Compare::AtLeast, n),
+                Times::AtMost(n) => (Compare::AtMost, n),
+            };
+            let (product, category) = (product.clone(), category.clone());
+            Tree::Bought { what: Bought::Count, is, value: f64::from(n), product, category, within_days }
+        }
+    }
 }
 
 #[cfg(test)]

@@ -13,7 +13,7 @@ pub struct Prior {
 }
 
 /// What the posteriors say of each arm.
-#[derive(Debug, Clone, PartialEq, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 #[schema(as = ChanceToBeBest)]
 pub struct Best {
     /// That its rate is the largest.

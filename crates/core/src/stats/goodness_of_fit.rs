@@ -2,10 +2,10 @@
 
 use super::StatsError;
 use super::special::chi_square_sf;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// A chi-square test.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct ChiSquare {
     pub statistic: f64,
     pub df: u32,

@@ -78,7 +78,7 @@ pub struct Stratum {
 }
 
 /// A common difference over strata.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 #[schema(as = StratifiedDifference)]
 pub struct Stratified {
     /// `b` less `a`.

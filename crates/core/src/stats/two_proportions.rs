@@ -3,10 +3,10 @@
 use super::proportion::{Method, proportion_interval};
 use super::special::normal_sf;
 use super::{Arm, StatsError, z_of_level};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 /// The comparison of arm b with arm a; differences are b minus a.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Comparison {
     pub difference: f64,
     /// Newcombe's hybrid score limits (Stat Med 17:873-890, method 10).

@@ -11,7 +11,38 @@ pub struct Enrolled {
     pub contact: i64,
     pub stratum: u32,
     pub arm: usize,
+    /// Their opens can't be known, by what was known of their domain before the seal.
+    pub opens_unknown: bool,
 }
+
+/// Somebody whose mail is cleared, before the draw.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Person {
+    pub contact: i64,
+    pub domain: u32,
+    /// Their cell of mail load; none while it isn't worked out.
+    pub cell: Option<u8>,
+    pub opens_unknown: bool,
+}
+
+/// Somebody with the stratum that they are balanced in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Placed {
+    pub contact: i64,
+    pub stratum: u32,
+    pub opens_unknown: bool,
+}
+
+impl From<(i64, u32)> for Placed {
+    /// Somebody of whom everything can be known.
+    fn from((contact, stratum): (i64, u32)) -> Self {
+        Self { contact, stratum, opens_unknown: false }
+    }
+}
+
+/// The small domains together, and those of them whose opens can't be known.
+pub const OTHER_DOMAINS: u32 = 0;
+pub const OTHER_UNKNOWN: u32 = 1 << 28;
 
 /// What a hash is drawn for; the same person gets unrelated numbers for each.
 #[derive(Clone, Copy)]
@@ -29,24 +60,33 @@ fn draw(seed: u64, what: Draw, key: u64) -> u64 {
     h.finish()
 }
 
-/// The strata that people are balanced over: their mailbox domain (those with under a twentieth of the people together)
-/// by how they answer their mail (the axis of their mail-load cell; unknown is one more).
+/// The strata that people are balanced over: their mailbox domain (those with under a twentieth of the people together, by
+/// whether opens can be known of them) by how they answer their mail (the axis of their mail-load cell; unknown is one more).
 #[must_use]
-pub fn strata(people: &[(i64, u32, Option<u8>)]) -> Vec<(i64, u32)> {
+pub fn strata(people: &[Person]) -> Vec<Placed> {
     let mut of_domain: BTreeMap<u32, usize> = BTreeMap::new();
-    for (_, domain, _) in people {
-        *of_domain.entry(*domain).or_default() += 1;
+    for p in people {
+        *of_domain.entry(p.domain).or_default() += 1;
     }
-    let group = |domain: &u32| if of_domain[domain] * 20 >= people.len() { *domain } else { 0 };
-    people.iter().map(|(contact, domain, cell)| (*contact, group(domain) * 8 + cell.map_or(5, |c| u32::from(c % 5)))).collect()
+    let group = |p: &Person| match p.opens_unknown {
+        _ if of_domain[&p.domain] * 20 >= people.len() => p.domain,
+        true => OTHER_UNKNOWN,
+        false => OTHER_DOMAINS,
+    };
+    let placed = |p: &Person| Placed {
+        contact: p.contact,
+        stratum: group(p) * 8 + p.cell.map_or(5, |c| u32::from(c % 5)),
+        opens_unknown: p.opens_unknown,
+    };
+    people.iter().map(placed).collect()
 }
 
-/// Draws the pilot: `size` of the cleared people, given as `(contact, stratum)`.
+/// Draws the pilot: `size` of the cleared people.
 #[must_use]
 #[allow(clippy::cast_sign_loss)]
-pub fn draw_pilot(seed: u64, cleared: &[(i64, u32)], size: usize) -> Vec<(i64, u32)> {
+pub fn draw_pilot(seed: u64, cleared: &[Placed], size: usize) -> Vec<Placed> {
     let mut ranked = cleared.to_vec();
-    ranked.sort_unstable_by_key(|(c, _)| (draw(seed, Draw::Pilot, *c as u64), *c));
+    ranked.sort_unstable_by_key(|p| (draw(seed, Draw::Pilot, p.contact as u64), p.contact));
     ranked.truncate(size);
     ranked
 }
@@ -55,19 +95,21 @@ pub fn draw_pilot(seed: u64, cleared: &[(i64, u32)], size: usize) -> Vec<(i64, u
 /// The order in which people are given makes no difference.
 #[must_use]
 #[allow(clippy::cast_sign_loss)]
-pub fn assign(seed: u64, roster: &[(i64, u32)], parts: &[u32]) -> Vec<Enrolled> {
+pub fn assign(seed: u64, roster: &[Placed], parts: &[u32]) -> Vec<Enrolled> {
     let places: Vec<usize> = parts.iter().enumerate().flat_map(|(arm, n)| std::iter::repeat_n(arm, *n as usize)).collect();
-    let mut strata: BTreeMap<u32, Vec<i64>> = BTreeMap::new();
-    for (contact, stratum) in roster {
-        strata.entry(*stratum).or_default().push(*contact);
+    let mut strata: BTreeMap<u32, Vec<Placed>> = BTreeMap::new();
+    for p in roster {
+        strata.entry(p.stratum).or_default().push(*p);
     }
     let mut enrolled = Vec::with_capacity(roster.len());
     for (stratum, mut people) in strata {
-        people.sort_unstable_by_key(|c| (draw(seed, Draw::Arm, *c as u64), *c));
+        people.sort_unstable_by_key(|p| (draw(seed, Draw::Arm, p.contact as u64), p.contact));
         for (block, members) in people.chunks(places.len().max(1)).enumerate() {
             let mut order: Vec<usize> = (0..places.len()).collect();
             order.sort_unstable_by_key(|place| draw(seed, Draw::Block, (u64::from(stratum) << 40) ^ ((block as u64) << 8) ^ *place as u64));
-            enrolled.extend(members.iter().zip(order).map(|(&contact, place)| Enrolled { contact, stratum, arm: places[place] }));
+            let enrol =
+                |(p, place): (&Placed, usize)| Enrolled { contact: p.contact, stratum, arm: places[place], opens_unknown: p.opens_unknown };
+            enrolled.extend(members.iter().zip(order).map(enrol));
         }
     }
     enrolled.sort_unstable_by_key(|e| e.contact);
@@ -115,14 +157,14 @@ mod tests {
         /// Each stratum's arms are as large as their parts say, but for the last block, whatever the order people come in.
         #[test]
         fn balanced_and_order_free(seed in any::<u64>(), n in 0usize..400, strata in 1u32..6, parts in prop::collection::vec(1u32..4, 2..5)) {
-            let roster: Vec<_> = (0..n).map(|i| (i as i64 * 7, i as u32 % strata)).collect();
+            let roster: Vec<_> = (0..n).map(|i| Placed::from((i as i64 * 7, i as u32 % strata))).collect();
             let block: usize = parts.iter().map(|p| *p as usize).sum();
             let forward = assign(seed, &roster, &parts);
             let mut backward: Vec<_> = roster.clone();
             backward.reverse();
             prop_assert_eq!(&forward, &assign(seed, &backward, &parts));
             for s in 0..strata {
-                let blocks = roster.iter().filter(|r| r.1 == s).count() / block;
+                let blocks = roster.iter().filter(|r| r.stratum == s).count() / block;
                 for (arm, part) in parts.iter().enumerate() {
                     let (people, part) = (forward.iter().filter(|e| e.stratum == s && e.arm == arm).count(), *part as usize);
                     prop_assert!((blocks * part..=(blocks + 1) * part).contains(&people));
@@ -147,7 +189,7 @@ mod tests {
 
     #[test]
     fn the_first_person_of_a_block_gets_each_arm_equally_often() {
-        let first_in_a = (0..4000u64).filter(|s| assign(*s, &[(1, 0)], &[1, 1])[0].arm == 0).count();
+        let first_in_a = (0..4000u64).filter(|s| assign(*s, &[(1, 0).into()], &[1, 1])[0].arm == 0).count();
         // Binomial(4000, 1/2) has sd 32; six of them is one in a billion.
         assert!((1810..=2190).contains(&first_in_a), "{first_in_a}");
     }

@@ -9,7 +9,7 @@ use super::reading::{ArmCounts, Guardrail, Verdict};
 use crate::stats::StatsError;
 use crate::stats::adjust::{Adjustment, adjust_p_values};
 use crate::stats::special::normal_sf;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// The arms without and with each change.
@@ -17,7 +17,7 @@ const WITHOUT: [[usize; 2]; 2] = [[0, 1], [0, 2]];
 const WITH: [[usize; 2]; 2] = [[2, 3], [1, 3]];
 
 /// One of the two changes, over everybody: with it less without it.
-#[derive(Debug, Clone, Serialize, ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Margin {
     pub name: String,
     pub without: [usize; 2],
@@ -106,7 +106,7 @@ pub(super) fn spread(plan: &Plan, a: &ArmCounts, b: &ArmCounts) -> Result<(f64, 
             return s.variance / s.n;
         }
         #[allow(clippy::cast_precision_loss)]
-        let (x, n) = (c.primary as f64, c.assigned.max(1) as f64);
+        let (x, n) = (c.primary as f64, c.observed().max(1) as f64);
         x / n * (1.0 - x / n) / n
     };
     Ok((difference, variance(a) + variance(b)))

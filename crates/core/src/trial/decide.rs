@@ -1,4 +1,4 @@
-//! The sealed rule that turns counts into a verdict: one rule for the reading, the rehearsal and every simulation.
+//! How arms are compared; the verdict that follows is in [`super::rules`].
 //!
 //! Each arm is compared with the control, or with every other arm where there is none. The score test of the
 //! primary decides (Welch's test where it is money), its p-values adjusted by Holm over the comparisons. Guardrails are read by Newcombe's
@@ -6,8 +6,8 @@
 //! (Bonferroni), so that all hold together at 1 − alpha.
 
 use super::metric::Metric;
-use super::plan::{Aim, Plan};
-use super::reading::{ArmCounts, Guard, Guardrail, Verdict};
+use super::plan::Plan;
+use super::reading::{ArmCounts, Guard, Guardrail};
 use super::stretches::Counted;
 use crate::stats::adjust::{Adjustment, adjust_p_values};
 use crate::stats::homogeneity::compare_strata;
@@ -40,10 +40,10 @@ pub(super) fn arm(c: &ArmCounts, of: fn(&ArmCounts) -> u64) -> Arm {
     Arm { successes: of(c), trials: c.assigned }
 }
 
-/// The primary over everyone assigned: a share, or a mean of money.
+/// The primary over everyone assigned of whom it can be known: a share, or a mean of money.
 #[allow(clippy::cast_precision_loss)]
-fn level_of(plan: &Plan, c: &ArmCounts) -> f64 {
-    (if plan.metric.is_money() { c.sum } else { c.primary as f64 }) / c.assigned.max(1) as f64
+pub(super) fn level_of(plan: &Plan, c: &ArmCounts) -> f64 {
+    (if plan.metric.is_money() { c.sum } else { c.primary as f64 }) / c.observed().max(1) as f64
 }
 
 /// An arm's money as a sample of people.
@@ -83,7 +83,7 @@ pub fn contrast(plan: &Plan, a: &ArmCounts, b: &ArmCounts, level: f64) -> Result
         let w = welch(a, b, level)?;
         return Ok(Contrast { difference, p_value: w.p_value, lower: w.lower, upper: w.upper });
     }
-    let (a, b) = (arm(a, |c| c.primary), arm(b, |c| c.primary));
+    let (a, b) = (a.with_primary(), b.with_primary());
     let (lower, upper) = newcombe(a, b, level)?;
     Ok(Contrast { difference, p_value: score_test(a, b)?.1, lower, upper })
 }
@@ -107,8 +107,19 @@ pub fn contrast_over(plan: &Plan, strata: &[(&ArmCounts, &ArmCounts)], level: f6
         let w = welch_over(&samples, level)?;
         return Ok(Contrast { difference: w.difference, p_value: w.p_value, lower: w.lower, upper: w.upper });
     }
-    let c = compare_strata(&arms_of(strata, |c| c.primary), level)?;
+    let c = compare_strata(&primaries(strata), level)?;
     Ok(Contrast { difference: c.difference, p_value: c.p_value, lower: c.lower, upper: c.upper })
+}
+
+/// The people with the primary in each stratum.
+pub(super) fn primaries(strata: &[(&ArmCounts, &ArmCounts)]) -> Vec<(Arm, Arm)> {
+    strata.iter().map(|(a, b)| (a.with_primary(), b.with_primary())).collect()
+}
+
+/// The same, machines' responses included.
+pub(super) fn reported(strata: &[(&ArmCounts, &ArmCounts)]) -> Vec<(Arm, Arm)> {
+    let of = |c: &ArmCounts| Arm { successes: c.reported, trials: c.observed() };
+    strata.iter().map(|(a, b)| (of(a), of(b))).collect()
 }
 
 pub(super) fn arms_of(strata: &[(&ArmCounts, &ArmCounts)], of: fn(&ArmCounts) -> u64) -> Vec<(Arm, Arm)> {
@@ -184,7 +195,7 @@ pub(super) fn guard_states(
         .map(|(name, of, margin)| {
             let comparison = compare_strata(&arms_of(strata, of), 1.0 - plan.alpha)?;
             let state = guard(comparison.lower, comparison.upper, margin);
-            Ok(Guardrail { name, margin, arm: other, against: base, comparison, state })
+            Ok(Guardrail { name: name.to_owned(), margin, arm: other, against: base, comparison, state })
         })
         .collect()
 }
@@ -204,57 +215,4 @@ pub fn breached(plan: &Plan, strata: &[(&ArmCounts, &ArmCounts)]) -> Result<bool
         }
     }
     Ok(false)
-}
-
-/// The verdict on an unbroken trial, and another arm that beat the control too, if there is one. `stopped`: arms
-/// that a look stopped for harm; they are never called.
-///
-/// # Errors
-/// When an arm is empty.
-pub fn decide(plan: &Plan, counted: Counted<'_>, stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
-    let counts = counted.all;
-    if plan.crossed.is_some() {
-        return Ok((super::crossed::decide(plan, counts, stopped)?, None));
-    }
-    let sign = plan.metric.sign();
-    let good = |i: usize| sign * level_of(plan, &counts[i]);
-    let by_rate = |a: &usize, b: &usize| good(*a).total_cmp(&good(*b)).then(b.cmp(a));
-    if plan.aim == Aim::Earn {
-        // The better one goes out, whatever the difference; it is never called proven.
-        let mut open = Vec::new();
-        for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
-            let mut harms = false;
-            for j in (0..counts.len()).filter(|j| *j != i) {
-                harms |= breached(plan, &[(&counts[j], &counts[i])])?;
-            }
-            if !harms {
-                open.push(i);
-            }
-        }
-        return Ok((open.into_iter().max_by(by_rate).map_or(Verdict::CantTell, Verdict::Ahead), None));
-    }
-    let all = compare(plan, counted)?;
-    let mut winners: Vec<(usize, f64)> = Vec::new();
-    for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
-        // Against its comparators: the control, or all others; the control itself against everyone.
-        let mut mine = all.iter().filter(|c| c.arm == i || c.base == i).peekable();
-        let mut wins = mine.peek().is_some();
-        let mut ahead = f64::INFINITY;
-        for c in mine {
-            let (other, by) = if c.arm == i { (c.base, sign * c.difference) } else { (c.arm, -sign * c.difference) };
-            wins = wins && by > 0.0 && c.adjusted_p < plan.alpha && !breached(plan, &counted.concurrent(other, i))?;
-            ahead = ahead.min(by);
-        }
-        if wins {
-            winners.push((i, ahead));
-        }
-    }
-    // Two can win over a control: the one that is further ahead of it goes out.
-    winners.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
-    if let Some((best, _)) = winners.first() {
-        return Ok((Verdict::Called(*best), winners.get(1).map(|w| w.0)));
-    }
-    let inside = tells(plan, counts) && !all.is_empty() && all.iter().all(|c| c.lower > -plan.effect && c.upper < plan.effect);
-    let quiet = all.iter().all(|c| c.adjusted_p >= plan.alpha);
-    Ok((if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell }, None))
 }

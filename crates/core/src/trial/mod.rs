@@ -2,7 +2,7 @@
 //!
 //! * [`plan`]: what is asked, of which [`metric`]; [`outlook`]: what it can find; [`rehearsal`]: how often it would be right.
 //! * [`sealing`]: the seal over all that may not change; [`assign`]: who gets which arm.
-//! * [`looks`]: before the end, for harm only; [`decide`]: the rule; [`crossed`]: the rule for two changes at once; [`reading`]: the verdict with all that led to it, `soundness`: whether it may be read at all, and `said`: its sentence; [`outside`]: another sender's table.
+//! * [`looks`]: before the end, for harm only; [`decide`]: how arms are compared; [`rules`]: the verdict, by the version that was sealed; [`crossed`]: two changes at once; [`reading`]: the verdict with all that led to it, `soundness`: whether it may be read at all, and `said`: its sentence; [`outside`]: another sender's table.
 //! * [`stretches`]: people who come one by one in a series, and arms whose shares change on the way.
 //! * [`course`]: how the answers come in over the window.
 //! * [`learned`]: what past trials teach the next one.
@@ -19,6 +19,7 @@ pub mod outside;
 pub mod plan;
 pub mod reading;
 pub mod rehearsal;
+pub mod rules;
 mod said;
 pub mod sealing;
 mod soundness;

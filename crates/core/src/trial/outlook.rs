@@ -27,7 +27,8 @@ pub struct Outlook {
     pub rollout: u64,
     /// Rate of the metric in past mailings, over everyone handed over; of revenue, the mean a person.
     pub baseline: f64,
-    /// Share of the audience for whom the metric can't be known, since machines open their mail.
+    /// Share of the audience for whom the metric can't be known, since machines open their mail. They take part, and count for
+    /// everything else; what it finds is worked out from the others.
     pub unknown: Option<f64>,
     /// The smallest rise the pilot finds with the plan's power; null when none would be.
     pub smallest_effect: Option<f64>,
@@ -72,9 +73,16 @@ pub struct Known {
     pub a_day: Option<f64>,
 }
 
+/// The share of people whose response to the metric can be known. In a series the people per arm are those.
+#[must_use]
+pub fn observed_share(plan: &Plan, unknown: Option<f64>) -> f64 {
+    if plan.metric == Metric::HumanOpen && plan.per_arm.is_none() { 1.0 - unknown.unwrap_or(0.0).clamp(0.0, 1.0) } else { 1.0 }
+}
+
 /// The smallest effect that people of two arms show, with the plan's power; none where none would be.
 fn smallest(plan: &Plan, (a, b): (u64, u64), alpha: f64, known: Known) -> Option<f64> {
-    let (a, b) = (count(a), count(b));
+    let observed = observed_share(plan, known.unknown);
+    let (a, b) = (count(a) * observed, count(b) * observed);
     if plan.metric.is_money() {
         let sd = known.sd.filter(|sd| *sd > 0.0)?;
         return (a > 0.0 && b > 0.0).then(|| steps(plan, alpha) * sd * (1.0 / a + 1.0 / b).sqrt());
@@ -102,7 +110,11 @@ fn needed(plan: &Plan, ratio: f64, alpha: f64, known: Known) -> Option<f64> {
         return Some((steps(plan, alpha) * sd / plan.effect).powi(2) * (1.0 + 1.0 / ratio));
     }
     let effect = plan.metric.sign() * plan.effect;
-    sample_size_two_proportions(known.baseline, effect, alpha, plan.power, ratio, 2).ok().map(|s| s.n_a)
+    let observed = observed_share(plan, known.unknown);
+    sample_size_two_proportions(known.baseline, effect, alpha, plan.power, ratio, 2)
+        .ok()
+        .filter(|_| observed > 0.0)
+        .map(|s| s.n_a / observed)
 }
 
 /// The sum of the two quantiles that a normal test is sized by.
@@ -155,7 +167,11 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
     let sd = known.sd.unwrap_or_else(|| (baseline * (1.0 - baseline)).max(0.0).sqrt());
     let earn_per_arm = known.spread.filter(|s| *s > 0.0).and_then(|s| {
         // The arms' means spread by half the variance of their differences.
-        test_and_roll(count(cleared), sd, (s / 2.0).sqrt()).ok().map(|n| n.round() as u64)
+        let observed = observed_share(plan, known.unknown);
+        test_and_roll(count(cleared) * observed, sd, (s / 2.0).sqrt())
+            .ok()
+            .filter(|_| observed > 0.0)
+            .map(|n| (n / observed).round() as u64)
     });
     let (mut warnings, mut too_small) = (Vec::new(), None);
     if let Err(e) = plan.check_size(cleared, arms) {
@@ -236,6 +252,12 @@ fn warned(plan: &Plan, known: Known) -> Vec<String> {
     }
     if let Some(m) = known.machine_share.filter(|m| *m > 1.0 / 3.0 && plan.metric == Metric::HumanOpen) {
         out.push(format!("{:.0}% of past opens were machines': clicks would be a surer metric than opens.", m * 100.0));
+    }
+    if let Some(u) = known.unknown.filter(|u| *u > 0.0 && plan.metric == Metric::HumanOpen) {
+        out.push(format!(
+            "Of {:.0}% of people opens can't be known, as their domains fetch images by themselves: they get their mail and count for the guardrails, and the opens are those of the others. Clicks would be known of everybody.",
+            u * 100.0
+        ));
     }
     if let Some((change, why)) = plan.change.and_then(|c| Some((c, c.cannot_move(plan.metric)?))) {
         out.push(format!("The variants differ in {}, which can't move {}: {why}.", change.words(), plan.metric.words()));

@@ -3,6 +3,7 @@
 use super::metric::{Change, Metric};
 use crate::goal::Goal;
 use crate::stats::StatsError;
+pub use crate::words::thousands;
 use crate::{HOUR, Instant};
 use serde::{Deserialize, Serialize};
 
@@ -421,14 +422,6 @@ impl Plan {
     pub fn bound(&self, value: f64) -> String {
         if self.metric.is_money() { format!("{value:.2}") } else { format!("{:.1}", value * 100.0) }
     }
-}
-
-/// A count with its thousands set apart.
-#[must_use]
-pub fn thousands(n: u64) -> String {
-    let digits = n.to_string();
-    let groups: Vec<&str> = digits.as_bytes().rchunks(3).rev().filter_map(|g| std::str::from_utf8(g).ok()).collect();
-    groups.join(",")
 }
 
 #[cfg(test)]

@@ -1,11 +1,12 @@
 //! The reading of a trial at its end, and the verdict by the sealed rule.
 
 use super::crossed::{self, Margin};
-use super::decide::{arm, arms_of, compare, compare_pairs, contrast, decide, guard_states, tells};
+use super::decide::{compare, compare_pairs, contrast, guard_states, primaries, reported, tells};
 use super::letter;
 use super::looks::Stopped;
 use super::metric::Metric;
 use super::plan::Plan;
+use super::rules::Rule;
 use super::said::sentence;
 use super::soundness::{REMOVED_P, Soundness, soundness};
 use super::stretches::{Counted, StretchCounts};
@@ -22,6 +23,10 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, utoipa::ToSchema, Deserialize)]
 pub struct ArmCounts {
     pub assigned: u64,
+    /// Of them, people whose response can't be known: of opens, those of domains that fetch images by themselves. They are in no
+    /// primary, and no part of what it is of.
+    #[serde(default)]
+    pub unknown: u64,
     pub handed_over: u64,
     pub accepted: u64,
     pub bounced: u64,
@@ -48,6 +53,7 @@ impl ArmCounts {
     pub fn with(&self, other: &Self) -> Self {
         Self {
             assigned: self.assigned + other.assigned,
+            unknown: self.unknown + other.unknown,
             handed_over: self.handed_over + other.handed_over,
             accepted: self.accepted + other.accepted,
             bounced: self.bounced + other.bounced,
@@ -62,10 +68,23 @@ impl ArmCounts {
         }
     }
 
+    /// Those whose primary response can be known: what a rate of it is of.
+    #[must_use]
+    pub fn observed(&self) -> u64 {
+        self.assigned.saturating_sub(self.unknown)
+    }
+
+    /// Those with the primary, of those of whom it can be known.
+    #[must_use]
+    pub fn with_primary(&self) -> crate::stats::Arm {
+        crate::stats::Arm { successes: self.primary, trials: self.observed() }
+    }
+
     /// Those who aren't among `some` of them; only what a primary is made of.
     fn without(&self, some: &Self) -> Self {
         Self {
             assigned: self.assigned.saturating_sub(some.assigned),
+            unknown: self.unknown.saturating_sub(some.unknown),
             primary: self.primary.saturating_sub(some.primary),
             sum: self.sum - some.sum,
             squares: (self.squares - some.squares).max(0.0),
@@ -84,9 +103,9 @@ pub enum Guard {
 }
 
 /// What does harm when it rises: the arm that did better on the primary, less the other one.
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Guardrail {
-    pub name: &'static str,
+    pub name: String,
     pub margin: f64,
     /// Whose harm is looked at, and against whom.
     pub arm: usize,
@@ -108,6 +127,39 @@ pub enum Verdict {
     Ahead(usize),
 }
 
+impl Reading {
+    /// What comes out otherwise when the trial is read again by the same rule, in words; none where it is the same to the last digits
+    /// that a computer may round.
+    #[must_use]
+    pub fn differs_from(&self, again: &Self) -> Option<String> {
+        let same = |a: f64, b: f64| (a - b).abs() <= 1e-9 * (1.0 + a.abs().max(b.abs())) || (a.is_nan() && b.is_nan());
+        if self.verdict != again.verdict || self.also != again.also {
+            return Some("the verdict".into());
+        }
+        let pair = |a: &Pair, b: &Pair| {
+            (a.base, a.arm) == (b.base, b.arm)
+                && [(a.difference, b.difference), (a.adjusted_p, b.adjusted_p), (a.lower, b.lower), (a.upper, b.upper)]
+                    .into_iter()
+                    .all(|(a, b)| same(a, b))
+        };
+        let margin = |a: &Margin, b: &Margin| {
+            a.called == b.called
+                && [(a.difference, b.difference), (a.adjusted_p, b.adjusted_p), (a.lower, b.lower), (a.upper, b.upper)]
+                    .into_iter()
+                    .all(|(a, b)| same(a, b))
+        };
+        if self.pairs.len() != again.pairs.len() || self.margins.len() != again.margins.len() {
+            return Some("the number of comparisons".into());
+        }
+        let otherwise = self.pairs.iter().zip(&again.pairs).find(|(a, b)| !pair(a, b));
+        if let Some((a, _)) = otherwise {
+            return Some(format!("the comparison of {} with {}", letter(a.arm), letter(a.base)));
+        }
+        let otherwise = self.margins.iter().zip(&again.margins).find(|(a, b)| !margin(a, b));
+        otherwise.map(|(a, _)| format!("what “{}” does", a.name))
+    }
+}
+
 impl Verdict {
     /// The arm that goes out under this verdict.
     #[must_use]
@@ -120,14 +172,14 @@ impl Verdict {
 }
 
 /// The ends of an interval.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Limits {
     pub lower: f64,
     pub upper: f64,
 }
 
 /// Two arms against each other; differences are arm less base.
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Pair {
     pub base: usize,
     pub arm: usize,
@@ -150,7 +202,7 @@ pub struct Pair {
 }
 
 /// An arm against those who took part and got no mail: what the mail as such does. It calls nothing.
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Lift {
     pub arm: usize,
     pub difference: f64,
@@ -161,7 +213,7 @@ pub struct Lift {
 }
 
 /// A comparison among the people of a subgroup, and among all others. It changes nothing.
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct SubgroupRow {
     pub base: usize,
     pub arm: usize,
@@ -175,7 +227,7 @@ pub struct SubgroupRow {
     pub interaction_p: f64,
 }
 
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct SubgroupReading {
     pub name: String,
     pub people: u64,
@@ -183,7 +235,7 @@ pub struct SubgroupReading {
 }
 
 /// The whole reading: all that led to the verdict.
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Reading {
     pub verdict: Verdict,
     /// Another arm that beat the control too; which of the two is better is open.
@@ -218,7 +270,7 @@ pub struct Reading {
 }
 
 /// One stretch of a trial in a series.
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct StretchReading {
     /// The parts that each arm had; 0: it was closed.
     pub parts: Vec<u32>,
@@ -227,7 +279,7 @@ pub struct StretchReading {
 }
 
 /// An arm as the table shows it.
-#[derive(Debug, Clone, Serialize, utoipa::ToSchema)]
+#[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct ArmRow {
     pub letter: char,
     pub counts: ArmCounts,
@@ -262,11 +314,19 @@ pub struct Beside {
 /// Resamples of revenue.
 const DRAWS: usize = 2_000;
 
-/// Reads a trial. `counts`: of each arm, those without mail last.
+/// Reads a trial by the latest version of the rule. `counts`: of each arm, those without mail last.
 ///
 /// # Errors
 /// When an arm is empty, or there is only one.
 pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Reading, StatsError> {
+    read_by(Rule::latest(), plan, counts, beside)
+}
+
+/// Reads a trial by the version of the rule that it was sealed with.
+///
+/// # Errors
+/// As [`read`].
+pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Reading, StatsError> {
     let (counts, quiet) = counts.split_at(counts.len() - usize::from(plan.no_mail > 0 && counts.len() > 2));
     let quiet = quiet.first();
     let counted = Counted { all: counts, stretches: &beside.stretches };
@@ -274,7 +334,7 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     let (pairs, margins) =
         if plan.crossed.is_some() { (Vec::new(), crossed::margins(plan, counts)?) } else { (pairs_of(plan, counted, beside)?, Vec::new()) };
     let stopped: Vec<usize> = beside.stopped.iter().map(|s| s.arm).chain(counted.closed()).collect();
-    let (verdict, also) = if broken.is_some() { (Verdict::Void, None) } else { decide(plan, counted, &stopped)? };
+    let (verdict, also) = if broken.is_some() { (Verdict::Void, None) } else { rule.decide(plan, counted, &stopped)? };
     let interaction_p = if margins.is_empty() { None } else { Some(crossed::interaction(plan, counts)?) };
     let mut notes: Vec<String> = broken.into_iter().collect();
     for s in &beside.stopped {
@@ -311,13 +371,13 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
     let row = |(i, c): (usize, &ArmCounts)| ArmRow {
         letter: letter(i),
         counts: *c,
-        rate: Rate::new(c.primary, c.assigned),
+        rate: Rate::new(c.primary, c.observed()),
         clicks: Rate::new(c.clicked, c.assigned),
         mean: plan.metric.is_money().then(|| super::decide::money(c).mean),
     };
     // Everybody at once can be looked at only where all arms were open all the time.
-    let at_once = beside.stretches.len() < 2 && counts.iter().all(|c| c.assigned > 0);
-    let primary: Vec<crate::stats::Arm> = if at_once { counts.iter().map(|c| arm(c, |c| c.primary)).collect() } else { Vec::new() };
+    let at_once = beside.stretches.len() < 2 && counts.iter().all(|c| c.observed() > 0);
+    let primary: Vec<crate::stats::Arm> = if at_once { counts.iter().map(ArmCounts::with_primary).collect() } else { Vec::new() };
     Ok(Reading {
         verdict,
         also,
@@ -337,7 +397,10 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
         stretches: beside
             .stretches
             .iter()
-            .map(|s| StretchReading { parts: s.parts.clone(), rates: s.counts.iter().map(|c| Rate::new(c.primary, c.assigned)).collect() })
+            .map(|s| StretchReading {
+                parts: s.parts.clone(),
+                rates: s.counts.iter().map(|c| Rate::new(c.primary, c.observed())).collect(),
+            })
             .collect(),
         notes,
         remarks,
@@ -360,7 +423,7 @@ fn pairs_of(plan: &Plan, counted: Counted<'_>, beside: &Beside) -> Result<Vec<Pa
     let together = 1.0 - plan.alpha / compared.len().max(1) as f64;
     // People of several stretches are no one sample to draw from again.
     let sampled = |i: usize| beside.values.get(i).filter(|_| beside.stretches.len() < 2);
-    let values = |i: usize| sampled(i).map(|others| Values { n: counted.all[i].assigned, others });
+    let values = |i: usize| sampled(i).map(|others| Values { n: counted.all[i].observed(), others });
     compared
         .into_iter()
         .map(|c| {
@@ -380,12 +443,12 @@ fn pairs_of(plan: &Plan, counted: Counted<'_>, beside: &Beside) -> Result<Vec<Pa
                 base: c.base,
                 arm: c.arm,
                 difference: c.difference,
-                primary: compare_strata(&arms_of(&concurrent, |c| c.primary), level)?,
+                primary: compare_strata(&primaries(&concurrent), level)?,
                 resampled,
                 adjusted_p: c.adjusted_p,
                 lower: c.lower,
                 upper: c.upper,
-                reported: compare_strata(&arms_of(&concurrent, |c| c.reported), level)?,
+                reported: compare_strata(&reported(&concurrent), level)?,
                 stratified: if strata.len() > 1 && !plan.metric.is_money() {
                     mantel_haenszel_difference(&strata, level).ok()
                 } else {
@@ -416,7 +479,7 @@ fn subgroups(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Vec<S
         let mut rows = Vec::new();
         for (base, arm) in super::decide::pairs(counts.len(), plan.control) {
             // Too few on one side to say anything of them.
-            if [&inside[base], &inside[arm], &outside[base], &outside[arm]].iter().any(|c| c.assigned < 2) {
+            if [&inside[base], &inside[arm], &outside[base], &outside[arm]].iter().any(|c| c.observed() < 2) {
                 continue;
             }
             let (i, o) = (

@@ -1,8 +1,8 @@
 //! A plan run many times on simulated answers, before it is sealed: how often it would call right, wrong, or not at all.
 
-use super::decide::decide;
 use super::plan::{Aim, Plan};
 use super::reading::{ArmCounts, Verdict};
+use super::rules::decide;
 use crate::stats::StatsError;
 use chacha20::ChaCha12Rng;
 use rand::SeedableRng;
@@ -19,6 +19,8 @@ pub struct Usual {
     pub sd: f64,
     pub leaving: f64,
     pub complaints: f64,
+    /// The share of people whose primary response can't be known.
+    pub unknown: f64,
 }
 
 /// A case that was run.
@@ -61,6 +63,12 @@ fn brought(rng: &mut ChaCha12Rng, n: u64, mean: f64, sd: f64) -> (f64, f64) {
     (n * mean, (n - 1.0) * sd * sd + n * mean * mean)
 }
 
+/// A share of some people, in whole ones.
+#[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+fn share(n: u64, share: f64) -> u64 {
+    ((n as f64 * share).round() as u64).min(n)
+}
+
 /// Fills a case in that has its name, its effect and its number of runs.
 fn run(plan: &Plan, sizes: &[u64], usual: Usual, mut case: Case, seed: u64) -> Result<Case, StatsError> {
     let mut rng = ChaCha12Rng::seed_from_u64(seed);
@@ -75,11 +83,13 @@ fn run(plan: &Plan, sizes: &[u64], usual: Usual, mut case: Case, seed: u64) -> R
             .map(|(i, &n)| {
                 let level = usual.primary + if i >= first_with { effect } else { 0.0 };
                 let money = plan.metric.is_money();
+                let unknown = share(n, usual.unknown);
                 let (sum, squares) = if money { brought(&mut rng, n, level, usual.sd) } else { (0.0, 0.0) };
                 ArmCounts {
                     assigned: n,
+                    unknown,
                     handed_over: n,
-                    primary: if money { 0 } else { drawn(&mut rng, n, level) },
+                    primary: if money { 0 } else { drawn(&mut rng, n - unknown, level) },
                     left: drawn(&mut rng, n, usual.leaving),
                     complained: drawn(&mut rng, n, usual.complaints),
                     sum,
@@ -170,7 +180,7 @@ mod tests {
     use crate::trial::outlook::{Known, outlook};
     use crate::trial::plan::tests::{goal, plan};
 
-    const USUAL: Usual = Usual { primary: 0.2, sd: 0.0, leaving: 0.003, complaints: 0.0005 };
+    const USUAL: Usual = Usual { primary: 0.2, sd: 0.0, leaving: 0.003, complaints: 0.0005, unknown: 0.0 };
 
     #[test]
     fn two_arms_are_called_as_often_as_the_formula_says() {

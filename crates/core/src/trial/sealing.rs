@@ -2,11 +2,9 @@
 
 use super::assign::Enrolled;
 use super::looks::Look;
+use super::rules::Rule;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-
-/// The version of assignment, response rules and decision together; it rises when any of them changes.
-pub const RULE_VERSION: u32 = 3;
 
 /// What was sealed beside the plan.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -43,6 +41,9 @@ pub fn digest(plan: &str, seed: u64, rule_version: u32, looks: &[Look], variants
         put(&e.contact.to_be_bytes());
         put(&e.stratum.to_be_bytes());
         put(&(e.arm as u64).to_be_bytes());
+        if Rule::of(rule_version).is_none_or(Rule::of_known_opens) {
+            put(&[u8::from(e.opens_unknown)]);
+        }
     }
     h.finalize().iter().map(|b| format!("{b:02x}")).collect()
 }
@@ -63,13 +64,13 @@ mod tests {
     proptest! {
         /// Whatever is touched, the digest differs; the order in which the roster is read doesn't matter.
         #[test]
-        fn every_touch_shows(plan in "[a-z]{1,8}", seed in any::<u64>(), variants in prop::collection::vec("[a-z]{0,6}", 2..4), n in 1usize..30, at in 0usize..30, what in 0u8..6) {
-            let roster: Vec<Enrolled> = (0..n).map(|i| Enrolled { contact: i as i64, stratum: (i % 3) as u32, arm: i % 2 }).collect();
-            let sealed = digest(&plan, seed, 2, &[], &variants, &roster);
+        fn every_touch_shows(plan in "[a-z]{1,8}", seed in any::<u64>(), variants in prop::collection::vec("[a-z]{0,6}", 2..4), n in 1usize..30, at in 0usize..30, what in 0u8..7) {
+            let roster: Vec<Enrolled> = (0..n).map(|i| Enrolled { contact: i as i64, stratum: (i % 3) as u32, arm: i % 2, opens_unknown: i % 5 == 0 }).collect();
+            let sealed = digest(&plan, seed, 4, &[], &variants, &roster);
             let mut backward = roster.clone();
             backward.reverse();
-            prop_assert_eq!(&sealed, &digest(&plan, seed, 2, &[], &variants, &backward));
-            let (mut p, mut s, mut v, mut r, mut version) = (plan, seed, variants, roster, 2);
+            prop_assert_eq!(&sealed, &digest(&plan, seed, 4, &[], &variants, &backward));
+            let (mut p, mut s, mut v, mut r, mut version) = (plan, seed, variants, roster, 4);
             let k = at % n;
             match what {
                 0 => p.push('x'),
@@ -77,6 +78,7 @@ mod tests {
                 2 => v[0].push('x'),
                 3 => r[k].arm ^= 1,
                 4 => drop(r.remove(k)),
+                5 => r[k].opens_unknown ^= true,
                 _ => version = 3,
             }
             prop_assert_ne!(sealed, digest(&p, s, version, &[], &v, &r));

@@ -6,9 +6,9 @@ use super::metric::Metric;
 use super::plan::Plan;
 use super::reading::{ArmCounts, Beside};
 use super::stretches::Counted;
-use crate::stats::StatsError;
 use crate::stats::goodness_of_fit::{ChiSquare, sample_ratio_mismatch};
 use crate::stats::homogeneity::{chi_square_homogeneity, summed};
+use crate::stats::{Arm, StatsError};
 
 /// Under this p a difference in losses, or in arm sizes, makes the trial void.
 const VOID_P: f64 = 0.001;
@@ -34,7 +34,7 @@ pub(super) struct Soundness {
 pub(super) fn soundness(plan: &Plan, counted: Counted<'_>, quiet: Option<&ArmCounts>, beside: &Beside) -> Result<Soundness, StatsError> {
     let parts = plan.parts(counted.all.len());
     let open = counted.open(&parts[..counted.all.len()]);
-    let loss_p = alike(&open, |c| c.assigned - c.handed_over.min(c.assigned))?;
+    let loss_p = alike(&open, |c| arm(c, |c| c.assigned - c.handed_over.min(c.assigned)))?;
     let sizes = if counted.stretches.is_empty() {
         size_test(&counted.all.iter().chain(quiet).zip(parts.iter().copied()).collect::<Vec<_>>())?
     } else {
@@ -63,9 +63,9 @@ fn size_test(arms: &[(&ArmCounts, u32)]) -> Result<ChiSquare, StatsError> {
 }
 
 /// The p that something happened to as many in all arms, over the stretches.
-fn alike(open: &Open<'_>, of: fn(&ArmCounts) -> u64) -> Result<f64, StatsError> {
+fn alike(open: &Open<'_>, of: fn(&ArmCounts) -> Arm) -> Result<f64, StatsError> {
     // A stretch may have just begun, with nobody in some arm yet.
-    let came = |s: &Vec<(&ArmCounts, u32)>| s.iter().filter(|(c, _)| c.assigned > 0).map(|(c, _)| arm(c, of)).collect::<Vec<_>>();
+    let came = |s: &Vec<(&ArmCounts, u32)>| s.iter().map(|(c, _)| of(c)).filter(|arm| arm.trials > 0).collect::<Vec<_>>();
     let tests = open.iter().map(came).filter(|arms| arms.len() > 1).map(|arms| chi_square_homogeneity(&arms));
     Ok(summed(&tests.collect::<Result<Vec<_>, _>>()?).p_value)
 }
@@ -75,5 +75,5 @@ fn removed_p(metric: Metric, open: &Open<'_>) -> Result<Option<f64>, StatsError>
     if !metric.has_machines() {
         return Ok(None);
     }
-    alike(open, |c| c.removed.min(c.assigned)).map(Some)
+    alike(open, |c| Arm { successes: c.removed.min(c.observed()), trials: c.observed() }).map(Some)
 }

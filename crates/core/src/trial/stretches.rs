@@ -45,7 +45,8 @@ impl<'a> Counted<'a> {
     /// The people of two arms who came at the same time; empty: they never were open together.
     #[must_use]
     pub fn concurrent(&self, base: usize, arm: usize) -> Concurrent<'a> {
-        let both = |counts: &'a [ArmCounts]| Some((counts.get(base)?, counts.get(arm)?)).filter(|(b, a)| b.assigned > 0 && a.assigned > 0);
+        let both =
+            |counts: &'a [ArmCounts]| Some((counts.get(base)?, counts.get(arm)?)).filter(|(b, a)| b.observed() > 0 && a.observed() > 0);
         match self.stretches {
             [] => both(self.all).into_iter().collect(),
             all => all.iter().filter_map(|s| both(&s.counts)).collect(),
@@ -148,10 +149,11 @@ pub fn recomputed(seed: u64, contact: i64, stretch: usize, stretches: &[Vec<u32>
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::trial::decide::{compare, contrast, contrast_over, decide};
+    use crate::trial::decide::{compare, contrast, contrast_over};
     use crate::trial::plan::Plan;
     use crate::trial::plan::tests::goal;
     use crate::trial::reading::{Beside, Verdict, read};
+    use crate::trial::rules::decide;
     use proptest::prelude::*;
 
     fn plan() -> Plan {

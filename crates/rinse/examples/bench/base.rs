@@ -137,8 +137,8 @@ fn make(folder: &Path) {
     c.execute_batch("BEGIN").expect("begin");
     for i in 1..=40_i64 {
         put(
-            "INSERT INTO domain (id, name, delivered, fetched) VALUES (?1, ?2, 100000, ?3)",
-            params![i, format!("post{i}.example"), if i == 1 { 95_000 } else { 9_000 }],
+            "INSERT INTO domain (id, name, delivered, fetched, opens_unknown) VALUES (?1, ?2, 100000, ?3, ?4)",
+            params![i, format!("post{i}.example"), if i == 1 { 95_000 } else { 9_000 }, i == 1],
         );
     }
     for i in 1..=PEOPLE {

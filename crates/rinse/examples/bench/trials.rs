@@ -45,7 +45,7 @@ pub(crate) fn calc() {
 pub(crate) fn rehearsal() {
     for arms in [2, 6] {
         let plan = Plan { harm_looks: 2, ..Plan::usual("?") };
-        let usual = Usual { primary: 0.2, sd: 0.0, leaving: 0.003, complaints: 0.0005 };
+        let usual = Usual { primary: 0.2, sd: 0.0, leaving: 0.003, complaints: 0.0005, unknown: 0.0 };
         let start = Stopwatch::now();
         let done = rehearse(&plan, arms, 5_000 * arms as u64, usual, Some(0.01), 10_000, 1).expect("a rehearsal");
         let _ = writeln!(
@@ -59,11 +59,12 @@ pub(crate) fn rehearsal() {
 
 /// A reading from its counts: what a page shows of a trial however large.
 pub(crate) fn reading() {
-    use rinse_core::trial::assign::{assign, strata};
+    use rinse_core::trial::assign::{Person, assign, strata};
     use rinse_core::trial::reading::{ArmCounts, Beside, read};
     let plan = Plan { harm_looks: 2, ..Plan::usual("?") };
-    let people: Vec<(i64, u32, Option<u8>)> =
-        (0..1_000_000).map(|i| (i, 1 + (i % 12) as u32, (i % 7 < 5).then_some((i % 7) as u8))).collect();
+    let person =
+        |i: i64| Person { contact: i, domain: 1 + (i % 12) as u32, cell: (i % 7 < 5).then_some((i % 7) as u8), opens_unknown: i % 12 == 3 };
+    let people: Vec<Person> = (0..1_000_000).map(person).collect();
     let cleared = strata(&people);
     let start = Stopwatch::now();
     let roster = assign(7, &cleared, &[1; 6]);

@@ -200,7 +200,7 @@ impl Engine {
                     .map(|send| {
                         let (from, channel): (String, i64) = s.query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
                         let number = engine.signer.message(send);
-                        let held = if Channel::from_code(channel) == Channel::Text {
+                        let held = if channel == Channel::Text.code() {
                             engine.texts.holds(&number)
                         } else {
                             let domain = from.rsplit_once('@').map_or("", |(_, d)| d);

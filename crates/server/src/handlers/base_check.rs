@@ -1,6 +1,7 @@
 //! The base check: its findings, their rows, their fixes; and what must not be brought up again.
 
-use super::{Acting, csv_file};
+use super::Acting;
+use crate::csv_out::csv_file;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;

@@ -1,7 +1,8 @@
 //! Clearance: the sluice of a mailing, why one person gets it or doesn't, and the coming weeks.
 
 use super::number::At;
-use super::{Acting, csv_file, rules as rule_handlers};
+use super::{Acting, rules as rule_handlers};
+use crate::csv_out::csv_file;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;

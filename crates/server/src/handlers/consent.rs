@@ -6,7 +6,6 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Query, State};
 use rinse_core::address::Address;
-use rinse_core::consent::Consent;
 use rinse_core::report::Rate;
 use rinse_store::consent::{self, ConsentBeside, ConsentSource, FaringByConsent, InState, MonthOfConsent};
 use rinse_store::holdout::HoldoutReadout;
@@ -37,10 +36,7 @@ pub(crate) async fn view(State(app): State<App>) -> Answer<ConsentView> {
         app.store
             .read(move |c| {
                 Ok(ConsentView {
-                    states: findings::by_consent(c)?
-                        .into_iter()
-                        .map(|(s, people)| InState { state: Consent::from_code(s), people })
-                        .collect(),
+                    states: findings::by_consent(c)?.into_iter().map(|(state, people)| InState { state, people }).collect(),
                     months: consent::months(c, now)?,
                     confirmation: signups::confirmation_rate(c, now)?,
                     sources: consent::sources(c)?,

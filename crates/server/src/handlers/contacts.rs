@@ -1,11 +1,13 @@
 //! Contacts: the list, one person, lists and topics.
 
-use super::{Acting, csv_file};
+use super::Acting;
+use crate::csv_out::csv_file;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
+use rinse_core::words;
 use rinse_store::contacts::{self, Contact, ContactRow, Page, Sort};
 use rinse_store::settings::{self, Named};
 use rinse_store::{merges, runs, tags};
@@ -87,7 +89,11 @@ pub(crate) async fn put(State(app): State<App>, who: Acting, Query(q): Query<Pag
         })
         .await?;
     let person = Some(who.0);
-    let words = if kind.is_some() { format!("put {} people on {name}", ids.len()) } else { format!("sunset {} people", ids.len()) };
+    let words = if kind.is_some() {
+        format!("put {} on {name}", words::people(ids.len() as u64))
+    } else {
+        format!("sunset {}", words::people(ids.len() as u64))
+    };
     let run = app
         .store
         .write(move |c| {

@@ -1,12 +1,14 @@
 //! Findings and upkeep.
 
-use super::{csv_file, iso};
+use crate::csv_out::{csv_file, iso};
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
+use rinse_core::figure::{Definition, Figure};
 use rinse_core::upkeep::MailStatus;
+use rinse_store::figures;
 use rinse_store::findings::{self, MailingFigures, UpkeepRow};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -23,17 +25,21 @@ pub(crate) struct Findings {
     mailings: Vec<MailingFigures>,
     /// How many mailings there are without the filter.
     all: usize,
+    /// What each figure counts, and of what, in the order in which they are told.
+    catalogue: Vec<Definition>,
 }
 
 /// How the mailings did.
 #[utoipa::path(get, path = "/api/findings", params(Period), responses((status = 200, body = Findings)))]
 pub(crate) async fn all(State(app): State<App>, Query(p): Query<Period>) -> Answer<Findings> {
-    let since = p.days.map_or(0, |d| app.now().0 - d.clamp(1, 4000) * rinse_core::DAY);
+    let now = app.now().0;
+    let since = p.days.map_or(0, |d| now - d.clamp(1, 4000) * rinse_core::DAY);
     Ok(Json(
         app.store
             .read(move |c| {
                 let all = c.query_row("SELECT count(*) FROM mailing WHERE started_at IS NOT NULL", [], |r| r.get::<_, i64>(0))?;
-                Ok(Findings { mailings: findings::mailings(c, since)?, all: usize::try_from(all).unwrap_or(0) })
+                let catalogue = Figure::ALL.into_iter().map(Figure::definition).collect();
+                Ok(Findings { mailings: findings::mailings(c, since, now)?, all: usize::try_from(all).unwrap_or(0), catalogue })
             })
             .await?,
     ))
@@ -43,7 +49,7 @@ pub(crate) async fn all(State(app): State<App>, Query(p): Query<Period>) -> Answ
 pub(crate) async fn rows_csv(State(app): State<App>, Path((mailing, figure)): Path<(i64, String)>) -> Result<Response, ApiError> {
     let figure = figure.trim_end_matches(".csv").to_owned();
     let name = format!("mailing-{mailing}-{figure}.csv");
-    let rows = app.store.read(move |c| findings::rows(c, mailing, &figure)).await?;
+    let rows = app.store.read(move |c| figures::rows(c, mailing, &figure)).await?;
     csv_file(
         &name,
         &["address", "arm", "at"],

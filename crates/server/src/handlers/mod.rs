@@ -31,8 +31,6 @@ use crate::error::ApiError;
 use crate::state::App;
 use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
-use axum::response::{IntoResponse, Response};
-use rinse_core::table::neutral_cell;
 
 /// The acting person, recorded with every change.
 #[derive(Debug, Clone, Copy)]
@@ -46,29 +44,4 @@ impl FromRequestParts<App> for Acting {
         // Somebody who isn't on the list can be put on no record.
         if app.store.read(move |c| rinse_store::settings::is_person(c, id)).await? { Ok(Self(id)) } else { Err(ApiError::NobodyActing) }
     }
-}
-
-/// A table as CSV; cells that a spreadsheet would run are neutralised.
-pub(crate) fn csv_bytes(header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> Result<Vec<u8>, csv::Error> {
-    let mut out = csv::Writer::from_writer(Vec::new());
-    out.write_record(header)?;
-    for row in rows {
-        out.write_record(row.iter().map(|c| neutral_cell(c)))?;
-    }
-    out.into_inner().map_err(|e| e.into_error().into())
-}
-
-/// A CSV file to save.
-pub(crate) fn csv_file(name: &str, header: &[&str], rows: impl Iterator<Item = Vec<String>>) -> Result<Response, ApiError> {
-    let bytes = csv_bytes(header, rows).map_err(|e| ApiError::Broken(format!("The CSV could not be written: {e}")))?;
-    Ok((
-        [("content-type", "text/csv; charset=utf-8".to_owned()), ("content-disposition", format!("attachment; filename=\"{name}\""))],
-        bytes,
-    )
-        .into_response())
-}
-
-/// An instant as CSV files carry it.
-pub(crate) fn iso(millis: i64) -> String {
-    rinse_core::Instant(millis).iso()
 }

@@ -1,6 +1,7 @@
 //! Reactions: the rules, whom they concerned, and the tasks they set.
 
-use super::{Acting, csv_file, iso};
+use super::Acting;
+use crate::csv_out::{csv_file, iso};
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;

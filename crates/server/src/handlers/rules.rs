@@ -146,7 +146,7 @@ pub(super) fn effects(before: &forecast::Forecast, after: &forecast::Forecast) -
 }
 
 fn people(n: u64) -> String {
-    if n == 1 { "1 person".into() } else { format!("{n} people") }
+    rinse_core::words::people(n)
 }
 
 fn effect(b: &forecast::MailingForecast, a: &forecast::MailingForecast) -> Effect {

@@ -1,6 +1,7 @@
 //! Segments, fields, tags and lists.
 
-use super::{Acting, csv_file};
+use super::Acting;
+use crate::csv_out::csv_file;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;
@@ -149,7 +150,7 @@ pub(crate) async fn outside(State(app): State<App>, who: Acting, Path(name): Pat
                     "segment replaced from outside",
                     "segment",
                     out.segment,
-                    &format!("{} people", out.people),
+                    &rinse_core::words::people(out.people as u64),
                 )?;
                 Ok(out)
             })
@@ -427,7 +428,15 @@ pub(crate) async fn members(State(app): State<App>, who: Acting, Path(id): Path<
             .write(move |c| {
                 let n = if m.on { tags::add(c, kind, id, &m.contacts, now)? } else { tags::take_off(c, kind, id, &m.contacts)? };
                 let what = if m.on { "people put on" } else { "people taken off" };
-                settings::audit(c, now, Some(who.0), what, if kind == Kind::List { "list" } else { "tag" }, id, &format!("{n} people"))?;
+                settings::audit(
+                    c,
+                    now,
+                    Some(who.0),
+                    what,
+                    if kind == Kind::List { "list" } else { "tag" },
+                    id,
+                    &rinse_core::words::people(n as u64),
+                )?;
                 Ok(n)
             })
             .await?,

@@ -1,7 +1,8 @@
 //! Series: outlines, what happens to them, and the people in them.
 
-use super::{Acting, csv_file, iso};
+use super::Acting;
 use crate::actions;
+use crate::csv_out::{csv_file, iso};
 use crate::error::{Answer, ApiError};
 use crate::state::App;
 use axum::Json;

@@ -77,6 +77,8 @@ pub(crate) struct TrialView {
     pooled: Option<Pooled>,
     /// Only after the end, or when somebody opened the arms early.
     reading: Option<Reading>,
+    /// What comes out otherwise when it is read again by the rule that was sealed: something was changed since.
+    differs: Option<String>,
     /// People the rollout would go to, cleared anew now.
     rollout: Option<u64>,
     machine_share: Option<f64>,
@@ -116,15 +118,6 @@ fn enrolment(c: &Connection, t: &Trial, now: Instant) -> Result<Option<Enrolment
     let smallest = stretches.last().map_or(0, |s| least_open(&s.parts, &people));
     let series_name = rinse_store::series::one(c, series)?.name;
     Ok(Some(Enrolment { series, series_name, in_place: m.state == "series", stretches, people, smallest, a_day, days }))
-}
-
-/// A trial's reading. What it rested on is as it was when it was read; of one that is opened early, as it is now.
-fn read(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Reading, StoreError> {
-    let beside = match &t.beside {
-        Some(beside) => beside.clone(),
-        None => trials::beside(c, t)?,
-    };
-    reading::read(&t.plan, counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))
 }
 
 /// A trial's seal, looked at now.
@@ -171,13 +164,22 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                         assigned: sum(|c| c.assigned),
                         handed_over: sum(|c| c.handed_over),
                         accepted: sum(|c| c.accepted),
-                        rate: Rate::new(sum(|c| c.primary), sum(|c| c.assigned)),
+                        rate: Rate::new(sum(|c| c.primary), sum(ArmCounts::observed)),
                         elapsed,
                         maturity: past.maturity,
                     }
                 });
                 let opened = running.as_ref().filter(|_| trial.opened_at.is_some());
-                let reading = trial.counts.as_ref().or(opened).map(|counts| read(c, &trial, counts)).transpose()?;
+                // Of one that is opened early, as it is now.
+                let (reading, differs) = match opened {
+                    _ if trial.counts.is_some() => trials::reading(c, &trial).map(|(reading, differs)| (Some(reading), differs))?,
+                    Some(counts) => {
+                        let beside = trials::beside(c, &trial)?;
+                        let now = reading::read_by(trial.rule()?, &trial.plan, counts, &beside);
+                        (Some(now.map_err(|e| StoreError::Refused(e.to_string()))?), None)
+                    }
+                    None => (None, None),
+                };
                 let digest = trial.seal.as_ref().map(|s| s.digest.clone());
                 let looks = trial.seal.as_ref().map(|s| s.looks.clone()).unwrap_or_default();
                 // Whoever took part without mail isn't in the rollout either.
@@ -190,7 +192,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 };
                 let machine_share = past.machine_share;
                 let enrolment = enrolment(c, &trial, now)?;
-                Ok(TrialView { trial, subjects, pooled, reading, rollout, machine_share, digest, looks, enrolment })
+                Ok(TrialView { trial, subjects, pooled, reading, differs, rollout, machine_share, digest, looks, enrolment })
             })
             .await?,
     ))
@@ -345,7 +347,7 @@ pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Resul
             let Some(counts) = &t.counts else {
                 return Err(StoreError::Refused("The arms are opened at the end of the window. Until then there is no record.".into()));
             };
-            let reading = read(c, &t, counts)?;
+            let (reading, _) = trials::reading(c, &t)?;
             let subjects = mailings::one(c, t.mailing_id)?.draft.subjects;
             crate::record::zip(&t, &subjects, &reading, counts, &trials::roster(c, id)?, &enrol::stretches(c, &t)?).map_err(StoreError::Io)
         })

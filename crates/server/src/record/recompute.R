@@ -16,13 +16,15 @@ wilson <- function(x, n, level) {
 }
 # Groups of arms are their places, added up. Of a trial in a series each stretch is a table of its own.
 by_stretch <- function(t) split(t, t$stretch)
-fields <- c("assigned", "primary", "sum", "squares")
+fields <- c("assigned", "unknown", "primary", "sum", "squares")
+# Those of whom the primary can be known.
+observed <- function(arm) arm[["assigned"]] - arm[["unknown"]]
 tables <- if (file.exists("stretches.csv")) by_stretch(read.csv("stretches.csv", stringsAsFactors = FALSE)) else list(arms)
-both <- function(a, b) Filter(function(s) s$a[["assigned"]] > 0 && s$b[["assigned"]] > 0, lapply(tables, function(t) list(a = colSums(t[a, fields]), b = colSums(t[b, fields]))))
+both <- function(a, b) Filter(function(s) observed(s$a) > 0 && observed(s$b) > 0, lapply(tables, function(t) list(a = colSums(t[a, fields]), b = colSums(t[b, fields]))))
 # The difference, its p, and the limits at a level, over the stretches that both were open in.
 contrast <- function(a, b, level) {
   strata <- both(a, b)
-  na <- sapply(strata, function(s) s$a[["assigned"]]); nb <- sapply(strata, function(s) s$b[["assigned"]])
+  na <- sapply(strata, function(s) observed(s$a)); nb <- sapply(strata, function(s) observed(s$b))
   w <- na * nb / (na + nb); w <- w / sum(w)
   of <- function(arm, what) sapply(strata, function(s) s[[arm]][[what]])
   if (money) {

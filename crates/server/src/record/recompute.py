@@ -6,15 +6,17 @@ from statistics import NormalDist
 normal = NormalDist()
 plan = json.load(open("plan.json", encoding="utf-8"))
 arms = list(csv.DictReader(open("arms.csv", encoding="utf-8")))
-sealed_assignments = {}
+sealed_assignments, without_opens = {}, {}
 for row in csv.DictReader(open("assignments.csv", encoding="utf-8")):
     sealed_assignments[row["arm"]] = sealed_assignments.get(row["arm"], 0) + 1
+    without_opens[row["arm"]] = without_opens.get(row["arm"], 0) + (row["opens_known"] == "no")
 assert [sealed_assignments.get(a["arm"], 0) for a in arms] == [int(a["assigned"]) for a in arms], "the arms are not as large as the assignments say"
+assert all(int(a["unknown"]) in (0, without_opens.get(a["arm"], 0)) for a in arms), "those whose opens can't be known are not those of the assignments"
 arms = [a for a in arms if a["subject"] != "no mail" or not plan["no_mail"]]  # those without mail call nothing
 letters = [a["arm"] for a in arms]
 alpha, metric = plan["alpha"], plan["metric"]
 sign = -1 if metric in ("leaving", "leaving_topic", "pausing", "withdrawing", "complaining") else 1
-FIELDS = ("assigned", "primary", "left", "complained", "bounced", "sum", "squares")
+FIELDS = ("assigned", "unknown", "primary", "left", "complained", "bounced", "sum", "squares")
 counts = [{f: float(a[f]) for f in FIELDS} for a in arms]
 stretches, closed = [counts], set()
 if os.path.exists("stretches.csv"):
@@ -25,13 +27,18 @@ if os.path.exists("stretches.csv"):
     closed = {i for i, p in enumerate(parts[-1]) if p == 0 and any(q[i] for q in parts)}  # stopped on the way
 
 
+def observed(c):
+    """Those of whom the primary can be known."""
+    return c["assigned"] - c["unknown"]
+
+
 def concurrent(base, arm):
     """The people of two arms who came in the same stretch."""
-    return [(s[base], s[arm]) for s in stretches if s[base]["assigned"] and s[arm]["assigned"]]
+    return [(s[base], s[arm]) for s in stretches if observed(s[base]) and observed(s[arm])]
 
 
-def weights(strata):
-    w = [a["assigned"] * b["assigned"] / (a["assigned"] + b["assigned"]) for a, b in strata]
+def weights(strata, of):
+    w = [of(a) * of(b) / (of(a) + of(b)) for a, b in strata]
     return [x / sum(w) for x in w]
 
 
@@ -44,8 +51,9 @@ def wilson(x, n, level):
 
 def newcombe(strata, what, level):
     d = low = high = 0.0
-    for w, (a, b) in zip(weights(strata), strata):
-        xa, na, xb, nb = a[what], a["assigned"], b[what], b["assigned"]
+    of = observed if what == "primary" else lambda c: c["assigned"]  # guardrails are of everybody
+    for w, (a, b) in zip(weights(strata, of), strata):
+        xa, na, xb, nb = a[what], of(a), b[what], of(b)
         (la, ua), (lb, ub), pa, pb = wilson(xa, na, level), wilson(xb, nb, level), xa / na, xb / nb
         d += w * (pb - pa)
         low += w**2 * ((pb - lb) ** 2 + (ua - pa) ** 2)
@@ -57,13 +65,13 @@ def score_p(strata):
     if len(strata) > 1:  # Cochran, Mantel and Haenszel
         above = variance = 0.0
         for a, b in strata:
-            (c, n0), (x, n1) = (a["primary"], a["assigned"]), (b["primary"], b["assigned"])
+            (c, n0), (x, n1) = (a["primary"], observed(a)), (b["primary"], observed(b))
             n = n0 + n1
             above += x - (x + c) * n1 / n
             variance += n0 * n1 * (x + c) * (n - x - c) / (n * n * (n - 1))
         return 2 * normal.cdf(-abs(above) / sqrt(variance)) if variance else 1.0
     ((a, b),) = strata
-    xa, na, xb, nb = a["primary"], a["assigned"], b["primary"], b["assigned"]
+    xa, na, xb, nb = a["primary"], observed(a), b["primary"], observed(b)
     p = (xa + xb) / (na + nb)
     if p in (0, 1):
         return 1.0
@@ -101,16 +109,16 @@ def student_quantile(q, df):
 
 
 def level_of(c):
-    return (c["sum"] if metric == "revenue" else c["primary"]) / c["assigned"]
+    return (c["sum"] if metric == "revenue" else c["primary"]) / observed(c)
 
 
 def contrast(strata, level):
     """b less a on the primary: difference, p, lower, upper."""
-    d = sum(w * (level_of(b) - level_of(a)) for w, (a, b) in zip(weights(strata), strata))
+    d = sum(w * (level_of(b) - level_of(a)) for w, (a, b) in zip(weights(strata, observed), strata))
     if metric != "revenue":
         return (d, score_p(strata)) + newcombe(strata, "primary", level)
-    spread = lambda c: (c["squares"] - c["sum"] ** 2 / c["assigned"]) / (c["assigned"] - 1) / c["assigned"]
-    v = [(w**2 * spread(c), c["assigned"] - 1) for w, s in zip(weights(strata), strata) for c in s]
+    spread = lambda c: (c["squares"] - c["sum"] ** 2 / c["assigned"]) / (c["assigned"] - 1) / c["assigned"]  # money is known of everybody
+    v = [(w**2 * spread(c), c["assigned"] - 1) for w, s in zip(weights(strata, observed), strata) for c in s]
     total = sum(x for x, _ in v)
     if total == 0:
         return d, 1.0, d, d

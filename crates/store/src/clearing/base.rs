@@ -3,11 +3,14 @@
 use super::Mailing;
 use crate::audience::Audience;
 use crate::ledger::Grant;
+use crate::stored::As;
 use crate::{Result, domains, segments, suppression};
 use rinse_core::caps::{Kind, Message};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::columns::{Base, Marks, NONE, Places};
+use rinse_core::consent::Consent;
 use rinse_core::segment::Tree;
+use rinse_core::upkeep::MailStatus;
 use rinse_core::upkeep::of_number;
 use rinse_core::{Instant, zone};
 use rusqlite::{Connection, params};
@@ -135,9 +138,9 @@ impl People {
         let b = &mut self.base;
         set(&mut b.contact, place, r.get(0)?);
         set(&mut self.domain, place, r.get(1)?);
-        set(&mut b.consent, place, r.get(2)?);
-        set(&mut b.under_pause, place, r.get(3)?);
-        set(&mut b.status, place, r.get(4)?);
+        set(&mut b.consent, place, r.get::<_, As<Consent>>(2)?.0 as u8);
+        set(&mut b.under_pause, place, r.get::<_, As<Consent>>(3)?.0 as u8);
+        set(&mut b.status, place, r.get::<_, As<MailStatus>>(4)?.0 as u8);
         set(&mut b.status_until, place, r.get::<_, Option<i64>>(5)?.unwrap_or(NONE));
         set(&mut b.paused_until, place, r.get::<_, Option<i64>>(6)?.unwrap_or(NONE));
         set(&mut b.sunset, place, r.get(7)?);
@@ -184,8 +187,8 @@ impl People {
         while let Some(r) = rows.next()? {
             let Some(place) = found.of(r.get(0)?) else { continue };
             let place = place as usize;
-            b.consent[place] = r.get(1)?;
-            b.under_pause[place] = r.get(2)?;
+            b.consent[place] = r.get::<_, As<Consent>>(1)?.0 as u8;
+            b.under_pause[place] = r.get::<_, As<Consent>>(2)?.0 as u8;
             b.paused_until[place] = r.get::<_, Option<i64>>(3)?.unwrap_or(NONE);
         }
         if grant.channel == Channel::Text {

@@ -100,7 +100,7 @@ fn stage(
             other.mark(&people, &mailing, &lists, &mut marks);
         }
         let schedule: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing.id], |r| r.get(0))?;
-        let schedule = serde_json::from_str(&schedule).unwrap_or_default();
+        let schedule = crate::stored::document(&schedule, "mailing", mailing.id)?;
         let spread = crate::sends::spread_of(mailing.id);
         let people = people.under(c, mailing.grant(), &mut memo)?;
         Ok(Item { people, mailing, at, rules, selected, marks, series: false, schedule, spread })

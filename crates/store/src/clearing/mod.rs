@@ -19,6 +19,7 @@ use crate::{Result, StoreError};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::columns::Ready;
 use rinse_core::clearance::{Class, Facts, Outcome, OverCap, Reason, RuleSet, Sluice, tally};
+use rinse_core::code::Code;
 use rinse_core::{DAY, Instant, caps, zone};
 use rusqlite::{Connection, OptionalExtension};
 
@@ -96,7 +97,7 @@ pub struct Mailing {
 impl Mailing {
     #[must_use]
     pub fn channel(&self) -> Channel {
-        Channel::from_code(i64::from(self.facts.kind.channel))
+        Channel::of_code(i64::from(self.facts.kind.channel)).unwrap_or_default()
     }
 
     /// Whose consent it asks for.

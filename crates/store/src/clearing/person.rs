@@ -4,6 +4,7 @@
 use super::{Mailing, base};
 use crate::ledger::{self, Stated};
 use crate::rules::{self, RulesVersion};
+use crate::stored::As;
 use crate::{Result, StoreError, domains, suppression};
 use rinse_core::caps::Message;
 use rinse_core::channel::Channel;
@@ -133,12 +134,12 @@ fn row(c: &Connection, contact: i64) -> Result<Row> {
         .query_row([contact], |r| {
             Ok(Row {
                 consent: Stated {
-                    consent: Consent::from_code(r.get(0)?),
+                    consent: r.get::<_, As<Consent>>(0)?.0,
                     at: r.get(1)?,
                     paused_until: r.get(2)?,
-                    under_pause: Consent::from_code(r.get(3)?),
+                    under_pause: r.get::<_, As<Consent>>(3)?.0,
                 },
-                status: MailStatus::from_code(r.get(4)?),
+                status: r.get::<_, As<MailStatus>>(4)?.0,
                 status_until: r.get::<_, Option<i64>>(5)?.map(Instant),
                 country: r.get(6)?,
                 zone: r.get::<_, Option<String>>(7)?.and_then(|z| zone::named(&z)),

@@ -3,6 +3,7 @@
 use super::order;
 use crate::db::{beside, readable_beside};
 use crate::segments::sets::Filled;
+use crate::stored::As;
 use crate::{Result, StoreError, letterheads};
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
@@ -36,8 +37,8 @@ pub(super) fn row(r: &Row<'_>) -> rusqlite::Result<ContactRow> {
         family_name: r.get(3)?,
         country: r.get(4)?,
         added_at: r.get(5)?,
-        consent: Consent::from_code(r.get(6)?),
-        status: MailStatus::from_code(r.get(7)?),
+        consent: r.get::<_, As<Consent>>(6)?.0,
+        status: r.get::<_, As<MailStatus>>(7)?.0,
         status_until: r.get(8)?,
     })
 }
@@ -404,8 +405,8 @@ fn export_where(c: &Connection, filter: &str, values: impl rusqlite::Params) -> 
         let mut row: Vec<String> =
             (0..8).map(|i| Ok(r.get::<_, Option<String>>(i)?.unwrap_or_default())).collect::<rusqlite::Result<_>>()?;
         row.push(rinse_core::segment::evaluate::date_words(rinse_core::segment::evaluate::day_of(Instant(r.get(8)?))));
-        row.push(Consent::from_code(r.get(9)?).words().to_owned());
-        row.push(MailStatus::from_code(r.get(10)?).words().to_owned());
+        row.push(r.get::<_, As<Consent>>(9)?.0.words().to_owned());
+        row.push(r.get::<_, As<MailStatus>>(10)?.0.words().to_owned());
         row.push(r.get::<_, i64>(11)?.to_string());
         Ok(row)
     })?;

@@ -1,6 +1,7 @@
 //! One person, whole: profile, consent, messages, responses, purchases.
 
 use super::list::{COLUMNS, ContactRow, row};
+use crate::stored::As;
 use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
@@ -152,7 +153,7 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
                 send_id: r.get(0)?,
                 mailing_id: r.get(1)?,
                 mailing: r.get(2)?,
-                channel: Channel::from_code(r.get(11)?),
+                channel: r.get::<_, As<Channel>>(11)?.0,
                 subject: r.get(3)?,
                 arm: r.get(4)?,
                 state: send_state(r.get(5)?).into(),

@@ -1,5 +1,6 @@
 //! People added, found by their address, and their profiles changed.
 
+use crate::stored::As;
 use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::address::Address;
@@ -57,7 +58,7 @@ pub fn find(c: &Connection, key: &str) -> Result<Option<(i64, Consent, Profile)>
     let sql = format!(
         "SELECT {PROFILE}, id, consent FROM contact WHERE id = (SELECT coalesce(merged_into, id) FROM contact WHERE address_key = ?1)"
     );
-    Ok(c.prepare_cached(&sql)?.query_row([key], |r| Ok((r.get(8)?, Consent::from_code(r.get(9)?), profile_in(r)?))).optional()?)
+    Ok(c.prepare_cached(&sql)?.query_row([key], |r| Ok((r.get(8)?, r.get::<_, As<Consent>>(9)?.0, profile_in(r)?))).optional()?)
 }
 
 const PROFILE: &str = "given_name, family_name, country, region, zone, source, latitude, longitude";

@@ -28,7 +28,7 @@ pub fn set_state(c: &Connection, id: i64, from: &[&str], to: &str, planned_at: O
 fn schedule(c: &Connection, id: i64) -> Result<Schedule> {
     let text: String =
         c.query_row("SELECT schedule FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
-    Ok(serde_json::from_str(&text).unwrap_or_default())
+    Ok(crate::stored::document(&text, "mailing", id)?)
 }
 
 /// Nothing more of it is handed over until it is resumed.
@@ -113,7 +113,15 @@ pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
                 params![id, crate::sends::CANCELLED],
             )?;
             c.execute("UPDATE mailing SET paused_at = NULL, recording = 0, cancelled_at = ?2 WHERE id = ?1", [id, now.0])?;
-            audit(c, now, person, "rest of the mailing cancelled", "mailing", id, &format!("{n} people don't get it"))?;
+            audit(
+                c,
+                now,
+                person,
+                "rest of the mailing cancelled",
+                "mailing",
+                id,
+                &format!("not sent to {}", rinse_core::words::people(n as u64)),
+            )?;
             Ok(n)
         }
         other => Err(StoreError::Refused(format!("This mailing is {other}; there is nothing left to cancel."))),
@@ -231,7 +239,7 @@ pub fn calendar(c: &Connection, from: Instant, until: Instant) -> Result<Vec<Cal
     )?;
     let rows = s.query_map(params![from.0, until.0], |r| {
         let (what, at, until): (String, i64, Option<i64>) = (r.get(2)?, r.get(3)?, r.get(4)?);
-        let schedule: Schedule = serde_json::from_str(&r.get::<_, String>(6)?).unwrap_or_default();
+        let schedule: Schedule = crate::stored::document(&r.get::<_, String>(6)?, "mailing", r.get(0)?)?;
         let hours = schedule.over_hours();
         Ok(CalendarEntry {
             mailing: r.get(0)?,
@@ -240,7 +248,7 @@ pub fn calendar(c: &Connection, from: Instant, until: Instant) -> Result<Vec<Cal
             what,
             at,
             paused: r.get(5)?,
-            labels: serde_json::from_str(&r.get::<_, String>(7)?).unwrap_or_default(),
+            labels: crate::stored::document(&r.get::<_, String>(7)?, "mailing", r.get(0)?)?,
         })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)

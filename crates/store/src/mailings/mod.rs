@@ -11,6 +11,7 @@ pub use links::{link_url, links, save_links};
 
 use crate::audience;
 use crate::settings::Tied;
+use crate::stored::As;
 use crate::{Result, StoreError};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::OverCap;
@@ -72,7 +73,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                 id: r.get(0)?,
                 draft: MailingDraft {
                     name: r.get(1)?,
-                    channel: Channel::from_code(r.get(32)?),
+                    channel: r.get::<_, As<Channel>>(32)?.0,
                     companion_of: r.get(33)?,
                     topic_id: r.get(2)?,
                     letterhead_id: r.get(3)?,
@@ -93,7 +94,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                     text: r.get(8)?,
                     subjects: Vec::new(),
                     senders: Vec::new(),
-                    schedule: serde_json::from_str(&r.get::<_, String>(26)?).unwrap_or_default(),
+                    schedule: crate::stored::document(&r.get::<_, String>(26)?, "mailing", r.get(0)?)?,
                     template: r.get(29)?,
                 },
                 list: r.get(5)?,
@@ -166,11 +167,11 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
             list: r.get(5)?,
             trial_id: r.get(6)?,
             series_id: r.get(11)?,
-            labels: serde_json::from_str(&r.get::<_, String>(7)?).unwrap_or_default(),
+            labels: crate::stored::document(&r.get::<_, String>(7)?, "mailing", r.get(0)?)?,
             paused: r.get(8)?,
             template: r.get(9)?,
             archived: r.get(10)?,
-            channel: Channel::from_code(r.get(12)?),
+            channel: r.get::<_, As<Channel>>(12)?.0,
         })
     })?
     .collect::<rusqlite::Result<_>>()?)

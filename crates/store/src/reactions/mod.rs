@@ -5,6 +5,7 @@
 pub mod past;
 pub mod run;
 
+use crate::stored::As;
 use crate::tags::Kind;
 use crate::{Result, StoreError, fields, scores, segments, settings, tags, webhooks};
 use rinse_core::Instant;
@@ -123,7 +124,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Kept> {
 /// Is the mailing a template, and which channel is it on?
 fn kind(c: &Connection, mailing: i64) -> Result<(bool, Channel)> {
     c.prepare_cached("SELECT template, channel FROM mailing WHERE id = ?1")?
-        .query_row([mailing], |r| Ok((r.get(0)?, Channel::from_code(r.get(1)?))))
+        .query_row([mailing], |r| Ok((r.get(0)?, r.get::<_, As<Channel>>(1)?.0)))
         .optional()?
         .ok_or(StoreError::Missing("mailing"))
 }

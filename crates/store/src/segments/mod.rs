@@ -9,26 +9,12 @@ pub mod sql;
 use crate::contacts::ContactRow;
 use crate::{Result, StoreError, contacts};
 use rinse_core::Instant;
-use rinse_core::response::{FETCH_LEAST_DELIVERIES, FETCH_SHARE};
 use rinse_core::segment::words::{Names, sentence};
 use rinse_core::segment::{Field, FieldKind, Known, Tree};
 use rusqlite::{Connection, OptionalExtension, params, params_from_iter};
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap};
 use utoipa::ToSchema;
-
-/// The domains whose opens can't be told from a machine's: the same measure as for responses.
-pub(crate) fn open_blind_domains() -> String {
-    format!("SELECT id FROM domain WHERE delivered >= {FETCH_LEAST_DELIVERIES} AND fetched > {FETCH_SHARE} * delivered")
-}
-
-/// Their numbers.
-///
-/// # Errors
-/// When the database fails.
-pub fn mostly_machines(c: &Connection) -> Result<HashSet<i64>> {
-    Ok(c.prepare_cached(&open_blind_domains())?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
-}
 
 /// How a segment is kept.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

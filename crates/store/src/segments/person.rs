@@ -1,6 +1,7 @@
 //! One person as the reference evaluator sees them, loaded row by row: for "why is she in it?", and
 //! to hold the compiler to.
 
+use crate::stored::As;
 use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
@@ -19,7 +20,7 @@ pub fn load(c: &Connection, id: i64) -> Result<Person> {
         .prepare_cached(&format!(
             "SELECT given_name, family_name, country, region, zone, source, latitude, longitude, consent, status, added_at, d.name,
                 d.id IN ({}) FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1",
-            super::open_blind_domains()
+            crate::opens::UNKNOWN_DOMAINS
         ))?
         .query_row([id], |r| {
             let mut p = Person::unknown(id);
@@ -30,8 +31,8 @@ pub fn load(c: &Connection, id: i64) -> Result<Person> {
                 }
             }
             p.position = r.get::<_, Option<f64>>(6)?.zip(r.get(7)?);
-            p.consent = Consent::from_code(r.get(8)?);
-            p.status = MailStatus::from_code(r.get(9)?);
+            p.consent = r.get::<_, As<Consent>>(8)?.0;
+            p.status = r.get::<_, As<MailStatus>>(9)?.0;
             p.added_at = Instant(r.get(10)?);
             p.domain = r.get(11)?;
             p.open_blind = r.get(12)?;

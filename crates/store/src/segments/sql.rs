@@ -246,7 +246,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                 out.put(if at_least { "(" } else { "(NOT " });
                 out.among(false, |out| answered(leaf, n, now, out));
                 if blind && !at_least {
-                    out.put(&format!(" AND c.domain_id NOT IN ({})", crate::segments::open_blind_domains()));
+                    out.put(&format!(" AND c.domain_id NOT IN ({})", crate::opens::UNKNOWN_DOMAINS));
                 }
                 return out.put(")");
             }
@@ -260,7 +260,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             }
             out.put(&format!(" THEN {inside}"));
             if blind {
-                out.put(&format!(" WHEN c.domain_id IN ({}) THEN NULL", crate::segments::open_blind_domains()));
+                out.put(&format!(" WHEN c.domain_id IN ({}) THEN NULL", crate::opens::UNKNOWN_DOMAINS));
             }
             out.put(&format!(" ELSE {outside} END)"));
         }

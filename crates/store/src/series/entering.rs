@@ -56,7 +56,7 @@ pub fn put_in(c: &Connection, id: i64, contacts: &[i64], now: Instant, person: O
     for contact in contacts {
         n += usize::from(enter(c, &k, *contact, now, "put in by hand", now)?);
     }
-    audit(c, now, person, "people put into a series", "series", id, &format!("{n} people"))?;
+    audit(c, now, person, "people put into a series", "series", id, &rinse_core::words::people(n as u64))?;
     Ok(n)
 }
 

@@ -466,7 +466,15 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
         c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;
     }
     let moved: i64 = moves.iter().map(|m| m.people).sum();
-    audit(c, now, person, "series changed", "series", id, &format!("{moved} people moved. {}", o.words(&named(c, o)?)))
+    audit(
+        c,
+        now,
+        person,
+        "series changed",
+        "series",
+        id,
+        &format!("{} moved. {}", rinse_core::words::people(moved as u64), o.words(&named(c, o)?)),
+    )
 }
 
 /// What waits to be sent for an entry isn't sent any more.
@@ -518,7 +526,7 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
         [id, now.0],
     )?;
     c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;
-    audit(c, now, person, "series ended", "series", id, &format!("{} people were inside", inside.len()))?;
+    audit(c, now, person, "series ended", "series", id, &format!("{} inside", rinse_core::words::people(inside.len() as u64)))?;
     Ok(inside.len())
 }
 

@@ -1,8 +1,9 @@
 //! Counts and rates at each step, and the people behind them.
 
 use super::Kept;
-use crate::{Result, StoreError};
+use crate::{Result, StoreError, figures};
 use rinse_core::Instant;
+use rinse_core::figure::Figure;
 use rinse_core::report::Rate;
 use rinse_core::series::Does;
 use rusqlite::{Connection, params};
@@ -13,7 +14,7 @@ use utoipa::ToSchema;
 /// What became of a step's messages.
 #[derive(Debug, Clone, Default, Serialize, ToSchema)]
 pub struct SeriesMail {
-    pub accepted: i64,
+    pub accepted: u64,
     /// Held by a rule now, and due or on their way.
     pub held: i64,
     pub pending: i64,
@@ -84,24 +85,23 @@ fn rate(n: i64, of: i64) -> Rate {
 }
 
 fn mail(c: &Connection, mailing: i64) -> Result<SeriesMail> {
+    let sums = figures::of_mailings(c, &[mailing])?.remove(&mailing).unwrap_or_default();
     Ok(c.prepare_cached(
-        "SELECT count(accepted_at), count(*) FILTER (WHERE state = 0), count(*) FILTER (WHERE state IN (1, 2, 4, 7)),
-            count(*) FILTER (WHERE state = 6), count(*) FILTER (WHERE state = 5 AND accepted_at IS NULL), count(open_at), count(click_at), count(left_at),
-            (SELECT id FROM trial WHERE mailing_id = ?1)
+        "SELECT count(*) FILTER (WHERE state = 0), count(*) FILTER (WHERE state IN (1, 2, 4, 7)), count(*) FILTER (WHERE state = 6),
+            count(*) FILTER (WHERE state = 5 AND accepted_at IS NULL), (SELECT id FROM trial WHERE mailing_id = ?1)
          FROM send WHERE mailing_id = ?1",
     )?
     .query_row([mailing], |r| {
-        let accepted: i64 = r.get(0)?;
         Ok(SeriesMail {
-            accepted,
-            held: r.get(1)?,
-            pending: r.get(2)?,
-            barred: r.get(3)?,
-            failed: r.get(4)?,
-            opened: Some(rate(r.get(5)?, accepted)),
-            clicked: Some(rate(r.get(6)?, accepted)),
-            left: Some(rate(r.get(7)?, accepted)),
-            trial: r.get(8)?,
+            accepted: sums.of(Figure::Accepted),
+            held: r.get(0)?,
+            pending: r.get(1)?,
+            barred: r.get(2)?,
+            failed: r.get(3)?,
+            opened: Some(sums.rate(Figure::HumanOpens)),
+            clicked: Some(sums.rate(Figure::HumanClicks)),
+            left: Some(sums.rate(Figure::Leaving)),
+            trial: r.get(4)?,
         })
     })?)
 }

@@ -4,6 +4,7 @@ use super::{Trial, arms, brought};
 use crate::Result;
 use rinse_core::Instant;
 use rinse_core::stats::Arm;
+use rinse_core::trial::assign::OTHER_UNKNOWN;
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::reading::ArmCounts;
 use rusqlite::{Connection, OptionalExtension, params};
@@ -26,6 +27,11 @@ pub(crate) fn columns(metric: Metric) -> Option<(&'static str, &'static str)> {
     }
 }
 
+/// The people on a roster whose response to the trial's metric can be known, in SQL over `roster r`.
+fn known(t: &Trial) -> &'static str {
+    if t.of_known_opens() { "r.opens_unknown = 0" } else { "1" }
+}
+
 /// All arms, those without mail last.
 fn places(c: &Connection, t: &Trial) -> Result<usize> {
     Ok(t.plan.parts(arms(c, t)?).len())
@@ -40,8 +46,9 @@ pub(super) fn strata(c: &Connection, t: &Trial) -> Result<Vec<(i64, Vec<Arm>)>> 
     let window = t.plan.window_hours * rinse_core::HOUR;
     let primary = columns(t.plan.metric).map_or("NULL".to_owned(), |(column, _)| format!("s.{column}"));
     let mut s = c.prepare_cached(&format!(
-        "SELECT r.stratum, r.arm, count(*), coalesce(sum({primary} < s.handed_at + ?3), 0) FROM roster r
-         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1 WHERE r.trial_id = ?1 GROUP BY r.stratum, r.arm ORDER BY 1"
+        "SELECT r.stratum, r.arm, sum({known}), coalesce(sum({known} AND {primary} < s.handed_at + ?3), 0) FROM roster r
+         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1 WHERE r.trial_id = ?1 GROUP BY r.stratum, r.arm ORDER BY 1",
+        known = known(t)
     ))?;
     let places = places(c, t)?;
     let mut out: Vec<(i64, Vec<Arm>)> = Vec::new();
@@ -73,7 +80,7 @@ pub struct Balance {
     pub people: Vec<i64>,
 }
 
-/// How evenly the arms were filled, stratum by stratum.
+/// How evenly the arms were filled, stratum by stratum; of a trial on opens, with those whose opens can be known.
 ///
 /// # Errors
 /// When the database fails.
@@ -92,8 +99,11 @@ pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
         .into_iter()
         .map(|(stratum, arms)| {
             // Before there were seals a stratum was the domain alone.
-            let domain: Option<String> = name.query_row([if sealed { stratum / 8 } else { stratum }], |r| r.get(0)).optional()?;
-            let domain = domain.unwrap_or_else(|| "other domains".into());
+            let group = if sealed { stratum / 8 } else { stratum };
+            let domain: Option<String> = name.query_row([group], |r| r.get(0)).optional()?;
+            let domain = domain.unwrap_or_else(|| {
+                if group == i64::from(OTHER_UNKNOWN) { "other domains that fetch images by themselves" } else { "other domains" }.into()
+            });
             let words = match usize::try_from(stratum % 8).ok().and_then(|a| rinse_core::load::Answer::ALL.get(a)) {
                 Some(answer) if sealed => format!("{domain}, {}", answer.words()),
                 _ => domain,
@@ -119,14 +129,16 @@ pub(super) fn of_stretch(c: &Connection, t: &Trial, place: usize, by: Option<Ins
 fn counted(c: &Connection, t: &Trial, stretch: Option<i64>, by: Option<Instant>) -> Result<Vec<ArmCounts>> {
     let window = t.plan.window_hours * rinse_core::HOUR;
     let within = |column: &str| format!("coalesce(sum(s.{column} < s.handed_at + {window}), 0)");
-    let (primary, reported) = columns(t.plan.metric).map_or_else(|| ("0".into(), "0".into()), |(p, r)| (within(p), within(r)));
+    let known = known(t);
+    let of_known = |column: &str| format!("coalesce(sum({known} AND s.{column} < s.handed_at + {window}), 0)");
+    let (primary, reported) = columns(t.plan.metric).map_or_else(|| ("0".into(), "0".into()), |(p, r)| (of_known(p), of_known(r)));
     let removed = columns(t.plan.metric).filter(|_| t.plan.metric.has_machines()).map_or_else(
         || "0".into(),
-        |(own, any)| format!("coalesce(sum(s.{any} < s.handed_at + {window} AND (s.{own} IS NULL OR s.{any} < s.{own})), 0)"),
+        |(own, any)| format!("coalesce(sum({known} AND s.{any} < s.handed_at + {window} AND (s.{own} IS NULL OR s.{any} < s.{own})), 0)"),
     );
     let sql =
         format!(
-        "SELECT r.arm, count(*), count(s.handed_at), count(s.accepted_at), count(s.failed_at), {primary}, {reported}, {}, {}, {}, {removed}
+        "SELECT r.arm, count(*), count(s.handed_at), count(s.accepted_at), count(s.failed_at), {primary}, {reported}, {}, {}, {}, {removed}, count(*) - sum({known})
          FROM roster r LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1
          WHERE r.trial_id = ?1 AND (?3 IS NULL OR r.stratum = ?3) AND (?4 IS NULL OR s.handed_at <= ?4) GROUP BY r.arm",
         within("click_at"), within("left_at"), within("complained_at"),
@@ -148,6 +160,7 @@ fn counted(c: &Connection, t: &Trial, stretch: Option<i64>, by: Option<Instant>)
                 left: n(8)?,
                 complained: n(9)?,
                 removed: n(10)?,
+                unknown: n(11)?,
                 ..ArmCounts::default()
             };
         }
@@ -176,8 +189,9 @@ pub(super) fn of_group(c: &Connection, t: &Trial, place: usize) -> Result<Vec<Ar
     let place = i64::try_from(place).unwrap_or(0);
     let primary = columns(t.plan.metric).map_or("NULL".to_owned(), |(column, _)| format!("s.{column}"));
     let mut s = c.prepare_cached(&format!(
-        "SELECT r.contact_id, r.arm, coalesce({primary} < s.handed_at + ?3, 0) FROM roster_group g JOIN roster r ON r.trial_id = g.trial_id AND r.contact_id = g.contact_id
-         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1 WHERE g.trial_id = ?1 AND g.place = ?4"
+        "SELECT r.contact_id, r.arm, {known} AND coalesce({primary} < s.handed_at + ?3, 0), NOT ({known}) FROM roster_group g JOIN roster r ON r.trial_id = g.trial_id AND r.contact_id = g.contact_id
+         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1 WHERE g.trial_id = ?1 AND g.place = ?4",
+        known = known(t)
     ))?;
     let got = brought::by(c, t)?;
     let mut out = vec![ArmCounts::default(); places(c, t)?];
@@ -186,6 +200,7 @@ pub(super) fn of_group(c: &Connection, t: &Trial, place: usize) -> Result<Vec<Ar
         if let Some(slot) = usize::try_from(r.get::<_, i64>(1)?).ok().and_then(|a| out.get_mut(a)) {
             slot.assigned += 1;
             slot.primary += whole(r.get(2)?);
+            slot.unknown += whole(r.get(3)?);
         }
         if let Some(got) = got.get(&r.get(0)?) {
             add(&mut out, got);

@@ -43,7 +43,8 @@ pub fn course(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     let mut groups = vec![Vec::new(); if closed { 1 } else { arms(c, t)? }];
     let mut s = c.prepare_cached(&format!(
         "SELECT arm, min(?3, (?4 - handed_at) * ?3 / ?5), iif({column} < handed_at + ?5 AND {column} <= ?4, ({column} - handed_at) * ?3 / ?5, NULL), count(*)
-         FROM send WHERE mailing_id = ?1 AND phase = ?2 AND handed_at <= ?4 GROUP BY 1, 2, 3"
+         FROM send WHERE mailing_id = ?1 AND phase = ?2 AND handed_at <= ?4{} GROUP BY 1, 2, 3",
+        if t.of_known_opens() { format!(" AND contact_id NOT IN (SELECT contact_id FROM roster WHERE trial_id = {} AND opens_unknown = 1)", t.id) } else { String::new() }
     ))?;
     let mut rows = s.query(params![t.mailing_id, crate::sends::Phase::Pilot as i64, points, now.0, window])?;
     while let Some(r) = rows.next()? {
@@ -86,9 +87,10 @@ fn past_mailings(c: &Connection, t: &Trial, column: &str, window: i64, now: Inst
     let until = t.sealed_at.unwrap_or(now.0) - 30 * DAY;
     let mut s = c.prepare_cached(&format!(
         "SELECT mailing_id, CASE WHEN {column} < handed_at + ?3 THEN ({column} - handed_at) * ?4 / ?3 WHEN {column} < handed_at + ?5 THEN ?4 ELSE -1 END, count(*)
-         FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL
+         FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL{}
             AND mailing_id IN (SELECT id FROM mailing WHERE started_at > ?1 AND started_at <= ?2 ORDER BY started_at DESC LIMIT 40)
-         GROUP BY 1, 2 ORDER BY 1"
+         GROUP BY 1, 2 ORDER BY 1",
+        if t.of_known_opens() { " AND opens_unknown = 0" } else { "" }
     ))?;
     let points = i64::try_from(POINTS).unwrap_or(24);
     let mut rows = s.query(params![until - 150 * DAY, until, window, points, 30 * DAY])?;

@@ -8,10 +8,13 @@ use crate::{Result, StoreError};
 use rinse_core::trial::assign;
 use rinse_core::trial::letter;
 use rinse_core::trial::looks::{Stopped, look};
+use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::{LEAST_PER_ARM, Plan};
-use rinse_core::trial::reading::Verdict;
-use rinse_core::trial::sealing::stretch_digest;
+use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rinse_core::trial::rules::Rule;
+use rinse_core::trial::sealing::{Seal, stretch_digest};
 use rinse_core::trial::stretches::{Counted, ROLLOUT_WATCHED, StretchCounts, added_up, check_parts, full, least_open};
+use rinse_core::words::people;
 use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -24,7 +27,7 @@ pub struct Stretch {
     pub began_at: i64,
     /// The parts that each arm has of those who come; 0: it is closed.
     pub parts: Vec<u32>,
-    /// People enrolled in each arm.
+    /// People enrolled in each arm; of a trial on opens, those whose opens can be known.
     pub people: Vec<u64>,
     /// Who chose the shares, and why.
     pub person: Option<String>,
@@ -134,7 +137,7 @@ pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>
     let n = enrolled(&all);
     let least = all.last().map_or(0, |s| least_open(&s.parts, &n));
     if least < LEAST_PER_ARM {
-        let words = format!("Given up at {least} people in the smallest arm, of which nothing can be read: {why}");
+        let words = format!("Given up at {} in the smallest arm, of which nothing can be read: {why}", people(least));
         c.execute(
             "UPDATE trial SET state = 'ended', enrolled_at = ?2, next_look = NULL, enrolment_words = ?3 WHERE id = ?1",
             params![id, now.0, words],
@@ -142,7 +145,7 @@ pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>
         return crate::settings::audit(c, now, person, "trial given up", "trial", id, why);
     }
     let opened = if t.opened_at.is_some() { ", after the arms had been opened" } else { "" };
-    let words = format!("Enrolment was ended at {least} people in the smallest arm, not {}{opened}: {why}", t.plan.per_arm.unwrap_or(0));
+    let words = format!("Enrolment was ended at {} in the smallest arm, not {}{opened}: {why}", people(least), t.plan.per_arm.unwrap_or(0));
     c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![id, now.0, words])?;
     crate::settings::audit(c, now, person, "enrolment ended early", "trial", id, why)
 }
@@ -185,7 +188,7 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
     let of: Vec<StretchCounts> = stretches.iter().enumerate().map(counted).collect::<Result<_>>()?;
     let Some(mut parts) = of.last().map(|s| s.parts.clone()) else { return Ok(()) };
     let all = added_up(&of);
-    let people: Vec<u64> = all.iter().map(|c| c.assigned).collect();
+    let people: Vec<u64> = all.iter().map(ArmCounts::observed).collect();
     if !l.due(least_open(&parts, &people), per_arm) {
         c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![t.id, (now + DAY).0])?;
         return Ok(());
@@ -257,6 +260,8 @@ pub(crate) struct Enroller {
     verdict: Option<Verdict>,
     rollout_at: Option<Instant>,
     enrols: bool,
+    /// The people per arm are those whose opens can be known.
+    of_known_opens: bool,
     place: i64,
     parts: Vec<u32>,
     /// In this stretch, and in those before.
@@ -267,28 +272,31 @@ pub(crate) struct Enroller {
 impl Enroller {
     /// None: the message has no trial that was sealed, so that all get the first variant.
     pub(crate) fn of(c: &Connection, mailing: i64) -> Result<Option<Self>> {
-        type Read = (i64, String, Option<i64>, String, Option<String>, Option<i64>, bool);
+        type Read = (i64, String, Option<i64>, String, Option<String>, Option<i64>, bool, Option<String>);
         let found: Option<Read> = c
             .prepare_cached(
-                "SELECT id, plan, seed, state, verdict, rollout_at, state = 'collecting' AND enrolled_at IS NULL
+                "SELECT id, plan, seed, state, verdict, rollout_at, state = 'collecting' AND enrolled_at IS NULL, seal
                  FROM trial WHERE mailing_id = ?1 AND sealed_at IS NOT NULL",
             )?
-            .query_row([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))
+            .query_row([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?, r.get(7)?)))
             .optional()?;
-        let Some((trial, plan, seed, state, verdict, rollout_at, enrols)) = found else { return Ok(None) };
+        let Some((trial, plan, seed, state, verdict, rollout_at, enrols, seal)) = found else { return Ok(None) };
         let plan: Plan = serde_json::from_str(&plan)?;
+        let seal: Option<Seal> = seal.map(|s| serde_json::from_str(&s)).transpose()?;
         let mut all = if plan.per_arm.is_some() { stretches_of(c, trial)? } else { Vec::new() };
         let Some(last) = all.pop() else { return Ok(None) };
         let before = if all.is_empty() { vec![0; last.people.len()] } else { enrolled(&all) };
         Ok(Some(Self {
             trial,
             mailing,
-            plan,
             seed: seed.unwrap_or(0).cast_unsigned(),
             state,
             verdict: verdict.map(|v| serde_json::from_str(&v)).transpose()?,
             rollout_at: rollout_at.map(Instant),
             enrols,
+            of_known_opens: plan.metric == Metric::HumanOpen
+                && seal.and_then(|s| Rule::of(s.rule_version)).is_some_and(Rule::of_known_opens),
+            plan,
             place: i64::try_from(all.len()).unwrap_or(0),
             parts: last.parts,
             people: last.people,
@@ -324,12 +332,17 @@ impl Enroller {
             return Ok((no_call, Phase::Whole));
         }
         let arm = assign::on_entry(self.seed, contact, &self.parts);
-        c.prepare_cached("INSERT INTO roster VALUES (?1, ?2, ?3, ?4)")?.execute(params![
-            self.trial,
-            contact,
-            self.place,
-            i64::try_from(arm).unwrap_or(0)
-        ])?;
+        // As the domains were found at the seal: what comes to light on the way moves nobody in or out.
+        let unknown = c
+            .prepare_cached(
+                "SELECT 1 FROM contact k JOIN trial_opens_unknown u ON u.domain_id = k.domain_id WHERE k.id = ?2 AND u.trial_id = ?1",
+            )?
+            .exists([self.trial, contact])?;
+        c.prepare_cached("INSERT INTO roster (trial_id, contact_id, stratum, arm, opens_unknown) VALUES (?1, ?2, ?3, ?4, ?5)")?
+            .execute(params![self.trial, contact, self.place, i64::try_from(arm).unwrap_or(0), unknown])?;
+        if unknown && self.of_known_opens {
+            return Ok((arm, Phase::Pilot));
+        }
         self.people[arm] += 1;
         c.prepare_cached("UPDATE trial_stretch SET people = ?3 WHERE trial_id = ?1 AND place = ?2")?.execute(params![
             self.trial,

@@ -15,11 +15,14 @@ pub use past::{Past, leaving, past, past_spread};
 use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::segment::Tree;
+use rinse_core::stats::StatsError;
 use rinse_core::trial::assign::{self, Enrolled};
 use rinse_core::trial::looks::{self, Look, Stopped};
+use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
-use rinse_core::trial::reading::{ArmCounts, Beside, Verdict};
-use rinse_core::trial::sealing::{self, RULE_VERSION, Seal};
+use rinse_core::trial::reading::{ArmCounts, Beside, Reading, Verdict, read_by};
+use rinse_core::trial::rules::{self, Rule};
+use rinse_core::trial::sealing::{self, Seal};
 use rinse_core::trial::stretches::{StretchCounts, recomputed as on_entry};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -64,9 +67,34 @@ pub struct Trial {
     pub enrolled_at: Option<i64>,
     /// Why that was before the arms were as large as planned.
     pub enrolment_words: String,
+    /// The rollout goes at the pilot's hour.
+    #[serde(skip)]
+    pub at_pilot_hour: bool,
 }
 
 impl Trial {
+    /// Is it on opens, and read from those alone whose opens can be known, by the rule that it was sealed with?
+    pub(crate) fn of_known_opens(&self) -> bool {
+        self.plan.metric == Metric::HumanOpen && self.rule().is_ok_and(Rule::of_known_opens)
+    }
+
+    /// The rule that it was sealed with.
+    ///
+    /// # Errors
+    /// When only a newer Rinse knows it.
+    pub fn rule(&self) -> Result<Rule> {
+        let version = self.seal.as_ref().map_or(0, |s| s.rule_version);
+        Rule::of(version).ok_or_else(|| {
+            StoreError::Refused(format!("This trial was sealed by a newer Rinse (rule version {version}). Read it with that one."))
+        })
+    }
+
+    /// When the pilot went, where its rollout goes at that hour.
+    #[must_use]
+    pub fn pilot_hour(&self) -> Option<Instant> {
+        self.sealed_at.filter(|_| self.at_pilot_hour).map(Instant)
+    }
+
     /// Are its arms closed: not read yet, and opened by nobody?
     pub(crate) fn closed(&self) -> bool {
         self.counts.is_none() && self.opened_at.is_none()
@@ -76,7 +104,7 @@ impl Trial {
 fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     let mut s = c.prepare_cached(&format!(
         "SELECT t.id, mailing_id, m.name, plan, t.state, sealed_at, seed, reading_due, read_at, verdict, counts, rollout_at,
-            seal, looked, stopped, opened_at, p.name, small_reason, (SELECT name FROM person WHERE id = small_by), beside, enrolled_at, enrolment_words
+            seal, looked, stopped, opened_at, p.name, small_reason, (SELECT name FROM person WHERE id = small_by), beside, enrolled_at, enrolment_words, at_pilot_hour
          FROM trial t JOIN mailing m ON m.id = mailing_id LEFT JOIN person p ON p.id = opened_by WHERE {filter} ORDER BY coalesce(sealed_at, 9e15) DESC, t.id DESC"
     ))?;
     let rows = s.query_map([value], |r| {
@@ -94,12 +122,14 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
                 r.get::<_, Option<String>>(19)?,
                 r.get(20)?,
                 r.get(21)?,
+                r.get(22)?,
             ),
         ))
     })?;
     rows.map(|row| {
         let ((id, mailing_id, mailing, plan, state, sealed_at), (seed, reading_due, read_at, verdict, counts, rollout_at), rest) = row?;
-        let (seal, looked, stopped, opened_at, opened_by, small_reason, small_by, beside, enrolled_at, enrolment_words) = rest;
+        let (seal, looked, stopped, opened_at, opened_by, small_reason, small_by, beside, enrolled_at, enrolment_words, at_pilot_hour) =
+            rest;
         Ok(Trial {
             id,
             mailing_id,
@@ -124,6 +154,7 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
             small_by,
             enrolled_at,
             enrolment_words,
+            at_pilot_hour,
         })
     })
     .collect()
@@ -221,7 +252,7 @@ pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<
 /// # Errors
 /// When the database fails.
 pub fn digest(c: &Connection, t: &Trial, seed: u64, looks: &[Look], roster: &[Enrolled]) -> Result<String> {
-    Ok(sealing::digest(&t.text, seed, RULE_VERSION, looks, &variants(c, t.mailing_id)?, roster))
+    Ok(sealing::digest(&t.text, seed, rules::LATEST, looks, &variants(c, t.mailing_id)?, roster))
 }
 
 /// The people of each subgroup, in order.
@@ -238,9 +269,9 @@ pub fn people_of_groups(c: &Connection, plan: &Plan, now: Instant) -> Result<Vec
 /// # Errors
 /// When the database fails.
 pub fn put_on_roster(c: &Connection, id: i64, roster: &[Enrolled], groups: &[Vec<i64>]) -> Result<()> {
-    let mut s = c.prepare_cached("INSERT INTO roster VALUES (?1,?2,?3,?4)")?;
+    let mut s = c.prepare_cached("INSERT INTO roster (trial_id, contact_id, stratum, arm, opens_unknown) VALUES (?1, ?2, ?3, ?4, ?5)")?;
     for e in roster {
-        s.execute(params![id, e.contact, e.stratum, i64::try_from(e.arm).unwrap_or(0)])?;
+        s.execute(params![id, e.contact, e.stratum, i64::try_from(e.arm).unwrap_or(0), e.opens_unknown])?;
     }
     let mut s = c.prepare_cached("INSERT INTO roster_group VALUES (?1, ?2, ?3)")?;
     for (place, people) in groups.iter().enumerate() {
@@ -272,7 +303,7 @@ pub fn take_off_roster(c: &Connection, id: i64, most: usize) -> Result<usize> {
 /// When it is sealed already.
 pub fn seal_drawn(c: &Connection, id: i64, seed: u64, looks: Vec<Look>, digest: String, now: Instant) -> Result<()> {
     let t = one(c, id)?;
-    let kept = serde_json::to_string(&Seal { rule_version: RULE_VERSION, looks, digest })?;
+    let kept = serde_json::to_string(&Seal { rule_version: rules::LATEST, looks, digest })?;
     let n = c.execute(
         "UPDATE trial SET state = 'collecting', sealed_at = ?2, seed = ?3, seal = ?4 WHERE id = ?1 AND state = 'planned'",
         params![id, now.0, seed.cast_signed(), kept],
@@ -281,6 +312,7 @@ pub fn seal_drawn(c: &Connection, id: i64, seed: u64, looks: Vec<Look>, digest: 
         return Err(StoreError::Refused("This trial is sealed already.".into()));
     }
     if t.plan.per_arm.is_some() {
+        c.execute(&format!("INSERT INTO trial_opens_unknown SELECT ?1, id FROM ({})", crate::opens::UNKNOWN_DOMAINS), [id])?;
         let digest = one(c, id)?.seal.map(|s| s.digest).unwrap_or_default();
         enrol::begin(c, &t, &digest, &t.plan.parts(arms(c, &t)?), "as planned", now, None)?;
         if t.plan.harm_looks > 0 {
@@ -389,7 +421,8 @@ pub fn recomputed(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Vec<
         let arm = |e: &Enrolled| on_entry(seed, e.contact, e.stratum as usize, &parts);
         return Ok(roster.iter().filter_map(|e| Some(Enrolled { arm: arm(e)?, ..*e })).collect());
     }
-    let people: Vec<(i64, u32)> = roster.iter().map(|e| (e.contact, e.stratum)).collect();
+    let placed = |e: &Enrolled| assign::Placed { contact: e.contact, stratum: e.stratum, opens_unknown: e.opens_unknown };
+    let people: Vec<assign::Placed> = roster.iter().map(placed).collect();
     Ok(assign::assign(t.seed.unwrap_or(0).cast_unsigned(), &people, &t.plan.parts(arms(c, t)?)))
 }
 
@@ -398,9 +431,10 @@ pub fn recomputed(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Vec<
 /// # Errors
 /// When the database fails.
 pub fn roster(c: &Connection, id: i64) -> Result<Vec<Enrolled>> {
-    let mut s = c.prepare_cached("SELECT contact_id, stratum, arm FROM roster WHERE trial_id = ?1 ORDER BY contact_id")?;
+    let mut s = c.prepare_cached("SELECT contact_id, stratum, arm, opens_unknown FROM roster WHERE trial_id = ?1 ORDER BY contact_id")?;
     Ok(s.query_map([id], |r| {
-        Ok(Enrolled { contact: r.get(0)?, stratum: r.get(1)?, arm: usize::try_from(r.get::<_, i64>(2)?).unwrap_or(0) })
+        let arm = usize::try_from(r.get::<_, i64>(2)?).unwrap_or(0);
+        Ok(Enrolled { contact: r.get(0)?, stratum: r.get(1)?, arm, opens_unknown: r.get(3)? })
     })?
     .collect::<rusqlite::Result<_>>()?)
 }
@@ -483,16 +517,47 @@ pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) ->
     if n == 0 { Err(StoreError::Refused("Only a trial that is collecting has closed arms.".into())) } else { Ok(()) }
 }
 
-/// Stores the reading; false when the trial isn't collecting any more.
+/// Stores the reading, with all that it rested on; false when the trial isn't collecting any more.
 ///
 /// # Errors
 /// When the database fails.
-pub fn save_reading(c: &Connection, id: i64, verdict: Verdict, counts: &[ArmCounts], beside: &Beside, now: Instant) -> Result<bool> {
+pub fn save_reading(c: &Connection, id: i64, reading: &Reading, counts: &[ArmCounts], beside: &Beside, now: Instant) -> Result<bool> {
     let n = c.execute(
-        "UPDATE trial SET state = 'read', read_at = ?2, verdict = ?3, counts = ?4, beside = ?5 WHERE id = ?1 AND state = 'collecting'",
-        params![id, now.0, serde_json::to_string(&verdict)?, serde_json::to_string(counts)?, serde_json::to_string(beside)?],
+        "UPDATE trial SET state = 'read', read_at = ?2, verdict = ?3, counts = ?4, beside = ?5, reading = ?6 WHERE id = ?1 AND state = 'collecting'",
+        params![
+            id,
+            now.0,
+            serde_json::to_string(&reading.verdict)?,
+            serde_json::to_string(counts)?,
+            serde_json::to_string(beside)?,
+            serde_json::to_string(reading)?
+        ],
     )?;
     Ok(n > 0)
+}
+
+/// The reading as it was when the trial was read, and what comes out otherwise when it is read again by the same rule from the same
+/// counts. Of one that was read before readings were kept, as it comes out now.
+///
+/// # Errors
+/// When it isn't read, or the database fails.
+pub fn reading(c: &Connection, t: &Trial) -> Result<(Reading, Option<String>)> {
+    let refused = |e: StatsError| StoreError::Refused(e.to_string());
+    let Some(counts) = &t.counts else { return Err(StoreError::Refused("This trial isn't read yet.".into())) };
+    let beside = match &t.beside {
+        Some(beside) => beside.clone(),
+        None => self::beside(c, t)?,
+    };
+    let again = read_by(t.rule()?, &t.plan, counts, &beside).map_err(refused)?;
+    let kept: Option<String> = c.prepare_cached("SELECT reading FROM trial WHERE id = ?1")?.query_row([t.id], |r| r.get(0))?;
+    let Some(kept) = kept else {
+        // The verdict was always kept: by it the rollout went.
+        let differs = (t.verdict != Some(again.verdict)).then(|| "the verdict".to_owned());
+        return Ok((again, differs));
+    };
+    let kept: Reading = serde_json::from_str(&kept)?;
+    let differs = kept.differs_from(&again);
+    Ok((kept, differs))
 }
 
 /// Moves a trial on.
@@ -507,7 +572,7 @@ pub fn advance(c: &Connection, id: i64, from: &str, to: &str, rollout_at: Option
     if n == 0 { Err(StoreError::Refused(format!("The trial is not {from} any more."))) } else { Ok(()) }
 }
 
-/// Releases the rollout: the next day at the pilot's hour, or at `now`.
+/// Releases the rollout: the next day at the pilot's hour, each person's own, or at `now`. What is returned is that hour by UTC.
 ///
 /// # Errors
 /// When the trial isn't read, or released already.
@@ -520,5 +585,6 @@ pub fn release(c: &Connection, id: i64, at_once: bool, now: Instant) -> Result<I
     }
     let at = if at_once { now } else { at };
     advance(c, id, "read", "rolling", Some(at))?;
+    c.execute("UPDATE trial SET at_pilot_hour = ?2 WHERE id = ?1", params![id, !at_once])?;
     Ok(at)
 }

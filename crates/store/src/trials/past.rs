@@ -2,7 +2,6 @@
 
 use super::{Trial, all, brought, columns};
 use crate::Result;
-use rinse_core::stats::Arm;
 use rinse_core::stats::shrink::Effect;
 use rinse_core::stats::welch::Sample;
 use rinse_core::trial::learned::{self, Contrast};
@@ -10,7 +9,7 @@ use rinse_core::trial::looks::Leaving;
 use rinse_core::trial::metric::{Change, Metric};
 use rinse_core::trial::outlook::{USUAL_COMPLAINTS, USUAL_LEAVING};
 use rinse_core::trial::plan::Plan;
-use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rinse_core::trial::reading::Verdict;
 use rinse_core::trial::stretches::Counted;
 use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, params};
@@ -37,15 +36,17 @@ pub struct Past {
 pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
     let (from, to, window) = (now + -180 * DAY, now + -30 * DAY, plan.window_hours * HOUR);
     let column = columns(plan.metric).map_or("NULL", |(column, _)| column);
+    // Of opens, the rate is that of people whose opens can be known.
+    let known = if plan.metric == Metric::HumanOpen { "opens_unknown = 0" } else { "1" };
     let sql = format!(
-        "SELECT count(*), coalesce(sum({column} < handed_at + ?3), 0), coalesce(sum({column} < handed_at + 2592000000), 0), count(any_open_at), count(open_at),
-            coalesce(sum(left_at < handed_at + ?3), 0), coalesce(sum(complained_at < handed_at + ?3), 0)
+        "SELECT count(*), coalesce(sum({known} AND {column} < handed_at + ?3), 0), coalesce(sum({known} AND {column} < handed_at + 2592000000), 0), count(any_open_at), count(open_at),
+            coalesce(sum(left_at < handed_at + ?3), 0), coalesce(sum(complained_at < handed_at + ?3), 0), coalesce(sum({known}), 0)
          FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND at <= ?2 AND handed_at IS NOT NULL"
     );
-    let n: Vec<f64> = c.prepare_cached(&sql)?.query_row(params![from.0, to.0, window], |r| (0..7).map(|i| r.get::<_, f64>(i)).collect())?;
+    let n: Vec<f64> = c.prepare_cached(&sql)?.query_row(params![from.0, to.0, window], |r| (0..8).map(|i| r.get::<_, f64>(i)).collect())?;
     let share = |a: f64, b: f64| (b > 0.0).then(|| a / b);
     let mut out = Past {
-        rate: share(n[1], n[0]),
+        rate: share(n[1], n[7]),
         sd: None,
         maturity: share(n[1], n[2]),
         machine_share: share(n[3] - n[4], n[3]),
@@ -90,9 +91,8 @@ pub(crate) fn contrast(t: &Trial) -> Option<(usize, usize, Contrast)> {
     let counted = Counted { all: &counts[..mailed], stretches: t.beside.as_ref().map_or(&[], |b| &b.stretches) };
     let (base, arm) = *counted.pairs(t.plan.control).first()?;
     // Of several stretches the one with the most people in both arms stands for the trial.
-    let (b, a) = counted.concurrent(base, arm).into_iter().max_by_key(|(b, a)| b.assigned.min(a.assigned))?;
-    let of = |c: &ArmCounts| Arm { successes: c.primary, trials: c.assigned };
-    Some((base, arm, Contrast { base: of(b), arm: of(a), control: t.plan.control.is_some() }))
+    let (b, a) = counted.concurrent(base, arm).into_iter().max_by_key(|(b, a)| b.observed().min(a.observed()))?;
+    Some((base, arm, Contrast { base: b.with_primary(), arm: a.with_primary(), control: t.plan.control.is_some() }))
 }
 
 /// The variance of true differences over past trials of a metric.

@@ -6,11 +6,12 @@ use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
 use rinse_core::clearance::OverCap;
 use rinse_core::consent::Act;
+use rinse_core::figure::Figure;
 use rinse_store::contacts::{self, Profile};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Connection, Store, clearing, letterheads, settings};
+use rinse_store::{Connection, Store, clearing, figures, letterheads, settings};
 use tempfile::TempDir;
 
 pub(crate) const START: Instant = Instant(1_700_000_000_000);
@@ -85,12 +86,13 @@ pub(crate) fn run<T: Send + 'static>(people: usize, f: impl FnOnce(&Connection) 
 
 /// The sums that triggers keep are what counting their rows says.
 pub(crate) fn sums_hold(c: &Connection) {
-    let kept = "SELECT mailing_id, day, class, sent, accepted, failed, opens, clicks, any_opens, any_clicks, complaints, withdrawals FROM mailing_figure
-        WHERE sent + accepted + failed + opens + clicks + any_opens + any_clicks + complaints + withdrawals > 0";
-    let counted = "SELECT mailing_id, at / 86400000, class, count(handed_at), count(accepted_at), count(failed_at), count(open_at), count(click_at), count(any_open_at),
-        count(any_click_at), count(complained_at), sum(left_at IS NOT NULL AND complained_at IS NULL) FROM send
-        WHERE coalesce(handed_at, accepted_at, failed_at, open_at, click_at, any_open_at, any_click_at, complained_at, left_at) IS NOT NULL GROUP BY 1, 2, 3";
-    for (a, b) in [(kept, counted), (counted, kept)] {
+    let columns: Vec<&str> = Figure::ALL.iter().map(|f| f.key()).collect();
+    let kept = format!("SELECT mailing_id, day, class, {} FROM mailing_figure WHERE sent > 0", columns.join(", "));
+    let counted = figures::counted_again();
+    for (a, b) in [(&kept, &counted), (&counted, &kept)] {
         assert_eq!(rows::<i64>(c, &format!("SELECT count(*) FROM ({a} EXCEPT {b})")), [0], "{a} is {b}");
     }
+    // Nothing is left where a send was.
+    let rest: Vec<String> = columns.iter().map(|c| format!("{c} <> 0")).collect();
+    assert_eq!(rows::<i64>(c, &format!("SELECT count(*) FROM mailing_figure WHERE sent = 0 AND ({})", rest.join(" OR "))), [0]);
 }

@@ -1,4 +1,4 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
@@ -7,106 +7,10 @@ import { ByLabel, useByLabel } from "../../shared/ByLabel";
 import { bare, count, date, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
+import { FigureWorking, type Definition } from "./FigureWorking";
 
-type Row = Schemas["MailingFigures"];
-type Key = "accepted" | "bounced" | "opens" | "clicks" | "complaints" | "withdrawals";
-const COLUMNS: { key: Key; label: string; counted: string; reported?: "reported_opens" | "reported_clicks" }[] = [
-  { key: "accepted", label: "Accepted", counted: "Messages the host took (2xx), of those sent." },
-  {
-    key: "bounced",
-    label: "Bounced",
-    counted: "Messages refused at handover, or reported as failed afterwards, of those sent.",
-  },
-  {
-    key: "opens",
-    label: "Human opens",
-    counted: "People with an open no machine rule explains, of accepted messages.",
-    reported: "reported_opens",
-  },
-  {
-    key: "clicks",
-    label: "Human clicks",
-    counted: "People with a click no machine rule explains, of accepted messages.",
-    reported: "reported_clicks",
-  },
-  {
-    key: "complaints",
-    label: "Complaints",
-    counted: "People whose host sent an abuse report (RFC 5965), of accepted messages.",
-  },
-  {
-    key: "withdrawals",
-    label: "Withdrawals",
-    counted: "People who left the topic or everything by this message's link, of accepted messages.",
-  },
-];
-
-/** What nobody can tell of a text message. */
-const UNSEEN: Key[] = ["opens", "clicks", "complaints"];
-
-function Working({ row, column }: { row: Row; column: (typeof COLUMNS)[number] }) {
-  const r = row[column.key];
-  const reported = column.reported ? row[column.reported] : null;
-  return (
-    <>
-      <div className="formula">
-        {count(r.count)} / {count(r.of)} = {percent(r.rate, 2)}
-      </div>
-      <dl>
-        <dt>Interval (Wilson, 95%)</dt>
-        <dd>
-          {bare(r.lower, 2)} to {bare(r.upper, 2)}
-        </dd>
-        {reported && (
-          <>
-            <dt>As reported</dt>
-            <dd>
-              {count(reported.count)} ({percent(reported.rate)})
-            </dd>
-            <dt>Taken for machines'</dt>
-            <dd>{count(reported.count - r.count)}</dd>
-          </>
-        )}
-      </dl>
-      <h3>Counted</h3>
-      <p style={{ marginTop: 0 }}>{column.counted}</p>
-      {reported && (
-        <p className="soft">
-          Machine: within 10 s of delivery, from an image proxy, from a domain that fetches by itself, three links
-          within 3 s, or a HEAD request.
-        </p>
-      )}
-      {r.thin && <p className="wait">Thin: fewer than 100 messages.</p>}
-      <p className="soft">
-        {row.name}, {date(row.started_at)}. No other filter in force.
-      </p>
-      <Button variant="outlined" href={`/api/findings/${row.id}/${column.key}.csv`}>
-        Rows as CSV
-      </Button>
-    </>
-  );
-}
-
-function SentWorking({ row }: { row: Row }) {
-  return (
-    <>
-      <div className="formula">
-        {count(row.accepted.count)} accepted + {count(row.sent - row.accepted.count)} not accepted = {count(row.sent)}
-      </div>
-      <h3>Counted</h3>
-      <p style={{ marginTop: 0 }}>
-        Messages handed over to a mail host at least once, one for each person; tests and people still held are not
-        among them.
-      </p>
-      <p className="soft">
-        {row.name}, {date(row.started_at)}. No other filter in force.
-      </p>
-      <Button variant="outlined" href={`/api/findings/${row.id}/sent.csv`}>
-        Rows as CSV
-      </Button>
-    </>
-  );
-}
+/** The figures that stand beside each other; the others are told in their workings. */
+const SHOWN: Schemas["Figure"][] = ["accepted", "bounced", "human_opens", "human_clicks", "complaints", "leaving"];
 
 export function FindingsPage() {
   const [params, setParams] = useSearchParams();
@@ -139,11 +43,18 @@ export function FindingsPage() {
       ]}
     >
       <Loaded query={findings}>
-        {({ mailings: sent, all }) => {
+        {({ mailings: sent, all, catalogue }) => {
+          const columns = SHOWN.flatMap((f) => catalogue.filter((d) => d.figure === f));
+          const working = (row: (typeof sent)[number], figure: Definition, told: string) =>
+            show({
+              title: `${figure.name}: ${told}`,
+              body: <FigureWorking row={row} figure={figure} catalogue={catalogue} />,
+            });
           const mailings = sent.filter((m) => carries(m.id));
           const newest = mailings[0];
           // Nobody can tell whether a text message was opened.
           const opened = mailings.find((m) => m.channel === "email");
+          const opens = opened?.figures.human_opens;
           return (
             <>
               <div className="crumb">
@@ -151,11 +62,11 @@ export function FindingsPage() {
                 <span>mailings</span>
               </div>
               <h1>How the mailings did</h1>
-              {opened ? (
+              {opened && opens ? (
                 <p className="finding">
                   The newest{opened === newest ? "" : " email"}, {opened.name}, was opened by{" "}
-                  <em>{percent(opened.opens.rate)}</em> of people ({bare(opened.opens.lower)} to{" "}
-                  {bare(opened.opens.upper)}), machines left out.
+                  <em>{percent(opens.rate)}</em> of the people whose opens can be known ({bare(opens.lower)} to{" "}
+                  {bare(opens.upper)}).
                 </p>
               ) : newest ? (
                 <p className="finding">
@@ -194,9 +105,9 @@ export function FindingsPage() {
                       <TableRow>
                         <TableCell>Mailing</TableCell>
                         <TableCell className="num">Sent</TableCell>
-                        {COLUMNS.map((c) => (
+                        {columns.map((c) => (
                           <TableCell key={c.key} className="num">
-                            {c.label}
+                            {c.name}
                           </TableCell>
                         ))}
                       </TableRow>
@@ -215,32 +126,28 @@ export function FindingsPage() {
                           <TableCell className="num">
                             <button
                               className="figure"
-                              onClick={() => show({ title: `Sent: ${count(m.sent)}`, body: <SentWorking row={m} /> })}
+                              onClick={() =>
+                                catalogue
+                                  .filter((d) => d.figure === "sent")
+                                  .forEach((d) => working(m, d, count(m.sent)))
+                              }
                             >
                               {count(m.sent)}
                             </button>
                           </TableCell>
-                          {COLUMNS.map((c) => {
-                            const r = m[c.key];
-                            if (m.channel === "text" && UNSEEN.includes(c.key))
+                          {columns.map((c) => {
+                            const r = m.figures[c.key];
+                            if (!r)
                               return (
                                 <TableCell key={c.key} className="num soft">
                                   can't be seen
                                 </TableCell>
                               );
-                            const rare = c.key === "complaints" || c.key === "withdrawals" || c.key === "bounced";
+                            const told = counts ? count(r.count) : percent(r.rate, c.decimals);
                             return (
                               <TableCell key={c.key} className="num">
-                                <button
-                                  className="figure"
-                                  onClick={() =>
-                                    show({
-                                      title: `${c.label}: ${counts ? count(r.count) : percent(r.rate, rare ? 2 : 1)}`,
-                                      body: <Working row={m} column={c} />,
-                                    })
-                                  }
-                                >
-                                  {counts ? count(r.count) : percent(r.rate, rare ? 2 : 1)}
+                                <button className="figure" onClick={() => working(m, c, told)}>
+                                  {told}
                                 </button>
                                 <br />
                                 <span className="soft small">
@@ -248,7 +155,7 @@ export function FindingsPage() {
                                     ? "thin"
                                     : counts
                                       ? `of ${count(r.of)}`
-                                      : `${bare(r.lower, rare ? 2 : 1)} to ${bare(r.upper, rare ? 2 : 1)}`}
+                                      : `${bare(r.lower, c.decimals)} to ${bare(r.upper, c.decimals)}`}
                                 </span>
                               </TableCell>
                             );

@@ -96,7 +96,7 @@ export function GrowthPage() {
               )}
               <p className="soft small">
                 Left: withdrew from everything or complained. Bounced: the address was retired. Each person counts once
-                in each, in the month of the first time. Below the line the bars have a scale of their own.
+                in each, in the month of the first time. Bars above and below the line are on one scale.
               </p>
             </>
           );
@@ -113,9 +113,9 @@ function Chart({ months }: { months: Month[] }) {
   ).padding(0.3);
   const up = Math.max(1, ...months.map((m) => m.joined));
   const down = Math.max(1, ...months.map((m) => m.left + m.bounced));
-  // Above and below the line have their own scales: losses are small beside an import.
-  const above = scaleLinear([0, up], [130, 14]);
-  const below = scaleLinear([0, down], [132, 200]);
+  // One scale for both, so that a bar below is as much as one above; whatever happened shows as a line at least.
+  const y = scaleLinear([-down, up], [200, 14]);
+  const tall = (n: number) => (n > 0 ? Math.max(1, y(0) - y(n)) : 0);
   return (
     <svg
       viewBox="0 0 740 224"
@@ -124,10 +124,10 @@ function Chart({ months }: { months: Month[] }) {
       role="img"
       aria-label={months.map((m) => `${m.month}: ${m.joined} joined, ${m.left} left, ${m.bounced} bounced`).join("; ")}
     >
-      <text x={52} y={22} fontSize={12} textAnchor="end" className="soft">
+      <text x={52} y={y(up) + 8} fontSize={12} textAnchor="end" className="soft">
         {count(up)}
       </text>
-      <text x={52} y={202} fontSize={12} textAnchor="end" className="soft">
+      <text x={52} y={Math.max(y(-down) + 2, y(0) + 14)} fontSize={12} textAnchor="end" className="soft">
         −{count(down)}
       </text>
       {months.map((m) => (
@@ -135,16 +135,16 @@ function Chart({ months }: { months: Month[] }) {
           <rect
             x={x(m.month)}
             width={x.bandwidth()}
-            y={above(m.joined)}
-            height={130 - above(m.joined)}
+            y={y(0) - tall(m.joined)}
+            height={tall(m.joined)}
             fill="var(--deep)"
           />
-          <rect x={x(m.month)} width={x.bandwidth()} y={132} height={below(m.left) - 132} fill="var(--brick)" />
+          <rect x={x(m.month)} width={x.bandwidth()} y={y(0)} height={tall(m.left)} fill="var(--brick)" />
           <rect
             x={x(m.month)}
             width={x.bandwidth()}
-            y={below(m.left)}
-            height={below(m.left + m.bounced) - below(m.left)}
+            y={y(0) + tall(m.left)}
+            height={tall(m.bounced)}
             fill="var(--ochre)"
           />
           <text x={x(m.month)! + x.bandwidth() / 2} y={218} fontSize={12} textAnchor="middle">
@@ -152,8 +152,15 @@ function Chart({ months }: { months: Month[] }) {
           </text>
         </g>
       ))}
-      <line x1={60} x2={720} y1={131} y2={131} stroke="var(--ink)" strokeWidth={1.2} />
-      <text x={724} y={70} fontSize={12} fill="var(--deep)" transform="rotate(90 724 70)" textAnchor="middle">
+      <line x1={60} x2={720} y1={y(0)} y2={y(0)} stroke="var(--ink)" strokeWidth={1.2} />
+      <text
+        x={724}
+        y={y(up / 2)}
+        fontSize={12}
+        fill="var(--deep)"
+        textAnchor="start"
+        transform={`rotate(90 724 ${y(up / 2)})`}
+      >
         joined
       </text>
       <text x={724} y={170} fontSize={12} transform="rotate(90 724 170)" textAnchor="middle">

@@ -311,7 +311,9 @@ export function PlanEditor({
           >
             <MenuItem value="person">when a person releases it</MenuItem>
             <MenuItem value="self">
-              {inSeries ? "by itself, from the next day on" : "by itself, the next day at the pilot’s hour"}
+              {inSeries
+                ? "by itself, from the next day on"
+                : "by itself, the next day at the pilot’s hour, by each person’s clock"}
             </MenuItem>
           </TextField>
           <TextField

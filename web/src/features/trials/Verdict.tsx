@@ -22,7 +22,7 @@ function workingOf(
   c: Reading["pairs"][number]["primary"],
   [base, arm]: [number, number],
   rows: Reading["arms"],
-  of: (a: Reading["arms"][number]) => number,
+  of: (a: Reading["arms"][number]) => { count: number; of: number },
   plan: View["trial"]["plan"],
   stretches: Reading["stretches"],
 ) {
@@ -40,8 +40,8 @@ function workingOf(
           </div>
         ) : (
           <div className="formula">
-            p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub> = {count(of(b))}/{count(b.counts.assigned)} − {count(of(a))}
-            /{count(a.counts.assigned)}
+            p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub> = {count(of(b).count)}/{count(of(b).of)} −{" "}
+            {count(of(a).count)}/{count(of(a).of)}
           </div>
         )}
         <dl>
@@ -68,8 +68,8 @@ function workingOf(
         </dl>
         <h3>Counted</h3>
         <p style={{ margin: 0 }}>
-          Everyone assigned, whatever happened to their message; responses within {plan.window_hours} h of each person's
-          handover.
+          Everyone assigned{of(a).of < a.counts.assigned ? " whose opens can be known" : ""}, whatever happened to their
+          message; responses within {plan.window_hours} h of each person's handover.
         </p>
         <p className="soft">No filter in force.</p>
       </>
@@ -119,7 +119,7 @@ function Stretches({ r }: { r: Reading }) {
 }
 
 export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
-  const { trial, subjects, rollout } = v;
+  const { trial, subjects, rollout, differs } = v;
   const client = useQueryClient();
   const { show } = useWorking();
   const plan = trial.plan;
@@ -207,6 +207,12 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
           {trial.opened_by ?? "Somebody"} opened the arms before the end, {instant(trial.opened_at)} UTC.
         </p>
       )}
+      {differs && (
+        <p className="note bad">
+          Worked out again by the rule that was sealed, {differs} comes out otherwise than it did. What stands here is
+          what was shown when it was read; the record has all that it rested on.
+        </p>
+      )}
       {r.notes.map((n) => (
         <p key={n} className="note bad">
           {n}
@@ -250,24 +256,17 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
                 <Arm index={i} />
                 &ensp;{subjects[i]}
               </TableCell>
-              <TableCell className="num">{count(a.counts.assigned)}</TableCell>
+              <TableCell className="num">
+                {count(a.counts.assigned)}
+                {!!a.counts.unknown && <div className="soft small">{count(a.counts.unknown)} can't be known</div>}
+              </TableCell>
               <TableCell className="num">
                 <button
                   className="figure"
                   onClick={() => {
                     const p = pairOf(i);
                     if (p)
-                      show(
-                        workingOf(
-                          metric,
-                          p.primary,
-                          [p.base, p.arm],
-                          r.arms,
-                          (x) => x.counts.primary,
-                          plan,
-                          r.stretches,
-                        ),
-                      );
+                      show(workingOf(metric, p.primary, [p.base, p.arm], r.arms, (x) => x.rate, plan, r.stretches));
                   }}
                 >
                   {count(a.counts.primary)}
@@ -298,7 +297,7 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
                           g.comparison,
                           [g.against, g.arm],
                           r.arms,
-                          (x) => x.counts.left,
+                          (x) => ({ count: x.counts.left, of: x.counts.assigned }),
                           plan,
                           r.stretches,
                         ),

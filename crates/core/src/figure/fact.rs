@@ -1,0 +1,71 @@
+//! What can hold of one message to one person.
+
+/// A fact about a message. Those with an instant came at a time; the others are told by something else.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[repr(usize)]
+pub enum Fact {
+    /// Handed over to a host at least once.
+    HandedOver,
+    /// The host said 2xx.
+    Accepted,
+    /// Refused for good, given up, or reported as failed afterwards.
+    Failed,
+    /// It failed by the address's fault, for good.
+    Permanent,
+    /// It failed for a passing reason of the address or its host.
+    Temporary,
+    /// It failed because of us: reputation, policy, content, authentication.
+    Block,
+    /// It went to a domain whose opens can't be told from a machine's.
+    OpensUnknown,
+    /// An open that no machine rule explains.
+    HumanOpen,
+    HumanClick,
+    Reply,
+    /// Left by it, in any way.
+    Left,
+    LeftTopic,
+    LeftSeries,
+    Paused,
+    Withdrew,
+    Complained,
+    /// An open, machines' included.
+    ReportedOpen,
+    ReportedClick,
+}
+
+impl Fact {
+    pub const ALL: [Self; 18] = [
+        Self::HandedOver,
+        Self::Accepted,
+        Self::Failed,
+        Self::Permanent,
+        Self::Temporary,
+        Self::Block,
+        Self::OpensUnknown,
+        Self::HumanOpen,
+        Self::HumanClick,
+        Self::Reply,
+        Self::Left,
+        Self::LeftTopic,
+        Self::LeftSeries,
+        Self::Paused,
+        Self::Withdrew,
+        Self::Complained,
+        Self::ReportedOpen,
+        Self::ReportedClick,
+    ];
+
+    /// Did it come at a time of its own?
+    #[must_use]
+    pub const fn has_instant(self) -> bool {
+        !matches!(self, Self::Permanent | Self::Temporary | Self::Block | Self::OpensUnknown)
+    }
+}
+
+/// A fact that holds, or that doesn't.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Literal {
+    pub fact: Fact,
+    pub holds: bool,
+}

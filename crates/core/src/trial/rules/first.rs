@@ -1,0 +1,64 @@
+//! Versions 1 to 4 of the rule. Each arm against the control, or against every other arm: called when it is better in all of them, by
+//! the score test adjusted by Holm (of money: Welch's test), and breaches no guardrail.
+//!
+//! 1 and 2 differ from 3 in the metrics they know, and 4 in whom a trial on opens is of; the verdict is the same.
+
+use crate::stats::StatsError;
+use crate::trial::crossed;
+use crate::trial::decide::{breached, compare, level_of, tells};
+use crate::trial::plan::{Aim, Plan};
+use crate::trial::reading::Verdict;
+use crate::trial::stretches::Counted;
+
+/// The verdict on an unbroken trial, and another arm that beat the control too, if there is one. `stopped`: arms
+/// that a look stopped for harm; they are never called.
+///
+/// # Errors
+/// When an arm is empty.
+pub(super) fn decide(plan: &Plan, counted: Counted<'_>, stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
+    let counts = counted.all;
+    if plan.crossed.is_some() {
+        return Ok((crossed::decide(plan, counts, stopped)?, None));
+    }
+    let sign = plan.metric.sign();
+    let good = |i: usize| sign * level_of(plan, &counts[i]);
+    let by_rate = |a: &usize, b: &usize| good(*a).total_cmp(&good(*b)).then(b.cmp(a));
+    if plan.aim == Aim::Earn {
+        // The better one goes out, whatever the difference; it is never called proven.
+        let mut open = Vec::new();
+        for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
+            let mut harms = false;
+            for j in (0..counts.len()).filter(|j| *j != i) {
+                harms |= breached(plan, &[(&counts[j], &counts[i])])?;
+            }
+            if !harms {
+                open.push(i);
+            }
+        }
+        return Ok((open.into_iter().max_by(by_rate).map_or(Verdict::CantTell, Verdict::Ahead), None));
+    }
+    let all = compare(plan, counted)?;
+    let mut winners: Vec<(usize, f64)> = Vec::new();
+    for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
+        // Against its comparators: the control, or all others; the control itself against everyone.
+        let mut mine = all.iter().filter(|c| c.arm == i || c.base == i).peekable();
+        let mut wins = mine.peek().is_some();
+        let mut ahead = f64::INFINITY;
+        for c in mine {
+            let (other, by) = if c.arm == i { (c.base, sign * c.difference) } else { (c.arm, -sign * c.difference) };
+            wins = wins && by > 0.0 && c.adjusted_p < plan.alpha && !breached(plan, &counted.concurrent(other, i))?;
+            ahead = ahead.min(by);
+        }
+        if wins {
+            winners.push((i, ahead));
+        }
+    }
+    // Two can win over a control: the one that is further ahead of it goes out.
+    winners.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
+    if let Some((best, _)) = winners.first() {
+        return Ok((Verdict::Called(*best), winners.get(1).map(|w| w.0)));
+    }
+    let inside = tells(plan, counts) && !all.is_empty() && all.iter().all(|c| c.lower > -plan.effect && c.upper < plan.effect);
+    let quiet = all.iter().all(|c| c.adjusted_p >= plan.alpha);
+    Ok((if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell }, None))
+}

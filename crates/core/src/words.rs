@@ -1,0 +1,42 @@
+//! Numbers in sentences, and words as they are compared.
+
+/// Two texts are the same word when this is: without the spaces around them, in small letters.
+#[must_use]
+pub fn fold(text: &str) -> String {
+    text.trim().to_lowercase()
+}
+
+/// "1 person", "12,480 people".
+#[must_use]
+pub fn people(n: u64) -> String {
+    if n == 1 { "1 person".into() } else { format!("{} people", thousands(n)) }
+}
+
+/// With commas between the thousands.
+#[must_use]
+pub fn thousands(n: u64) -> String {
+    let digits = n.to_string();
+    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
+    for (i, digit) in digits.chars().enumerate() {
+        if i > 0 && (digits.len() - i).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0, "0 people")]
+    #[case(1, "1 person")]
+    #[case(999, "999 people")]
+    #[case(1_000, "1,000 people")]
+    #[case(12_345_678, "12,345,678 people")]
+    fn people(#[case] n: u64, #[case] want: &str) {
+        assert_eq!(super::people(n), want);
+    }
+}

@@ -1,0 +1,200 @@
+//! The figures of mailings, by the catalogue in `rinse_core::figure`: sums that triggers keep as sends change, and the rows behind
+//! them. Both are written from the catalogue; when it changes, the sums are counted again as the file is opened.
+
+use crate::{Result, StoreError};
+use rinse_core::bounce::{Category, FailureClass};
+use rinse_core::figure::{Fact, Figure, Literal};
+use rinse_core::report::Rate;
+use rusqlite::{Connection, OptionalExtension, params};
+use std::collections::{BTreeMap, HashMap};
+use std::fmt::Write as _;
+
+/// The days on which a report of failure may still come (RULES of bounces: 5 days).
+pub const TOO_NEW_DAYS: i64 = 5;
+
+/// The column of a fact that came at a time.
+fn instant(fact: Fact) -> Option<&'static str> {
+    Some(match fact {
+        Fact::HandedOver => "handed_at",
+        Fact::Accepted => "accepted_at",
+        Fact::Failed => "failed_at",
+        Fact::HumanOpen => "open_at",
+        Fact::HumanClick => "click_at",
+        Fact::Reply => "reply_at",
+        Fact::Left => "left_at",
+        Fact::LeftTopic => "topic_left_at",
+        Fact::LeftSeries => "series_left_at",
+        Fact::Paused => "paused_at",
+        Fact::Withdrew => "withdrew_at",
+        Fact::Complained => "complained_at",
+        Fact::ReportedOpen => "any_open_at",
+        Fact::ReportedClick => "any_click_at",
+        Fact::Permanent | Fact::Temporary | Fact::Block | Fact::OpensUnknown => return None,
+    })
+}
+
+fn of_class(class: FailureClass) -> String {
+    let codes: Vec<String> = Category::ALL.into_iter().filter(|c| c.class() == class).map(|c| (c as i64).to_string()).collect();
+    codes.join(", ")
+}
+
+/// What holds of a row of `send`, in SQL; `of`: the row's name there. Never null.
+fn holds(l: Literal, of: &str) -> String {
+    if let Some(column) = instant(l.fact) {
+        return format!("{of}.{column} IS {}NULL", if l.holds { "NOT " } else { "" });
+    }
+    let class = |class| format!("coalesce({of}.category, 0) {}IN ({})", if l.holds { "" } else { "NOT " }, of_class(class));
+    match l.fact {
+        Fact::Permanent => class(FailureClass::Permanent),
+        Fact::Temporary => class(FailureClass::Temporary),
+        Fact::Block => class(FailureClass::Block),
+        _ => format!("{of}.opens_unknown = {}", u8::from(l.holds)),
+    }
+}
+
+/// Whether a row of `send` is counted, in SQL; `of`: the row's name there.
+#[must_use]
+pub fn counted(figure: Figure, of: &str) -> String {
+    let all: Vec<String> = figure.condition().into_iter().map(|l| holds(l, of)).collect();
+    format!("({})", all.join(" AND "))
+}
+
+/// The columns of `send` that figures look at.
+fn columns() -> Vec<&'static str> {
+    Fact::ALL.into_iter().filter_map(instant).collect()
+}
+
+/// The sums and what keeps them, in SQL.
+///
+/// A send comes without any of these instants, so nothing has to happen then: a trigger on INSERT would have SQLite keep a copy of
+/// every page it touches, for each row. For the same reason the triggers can't fail: the columns may be null, and a row that is there
+/// already is no error.
+fn kept_by() -> String {
+    let each = |f: &dyn Fn(Figure) -> String, between: &str| Figure::ALL.map(f).join(between);
+    let mut sql = format!(
+        "CREATE TABLE mailing_figure (mailing_id INTEGER, day INTEGER, class INTEGER, {}, UNIQUE (mailing_id, day, class));
+         CREATE INDEX mailing_figure_day ON mailing_figure (day);\n",
+        each(&|f| format!("{} INTEGER DEFAULT 0", f.key()), ", ")
+    );
+    let came: Vec<String> = columns().iter().map(|c| format!("(new.{c} IS NULL) <> (old.{c} IS NULL)")).collect();
+    let row = |of: &str| format!("mailing_id = {of}.mailing_id AND day = {of}.at / 86400000 AND class = {of}.class");
+    let there = "INSERT OR IGNORE INTO mailing_figure (mailing_id, day, class) VALUES (new.mailing_id, new.at / 86400000, new.class);";
+    let _ = write!(
+        sql,
+        "-- Only a value that comes or goes changes a count.
+         CREATE TRIGGER send_figures AFTER UPDATE OF {columns}, category, opens_unknown ON send
+         WHEN new.at / 86400000 = old.at / 86400000 AND new.class = old.class AND ({came} OR new.category IS NOT old.category OR new.opens_unknown <> old.opens_unknown)
+         BEGIN {there} UPDATE mailing_figure SET {changes} WHERE {row}; END;\n",
+        columns = columns().join(", "),
+        came = came.join(" OR "),
+        changes = each(&|f| format!("{key} = {key} + {} - {}", counted(f, "new"), counted(f, "old"), key = f.key()), ", "),
+        row = row("new"),
+    );
+    let _ = write!(
+        sql,
+        "-- A retry on another day, or another class: the whole send goes from one sum to another.
+         CREATE TRIGGER send_figures_moved AFTER UPDATE OF at, class ON send
+         WHEN (new.at / 86400000 <> old.at / 86400000 OR new.class <> old.class) AND coalesce(old.handed_at, new.handed_at) IS NOT NULL
+         BEGIN UPDATE mailing_figure SET {goes} WHERE {old}; {there} UPDATE mailing_figure SET {comes} WHERE {new}; END;\n",
+        goes = each(&|f| format!("{key} = {key} - {}", counted(f, "old"), key = f.key()), ", "),
+        comes = each(&|f| format!("{key} = {key} + {}", counted(f, "new"), key = f.key()), ", "),
+        old = row("old"),
+        new = row("new"),
+    );
+    sql
+}
+
+/// Counts all sums again, from the sends.
+///
+/// # Errors
+/// When the database fails.
+pub fn count_again(c: &Connection) -> Result<()> {
+    let sums: Vec<String> = Figure::ALL.iter().map(|f| format!("sum({})", counted(*f, "s"))).collect();
+    c.execute("DELETE FROM mailing_figure", [])?;
+    c.execute(
+        &format!(
+            "INSERT INTO mailing_figure SELECT s.mailing_id, s.at / 86400000, s.class, {} FROM send s WHERE s.handed_at IS NOT NULL GROUP BY 1, 2, 3",
+            sums.join(", ")
+        ),
+        [],
+    )?;
+    Ok(())
+}
+
+/// The sums as they would be counted again, for a test to hold against those that are kept: mailing, day, class, and each figure.
+#[must_use]
+pub fn counted_again() -> String {
+    let sums: Vec<String> = Figure::ALL.iter().map(|f| format!("sum({}) AS {}", counted(*f, "s"), f.key())).collect();
+    format!("SELECT s.mailing_id, s.at / 86400000, s.class, {} FROM send s WHERE s.handed_at IS NOT NULL GROUP BY 1, 2, 3", sums.join(", "))
+}
+
+/// Sees to it that the sums are those of the catalogue: of a file that an earlier catalogue kept they are counted again.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn keep(c: &Connection) -> Result<()> {
+    let text = kept_by();
+    let was: Option<String> = c.query_row("SELECT made_by FROM kept_sums WHERE name = 'mailing_figure'", [], |r| r.get(0)).optional()?;
+    if was.as_deref() == Some(text.as_str()) {
+        return Ok(());
+    }
+    let work = c.unchecked_transaction()?;
+    work.execute_batch(
+        "DROP TRIGGER IF EXISTS send_figures; DROP TRIGGER IF EXISTS send_figures_moved; DROP TABLE IF EXISTS mailing_figure;",
+    )?;
+    work.execute_batch(&text)?;
+    count_again(&work)?;
+    work.execute("INSERT INTO kept_sums VALUES ('mailing_figure', ?1) ON CONFLICT (name) DO UPDATE SET made_by = ?1", [text])?;
+    Ok(work.commit()?)
+}
+
+/// What one mailing adds up to, figure by figure.
+#[derive(Debug, Clone, Default)]
+pub struct Sums(BTreeMap<Figure, u64>);
+
+impl Sums {
+    #[must_use]
+    pub fn of(&self, figure: Figure) -> u64 {
+        self.0.get(&figure).copied().unwrap_or(0)
+    }
+
+    /// A figure over what it is of.
+    #[must_use]
+    pub fn rate(&self, figure: Figure) -> Rate {
+        Rate::new(self.of(figure), figure.of().map_or_else(|| self.of(figure), |of| self.of(of)))
+    }
+}
+
+/// The columns of the sums, added up, for a query over `mailing_figure`.
+pub(crate) fn added_up() -> String {
+    Figure::ALL.map(|f| format!("coalesce(sum({}), 0)", f.key())).join(", ")
+}
+
+/// Reads them, from column `from` on.
+pub(crate) fn sums(r: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<Sums> {
+    let one = |(f, i): (Figure, usize)| Ok((f, r.get::<_, i64>(from + i)?.unsigned_abs()));
+    Figure::ALL.into_iter().zip(0..).map(one).collect::<rusqlite::Result<_>>().map(Sums)
+}
+
+/// What each of some mailings adds up to; of a mailing that isn't there nothing was sent.
+///
+/// # Errors
+/// When the database fails.
+pub fn of_mailings(c: &Connection, mailings: &[i64]) -> Result<HashMap<i64, Sums>> {
+    let mut s = c.prepare_cached(&format!("SELECT {} FROM mailing_figure WHERE mailing_id = ?1", added_up()))?;
+    mailings.iter().map(|m| Ok((*m, s.query_row([m], |r| sums(r, 0))?))).collect()
+}
+
+/// The source rows of a figure: sends of a mailing that are counted, as (address, arm, instant).
+///
+/// # Errors
+/// An unknown figure, or when the database fails.
+pub fn rows(c: &Connection, mailing: i64, figure: &str) -> Result<Vec<(String, i64, i64)>> {
+    let figure = Figure::parse(figure).ok_or(StoreError::Missing("figure"))?;
+    let at = instant(figure.dated_by()).unwrap_or("handed_at");
+    let mut s = c.prepare(&format!(
+        "SELECT c.address, s.arm, s.{at} FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.mailing_id = ?1 AND {} ORDER BY s.{at}, s.id",
+        counted(figure, "s")
+    ))?;
+    Ok(s.query_map(params![mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
+}

@@ -1,0 +1,29 @@
+//! How values of `core` stand in the file. What can't be read is an error that says what it was, and is never taken for something usual.
+
+use rinse_core::code::Code;
+use rusqlite::ToSql;
+use rusqlite::types::{FromSql, FromSqlError, FromSqlResult, ToSqlOutput, Type, ValueRef};
+
+/// A value that stands as its number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct As<T>(pub(crate) T);
+
+impl<T: Code> FromSql for As<T> {
+    fn column_result(value: ValueRef<'_>) -> FromSqlResult<Self> {
+        let code = value.as_i64()?;
+        T::of_code(code).map(Self).ok_or_else(|| FromSqlError::Other(format!("{code} is no {} that this Rinse knows", T::WHAT).into()))
+    }
+}
+
+impl<T: Code> ToSql for As<T> {
+    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
+        Ok(self.0.code().into())
+    }
+}
+
+/// A stored document of a row; `table` and `id` say where it stands when it can't be read.
+pub(crate) fn document<T: serde::de::DeserializeOwned>(text: &str, table: &str, id: i64) -> rusqlite::Result<T> {
+    serde_json::from_str(text).map_err(|e| {
+        rusqlite::Error::FromSqlConversionFailure(0, Type::Text, format!("{table} {id} holds a document that is none ({e})").into())
+    })
+}
