@@ -1,118 +1,84 @@
 import "@fontsource-variable/atkinson-hyperlegible-next";
 import { CssBaseline, ThemeProvider } from "@mui/material";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { lazy, StrictMode, type ComponentType } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, Navigate, RouterProvider } from "react-router";
+import { BrowserRouter, Navigate, Route, Routes } from "react-router";
 import "./app/frame.css";
 import { Shell } from "./app/Shell";
 import { theme } from "./app/theme";
-import { AddPage } from "./features/contacts/AddPage";
-import { BaseCheckPage } from "./features/contacts/BaseCheckPage";
-import { ContactPage } from "./features/contacts/ContactPage";
-import { ContactsPage } from "./features/contacts/ContactsPage";
-import { ImportPage } from "./features/contacts/ImportPage";
-import { ImportRunPage } from "./features/contacts/ImportRunPage";
-import { WordsPage } from "./features/contacts/WordsPage";
-import { CapGuidePage } from "./features/clearance/CapGuidePage";
-import { RulesPage } from "./features/clearance/RulesPage";
-import { SluicePage } from "./features/clearance/SluicePage";
-import { DomainsPage } from "./features/clearance/DomainsPage";
-import { SuppressionListPage, SuppressionPage } from "./features/clearance/SuppressionPage";
-import { HoldoutPage } from "./features/clearance/HoldoutPage";
-import { ForecastPage } from "./features/clearance/ForecastPage";
-import { WhyPage } from "./features/clearance/WhyPage";
-import { ClearanceHome } from "./features/clearance/ClearanceHome";
-import { ConsentPage } from "./features/clearance/ConsentPage";
-import { FindingsPage } from "./features/findings/FindingsPage";
-import { GrowthPage } from "./features/guides/GrowthPage";
-import { RecencyPage } from "./features/guides/RecencyPage";
-import { SourcesPage } from "./features/guides/SourcesPage";
-import { CalendarPage } from "./features/mailings/CalendarPage";
-import { ComparePage } from "./features/mailings/ComparePage";
-import { LetterheadPage } from "./features/mailings/LetterheadPage";
-import { MailingPage } from "./features/mailings/MailingPage";
-import { MailingsHome } from "./features/mailings/MailingsHome";
-import { SeriesHome } from "./features/series/SeriesHome";
-import { SeriesPage } from "./features/series/SeriesPage";
-import { SeriesPeoplePage } from "./features/series/SeriesPeoplePage";
-import { SegmentPage } from "./features/segments/SegmentPage";
-import { SegmentsPage } from "./features/segments/SegmentsPage";
-import { ReactionPage } from "./features/reactions/ReactionPage";
-import { ReactionsPage } from "./features/reactions/ReactionsPage";
-import { ScoresPage } from "./features/reactions/ScoresPage";
-import { WebhooksPage } from "./features/reactions/WebhooksPage";
-import { TodayPage } from "./features/today/TodayPage";
-import { LearnedPage } from "./features/trials/LearnedPage";
-import { OutsidePage } from "./features/trials/OutsidePage";
-import { PlanPage } from "./features/trials/PlanPage";
-import { TrialPage } from "./features/trials/TrialPage";
-import { TrialsHome } from "./features/trials/TrialsHome";
-import { LoadPage } from "./features/upkeep/LoadPage";
-import { UpkeepPage } from "./features/upkeep/UpkeepPage";
 
 const client = new QueryClient({ defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } });
 
-const router = createBrowserRouter([
-  {
-    element: <Shell />,
-    children: [
-      { path: "/", element: <Navigate to="/today" replace /> },
-      { path: "/today", element: <TodayPage /> },
-      { path: "/contacts", element: <ContactsPage /> },
-      { path: "/contacts/import", element: <ImportPage /> },
-      { path: "/contacts/import/:id", element: <ImportRunPage /> },
-      { path: "/contacts/add", element: <AddPage /> },
-      { path: "/contacts/recency", element: <RecencyPage /> },
-      { path: "/contacts/growth", element: <GrowthPage /> },
-      { path: "/contacts/sources", element: <SourcesPage /> },
-      { path: "/contacts/check", element: <BaseCheckPage /> },
-      { path: "/contacts/words", element: <WordsPage /> },
-      { path: "/contacts/segments", element: <SegmentsPage /> },
-      { path: "/contacts/segments/:id", element: <SegmentPage /> },
-      { path: "/contacts/:id", element: <ContactPage /> },
-      { path: "/clearance", element: <ClearanceHome /> },
-      { path: "/clearance/rules", element: <RulesPage /> },
-      { path: "/clearance/domains", element: <DomainsPage /> },
-      { path: "/clearance/suppression", element: <SuppressionPage /> },
-      { path: "/clearance/suppression/:id", element: <SuppressionListPage /> },
-      { path: "/clearance/cap-guide", element: <CapGuidePage /> },
-      { path: "/clearance/forecast", element: <ForecastPage /> },
-      { path: "/clearance/consent", element: <ConsentPage /> },
-      { path: "/clearance/holdout", element: <HoldoutPage /> },
-      { path: "/clearance/:id", element: <SluicePage /> },
-      { path: "/clearance/:id/person/:contact", element: <WhyPage /> },
-      { path: "/mailings", element: <MailingsHome /> },
-      { path: "/mailings/calendar", element: <CalendarPage /> },
-      { path: "/mailings/compare", element: <ComparePage /> },
-      { path: "/mailings/letterheads/:id", element: <LetterheadPage /> },
-      { path: "/mailings/reactions", element: <ReactionsPage /> },
-      { path: "/mailings/reactions/:id", element: <ReactionPage /> },
-      { path: "/mailings/scores", element: <ScoresPage /> },
-      { path: "/mailings/webhooks", element: <WebhooksPage /> },
-      { path: "/mailings/:id", element: <MailingPage /> },
-      { path: "/trials", element: <TrialsHome /> },
-      { path: "/trials/plan/:mailing", element: <PlanPage /> },
-      { path: "/trials/learned", element: <LearnedPage /> },
-      { path: "/trials/outside", element: <OutsidePage /> },
-      { path: "/trials/:id", element: <TrialPage /> },
-      { path: "/series", element: <SeriesHome /> },
-      { path: "/series/:id", element: <SeriesPage /> },
-      { path: "/series/:id/people", element: <SeriesPeoplePage /> },
-      { path: "/findings", element: <FindingsPage /> },
-      { path: "/upkeep", element: <UpkeepPage /> },
-      { path: "/upkeep/load", element: <LoadPage /> },
-      { path: "*", element: <Navigate to="/today" replace /> },
-    ],
-  },
-]);
+/** A page whose script comes when it is first asked for. */
+const page = (load: () => Promise<ComponentType>) => lazy(async () => ({ default: await load() }));
+
+const PAGES: [string, ComponentType][] = [
+  ["/today", page(() => import("./features/today/TodayPage").then((m) => m.TodayPage))],
+  ["/contacts", page(() => import("./features/contacts/ContactsPage").then((m) => m.ContactsPage))],
+  ["/contacts/import", page(() => import("./features/contacts/ImportPage").then((m) => m.ImportPage))],
+  ["/contacts/import/:id", page(() => import("./features/contacts/ImportRunPage").then((m) => m.ImportRunPage))],
+  ["/contacts/add", page(() => import("./features/contacts/AddPage").then((m) => m.AddPage))],
+  ["/contacts/recency", page(() => import("./features/guides/RecencyPage").then((m) => m.RecencyPage))],
+  ["/contacts/growth", page(() => import("./features/guides/GrowthPage").then((m) => m.GrowthPage))],
+  ["/contacts/sources", page(() => import("./features/guides/SourcesPage").then((m) => m.SourcesPage))],
+  ["/contacts/check", page(() => import("./features/contacts/BaseCheckPage").then((m) => m.BaseCheckPage))],
+  ["/contacts/words", page(() => import("./features/contacts/WordsPage").then((m) => m.WordsPage))],
+  ["/contacts/segments", page(() => import("./features/segments/SegmentsPage").then((m) => m.SegmentsPage))],
+  ["/contacts/segments/:id", page(() => import("./features/segments/SegmentPage").then((m) => m.SegmentPage))],
+  ["/contacts/:id", page(() => import("./features/contacts/ContactPage").then((m) => m.ContactPage))],
+  ["/clearance", page(() => import("./features/clearance/ClearanceHome").then((m) => m.ClearanceHome))],
+  ["/clearance/rules", page(() => import("./features/clearance/RulesPage").then((m) => m.RulesPage))],
+  ["/clearance/domains", page(() => import("./features/clearance/DomainsPage").then((m) => m.DomainsPage))],
+  ["/clearance/suppression", page(() => import("./features/clearance/SuppressionPage").then((m) => m.SuppressionPage))],
+  [
+    "/clearance/suppression/:id",
+    page(() => import("./features/clearance/SuppressionPage").then((m) => m.SuppressionListPage)),
+  ],
+  ["/clearance/cap-guide", page(() => import("./features/clearance/CapGuidePage").then((m) => m.CapGuidePage))],
+  ["/clearance/forecast", page(() => import("./features/clearance/ForecastPage").then((m) => m.ForecastPage))],
+  ["/clearance/consent", page(() => import("./features/clearance/ConsentPage").then((m) => m.ConsentPage))],
+  ["/clearance/holdout", page(() => import("./features/clearance/HoldoutPage").then((m) => m.HoldoutPage))],
+  ["/clearance/:id", page(() => import("./features/clearance/SluicePage").then((m) => m.SluicePage))],
+  ["/clearance/:id/person/:contact", page(() => import("./features/clearance/WhyPage").then((m) => m.WhyPage))],
+  ["/mailings", page(() => import("./features/mailings/MailingsHome").then((m) => m.MailingsHome))],
+  ["/mailings/calendar", page(() => import("./features/mailings/CalendarPage").then((m) => m.CalendarPage))],
+  ["/mailings/compare", page(() => import("./features/mailings/ComparePage").then((m) => m.ComparePage))],
+  ["/mailings/letterheads/:id", page(() => import("./features/mailings/LetterheadPage").then((m) => m.LetterheadPage))],
+  ["/mailings/reactions", page(() => import("./features/reactions/ReactionsPage").then((m) => m.ReactionsPage))],
+  ["/mailings/reactions/:id", page(() => import("./features/reactions/ReactionPage").then((m) => m.ReactionPage))],
+  ["/mailings/scores", page(() => import("./features/reactions/ScoresPage").then((m) => m.ScoresPage))],
+  ["/mailings/webhooks", page(() => import("./features/reactions/WebhooksPage").then((m) => m.WebhooksPage))],
+  ["/mailings/:id", page(() => import("./features/mailings/MailingPage").then((m) => m.MailingPage))],
+  ["/trials", page(() => import("./features/trials/TrialsHome").then((m) => m.TrialsHome))],
+  ["/trials/plan/:mailing", page(() => import("./features/trials/PlanPage").then((m) => m.PlanPage))],
+  ["/trials/learned", page(() => import("./features/trials/LearnedPage").then((m) => m.LearnedPage))],
+  ["/trials/outside", page(() => import("./features/trials/OutsidePage").then((m) => m.OutsidePage))],
+  ["/trials/:id", page(() => import("./features/trials/TrialPage").then((m) => m.TrialPage))],
+  ["/series", page(() => import("./features/series/SeriesHome").then((m) => m.SeriesHome))],
+  ["/series/:id", page(() => import("./features/series/SeriesPage").then((m) => m.SeriesPage))],
+  ["/series/:id/people", page(() => import("./features/series/SeriesPeoplePage").then((m) => m.SeriesPeoplePage))],
+  ["/findings", page(() => import("./features/findings/FindingsPage").then((m) => m.FindingsPage))],
+  ["/upkeep", page(() => import("./features/upkeep/UpkeepPage").then((m) => m.UpkeepPage))],
+  ["/upkeep/load", page(() => import("./features/upkeep/LoadPage").then((m) => m.LoadPage))],
+];
 
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <ThemeProvider theme={theme}>
       <CssBaseline />
       <QueryClientProvider client={client}>
-        <RouterProvider router={router} />
+        <BrowserRouter>
+          <Routes>
+            <Route element={<Shell />}>
+              <Route path="/" element={<Navigate to="/today" replace />} />
+              {PAGES.map(([path, Page]) => (
+                <Route key={path} path={path} element={<Page />} />
+              ))}
+              <Route path="*" element={<Navigate to="/today" replace />} />
+            </Route>
+          </Routes>
+        </BrowserRouter>
       </QueryClientProvider>
     </ThemeProvider>
   </StrictMode>,

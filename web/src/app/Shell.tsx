@@ -1,22 +1,23 @@
-import { Button, Dialog, DialogContent, DialogTitle } from "@mui/material";
+import { Button } from "@mui/material";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { Link, NavLink, Outlet, useLocation, useNavigate, useNavigationType } from "react-router";
 import { acting, api, ok, type Schemas, setActing } from "../api/client";
 import { bare, count, instant, percent, plural } from "../shared/format";
 import { useProgress } from "../shared/useProgress";
 import { useWorking, type Working, WorkingContext } from "../shared/working";
+import { STATIONS } from "./stations";
+import { Trouble } from "./Trouble";
 
-const STATIONS = [
-  { path: "/today", name: "Today" },
-  { path: "/contacts", name: "Contacts" },
-  { path: "/clearance", name: "Clearance" },
-  { path: "/mailings", name: "Mailings" },
-  { path: "/trials", name: "Trials" },
-  { path: "/series", name: "Series" },
-  { path: "/findings", name: "Findings" },
-  { path: "/upkeep", name: "Upkeep" },
-];
+const Keys = lazy(() => import("./Keys"));
+
+/** The frame while a page's script is on its way: the layout keeps still. */
+const Coming = () => (
+  <div className="bench">
+    <nav className="slips" />
+    <main className="sheet" id="sheet" />
+  </div>
+);
 
 function Clock() {
   const client = useQueryClient();
@@ -205,44 +206,6 @@ function Workline() {
   );
 }
 
-function Keys({ open, close }: { open: boolean; close: () => void }) {
-  return (
-    <Dialog open={open} onClose={close}>
-      <DialogTitle>Keys</DialogTitle>
-      <DialogContent>
-        <dl className="facts">
-          {STATIONS.map((s, i) => [
-            <dt key={s.path}>
-              <kbd>{i + 1}</kbd>
-            </dt>,
-            <dd key={s.name}>{s.name}</dd>,
-          ])}
-          <dt>
-            <kbd>/</kbd>
-          </dt>
-          <dd>Find a person</dd>
-          <dt>
-            <kbd>i</kbd>
-          </dt>
-          <dd>Import a file</dd>
-          <dt>
-            <kbd>n</kbd>
-          </dt>
-          <dd>New mailing</dd>
-          <dt>
-            <kbd>Esc</kbd>
-          </dt>
-          <dd>Close the working</dd>
-          <dt>
-            <kbd>?</kbd>
-          </dt>
-          <dd>This list</dd>
-        </dl>
-      </DialogContent>
-    </Dialog>
-  );
-}
-
 export function Shell() {
   const [working, setWorking] = useState<Working>(null);
   const [keys, setKeys] = useState(false);
@@ -300,8 +263,16 @@ export function Shell() {
         <Acting />
       </header>
       <Workline />
-      <Outlet />
-      <Keys open={keys} close={() => setKeys(false)} />
+      <Trouble at={pathname}>
+        <Suspense fallback={<Coming />}>
+          <Outlet />
+        </Suspense>
+      </Trouble>
+      {keys && (
+        <Suspense>
+          <Keys open close={() => setKeys(false)} />
+        </Suspense>
+      )}
     </WorkingContext>
   );
 }

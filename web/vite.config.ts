@@ -1,8 +1,0 @@
-import react from "@vitejs/plugin-react";
-import { defineConfig } from "vite";
-
-export default defineConfig({
-  plugins: [react()],
-  build: { assetsInlineLimit: 0, chunkSizeWarningLimit: 900 },
-  server: { proxy: { "/api": "http://127.0.0.1:7411" } },
-});
