@@ -258,7 +258,7 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
               </TableCell>
               <TableCell className="num">
                 {count(a.counts.assigned)}
-                {!!a.counts.unknown && <div className="soft small">{count(a.counts.unknown)} can't be known</div>}
+                {!!a.counts.unknown && <div className="soft small">{count(a.counts.unknown)} unknown</div>}
               </TableCell>
               <TableCell className="num">
                 <button
