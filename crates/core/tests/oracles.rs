@@ -48,6 +48,15 @@ fn differs(got: &Value, want: &Value, rel: f64, abs: f64, path: &str) -> Option<
 #[case(include_str!("oracles/odds_information.jsonl"))]
 #[case(include_str!("oracles/hour_profile.jsonl"))]
 #[case(include_str!("oracles/calibration.jsonl"))]
+#[case(include_str!("oracles/p_prime_chart.jsonl"))]
+#[case(include_str!("oracles/midp_two_proportions.jsonl"))]
+#[case(include_str!("oracles/hour_reading.jsonl"))]
+#[case(include_str!("oracles/best_set_constant.jsonl"))]
+#[case(include_str!("oracles/own_hour_spread.jsonl"))]
+#[case(include_str!("oracles/cluster_rate.jsonl"))]
+#[case(include_str!("oracles/adjusted_difference.jsonl"))]
+#[case(include_str!("oracles/shrink_effects_averaged.jsonl"))]
+#[case(include_str!("oracles/randomization_test.jsonl"))]
 fn agrees_with_reference_answers(#[case] lines: &str) {
     let mut wrong = Vec::new();
     for line in lines.lines().filter(|l| !l.trim().is_empty()) {

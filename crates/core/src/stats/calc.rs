@@ -2,8 +2,9 @@
 
 use super::proportion::{Method, proportion_interval};
 use super::{
-    Arm, StatsError, adjust, beta_binomial, calibration, goodness_of_fit, homogeneity, hours, noninferiority, omnibus, planning,
-    ratio_of_means, sample_size, shrink, spending, two_proportions, welch,
+    Arm, StatsError, adjust, adjusted_difference, best_set, beta_binomial, calibration, cluster_rate, goodness_of_fit, homogeneity,
+    hour_trial, hours, midp, noninferiority, omnibus, planning, randomization, ratio_of_means, sample_size, shrink, shrink_averaged,
+    spending, two_proportions, welch,
 };
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
@@ -157,6 +158,50 @@ struct CalibrationArgs {
 }
 
 #[derive(Deserialize)]
+struct PairArgs {
+    a: Arm,
+    b: Arm,
+}
+
+#[derive(Deserialize)]
+struct AnswersArgs {
+    responses: Vec<hour_trial::Answer>,
+    alpha: Option<f64>,
+}
+
+#[derive(Deserialize)]
+struct ConstantArgs {
+    k: u32,
+    alpha: f64,
+}
+
+#[derive(Deserialize)]
+struct GroupsArgs {
+    groups: Vec<Arm>,
+    level: f64,
+}
+
+#[derive(Deserialize)]
+struct CovariedArgs {
+    arms: Vec<adjusted_difference::Covaried>,
+    level: f64,
+}
+
+#[derive(Deserialize)]
+struct AveragedArgs {
+    effects: Vec<shrink::Effect>,
+    mean: shrink_averaged::Mean,
+    scale: f64,
+}
+
+#[derive(Deserialize)]
+struct RedrawArgs {
+    arms: Vec<Vec<f64>>,
+    draws: u64,
+    seed: Option<u64>,
+}
+
+#[derive(Deserialize)]
 struct OddsArgs {
     p_t: f64,
     p_final: f64,
@@ -256,6 +301,39 @@ pub fn call(name: &str, args: Value) -> Result<Value, StatsError> {
         "calibration" => {
             let c: CalibrationArgs = read(args)?;
             Ok(json!({ "false_positive_rate": calibration::calibration(c.n_per_arm, c.rate, c.alpha, c.looks, c.bounds)? }))
+        }
+        "p_prime_chart" => {
+            let c: ChartArgs = read(args)?;
+            written(planning::p_prime_chart(&c.points, c.baseline_points)?)
+        }
+        "midp_two_proportions" => {
+            let p: PairArgs = read(args)?;
+            written(midp::midp_two_proportions(p.a, p.b)?)
+        }
+        "hour_reading" => {
+            let a: AnswersArgs = read(args)?;
+            written(hour_trial::reading::hour_reading(&a.responses, a.alpha.unwrap_or(0.05))?)
+        }
+        "best_set_constant" => {
+            let c: ConstantArgs = read(args)?;
+            Ok(json!({ "constant": best_set::best_set_constant(c.k, c.alpha)? }))
+        }
+        "own_hour_spread" => written(hour_trial::own_hours::own_hour_spread(&read::<AnswersArgs>(args)?.responses)?),
+        "cluster_rate" => {
+            let g: GroupsArgs = read(args)?;
+            written(cluster_rate::cluster_rate(&g.groups, g.level)?)
+        }
+        "adjusted_difference" => {
+            let c: CovariedArgs = read(args)?;
+            written(adjusted_difference::adjusted_difference(&c.arms, c.level)?)
+        }
+        "shrink_effects_averaged" => {
+            let e: AveragedArgs = read(args)?;
+            written(shrink_averaged::shrink_effects_averaged(&e.effects, e.mean, e.scale)?)
+        }
+        "randomization_test" => {
+            let r: RedrawArgs = read(args)?;
+            written(randomization::randomization_test(&r.arms, r.draws, r.seed.unwrap_or(1))?)
         }
         other => Err(StatsError::Arguments(format!("there is no function called {other:?}"))),
     }

@@ -2,22 +2,29 @@
 //! names its formula and source. Counts go to 10,000,000, so products are taken in floating point.
 
 pub mod adjust;
+pub mod adjusted_difference;
+pub mod best_set;
 pub mod beta_binomial;
 pub mod beta_binomial_fit;
 pub mod bootstrap;
 pub mod calc;
 pub mod calibration;
+pub mod cluster_rate;
 pub mod goodness_of_fit;
 pub mod homogeneity;
+pub mod hour_trial;
 pub mod hours;
+pub mod midp;
 pub mod noninferiority;
 pub mod omnibus;
 pub mod planning;
 pub mod proportion;
 mod quadrature;
+pub mod randomization;
 pub mod ratio_of_means;
 pub mod sample_size;
 pub mod shrink;
+pub mod shrink_averaged;
 pub mod special;
 pub mod spending;
 pub mod two_proportions;

@@ -59,7 +59,12 @@ pub fn p_chart(points: &[Arm], baseline_points: usize) -> Result<Chart, StatsErr
     let counts: Vec<(f64, f64)> = points.iter().map(|p| p.checked()).collect::<Result<_, _>>()?;
     let (x, n) = counts[..baseline_points].iter().fold((0.0, 0.0), |sum, c| (sum.0 + c.0, sum.1 + c.1));
     let center = x / n;
-    let half = |n: f64| 3.0 * (center * (1.0 - center) / n).sqrt();
+    Ok(about(center, 1.0, &counts))
+}
+
+/// Limits of three standard deviations of each point, each so many times the binomial one.
+fn about(center: f64, times: f64, counts: &[(f64, f64)]) -> Chart {
+    let half = |n: f64| 3.0 * times * (center * (1.0 - center) / n).sqrt();
     let upper: Vec<f64> = counts.iter().map(|(_, n)| (center + half(*n)).min(1.0)).collect();
     let lower: Vec<f64> = counts.iter().map(|(_, n)| (center - half(*n)).max(0.0)).collect();
     let outside = |i: &usize| {
@@ -67,5 +72,36 @@ pub fn p_chart(points: &[Arm], baseline_points: usize) -> Result<Chart, StatsErr
         rate > upper[*i] || rate < lower[*i]
     };
     let signals = (0..counts.len()).filter(outside).collect();
-    Ok(Chart { center, upper, lower, signals })
+    Chart { center, upper, lower, signals }
+}
+
+/// A control chart of a proportion whose points are so large that their rates spread more than a binomial.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct WideChart {
+    #[serde(flatten)]
+    pub chart: Chart,
+    /// How many times the binomial standard deviation points spread from one to the next; null where the baseline has no variation at all.
+    pub sigma_z: Option<f64>,
+}
+
+/// Laney's p' chart (2002, Quality Engineering 14:531-537): the spread is the mean moving range of the baseline's standardised points, divided by
+/// `2/√π`.
+///
+/// # Errors
+/// A baseline of fewer than two points or longer than the points, or a point without trials.
+#[allow(clippy::cast_precision_loss)]
+pub fn p_prime_chart(points: &[Arm], baseline_points: usize) -> Result<WideChart, StatsError> {
+    if baseline_points < 2 {
+        return Err(StatsError::Arguments("the baseline has fewer than two points: nothing says how far they spread".into()));
+    }
+    let chart = p_chart(points, baseline_points)?;
+    let counts: Vec<(f64, f64)> = points.iter().map(|p| p.checked()).collect::<Result<_, _>>()?;
+    let binomial = chart.center * (1.0 - chart.center);
+    if binomial == 0.0 {
+        return Ok(WideChart { chart: about(chart.center, 0.0, &counts), sigma_z: None });
+    }
+    let z: Vec<f64> = counts[..baseline_points].iter().map(|(x, n)| (x / n - chart.center) / (binomial / n).sqrt()).collect();
+    let moved = z.windows(2).map(|w| (w[1] - w[0]).abs()).sum::<f64>() / (z.len() - 1) as f64;
+    let sigma_z = moved / std::f64::consts::FRAC_2_SQRT_PI;
+    Ok(WideChart { chart: about(chart.center, sigma_z, &counts), sigma_z: Some(sigma_z) })
 }
