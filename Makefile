@@ -20,7 +20,7 @@ web/node_modules/.installed: web/package.json web/package-lock.json
 	cd web && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
 
-web/dist/.built: web/node_modules/.installed web/index.html web/vite.config.js $(shell find web/src web/public -type f 2>/dev/null)
+web/dist/.built: web/node_modules/.installed web/index.html web/vite.config.js web/models.config.js $(shell find web/src web/public -type f 2>/dev/null)
 	cd web && npm run -s build
 	@touch $@
 

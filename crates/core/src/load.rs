@@ -213,9 +213,8 @@ pub fn answering(deliveries: &[Delivery], blind: bool, prior: Prior, now: Instan
     let fell = 1.0 - chance_above(posterior(last), posterior(before), 1.0 - CHANGE);
     let many = SILENT_DELIVERIES * usize::try_from(stretch).unwrap_or(1);
     let in_time = ripe.iter().filter(|d| now - d.at < SELDOM_FOR * stretch).count();
-    let asked = if in_time < many { in_time } else { many };
     let none_of = |last: usize| ripe.len() >= last && ripe[ripe.len() - last..].iter().all(|d| d.answered.is_none());
-    let quiet = (none_of(many) || asked >= SELDOM_LEAST && none_of(asked))
+    let quiet = (none_of(many) || (SELDOM_LEAST..many).contains(&in_time) && none_of(in_time))
         && ripe.iter().filter_map(|d| d.answered).all(|t| now - t >= SILENT_FOR * stretch);
     let answer = if deliveries.len() < NEW_UNDER {
         Answer::New

@@ -1,7 +1,7 @@
 //! Near-misses of what is barred: domains and people that somebody should look at. Nothing is ever barred by
 //! guess; these are for a person to decide.
 
-use crate::segment::fold;
+use crate::words::fold;
 use std::collections::HashMap;
 
 /// Is a domain written almost as a barred one? One slip apart, or the same name under another ending, or with

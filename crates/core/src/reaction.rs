@@ -7,8 +7,8 @@
 use crate::channel::Channel;
 use crate::goal::{buys, is_of};
 use crate::score::can_be_given;
-use crate::segment::fold;
 use crate::segment::words::Names;
+use crate::words::fold;
 use crate::{HOUR, Instant};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -39,4 +39,12 @@ mod tests {
     fn people(#[case] n: u64, #[case] want: &str) {
         assert_eq!(super::people(n), want);
     }
+
+    #[rstest]
+    #[case(7, "7")]
+    #[case(1234, "1,234")]
+    #[case(1_000_000, "1,000,000")]
+    fn thousands(#[case] n: u64, #[case] want: &str) {
+        assert_eq!(super::thousands(n), want);
+    }
 }

@@ -1,6 +1,7 @@
 //! What came in: told apart by its structure, never by its subject line.
 
 use crate::bounds::{self, Unreadable};
+use mail_auth::report::FeedbackType;
 use mail_parser::{Message, MessageParser, MimeHeaders, PartType};
 use rinse_core::bounce::{Reply, parse_status};
 
@@ -17,9 +18,9 @@ pub struct Recipient {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Inbound {
     DeliveryStatus(Vec<Recipient>),
-    /// RFC 5965; only `abuse` is a complaint.
+    /// RFC 5965; only of type `abuse` it is a complaint.
     Feedback {
-        kind: String,
+        complaint: bool,
     },
     AutoReply,
     Reply,
@@ -61,12 +62,10 @@ fn kind(message: &Message<'_>) -> Inbound {
         match kind.as_ref().map(|(t, s)| (t.as_str(), s.as_str())) {
             Some(("message", "delivery-status" | "global-delivery-status")) => return delivery_status(body),
             Some(("message", "feedback-report")) => {
-                let kind = groups(body)
-                    .into_iter()
-                    .flatten()
-                    .find(|(n, _)| n == "feedback-type")
-                    .map_or_else(String::new, |(_, v)| v.to_lowercase());
-                return Inbound::Feedback { kind };
+                // A part's last line may end with it.
+                let whole = [body, b"\r\n\r\n"].concat();
+                let report = mail_auth::report::Feedback::parse_arf(&whole);
+                return Inbound::Feedback { complaint: report.is_some_and(|r| r.feedback_type() == FeedbackType::Abuse) };
             }
             _ => {}
         }
@@ -118,7 +117,7 @@ fn written(message: &Message<'_>) -> Written {
     }
 }
 
-/// The header groups of a status or feedback part, names in lower case, folded lines joined.
+/// The header groups of a status part, names in lower case, folded lines joined.
 fn groups(body: &[u8]) -> Vec<Vec<(String, String)>> {
     let text = String::from_utf8_lossy(body);
     let mut out: Vec<Vec<(String, String)>> = vec![Vec::new()];
@@ -179,7 +178,11 @@ mod tests {
         assert_eq!(r[0].reply.category(), Category::NoSuchAddress);
         let feedback =
             REPORT.replace("delivery-status", "feedback-report").replace("Reporting-MTA: dns; mx.fulmar.example", "Feedback-Type: abuse");
-        assert_eq!(read(feedback.as_bytes()), Inbound::Feedback { kind: "abuse".into() });
+        assert_eq!(read(feedback.as_bytes()), Inbound::Feedback { complaint: true });
+        for other in ["Feedback-Type: not-spam", "Feedback-Type: fraud", "User-Agent: Fulmar/1"] {
+            let report = feedback.replace("Feedback-Type: abuse", other);
+            assert_eq!(read(report.as_bytes()), Inbound::Feedback { complaint: false }, "{other}");
+        }
         assert_eq!(read(b"In-Reply-To: <a@b>\r\nSubject: Re: x\r\n\r\nhi"), Inbound::Reply);
         assert_eq!(read(b"In-Reply-To: <a@b>\r\nAuto-Submitted: auto-replied\r\n\r\naway"), Inbound::AutoReply);
         let w = incoming(b"In-Reply-To: <a@b>\r\nReferences: <c@d> <a@b>\r\nSubject: Re: x\r\n\r\nYes, two of us.\r\n> Which boats?\r\n")

@@ -7,11 +7,13 @@ use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
 use rinse_core::message::{Level, Link, TemplateError, prepare};
 use rinse_core::series::Outline;
+use rinse_core::standing::{MailingEvent, MailingState, TrialState};
 use rinse_core::trial::learned;
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, observed_share, outlook};
-use rinse_core::trial::plan::{Plan, thousands};
+use rinse_core::trial::plan::Plan;
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
+use rinse_core::words::thousands;
 use rinse_store::clearing::Clearance;
 use rinse_store::{Connection, StoreError, clearing, letterheads, mailings, opens, series, settings, trials};
 
@@ -82,7 +84,7 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
             if m.draft.subjects.len() > 1 {
                 return Err(StoreError::Refused("This mailing has two subjects. Plan a trial of them, or take one out.".into()));
             }
-            mailings::set_state(c, id, &["draft"], "planned", Some(at))?;
+            mailings::advance(c, id, MailingEvent::Planned, Some(at))?;
             settings::audit(c, now, person, "mailing planned", "mailing", id, &format!("for {}", at.words()))
         })
         .await?;
@@ -97,7 +99,7 @@ async fn series_passes(app: &App, outline: Outline, now: Instant) -> Result<Vec<
         let mut all = Vec::new();
         for mailing in outline.mailings().into_values() {
             let m = mailings::one(c, mailing)?;
-            if m.state != "draft" {
+            if m.state != MailingState::Draft {
                 continue;
             }
             if m.draft.subjects.len() > 1 && m.trial_id.is_none() {
@@ -177,11 +179,9 @@ pub(crate) fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::R
     Ok((past, Known { baseline, sd: past.sd, leaving, maturity, machine_share, unknown: None, spread, a_day: None }))
 }
 
-/// The share of people whose opens can't be known: of those cleared, or, in a series, of those mailed lately.
-pub(crate) fn share_unknown(c: &Connection, plan: &Plan, done: &Clearance) -> rinse_store::Result<Option<f64>> {
-    if plan.per_arm.is_some() {
-        return opens::unknown_share(c);
-    }
+/// The share of people whose opens can't be known: of an audience's cleared ones, or, in a series, of those mailed lately.
+pub(crate) fn share_unknown(c: &Connection, audience: Option<&Clearance>) -> rinse_store::Result<Option<f64>> {
+    let Some(done) = audience else { return opens::unknown_share(c) };
     let unknown = opens::unknown_domains(c)?;
     let cleared = done.decided.iter().filter(|d| d.outcome == Outcome::Cleared);
     let (all, of_them) = cleared.fold((0_u64, 0_u64), |(all, of_them), d| (all + 1, of_them + u64::from(unknown.contains(&d.domain))));
@@ -196,10 +196,10 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
     // What it asks makes no difference to how it goes.
     Plan { question: "?".into(), ..plan.clone() }.check(arms).map_err(|e| refused(&e))?;
     let (past, known) = known(c, plan, now)?;
-    let done = clearing::audience(c, mailing, now)?;
-    let cleared = if plan.per_arm.is_some() { 0 } else { done.sluice().cleared };
+    let audience = if plan.per_arm.is_some() { None } else { Some(clearing::audience(c, mailing, now)?) };
+    let cleared = audience.as_ref().map_or(0, |done| done.sluice().cleared);
     let pilot = plan.check_size(cleared, arms).map_err(|e| refused(&e))?;
-    let unknown = 1.0 - observed_share(plan, share_unknown(c, plan, &done)?);
+    let unknown = 1.0 - observed_share(plan, share_unknown(c, audience.as_ref())?);
     let usual = Usual { primary: known.baseline, sd: known.sd.unwrap_or(0.0), leaving: past.leaving, complaints: past.complaints, unknown };
     let typical = known.spread.map(learned::typical).filter(|t| *t > 0.0005);
     // The same plan is always rehearsed the same.
@@ -213,14 +213,15 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
     let (past, known) = known(c, plan, now)?;
     let done = clearing::audience(c, mailing, now)?;
     let cleared = done.people(None);
-    let unknown = share_unknown(c, plan, &done)?;
+    let unknown = share_unknown(c, Some(&done).filter(|_| plan.per_arm.is_none()))?;
     let a_day = if plan.per_arm.is_some() { trials::enrol::a_day(c, mailing, now)? } else { None };
     let mut o = outlook(plan, arms, cleared.len() as u64, Known { unknown, a_day, ..known });
     if past.rate.is_none() && !plan.metric.is_money() {
         let words = format!("No past mailings are old enough to know the usual rate; {:.1}% is assumed.", known.baseline * 100.0);
         o.warnings.insert(0, words);
     }
-    let others = trials::all(c)?.into_iter().filter(|t| plan.per_arm.is_none() && t.state == "collecting" && t.mailing_id != mailing);
+    let others =
+        trials::all(c)?.into_iter().filter(|t| plan.per_arm.is_none() && t.state == TrialState::Collecting && t.mailing_id != mailing);
     for t in others {
         let theirs: std::collections::HashSet<i64> = trials::roster(c, t.id)?.iter().map(|e| e.contact).collect();
         let both = cleared.iter().filter(|person| theirs.contains(person)).count() as u64;

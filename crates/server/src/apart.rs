@@ -4,9 +4,10 @@
 //! the store, counts and writes tables there without a further thought. Work on what comes from outside has a big stack, too, and a
 //! deadline, a few at a time ([`Apart`]).
 
+use std::io;
 use std::sync::Arc;
 use std::time::Duration;
-use tokio::runtime::Handle;
+use tokio::runtime::{Builder, Handle, Runtime};
 use tokio::sync::{Semaphore, oneshot};
 
 /// Deep enough for whatever the bounds let through, many times over.
@@ -46,6 +47,7 @@ impl Apart {
             let place = place.acquire_owned().await.map_err(|_| Unfinished::Broke)?;
             let (tell, told) = oneshot::channel();
             let spawned = std::thread::Builder::new().name("rinse-apart".into()).stack_size(STACK).spawn(move || {
+                give_way();
                 let _place = place;
                 let _ = tell.send(work());
             });
@@ -57,30 +59,65 @@ impl Apart {
     }
 }
 
+/// How far these threads stand back: at a tenth of a share of the processors each, where others want them.
+const STANDS_BACK: i32 = 10;
+
+/// Whoever writes, sends or answers the public comes first: a crowd that reads pages must not keep a withdrawal waiting. Linux keeps this
+/// for each thread; elsewhere it would be the whole process that stands back, which helps nobody.
+fn give_way() {
+    #[cfg(target_os = "linux")]
+    if let Err(e) = rustix::process::nice(STANDS_BACK) {
+        tracing::debug!("a thread keeps its priority: {e}");
+    }
+}
+
 /// Requests that are worked on at once; each may have a second thread for what it asks of the store.
 const REQUESTS: usize = 64;
 
 /// The threads of requests; cheap to clone.
 #[derive(Clone)]
-pub(crate) struct Threads(Arc<Semaphore>);
+pub(crate) struct Threads {
+    places: Arc<Semaphore>,
+    pool: Arc<Pool>,
+}
 
-impl Default for Threads {
-    fn default() -> Self {
-        Self(Arc::new(Semaphore::new(REQUESTS)))
+/// Threads that stand back behind all others; a runtime only by its pool.
+struct Pool(Option<Runtime>);
+
+impl Pool {
+    fn handle(&self) -> Option<&Handle> {
+        self.0.as_ref().map(Runtime::handle)
+    }
+}
+
+impl Drop for Pool {
+    /// It may be let go of on a worker, which must not wait for it.
+    fn drop(&mut self) {
+        if let Some(runtime) = self.0.take() {
+            runtime.shutdown_background();
+        }
     }
 }
 
 impl Threads {
+    /// None is started before it is wanted. Fails where the system refuses a pool.
+    pub(crate) fn open() -> io::Result<Self> {
+        let pool =
+            Builder::new_current_thread().thread_name("rinse-request").max_blocking_threads(REQUESTS).on_thread_start(give_way).build()?;
+        Ok(Self { places: Arc::new(Semaphore::new(REQUESTS)), pool: Arc::new(Pool(Some(pool))) })
+    }
+
     /// Works on a request for as long as somebody waits for it: a page that is closed takes back what it asked.
     pub(crate) async fn ask<F>(&self, work: F) -> Result<F::Output, Unfinished>
     where
         F: Future<Output: Send> + Send + 'static,
     {
-        let place = Arc::clone(&self.0).acquire_owned().await.map_err(|_| Unfinished::Broke)?;
+        let place = Arc::clone(&self.places).acquire_owned().await.map_err(|_| Unfinished::Broke)?;
         // Dropped with the one who waits.
         let (_waits, gone) = oneshot::channel::<()>();
+        // What the request waits for is driven by the runtime it came from.
         let runtime = Handle::current();
-        let done = tokio::task::spawn_blocking(move || {
+        let done = self.pool.handle().ok_or(Unfinished::Broke)?.spawn_blocking(move || {
             let _place = place;
             runtime.block_on(async {
                 tokio::select! {
@@ -120,7 +157,7 @@ mod tests {
     /// More requests that block than there are workers: others are answered meanwhile.
     #[tokio::test]
     async fn a_request_that_blocks_holds_no_worker() {
-        let threads = Threads::default();
+        let threads = Threads::open().unwrap();
         let (go, wait) = std::sync::mpsc::channel::<()>();
         let held = tokio::spawn({
             let threads = threads.clone();
@@ -134,7 +171,7 @@ mod tests {
     /// What nobody waits for ends where it waits; a change doesn't.
     #[tokio::test]
     async fn what_nobody_waits_for_is_left() {
-        let threads = Threads::default();
+        let threads = Threads::open().unwrap();
         let (tell, told) = oneshot::channel::<()>();
         let asked = threads.ask(async move {
             let _tell = tell;

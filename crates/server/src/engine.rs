@@ -22,6 +22,7 @@ use axum::http::Request;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
 use rinse_core::schedule::CLOCK_CHANGE;
+use rinse_core::standing::TrialEvent;
 use rinse_core::token::Signer;
 use rinse_core::trial::{assign, reading};
 use rinse_standins::network::{Network, What};
@@ -443,7 +444,7 @@ impl Engine {
                 .await?;
             // Nobody can cancel it while the trial rolls out; until the last part is on record it does.
             self.record_in_parts(mailing, &done, &turns, now, false).await?;
-            self.store.write(move |c| trials::advance(c, id, "rolling", "ended", None)).await?;
+            self.store.write(move |c| trials::advance(c, id, TrialEvent::RolledOut, None)).await?;
         }
         Ok(())
     }

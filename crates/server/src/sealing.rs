@@ -6,6 +6,7 @@ use crate::error::ApiError;
 use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
+use rinse_core::standing::{MailingEvent, MailingState, TrialState};
 use rinse_core::trial::assign::Enrolled;
 use rinse_core::trial::looks::Look;
 use rinse_core::trial::outlook::{Known, outlook};
@@ -40,7 +41,7 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why
     // One at a time: two that seal the same plan would both fill its roster.
     let alone = app.sealing.lock().await;
     let t = app.store.read(move |c| trials::one(c, id)).await?;
-    if t.state != "planned" {
+    if t.state != TrialState::Planned {
         return Err(StoreError::Refused("This trial is sealed already.".into()).into());
     }
     app.store.read_at_leisure(move |c| clearing::warm_up(c, now)).await?;
@@ -99,7 +100,7 @@ fn draw(
         Ok(size) => usize::try_from(size).unwrap_or(0),
         Err(e) => return Ok(Err(e)),
     };
-    let known = Known { unknown: share_unknown(c, &trial.plan, &done)?, ..known(c, &trial.plan, now)?.1 };
+    let known = Known { unknown: share_unknown(c, Some(&done))?, ..known(c, &trial.plan, now)?.1 };
     let small = outlook(&trial.plan, arms, cleared.len() as u64, known).too_small;
     if let Some(words) = &small {
         trials::may_be_small(c, words, why_small, person)?;
@@ -143,7 +144,7 @@ fn in_force(c: &Connection, drawn: &Drawn, seed: u64, person: Option<i64>, why_s
         trials::let_small(c, id, words, why_small, person, now)?;
     }
     trials::seal_drawn(c, id, seed, drawn.looks.clone(), drawn.digest.clone(), now)?;
-    mailings::set_state(c, mailing, &["draft"], "sending", Some(now))?;
+    mailings::advance(c, mailing, MailingEvent::TrialSealed, Some(now))?;
     rinse_store::sends::begin_pilot(c, mailing, now)?;
     settings::audit(c, now, person, "plan sealed", "trial", id, &format!("{} in the pilot", people(drawn.size as u64)))
 }
@@ -168,7 +169,7 @@ fn seal_in_series(
             "This message is in no series any more: plan the trial again, with a share of its audience.".into(),
         ));
     }
-    if m.state != "series" {
+    if m.state != MailingState::Series {
         return Err(StoreError::Refused(
             "The series isn't running, and its message may change still. Start the series first: until the plan is sealed everybody gets A."
                 .into(),

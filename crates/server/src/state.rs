@@ -141,7 +141,7 @@ impl App {
             jobs,
             engine,
             apart: Apart::default(),
-            threads: Threads::default(),
+            threads: Threads::open()?,
             sealing: Arc::default(),
             ending,
             _held: held,

@@ -223,7 +223,7 @@ async fn a_roster_that_was_touched_makes_the_trial_void() {
 #[case("POST", "/api/trials/1/seal", json!({ "why_small": "Read together" }), "sealed already")]
 #[case("PUT", "/api/mailings/1", draft(1, &["Other", "Words"]), "Only a draft")]
 #[case("POST", "/api/mailings/1/plan", json!({ "at": null }), "two subjects")]
-#[case("POST", "/api/trials/1/release", json!({ "at_once": true }), "not read any more")]
+#[case("POST", "/api/trials/1/release", json!({ "at_once": true }), "it can't be released now")]
 #[tokio::test(flavor = "multi_thread")]
 async fn a_sealed_trial_stays_as_it_is(#[case] method: &str, #[case] path: &str, #[case] body: Value, #[case] words: &str) {
     let s = sealed(json!(0)).await;

@@ -4,7 +4,7 @@ use crate::{Result, StoreError, goals, settings};
 use rinse_core::Instant;
 use rinse_core::attribution::Rule;
 use rinse_core::goal::Happened;
-use rinse_core::segment::fold;
+use rinse_core::words::fold;
 use rusqlite::{Connection, params};
 use serde::Serialize;
 use utoipa::ToSchema;

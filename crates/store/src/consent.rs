@@ -1,7 +1,9 @@
 //! The consent view: where everybody stands, how that came about, and what waits.
 
+use crate::send_state::{ACCEPTED, FAILED};
 use crate::stored::As;
 use crate::{Result, ledger};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::consent::{Consent, Standing};
@@ -139,9 +141,9 @@ pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
     let mut state: [[u64; 4]; 2] = Default::default();
     let mut by_source: HashMap<String, [u64; 4]> = HashMap::new();
     let mut s = c.prepare_cached(
-        "SELECT contact_id, handed_at, accepted_at IS NOT NULL AND failed_at IS NULL, click_at IS NOT NULL OR reply_at IS NOT NULL, complained_at IS NOT NULL
-         FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND handed_at IS NOT NULL AND state IN (3, 5)
-            AND mailing_id IN (SELECT m.id FROM mailing m JOIN letterhead l ON l.id = m.letterhead_id WHERE l.entity = '')",
+        formatcp!("SELECT contact_id, handed_at, accepted_at IS NOT NULL AND failed_at IS NULL, click_at IS NOT NULL OR reply_at IS NOT NULL, complained_at IS NOT NULL
+         FROM send WHERE class = 1 AND channel = 1 AND at > ?1 AND handed_at IS NOT NULL AND state IN ({ACCEPTED}, {FAILED})
+            AND mailing_id IN (SELECT m.id FROM mailing m JOIN letterhead l ON l.id = m.letterhead_id WHERE l.entity = '')"),
     )?;
     let mut rows = s.query([since])?;
     while let Some(r) = rows.next()? {

@@ -362,7 +362,8 @@ fn pragmas(conn: &Connection) -> rusqlite::Result<()> {
 /// The core's functions that conditions of segments are compiled to.
 fn functions(conn: &Connection) -> rusqlite::Result<()> {
     use rinse_core::score;
-    use rinse_core::segment::{fold, place, share};
+    use rinse_core::segment::{place, share};
+    use rinse_core::words::fold;
     use rusqlite::functions::FunctionFlags;
     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC | FunctionFlags::SQLITE_INNOCUOUS;
     // Words as they are compared; missing when there are none.

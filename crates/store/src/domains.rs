@@ -1,7 +1,9 @@
 //! Mail domains: how they took our mail lately, and which of them get nothing for a while.
 
+use crate::send_state::{ACCEPTED, DEFERRED, HELD, WAITING};
 use crate::settings::audit;
 use crate::{Result, StoreError};
+use const_format::formatcp;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -52,9 +54,9 @@ const LONGEST: i64 = 90 * DAY;
 pub fn all(c: &Connection, now: Instant) -> Result<Vec<DomainRow>> {
     let mut pauses = HashMap::new();
     let mut s = c.prepare_cached(
-        "SELECT p.domain_id, p.until_at, p.reason, p.made_at, who.name,
-            (SELECT count(*) FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.state = 0 AND c.domain_id = p.domain_id AND s.at >= p.until_at)
-         FROM domain_pause p LEFT JOIN person who ON who.id = p.person_id WHERE p.ended_at IS NULL AND p.until_at > ?1",
+        formatcp!("SELECT p.domain_id, p.until_at, p.reason, p.made_at, who.name,
+            (SELECT count(*) FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.state IN ({WAITING}) AND s.state = {HELD} AND c.domain_id = p.domain_id AND s.at >= p.until_at)
+         FROM domain_pause p LEFT JOIN person who ON who.id = p.person_id WHERE p.ended_at IS NULL AND p.until_at > ?1"),
     )?;
     let mut rows = s.query([now.0])?;
     while let Some(r) = rows.next()? {
@@ -63,13 +65,13 @@ pub fn all(c: &Connection, now: Instant) -> Result<Vec<DomainRow>> {
     }
     // By the mailings of the time, whose messages an index has: asking person by person reads everybody's.
     let mut s = c.prepare_cached(
-        "SELECT d.id, d.name, (SELECT count(*) FROM contact WHERE domain_id = d.id AND gone IS NULL), coalesce(n.handed, 0), coalesce(n.accepted, 0),
+        formatcp!("SELECT d.id, d.name, (SELECT count(*) FROM contact WHERE domain_id = d.id AND gone IS NULL), coalesce(n.handed, 0), coalesce(n.accepted, 0),
             coalesce(n.deferred, 0), coalesce(n.failed, 0)
          FROM domain d LEFT JOIN (
-            SELECT c.domain_id, count(*) AS handed, sum(s.state = 3) AS accepted, sum(s.state = 4) AS deferred, sum(s.failed_at IS NOT NULL) AS failed
+            SELECT c.domain_id, count(*) AS handed, sum(s.state = {ACCEPTED}) AS accepted, sum(s.state = {DEFERRED}) AS deferred, sum(s.failed_at IS NOT NULL) AS failed
             FROM mailing m CROSS JOIN send s ON s.mailing_id = m.id CROSS JOIN contact c ON c.id = s.contact_id
             WHERE m.channel = 1 AND coalesce(m.started_at, m.made_at) > ?2 AND s.handed_at > ?1 GROUP BY c.domain_id) n ON n.domain_id = d.id
-         ORDER BY 4 DESC, 3 DESC, d.name",
+         ORDER BY 4 DESC, 3 DESC, d.name"),
     )?;
     let found = s.query_map([(now + -30 * DAY).0, (now + -2 * LONGEST).0], |r| {
         Ok(DomainRow {

@@ -2,7 +2,9 @@
 //! keeps the address from coming back with the next file.
 
 use crate::ledger::{self, Grant, Origin};
+use crate::send_state::{NOT_SENT, WAITING};
 use crate::{Result, StoreError, journal, settings};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::token::{Signer, hex};
 use rusqlite::{Connection, params};
@@ -120,7 +122,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "DELETE FROM reply WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
         "UPDATE response SET agent = '' WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
         // What was still to go out doesn't.
-        "UPDATE send SET state = 6, reason = 0 WHERE contact_id = ?1 AND state IN (0, 1, 4)",
+        formatcp!("UPDATE send SET state = {NOT_SENT}, reason = 0 WHERE contact_id = ?1 AND state IN ({WAITING})"),
     ] {
         c.prepare_cached(sql)?.execute([contact])?;
     }

@@ -3,7 +3,7 @@
 use crate::purchases::Taken;
 use crate::{Result, contacts};
 use rinse_core::event::Event;
-use rinse_core::segment::fold;
+use rinse_core::words::fold;
 use rusqlite::{Connection, params};
 
 /// Takes an event in.

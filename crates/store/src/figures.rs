@@ -12,25 +12,40 @@ use std::fmt::Write as _;
 /// The days on which a report of failure may still come (RULES of bounces: 5 days).
 pub const TOO_NEW_DAYS: i64 = 5;
 
-/// The column of a fact that came at a time.
+/// What a row of `send` says of a fact.
+enum Told {
+    /// It came at the instant in the column, when there is one.
+    At(&'static str),
+    /// It failed, and in this way.
+    By(FailureClass),
+    OpensUnknown,
+}
+
+fn told(fact: Fact) -> Told {
+    match fact {
+        Fact::HandedOver => Told::At("handed_at"),
+        Fact::Accepted => Told::At("accepted_at"),
+        Fact::Failed => Told::At("failed_at"),
+        Fact::Permanent => Told::By(FailureClass::Permanent),
+        Fact::Temporary => Told::By(FailureClass::Temporary),
+        Fact::Block => Told::By(FailureClass::Block),
+        Fact::OpensUnknown => Told::OpensUnknown,
+        Fact::HumanOpen => Told::At("open_at"),
+        Fact::HumanClick => Told::At("click_at"),
+        Fact::Reply => Told::At("reply_at"),
+        Fact::Left => Told::At("left_at"),
+        Fact::LeftTopic => Told::At("topic_left_at"),
+        Fact::LeftSeries => Told::At("series_left_at"),
+        Fact::Paused => Told::At("paused_at"),
+        Fact::Withdrew => Told::At("withdrew_at"),
+        Fact::Complained => Told::At("complained_at"),
+        Fact::ReportedOpen => Told::At("any_open_at"),
+        Fact::ReportedClick => Told::At("any_click_at"),
+    }
+}
+
 fn instant(fact: Fact) -> Option<&'static str> {
-    Some(match fact {
-        Fact::HandedOver => "handed_at",
-        Fact::Accepted => "accepted_at",
-        Fact::Failed => "failed_at",
-        Fact::HumanOpen => "open_at",
-        Fact::HumanClick => "click_at",
-        Fact::Reply => "reply_at",
-        Fact::Left => "left_at",
-        Fact::LeftTopic => "topic_left_at",
-        Fact::LeftSeries => "series_left_at",
-        Fact::Paused => "paused_at",
-        Fact::Withdrew => "withdrew_at",
-        Fact::Complained => "complained_at",
-        Fact::ReportedOpen => "any_open_at",
-        Fact::ReportedClick => "any_click_at",
-        Fact::Permanent | Fact::Temporary | Fact::Block | Fact::OpensUnknown => return None,
-    })
+    if let Told::At(column) = told(fact) { Some(column) } else { None }
 }
 
 fn of_class(class: FailureClass) -> String {
@@ -40,15 +55,11 @@ fn of_class(class: FailureClass) -> String {
 
 /// What holds of a row of `send`, in SQL; `of`: the row's name there. Never null.
 fn holds(l: Literal, of: &str) -> String {
-    if let Some(column) = instant(l.fact) {
-        return format!("{of}.{column} IS {}NULL", if l.holds { "NOT " } else { "" });
-    }
-    let class = |class| format!("coalesce({of}.category, 0) {}IN ({})", if l.holds { "" } else { "NOT " }, of_class(class));
-    match l.fact {
-        Fact::Permanent => class(FailureClass::Permanent),
-        Fact::Temporary => class(FailureClass::Temporary),
-        Fact::Block => class(FailureClass::Block),
-        _ => format!("{of}.opens_unknown = {}", u8::from(l.holds)),
+    let not = |holds: bool| if holds { "NOT " } else { "" };
+    match told(l.fact) {
+        Told::At(column) => format!("{of}.{column} IS {}NULL", not(l.holds)),
+        Told::By(class) => format!("coalesce({of}.category, 0) {}IN ({})", not(!l.holds), of_class(class)),
+        Told::OpensUnknown => format!("{of}.opens_unknown = {}", u8::from(l.holds)),
     }
 }
 
@@ -104,28 +115,21 @@ fn kept_by() -> String {
     sql
 }
 
-/// Counts all sums again, from the sends.
+/// The sums counted from the sends, in SQL: mailing, day, class, and each figure.
+#[must_use]
+pub fn counted_again() -> String {
+    let sums = Figure::ALL.map(|f| format!("sum({}) AS {}", counted(f, "s"), f.key()));
+    format!("SELECT s.mailing_id, s.at / 86400000, s.class, {} FROM send s WHERE s.handed_at IS NOT NULL GROUP BY 1, 2, 3", sums.join(", "))
+}
+
+/// Counts all sums again.
 ///
 /// # Errors
 /// When the database fails.
 pub fn count_again(c: &Connection) -> Result<()> {
-    let sums: Vec<String> = Figure::ALL.iter().map(|f| format!("sum({})", counted(*f, "s"))).collect();
     c.execute("DELETE FROM mailing_figure", [])?;
-    c.execute(
-        &format!(
-            "INSERT INTO mailing_figure SELECT s.mailing_id, s.at / 86400000, s.class, {} FROM send s WHERE s.handed_at IS NOT NULL GROUP BY 1, 2, 3",
-            sums.join(", ")
-        ),
-        [],
-    )?;
+    c.execute(&format!("INSERT INTO mailing_figure {}", counted_again()), [])?;
     Ok(())
-}
-
-/// The sums as they would be counted again, for a test to hold against those that are kept: mailing, day, class, and each figure.
-#[must_use]
-pub fn counted_again() -> String {
-    let sums: Vec<String> = Figure::ALL.iter().map(|f| format!("sum({}) AS {}", counted(*f, "s"), f.key())).collect();
-    format!("SELECT s.mailing_id, s.at / 86400000, s.class, {} FROM send s WHERE s.handed_at IS NOT NULL GROUP BY 1, 2, 3", sums.join(", "))
 }
 
 /// Sees to it that the sums are those of the catalogue: of a file that an earlier catalogue kept they are counted again.
@@ -191,7 +195,8 @@ pub fn of_mailings(c: &Connection, mailings: &[i64]) -> Result<HashMap<i64, Sums
 /// An unknown figure, or when the database fails.
 pub fn rows(c: &Connection, mailing: i64, figure: &str) -> Result<Vec<(String, i64, i64)>> {
     let figure = Figure::parse(figure).ok_or(StoreError::Missing("figure"))?;
-    let at = instant(figure.dated_by()).unwrap_or("handed_at");
+    // Dated by what a counted message came to last.
+    let at = figure.condition().into_iter().rev().filter(|l| l.holds).find_map(|l| instant(l.fact)).unwrap_or("handed_at");
     let mut s = c.prepare(&format!(
         "SELECT c.address, s.arm, s.{at} FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.mailing_id = ?1 AND {} ORDER BY s.{at}, s.id",
         counted(figure, "s")

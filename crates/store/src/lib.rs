@@ -62,6 +62,7 @@ pub mod runs;
 pub mod scores;
 pub mod segments;
 pub mod self_check;
+mod send_state;
 pub mod sends;
 pub mod series;
 pub mod settings;

@@ -46,7 +46,7 @@ fn asked(c: &Connection) -> Result<(Option<i64>, Option<i64>)> {
         if let Some(id) = settings::get(c, key)?.and_then(|v| v.parse::<i64>().ok()) {
             return Ok(all.iter().map(|f| f.id).find(|f| *f == id));
         }
-        Ok(all.iter().find(|f| names.contains(&rinse_core::segment::fold(&f.name).as_str())).map(|f| f.id))
+        Ok(all.iter().find(|f| names.contains(&rinse_core::words::fold(&f.name).as_str())).map(|f| f.id))
     };
     Ok((
         named("near_miss_company", &["company", "organisation", "organization", "employer"])?,

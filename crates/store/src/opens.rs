@@ -42,8 +42,11 @@ fn day(at: Instant) -> i64 {
 /// # Errors
 /// When the database fails.
 pub(crate) fn accepted(c: &Connection, contact: i64, at: Instant) -> Result<()> {
-    let domain: i64 = c.prepare_cached("SELECT domain_id FROM contact WHERE id = ?1")?.query_row([contact], |r| r.get(0))?;
-    c.prepare_cached("UPDATE domain SET delivered = delivered + 1 WHERE id = ?1")?.execute([domain])?;
+    let domain: i64 = c
+        .prepare_cached(
+            "UPDATE domain SET delivered = delivered + 1 WHERE id = (SELECT domain_id FROM contact WHERE id = ?1) RETURNING id",
+        )?
+        .query_row([contact], |r| r.get(0))?;
     c.prepare_cached(
         "INSERT INTO domain_day (domain_id, day, delivered) VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET delivered = delivered + 1",
     )?

@@ -2,7 +2,7 @@
 
 use crate::Result;
 use rinse_core::purchase::Purchase;
-use rinse_core::segment::fold;
+use rinse_core::words::fold;
 use rusqlite::{Connection, params};
 
 /// What became of a purchase.

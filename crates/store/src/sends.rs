@@ -5,13 +5,16 @@ use crate::Result;
 use crate::clearing::record::Recorder;
 use crate::clearing::{Clearance, Decided, person};
 use crate::ledger;
+use crate::send_state::{ACCEPTED, BETWEEN, DEFERRED, DUE, FAILED, HANDING_OVER, HELD, IN_DOUBT, NOT_SENT, OPEN, UNTRIED, WAITING};
 use crate::stored::As;
 use crate::trials::enrol::Enroller;
+use const_format::formatcp;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::Outcome;
 use rinse_core::schedule::{CLOCK_CHANGE, Pace, Schedule, same_hour};
 use rinse_core::segment::share::Salted;
+use rinse_core::send::State;
 use rinse_core::zone;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -102,7 +105,7 @@ pub fn turns(
 /// The last instant at which somebody of each mail domain waits for the mailing already: those who come are behind them.
 fn last_waiting(c: &Connection, mailing: i64) -> Result<HashMap<i64, Instant>> {
     let mut s = c.prepare_cached(
-        "SELECT k.domain_id, max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN (0, 1, 4) GROUP BY 1",
+        formatcp!("SELECT k.domain_id, max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN ({WAITING}) GROUP BY 1"),
     )?;
     Ok(s.query_map([mailing], |r| Ok((r.get(0)?, Instant(r.get(1)?))))?.collect::<rusqlite::Result<_>>()?)
 }
@@ -153,10 +156,9 @@ pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, 
         }
         let (state, when, reason) = match (d.outcome, due) {
             (Outcome::Barred(why), due) if !asked_again(why, at, due) => continue,
-            (_, None) => (6, at, None),
-            (Outcome::Barred(_), Some(due)) => (1, due, None),
-            (Outcome::Cleared, Some(due)) => (1, due, None),
-            (Outcome::Held(until, why), Some(due)) => (0, until.max(due), why.first().map(|r| r as i64)),
+            (_, None) => (State::NotSent, at, None),
+            (Outcome::Barred(_) | Outcome::Cleared, Some(due)) => (State::Due, due, None),
+            (Outcome::Held(until, why), Some(due)) => (State::Held, until.max(due), why.first().map(|r| r as i64)),
         };
         n += s.execute(params![
             mailing,
@@ -164,7 +166,7 @@ pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, 
             phase as i64,
             i64::try_from(arm).unwrap_or(0),
             done.rules.id,
-            state,
+            As(state),
             when.0,
             (due.unwrap_or(at) + hold_limit).0,
             reason,
@@ -192,14 +194,14 @@ pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, 
 /// When the database fails.
 pub fn clear_anew(c: &Connection, domain: Option<i64>, now: Instant) -> Result<usize> {
     // Their turn is what the limit of holding is counted from.
-    Ok(c.prepare_cached(
+    Ok(c.prepare_cached(formatcp!(
         "UPDATE send SET at = max(?1, turn) FROM (
             SELECT s.id, s.give_up_at - iif(m.series_id IS NULL, m.hold_days * ?3, ?4) AS turn FROM send s INDEXED BY send_due
             JOIN mailing m ON m.id = s.mailing_id JOIN contact k ON k.id = s.contact_id
-            WHERE s.state = 0 AND s.state IN (0, 1, 4) AND s.at > ?1 AND (?2 IS NULL OR k.domain_id = ?2)
+            WHERE s.state = {HELD} AND s.state IN ({WAITING}) AND s.at > ?1 AND (?2 IS NULL OR k.domain_id = ?2)
                 AND coalesce(json_array_length(m.schedule, '$.rates'), 0) = 0
-         ) held WHERE held.id = send.id AND send.at > max(?1, turn)",
-    )?
+         ) held WHERE held.id = send.id AND send.at > max(?1, turn)"
+    ))?
     .execute(params![now.0, domain, DAY, crate::series::walk::NEVER])?)
 }
 
@@ -273,7 +275,7 @@ impl Paced {
             Some(known) => Some(*known),
             None => c
                 .prepare_cached(
-                    "SELECT max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN (0, 1) AND s.at >= ?2 AND k.domain_id = ?3",
+                    formatcp!("SELECT max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN ({UNTRIED}) AND s.at >= ?2 AND k.domain_id = ?3"),
                 )?
                 .query_row(params![mailing, until.0, domain], |r| r.get::<_, Option<i64>>(0))?
                 .map(Instant),
@@ -308,10 +310,10 @@ pub struct Outgoing {
 /// When the database fails.
 pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing>, usize)> {
     let mut s = c.prepare_cached(
-        "SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase, s.tries, s.channel, c.phone
-         FROM send s INDEXED BY send_due CROSS JOIN contact c ON c.id = s.contact_id WHERE s.state IN (0, 1, 4) AND s.at <= ?1
+        formatcp!("SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase, s.tries, s.channel, c.phone
+         FROM send s INDEXED BY send_due CROSS JOIN contact c ON c.id = s.contact_id WHERE s.state IN ({WAITING}) AND s.at <= ?1
             AND s.mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)
-         ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2",
+         ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2"),
     )?;
     let due: Vec<(Outgoing, i64, i64, i64)> = s
         .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
@@ -359,7 +361,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 }
                 // It counts from now on, however long it has been due.
                 c.prepare_cached(&format!(
-                    "UPDATE send SET state = 2, at = ?2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL, rules_version = ?3,
+                    "UPDATE send SET state = {HANDING_OVER}, at = ?2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL, rules_version = ?3,
                         arm = ?4, phase = ?5, opens_unknown = {} WHERE id = ?1",
                     crate::opens::OF_ITS_DOMAIN
                 ))?
@@ -368,14 +370,14 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
             }
             Outcome::Held(until, why) => {
                 let at = paced.place(c, out.mailing, out.contact, until)?;
-                c.prepare_cached("UPDATE send SET state = 0, at = ?2, reason = ?3 WHERE id = ?1")?.execute(params![
+                c.prepare_cached(formatcp!("UPDATE send SET state = {HELD}, at = ?2, reason = ?3 WHERE id = ?1"))?.execute(params![
                     out.send,
                     at.0,
                     why.first().map(|r| r as i64)
                 ])?;
             }
             Outcome::Barred(why) => {
-                c.prepare_cached("UPDATE send SET state = 6, reason = ?2 WHERE id = ?1")?
+                c.prepare_cached(formatcp!("UPDATE send SET state = {NOT_SENT}, reason = ?2 WHERE id = ?1"))?
                     .execute(params![out.send, why.first().map(|r| r as i64)])?;
             }
         }
@@ -417,12 +419,12 @@ pub fn still_go(c: &Connection, since: Mark, sends: &[i64]) -> Result<Vec<bool>>
     if changed {
         return Ok(vec![false; sends.len()]);
     }
-    let mut s = c.prepare_cached(
-        "SELECT s.state = 2 AND k.gone IS NULL AND m.paused_at IS NULL AND m.cancelled_at IS NULL
+    let mut s = c.prepare_cached(formatcp!(
+        "SELECT s.state = {HANDING_OVER} AND k.gone IS NULL AND m.paused_at IS NULL AND m.cancelled_at IS NULL
             AND NOT EXISTS (SELECT 1 FROM ledger WHERE contact_id = s.contact_id AND id > ?2)
             AND NOT EXISTS (SELECT 1 FROM series_left WHERE series_id = m.series_id AND contact_id = s.contact_id)
-         FROM send s JOIN contact k ON k.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1",
-    )?;
+         FROM send s JOIN contact k ON k.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1"
+    ))?;
     sends.iter().map(|send| Ok(s.query_row([*send, since.ledger], |r| r.get(0)).optional()?.unwrap_or(false))).collect()
 }
 
@@ -432,9 +434,9 @@ pub fn still_go(c: &Connection, since: Mark, sends: &[i64]) -> Result<Vec<bool>>
 /// When the database fails.
 pub fn back(c: &Connection, send: i64) -> Result<()> {
     c.prepare_cached(
-        "UPDATE send SET state = iif(m.cancelled_at IS NULL, 1, 6), reply = iif(m.cancelled_at IS NULL, reply, ?2), tries = tries - 1,
+        formatcp!("UPDATE send SET state = iif(m.cancelled_at IS NULL, {DUE}, {NOT_SENT}), reply = iif(m.cancelled_at IS NULL, reply, ?2), tries = tries - 1,
             handed_at = iif(tries = 1, NULL, handed_at)
-         FROM mailing m WHERE m.id = send.mailing_id AND send.id = ?1 AND send.state = 2",
+         FROM mailing m WHERE m.id = send.mailing_id AND send.id = ?1 AND send.state = {HANDING_OVER}"),
     )?
     .execute(params![send, CANCELLED])?;
     Ok(())
@@ -447,8 +449,10 @@ pub fn back(c: &Connection, send: i64) -> Result<()> {
 pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Result<()> {
     let line: String = reply.line().chars().take(300).collect();
     if reply.accepted() {
-        c.prepare_cached("UPDATE send SET state = 3, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN (2, 7)")?
-            .execute(params![send, now.0, line])?;
+        c.prepare_cached(formatcp!(
+            "UPDATE send SET state = {ACCEPTED}, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN ({BETWEEN})"
+        ))?
+        .execute(params![send, now.0, line])?;
         let (contact, As(channel)): (i64, As<Channel>) =
             c.prepare_cached("SELECT contact_id, channel FROM send WHERE id = ?1")?.query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
         crate::rollups::due(c, contact)?;
@@ -461,12 +465,8 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
     if reply.try_again()
         && let Some(wait) = next_try(tries)
     {
-        c.prepare_cached("UPDATE send SET state = 4, at = ?2, reply = ?3, category = ?4 WHERE id = ?1")?.execute(params![
-            send,
-            (now + wait).0,
-            line,
-            reply.category() as i64
-        ])?;
+        c.prepare_cached(formatcp!("UPDATE send SET state = {DEFERRED}, at = ?2, reply = ?3, category = ?4 WHERE id = ?1"))?
+            .execute(params![send, (now + wait).0, line, reply.category() as i64])?;
         return Ok(());
     }
     failed(c, send, reply.category(), &line, now)
@@ -479,7 +479,9 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
 /// When the database fails.
 pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: Instant) -> Result<()> {
     let n = c
-        .prepare_cached("UPDATE send SET state = 5, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL")?
+        .prepare_cached(formatcp!(
+            "UPDATE send SET state = {FAILED}, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL"
+        ))?
         .execute(params![send, now.0, category as i64, line])?;
     if n > 0 {
         let (contact, As(channel)): (i64, As<Channel>) =
@@ -501,9 +503,18 @@ pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: In
 /// # Errors
 /// When the database fails.
 pub fn in_doubt(c: &Connection) -> Result<Vec<i64>> {
-    Ok(c.prepare_cached("SELECT id FROM send WHERE state IN (2, 7) AND state = 2 ORDER BY id")?
+    Ok(c.prepare_cached(formatcp!("SELECT id FROM send WHERE state IN ({BETWEEN}) AND state = {HANDING_OVER} ORDER BY id"))?
         .query_map([], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?)
+}
+
+/// How many a person has to decide on.
+///
+/// # Errors
+/// When the database fails.
+pub fn doubtful(c: &Connection) -> Result<i64> {
+    let sql = formatcp!("SELECT count(*) FROM send WHERE state IN ({BETWEEN}) AND state = {IN_DOUBT}");
+    Ok(c.prepare_cached(sql)?.query_row([], |r| r.get(0))?)
 }
 
 /// Settles sends in doubt: `Some(true)` the host has it, `Some(false)` it has not, `None` nobody
@@ -517,7 +528,7 @@ pub fn settle(c: &Connection, sends: &[(i64, Option<bool>)], now: Instant) -> Re
             Some(true) => answered(c, *send, &Reply { code: 250, enhanced: None, text: "accepted before a restart".into() }, now)?,
             Some(false) => back(c, *send)?,
             None => {
-                c.execute("UPDATE send SET state = 7 WHERE id = ?1", [send])?;
+                c.execute(formatcp!("UPDATE send SET state = {IN_DOUBT} WHERE id = ?1"), [send])?;
             }
         }
     }
@@ -530,10 +541,10 @@ pub fn settle(c: &Connection, sends: &[(i64, Option<bool>)], now: Instant) -> Re
 /// When the database fails.
 pub fn decide_doubt(c: &Connection, again: bool, now: Instant) -> Result<usize> {
     Ok(if again {
-        c.execute("UPDATE send SET state = 1, at = ?1 WHERE state IN (2, 7) AND state = 7", [now.0])?
+        c.execute(formatcp!("UPDATE send SET state = {DUE}, at = ?1 WHERE state IN ({BETWEEN}) AND state = {IN_DOUBT}"), [now.0])?
     } else {
-        c.execute("INSERT INTO rollup_due SELECT contact_id FROM send WHERE state IN (2, 7) AND state = 7 ON CONFLICT DO NOTHING", [])?;
-        c.execute("UPDATE send SET state = 3, accepted_at = handed_at, reply = 'taken as accepted by a person' WHERE state IN (2, 7) AND state = 7", [])?
+        c.execute(formatcp!("INSERT INTO rollup_due SELECT contact_id FROM send WHERE state IN ({BETWEEN}) AND state = {IN_DOUBT} ON CONFLICT DO NOTHING"), [])?;
+        c.execute(formatcp!("UPDATE send SET state = {ACCEPTED}, accepted_at = handed_at, reply = 'taken as accepted by a person' WHERE state IN ({BETWEEN}) AND state = {IN_DOUBT}"), [])?
     })
 }
 
@@ -543,7 +554,7 @@ pub fn decide_doubt(c: &Connection, again: bool, now: Instant) -> Result<usize> 
 /// When the database fails.
 pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     let sends: Option<i64> = c
-        .prepare_cached("SELECT at FROM send INDEXED BY send_due WHERE state IN (0, 1, 4) AND mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL) ORDER BY at LIMIT 1")?
+        .prepare_cached(formatcp!("SELECT at FROM send INDEXED BY send_due WHERE state IN ({WAITING}) AND mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL) ORDER BY at LIMIT 1"))?
         .query_row([], |r| r.get(0))
         .optional()?;
     let mailings: Option<i64> = c
@@ -567,11 +578,11 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
 /// # Errors
 /// When the database fails.
 pub fn finish(c: &Connection, now: Instant) -> Result<()> {
-    c.prepare_cached(
+    c.prepare_cached(formatcp!(
         "UPDATE mailing SET state = 'sent', finished_at = ?1 WHERE state = 'sending' AND NOT recording
-         AND NOT EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id AND state IN (0, 1, 2, 4, 7))
-         AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id AND state IN ('collecting', 'read', 'rolling'))",
-    )?
+         AND NOT EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id AND state IN ({OPEN}))
+         AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id AND state IN ('collecting', 'read', 'rolling'))"
+    ))?
     .execute([now.0])?;
     Ok(())
 }

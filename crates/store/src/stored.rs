@@ -1,6 +1,6 @@
 //! How values of `core` stand in the file. What can't be read is an error that says what it was, and is never taken for something usual.
 
-use rinse_core::code::Code;
+use rinse_core::code::{Code, Word};
 use rusqlite::ToSql;
 use rusqlite::types::{FromSql, FromSqlError, FromSqlResult, ToSqlOutput, Type, ValueRef};
 
@@ -18,6 +18,23 @@ impl<T: Code> FromSql for As<T> {
 impl<T: Code> ToSql for As<T> {
     fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
         Ok(self.0.code().into())
+    }
+}
+
+/// A value that stands as its word.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Worded<T>(pub(crate) T);
+
+impl<T: Word> FromSql for Worded<T> {
+    fn column_result(value: ValueRef<'_>) -> FromSqlResult<Self> {
+        let word = value.as_str()?;
+        T::of_word(word).map(Self).ok_or_else(|| FromSqlError::Other(format!("“{word}” is no {} that this Rinse knows", T::WHAT).into()))
+    }
+}
+
+impl<T: Word> ToSql for Worded<T> {
+    fn to_sql(&self) -> rusqlite::Result<ToSqlOutput<'_>> {
+        Ok(self.0.word().into())
     }
 }
 

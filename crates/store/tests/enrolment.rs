@@ -9,6 +9,7 @@ use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::RuleSet;
 use rinse_core::consent::Act;
 use rinse_core::series::{Again, Does, Outline, Step};
+use rinse_core::standing::TrialState;
 use rinse_core::trial::looks::looks_on_entry;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::stretches::{added_up, full};
@@ -100,7 +101,7 @@ fn holds(c: &Connection, id: i64) {
     // Who is enrolled was handed the message, once as part of the trial, and has that arm whenever they come.
     assert_eq!(n(c, "SELECT count(*) FROM send WHERE phase = 1"), n(c, "SELECT count(*) FROM roster"));
     // Once it is given up everybody gets what was sealed for no call.
-    let over = if t.state == "ended" { t.enrolled_at.unwrap() } else { i64::MAX };
+    let over = if t.state == TrialState::Ended { t.enrolled_at.unwrap() } else { i64::MAX };
     assert_eq!(
         n(c, &format!("SELECT count(*) FROM send s JOIN roster r USING (contact_id) WHERE s.handed_at <= {over} AND s.arm <> r.arm")),
         0
@@ -137,7 +138,7 @@ fn holds(c: &Connection, id: i64) {
         Some(at) => {
             assert_eq!(n(c, &format!("SELECT count(*) FROM send WHERE phase = 1 AND handed_at > {at}")), 0);
             assert!(full(PER_ARM, &last.parts, &people) || !t.enrolment_words.is_empty());
-            assert!(t.state != "ended" || t.enrolment_words.starts_with("Given up"));
+            assert!(t.state != TrialState::Ended || t.enrolment_words.starts_with("Given up"));
         }
     }
     // A look closes what does harm, but for what the others are compared with and what goes out on no call.

@@ -191,7 +191,7 @@ impl Base {
             topic_left: flags & Marks::TOPIC_LEFT != 0,
             series_left: flags & Marks::SERIES_LEFT != 0,
             lists: marks.lists.get(i).copied().unwrap_or(0),
-            trial_holdout: flags & Marks::TRIAL_HOLDOUT != 0,
+            reserved: flags & Marks::RESERVED != 0,
             load_left_out: flags & Marks::LOAD_LEFT_OUT != 0,
             messages,
         }
@@ -212,7 +212,7 @@ impl Marks {
     pub const NO_ADDRESS: u8 = 1;
     pub const ALREADY_SENT: u8 = 2;
     pub const TOPIC_LEFT: u8 = 4;
-    pub const TRIAL_HOLDOUT: u8 = 8;
+    pub const RESERVED: u8 = 8;
     pub const LOAD_LEFT_OUT: u8 = 16;
     pub const SERIES_LEFT: u8 = 32;
 }
@@ -298,7 +298,7 @@ impl<'a> Ready<'a> {
             bar(flags & Marks::TOPIC_LEFT != 0, Reason::TopicLeft);
             bar(flags & Marks::SERIES_LEFT != 0, Reason::SeriesLeft);
             bar(rules.holdout.as_ref().is_some_and(|h| h.keeps_out(base.contact[i])), Reason::GlobalHoldout);
-            bar(flags & Marks::TRIAL_HOLDOUT != 0, Reason::TrialHoldout);
+            bar(flags & Marks::RESERVED != 0, Reason::Reserved);
             bar(flags & Marks::LOAD_LEFT_OUT != 0, Reason::LoadLeftOut);
         }
         if let Some(&lists) = marks.lists.get(i) {

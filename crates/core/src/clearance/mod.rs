@@ -47,7 +47,8 @@ pub struct Person<'a> {
     pub series_left: bool,
     /// The suppression lists that name them and apply to the mailing, a bit each.
     pub lists: u64,
-    pub trial_holdout: bool,
+    /// A trial that must not overlap has them.
+    pub reserved: bool,
     /// They are in a mail-load cell that the mailing leaves out.
     pub load_left_out: bool,
     /// Messages that count or are reserved, whatever their scope.
@@ -96,7 +97,7 @@ pub fn bars(person: &Person<'_>, rules: &Rules) -> Reasons {
         bar(person.topic_left, Reason::TopicLeft);
         bar(person.series_left, Reason::SeriesLeft);
         bar(rules.holdout.as_ref().is_some_and(|h| h.keeps_out(person.contact)), Reason::GlobalHoldout);
-        bar(person.trial_holdout, Reason::TrialHoldout);
+        bar(person.reserved, Reason::Reserved);
         bar(person.load_left_out, Reason::LoadLeftOut);
     }
     bar(person.lists != 0, Reason::Suppressed);

@@ -138,7 +138,7 @@ impl Figure {
                 of: Some(Self::OpensKnown),
                 of_words: "delivered messages to people whose opens can be known",
                 counted: "People with an open that no machine rule explains.",
-                left_out: "People of domains that fetch images by themselves: whether they opened isn't known, which is not the same as no.",
+                left_out: "People of domains that fetch images by themselves: whether they opened isn't known, which is not the same as no. Machines' opens: within 10 s of delivery, from an image proxy, or a HEAD request.",
                 reported: Some(Self::ReportedOpens),
                 email_only: true,
                 own: &[yes!(HumanOpen)],
@@ -148,6 +148,7 @@ impl Figure {
                 key: "human_clicks",
                 name: "Human clicks",
                 counted: "People with a click that no machine rule explains.",
+                left_out: "Messages whose failure was reported after they had been accepted. Machines' clicks: within 10 s of delivery, from a proxy, three links within 3 s, or a HEAD request.",
                 reported: Some(Self::ReportedClicks),
                 own: &[yes!(HumanClick)],
                 ..OF_DELIVERED

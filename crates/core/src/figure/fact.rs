@@ -1,6 +1,6 @@
 //! What can hold of one message to one person.
 
-/// A fact about a message. Those with an instant came at a time; the others are told by something else.
+/// A fact about a message.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 #[repr(usize)]
 pub enum Fact {
@@ -55,12 +55,6 @@ impl Fact {
         Self::ReportedOpen,
         Self::ReportedClick,
     ];
-
-    /// Did it come at a time of its own?
-    #[must_use]
-    pub const fn has_instant(self) -> bool {
-        !matches!(self, Self::Permanent | Self::Temporary | Self::Block | Self::OpensUnknown)
-    }
 }
 
 /// A fact that holds, or that doesn't.

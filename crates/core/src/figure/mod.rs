@@ -90,12 +90,6 @@ impl Figure {
         all
     }
 
-    /// What dates it: the fact that a counted message came to last.
-    #[must_use]
-    pub fn dated_by(self) -> Fact {
-        self.condition().into_iter().rev().find(|l| l.holds && l.fact.has_instant()).map_or(Fact::HandedOver, |l| l.fact)
-    }
-
     /// Can it be known of messages of a channel?
     #[must_use]
     pub fn can_be_known(self, channel: Channel) -> bool {

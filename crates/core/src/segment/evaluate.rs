@@ -2,7 +2,8 @@
 
 use super::person::{Message, Value};
 use super::words::{Names, condition};
-use super::{Bought, DateTest, Did, Field, Person, SeriesPart, TextTest, Times, Tree, fold, place, share};
+use super::{Bought, DateTest, Did, Field, Person, SeriesPart, TextTest, Times, Tree, place, share};
+use crate::words::fold;
 use crate::{DAY, Instant};
 use serde::Serialize;
 use utoipa::ToSchema;

@@ -22,7 +22,6 @@ pub use person::Person;
 use crate::consent::Consent;
 use crate::goal::{Goal, What};
 use crate::upkeep::MailStatus;
-pub use crate::words::fold;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use utoipa::ToSchema;

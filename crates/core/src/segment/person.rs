@@ -1,10 +1,11 @@
 //! What is known of one person, as conditions ask for it.
 
-use super::{Did, Field, FieldKind, evaluate, fold};
+use super::{Did, Field, FieldKind, evaluate};
 use crate::Instant;
 use crate::consent::Consent;
 use crate::score::Standing;
 use crate::upkeep::MailStatus;
+use crate::words::fold;
 use std::collections::{HashMap, HashSet};
 
 /// The value of a field that was made here.

@@ -184,7 +184,10 @@ fn references_are_put_in_and_circles_named() {
         (5, "Hen", Some(refer(4))),
     ]);
     let talk = Goal { what: What::Event { name: "Came to a talk".into(), cents: 0 }, currency: String::new() };
-    let goals = HashMap::from([(7, talk)]);
+    let lantern = Goal { what: What::Purchase { product: Some("Storm lantern".into()), category: None }, currency: "GBP".into() };
+    let goals = HashMap::from([(7, talk), (9, lantern)]);
+    let without = Tree::Converted { goal: 9, times: Times::AtMost(0), within_days: Some(30) };
+    assert!(matches!(without.resolve(&k, &goals).unwrap(), Tree::Bought { is: Compare::AtMost, .. }));
     let met = |goal, n| Tree::Converted { goal, times: Times::AtLeast(n), within_days: None };
     assert_eq!(holds(&met(7, 2).resolve(&k, &goals).unwrap(), &wren(), NOW), Some(true));
     assert_eq!(holds(&met(7, 3).resolve(&k, &goals).unwrap(), &wren(), NOW), Some(false));

@@ -8,7 +8,7 @@ use super::{Does, Exit, Happening, Outline, Question, Step, span};
 use crate::Instant;
 use crate::goal::{Goal, Happened, is_of};
 use crate::reaction::{Deed, SETTLES_AFTER};
-use crate::segment::fold;
+use crate::words::fold;
 use crate::zone::Wall;
 use crate::{DAY, MINUTE};
 use std::collections::HashMap;

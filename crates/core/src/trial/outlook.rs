@@ -2,10 +2,11 @@
 
 use super::decide::pairs;
 use super::metric::Metric;
-use super::plan::{Aim, LEAST_PER_ARM, Plan, thousands};
+use super::plan::{Aim, LEAST_PER_ARM, Plan};
 use crate::stats::planning::test_and_roll;
 use crate::stats::sample_size::{minimum_detectable_effect, power_two_proportions, sample_size_two_proportions};
 use crate::stats::special::normal_upper_quantile;
+use crate::words::thousands;
 use serde::Serialize;
 
 /// Shares of people who leave and who complain, where no past mailing tells.

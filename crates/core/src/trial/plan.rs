@@ -3,7 +3,6 @@
 use super::metric::{Change, Metric};
 use crate::goal::Goal;
 use crate::stats::StatsError;
-pub use crate::words::thousands;
 use crate::{HOUR, Instant};
 use serde::{Deserialize, Serialize};
 
@@ -96,6 +95,9 @@ pub struct Plan {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(maximum = 1_000_000_000)]
     pub per_arm: Option<u64>,
+    /// Its people get no other marketing mailing until its window ends: what is read is of this mailing alone.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub reserves: bool,
 }
 
 /// Why a plan can't be sealed.
@@ -189,6 +191,7 @@ impl Plan {
             subgroups: Vec::new(),
             crossed: None,
             per_arm: None,
+            reserves: false,
         }
     }
 
@@ -474,7 +477,6 @@ pub(crate) mod tests {
         let words = plan().check_size(8, 2).unwrap_err().to_string();
         assert!(words.contains("raise the pilot share"), "{words}");
         assert!(plan().check(2).is_ok() && plan().check_size(150, 2) == Ok(60));
-        assert_eq!((thousands(7), thousands(1234), thousands(1_000_000)), ("7".into(), "1,234".into(), "1,000,000".into()));
     }
 
     #[test]

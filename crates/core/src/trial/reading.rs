@@ -132,22 +132,15 @@ impl Reading {
     /// that a computer may round.
     #[must_use]
     pub fn differs_from(&self, again: &Self) -> Option<String> {
-        let same = |a: f64, b: f64| (a - b).abs() <= 1e-9 * (1.0 + a.abs().max(b.abs())) || (a.is_nan() && b.is_nan());
+        let near = |a: f64, b: f64| (a - b).abs() <= 1e-9 * (1.0 + a.abs().max(b.abs())) || (a.is_nan() && b.is_nan());
+        let same = |a: [f64; 4], b: [f64; 4]| a.into_iter().zip(b).all(|(a, b)| near(a, b));
+        let of_pair = |p: &Pair| [p.difference, p.adjusted_p, p.lower, p.upper];
+        let of_margin = |m: &Margin| [m.difference, m.adjusted_p, m.lower, m.upper];
+        let pair = |a: &Pair, b: &Pair| (a.base, a.arm) == (b.base, b.arm) && same(of_pair(a), of_pair(b));
+        let margin = |a: &Margin, b: &Margin| a.called == b.called && same(of_margin(a), of_margin(b));
         if self.verdict != again.verdict || self.also != again.also {
             return Some("the verdict".into());
         }
-        let pair = |a: &Pair, b: &Pair| {
-            (a.base, a.arm) == (b.base, b.arm)
-                && [(a.difference, b.difference), (a.adjusted_p, b.adjusted_p), (a.lower, b.lower), (a.upper, b.upper)]
-                    .into_iter()
-                    .all(|(a, b)| same(a, b))
-        };
-        let margin = |a: &Margin, b: &Margin| {
-            a.called == b.called
-                && [(a.difference, b.difference), (a.adjusted_p, b.adjusted_p), (a.lower, b.lower), (a.upper, b.upper)]
-                    .into_iter()
-                    .all(|(a, b)| same(a, b))
-        };
         if self.pairs.len() != again.pairs.len() || self.margins.len() != again.margins.len() {
             return Some("the number of comparisons".into());
         }

@@ -3,6 +3,7 @@
 use crate::base::{ASKED, COMING, MAILINGS, folder};
 use rinse_core::token::{Kind, Signer};
 use rinse_core::{HOUR, Instant};
+use rinse_server::listen::{self, Limits, Listening};
 use rinse_server::{App, Config, Mode};
 use rinse_store::clearing::{self, forecast};
 use rinse_store::{Store, settings};
@@ -123,7 +124,8 @@ pub(crate) async fn one_click() {
     let app = App::open(&config).await.expect("an application");
     let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("a port");
     let address = listener.local_addr().expect("an address");
-    let serving = tokio::spawn(async move { axum::serve(listener, rinse_server::router(app)).await });
+    let how = Listening { limits: Limits::default(), proxy: None, closing: app.closing() };
+    let serving = tokio::spawn(listen::serve(listener, rinse_server::public_router(app), how));
     let mut due = tokio::time::interval(std::time::Duration::from_micros(1_000_000 / A_SECOND));
     due.set_missed_tick_behavior(tokio::time::MissedTickBehavior::Burst);
     let mut under_way = Vec::new();

@@ -10,6 +10,7 @@ use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use rinse_core::Instant;
 use rinse_core::clearance::Reason;
+use rinse_core::standing::{MailingEvent, MailingState};
 use rinse_store::clearing::forecast::{self, Forecast, Moved};
 use rinse_store::clearing::person::{self, Explained};
 use rinse_store::clearing::record::{self, Decision};
@@ -39,7 +40,7 @@ pub(crate) struct StepView {
 #[derive(Serialize, ToSchema)]
 pub(crate) struct SluiceView {
     mailing: String,
-    state: String,
+    state: MailingState,
     list: Option<String>,
     segment: Option<String>,
     at: i64,
@@ -251,7 +252,7 @@ pub(crate) async fn replan(
     }
     app.store
         .write(move |c| {
-            mailings::set_state(c, id, &["planned"], "planned", Some(at))?;
+            mailings::advance(c, id, MailingEvent::Moved, Some(at))?;
             rinse_store::settings::audit(c, now, Some(who.0), "mailing moved", "mailing", id, &format!("to {}", at.words()))
         })
         .await?;

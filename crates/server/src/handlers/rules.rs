@@ -8,6 +8,7 @@ use axum::extract::State;
 use rinse_core::Instant;
 use rinse_core::caps::Scope;
 use rinse_core::clearance::RuleSet;
+use rinse_core::words::people;
 use rinse_store::clearing::forecast;
 use rinse_store::rules::{self, RulesVersion};
 use rinse_store::{Connection, letterheads, settings};
@@ -143,10 +144,6 @@ pub(crate) async fn preview(State(app): State<App>, _: Acting, Json(n): Json<New
 pub(super) fn effects(before: &forecast::Forecast, after: &forecast::Forecast) -> Vec<Effect> {
     let pairs = before.mailings.iter().filter_map(|b| after.mailings.iter().find(|a| a.id == b.id).map(|a| (b, a)));
     pairs.map(|(b, a)| effect(b, a)).collect()
-}
-
-fn people(n: u64) -> String {
-    rinse_core::words::people(n)
 }
 
 fn effect(b: &forecast::MailingForecast, a: &forecast::MailingForecast) -> Effect {

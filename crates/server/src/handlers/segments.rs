@@ -10,6 +10,7 @@ use axum::response::{IntoResponse, Response};
 use rinse_core::address::Address;
 use rinse_core::segment::place::{GAZETTEER, Place};
 use rinse_core::segment::{Explained, Field, FieldKind, Tree, explain};
+use rinse_core::standing::SeriesState;
 use rinse_store::fields::OwnField;
 use rinse_store::segments::{self, Draft, Look, Overlap, Part, Segment, person};
 use rinse_store::settings::{self, Named, Tied};
@@ -258,7 +259,7 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
                     scores: rinse_store::scores::all(c)?.into_iter().map(|s| Tied { id: s.id, name: s.name }).collect(),
                     series: rinse_store::series::all(c)?
                         .into_iter()
-                        .filter(|s| s.state != "ended")
+                        .filter(|s| s.state != SeriesState::Ended)
                         .map(|s| Tied { id: s.id, name: s.name })
                         .collect(),
                 })

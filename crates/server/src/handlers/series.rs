@@ -11,6 +11,7 @@ use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use rinse_core::address::Address;
 use rinse_core::series::{Outline, starters};
+use rinse_core::standing::SeriesState;
 use rinse_store::series::view::{self, Who};
 use rinse_store::series::{self, entering};
 use rinse_store::{StoreError, contacts, tags};
@@ -85,7 +86,7 @@ pub(crate) async fn save(
     Json(s): Json<ChangedSeries>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    if app.store.read(move |c| series::one(c, id)).await?.state == "running" {
+    if app.store.read(move |c| series::one(c, id)).await?.state == SeriesState::Running {
         actions::change_series(&app, id, s.name, s.outline, Some(who.0)).await?;
     } else {
         app.store.write(move |c| series::save(c, Some(id), &s.name, s.letterhead_id, &s.outline, now, Some(who.0))).await?;

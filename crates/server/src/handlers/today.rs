@@ -7,6 +7,7 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::IntoResponse;
+use rinse_core::standing::TrialState;
 use rinse_core::{HOUR, Instant};
 use rinse_store::findings::Workline;
 use rinse_store::settings::Person;
@@ -104,7 +105,7 @@ pub(crate) async fn today(State(app): State<App>) -> Answer<Vec<Decision>> {
 fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<Vec<Decision>> {
     let mut out = Vec::new();
     // Both ways, so that the index of those being handed over is seen to hold them.
-    let doubt: i64 = c.query_row("SELECT count(*) FROM send WHERE state IN (2, 7) AND state = 7", [], |r| r.get(0))?;
+    let doubt: i64 = sends::doubtful(c)?;
     if doubt > 0 {
         out.push(Decision {
             notice: None, kind: "doubt", title: format!("{doubt} messages in doubt"), link: "/today".into(), action: "Decide".into(),
@@ -122,8 +123,8 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
         });
     }
     for t in rinse_store::trials::all(c)? {
-        match t.state.as_str() {
-            "read" => out.push(Decision {
+        match t.state {
+            TrialState::Read => out.push(Decision {
                 notice: None,
                 kind: "rollout",
                 title: t.mailing.clone(),
@@ -131,7 +132,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
                 action: "Read the verdict".into(),
                 words: format!("The trial “{}” has its verdict. The rollout waits for you.", t.plan.question),
             }),
-            "planned" => out.push(Decision {
+            TrialState::Planned => out.push(Decision {
                 notice: None,
                 kind: "plan",
                 title: t.mailing.clone(),

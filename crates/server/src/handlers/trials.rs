@@ -9,11 +9,12 @@ use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use rinse_core::Instant;
 use rinse_core::report::Rate;
+use rinse_core::standing::{MailingState, TrialState};
 use rinse_core::trial::looks::Look;
 use rinse_core::trial::outlook::Outlook;
 use rinse_core::trial::outside::{self, OutsideReading, Results};
 use rinse_core::trial::plan::Plan;
-use rinse_core::trial::reading::{self, ArmCounts, Reading};
+use rinse_core::trial::reading::{ArmCounts, Reading};
 use rinse_core::trial::rehearsal::Rehearsal;
 use rinse_core::trial::stretches::{days_left, least_open};
 use rinse_store::learned::Learned;
@@ -113,11 +114,11 @@ fn enrolment(c: &Connection, t: &Trial, now: Instant) -> Result<Option<Enrolment
     let stretches = enrol::stretches(c, t)?;
     let people = enrol::enrolled(&stretches);
     let a_day = enrol::a_day(c, t.mailing_id, now)?;
-    let enrolling = stretches.last().filter(|_| t.state == "collecting" && t.enrolled_at.is_none());
+    let enrolling = stretches.last().filter(|_| t.state == TrialState::Collecting && t.enrolled_at.is_none());
     let days = enrolling.and_then(|s| days_left(per_arm, &s.parts, &people, a_day?));
     let smallest = stretches.last().map_or(0, |s| least_open(&s.parts, &people));
     let series_name = rinse_store::series::one(c, series)?.name;
-    Ok(Some(Enrolment { series, series_name, in_place: m.state == "series", stretches, people, smallest, a_day, days }))
+    Ok(Some(Enrolment { series, series_name, in_place: m.state == MailingState::Series, stretches, people, smallest, a_day, days }))
 }
 
 /// A trial's seal, looked at now.
@@ -153,7 +154,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 let subjects = mailings::one(c, trial.mailing_id)?.draft.subjects;
                 let past = trials::past(c, &trial.plan, now)?;
                 // While it runs only all arms together are shown, unless somebody opened them: then as they stand.
-                let running = if trial.state == "collecting" { Some(trials::counts(c, &trial)?) } else { None };
+                let running = if trial.state == TrialState::Collecting { Some(trials::counts(c, &trial)?) } else { None };
                 let pooled = running.as_ref().map(|counts| {
                     let mailed = &counts[..subjects.len().min(counts.len())];
                     let sum = |f: fn(&ArmCounts) -> u64| mailed.iter().map(f).sum();
@@ -170,20 +171,14 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                     }
                 });
                 let opened = running.as_ref().filter(|_| trial.opened_at.is_some());
-                // Of one that is opened early, as it is now.
                 let (reading, differs) = match opened {
                     _ if trial.counts.is_some() => trials::reading(c, &trial).map(|(reading, differs)| (Some(reading), differs))?,
-                    Some(counts) => {
-                        let beside = trials::beside(c, &trial)?;
-                        let now = reading::read_by(trial.rule()?, &trial.plan, counts, &beside);
-                        (Some(now.map_err(|e| StoreError::Refused(e.to_string()))?), None)
-                    }
-                    None => (None, None),
+                    opened => (opened.map(|counts| trials::read(c, &trial, counts)).transpose()?, None),
                 };
                 let digest = trial.seal.as_ref().map(|s| s.digest.clone());
                 let looks = trial.seal.as_ref().map(|s| s.looks.clone()).unwrap_or_default();
                 // Whoever took part without mail isn't in the rollout either.
-                let rollout = if trial.state == "read" && trial.plan.per_arm.is_none() {
+                let rollout = if trial.state == TrialState::Read && trial.plan.per_arm.is_none() {
                     let took_part: HashSet<i64> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
                     let cleared = clearing::audience(c, trial.mailing_id, now)?.people(None);
                     Some(cleared.iter().filter(|person| !took_part.contains(person)).count() as u64)

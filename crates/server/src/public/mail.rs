@@ -144,7 +144,7 @@ fn about_invitation(c: &Connection, sign_up: i64, kind: &Inbound, at: Instant) -
                 signups::came_back(c, sign_up, &r.reply)?;
             }
         }
-        Inbound::Feedback { kind } if kind == "abuse" => signups::complained(c, sign_up, at)?,
+        Inbound::Feedback { complaint: true } => signups::complained(c, sign_up, at)?,
         _ => {}
     }
     Ok(())
@@ -157,7 +157,7 @@ fn about_message(c: &Connection, send: i64, kind: Inbound, written: &Written, kn
                 sends::failed(c, send, r.reply.category(), &r.reply.line(), at)?;
             }
         }
-        Inbound::Feedback { kind } if kind == "abuse" => {
+        Inbound::Feedback { complaint: true } => {
             responses::complaint(c, send, at)?;
         }
         Inbound::Reply if known == Known::Probably => responses::probably_reply(c, send, at, &written.subject, &written.text)?,

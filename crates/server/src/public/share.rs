@@ -6,6 +6,7 @@ use crate::state::App;
 use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{Html, IntoResponse, Response};
+use rinse_core::standing::MailingState;
 use rinse_core::token::Kind;
 use rinse_post::compose;
 use rinse_store::{StoreError, letterheads, mailings};
@@ -31,7 +32,7 @@ pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> R
         Err(e) => return failed(&e),
     };
     // A draft is nobody's to see yet.
-    if m.state == "draft" {
+    if m.state == MailingState::Draft {
         return unknown_link();
     }
     let arm = usize::try_from(arm).unwrap_or(0).min(m.draft.subjects.len().saturating_sub(1));

@@ -1,6 +1,6 @@
 //! The columns of a clearance, read from the file.
 
-use super::Mailing;
+use super::{Mailing, reserved};
 use crate::audience::Audience;
 use crate::ledger::Grant;
 use crate::stored::As;
@@ -10,6 +10,7 @@ use rinse_core::channel::Channel;
 use rinse_core::clearance::columns::{Base, Marks, NONE, Places};
 use rinse_core::consent::Consent;
 use rinse_core::segment::Tree;
+use rinse_core::send::State;
 use rinse_core::upkeep::MailStatus;
 use rinse_core::upkeep::of_number;
 use rinse_core::{Instant, zone};
@@ -222,13 +223,13 @@ pub(super) fn kinds(c: &Connection) -> Result<HashMap<i64, (Kind, u8)>> {
 }
 
 /// A row of `send` as caps count it: state, when it counts, its mailing.
-pub(super) fn message(state: i64, at: i64, handed_at: Option<i64>, mailing: i64, (kind, priority): (Kind, u8)) -> Option<Message> {
+pub(super) fn message(state: State, at: i64, handed_at: Option<i64>, mailing: i64, (kind, priority): (Kind, u8)) -> Option<Message> {
     match state {
-        0 | 1 => Some(Message { at: Instant(at), kind, reserved: Some((priority, mailing)) }),
-        2 | 3 | 7 => Some(Message { at: Instant(at), kind, reserved: None }),
-        // Deferred: it counts from its handover on, and is cleared again before the next try.
-        4 => Some(Message { at: Instant(handed_at.unwrap_or(at)), kind, reserved: None }),
-        _ => None,
+        State::Held | State::Due => Some(Message { at: Instant(at), kind, reserved: Some((priority, mailing)) }),
+        State::HandingOver | State::Accepted | State::InDoubt => Some(Message { at: Instant(at), kind, reserved: None }),
+        // It counts from its handover on, and is cleared again before the next try.
+        State::Deferred => Some(Message { at: Instant(handed_at.unwrap_or(at)), kind, reserved: None }),
+        State::Failed | State::NotSent => None,
     }
 }
 
@@ -243,7 +244,7 @@ fn read_messages(c: &Connection, mut rows: rusqlite::Rows<'_>) -> Result<Vec<(i6
         if last.0 != mailing {
             last = (mailing, kinds.get(&mailing).copied().unwrap_or_default());
         }
-        if let Some(m) = message(r.get(1)?, r.get(2)?, r.get(3)?, mailing, last.1) {
+        if let Some(m) = message(r.get::<_, As<State>>(1)?.0, r.get(2)?, r.get(3)?, mailing, last.1) {
             out.push((r.get(0)?, m));
         }
     }
@@ -319,6 +320,10 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant, m
     if let Some(series) = m.series {
         let mut s = c.prepare_cached("SELECT contact_id FROM series_left WHERE series_id = ?1")?;
         mark(&places(&b.contact, s.query_map([series], |r| r.get(0))?)?, Marks::SERIES_LEFT);
+    }
+    for trial in reserved::met(c, m.id, m.series, at)? {
+        let mut s = c.prepare_cached("SELECT contact_id FROM roster WHERE trial_id = ?1")?;
+        mark(&places(&b.contact, s.query_map([trial.trial], |r| r.get(0))?)?, Marks::RESERVED);
     }
     if m.leave_out != 0 {
         let mut s = c.prepare_cached("SELECT contact_id FROM mail_load WHERE (?1 >> cell) & 1 ORDER BY contact_id")?;

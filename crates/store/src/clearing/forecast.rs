@@ -1,7 +1,9 @@
 //! The forecast: the coming mailings played through, person by person.
 
 use super::{Mailing, base, warm};
+use crate::send_state::{DEFERRED, WAITING};
 use crate::{Result, StoreError, rules};
+use const_format::formatcp;
 use rinse_core::caps::{Kind, Message};
 use rinse_core::clearance::columns::{Marks, Messages, Ready};
 use rinse_core::clearance::forecast::{Coming, Fate, Player};
@@ -123,9 +125,9 @@ fn stage(
         items.push(item(*at, selected, mailing)?);
     }
     // As the index has it: SQLite doesn't see that fewer states lie in it, too.
-    let mut s = c.prepare_cached(
-        "SELECT contact_id, mailing_id, at, give_up_at FROM send INDEXED BY send_due WHERE state IN (0, 1, 4) AND state <> 4",
-    )?;
+    let mut s = c.prepare_cached(formatcp!(
+        "SELECT contact_id, mailing_id, at, give_up_at FROM send INDEXED BY send_due WHERE state IN ({WAITING}) AND state <> {DEFERRED}"
+    ))?;
     let mut rows = s.query([])?;
     let (mut waiting, mut on_record): (HashMap<i64, Vec<_>>, Vec<OnRecord>) = (HashMap::new(), Vec::new());
     let mut known: HashMap<(i64, i64), usize> = HashMap::new();

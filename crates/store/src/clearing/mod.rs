@@ -2,12 +2,13 @@
 //!
 //! [`audience`] and [`preview`] decide for everybody a mailing selects, on columns; [`person`] for one
 //! person, now, at handover, or at an instant long past; [`forecast`] plays the coming mailings
-//! through; [`record`] keeps what was decided. [`warm`] keeps the columns between clearances.
+//! through; [`reserved`] knows the trials that keep their people; [`record`] keeps what was decided. [`warm`] keeps the columns between clearances.
 
 mod base;
 pub mod forecast;
 pub mod person;
 pub mod record;
+mod reserved;
 pub(crate) mod warm;
 
 use crate::audience::{self, Audience};

@@ -1,6 +1,7 @@
 //! One person: cleared again at handover, or asked about at any instant: "may they get this mailing
 //! then?", with every rule's answer, from the rules and the ledger as they were at that instant.
 
+use super::reserved::{self, Reserving, holding};
 use super::{Mailing, base};
 use crate::ledger::{self, Stated};
 use crate::rules::{self, RulesVersion};
@@ -10,6 +11,7 @@ use rinse_core::caps::Message;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::{Class, Outcome, OverCap, Person, Reason, Rules, clear};
 use rinse_core::consent::Consent;
+use rinse_core::send::State;
 use rinse_core::upkeep::{MailStatus, of_number, standing};
 use rinse_core::{Instant, zone};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -24,6 +26,8 @@ pub struct Loaded {
     rules: Rules,
     /// The suppression lists that apply, with the segments of live rules.
     asked: Vec<(i64, Option<i64>)>,
+    /// The trials of others that keep their people.
+    reserving: Vec<Reserving>,
 }
 
 /// # Errors
@@ -33,7 +37,8 @@ pub fn load(c: &Connection, mailing: i64, at: Instant) -> Result<Loaded> {
     let asked = suppression::of_mailing(c, mailing.target, at)?;
     let version = rules::current(c)?;
     let rules = version.rules.for_mailing(&mailing.facts, at);
-    Ok(Loaded { mailing, version, rules, asked })
+    let reserving = reserved::met(c, mailing.id, mailing.series, at)?;
+    Ok(Loaded { mailing, version, rules, asked, reserving })
 }
 
 impl Loaded {
@@ -97,7 +102,7 @@ impl Row {
             topic_left: false,
             series_left: false,
             lists: 0,
-            trial_holdout: false,
+            reserved: false,
             load_left_out: false,
             messages,
         }
@@ -164,7 +169,7 @@ fn messages(c: &Connection, contact: i64, but: Option<i64>, since: Instant, know
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
         let kind = (super::kind(r.get(4)?, r.get(5)?, r.get(6)?, r.get(9)?), r.get(7)?);
-        let found = base::message(r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, kind);
+        let found = base::message(r.get::<_, As<State>>(0)?.0, r.get(1)?, r.get(2)?, r.get(3)?, kind);
         // Of the past only what had been handed over by then can still be seen.
         let then = known.is_none_or(|k| r.get::<_, Option<i64>>(2).ok().flatten().is_some_and(|h| h <= k.0));
         out.extend(found.filter(|_| then));
@@ -190,6 +195,7 @@ pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: 
         series_left: series_left(c, contact, l.mailing.series)?,
         load_left_out: load_left_out(c, contact, l.mailing.leave_out)?,
         lists,
+        reserved: holding(c, &l.reserving, contact)?.is_some(),
         domain_paused_until: domain_pause(c, contact, channel, at)?.map(|p| p.0),
         ..row.person((contact, channel), consent, row.status(channel), &counted)
     };
@@ -270,12 +276,15 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
     }
     let load_left_out = load_left_out(c, contact, m.leave_out)?;
     let domain = domain_pause(c, contact, channel, at)?;
+    let met = reserved::met(c, m.id, m.series, at)?;
+    let reserved = holding(c, &met, contact)?;
     let person = Person {
         already_sent: already,
         topic_left,
         series_left: left_series,
         load_left_out,
         lists,
+        reserved: reserved.is_some(),
         domain_paused_until: domain.as_ref().map(|d| d.0),
         ..row.person((contact, channel), consent, (status, until), &counted)
     };
@@ -297,7 +306,6 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
         .collect();
     let answers = Reason::ALL
         .into_iter()
-        .filter(|r| *r != Reason::TrialHoldout)
         .map(|reason| {
             let hit = why.is_some_and(|w| w.has(reason));
             let applies = marketing
@@ -363,7 +371,7 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
                     "not drawn"
                 }
                 .into(),
-                Reason::TrialHoldout => String::new(),
+                Reason::Reserved => reserved.map_or_else(|| "by no trial".into(), Reserving::words),
                 Reason::LoadLeftOut => if m.leave_out == 0 {
                     "the mailing leaves no cell out"
                 } else if hit {

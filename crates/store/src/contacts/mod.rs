@@ -9,6 +9,6 @@ mod profile;
 pub use list::{ContactRow, EXPORTED, Page, Query, Sort, by_ids, export, export_query, matching, page, present};
 pub(crate) use order::Orders;
 pub use order::keep as keep_orders;
-pub use person::{Contact, Event, Message, Purchase, Response, one, send_state};
+pub use person::{Contact, Event, Message, Purchase, Response, one};
 pub(crate) use profile::insert;
 pub use profile::{Profile, add, address_of, differs, domain_id, find, id_of, profile, replace_profile, update};

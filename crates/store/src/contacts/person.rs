@@ -7,6 +7,7 @@ use rinse_core::Instant;
 use rinse_core::bounce::Category;
 use rinse_core::channel::Channel;
 use rinse_core::response::Machine;
+use rinse_core::send::State;
 use rusqlite::{Connection, OptionalExtension};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -99,15 +100,6 @@ pub struct Event {
     pub about: String,
 }
 
-/// The words for a send's state.
-#[must_use]
-pub fn send_state(code: i64) -> &'static str {
-    ["held", "ready", "handing over", "accepted", "deferred", "failed", "barred", "in doubt"]
-        .get(usize::try_from(code).unwrap_or(usize::MAX))
-        .copied()
-        .unwrap_or("unknown")
-}
-
 /// One person.
 ///
 /// # Errors
@@ -156,7 +148,7 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
                 channel: r.get::<_, As<Channel>>(11)?.0,
                 subject: r.get(3)?,
                 arm: r.get(4)?,
-                state: send_state(r.get(5)?).into(),
+                state: r.get::<_, As<State>>(5)?.0.to_string(),
                 at: r.get(6)?,
                 accepted_at: r.get(7)?,
                 failed_at: r.get(8)?,

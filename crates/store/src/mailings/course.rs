@@ -1,26 +1,38 @@
 //! What happens to a mailing from planning to the end: paused, resumed, stopped, followed, and where it stands in the calendar.
 
+use crate::send_state::{ACCEPTED, BETWEEN, DEFERRED, DUE, FAILED, HELD, NOT_SENT, PLACED, WAITING};
 use crate::settings::audit;
+use crate::stored::Worded;
 use crate::{Result, StoreError};
+use const_format::formatcp;
 use rinse_core::schedule::{Passed, Schedule};
+use rinse_core::standing::{MailingEvent, MailingState};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
 
-/// Moves a mailing to another state.
+/// Where a mailing stands.
 ///
 /// # Errors
-/// When it isn't in a state it may leave.
-pub fn set_state(c: &Connection, id: i64, from: &[&str], to: &str, planned_at: Option<Instant>) -> Result<()> {
-    let state: String =
-        c.query_row("SELECT state FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
-    if !from.contains(&state.as_str()) {
+/// When there is no such mailing.
+pub(crate) fn state(c: &Connection, id: i64) -> Result<MailingState> {
+    let found = c.prepare_cached("SELECT state FROM mailing WHERE id = ?1")?.query_row([id], |r| Ok(r.get::<_, Worded<_>>(0)?.0));
+    found.optional()?.ok_or(StoreError::Missing("mailing"))
+}
+
+/// Moves a mailing on.
+///
+/// # Errors
+/// When that doesn't happen to it where it stands.
+pub fn advance(c: &Connection, id: i64, event: MailingEvent, planned_at: Option<Instant>) -> Result<()> {
+    let state = state(c, id)?;
+    let Some(to) = state.next(event) else {
         return Err(StoreError::Refused(format!("This mailing is {state}; that can't be done to it any more.")));
-    }
+    };
     c.execute(
         "UPDATE mailing SET state = ?2, planned_at = coalesce(?3, planned_at) WHERE id = ?1",
-        params![id, to, planned_at.map(|i| i.0)],
+        params![id, Worded(to), planned_at.map(|i| i.0)],
     )?;
     Ok(())
 }
@@ -61,23 +73,26 @@ pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
         None => {
             // Held people keep their instants: caps and hours decide on those. Being given up waits as long, too.
             c.execute(
-                "UPDATE send SET at = at + ?2, give_up_at = give_up_at + ?2 WHERE mailing_id = ?1 AND state IN (1, 4)",
+                formatcp!("UPDATE send SET at = at + ?2, give_up_at = give_up_at + ?2 WHERE mailing_id = ?1 AND state IN ({PLACED})"),
                 params![id, waited],
             )?;
-            c.execute("UPDATE send SET give_up_at = give_up_at + ?2 WHERE mailing_id = ?1 AND state = 0", params![id, waited])?;
+            c.execute(
+                formatcp!("UPDATE send SET give_up_at = give_up_at + ?2 WHERE mailing_id = ?1 AND state = {HELD}"),
+                params![id, waited],
+            )?;
         }
         Some(Passed::Now) => {
-            c.execute("UPDATE send SET at = ?2 WHERE mailing_id = ?1 AND state IN (1, 4) AND at < ?2", params![id, now.0])?;
+            c.execute(formatcp!("UPDATE send SET at = ?2 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"), params![id, now.0])?;
         }
         Some(Passed::Tomorrow) => {
             c.execute(
-                "UPDATE send SET at = at + (?2 - at + ?3 - 1) / ?3 * ?3, give_up_at = give_up_at + (?2 - at + ?3 - 1) / ?3 * ?3 WHERE mailing_id = ?1 AND state IN (1, 4) AND at < ?2",
+                formatcp!("UPDATE send SET at = at + (?2 - at + ?3 - 1) / ?3 * ?3, give_up_at = give_up_at + (?2 - at + ?3 - 1) / ?3 * ?3 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"),
                 params![id, now.0, DAY],
             )?;
         }
         Some(Passed::Not) => {
             c.execute(
-                "UPDATE send SET state = 6, reply = ?3 WHERE mailing_id = ?1 AND state IN (1, 4) AND at < ?2",
+                formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?3 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"),
                 params![id, now.0, crate::sends::HOUR_PASSED],
             )?;
         }
@@ -94,22 +109,20 @@ pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
 /// # Errors
 /// When it isn't on its way, or a trial of it is.
 pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<usize> {
-    let state: String =
-        c.query_row("SELECT state FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
-    match state.as_str() {
-        "planned" => {
+    match state(c, id)? {
+        MailingState::Planned => {
             c.execute("UPDATE mailing SET state = 'draft', planned_at = NULL, paused_at = NULL WHERE id = ?1", [id])?;
             audit(c, now, person, "mailing taken back", "mailing", id, "a draft again")?;
             Ok(0)
         }
-        "sending" => {
+        MailingState::Sending => {
             if c.prepare_cached("SELECT 1 FROM trial WHERE mailing_id = ?1 AND state IN ('collecting', 'read', 'rolling')")?.exists([id])? {
                 return Err(StoreError::Refused(
                     "A trial of this mailing is running: stopping part of it would break the comparison.".into(),
                 ));
             }
             let n = c.execute(
-                "UPDATE send SET state = 6, reply = ?2 WHERE mailing_id = ?1 AND state IN (0, 1, 4)",
+                formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE mailing_id = ?1 AND state IN ({WAITING})"),
                 params![id, crate::sends::CANCELLED],
             )?;
             c.execute("UPDATE mailing SET paused_at = NULL, recording = 0, cancelled_at = ?2 WHERE id = ?1", [id, now.0])?;
@@ -160,9 +173,9 @@ const SHOWN: usize = 8;
 /// When the database fails.
 pub fn way(c: &Connection, id: i64) -> Result<Vec<Way>> {
     let mut s = c.prepare_cached(
-        "SELECT d.name, count(*), sum(s.state = 1), sum(s.state = 0), sum(s.state IN (2, 7)), sum(s.state = 3), sum(s.state = 4), sum(s.state = 5), sum(s.state = 6),
-            min(iif(s.state IN (0, 1, 4), s.at, NULL)), max(iif(s.state IN (0, 1, 4), s.at, NULL))
-         FROM send s JOIN contact k ON k.id = s.contact_id JOIN domain d ON d.id = k.domain_id WHERE s.mailing_id = ?1 GROUP BY d.id ORDER BY 2 DESC, 1",
+        formatcp!("SELECT d.name, count(*), sum(s.state = {DUE}), sum(s.state = {HELD}), sum(s.state IN ({BETWEEN})), sum(s.state = {ACCEPTED}), sum(s.state = {DEFERRED}), sum(s.state = {FAILED}), sum(s.state = {NOT_SENT}),
+            min(iif(s.state IN ({WAITING}), s.at, NULL)), max(iif(s.state IN ({WAITING}), s.at, NULL))
+         FROM send s JOIN contact k ON k.id = s.contact_id JOIN domain d ON d.id = k.domain_id WHERE s.mailing_id = ?1 GROUP BY d.id ORDER BY 2 DESC, 1"),
     )?;
     let all: Vec<Way> = s
         .query_map([id], |r| {

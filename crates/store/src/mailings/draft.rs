@@ -7,6 +7,7 @@ use rinse_core::channel::Channel;
 use rinse_core::clearance::{HOLD_LIMIT, OverCap};
 use rinse_core::message::bounds::LONGEST;
 use rinse_core::schedule::Schedule;
+use rinse_core::standing::MailingState;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -415,9 +416,7 @@ pub fn companion(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> 
 /// # Errors
 /// When it is on its way.
 pub fn archive(c: &Connection, id: i64, away: bool, now: Instant) -> Result<()> {
-    let state: String =
-        c.query_row("SELECT state FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
-    if away && matches!(state.as_str(), "planned" | "sending") {
+    if away && matches!(super::course::state(c, id)?, MailingState::Planned | MailingState::Sending) {
         return Err(StoreError::Refused("This mailing is on its way. Cancel it, or wait until it is out.".into()));
     }
     c.execute("UPDATE mailing SET archived_at = iif(?2, ?3, NULL) WHERE id = ?1", params![id, away, now.0])?;

@@ -5,17 +5,19 @@ pub mod course;
 pub mod draft;
 pub mod links;
 
-pub use course::set_state;
+pub use course::advance;
 pub use draft::{MailingDraft, VariantSender, save};
 pub use links::{link_url, links, save_links};
 
 use crate::audience;
 use crate::settings::Tied;
 use crate::stored::As;
+use crate::stored::Worded;
 use crate::{Result, StoreError};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::OverCap;
 use rinse_core::message::{CONTACT_PLACEHOLDERS, own_placeholder};
+use rinse_core::standing::MailingState;
 use rusqlite::{Connection, OptionalExtension};
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -34,7 +36,7 @@ pub struct Mailing {
     /// Who let it go to people who complained.
     pub complainers_by: Option<String>,
     /// draft, planned, sending, sent; series: a step of a running series sends it
-    pub state: String,
+    pub state: MailingState,
     pub planned_at: Option<i64>,
     pub started_at: Option<i64>,
     pub finished_at: Option<i64>,
@@ -101,7 +103,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                 segment: r.get(15)?,
                 exceed_by: r.get(19)?,
                 complainers_by: r.get(22)?,
-                state: r.get(9)?,
+                state: r.get::<_, Worded<_>>(9)?.0,
                 planned_at: r.get(10)?,
                 started_at: r.get(11)?,
                 finished_at: r.get(12)?,
@@ -132,7 +134,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
 pub struct MailingRow {
     pub id: i64,
     pub name: String,
-    pub state: String,
+    pub state: MailingState,
     pub planned_at: Option<i64>,
     pub started_at: Option<i64>,
     pub list: Option<String>,
@@ -161,7 +163,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
         Ok(MailingRow {
             id: r.get(0)?,
             name: r.get(1)?,
-            state: r.get(2)?,
+            state: r.get::<_, Worded<_>>(2)?.0,
             planned_at: r.get(3)?,
             started_at: r.get(4)?,
             list: r.get(5)?,

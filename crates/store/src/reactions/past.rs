@@ -83,7 +83,7 @@ fn causes(c: &Connection, r: &Reaction, from: Instant, to: Instant) -> Result<Ve
         ),
         Trigger::NotOpened { .. } | Trigger::NotClicked { .. } => return Ok(Vec::new()),
     };
-    let fold = |w: Option<String>| w.map(|w| rinse_core::segment::fold(&w));
+    let fold = |w: Option<String>| w.map(|w| rinse_core::words::fold(&w));
     let mailing = r.mailing.filter(|_| !elsewhere);
     let mut s = c.prepare_cached(&sql)?;
     let rows: Vec<(i64, i64)> = s

@@ -6,7 +6,8 @@
 
 use crate::rollups::{DEPTH, DUE, RECEIVED};
 use rinse_core::segment::evaluate::day_of;
-use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, SeriesPart, TextTest, Times, Tree, fold};
+use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, SeriesPart, TextTest, Times, Tree};
+use rinse_core::words::fold;
 use rinse_core::{DAY, Instant};
 use rusqlite::types::Value;
 

@@ -8,14 +8,18 @@ pub mod view;
 pub mod walk;
 
 use crate::mailings::draft::MailingDraft;
+use crate::send_state::{NOT_SENT, WAITING};
 use crate::settings::audit;
+use crate::stored::Worded;
 use crate::tags::Kind;
 use crate::{Result, StoreError, fields, mailings, reactions, segments};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::reaction::Deed;
 use rinse_core::segment::Tree;
 use rinse_core::series::starters::{self, Starter};
 use rinse_core::series::{Does, Entry, Exit, Happening, Named, Outline, Question};
+use rinse_core::standing::{MailingState, SeriesEvent, SeriesState};
 use rusqlite::{Connection, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -29,7 +33,7 @@ pub struct Kept {
     pub letterhead_id: i64,
     pub outline: Outline,
     /// draft, running, ended
-    pub state: String,
+    pub state: SeriesState,
     pub made_at: i64,
     pub started_at: Option<i64>,
     pub paused_at: Option<i64>,
@@ -40,7 +44,7 @@ impl Kept {
     /// May somebody enter at this instant?
     #[must_use]
     pub fn open(&self, at: Instant) -> bool {
-        self.state == "running"
+        self.state == SeriesState::Running
             && self.started_at.is_some_and(|s| s <= at.0)
             && self.outline.from.is_none_or(|f| f <= at.0)
             && self.outline.until.is_none_or(|u| at.0 < u)
@@ -59,7 +63,7 @@ fn read(c: &Connection, filter: &str, values: impl rusqlite::Params) -> Result<V
             name: r.get(1)?,
             letterhead_id: r.get(2)?,
             outline: serde_json::from_str(&r.get::<_, String>(3)?)?,
-            state: r.get(4)?,
+            state: r.get::<_, Worded<_>>(4)?.0,
             made_at: r.get(5)?,
             started_at: r.get(6)?,
             paused_at: r.get(7)?,
@@ -183,7 +187,7 @@ fn fits(c: &Connection, id: Option<i64>, o: &Outline) -> Result<()> {
                     Some(t) => crate::trials::one(c, t)?.plan.per_arm.is_none(),
                     None => false,
                 };
-                if m.draft.template || trial || (m.state != "draft" && m.series_id.is_none()) {
+                if m.draft.template || trial || (m.state != MailingState::Draft && m.series_id.is_none()) {
                     return Err(StoreError::Refused(format!(
                         "“{}” is a template, has a trial, or is on its way: a step takes a draft. Copy it.",
                         m.draft.name
@@ -247,7 +251,7 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, letterhead: i64, o: &Ou
     let text = serde_json::to_string(o)?;
     let saved = match id {
         Some(id) => {
-            if one(c, id)?.state != "draft" {
+            if one(c, id)?.state != SeriesState::Draft {
                 return Err(StoreError::Refused("This series runs, or has ended: change it as a running one, or make another.".into()));
             }
             c.execute("UPDATE series SET name = ?2, letterhead_id = ?3, outline = ?4 WHERE id = ?1", params![id, name, letterhead, text])?;
@@ -352,9 +356,9 @@ fn segment_called(c: &Connection, name: &str, tree: &Tree, now: Instant, person:
 /// When it runs already, or nothing happens in it.
 pub fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let k = one(c, id)?;
-    if k.state != "draft" {
+    let Some(running) = k.state.next(SeriesEvent::Started) else {
         return Err(StoreError::Refused("This series runs already, or has ended.".into()));
-    }
+    };
     k.outline.ready().map_err(StoreError::Refused)?;
     fits(c, Some(id), &k.outline)?;
     if !c.prepare_cached("SELECT 1 FROM series WHERE state = 'running'")?.exists([])? {
@@ -366,7 +370,7 @@ pub fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resu
         )?;
     }
     go_out(c, id, now)?;
-    c.execute("UPDATE series SET state = 'running', started_at = ?2 WHERE id = ?1", [id, now.0])?;
+    c.execute("UPDATE series SET state = ?3, started_at = ?2 WHERE id = ?1", params![id, now.0, Worded(running)])?;
     audit(c, now, person, "series started", "series", id, &k.outline.words(&named(c, &k.outline)?))
 }
 
@@ -429,7 +433,7 @@ fn message_at(o: &Outline, step: u32) -> Option<i64> {
 /// An outline that can't be meant; one that isn't running.
 pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, person: Option<i64>) -> Result<()> {
     let k = one(c, id)?;
-    if k.state != "running" {
+    if k.state != SeriesState::Running {
         return Err(StoreError::Refused("Only a running series is changed so.".into()));
     }
     let moves = effects(c, id, o)?;
@@ -479,7 +483,7 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
 
 /// What waits to be sent for an entry isn't sent any more.
 pub(crate) fn withdraw(c: &Connection, entry: i64) -> Result<usize> {
-    Ok(c.prepare_cached("UPDATE send SET state = 6, reply = 'they left the series before it was their turn' WHERE cause = 2 AND cause_id = ?1 AND state IN (0, 1, 4)")?
+    Ok(c.prepare_cached(formatcp!("UPDATE send SET state = {NOT_SENT}, reply = 'they left the series before it was their turn' WHERE cause = 2 AND cause_id = ?1 AND state IN ({WAITING})"))?
         .execute([entry])?)
 }
 
@@ -505,22 +509,21 @@ pub fn pause(c: &Connection, id: i64, pause: bool, now: Instant, person: Option<
 /// When it has ended.
 pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<usize> {
     let k = one(c, id)?;
-    match k.state.as_str() {
-        "ended" => return Err(StoreError::Refused("This series has ended already.".into())),
-        "draft" => {
-            c.execute("UPDATE mailing SET series_id = NULL WHERE series_id = ?1", [id])?;
-            c.execute("DELETE FROM series WHERE id = ?1", [id])?;
-            audit(c, now, person, "series deleted", "series", id, &k.name)?;
-            return Ok(0);
-        }
-        _ => {}
+    if k.state == SeriesState::Draft {
+        c.execute("UPDATE mailing SET series_id = NULL WHERE series_id = ?1", [id])?;
+        c.execute("DELETE FROM series WHERE id = ?1", [id])?;
+        audit(c, now, person, "series deleted", "series", id, &k.name)?;
+        return Ok(0);
     }
+    let Some(ended) = k.state.next(SeriesEvent::Ended) else {
+        return Err(StoreError::Refused("This series has ended already.".into()));
+    };
     let mut s = c.prepare_cached("SELECT id FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL")?;
     let inside: Vec<i64> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
     for entry in &inside {
         walk::end(c, *entry, now, "the series ended")?;
     }
-    c.execute("UPDATE series SET state = 'ended', ended_at = ?2, paused_at = NULL WHERE id = ?1", [id, now.0])?;
+    c.execute("UPDATE series SET state = ?3, ended_at = ?2, paused_at = NULL WHERE id = ?1", params![id, now.0, Worded(ended)])?;
     c.execute(
         "UPDATE mailing SET state = 'sent', finished_at = ?2, paused_at = NULL WHERE series_id = ?1 AND state = 'series'",
         [id, now.0],
@@ -533,5 +536,5 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
 /// The name of a series that hasn't ended.
 pub(crate) fn name(c: &Connection, id: i64) -> Result<String> {
     let k = one(c, id)?;
-    if k.state == "ended" { Err(StoreError::Refused(format!("The series “{}” has ended.", k.name))) } else { Ok(k.name) }
+    if k.state == SeriesState::Ended { Err(StoreError::Refused(format!("The series “{}” has ended.", k.name))) } else { Ok(k.name) }
 }

@@ -1,11 +1,14 @@
 //! Counts and rates at each step, and the people behind them.
 
 use super::Kept;
+use crate::send_state::{BETWEEN, FAILED, HELD, NOT_SENT, PLACED};
 use crate::{Result, StoreError, figures};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::figure::Figure;
 use rinse_core::report::Rate;
 use rinse_core::series::Does;
+use rinse_core::standing::SeriesState;
 use rusqlite::{Connection, params};
 use serde::Serialize;
 use std::collections::HashMap;
@@ -87,9 +90,9 @@ fn rate(n: i64, of: i64) -> Rate {
 fn mail(c: &Connection, mailing: i64) -> Result<SeriesMail> {
     let sums = figures::of_mailings(c, &[mailing])?.remove(&mailing).unwrap_or_default();
     Ok(c.prepare_cached(
-        "SELECT count(*) FILTER (WHERE state = 0), count(*) FILTER (WHERE state IN (1, 2, 4, 7)), count(*) FILTER (WHERE state = 6),
-            count(*) FILTER (WHERE state = 5 AND accepted_at IS NULL), (SELECT id FROM trial WHERE mailing_id = ?1)
-         FROM send WHERE mailing_id = ?1",
+        formatcp!("SELECT count(*) FILTER (WHERE state = {HELD}), count(*) FILTER (WHERE state IN ({PLACED}, {BETWEEN})), count(*) FILTER (WHERE state = {NOT_SENT}),
+            count(*) FILTER (WHERE state = {FAILED} AND accepted_at IS NULL), (SELECT id FROM trial WHERE mailing_id = ?1)
+         FROM send WHERE mailing_id = ?1"),
     )?
     .query_row([mailing], |r| {
         Ok(SeriesMail {
@@ -182,7 +185,7 @@ pub fn view(c: &Connection, id: i64) -> Result<SeriesView> {
 }
 
 fn sentence(k: &Kept, entered: i64, inside: i64, through: i64) -> String {
-    let n = |n: i64| rinse_core::trial::plan::thousands(n.unsigned_abs());
+    let n = |n: i64| rinse_core::words::thousands(n.unsigned_abs());
     let so_far = match entered {
         0 => "nobody has entered yet".to_owned(),
         _ => format!(
@@ -193,11 +196,11 @@ fn sentence(k: &Kept, entered: i64, inside: i64, through: i64) -> String {
             n(entered - inside - through)
         ),
     };
-    match (k.state.as_str(), k.paused_at) {
-        ("draft", _) => "A draft: nobody enters before it is started.".into(),
-        ("ended", _) => format!("Ended: {so_far}."),
-        (_, Some(_)) => format!("Paused, nobody moves on and nothing goes out: {so_far}."),
-        _ => format!("Running: {so_far}."),
+    match (k.state, k.paused_at) {
+        (SeriesState::Draft, _) => "A draft: nobody enters before it is started.".into(),
+        (SeriesState::Ended, _) => format!("Ended: {so_far}."),
+        (SeriesState::Running, Some(_)) => format!("Paused, nobody moves on and nothing goes out: {so_far}."),
+        (SeriesState::Running, None) => format!("Running: {so_far}."),
     }
 }
 
@@ -206,7 +209,7 @@ fn sentence(k: &Kept, entered: i64, inside: i64, through: i64) -> String {
 pub struct SeriesRow {
     pub id: i64,
     pub name: String,
-    pub state: String,
+    pub state: SeriesState,
     pub paused: bool,
     pub words: String,
     pub messages: usize,

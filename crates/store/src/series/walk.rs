@@ -3,10 +3,14 @@
 //! does what it says.
 
 use super::Kept;
+use crate::send_state::DUE;
+use crate::stored::As;
 use crate::{Result, deeds, responses};
+use const_format::formatcp;
 use rinse_core::clearance::Reason;
 use rinse_core::reaction::SETTLES_AFTER;
 use rinse_core::segment::share::Salted;
+use rinse_core::send::State;
 use rinse_core::series::walk::{Fact, Facts, How, Move, Sent, Standing, ahead as plan_ahead, next};
 use rinse_core::series::{Entry, Happening, Outline};
 use rinse_core::{DAY, Instant, zone};
@@ -234,10 +238,10 @@ fn in_segment(c: &Connection, segment: i64, contact: i64, now: Instant) -> Resul
 
 /// Records the message of a step, ready when it is due: it is cleared as it is handed over, and held there.
 fn record(c: &Connection, mailing: i64, contact: i64, entry: i64, due: Instant) -> Result<()> {
-    c.prepare_cached(
+    c.prepare_cached(formatcp!(
         "INSERT INTO send (mailing_id, contact_id, cause, cause_id, class, priority, channel, state, at, give_up_at)
-         SELECT ?1, ?2, 2, ?3, class, priority, channel, 1, ?4, ?5 FROM mailing WHERE id = ?1 ON CONFLICT DO NOTHING",
-    )?
+         SELECT ?1, ?2, 2, ?3, class, priority, channel, {DUE}, ?4, ?5 FROM mailing WHERE id = ?1 ON CONFLICT DO NOTHING"
+    ))?
     .execute(params![mailing, contact, entry, due.0, (due + NEVER).0])?;
     Ok(())
 }
@@ -249,19 +253,19 @@ fn sent(c: &Connection, o: &Outline, entry: i64, step: u32) -> Result<Option<Sen
         "SELECT state, at, accepted_at, failed_at, reason FROM send WHERE cause = 2 AND cause_id = ?1 AND mailing_id = ?2",
     )?;
     Ok(s.query_row([entry, mailing], |r| {
-        let (state, at): (i64, i64) = (r.get(0)?, r.get(1)?);
+        let (As(state), at): (As<State>, i64) = (r.get(0)?, r.get(1)?);
         let or_at = |t: Option<i64>| Instant(t.unwrap_or(at));
         Ok(match state {
-            3 => Sent::Accepted(or_at(r.get(2)?)),
+            State::Accepted => Sent::Accepted(or_at(r.get(2)?)),
             // It was accepted, and came back later: they had gone on by then.
-            5 => r.get::<_, Option<i64>>(2)?.map_or(Sent::Failed(or_at(r.get(3)?)), |t| Sent::Accepted(Instant(t))),
-            6 => {
+            State::Failed => r.get::<_, Option<i64>>(2)?.map_or(Sent::Failed(or_at(r.get(3)?)), |t| Sent::Accepted(Instant(t))),
+            State::NotSent => {
                 let why = r.get::<_, Option<i64>>(4)?.and_then(Reason::from_code);
                 let for_good =
                     matches!(why, Some(Reason::NoAddress | Reason::Retired | Reason::Complained | Reason::Withdrawn | Reason::SeriesLeft));
                 Sent::Barred { at: Instant(at), for_good }
             }
-            _ => Sent::Pending,
+            State::Held | State::Due | State::HandingOver | State::Deferred | State::InDoubt => Sent::Pending,
         })
     })
     .optional()?)

@@ -4,7 +4,7 @@
 use super::Trial;
 use crate::Result;
 use rinse_core::goal::{Goal, Happened, What, Worth};
-use rinse_core::segment::fold;
+use rinse_core::words::fold;
 use rinse_core::{HOUR, Instant};
 use rusqlite::{Connection, params};
 use std::collections::HashMap;

@@ -43,10 +43,12 @@ pub fn course(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     let mut groups = vec![Vec::new(); if closed { 1 } else { arms(c, t)? }];
     let mut s = c.prepare_cached(&format!(
         "SELECT arm, min(?3, (?4 - handed_at) * ?3 / ?5), iif({column} < handed_at + ?5 AND {column} <= ?4, ({column} - handed_at) * ?3 / ?5, NULL), count(*)
-         FROM send WHERE mailing_id = ?1 AND phase = ?2 AND handed_at <= ?4{} GROUP BY 1, 2, 3",
-        if t.of_known_opens() { format!(" AND contact_id NOT IN (SELECT contact_id FROM roster WHERE trial_id = {} AND opens_unknown = 1)", t.id) } else { String::new() }
+         FROM send WHERE mailing_id = ?1 AND phase = ?2 AND handed_at <= ?4
+            AND NOT EXISTS (SELECT 1 FROM roster r WHERE r.trial_id = ?6 AND r.contact_id = send.contact_id AND r.opens_unknown = 1) GROUP BY 1, 2, 3"
     ))?;
-    let mut rows = s.query(params![t.mailing_id, crate::sends::Phase::Pilot as i64, points, now.0, window])?;
+    // None: everybody counts.
+    let without_unknown = t.of_known_opens().then_some(t.id);
+    let mut rows = s.query(params![t.mailing_id, crate::sends::Phase::Pilot as i64, points, now.0, window, without_unknown])?;
     while let Some(r) = rows.next()? {
         let n = |v: i64| usize::try_from(v).unwrap_or(0);
         let group =

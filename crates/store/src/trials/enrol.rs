@@ -4,11 +4,12 @@
 use super::counts::of_stretch;
 use super::{Trial, arms, one, sentence};
 use crate::sends::Phase;
+use crate::stored::Worded;
 use crate::{Result, StoreError};
+use rinse_core::standing::TrialState;
 use rinse_core::trial::assign;
 use rinse_core::trial::letter;
 use rinse_core::trial::looks::{Stopped, look};
-use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::{LEAST_PER_ARM, Plan};
 use rinse_core::trial::reading::{ArmCounts, Verdict};
 use rinse_core::trial::rules::Rule;
@@ -102,7 +103,7 @@ fn enrolling(c: &Connection, id: i64) -> Result<Trial> {
                 .into(),
         ));
     }
-    if t.state != "collecting" || t.enrolled_at.is_some() {
+    if t.state != TrialState::Collecting || t.enrolled_at.is_some() {
         return Err(StoreError::Refused("Nobody is enrolled any more: what was sealed stays as it is.".into()));
     }
     Ok(t)
@@ -256,7 +257,7 @@ pub(crate) struct Enroller {
     mailing: i64,
     plan: Plan,
     seed: u64,
-    state: String,
+    state: TrialState,
     verdict: Option<Verdict>,
     rollout_at: Option<Instant>,
     enrols: bool,
@@ -272,7 +273,7 @@ pub(crate) struct Enroller {
 impl Enroller {
     /// None: the message has no trial that was sealed, so that all get the first variant.
     pub(crate) fn of(c: &Connection, mailing: i64) -> Result<Option<Self>> {
-        type Read = (i64, String, Option<i64>, String, Option<String>, Option<i64>, bool, Option<String>);
+        type Read = (i64, String, Option<i64>, Worded<TrialState>, Option<String>, Option<i64>, bool, Option<String>);
         let found: Option<Read> = c
             .prepare_cached(
                 "SELECT id, plan, seed, state, verdict, rollout_at, state = 'collecting' AND enrolled_at IS NULL, seal
@@ -290,12 +291,11 @@ impl Enroller {
             trial,
             mailing,
             seed: seed.unwrap_or(0).cast_unsigned(),
-            state,
+            state: state.0,
             verdict: verdict.map(|v| serde_json::from_str(&v)).transpose()?,
             rollout_at: rollout_at.map(Instant),
             enrols,
-            of_known_opens: plan.metric == Metric::HumanOpen
-                && seal.and_then(|s| Rule::of(s.rule_version)).is_some_and(Rule::of_known_opens),
+            of_known_opens: seal.and_then(|s| Rule::of(s.rule_version)).is_some_and(|rule| rule.leaves_unknown_out(&plan)),
             plan,
             place: i64::try_from(all.len()).unwrap_or(0),
             parts: last.parts,
@@ -311,7 +311,7 @@ impl Enroller {
             .prepare_cached("SELECT arm FROM roster WHERE trial_id = ?1 AND contact_id = ?2")?
             .query_row([self.trial, contact], |r| r.get(0))
             .optional()?;
-        if self.state == "ended" {
+        if self.state == TrialState::Ended {
             let arm = self.verdict.and_then(|v| v.goes_out(&self.plan)).unwrap_or(no_call);
             // Who comes again is watched once, by the first message.
             let before = "SELECT 1 FROM send WHERE mailing_id = ?1 AND contact_id = ?2 AND phase IN (2, 3)";

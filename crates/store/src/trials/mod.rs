@@ -12,13 +12,15 @@ pub use counts::{Balance, balance, counts};
 pub(crate) use past::contrast;
 pub use past::{Past, leaving, past, past_spread};
 
+use crate::send_state::{HANDING_OVER, WAITING};
+use crate::stored::Worded;
 use crate::{Result, StoreError};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::segment::Tree;
-use rinse_core::stats::StatsError;
+use rinse_core::standing::{TrialEvent, TrialState};
 use rinse_core::trial::assign::{self, Enrolled};
 use rinse_core::trial::looks::{self, Look, Stopped};
-use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Beside, Reading, Verdict, read_by};
 use rinse_core::trial::rules::{self, Rule};
@@ -36,7 +38,7 @@ pub struct Trial {
     pub mailing_id: i64,
     pub mailing: String,
     pub plan: Plan,
-    pub state: String,
+    pub state: TrialState,
     pub sealed_at: Option<i64>,
     #[serde(skip)]
     pub seed: Option<i64>,
@@ -75,7 +77,7 @@ pub struct Trial {
 impl Trial {
     /// Is it on opens, and read from those alone whose opens can be known, by the rule that it was sealed with?
     pub(crate) fn of_known_opens(&self) -> bool {
-        self.plan.metric == Metric::HumanOpen && self.rule().is_ok_and(Rule::of_known_opens)
+        self.rule().is_ok_and(|rule| rule.leaves_unknown_out(&self.plan))
     }
 
     /// The rule that it was sealed with.
@@ -109,7 +111,7 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     ))?;
     let rows = s.query_map([value], |r| {
         Ok((
-            (r.get(0)?, r.get(1)?, r.get(2)?, r.get::<_, String>(3)?, r.get(4)?, r.get(5)?),
+            (r.get(0)?, r.get(1)?, r.get(2)?, r.get::<_, String>(3)?, r.get::<_, Worded<_>>(4)?.0, r.get(5)?),
             (r.get(6)?, r.get(7)?, r.get(8)?, r.get::<_, Option<String>>(9)?, r.get::<_, Option<String>>(10)?, r.get(11)?),
             (
                 r.get::<_, Option<String>>(12)?,
@@ -447,12 +449,12 @@ pub fn roster(c: &Connection, id: i64) -> Result<Vec<Enrolled>> {
 pub fn set_reading_due(c: &Connection) -> Result<()> {
     let due: Vec<i64> = c
         .prepare_cached(
-            "UPDATE trial SET reading_due = (SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
+            formatcp!("UPDATE trial SET reading_due = (SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
                 + json_extract(plan, '$.window_hours') * 3600000
              WHERE state = 'collecting' AND reading_due IS NULL AND (enrolled_at IS NOT NULL OR json_extract(plan, '$.per_arm') IS NULL)
              AND NOT EXISTS (SELECT 1 FROM mailing m WHERE m.id = trial.mailing_id AND m.recording)
-             AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN (0, 1, 2, 4))
-             AND EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NOT NULL) RETURNING id",
+             AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN ({WAITING}, {HANDING_OVER}))
+             AND EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NOT NULL) RETURNING id"),
         )?
         .query_map([], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
@@ -536,19 +538,27 @@ pub fn save_reading(c: &Connection, id: i64, reading: &Reading, counts: &[ArmCou
     Ok(n > 0)
 }
 
+/// A trial read from its counts by the rule that was sealed. What else it rests on is as it was when it was read; of one that isn't read
+/// yet, as it is now.
+///
+/// # Errors
+/// When an arm is empty, or the database fails.
+pub fn read(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Reading> {
+    let beside = match &t.beside {
+        Some(beside) => beside.clone(),
+        None => self::beside(c, t)?,
+    };
+    read_by(t.rule()?, &t.plan, counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))
+}
+
 /// The reading as it was when the trial was read, and what comes out otherwise when it is read again by the same rule from the same
 /// counts. Of one that was read before readings were kept, as it comes out now.
 ///
 /// # Errors
 /// When it isn't read, or the database fails.
 pub fn reading(c: &Connection, t: &Trial) -> Result<(Reading, Option<String>)> {
-    let refused = |e: StatsError| StoreError::Refused(e.to_string());
     let Some(counts) = &t.counts else { return Err(StoreError::Refused("This trial isn't read yet.".into())) };
-    let beside = match &t.beside {
-        Some(beside) => beside.clone(),
-        None => self::beside(c, t)?,
-    };
-    let again = read_by(t.rule()?, &t.plan, counts, &beside).map_err(refused)?;
+    let again = read(c, t, counts)?;
     let kept: Option<String> = c.prepare_cached("SELECT reading FROM trial WHERE id = ?1")?.query_row([t.id], |r| r.get(0))?;
     let Some(kept) = kept else {
         // The verdict was always kept: by it the rollout went.
@@ -563,13 +573,16 @@ pub fn reading(c: &Connection, t: &Trial) -> Result<(Reading, Option<String>)> {
 /// Moves a trial on.
 ///
 /// # Errors
-/// When it isn't in the state it should leave.
-pub fn advance(c: &Connection, id: i64, from: &str, to: &str, rollout_at: Option<Instant>) -> Result<()> {
-    let n = c.execute(
-        "UPDATE trial SET state = ?3, rollout_at = coalesce(?4, rollout_at) WHERE id = ?1 AND state = ?2",
-        params![id, from, to, rollout_at.map(|i| i.0)],
-    )?;
-    if n == 0 { Err(StoreError::Refused(format!("The trial is not {from} any more."))) } else { Ok(()) }
+/// When that doesn't happen to it where it stands.
+pub fn advance(c: &Connection, id: i64, event: TrialEvent, rollout_at: Option<Instant>) -> Result<()> {
+    let mut s = c.prepare_cached("SELECT state FROM trial WHERE id = ?1")?;
+    let state: TrialState = s.query_row([id], |r| Ok(r.get::<_, Worded<_>>(0)?.0)).optional()?.ok_or(StoreError::Missing("trial"))?;
+    let Some(to) = state.next(event) else {
+        return Err(StoreError::Refused(format!("The trial is {state}: it can't be {event} now.")));
+    };
+    let sql = "UPDATE trial SET state = ?2, rollout_at = coalesce(?3, rollout_at) WHERE id = ?1";
+    c.execute(sql, params![id, Worded(to), rollout_at.map(|i| i.0)])?;
+    Ok(())
 }
 
 /// Releases the rollout: the next day at the pilot's hour, each person's own, or at `now`. What is returned is that hour by UTC.
@@ -584,7 +597,7 @@ pub fn release(c: &Connection, id: i64, at_once: bool, now: Instant) -> Result<I
         at = at + day;
     }
     let at = if at_once { now } else { at };
-    advance(c, id, "read", "rolling", Some(at))?;
+    advance(c, id, TrialEvent::Released, Some(at))?;
     c.execute("UPDATE trial SET at_pilot_hour = ?2 WHERE id = ?1", params![id, !at_once])?;
     Ok(at)
 }

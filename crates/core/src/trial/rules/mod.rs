@@ -3,6 +3,7 @@
 
 mod first;
 
+use super::metric::Metric;
 use super::plan::Plan;
 use super::reading::Verdict;
 use super::stretches::Counted;
@@ -11,25 +12,22 @@ use crate::stats::StatsError;
 /// The version that trials are sealed with now. It rises when assignment, the response rules or the decision change.
 pub const LATEST: u32 = 4;
 
-type Decide = fn(&Plan, Counted<'_>, &[usize]) -> Result<(Verdict, Option<usize>), StatsError>;
-
 /// A version of the rule.
 #[derive(Debug, Clone, Copy)]
 pub struct Rule {
     version: u32,
-    decide: Decide,
 }
 
 impl Rule {
     /// Of trials from before there were versions, 0; none of a version that only a newer Rinse knows.
     #[must_use]
     pub fn of(version: u32) -> Option<Self> {
-        (version <= LATEST).then_some(Self { version, decide: first::decide })
+        (version <= LATEST).then_some(Self { version })
     }
 
     #[must_use]
     pub fn latest() -> Self {
-        Self { version: LATEST, decide: first::decide }
+        Self { version: LATEST }
     }
 
     /// Is a trial on opens of those alone whose opens can be known? Before version 4 it was of everybody, as if the others had not opened.
@@ -38,12 +36,18 @@ impl Rule {
         self.version >= 4
     }
 
+    /// Are the people of a plan's primary those alone of whom it can be known?
+    #[must_use]
+    pub fn leaves_unknown_out(self, plan: &Plan) -> bool {
+        plan.metric == Metric::HumanOpen && self.of_known_opens()
+    }
+
     /// The verdict on an unbroken trial, and another arm that beat the control too, if there is one. `stopped`: arms that are never called.
     ///
     /// # Errors
     /// When an arm is empty.
     pub fn decide(self, plan: &Plan, counted: Counted<'_>, stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
-        (self.decide)(plan, counted, stopped)
+        first::decide(plan, counted, stopped)
     }
 }
 
