@@ -197,7 +197,9 @@ impl Bench {
 
     /// Writes into the field with this label, in place of what stood there.
     pub async fn fill(&self, label: &str, text: &str) {
-        let path = format!("//label[starts-with(normalize-space(.), {label:?})]/following::*[self::input or self::textarea][1]");
+        let path = format!(
+            "//label[starts-with(normalize-space(.), {label:?})]/following::*[self::input or self::textarea or @role='textbox'][1]"
+        );
         let field = self
             .page
             .wait()

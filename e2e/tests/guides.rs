@@ -5,6 +5,34 @@ use fantoccini::Locator;
 use rinse_e2e::Bench;
 use serde_json::Value;
 
+/// A head orders the rows, the greatest first and then the least; the order is in the address, so a reload keeps it; arrows go from row to row.
+async fn rows_keep_their_order(b: &Bench) {
+    let people = async || -> Vec<i64> {
+        let read =
+            "return [...document.querySelectorAll('#sheet tbody td:nth-child(2)')].map((x) => Number(x.textContent.replaceAll(',', '')))";
+        serde_json::from_value(b.page.execute(read, Vec::new()).await.unwrap()).unwrap()
+    };
+    let ordered = async |by: &str, mark: &str| {
+        b.page.wait().for_element(Locator::Css(&format!("#sheet th:nth-child(2)[aria-sort={mark}]"))).await.unwrap();
+        assert_eq!(b.page.current_url().await.unwrap().query(), Some(by));
+        let found = people().await;
+        assert!(found.len() > 2 && found.is_sorted_by(|x, y| if mark == "descending" { x >= y } else { x <= y }), "{found:?}");
+    };
+    b.click_css("#sheet th:nth-child(2) button").await;
+    ordered("by=-people", "descending").await;
+    b.click_css("#sheet th:nth-child(2) button").await;
+    ordered("by=people", "ascending").await;
+    b.page.refresh().await.unwrap();
+    ordered("by=people", "ascending").await;
+    let at = "return [...document.querySelectorAll('#sheet tbody tr')].indexOf(document.activeElement.closest('tr'))";
+    b.page.execute("document.querySelector('#sheet tbody button.figure').focus()", Vec::new()).await.unwrap();
+    b.press("\u{E015}").await;
+    assert_eq!(b.page.execute(at, Vec::new()).await.unwrap(), 1, "down, to the same figure of the next row");
+    b.click_css("#sheet th:nth-child(2) button").await;
+    b.page.wait().for_element(Locator::Css("#sheet th:nth-child(2):not([aria-sort])")).await.unwrap();
+    assert_eq!(b.page.current_url().await.unwrap().query(), None, "as it came");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn what_the_base_says_of_itself_is_used() {
     let b = Bench::demo(1_500).await;
@@ -34,6 +62,7 @@ async fn what_the_base_says_of_itself_is_used() {
     b.shows("none brought unusually many").await;
     b.click_css("#sheet button.figure").await;
     b.shows("of those mailed").await;
+    rows_keep_their_order(&b).await;
 
     // A person by hand: no consent without its evidence.
     b.go("/contacts/add").await;

@@ -1,14 +1,13 @@
 import "@fontsource-variable/atkinson-hyperlegible-next";
 import { CssBaseline, ThemeProvider } from "@mui/material";
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryClientProvider } from "@tanstack/react-query";
 import { lazy, StrictMode, type ComponentType } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter, Navigate, Route, Routes } from "react-router";
+import { cache } from "./api/cache";
 import "./app/frame.css";
 import { Shell } from "./app/Shell";
 import { theme } from "./app/theme";
-
-const client = new QueryClient({ defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } } });
 
 /** A page whose script comes when it is first asked for. */
 const page = (load: () => Promise<ComponentType>) => lazy(async () => ({ default: await load() }));
@@ -33,7 +32,7 @@ const PAGES: [string, ComponentType][] = [
   ["/clearance/suppression", page(() => import("./features/clearance/SuppressionPage").then((m) => m.SuppressionPage))],
   [
     "/clearance/suppression/:id",
-    page(() => import("./features/clearance/SuppressionPage").then((m) => m.SuppressionListPage)),
+    page(() => import("./features/clearance/SuppressionListPage").then((m) => m.SuppressionListPage)),
   ],
   ["/clearance/cap-guide", page(() => import("./features/clearance/CapGuidePage").then((m) => m.CapGuidePage))],
   ["/clearance/forecast", page(() => import("./features/clearance/ForecastPage").then((m) => m.ForecastPage))],
@@ -67,7 +66,7 @@ createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <ThemeProvider theme={theme}>
       <CssBaseline />
-      <QueryClientProvider client={client}>
+      <QueryClientProvider client={cache}>
         <BrowserRouter>
           <Routes>
             <Route element={<Shell />}>

@@ -8,11 +8,19 @@ const ACTING = "rinse-acting";
 export const acting = () => Number(localStorage.getItem(ACTING) ?? "1");
 export const setActing = (id: number) => localStorage.setItem(ACTING, String(id));
 
+type Change = (method: string, path: string) => void;
+let told: Change = () => undefined;
+/** Who is told of every request that was answered well, by its method and path. */
+export const onChange = (who: Change) => (told = who);
+
 export const api = createClient<paths>();
 api.use({
   onRequest({ request }) {
     request.headers.set("x-acting-person", String(acting()));
     return request;
+  },
+  onResponse({ request, response }) {
+    if (response.ok) told(request.method, new URL(request.url).pathname);
   },
 });
 
@@ -36,6 +44,7 @@ export async function post(path: string, body: BodyInit, refused: string, type?:
   const headers = { "x-acting-person": String(acting()), ...(type && { "content-type": type }) };
   const answer = await fetch(path, { method: "POST", body, headers });
   if (!answer.ok) throw new Error(((await answer.json()) as { detail?: string }).detail ?? refused);
+  told("POST", new URL(answer.url).pathname);
   return answer;
 }
 

@@ -9636,7 +9636,7 @@ export interface components {
             /** Format: int64 */
             started_at?: number | null;
             /** @description draft, running, ended */
-            state: string;
+            state: components["schemas"]["SeriesState"];
         };
         KeyView: components["schemas"]["SigningKey"] & {
             /** @description It can be put into the stand-in DNS from here. */
@@ -9895,7 +9895,7 @@ export interface components {
             /** Format: int64 */
             started_at?: number | null;
             /** @description draft, planned, sending, sent; series: a step of a running series sends it */
-            state: string;
+            state: components["schemas"]["MailingState"];
             /** Format: int64 */
             trial_id?: number | null;
             /**
@@ -10045,11 +10045,16 @@ export interface components {
             series_id?: number | null;
             /** Format: int64 */
             started_at?: number | null;
-            state: string;
+            state: components["schemas"]["MailingState"];
             template: boolean;
             /** Format: int64 */
             trial_id?: number | null;
         };
+        /**
+         * @description Where a mailing stands.
+         * @enum {string}
+         */
+        MailingState: "draft" | "planned" | "sending" | "sent" | "series";
         /** @description One of the two changes, over everybody: with it less without it. */
         Margin: {
             /** Format: double */
@@ -10677,6 +10682,8 @@ export interface components {
             /** Format: double */
             power: number;
             question: string;
+            /** @description Its people get no other marketing mailing until its window ends: what is read is of this mailing alone. */
+            reserves?: boolean;
             /** @description How many parts of the pilot each arm has; empty: all the same. */
             shares?: number[];
             subgroups?: components["schemas"]["Subgroup"][];
@@ -10998,7 +11005,7 @@ export interface components {
          *     belong to what can't occur (two contacts with one address).
          * @enum {string}
          */
-        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "not_confirmed" | "topic_left" | "series_left" | "suppressed" | "global_holdout" | "trial_holdout" | "load_left_out" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap" | "outside_hours" | "domain_paused";
+        Reason: "no_address" | "already_sent" | "retired" | "complained" | "withdrawn" | "no_consent" | "not_confirmed" | "topic_left" | "series_left" | "suppressed" | "global_holdout" | "reserved" | "load_left_out" | "over_cap" | "held_too_long" | "resting" | "paused" | "held_by_cap" | "outside_hours" | "domain_paused";
         RecencyView: {
             costs: components["schemas"]["Costs"];
             guide: components["schemas"]["Guide"];
@@ -11640,7 +11647,7 @@ export interface components {
             paused: boolean;
             /** Format: int64 */
             started_at?: number | null;
-            state: string;
+            state: components["schemas"]["SeriesState"];
             through: components["schemas"]["Rate"];
             words: string;
         };
@@ -11651,6 +11658,11 @@ export interface components {
             name: string;
             words: string;
         };
+        /**
+         * @description Where a series stands.
+         * @enum {string}
+         */
+        SeriesState: "draft" | "running" | "ended";
         /** @description A step. */
         SeriesStep: {
             does: components["schemas"]["SeriesDoes"];
@@ -11726,7 +11738,7 @@ export interface components {
             segment?: string | null;
             /** Format: int64 */
             selected: number;
-            state: string;
+            state: components["schemas"]["MailingState"];
             steps: components["schemas"]["StepView"][];
         };
         /** @description A page elsewhere. */
@@ -12173,7 +12185,7 @@ export interface components {
             small_by?: string | null;
             /** @description Why it was sealed under its needed size, and who let it. */
             small_reason?: string | null;
-            state: string;
+            state: components["schemas"]["TrialState"];
             stopped: components["schemas"]["Stopped"][];
             verdict?: components["schemas"]["Verdict"] | null;
         };
@@ -12214,6 +12226,11 @@ export interface components {
             /** Format: double */
             z_bound: number;
         };
+        /**
+         * @description Where a trial stands.
+         * @enum {string}
+         */
+        TrialState: "planned" | "collecting" | "read" | "rolling" | "ended";
         /** @description A time in which the arms' shares stayed the same. */
         TrialStretch: {
             /** Format: int64 */

@@ -2,9 +2,9 @@ import { Dialog, DialogContent, DialogTitle } from "@mui/material";
 import { STATIONS } from "./stations";
 
 /** The keys there are. */
-export default function Keys({ open, close }: { open: boolean; close: () => void }) {
+export default function Keys({ close }: { close: () => void }) {
   return (
-    <Dialog open={open} onClose={close}>
+    <Dialog open onClose={close}>
       <DialogTitle>Keys</DialogTitle>
       <DialogContent>
         <dl className="facts">

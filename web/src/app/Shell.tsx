@@ -1,8 +1,10 @@
 import { Button } from "@mui/material";
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useRef, useState } from "react";
 import { Link, NavLink, Outlet, useLocation, useNavigate, useNavigationType } from "react-router";
+import { everything } from "../api/cache";
 import { acting, api, ok, type Schemas, setActing } from "../api/client";
+import { queries } from "../api/queries";
 import { bare, count, instant, percent, plural } from "../shared/format";
 import { useProgress } from "../shared/useProgress";
 import { useWorking, type Working, WorkingContext } from "../shared/working";
@@ -20,9 +22,8 @@ const Coming = () => (
 );
 
 function Clock() {
-  const client = useQueryClient();
-  const clock = useQuery({ queryKey: ["clock"], queryFn: () => ok(api.GET("/api/clock")) });
-  const progress = useProgress("clock", () => void client.invalidateQueries());
+  const clock = useQuery(queries.clock);
+  const progress = useProgress("clock", everything);
   const [error, setError] = useState<string | null>(null);
   const move = (hours: number) =>
     ok(api.POST("/api/clock/advance", { body: { hours } })).then(
@@ -56,7 +57,7 @@ function Clock() {
 }
 
 function Acting() {
-  const people = useQuery({ queryKey: ["people"], queryFn: () => ok(api.GET("/api/people")), staleTime: Infinity });
+  const people = useQuery({ ...queries.people, staleTime: Infinity });
   const [who, setWho] = useState(acting());
   return (
     <select
@@ -148,8 +149,8 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
 
 function Workline() {
   const { show } = useWorking();
-  const w = useQuery({ queryKey: ["workline"], queryFn: () => ok(api.GET("/api/workline")) }).data;
-  const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")) }).data;
+  const w = useQuery(queries.workline).data;
+  const today = useQuery(queries.today).data;
   const figures: [string, string][] = [
     [today ? count(today.length) : "", "to decide"],
     [w ? count(w.contacts) : "", ""],
@@ -230,7 +231,9 @@ export function Shell() {
     const onKey = (e: KeyboardEvent) => {
       const target = e.target as HTMLElement;
       if (e.key === "Escape") setWorking(null);
-      if (["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName) || e.ctrlKey || e.metaKey || e.altKey) return;
+      const writes = ["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName) || target.isContentEditable;
+      // The picker's parts of a date take keys, too.
+      if (writes || target.role === "spinbutton" || e.ctrlKey || e.metaKey || e.altKey) return;
       const station = STATIONS[Number(e.key) - 1];
       if (station) void navigate(station.path);
       else if (e.key === "?") setKeys(true);
@@ -270,7 +273,7 @@ export function Shell() {
       </Trouble>
       {keys && (
         <Suspense>
-          <Keys open close={() => setKeys(false)} />
+          <Keys close={() => setKeys(false)} />
         </Suspense>
       )}
     </WorkingContext>

@@ -1,4 +1,5 @@
 import { createTheme } from "@mui/material/styles";
+import { DAY, NIGHT, palette, properties } from "./palette";
 
 const night = "@media (prefers-color-scheme: dark)";
 
@@ -8,26 +9,8 @@ export const theme = createTheme({
   // Who asks the system for less motion gets menus and dialogs that stand at once.
   motion: { reducedMotion: "system" },
   colorSchemes: {
-    light: {
-      palette: {
-        primary: { main: "#2C3A8F", contrastText: "#FFFFFF" },
-        error: { main: "#9C3327" },
-        warning: { main: "#85560A" },
-        background: { default: "#E9EEF1", paper: "#FBFCFD" },
-        text: { primary: "#17212B", secondary: "#52606C" },
-        divider: "#CBD5DB",
-      },
-    },
-    dark: {
-      palette: {
-        primary: { main: "#AEBBFA", contrastText: "#141B22" },
-        error: { main: "#F0A398" },
-        warning: { main: "#E3B566" },
-        background: { default: "#141B22", paper: "#1B242D" },
-        text: { primary: "#E7EDF2", secondary: "#A7B4BF" },
-        divider: "#38454F",
-      },
-    },
+    light: { palette: palette(DAY) },
+    dark: { palette: palette(NIGHT) },
   },
   shape: { borderRadius: 3 },
   typography: {
@@ -41,48 +24,12 @@ export const theme = createTheme({
     MuiCssBaseline: {
       styleOverrides: {
         ":root": {
-          "--mist": "#E9EEF1",
-          "--sheet": "#FBFCFD",
-          "--ink": "#17212B",
-          "--soft": "#52606C",
-          "--rule": "#CBD5DB",
-          "--deep": "#2C3A8F",
-          "--deep-wash": "#CFD8F0",
-          "--ochre": "#85560A",
-          "--ochre-wash": "#F3E6CB",
-          "--brick": "#9C3327",
-          "--brick-wash": "#F4DCD8",
-          "--on-deep": "#FFFFFF",
-          "--band": "#EFEBDF",
-          "--a": "#0B6A78",
-          "--b": "#8B5E00",
-          "--c": "#A3315F",
-          "--d": "#5B4B9A",
-          "--e": "#4D6B1F",
-          "--f": "#5A5A5A",
+          ...properties(DAY),
           colorScheme: "light dark",
         },
         [night]: {
           ":root": {
-            "--mist": "#141B22",
-            "--sheet": "#1B242D",
-            "--ink": "#E7EDF2",
-            "--soft": "#A7B4BF",
-            "--rule": "#38454F",
-            "--deep": "#AEBBFA",
-            "--deep-wash": "#2B3566",
-            "--ochre": "#E3B566",
-            "--ochre-wash": "#3A2F1A",
-            "--brick": "#F0A398",
-            "--brick-wash": "#43251F",
-            "--on-deep": "#141B22",
-            "--band": "#2A2C2A",
-            "--a": "#63C2D0",
-            "--b": "#DDB25A",
-            "--c": "#E48AAE",
-            "--d": "#B3A6EC",
-            "--e": "#A9CC72",
-            "--f": "#B4B4B4",
+            ...properties(NIGHT),
           },
         },
         body: { fontSize: 15, lineHeight: 1.42, fontFeatureSettings: '"tnum","lnum","zero"' },

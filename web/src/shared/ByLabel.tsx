@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
-import { api, ok } from "../api/client";
+import { queries } from "../api/queries";
 
 /** The label that the page is narrowed to, the labels there are, and whether a mailing carries it. */
 export function useByLabel() {
   const [params] = useSearchParams();
   const label = params.get("label");
-  const mailings = useQuery({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) }).data ?? [];
+  const mailings = useQuery(queries.mailings).data ?? [];
   const of = new Map(mailings.map((m) => [m.id, m.labels]));
   return {
     label,

@@ -1,10 +1,10 @@
 import { MenuItem, TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { api, ok } from "../api/client";
+import { queries } from "../api/queries";
 
 /** To which legal entity somebody agreed; not asked where there is only one. */
 export function EntityPick(p: { value: string; onChange: (entity: string) => void; disabled?: boolean }) {
-  const letterheads = useQuery({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) });
+  const letterheads = useQuery(queries.letterheads);
   const others = [...new Set(letterheads.data?.map((l) => l.entity ?? "").filter(Boolean))].sort();
   if (others.length === 0) return null;
   const first = letterheads.data?.find((l) => !l.entity)?.name;

@@ -23,6 +23,10 @@ const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", y
 export const instant = (ms: number | null | undefined) => (ms === null || ms === undefined ? "–" : at.format(ms));
 export const date = (ms: number | null | undefined) => (ms === null || ms === undefined ? "–" : day.format(ms));
 
+const two = (n: number) => String(n).padStart(2, "0");
+/** A minute of the day, as a clock shows it. */
+export const clock = (minute: number) => `${two(Math.floor(minute / 60))}:${two(minute % 60)}`;
+
 /** The letter of a variant: A for 0. */
 export const letter = (i: number) => String.fromCharCode(65 + i);
 

@@ -1,6 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ok } from "../api/client";
+import { queries } from "../api/queries";
 
 /** Everything that conditions and forms can refer to: fields, lists, tags, topics, segments … */
-export const useVocabulary = (enabled = true) =>
-  useQuery({ queryKey: ["vocabulary"], queryFn: () => ok(api.GET("/api/vocabulary")), enabled });
+export const useVocabulary = (enabled = true) => useQuery({ ...queries.vocabulary, enabled });

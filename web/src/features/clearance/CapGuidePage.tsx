@@ -2,7 +2,8 @@ import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material"
 import { useQuery } from "@tanstack/react-query";
 import { scaleLinear } from "d3-scale";
 import { Link } from "react-router";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { bare, count, percent } from "../../shared/format";
 import { Loaded } from "../../shared/states";
@@ -56,7 +57,7 @@ const KINDS: { title: string; of: (b: Band) => Rate; tone: string }[] = [
 /** What amounts of mail went with: to choose a cap by, and no experiment. */
 export function CapGuidePage() {
   const { slips } = useClearanceSlips();
-  const guide = useQuery({ queryKey: ["cap-guide"], queryFn: () => ok(api.GET("/api/cap-guide")) });
+  const guide = useQuery(queries.capGuide);
   return (
     <Frame slips={slips}>
       <Loaded query={guide}>

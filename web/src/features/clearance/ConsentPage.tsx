@@ -1,11 +1,13 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, Table, TableBody, TableCell, TableRow, TextField } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { scaleBand, scaleLinear } from "d3-scale";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { bare, count, instant, percent, plural, words } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { Faring, Seals } from "./Proof";
 import { useClearanceSlips } from "./useClearanceSlips";
@@ -85,14 +87,12 @@ function Months({ months }: { months: View["months"] }) {
 
 /** What people can leave without leaving the rest. */
 function Topics() {
-  const client = useQueryClient();
-  const topics = useQuery({ queryKey: ["topics"], queryFn: () => ok(api.GET("/api/topics")) });
+  const topics = useQuery(queries.topics);
   const [name, setName] = useState("");
   const make = useMutation({
     mutationFn: () => ok(api.POST("/api/topics", { body: { name } })),
     onSuccess: () => {
       setName("");
-      return client.invalidateQueries();
     },
   });
   return (
@@ -132,7 +132,7 @@ function Topics() {
 /** Where everybody's consent stands, how it came about, and what waits. */
 export function ConsentPage() {
   const { slips } = useClearanceSlips();
-  const view = useQuery({ queryKey: ["consent"], queryFn: () => ok(api.GET("/api/consent")) });
+  const view = useQuery(queries.consent);
   return (
     <Frame slips={slips}>
       <Loaded query={view}>
@@ -167,54 +167,45 @@ export function ConsentPage() {
                 The form's address is on each <Link to="/mailings/letterheads/1">letterhead</Link>.
               </p>
               {v.waiting.length > 0 && (
-                <Table>
-                  <TableHead>
-                    <TableRow>
-                      <TableCell>Not confirmed yet</TableCell>
-                      <TableCell>Signed up</TableCell>
-                      <TableCell>By</TableCell>
-                      <TableCell>Invitation</TableCell>
-                    </TableRow>
-                  </TableHead>
-                  <TableBody>
-                    {v.waiting.map((w) => (
-                      <TableRow key={w.id}>
-                        <TableCell>
-                          {w.contact_id ? <Link to={`/contacts/${w.contact_id}`}>{w.address}</Link> : w.address}
-                        </TableCell>
-                        <TableCell>{instant(w.at)}</TableCell>
-                        <TableCell>{w.came_by}</TableCell>
-                        <TableCell className={w.why ? "wait" : ""}>
-                          {w.why
-                            ? `${w.invited_at ? `tried ${instant(w.invited_at)}` : "none"}: ${w.why}`
-                            : w.invited_at
-                              ? `sent ${instant(w.invited_at)}`
-                              : "about to go"}
-                        </TableCell>
-                      </TableRow>
-                    ))}
-                  </TableBody>
-                </Table>
+                <DataTable
+                  name="Not confirmed yet"
+                  rows={v.waiting}
+                  id={(w) => w.id}
+                  columns={(col) => [
+                    col.shown(
+                      "Not confirmed yet",
+                      (w) => w.address,
+                      (w) => (
+                        <>{w.contact_id ? <Link to={`/contacts/${w.contact_id}`}>{w.address}</Link> : w.address}</>
+                      ),
+                    ),
+                    col.when("Signed up", (w) => w.at),
+                    col.text("By", (w) => w.came_by),
+                    col.text(
+                      "Invitation",
+                      (w) =>
+                        w.why
+                          ? `${w.invited_at ? `tried ${instant(w.invited_at)}` : "none"}: ${w.why}`
+                          : w.invited_at
+                            ? `sent ${instant(w.invited_at)}`
+                            : "about to go",
+                      { tone: (w) => (w.why ? "wait" : "") },
+                    ),
+                  ]}
+                />
               )}
               <h2>What the permission of {count(of("consented") + of("confirmed") + of("paused"))} people rests on</h2>
-              <Table>
-                <TableHead>
-                  <TableRow>
-                    <TableCell>Came by</TableCell>
-                    <TableCell>Evidence</TableCell>
-                    <TableCell className="num">People</TableCell>
-                  </TableRow>
-                </TableHead>
-                <TableBody>
-                  {v.sources.map((s) => (
-                    <TableRow key={`${s.source} ${s.evidence}`}>
-                      <TableCell>{words(s.source)}</TableCell>
-                      <TableCell>{s.evidence}</TableCell>
-                      <TableCell className="num">{count(s.people)}</TableCell>
-                    </TableRow>
-                  ))}
-                </TableBody>
-              </Table>
+              <DataTable
+                name="Where consent came from"
+                param="sources_by"
+                rows={v.sources}
+                id={(s) => `${s.source} ${s.evidence}`}
+                columns={(col) => [
+                  col.text("Came by", (s) => words(s.source)),
+                  col.text("Evidence", (s) => s.evidence),
+                  col.number("People", (s) => s.people),
+                ]}
+              />
               {v.beside.map((e) => (
                 <div key={`${e.channel} ${e.entity}`}>
                   <h2>

@@ -1,29 +1,30 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, TextField } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { count, instant, percent, plural } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useClearanceSlips } from "./useClearanceSlips";
+import { MomentPick } from "../../shared/Moment";
 
 type Domain = Schemas["DomainRow"];
 const SHOWN = 20;
 
 /** Lets nothing go to a domain for a while. */
 function Pause() {
-  const client = useQueryClient();
-  const [d, setD] = useState({ domain: "", until: "", reason: "" });
+  const [d, setD] = useState({ domain: "", until: null as number | null, reason: "" });
   const pause = useMutation({
     mutationFn: () =>
       ok(
         api.POST("/api/domains/pauses", {
-          body: { domain: d.domain, until: Date.parse(`${d.until}:00Z`), reason: d.reason },
+          body: { domain: d.domain, until: d.until!, reason: d.reason },
         }),
       ),
     onSuccess: () => {
-      setD({ domain: "", until: "", reason: "" });
-      return client.invalidateQueries();
+      setD({ domain: "", until: null as number | null, reason: "" });
     },
   });
   return (
@@ -36,13 +37,7 @@ function Pause() {
       <div className="fields" style={{ maxWidth: 620 }}>
         <div className="two">
           <TextField label="Domain" value={d.domain} onChange={(e) => setD({ ...d, domain: e.target.value })} />
-          <TextField
-            label="Until (UTC)"
-            type="datetime-local"
-            value={d.until}
-            onChange={(e) => setD({ ...d, until: e.target.value })}
-            slotProps={{ inputLabel: { shrink: true } }}
-          />
+          <MomentPick label="Until (UTC)" value={d.until} onChange={(until) => setD({ ...d, until })} />
         </div>
         <TextField
           label="Why"
@@ -94,12 +89,9 @@ function Finding({ rows }: { rows: Domain[] }) {
 /** Mail domains: how they took the mail of 30 days, and which are paused. */
 export function DomainsPage() {
   const { slips } = useClearanceSlips();
-  const client = useQueryClient();
-  const [all, setAll] = useState(false);
-  const domains = useQuery({ queryKey: ["domains"], queryFn: () => ok(api.GET("/api/domains")) });
+  const domains = useQuery(queries.domains);
   const resume = useMutation({
     mutationFn: (id: number) => ok(api.DELETE("/api/domains/{id}/pause", { params: { path: { id } } })),
-    onSuccess: () => client.invalidateQueries(),
   });
   return (
     <Frame slips={slips}>
@@ -128,43 +120,35 @@ export function DomainsPage() {
               ))}
             <Pause />
             <h2>The last 30 days</h2>
-            <Table>
-              <TableHead>
-                <TableRow>
-                  <TableCell>Domain</TableCell>
-                  <TableCell className="num">People</TableCell>
-                  <TableCell className="num">Handed over</TableCell>
-                  <TableCell className="num">Accepted</TableCell>
-                  <TableCell className="num">Put off, to be tried again</TableCell>
-                  <TableCell className="num">Failed</TableCell>
-                </TableRow>
-              </TableHead>
-              <TableBody>
-                {rows.slice(0, all ? rows.length : SHOWN).map((d) => (
-                  <TableRow key={d.id}>
-                    <TableCell>{d.name}</TableCell>
-                    <TableCell className="num">{count(d.people)}</TableCell>
-                    <TableCell className="num">{count(d.handed)}</TableCell>
-                    <TableCell className="num">
-                      <Share of={d.accepted} all={d.handed} />
-                    </TableCell>
-                    <TableCell className="num">
-                      <Share of={d.deferred} all={d.handed} />
-                    </TableCell>
-                    <TableCell className="num">
-                      <Share of={d.failed} all={d.handed} />
-                    </TableCell>
-                  </TableRow>
-                ))}
-              </TableBody>
-            </Table>
-            {!all && rows.length > SHOWN && (
-              <p>
-                <button className="plain" onClick={() => setAll(true)}>
-                  Show {rows.length === 200 ? "the 200 largest" : `all ${count(rows.length)}`}
-                </button>
-              </p>
-            )}
+            <DataTable
+              name="Domains"
+              rows={rows}
+              first={SHOWN}
+              id={(d) => d.id}
+              columns={(col) => [
+                col.text("Domain", (d) => d.name),
+                col.number("People", (d) => d.people),
+                col.number("Handed over", (d) => d.handed),
+                col.shown(
+                  "Accepted",
+                  (d) => d.accepted,
+                  (d) => <Share of={d.accepted} all={d.handed} />,
+                  { num: true },
+                ),
+                col.shown(
+                  "Put off, to be tried again",
+                  (d) => d.deferred,
+                  (d) => <Share of={d.deferred} all={d.handed} />,
+                  { num: true },
+                ),
+                col.shown(
+                  "Failed",
+                  (d) => d.failed,
+                  (d) => <Share of={d.failed} all={d.handed} />,
+                  { num: true },
+                ),
+              ]}
+            />
           </>
         )}
       </Loaded>

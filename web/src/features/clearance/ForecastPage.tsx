@@ -1,12 +1,14 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { scaleBand, scaleLinear } from "d3-scale";
 import { Link, useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { count, instant, plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { useClearanceSlips } from "./useClearanceSlips";
+import { MomentPick } from "../../shared/Moment";
 
 type Forecast = Schemas["Forecast"];
 const weekday = new Intl.DateTimeFormat("en-GB", { weekday: "narrow", timeZone: "UTC" });
@@ -86,18 +88,17 @@ function Change({ before, after }: { before: number; after: number }) {
 /** The coming four weeks, and what moving a mailing would change. */
 export function ForecastPage() {
   const { slips } = useClearanceSlips();
-  const client = useQueryClient();
   const [search, setSearch] = useSearchParams();
   const [moved, at] = [search.get("mailing"), search.get("at")];
   const query = moved && at ? { mailing: Number(moved), at: Number(at) } : null;
-  const planned = useQuery({ queryKey: ["forecast"], queryFn: () => ok(api.GET("/api/forecast")) });
+  const planned = useQuery(queries.forecast);
   const asked = useQuery({
     queryKey: ["forecast", query],
     queryFn: () => ok(api.GET("/api/forecast", { params: { query: query ?? {} } })),
     placeholderData: keepPreviousData,
     enabled: query !== null,
   });
-  const mailings = useQuery({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) });
+  const mailings = useQuery(queries.mailings);
   const ofSeries = new Set((mailings.data ?? []).filter((m) => m.series_id != null).map((m) => m.id));
   const drafts = (mailings.data ?? []).filter((m) => m.state === "draft" && m.series_id == null);
   const save = useMutation({
@@ -110,11 +111,10 @@ export function ForecastPage() {
       ),
     onSuccess: async () => {
       setSearch({}, { replace: true });
-      await client.invalidateQueries();
     },
   });
-  const move = (mailing: number, when: string) =>
-    when && setSearch({ mailing: String(mailing), at: String(Date.parse(`${when}:00Z`)) }, { replace: true });
+  const move = (mailing: number, at: number | null) =>
+    at !== null && setSearch({ mailing: String(mailing), at: String(at) }, { replace: true });
   return (
     <Frame slips={slips}>
       <Loaded query={planned}>
@@ -177,11 +177,11 @@ export function ForecastPage() {
                           ) : m.started ? (
                             "under way"
                           ) : (
-                            <input
-                              type="datetime-local"
-                              aria-label={`When ${m.name} goes`}
-                              value={new Date(m.at).toISOString().slice(0, 16)}
-                              onChange={(e) => move(m.id, e.target.value)}
+                            <MomentPick
+                              inline
+                              label={`When ${m.name} goes`}
+                              value={m.at}
+                              onChange={(t) => move(m.id, t)}
                             />
                           )}
                         </TableCell>
@@ -198,10 +198,11 @@ export function ForecastPage() {
                         <TableRow key={d.id}>
                           <TableCell className="soft">{d.name} (draft)</TableCell>
                           <TableCell>
-                            <input
-                              type="datetime-local"
-                              aria-label={`As if ${d.name} went`}
-                              onChange={(e) => move(d.id, e.target.value)}
+                            <MomentPick
+                              inline
+                              label={`As if ${d.name} went`}
+                              value={null}
+                              onChange={(t) => move(d.id, t)}
                             />
                           </TableCell>
                           <TableCell colSpan={5} className="soft">

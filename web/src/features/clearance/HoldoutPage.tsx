@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { IntervalPlot } from "../../shared/Interval";
 import { bare, count, date, percent, points } from "../../shared/format";
@@ -26,7 +27,7 @@ function finding(r: Readout) {
 export function HoldoutPage() {
   const { slips } = useClearanceSlips();
   const [goal, setGoal] = useState<number | null>(null);
-  const goals = useQuery({ queryKey: ["goals"], queryFn: () => ok(api.GET("/api/goals")) });
+  const goals = useQuery(queries.goals);
   const readout = useQuery({
     queryKey: ["holdout", goal],
     queryFn: () => ok(api.GET("/api/holdout", { params: { query: { goal } } })),

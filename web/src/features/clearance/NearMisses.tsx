@@ -1,18 +1,15 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { count, date, plural } from "../../shared/format";
 import { Failure } from "../../shared/states";
 
 /** Domains and people close to what is barred: one key bars or dismisses each, and the choice is remembered. */
 export function NearMisses() {
-  const client = useQueryClient();
-  const found = useQuery({
-    queryKey: ["near-misses"],
-    queryFn: () => ok(api.GET("/api/suppression/near-misses")),
-  });
+  const found = useQuery(queries.nearMisses);
   const [said, setSaid] = useState("");
   const decide = useMutation({
     mutationFn: ({ n, bar }: { n: Schemas["NearMiss"]; bar: boolean }) =>
@@ -23,7 +20,6 @@ export function NearMisses() {
       ),
     onSuccess: (_, { n, bar }) => {
       setSaid(bar ? `${n.text} is on ${n.list} now.` : `${n.text} won’t be brought up again.`);
-      return client.invalidateQueries();
     },
   });
   const rows = found.data ?? [];

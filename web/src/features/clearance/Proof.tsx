@@ -3,6 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { bare, count, date, instant, percent, plural, words } from "../../shared/format";
 import { Failure } from "../../shared/states";
 
@@ -47,7 +48,7 @@ function Rows({ title, rows }: { title: string; rows: Schemas["Faring"][] }) {
 
 /** How mail fares by the consent it rests on. */
 export function Faring() {
-  const faring = useQuery({ queryKey: ["faring"], queryFn: () => ok(api.GET("/api/consent/faring")) });
+  const faring = useQuery(queries.faring);
   if (!faring.data) return null;
   return (
     <>

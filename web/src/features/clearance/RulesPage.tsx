@@ -1,25 +1,18 @@
-import { Button, MenuItem, Switch, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, Switch, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
-import { count, instant, percent, plural } from "../../shared/format";
+import { instant, percent, plural, clock } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
-import {
-  type Cap,
-  clock,
-  lengthOf,
-  minuteOf,
-  type RuleSet,
-  scopeKey,
-  scopeOf,
-  whole,
-  windowOf,
-  WINDOWS,
-} from "./rulesForm";
+import { type Cap, type RuleSet } from "./rulesForm";
 import { Effects } from "./Effects";
 import { useClearanceSlips } from "./useClearanceSlips";
+import { HoursTable, QuietHours } from "./Hours";
+import { CapRow } from "./CapRow";
+import { Countries } from "./Countries";
 
 type View = Schemas["RulesView"];
 const NEW_CAP: Cap = { limit: 3, window: { kind: "days", n: 7 }, scope: { kind: "marketing" }, in_force: true };
@@ -54,234 +47,7 @@ function Finding({ view }: { view: View }) {
   );
 }
 
-function CapRow({ cap, view, change, remove }: { cap: Cap; view: View; change: (c: Cap) => void; remove: () => void }) {
-  const n = lengthOf(cap.window);
-  const counted = cap.window.kind === "hours" || cap.window.kind === "days";
-  return (
-    <TableRow>
-      <TableCell sx={{ width: 90 }}>
-        <TextField
-          value={cap.limit}
-          onChange={(e) => change({ ...cap, limit: whole(e.target.value) })}
-          slotProps={{ htmlInput: { inputMode: "numeric", "aria-label": "Messages at most" } }}
-        />
-      </TableCell>
-      <TableCell sx={{ width: 210 }}>
-        <TextField
-          select
-          value={cap.window.kind}
-          onChange={(e) => change({ ...cap, window: windowOf(e.target.value as Cap["window"]["kind"], n ?? 1) })}
-          slotProps={{ htmlInput: { "aria-label": "In" } }}
-        >
-          {WINDOWS.map((w) => (
-            <MenuItem key={w.kind} value={w.kind}>
-              {w.words}
-            </MenuItem>
-          ))}
-        </TextField>
-      </TableCell>
-      <TableCell sx={{ width: 80 }}>
-        {counted && (
-          <TextField
-            value={n}
-            onChange={(e) => change({ ...cap, window: windowOf(cap.window.kind, whole(e.target.value)) })}
-            slotProps={{ htmlInput: { inputMode: "numeric", "aria-label": "How many" } }}
-          />
-        )}
-      </TableCell>
-      <TableCell>
-        <TextField
-          select
-          value={scopeKey(cap.scope)}
-          onChange={(e) => change({ ...cap, scope: scopeOf(e.target.value) })}
-          slotProps={{ htmlInput: { "aria-label": "Counted" } }}
-        >
-          <MenuItem value="marketing">all marketing</MenuItem>
-          <MenuItem value="channel 1">email</MenuItem>
-          <MenuItem value="channel 2">text messages</MenuItem>
-          <MenuItem value="series">messages of series</MenuItem>
-          {view.topics.map((t) => (
-            <MenuItem key={`t${t.id}`} value={`topic ${t.id}`}>
-              topic {t.name}
-            </MenuItem>
-          ))}
-          {view.letterheads.map((l) => (
-            <MenuItem key={`l${l.id}`} value={`letterhead ${l.id}`}>
-              letterhead {l.name}
-            </MenuItem>
-          ))}
-        </TextField>
-      </TableCell>
-      <TableCell sx={{ width: 150 }} className={cap.in_force ? "" : "bad"}>
-        <label style={{ whiteSpace: "nowrap" }}>
-          <Switch
-            size="small"
-            checked={cap.in_force}
-            onChange={(e) => change({ ...cap, in_force: e.target.checked })}
-          />{" "}
-          {cap.in_force ? "in force" : "not in force"}
-        </label>
-      </TableCell>
-      <TableCell className="num">
-        <button className="plain" onClick={remove}>
-          Take out
-        </button>
-      </TableCell>
-    </TableRow>
-  );
-}
-
-type Hours = Schemas["Hours"];
-
-/** From when to when, by the clock. */
-function HoursFields({
-  hours,
-  labels,
-  change,
-}: {
-  hours: Hours;
-  labels: [string, string];
-  change: (hours: Hours) => void;
-}) {
-  const time = (key: keyof Hours, label: string) => (
-    <input
-      type="time"
-      aria-label={label}
-      value={clock(hours[key])}
-      onChange={(e) => e.target.value && change({ ...hours, [key]: minuteOf(e.target.value) })}
-    />
-  );
-  return (
-    <>
-      {time("from_minute", labels[0])} to {time("until_minute", labels[1])}
-    </>
-  );
-}
-
-/** The sending hours of each letterhead. */
-function HoursTable({ rules, view, change }: { rules: RuleSet; view: View; change: (r: RuleSet) => void }) {
-  const all = rules.hours ?? [];
-  const set = (letterhead: number, hours: Hours | null) =>
-    change({
-      ...rules,
-      hours: [...all.filter((h) => h.letterhead !== letterhead), ...(hours ? [{ letterhead, hours }] : [])],
-    });
-  return (
-    <Table sx={{ maxWidth: 560 }}>
-      <TableBody>
-        {view.letterheads.map((l) => {
-          const id = l.id ?? 0;
-          const hours = all.find((h) => h.letterhead === id)?.hours;
-          return (
-            <TableRow key={id}>
-              <TableCell>{l.name}</TableCell>
-              <TableCell>
-                {hours ? (
-                  <HoursFields
-                    hours={hours}
-                    labels={[`From, ${l.name}`, `Until, ${l.name}`]}
-                    change={(h) => set(id, h)}
-                  />
-                ) : (
-                  <span className="soft">at any hour</span>
-                )}
-              </TableCell>
-              <TableCell className="num">
-                <button
-                  className="plain"
-                  onClick={() => set(id, hours ? null : { from_minute: 480, until_minute: 1200 })}
-                >
-                  {hours ? "At any hour" : "Set hours"}
-                </button>
-              </TableCell>
-            </TableRow>
-          );
-        })}
-      </TableBody>
-    </Table>
-  );
-}
-
-/** When no text message goes out. */
-function QuietHours({ rules, change }: { rules: RuleSet; change: (r: RuleSet) => void }) {
-  const quiet = rules.quiet;
-  return (
-    <p style={{ marginTop: 0, maxWidth: "48em" }}>
-      {quiet ? (
-        <>
-          No text message goes out from{" "}
-          <HoursFields
-            hours={quiet}
-            labels={["Quiet from", "Quiet until"]}
-            change={(quiet) => change({ ...rules, quiet })}
-          />
-          , by each person's own clock. Whoever it would reach then is held until it is over.{" "}
-        </>
-      ) : (
-        <em className="bad">Text messages go out at any hour of the night. </em>
-      )}
-      <button
-        className="plain"
-        onClick={() => change({ ...rules, quiet: quiet ? null : { from_minute: 1260, until_minute: 480 } })}
-      >
-        {quiet ? "At any hour" : "Set quiet hours"}
-      </button>
-    </p>
-  );
-}
-
-/** Where single opt-in isn't enough. */
-function Countries({ rules, view, change }: { rules: RuleSet; view: View; change: (r: RuleSet) => void }) {
-  const confirm = rules.confirm ?? [];
-  const [code, setCode] = useState("");
-  const toggle = (c: string, on: boolean) =>
-    change({ ...rules, confirm: on ? [...confirm, c].sort() : confirm.filter((x) => x !== c) });
-  const others = confirm.filter((c) => !view.countries.some((v) => v.country === c));
-  return (
-    <>
-      <div className="filters">
-        {view.countries
-          .filter((c) => c.country)
-          .map((c) => (
-            <label key={c.country} style={{ marginRight: 14, whiteSpace: "nowrap" }}>
-              <input
-                type="checkbox"
-                checked={confirm.includes(c.country!)}
-                onChange={(e) => toggle(c.country!, e.target.checked)}
-              />{" "}
-              {c.country} <span className="soft">({count(c.single)} not confirmed)</span>
-            </label>
-          ))}
-        {others.map((c) => (
-          <label key={c} style={{ marginRight: 14 }}>
-            <input type="checkbox" checked onChange={() => toggle(c, false)} /> {c}
-          </label>
-        ))}
-        <input
-          aria-label="Another country"
-          placeholder="AT"
-          size={3}
-          maxLength={2}
-          value={code}
-          onChange={(e) => setCode(e.target.value.toUpperCase())}
-        />{" "}
-        <button
-          className="plain"
-          disabled={code.length !== 2 || confirm.includes(code)}
-          onClick={() => {
-            toggle(code, true);
-            setCode("");
-          }}
-        >
-          Add the country
-        </button>
-      </div>
-    </>
-  );
-}
-
 function Editor({ view, from, started }: { view: View; from: RuleSet; started: string }) {
-  const client = useQueryClient();
   const [rules, setRules] = useState(from);
   const [note, setNote] = useState(started);
   const caps = rules.caps ?? [];
@@ -289,7 +55,6 @@ function Editor({ view, from, started }: { view: View; from: RuleSet; started: s
   const preview = useMutation({ mutationFn: () => ok(api.POST("/api/rules/preview", { body })) });
   const save = useMutation({
     mutationFn: () => ok(api.PUT("/api/rules", { body })),
-    onSuccess: () => client.invalidateQueries(),
   });
   const change = (r: RuleSet) => {
     setRules(r);
@@ -402,7 +167,7 @@ function summary(r: RuleSet) {
 
 export function RulesPage() {
   const { slips } = useClearanceSlips();
-  const rules = useQuery({ queryKey: ["rules"], queryFn: () => ok(api.GET("/api/rules")) });
+  const rules = useQuery(queries.rules);
   const versions = useQuery({ queryKey: ["rules", "versions"], queryFn: () => ok(api.GET("/api/rules/versions")) });
   const [back, setBack] = useState<Schemas["RulesVersion"] | null>(null);
   return (

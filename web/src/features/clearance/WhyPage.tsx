@@ -1,12 +1,13 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { instant } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Loaded } from "../../shared/states";
 import { DecisionTable, tone } from "./Decisions";
 import { useClearanceSlips } from "./useClearanceSlips";
+import { MomentPick } from "../../shared/Moment";
 
 /** "May this person get the mailing at this instant?", with every rule's answer. */
 export function WhyPage() {
@@ -57,40 +58,28 @@ export function WhyPage() {
               {e.detail && <> By {e.detail}.</>}
             </p>
             <p className="filters">
-              <label>
-                At{" "}
-                <input
-                  type="datetime-local"
-                  value={new Date(e.at).toISOString().slice(0, 16)}
-                  onChange={(x) =>
-                    x.target.value && setSearch({ at: String(Date.parse(`${x.target.value}:00Z`)) }, { replace: true })
-                  }
-                />{" "}
-                UTC
-              </label>
+              At{" "}
+              <MomentPick
+                inline
+                label="At this instant (UTC)"
+                value={e.at}
+                onChange={(t) => t !== null && setSearch({ at: String(t) }, { replace: true })}
+              />{" "}
+              UTC
             </p>
-            <Table>
-              <TableHead>
-                <TableRow>
-                  <TableCell>Rule, in the order in which they count</TableCell>
-                  <TableCell>What it saw</TableCell>
-                  <TableCell>Says</TableCell>
-                </TableRow>
-              </TableHead>
-              <TableBody>
-                {e.answers.map((a) => (
-                  <TableRow key={a.reason}>
-                    <TableCell className={tone(a.says)} style={{ fontWeight: a.reason === e.first ? 600 : 400 }}>
-                      {a.words}
-                    </TableCell>
-                    <TableCell>{a.saw}</TableCell>
-                    <TableCell className={tone(a.says)}>
-                      {a.says === "cleared" ? "nothing against it" : a.says}
-                    </TableCell>
-                  </TableRow>
-                ))}
-              </TableBody>
-            </Table>
+            <DataTable
+              name="Rules"
+              plain
+              rows={e.answers}
+              id={(a) => a.reason}
+              columns={(col) => [
+                col.text("Rule, in the order in which they count", (a) => a.words, { tone: (a) => tone(a.says) }),
+                col.text("What it saw", (a) => a.saw),
+                col.text("Says", (a) => (a.says === "cleared" ? "nothing against it" : a.says), {
+                  tone: (a) => tone(a.says),
+                }),
+              ]}
+            />
             {e.remarks.map((r) => (
               <p key={r} className="soft small">
                 {r}

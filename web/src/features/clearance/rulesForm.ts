@@ -29,13 +29,5 @@ export function scopeOf(key: string): Scope {
     : { kind: kind === "series" ? "series" : "marketing" };
 }
 
-/** Minutes of a day as a clock shows them, and back. */
-export const clock = (minute: number) =>
-  `${String(Math.floor(minute / 60)).padStart(2, "0")}:${String(minute % 60).padStart(2, "0")}`;
-export function minuteOf(text: string): number {
-  const [h, m] = text.split(":");
-  return Number(h) * 60 + Number(m);
-}
-
 /** A number that is being typed: what can't be read counts as 0, which the rules refuse with a sentence. */
 export const whole = (text: string) => Math.max(0, Math.floor(Number(text) || 0));

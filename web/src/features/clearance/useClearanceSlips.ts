@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import { instant, plural } from "../../shared/format";
 
 /** The slips of the Clearance station: coming mailings, then the rules. */
 export function useClearanceSlips() {
-  const mailings = useQuery({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) });
-  const rules = useQuery({ queryKey: ["rules"], queryFn: () => ok(api.GET("/api/rules")) });
-  const suppression = useQuery({ queryKey: ["suppression"], queryFn: () => ok(api.GET("/api/suppression")) });
+  const mailings = useQuery(queries.mailings);
+  const rules = useQuery(queries.rules);
+  const suppression = useQuery(queries.suppression);
   const coming = (mailings.data ?? []).filter((m) => m.state !== "sent" && m.series_id == null);
   const caps = rules.data?.caps ?? [];
   const inForce = caps.filter((c) => c.in_force).length;

@@ -1,8 +1,9 @@
 import { Button, Checkbox, FormControlLabel, MenuItem, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { EntityPick } from "../../shared/EntityPick";
 import { Failure } from "../../shared/states";
@@ -12,8 +13,7 @@ import { useContactSlips } from "./useContactSlips";
 export function AddPage() {
   const slips = useContactSlips();
   const navigate = useNavigate();
-  const client = useQueryClient();
-  const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
+  const lists = useQuery(queries.lists);
   const [d, setD] = useState({
     address: "",
     given_name: "",
@@ -45,7 +45,6 @@ export function AddPage() {
         }),
       ),
     onSuccess: async (id) => {
-      await client.invalidateQueries();
       await navigate(`/contacts/${id}`);
     },
   });

@@ -1,15 +1,14 @@
 import { MenuItem, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Failure } from "../../shared/states";
 
 /** Which click a conversion is put down to in reports. */
 export function Attribution() {
-  const client = useQueryClient();
-  const rule = useQuery({ queryKey: ["attribution"], queryFn: () => ok(api.GET("/api/attribution")) });
+  const rule = useQuery(queries.attribution);
   const save = useMutation({
     mutationFn: (body: Schemas["AttributionRule"]) => ok(api.POST("/api/attribution", { body })),
-    onSuccess: () => client.invalidateQueries(),
   });
   if (!rule.data) return null;
   const r = rule.data;

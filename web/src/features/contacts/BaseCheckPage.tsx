@@ -1,10 +1,12 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { count, plural, words } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
 import { Changes } from "./Changes";
@@ -20,8 +22,8 @@ export function BaseCheckPage() {
   const slips = useContactSlips();
   const [params, setParams] = useSearchParams();
   const open = params.get("finding") as Finding | null;
-  const check = useQuery({ queryKey: ["base-check"], queryFn: () => ok(api.GET("/api/base-check")) });
-  const changes = useQuery({ queryKey: ["changes"], queryFn: () => ok(api.GET("/api/changes")) });
+  const check = useQuery(queries.baseCheck);
+  const changes = useQuery(queries.changes);
   return (
     <Frame slips={slips}>
       <Loaded query={check}>
@@ -78,10 +80,8 @@ export function BaseCheckPage() {
 }
 
 function Line({ f, dns, open, toggle }: { f: Found; dns: boolean; open: boolean; toggle: () => void }) {
-  const client = useQueryClient();
   const back = useMutation({
     mutationFn: () => ok(api.POST("/api/base-check/aside", { body: { finding: f.finding, text: null } })),
-    onSuccess: () => client.invalidateQueries(),
   });
   const w = FINDINGS[f.finding];
   return (
@@ -120,7 +120,6 @@ function Line({ f, dns, open, toggle }: { f: Found; dns: boolean; open: boolean;
 
 /** The people with a finding, and what its fix would do to each. */
 function Rows({ finding }: { finding: Finding }) {
-  const client = useQueryClient();
   const { show } = useWorking();
   const rows = useQuery({
     queryKey: ["base-check", finding],
@@ -128,7 +127,6 @@ function Rows({ finding }: { finding: Finding }) {
   });
   const onSuccess = () => {
     show(null);
-    return client.invalidateQueries();
   };
   const fix = useMutation({
     mutationFn: (only: number[] | null) => ok(api.POST("/api/base-check/fix", { body: { finding, only } })),
@@ -184,51 +182,53 @@ function Rows({ finding }: { finding: Finding }) {
               <a href={`/api/base-check/${finding}/people.csv`}>All of them as CSV</a>
               {people > rows.length && <span className="soft small">the first {count(rows.length)} are shown</span>}
             </div>
-            <Table>
-              <TableHead>
-                <TableRow>
-                  <TableCell>Address</TableCell>
-                  <TableCell>Why</TableCell>
-                  {changes && <TableCell>Becomes</TableCell>}
-                  {changes && <TableCell>Consent</TableCell>}
-                  <TableCell />
-                </TableRow>
-              </TableHead>
-              <TableBody>
-                {rows.map((r) => (
-                  <TableRow key={r.contact_id}>
-                    <TableCell>
-                      <Link to={`/contacts/${r.contact_id}`}>{r.address}</Link>
-                    </TableCell>
-                    <TableCell>{r.why}</TableCell>
-                    {changes && (
-                      <TableCell>
-                        {r.becomes}
-                        {r.merges_into != null && (
-                          <span className="soft small">
-                            {" "}
-                            merged with <Link to={`/contacts/${r.merges_into}`}>them</Link>
-                          </span>
-                        )}
-                      </TableCell>
-                    )}
-                    {changes && (
-                      <TableCell className={mailable(r.consent) && !mailable(r.after) ? "bad" : ""}>
-                        {r.after === r.consent ? words(r.after) : `${words(r.consent)} → ${words(r.after)}`}
-                      </TableCell>
-                    )}
-                    <TableCell className="num" style={{ whiteSpace: "nowrap" }}>
+            <DataTable
+              name="Findings"
+              plain
+              rows={rows}
+              id={(r) => r.contact_id}
+              columns={(col) => [
+                col.shown(
+                  "Address",
+                  (r) => r.address,
+                  (r) => <Link to={`/contacts/${r.contact_id}`}>{r.address}</Link>,
+                ),
+                col.text("Why", (r) => r.why),
+                col.shown(
+                  "Becomes",
+                  (r) => r.becomes,
+                  (r) => (
+                    <>
+                      {r.becomes}
+                      {r.merges_into != null && (
+                        <span className="soft small">
+                          {" "}
+                          merged with <Link to={`/contacts/${r.merges_into}`}>them</Link>
+                        </span>
+                      )}
+                    </>
+                  ),
+                ),
+                col.text(
+                  "Consent",
+                  (r) => (r.after === r.consent ? words(r.after) : `${words(r.consent)} → ${words(r.after)}`),
+                  { tone: (r) => (mailable(r.consent) && !mailable(r.after) ? "bad" : "") },
+                ),
+                col.acts(
+                  (r) => (
+                    <>
                       <button className="plain" onClick={() => ask([r])}>
                         Fix<span className="away"> {r.address}</span>
                       </button>{" "}
                       <button className="plain" title={r.aside} onClick={() => aside.mutate(r.aside)}>
                         It is right<span className="away">: {r.aside}</span>
                       </button>
-                    </TableCell>
-                  </TableRow>
-                ))}
-              </TableBody>
-            </Table>
+                    </>
+                  ),
+                  { num: true, whole: true },
+                ),
+              ]}
+            />
           </>
         );
       }}
@@ -240,11 +240,9 @@ const mailable = (consent: string) => consent === "consented" || consent === "co
 
 /** The list of disposable domains, one a line. */
 function Disposable({ names }: { names: string[] }) {
-  const client = useQueryClient();
   const [text, setText] = useState(names.join("\n"));
   const save = useMutation({
     mutationFn: () => ok(api.PUT("/api/base-check/disposable", { body: text.split("\n") })),
-    onSuccess: () => client.invalidateQueries(),
   });
   return (
     <div className="fields" style={{ marginTop: 18 }}>

@@ -1,7 +1,9 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Button } from "@mui/material";
+import { useMutation } from "@tanstack/react-query";
+import { everything } from "../../api/cache";
 import { api, ok, type Schemas } from "../../api/client";
 import { count, instant, plural } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure } from "../../shared/states";
 import { useProgress } from "../../shared/useProgress";
 import { useWorking } from "../../shared/working";
@@ -10,14 +12,12 @@ type ChangeRun = Schemas["ChangeRun"];
 
 /** The way back from a run of changes: asked first, then followed until it is done. */
 export function TakeBack({ run }: { run: ChangeRun }) {
-  const client = useQueryClient();
   const { show } = useWorking();
-  const progress = useProgress(`change-${run.id}`, () => void client.invalidateQueries(), run.state === "undoing");
+  const progress = useProgress(`change-${run.id}`, everything, run.state === "undoing");
   const undo = useMutation({
     mutationFn: () => ok(api.POST("/api/changes/{id}/undo", { params: { path: { id: run.id } } })),
     onSuccess: () => {
       show(null);
-      return client.invalidateQueries();
     },
   });
   if (run.state === "undone")
@@ -59,29 +59,17 @@ export function TakeBack({ run }: { run: ChangeRun }) {
 export function Changes({ runs }: { runs: ChangeRun[] }) {
   if (runs.length === 0) return <p className="soft">Nothing was changed in one go yet.</p>;
   return (
-    <Table>
-      <TableHead>
-        <TableRow>
-          <TableCell>When</TableCell>
-          <TableCell>What</TableCell>
-          <TableCell>Who</TableCell>
-          <TableCell className="num">People</TableCell>
-          <TableCell />
-        </TableRow>
-      </TableHead>
-      <TableBody>
-        {runs.map((r) => (
-          <TableRow key={r.id}>
-            <TableCell style={{ whiteSpace: "nowrap" }}>{instant(r.at)}</TableCell>
-            <TableCell>{r.words}</TableCell>
-            <TableCell>{r.person ?? "–"}</TableCell>
-            <TableCell className="num">{count(r.people)}</TableCell>
-            <TableCell>
-              <TakeBack run={r} />
-            </TableCell>
-          </TableRow>
-        ))}
-      </TableBody>
-    </Table>
+    <DataTable
+      name="Changes of many people"
+      rows={runs}
+      id={(r) => r.id}
+      columns={(col) => [
+        col.when("When", (r) => r.at),
+        col.text("What", (r) => r.words),
+        col.text("Who", (r) => r.person ?? "–"),
+        col.number("People", (r) => r.people),
+        col.acts((r) => <TakeBack run={r} />),
+      ]}
+    />
   );
 }

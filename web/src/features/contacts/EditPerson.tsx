@@ -1,5 +1,5 @@
 import { Button, TextField } from "@mui/material";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
 import { Failure } from "../../shared/states";
@@ -16,7 +16,6 @@ export const PROFILE = [
 
 /** Changes a person's profile and fields; an empty box takes the value away. */
 export function EditPerson({ p, close }: { p: Schemas["Contact"]; close: () => void }) {
-  const client = useQueryClient();
   const own = useVocabulary().data?.fields ?? [];
   const [profile, setProfile] = useState(() => Object.fromEntries(PROFILE.map(([key]) => [key, p[key] ?? ""])));
   const [fields, setFields] = useState<Record<number, string>>({});
@@ -36,7 +35,6 @@ export function EditPerson({ p, close }: { p: Schemas["Contact"]; close: () => v
         }),
       ),
     onSuccess: async () => {
-      await client.invalidateQueries();
       close();
     },
   });

@@ -1,15 +1,15 @@
 import { Button, MenuItem, Table, TableBody, TableCell, TableRow, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Attribution } from "./Attribution";
 import { Failure } from "../../shared/states";
 import { useVocabulary } from "../../shared/useVocabulary";
 
 /** What counts as a conversion: in segments, and for the holdout. */
 export function Goals() {
-  const client = useQueryClient();
-  const goals = useQuery({ queryKey: ["goals"], queryFn: () => ok(api.GET("/api/goals")) });
+  const goals = useQuery(queries.goals);
   const vocabulary = useVocabulary().data;
   const [name, setName] = useState("");
   const [what, setWhat] = useState("any");
@@ -31,12 +31,10 @@ export function Goals() {
     onSuccess: () => {
       setName("");
       setWorth("");
-      return client.invalidateQueries();
     },
   });
   const remove = useMutation({
     mutationFn: (id: number) => ok(api.DELETE("/api/goals/{id}", { params: { path: { id } } })),
-    onSuccess: () => client.invalidateQueries(),
   });
   return (
     <>

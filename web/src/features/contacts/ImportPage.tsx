@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import { api, ok, type Schemas, upload } from "../../api/client";
 import { Frame } from "../../app/Frame";
@@ -10,12 +10,10 @@ import { useContactSlips } from "./useContactSlips";
 /** First step of an import: the file. */
 export function ImportPage() {
   const navigate = useNavigate();
-  const client = useQueryClient();
   const slips = useContactSlips();
   const take = useMutation({
     mutationFn: upload,
     onSuccess: async (run) => {
-      await client.invalidateQueries({ queryKey: ["imports"] });
       await navigate(`/contacts/import/${run.id}`);
     },
   });
@@ -71,10 +69,8 @@ type FactsProps = {
 
 /** What people bought or did, from the till, the shop or anywhere else. */
 function Facts({ title, word, about, send }: FactsProps) {
-  const client = useQueryClient();
   const take = useMutation({
     mutationFn: async (f: File) => send(await f.text()),
-    onSuccess: () => client.invalidateQueries(),
   });
   return (
     <>

@@ -1,16 +1,15 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok } from "../../api/client";
-import { instant } from "../../shared/format";
+import { queries } from "../../api/queries";
 import { NumberBox } from "../../shared/NumberBox";
 import { Pick } from "../../shared/Pick";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure } from "../../shared/states";
 
 /** Points by hand, with their reason: for what no reaction can see. */
 function GivePoints({ id }: { id: number }) {
-  const client = useQueryClient();
-  const all = useQuery({ queryKey: ["scores"], queryFn: () => ok(api.GET("/api/scores")) }).data ?? [];
+  const all = useQuery(queries.scores).data ?? [];
   const [chosen, setChosen] = useState<number | null>(null);
   const [points, setPoints] = useState(1);
   const [why, setWhy] = useState("");
@@ -25,7 +24,6 @@ function GivePoints({ id }: { id: number }) {
       ),
     onSuccess: () => {
       setWhy("");
-      return client.invalidateQueries();
     },
   });
   if (score === undefined) return null;
@@ -72,27 +70,28 @@ export function OwnScores({ id }: { id: number }) {
           ? "The sum of its entries."
           : `The sum of its entries, of each of which half is left after ${s.half_life_days} days.`}
       </p>
-      <Table size="small">
-        <TableHead>
-          <TableRow>
-            <TableCell>When</TableCell>
-            <TableCell className="num">Points</TableCell>
-            <TableCell>Cause</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {s.entries.map((e, i) => (
-            <TableRow key={i}>
-              <TableCell style={{ whiteSpace: "nowrap" }}>{instant(e.at)}</TableCell>
-              <TableCell className="num">
+      <DataTable
+        name="Entries of the score"
+        plain
+        rows={s.entries}
+        id={(_, i) => i}
+        dense
+        columns={(col) => [
+          col.when("When", (e) => e.at),
+          col.shown(
+            "Points",
+            (e) => e.points,
+            (e) => (
+              <>
                 {e.points > 0 ? "+" : "−"}
                 {Math.abs(e.points)}
-              </TableCell>
-              <TableCell>{e.why}</TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
+              </>
+            ),
+            { num: true },
+          ),
+          col.text("Cause", (e) => e.why),
+        ]}
+      />
     </section>
   ));
   return (

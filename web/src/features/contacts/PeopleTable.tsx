@@ -1,7 +1,7 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
-import { date, words } from "../../shared/format";
+import { words } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 
 type Sort = Schemas["Sort"];
 type Props = {
@@ -20,54 +20,41 @@ function consentTone(consent: string): string {
   return consent === "withdrawn" || consent === "complained" ? "bad" : consent === "paused" ? "wait" : "";
 }
 
+const KEYS: Record<string, Sort> = { address: "address", name: "family_name", added: "added_at" };
+
 /** People as rows; every one opens. */
 export function PeopleTable({ rows, sort, descending, onSort, onWhy }: Props) {
-  const head = (key: Sort, label: string) => (
-    <TableCell aria-sort={sort === key ? (descending ? "descending" : "ascending") : undefined}>
-      {onSort ? (
-        <button className="plain" onClick={() => onSort(key)}>
-          {label}
-          {sort === key ? (descending ? " ↓" : " ↑") : ""}
-        </button>
-      ) : (
-        label
-      )}
-    </TableCell>
-  );
+  const by = Object.keys(KEYS).find((k) => KEYS[k] === sort) ?? "";
   return (
-    <Table>
-      <TableHead>
-        <TableRow>
-          {head("address", "Address")}
-          {head("family_name", "Name")}
-          <TableCell>Country</TableCell>
-          <TableCell>Consent</TableCell>
-          <TableCell>Mail status</TableCell>
-          {head("added_at", "Added")}
-          {onWhy && <TableCell />}
-        </TableRow>
-      </TableHead>
-      <TableBody>
-        {rows.map((r) => (
-          <TableRow key={r.id}>
-            <TableCell>
-              <Link to={`/contacts/${r.id}`}>{r.address}</Link>
-            </TableCell>
-            <TableCell>{[r.given_name, r.family_name].filter(Boolean).join(" ")}</TableCell>
-            <TableCell>{r.country}</TableCell>
-            <TableCell className={consentTone(r.consent)}>{words(r.consent)}</TableCell>
-            <TableCell className={statusTone(r.status)}>{words(r.status)}</TableCell>
-            <TableCell className="num">{date(r.added_at)}</TableCell>
-            {onWhy && (
-              <TableCell className="num">
-                <button className="plain" onClick={() => onWhy(r)}>
-                  Why<span className="away"> is {r.address} in it</span>
-                </button>
-              </TableCell>
-            )}
-          </TableRow>
-        ))}
-      </TableBody>
-    </Table>
+    <DataTable
+      name="People"
+      plain={!onSort}
+      ordered={
+        onSort && { by, descending: descending ?? false, keys: Object.keys(KEYS), on: (key) => onSort(KEYS[key]!) }
+      }
+      rows={rows}
+      id={(r) => r.id}
+      columns={(col) => [
+        col.shown(
+          "Address",
+          (r) => r.address,
+          (r) => <Link to={`/contacts/${r.id}`}>{r.address}</Link>,
+        ),
+        col.text("Name", (r) => [r.given_name, r.family_name].filter(Boolean).join(" ")),
+        col.text("Country", (r) => r.country),
+        col.text("Consent", (r) => words(r.consent), { tone: (r) => consentTone(r.consent) }),
+        col.text("Mail status", (r) => words(r.status), { tone: (r) => statusTone(r.status) }),
+        col.day("Added", (r) => r.added_at),
+        onWhy != null &&
+          col.acts(
+            (r) => (
+              <button className="plain" onClick={() => onWhy(r)}>
+                Why<span className="away"> is {r.address} in it</span>
+              </button>
+            ),
+            { num: true },
+          ),
+      ]}
+    />
   );
 }

@@ -1,5 +1,5 @@
 import { Button } from "@mui/material";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
@@ -29,7 +29,6 @@ export function PersonActs({ p }: { p: Person }) {
 }
 
 function Merge({ p }: { p: Person }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
   const { show } = useWorking();
   const [search, setSearch] = useState("");
@@ -45,7 +44,6 @@ function Merge({ p }: { p: Person }) {
     onSuccess: async (_, into) => {
       show(null);
       await navigate(`/contacts/${into}`);
-      await client.invalidateQueries();
     },
   });
   const others = found.data?.rows.filter((r) => r.id !== p.id).slice(0, 8) ?? [];
@@ -82,7 +80,6 @@ function Merge({ p }: { p: Person }) {
 }
 
 function Erase({ p }: { p: Person }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
   const { show } = useWorking();
   const [typed, setTyped] = useState("");
@@ -91,7 +88,6 @@ function Erase({ p }: { p: Person }) {
     onSuccess: async () => {
       show(null);
       await navigate("/contacts");
-      await client.invalidateQueries();
     },
   });
   return (

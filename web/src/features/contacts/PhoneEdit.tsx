@@ -1,5 +1,5 @@
 import { Button, Checkbox, FormControlLabel, TextField } from "@mui/material";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
 import { EntityPick } from "../../shared/EntityPick";
@@ -43,7 +43,6 @@ export function Phone({ p }: { p: Person }) {
 }
 
 function Edit({ p }: { p: Person }) {
-  const client = useQueryClient();
   const { show } = useWorking();
   const [phone, setPhone] = useState(p.phone ?? "");
   const [agrees, setAgrees] = useState(false);
@@ -58,7 +57,6 @@ function Edit({ p }: { p: Person }) {
         }),
       ),
     onSuccess: async () => {
-      await client.invalidateQueries();
       show(null);
     },
   });

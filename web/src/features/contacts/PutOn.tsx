@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Button } from "@mui/material";
 import { api, ok, type Schemas } from "../../api/client";
 import type { paths } from "../../api/schema";
@@ -11,14 +11,12 @@ type Query = paths["/api/contacts"]["get"]["parameters"]["query"];
 
 /** Puts everybody the list shows, on all its pages, on a list or a tag, or sunsets them. */
 export function PutOn({ query, people, capped }: { query: Query; people: number; capped: boolean }) {
-  const client = useQueryClient();
   const { show } = useWorking();
   const vocabulary = useVocabulary().data;
   const put = useMutation({
     mutationFn: (body: Schemas["PutOn"]) => ok(api.POST("/api/contacts/put", { params: { query }, body })),
     onSuccess: () => {
       show(null);
-      return client.invalidateQueries();
     },
   });
   if (!vocabulary) return null;

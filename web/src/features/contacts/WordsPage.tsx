@@ -1,5 +1,5 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
@@ -44,7 +44,6 @@ export function WordsPage() {
 }
 
 function Words({ word, title, help, rows }: { word: Word; title: string; help: string; rows: Row[] }) {
-  const client = useQueryClient();
   const [name, setName] = useState("");
   const [kind, setKind] = useState<Schemas["FieldKind"]>("text");
   const make = useMutation({
@@ -54,7 +53,6 @@ function Words({ word, title, help, rows }: { word: Word; title: string; help: s
         : ok(api.POST("/api/words", { body: { word, name } })),
     onSuccess: () => {
       setName("");
-      return client.invalidateQueries();
     },
   });
   return (
@@ -111,13 +109,11 @@ function Words({ word, title, help, rows }: { word: Word; title: string; help: s
 }
 
 function Line({ word, row, others }: { word: Word; row: Row; others: Row[] }) {
-  const client = useQueryClient();
   const { show } = useWorking();
   const [renaming, setRenaming] = useState<string | null>(null);
   const onSuccess = () => {
     setRenaming(null);
     show(null);
-    return client.invalidateQueries();
   };
   const path = { id: row.id };
   const change = useMutation({

@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import type { Slip } from "../../app/Frame";
 import { count } from "../../shared/format";
 
 /** The slips of the Contacts station: everyone, segments, the lists, the imports. */
 export function useContactSlips(): { title: string; slips: Slip[] }[] {
-  const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
-  const runs = useQuery({ queryKey: ["imports"], queryFn: () => ok(api.GET("/api/imports")) });
+  const lists = useQuery(queries.lists);
+  const runs = useQuery(queries.imports);
   return [
     {
       title: "Contacts",

@@ -1,20 +1,40 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { ByLabel, useByLabel } from "../../shared/ByLabel";
+import { Figure, RateNote } from "../../shared/Figure";
 import { bare, count, date, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
-import { useWorking } from "../../shared/working";
-import { FigureWorking, type Definition } from "./FigureWorking";
+import { DataTable } from "../../shared/table/DataTable";
+import { FigureWorking, type FigureOf } from "./FigureWorking";
 
 /** The figures that stand beside each other; the others are told in their workings. */
 const SHOWN: Schemas["Figure"][] = ["accepted", "bounced", "human_opens", "human_clicks", "complaints", "leaving"];
 
+function Told({ row, figure, catalogue, counts }: FigureOf & { counts: boolean }) {
+  const r = row.figures[figure.key];
+  if (!r) return "can't be seen";
+  const told = counts ? count(r.count) : percent(r.rate, figure.decimals);
+  return (
+    <>
+      <Figure
+        title={`${figure.name}: ${told}`}
+        working={<FigureWorking row={row} figure={figure} catalogue={catalogue} />}
+      >
+        {told}
+      </Figure>
+      {counts && !r.thin ? (
+        <div className="soft small">of {count(r.of)}</div>
+      ) : (
+        <RateNote rate={r} digits={figure.decimals} />
+      )}
+    </>
+  );
+}
+
 export function FindingsPage() {
   const [params, setParams] = useSearchParams();
-  const { show } = useWorking();
   const { label, labels, carries } = useByLabel();
   const days = params.get("days") ? Number(params.get("days")) : undefined;
   const counts = params.get("as") === "counts";
@@ -45,11 +65,6 @@ export function FindingsPage() {
       <Loaded query={findings}>
         {({ mailings: sent, all, catalogue }) => {
           const columns = SHOWN.flatMap((f) => catalogue.filter((d) => d.figure === f));
-          const working = (row: (typeof sent)[number], figure: Definition, told: string) =>
-            show({
-              title: `${figure.name}: ${told}`,
-              body: <FigureWorking row={row} figure={figure} catalogue={catalogue} />,
-            });
           const mailings = sent.filter((m) => carries(m.id));
           const newest = mailings[0];
           // Nobody can tell whether a text message was opened.
@@ -100,70 +115,48 @@ export function FindingsPage() {
                     </span>
                   </div>
                   <ByLabel labels={labels} label={label} />
-                  <Table>
-                    <TableHead>
-                      <TableRow>
-                        <TableCell>Mailing</TableCell>
-                        <TableCell className="num">Sent</TableCell>
-                        {columns.map((c) => (
-                          <TableCell key={c.key} className="num">
-                            {c.name}
-                          </TableCell>
-                        ))}
-                      </TableRow>
-                    </TableHead>
-                    <TableBody>
-                      {mailings.map((m) => (
-                        <TableRow key={m.id}>
-                          <TableCell>
+                  <DataTable
+                    name="Mailings"
+                    rows={mailings}
+                    id={(m) => m.id}
+                    columns={(col) => [
+                      col.shown(
+                        "Mailing",
+                        (m) => m.name,
+                        (m) => (
+                          <>
                             {m.name}
-                            <br />
-                            <span className="soft small">
+                            <div className="soft small">
                               {m.channel === "text" ? "text message, " : ""}
                               {date(m.started_at)}
-                            </span>
-                          </TableCell>
-                          <TableCell className="num">
-                            <button
-                              className="figure"
-                              onClick={() =>
-                                catalogue
-                                  .filter((d) => d.figure === "sent")
-                                  .forEach((d) => working(m, d, count(m.sent)))
-                              }
-                            >
-                              {count(m.sent)}
-                            </button>
-                          </TableCell>
-                          {columns.map((c) => {
-                            const r = m.figures[c.key];
-                            if (!r)
-                              return (
-                                <TableCell key={c.key} className="num soft">
-                                  can't be seen
-                                </TableCell>
-                              );
-                            const told = counts ? count(r.count) : percent(r.rate, c.decimals);
-                            return (
-                              <TableCell key={c.key} className="num">
-                                <button className="figure" onClick={() => working(m, c, told)}>
-                                  {told}
-                                </button>
-                                <br />
-                                <span className="soft small">
-                                  {r.thin
-                                    ? "thin"
-                                    : counts
-                                      ? `of ${count(r.of)}`
-                                      : `${bare(r.lower, c.decimals)} to ${bare(r.upper, c.decimals)}`}
-                                </span>
-                              </TableCell>
-                            );
-                          })}
-                        </TableRow>
-                      ))}
-                    </TableBody>
-                  </Table>
+                            </div>
+                          </>
+                        ),
+                      ),
+                      col.number("Sent", (m) => m.sent, {
+                        cell: (m) => (
+                          <Figure
+                            title={`Sent: ${count(m.sent)}`}
+                            working={catalogue
+                              .filter((d) => d.figure === "sent")
+                              .map((d) => (
+                                <FigureWorking key={d.key} row={m} figure={d} catalogue={catalogue} />
+                              ))}
+                          >
+                            {count(m.sent)}
+                          </Figure>
+                        ),
+                      }),
+                      ...columns.map((d) =>
+                        col.shown(
+                          d.name,
+                          (m) => (counts ? m.figures[d.key]?.count : m.figures[d.key]?.rate),
+                          (m) => <Told row={m} figure={d} catalogue={catalogue} counts={counts} />,
+                          { num: true, tone: (m) => (m.figures[d.key] ? undefined : "soft") },
+                        ),
+                      ),
+                    ]}
+                  />
                 </>
               )}
             </>

@@ -1,10 +1,11 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { scaleBand, scaleLinear } from "d3-scale";
 import { useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { count, plural } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Loaded } from "../../shared/states";
 import { useContactSlips } from "../contacts/useContactSlips";
 
@@ -16,7 +17,7 @@ export function GrowthPage() {
   const [params, setParams] = useSearchParams();
   const lists = params.get("lists") ?? "";
   const chosen = lists.split(",").filter(Boolean).map(Number);
-  const all = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
+  const all = useQuery(queries.lists);
   const growth = useQuery({
     queryKey: ["growth", lists],
     queryFn: () => ok(api.GET("/api/growth", { params: { query: { lists } } })),
@@ -66,33 +67,29 @@ export function GrowthPage() {
               </div>
               {year.length > 0 && <Chart months={year} />}
               {months.length > 0 && (
-                <Table sx={{ maxWidth: 720 }}>
-                  <TableHead>
-                    <TableRow>
-                      <TableCell>Month</TableCell>
-                      <TableCell className="num">Joined</TableCell>
-                      <TableCell className="num">Left</TableCell>
-                      <TableCell className="num">Bounced</TableCell>
-                      <TableCell className="num">Net</TableCell>
-                      <TableCell className="num">Remain</TableCell>
-                    </TableRow>
-                  </TableHead>
-                  <TableBody>
-                    {[...months].reverse().map((m) => (
-                      <TableRow key={m.month}>
-                        <TableCell>{m.month}</TableCell>
-                        <TableCell className="num">{count(m.joined)}</TableCell>
-                        <TableCell className="num">{count(m.left)}</TableCell>
-                        <TableCell className="num">{count(m.bounced)}</TableCell>
-                        <TableCell className={m.net < 0 ? "num bad" : "num"}>
+                <DataTable
+                  name="Growth by month"
+                  rows={[...months].reverse()}
+                  id={(m) => m.month}
+                  columns={(col) => [
+                    col.text("Month", (m) => m.month),
+                    col.number("Joined", (m) => m.joined),
+                    col.number("Left", (m) => m.left),
+                    col.number("Bounced", (m) => m.bounced),
+                    col.shown(
+                      "Net",
+                      (m) => m.net,
+                      (m) => (
+                        <>
                           {m.net < 0 ? "−" : "+"}
                           {count(Math.abs(m.net))}
-                        </TableCell>
-                        <TableCell className="num">{count(m.reachable)}</TableCell>
-                      </TableRow>
-                    ))}
-                  </TableBody>
-                </Table>
+                        </>
+                      ),
+                      { num: true, tone: (m) => (m.net < 0 ? "bad" : undefined) },
+                    ),
+                    col.number("Remain", (m) => m.reachable),
+                  ]}
+                />
               )}
               <p className="soft small">
                 Left: withdrew from everything or complained. Bounced: the address was retired. Each person counts once

@@ -1,25 +1,23 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { scaleLinear, scalePoint } from "d3-scale";
-import { useState } from "react";
+import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { bare, count, percent } from "../../shared/format";
-import { Failure, Loaded } from "../../shared/states";
+import { Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
 import { useContactSlips } from "../contacts/useContactSlips";
+import { Chart, span } from "./RingChart";
+import { CostForm } from "./CostForm";
 
 type Ring = Schemas["Ring"];
 type Costs = Schemas["Costs"];
 
-const span = (days: number) =>
-  days === 730 ? "2 years" : days % 7 === 0 ? `${days / 7} ${days === 7 ? "week" : "weeks"}` : `${days} days`;
-
 /** How far back a last answer may lie for mail to be worth sending. */
 export function RecencyPage() {
   const slips = useContactSlips();
-  const recency = useQuery({ queryKey: ["recency"], queryFn: () => ok(api.GET("/api/recency")) });
+  const recency = useQuery(queries.recency);
   return (
     <Frame slips={slips}>
       <Loaded query={recency}>{(v) => <Guide key={JSON.stringify(v.costs)} view={v} />}</Loaded>
@@ -89,78 +87,6 @@ function Guide({ view: { guide, costs } }: { view: Schemas["RecencyView"] }) {
 }
 
 const signed = (x: number) => `${x < 0 ? "−" : "+"}${Math.abs(x).toFixed(2)}`;
-
-function Chart({ rings, suggestion }: { rings: Ring[]; suggestion: number | null }) {
-  const label = (r: Ring, i: number) => (i === rings.length - 1 ? "longer, never" : span(r.to_days));
-  const x = scalePoint(rings.map(label), [60, 720]).padding(0.5);
-  // A thin ring's wide interval must not flatten the others: it runs out at the top.
-  const top = Math.max(0.05, ...rings.map((r) => (r.opens.thin ? r.opens.rate : r.opens.upper) ?? 0));
-  const y = scaleLinear([0, top], [220, 14]).nice();
-  const edge = rings.findIndex((r) => r.to_days === suggestion);
-  const at = (i: number) => x(label(rings[i]!, i))!;
-  const border = edge >= 0 ? (at(edge) + at(Math.min(edge + 1, rings.length - 1))) / 2 : null;
-  return (
-    <svg
-      viewBox="0 0 740 268"
-      width="740"
-      style={{ maxWidth: "100%", display: "block" }}
-      role="img"
-      aria-label={rings.map((r, i) => `${label(r, i)}: ${percent(r.opens.rate)} of ${count(r.people)}`).join("; ")}
-    >
-      {border !== null && (
-        <>
-          <rect x={60} y={14} width={border - 60} height={206} fill="var(--deep-wash)" opacity={0.5} />
-          <text x={border - 6} y={28} fontSize={12} textAnchor="end" fill="var(--deep)">
-            pays to here
-          </text>
-        </>
-      )}
-      {y.ticks(4).map((t) => (
-        <g key={t}>
-          <line x1={60} x2={720} y1={y(t)} y2={y(t)} stroke="var(--rule)" strokeWidth={0.6} />
-          <text x={52} y={y(t) + 4} fontSize={12} textAnchor="end" className="soft">
-            {(t * 100).toFixed(0)}%
-          </text>
-        </g>
-      ))}
-      <line x1={60} x2={720} y1={220} y2={220} stroke="var(--ink)" strokeWidth={1.2} />
-      {rings.map((r, i) => {
-        const tone = r.pays ? "var(--deep)" : "var(--brick)";
-        return (
-          <g key={i}>
-            {r.opens.rate != null && (
-              <>
-                <line
-                  x1={at(i)}
-                  x2={at(i)}
-                  y1={y(r.opens.lower!)}
-                  y2={Math.max(8, y(r.opens.upper!))}
-                  stroke={tone}
-                  strokeWidth={3}
-                />
-                <circle
-                  cx={at(i)}
-                  cy={y(r.opens.rate)}
-                  r={6}
-                  stroke={tone}
-                  strokeWidth={2}
-                  fill={r.opens.thin ? "var(--sheet)" : tone}
-                />
-              </>
-            )}
-            <text x={at(i)} y={238} fontSize={12} textAnchor="middle">
-              {label(r, i)}
-            </text>
-            <text x={at(i)} y={254} fontSize={12} textAnchor="middle" className="soft">
-              {count(r.people)}
-              {r.opens.thin && r.people > 0 ? ", thin" : ""}
-            </text>
-          </g>
-        );
-      })}
-    </svg>
-  );
-}
 
 function Rings({ rings, costs }: { rings: Ring[]; costs: Costs }) {
   const { show } = useWorking();
@@ -248,70 +174,6 @@ function Net({ r, costs }: { r: Ring; costs: Costs }) {
         open, click or reply before it.
       </p>
       {r.opens.thin && <p className="wait">Thin: fewer than 100 people; a thin ring is never the suggestion.</p>}
-    </>
-  );
-}
-
-function CostForm({ costs }: { costs: Costs }) {
-  const client = useQueryClient();
-  const share = (f: number | null | undefined) => (f == null ? "" : String(f * 100));
-  const [d, setD] = useState({
-    open: String(costs.open),
-    click: String(costs.click),
-    complaint: String(costs.complaint),
-    withdrawal: String(costs.withdrawal),
-    bounce: String(costs.bounce),
-    floor_overall: share(costs.floor_overall),
-    floor_ring: share(costs.floor_ring),
-  });
-  const save = useMutation({
-    mutationFn: () => {
-      const floor = (t: string) => (t.trim() === "" ? null : Number(t) / 100);
-      return ok(
-        api.PUT("/api/recency", {
-          body: {
-            open: Number(d.open),
-            click: Number(d.click),
-            complaint: Number(d.complaint),
-            withdrawal: Number(d.withdrawal),
-            bounce: Number(d.bounce),
-            floor_overall: floor(d.floor_overall),
-            floor_ring: floor(d.floor_ring),
-          },
-        }),
-      );
-    },
-    onSuccess: () => client.invalidateQueries({ queryKey: ["recency"] }),
-  });
-  const box = (key: keyof typeof d, label: string) => (
-    <TextField
-      label={label}
-      value={d[key]}
-      onChange={(e) => setD({ ...d, [key]: e.target.value })}
-      slotProps={{ htmlInput: { inputMode: "decimal" } }}
-    />
-  );
-  return (
-    <>
-      <h2>What an answer is worth, and what a loss costs</h2>
-      <div
-        className="fields"
-        style={{ display: "grid", gridTemplateColumns: "repeat(4, 1fr)", gap: 12, maxWidth: 820 }}
-      >
-        {box("open", "A human open")}
-        {box("click", "A human click")}
-        {box("complaint", "A complaint")}
-        {box("withdrawal", "A withdrawal")}
-        {box("bounce", "A bounce")}
-        {box("floor_overall", "Opens overall, at least %")}
-        {box("floor_ring", "Opens of a ring, at least %")}
-      </div>
-      <Failure error={save.error} />
-      <div className="acts">
-        <Button variant="outlined" disabled={save.isPending} onClick={() => save.mutate()}>
-          Reckon with these
-        </Button>
-      </div>
     </>
   );
 }

@@ -1,51 +1,62 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
-import { bare, count, percent, plural } from "../../shared/format";
+import { Figure, RateNote, RateWorking } from "../../shared/Figure";
+import { count, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
-import { useWorking } from "../../shared/working";
+import { DataTable } from "../../shared/table/DataTable";
 import { useContactSlips } from "../contacts/useContactSlips";
 
-type Rate = Schemas["Rate"];
+type Source = Schemas["Quality"];
+
+const named = (s: Source) => s.source ?? "no source on record";
+
+/** What became of the people of a source: head, rate, decimals, and what it counts. */
+const OUTCOMES: [string, (s: Source) => Schemas["Rate"], number, string][] = [
+  [
+    "No such address",
+    (s) => s.bounces,
+    1,
+    "People whose host said for good that the address doesn't exist, of those mailed.",
+  ],
+  ["Complaints", (s) => s.complaints, 2, "People who complained, of those mailed."],
+  [
+    "Silence",
+    (s) => s.silence,
+    1,
+    "People who got four messages or more in 180 days and answered none (no human open, click or reply), of those who got so many; people whose opens can't be told are left out.",
+  ],
+  ["Bought", (s) => s.conversions, 1, "People with at least one purchase, of all from this source."],
+];
+
+function Outcome({ head, of, rate, digits, counted }: { head: string; of: Source; counted: string } & Shown) {
+  const told = percent(rate.rate, digits);
+  return (
+    <>
+      <Figure
+        title={`${head}: ${told}`}
+        working={
+          <>
+            <RateWorking rate={rate} digits={2} />
+            <h3>Counted</h3>
+            <p style={{ marginTop: 0 }}>{counted}</p>
+            <p className="soft">{named(of)}. No other filter in force.</p>
+          </>
+        }
+      >
+        {told}
+      </Figure>
+      <RateNote rate={rate} digits={digits} />
+    </>
+  );
+}
+type Shown = { rate: Schemas["Rate"]; digits: number };
 
 /** Where people came from, and what became of them. */
 export function SourcesPage() {
   const slips = useContactSlips();
-  const { show } = useWorking();
-  const sources = useQuery({ queryKey: ["sources"], queryFn: () => ok(api.GET("/api/sources")) });
-  const cell = (source: string, what: string, counted: string, r: Rate, digits: number) => (
-    <TableCell className="num">
-      <button
-        className="figure"
-        onClick={() =>
-          show({
-            title: `${what}: ${percent(r.rate, digits)}`,
-            body: (
-              <>
-                <div className="formula">
-                  {count(r.count)} / {count(r.of)} = {percent(r.rate, 2)}
-                </div>
-                <dl>
-                  <dt>Interval (Wilson, 95%)</dt>
-                  <dd>
-                    {bare(r.lower, 2)} to {bare(r.upper, 2)}
-                  </dd>
-                </dl>
-                <h3>Counted</h3>
-                <p style={{ marginTop: 0 }}>{counted}</p>
-                <p className="soft">{source}. No other filter in force.</p>
-              </>
-            ),
-          })
-        }
-      >
-        {percent(r.rate, digits)}
-      </button>
-      <br />
-      <span className="soft small">{r.thin ? "thin" : `${bare(r.lower, digits)} to ${bare(r.upper, digits)}`}</span>
-    </TableCell>
-  );
+  const sources = useQuery(queries.sources);
   return (
     <Frame slips={slips}>
       <Loaded query={sources}>
@@ -60,9 +71,8 @@ export function SourcesPage() {
               <p className="finding">
                 {jumped.length ? (
                   <>
-                    Sign-ups from{" "}
-                    <em className="bad">{jumped.map((s) => s.source ?? "no source on record").join(", ")}</em> jumped in
-                    the last week: look whether they are people.
+                    Sign-ups from <em className="bad">{jumped.map(named).join(", ")}</em> jumped in the last week: look
+                    whether they are people.
                   </>
                 ) : (
                   <>
@@ -70,57 +80,34 @@ export function SourcesPage() {
                   </>
                 )}
               </p>
-              <Table>
-                <TableHead>
-                  <TableRow>
-                    <TableCell>Source</TableCell>
-                    <TableCell className="num">People</TableCell>
-                    <TableCell className="num">No such address</TableCell>
-                    <TableCell className="num">Complaints</TableCell>
-                    <TableCell className="num">Silence</TableCell>
-                    <TableCell className="num">Bought</TableCell>
-                    <TableCell className="num">Last week</TableCell>
-                  </TableRow>
-                </TableHead>
-                <TableBody>
-                  {all.map((s) => {
-                    const name = s.source ?? "no source on record";
-                    return (
-                      <TableRow key={name}>
-                        <TableCell className={s.source == null ? "soft" : ""}>{name}</TableCell>
-                        <TableCell className="num">{count(s.people)}</TableCell>
-                        {cell(
-                          name,
-                          "No such address",
-                          "People whose host said for good that the address doesn't exist, of those mailed.",
-                          s.bounces,
-                          1,
-                        )}
-                        {cell(name, "Complaints", "People who complained, of those mailed.", s.complaints, 2)}
-                        {cell(
-                          name,
-                          "Silence",
-                          "People who got four messages or more in 180 days and answered none (no human open, click or reply), of those who got so many; people whose opens can't be told are left out.",
-                          s.silence,
-                          1,
-                        )}
-                        {cell(
-                          name,
-                          "Bought",
-                          "People with at least one purchase, of all from this source.",
-                          s.conversions,
-                          1,
-                        )}
-                        <TableCell className={s.jumped ? "num bad" : "num"}>
-                          {count(s.last_week)}
-                          <br />
-                          <span className="soft small">usually {s.usual_week.toFixed(1)}</span>
-                        </TableCell>
-                      </TableRow>
-                    );
-                  })}
-                </TableBody>
-              </Table>
+              <DataTable
+                name="Sources"
+                rows={all}
+                id={named}
+                columns={(col) => [
+                  col.text("Source", named, { tone: (s) => (s.source == null ? "soft" : undefined) }),
+                  col.number("People", (s) => s.people),
+                  ...OUTCOMES.map(([head, of, digits, counted]) =>
+                    col.shown(
+                      head,
+                      (s) => of(s).rate,
+                      (s) => <Outcome head={head} of={s} rate={of(s)} digits={digits} counted={counted} />,
+                      { num: true },
+                    ),
+                  ),
+                  col.shown(
+                    "Last week",
+                    (s) => s.last_week,
+                    (s) => (
+                      <>
+                        {count(s.last_week)}
+                        <div className="soft small">usually {s.usual_week.toFixed(1)}</div>
+                      </>
+                    ),
+                    { num: true, tone: (s) => (s.jumped ? "bad" : undefined) },
+                  ),
+                ]}
+              />
               <p className="soft small">
                 A jump is a week with at least 20 sign-ups that chance alone would bring less than once in a thousand,
                 held against the eight weeks before (exact test of two Poisson rates).

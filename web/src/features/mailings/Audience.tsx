@@ -2,7 +2,8 @@ import { MenuItem, TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { count, instant, percent, plural } from "../../shared/format";
 import { CELLS, cellWords } from "../../shared/load";
 import type { Draft } from "./draft";
@@ -154,8 +155,8 @@ export function AudienceSection({
   mailing: number | null;
   at: number | null;
 }) {
-  const segments = useQuery({ queryKey: ["segments"], queryFn: () => ok(api.GET("/api/segments")) }).data ?? [];
-  const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) }).data ?? [];
+  const segments = useQuery(queries.segments).data ?? [];
+  const lists = useQuery(queries.lists).data ?? [];
   const look = useAudience(d, at, mailing);
   const pick = (
     label: string,

@@ -1,8 +1,9 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ok } from "../../api/client";
-import { count, money } from "../../shared/format";
+import { queries } from "../../api/queries";
+import { money } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 
 /** What a mailing brought towards each goal. */
 export function Brought({ id }: { id: number }) {
@@ -10,34 +11,26 @@ export function Brought({ id }: { id: number }) {
     queryKey: ["brought", id],
     queryFn: () => ok(api.GET("/api/mailings/{id}/goals", { params: { path: { id } } })),
   });
-  const rule = useQuery({ queryKey: ["attribution"], queryFn: () => ok(api.GET("/api/attribution")) }).data;
+  const rule = useQuery(queries.attribution).data;
   const all = brought.data ?? [];
   if (all.length === 0) return null;
   return (
     <>
       <h2>Goals</h2>
-      <Table size="small" sx={{ maxWidth: 820 }}>
-        <TableHead>
-          <TableRow>
-            <TableCell>Goal</TableCell>
-            <TableCell />
-            <TableCell className="num">Conversions</TableCell>
-            <TableCell className="num">People</TableCell>
-            <TableCell className="num">Value, refunds off</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {all.map((b) => (
-            <TableRow key={b.goal}>
-              <TableCell>{b.name}</TableCell>
-              <TableCell className="soft">{b.words}</TableCell>
-              <TableCell className="num">{count(b.conversions)}</TableCell>
-              <TableCell className="num">{count(b.people)}</TableCell>
-              <TableCell className="num">{b.currency ? money(b.cents, b.currency) : "–"}</TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
+      <DataTable
+        name="Goals"
+        plain
+        rows={all}
+        id={(b) => b.goal}
+        dense
+        columns={(col) => [
+          col.text("Goal", (b) => b.name),
+          col.acts((b) => <>{b.words}</>),
+          col.number("Conversions", (b) => b.conversions),
+          col.number("People", (b) => b.people),
+          col.text("Value, refunds off", (b) => (b.currency ? money(b.cents, b.currency) : "–"), { num: true }),
+        ]}
+      />
       {rule && (
         <p className="soft small">
           A conversion is put down to the {rule.by === "last_click" ? "last" : "first"} human click in the{" "}

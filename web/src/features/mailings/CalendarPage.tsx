@@ -1,13 +1,14 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useMailingSlips } from "./useMailingSlips";
+import { DAY } from "../../shared/time";
 
 type Entry = Schemas["CalendarEntry"];
-const DAY = 86_400_000;
 const WEEKS = 6;
 const month = new Intl.DateTimeFormat("en-GB", { month: "long", year: "numeric", timeZone: "UTC" });
 const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", timeZone: "UTC" });
@@ -63,7 +64,7 @@ function Cell({ begins, entries, now }: { begins: number; entries: Entry[]; now:
 export function CalendarPage() {
   const { slips } = useMailingSlips();
   const [search, setSearch] = useSearchParams();
-  const clock = useQuery({ queryKey: ["clock"], queryFn: () => ok(api.GET("/api/clock")) });
+  const clock = useQuery(queries.clock);
   const now = clock.data?.now ?? 0;
   const from = search.get("from") ? Number(search.get("from")) : monday(now - 14 * DAY);
   const until = from + WEEKS * 7 * DAY;

@@ -1,16 +1,14 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Failure } from "../../shared/states";
 
 /** The text messages that go along with an email, or the email that a text message goes along with. */
 export function Companions({ m }: { m: Schemas["Mailing"] }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
   const add = useMutation({
     mutationFn: () => ok(api.POST("/api/mailings/{id}/companion", { params: { path: { id: m.id } } })),
     onSuccess: async (made) => {
-      await client.invalidateQueries();
       await navigate(`/mailings/${made}`);
     },
   });

@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { Link, useNavigate } from "react-router";
 import { api, ok } from "../../api/client";
 import { Failure } from "../../shared/states";
@@ -7,7 +7,6 @@ type Props = { id: number; name: string; state: string; template: boolean; archi
 
 /** What can be done with any mailing: begin another from it, keep it as a template, hold it against another, put it away. */
 export function CopyActs({ id, name, state, template, archived }: Props) {
-  const client = useQueryClient();
   const navigate = useNavigate();
   const path = { path: { id } };
   const copy = useMutation({
@@ -22,14 +21,12 @@ export function CopyActs({ id, name, state, template, archived }: Props) {
         }),
       ),
     onSuccess: async (made) => {
-      await client.invalidateQueries();
       await navigate(`/mailings/${made}`);
     },
   });
   const archive = useMutation({
     mutationFn: () => ok(api.PUT("/api/mailings/{id}/archive", { params: path, body: { away: !archived } })),
     onSuccess: async () => {
-      await client.invalidateQueries();
       await navigate(archived ? `/mailings/${id}` : "/mailings");
     },
   });

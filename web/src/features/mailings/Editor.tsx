@@ -1,10 +1,10 @@
 import { Button, MenuItem, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, ok, type Schemas } from "../../api/client";
-import { Arm } from "../../shared/Arm";
-import { instant, letter } from "../../shared/format";
+import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
+import { instant } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import { MailingReactions } from "../reactions/MailingReactions";
 import { AudienceSection } from "./Audience";
@@ -13,122 +13,19 @@ import type { Draft } from "./draft";
 import { Findings } from "./Findings";
 import { Labels } from "./Labels";
 import { Preview } from "./Preview";
+import type { CodeHandle } from "../../shared/CodeArea";
 import { Source } from "./Source";
 import { SendNow } from "./SendNow";
 import { TextMessage } from "./TextMessage";
 import { type How, WhenSection } from "./When";
+import { Senders, Subjects } from "./Variants";
 
 const SECTIONS = [
   ["message", "Message"],
   ["audience", "Audience"],
   ["when", "When"],
 ] as const;
-type Letterhead = Schemas["Letterhead"];
 type Section = (typeof SECTIONS)[number][0];
-
-/** The name a variant comes under and where its replies go, where that isn't as the letterhead has it. */
-function Senders({ d, setD, usual }: { d: Draft; setD: (d: Draft) => void; usual: Letterhead | undefined }) {
-  const senders = d.senders ?? [];
-  if (senders.length === 0)
-    return (
-      <div>
-        <button
-          className="plain"
-          onClick={() => setD({ ...d, senders: d.subjects.map(() => ({ name: "", reply_to: "" })) })}
-        >
-          {d.subjects.length > 1 ? "Let sender name or reply-to differ by variant" : "Another sender name or reply-to"}
-        </button>
-      </div>
-    );
-  const put = (i: number, change: Partial<(typeof senders)[number]>) =>
-    setD({
-      ...d,
-      senders: d.subjects.map((_, j) => ({ ...{ name: "", reply_to: "" }, ...senders[j], ...(j === i ? change : {}) })),
-    });
-  return (
-    <>
-      {d.subjects.map((_, i) => (
-        <div key={i} style={{ display: "flex", gap: 10, alignItems: "center" }}>
-          <Arm index={i} />
-          <TextField
-            label={`Sender name ${letter(i)}`}
-            value={senders[i]?.name ?? ""}
-            placeholder={usual?.from_name}
-            slotProps={{ inputLabel: { shrink: true } }}
-            onChange={(e) => put(i, { name: e.target.value })}
-          />
-          <TextField
-            label={`Replies go to ${letter(i)}`}
-            value={senders[i]?.reply_to ?? ""}
-            placeholder={usual?.reply_to || usual?.from_address}
-            slotProps={{ inputLabel: { shrink: true } }}
-            onChange={(e) => put(i, { reply_to: e.target.value })}
-          />
-        </div>
-      ))}
-      <div>
-        <button className="plain" onClick={() => setD({ ...d, senders: [] })}>
-          Take both from the letterhead
-        </button>
-        <span className="soft small">
-          {" "}
-          What is left empty comes from the letterhead, and the from address always does.
-        </span>
-      </div>
-    </>
-  );
-}
-
-function Subjects({ d, setD }: { d: Draft; setD: (d: Draft) => void }) {
-  return (
-    <>
-      {d.subjects.map((s, i) => (
-        <div key={i} style={{ display: "flex", gap: 10, alignItems: "center" }}>
-          <Arm index={i} />
-          <TextField
-            label={`Subject ${letter(i)}`}
-            value={s}
-            onChange={(e) => setD({ ...d, subjects: d.subjects.map((x, j) => (j === i ? e.target.value : x)) })}
-          />
-        </div>
-      ))}
-      <div>
-        {d.subjects.length < 6 && (
-          <button className="plain" onClick={() => setD({ ...d, subjects: [...d.subjects, ""] })}>
-            {d.subjects.length < 2 ? "Add a second subject, to try them against each other" : "Add another subject"}
-          </button>
-        )}
-        {d.subjects.length > 1 && (
-          <button
-            className="plain"
-            onClick={() =>
-              setD({
-                ...d,
-                subjects: d.subjects.slice(0, -1),
-                senders: (d.senders ?? []).slice(0, d.subjects.length - 1),
-              })
-            }
-          >
-            Take subject {letter(d.subjects.length - 1)} out
-          </button>
-        )}
-        {d.subjects.length > 1 && (
-          <span className="soft small">
-            {" "}
-            To try the preheader or the content, keep the subjects alike and write{" "}
-            <code>{'{% if variant == "B" %}…{% else %}…{% endif %}'}</code>.
-          </span>
-        )}
-      </div>
-      <TextField
-        label="Preheader"
-        value={d.preheader ?? ""}
-        helperText="What inboxes show after the subject"
-        onChange={(e) => setD({ ...d, preheader: e.target.value })}
-      />
-    </>
-  );
-}
 
 /** Writes a mailing: its message, whom it is for, when it goes. */
 export function Editor({
@@ -149,16 +46,15 @@ export function Editor({
   /** What goes along with it. */
   beside?: ReactNode;
 }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
-  const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
-  const topics = useQuery({ queryKey: ["topics"], queryFn: () => ok(api.GET("/api/topics")) });
-  const letterheads = useQuery({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) });
+  const lists = useQuery(queries.lists);
+  const topics = useQuery(queries.topics);
+  const letterheads = useQuery(queries.letterheads);
   const [d, setD] = useState(from);
   const [section, setSection] = useState<Section>("message");
   const [how, setHow] = useState<How>(from.schedule?.local ? "local" : "now");
   const [at, setAt] = useState<number | null>(null);
-  const area = useRef<HTMLTextAreaElement>(null);
+  const area = useRef<CodeHandle>(null);
   // The draft, once it was saved; and what is asked about before it goes out at once.
   const [made, setMade] = useState(id);
   const [version, setVersion] = useState(loaded);
@@ -181,7 +77,6 @@ export function Editor({
       return { m, then };
     },
     onSuccess: async ({ m, then }) => {
-      await client.invalidateQueries();
       if (then === "ask") return setAsked(d);
       await navigate(
         then !== "trial" ? `/mailings/${m.id}` : m.trial_id ? `/trials/${m.trial_id}` : `/trials/plan/${m.id}`,
@@ -193,15 +88,7 @@ export function Editor({
   if (d.letterhead_id === 0 && letterheadId > 0) setD(current);
   const toLine = (part: string, line: number) => {
     setSection("message");
-    const el = area.current;
-    if (part !== "html" || !el) return;
-    const before = d.html
-      .split("\n")
-      .slice(0, line - 1)
-      .join("\n").length;
-    const start = line === 1 ? 0 : before + 1;
-    el.focus();
-    el.setSelectionRange(start, start + (d.html.split("\n")[line - 1]?.length ?? 0));
+    if (part === "html") area.current?.toLine(line);
   };
   const text = d.channel === "text";
   const usual = letterheads.data?.find((l) => l.id === letterheadId);
@@ -277,7 +164,7 @@ export function Editor({
           <TextMessage d={d} setD={setD} draft={current} mailing={id} number={usual?.text_number ?? ""} />
         ) : (
           <div className="two" style={{ marginTop: 14 }}>
-            <Source d={d} setD={setD} area={area} />
+            <Source d={d} setD={setD} draft={current} mailing={id} area={area} />
             <Preview draft={current} mailing={id} />
           </div>
         )}

@@ -1,8 +1,7 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useDeferredValue } from "react";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import { plural } from "../../shared/format";
 import type { Draft } from "./draft";
+import { useCheck } from "./useCheck";
 
 type Fix = NonNullable<Schemas["Finding"]["fix"]>;
 
@@ -31,13 +30,7 @@ type Props = {
 
 /** The message check, as one writes: what stops the mailing, what asks, and the fix where there is one. */
 export function Findings({ draft, mailing, onFix, onLine }: Props) {
-  const late = useDeferredValue(draft);
-  const check = useQuery({
-    queryKey: ["check", mailing, late],
-    queryFn: () => ok(api.POST("/api/message-check", { params: { query: { mailing } }, body: late })),
-    placeholderData: keepPreviousData,
-    enabled: late.letterhead_id > 0,
-  });
+  const check = useCheck(draft, mailing);
   const found = check.data ?? [];
   const errors = found.filter((f) => f.level === "error").length;
   return (

@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok } from "../../api/client";
 import { Failure } from "../../shared/states";
@@ -6,7 +6,6 @@ import { useVocabulary } from "../../shared/useVocabulary";
 
 /** What a mailing is called by, to be found again: put on and taken off. */
 export function Labels({ id, labels }: { id: number; labels: string[] }) {
-  const client = useQueryClient();
   const known = useVocabulary().data?.labels ?? [];
   const [name, setName] = useState("");
   const save = useMutation({
@@ -14,7 +13,6 @@ export function Labels({ id, labels }: { id: number; labels: string[] }) {
       ok(api.PUT("/api/mailings/{id}/labels", { params: { path: { id } }, body: names })),
     onSuccess: () => {
       setName("");
-      return client.invalidateQueries();
     },
   });
   return (

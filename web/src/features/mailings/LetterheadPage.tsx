@@ -1,8 +1,9 @@
 import { Button, MenuItem, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
@@ -60,13 +61,11 @@ function Reach({ id }: { id: number }) {
 }
 
 function Editor({ from }: { from: Letterhead }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
   const [l, setL] = useState(from);
   const save = useMutation({
     mutationFn: () => ok(api.POST("/api/letterheads", { body: l })),
     onSuccess: async (id) => {
-      await client.invalidateQueries();
       await navigate(`/mailings/letterheads/${id}`);
     },
   });
@@ -82,7 +81,7 @@ function Editor({ from }: { from: Letterhead }) {
       onChange={(e) => setL({ ...l, [key]: e.target.value })}
     />
   );
-  const images = useQuery({ queryKey: ["images"], queryFn: () => ok(api.GET("/api/images")) });
+  const images = useQuery(queries.images);
   const social = l.social ?? [];
   const setSocial = (i: number, s: (typeof social)[number]) =>
     setL({ ...l, social: social.map((x, j) => (j === i ? s : x)) });

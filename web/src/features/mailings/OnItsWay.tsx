@@ -1,16 +1,18 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
-import { count, instant, percent, plural } from "../../shared/format";
+import { count, instant, plural } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import { MailingReactions } from "../reactions/MailingReactions";
 import { Brought } from "./Brought";
 import { Companions } from "./Companions";
 import { CopyActs } from "./CopyActs";
 import { Labels } from "./Labels";
+import { Links } from "./MailingLinks";
+import { Replies } from "./Replies";
 
 type Mailing = Schemas["Mailing"];
 type Way = Schemas["Way"];
@@ -79,135 +81,8 @@ function Progress({ way, text }: { way: Way[]; text: boolean }) {
   );
 }
 
-/** The links by the place they stand in, with names that can be changed. */
-function Links({ id, people }: { id: number; people: number }) {
-  const client = useQueryClient();
-  const [drawn, setDrawn] = useState(false);
-  const [editing, setEditing] = useState<{ position: number; name: string } | null>(null);
-  const links = useQuery({
-    queryKey: ["links", id],
-    queryFn: () => ok(api.GET("/api/mailings/{id}/links", { params: { path: { id } } })),
-  });
-  const rename = useMutation({
-    mutationFn: () =>
-      ok(
-        api.PUT("/api/mailings/{id}/links/{position}", {
-          params: { path: { id, position: editing!.position } },
-          body: { name: editing!.name },
-        }),
-      ),
-    onSuccess: async () => {
-      setEditing(null);
-      await client.invalidateQueries();
-    },
-  });
-  const all = links.data ?? [];
-  if (all.length === 0) return null;
-  return (
-    <>
-      <h2>Links, by the place they stand in</h2>
-      <Table size="small">
-        <TableHead>
-          <TableRow>
-            <TableCell>Name</TableCell>
-            <TableCell>Leads to</TableCell>
-            <TableCell align="right">People</TableCell>
-            <TableCell align="right">Share</TableCell>
-            <TableCell align="right">Clicks</TableCell>
-            <TableCell align="right">Machines alone</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {all.map((l) => (
-            <TableRow key={l.position}>
-              <TableCell>
-                {editing?.position === l.position ? (
-                  <span style={{ display: "flex", gap: 8 }}>
-                    <TextField
-                      label="Counted as"
-                      value={editing.name}
-                      onChange={(e) => setEditing({ ...editing, name: e.target.value })}
-                    />
-                    <Button variant="outlined" onClick={() => rename.mutate()}>
-                      Keep
-                    </Button>
-                  </span>
-                ) : (
-                  <>
-                    {l.name}{" "}
-                    <button
-                      className="plain small"
-                      aria-label={`Rename the link ${l.name}`}
-                      onClick={() => setEditing({ position: l.position, name: l.name })}
-                    >
-                      rename
-                    </button>
-                  </>
-                )}
-              </TableCell>
-              <TableCell className="soft small" style={{ wordBreak: "break-all" }}>
-                {l.url}
-              </TableCell>
-              <TableCell align="right">{count(l.people)}</TableCell>
-              <TableCell align="right">{people > 0 ? percent(l.people / people, 2) : "–"}</TableCell>
-              <TableCell align="right">{count(l.clicks)}</TableCell>
-              <TableCell align="right">{count(l.machine)}</TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-      <Failure error={rename.error} />
-      <p className="soft small">
-        Shares are of the messages accepted. Machines alone: only a machine followed it in that message.{" "}
-        <button className="plain" onClick={() => setDrawn(!drawn)} aria-expanded={drawn}>
-          {drawn ? "Hide the message" : "Draw the counts on the message"}
-        </button>
-      </p>
-      {drawn && (
-        <iframe
-          title="The message with the count of people at each link"
-          sandbox=""
-          src={`/api/mailings/${id}/drawn`}
-          style={{ width: "100%", height: 460, border: "1px solid var(--rule)", background: "#fff" }}
-        />
-      )}
-    </>
-  );
-}
-
-/** What people wrote back, the newest first. */
-function Replies({ id }: { id: number }) {
-  const replies = useQuery({
-    queryKey: ["replies", id],
-    queryFn: () => ok(api.GET("/api/mailings/{id}/replies", { params: { path: { id } } })),
-  });
-  const all = replies.data ?? [];
-  if (all.length === 0) return null;
-  const sure = all.filter((r) => !r.probable).length;
-  return (
-    <>
-      <h2>
-        {plural(sure, "reply", "replies")}
-        {sure < all.length &&
-          `, and ${plural(all.length - sure, "message that probably is one", "messages that probably are some")}`}
-      </h2>
-      {all.map((r, i) => (
-        <div key={i} style={{ borderTop: "1px solid var(--rule)", padding: "6px 0" }}>
-          <Link to={`/contacts/${r.contact}`}>{r.address || "somebody who is gone"}</Link>{" "}
-          <span className="soft small">
-            {instant(r.at)}
-            {r.probable && "; probably: known by its sender and subject alone, so nothing comes of it"}
-          </span>
-          <p style={{ margin: "2px 0", whiteSpace: "pre-wrap" }}>{r.text}</p>
-        </div>
-      ))}
-    </>
-  );
-}
-
 /** A mailing that is planned, on its way, or out. */
 export function OnItsWay({ m }: { m: Mailing }) {
-  const client = useQueryClient();
   const moving = m.state === "sending" || m.state === "planned";
   const way = useQuery({
     queryKey: ["way", m.id],
@@ -224,7 +99,6 @@ export function OnItsWay({ m }: { m: Mailing }) {
     },
     onSuccess: async () => {
       setSure(false);
-      await client.invalidateQueries();
     },
   });
   const text = m.channel === "text";

@@ -1,12 +1,11 @@
 import { Button } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { api, ok } from "../../api/client";
 import { date } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 
 /** The keys that sign a letterhead's mail, and the DNS record that each needs. */
 export function SigningKeys({ letterhead }: { letterhead: number }) {
-  const client = useQueryClient();
   const path = { id: letterhead };
   const keys = useQuery({
     queryKey: ["keys", letterhead],
@@ -20,7 +19,6 @@ export function SigningKeys({ letterhead }: { letterhead: number }) {
         await ok(api.POST("/api/letterheads/{id}/keys/{key}/publish", { params: { path: { ...path, key: a.key } } }));
       else await ok(api.DELETE("/api/letterheads/{id}/keys/{key}", { params: { path: { ...path, key: a.key } } }));
     },
-    onSuccess: () => client.invalidateQueries(),
   });
   return (
     <>

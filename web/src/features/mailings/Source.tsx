@@ -1,77 +1,22 @@
 import { Button, MenuItem, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { type RefObject, useId, useRef, useState } from "react";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { lazy, type RefObject, Suspense, useState } from "react";
 import { api, ok, post, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { FileButton } from "../../shared/FileButton";
 import { Failure } from "../../shared/states";
+import type { CodeHandle, CodeProps } from "../../shared/CodeArea";
+import { useCheck } from "./useCheck";
 import type { Draft } from "./draft";
 
-const BEGUN = /\{\{\s*([\w]*)$/;
+const Code = lazy(() => import("../../shared/CodeArea"));
 
-type Props = { label: string; rows: number; value: string; onChange: (v: string) => void; names: string[] };
-
-/** Source with its placeholders completed: the names that fit stand under it while one is being typed. */
-export function SourceArea({
-  label,
-  rows,
-  value,
-  onChange,
-  names,
-  area,
-}: Props & { area: RefObject<HTMLTextAreaElement | null> }) {
-  const id = useId();
-  const [begun, setBegun] = useState<string | null>(null);
-  const fits = begun === null ? [] : names.filter((n) => n.startsWith(begun) && n !== begun).slice(0, 8);
-  const look = () => {
-    const at = area.current?.selectionStart ?? 0;
-    setBegun(BEGUN.exec(value.slice(0, at))?.[1] ?? null);
-  };
-  const complete = (name: string) => {
-    const at = area.current?.selectionStart ?? value.length;
-    const before = value.slice(0, at).replace(BEGUN, `{{ ${name}`);
-    const closed = /^\s*(\||\}\})/.test(value.slice(at)) ? "" : " }}";
-    onChange(before + closed + value.slice(at));
-    setBegun(null);
-    requestAnimationFrame(() => {
-      area.current?.focus();
-      area.current?.setSelectionRange(before.length + closed.length, before.length + closed.length);
-    });
-  };
-  return (
-    <>
-      <label className="small soft" style={{ display: "block" }} htmlFor={id}>
-        {label}
-      </label>
-      <textarea
-        id={id}
-        ref={area}
-        className="code"
-        rows={rows}
-        spellCheck={false}
-        value={value}
-        onChange={(e) => {
-          onChange(e.target.value);
-          setBegun(BEGUN.exec(e.target.value.slice(0, e.target.selectionStart))?.[1] ?? null);
-        }}
-        onClick={look}
-        onKeyDown={(e) => {
-          if (fits.length > 0 && e.key === "Tab" && !e.shiftKey) {
-            e.preventDefault();
-            complete(fits[0]!);
-          } else if (e.key === "Escape") setBegun(null);
-        }}
-      />
-      <div className="small" style={{ minHeight: 20 }} aria-live="polite">
-        {fits.length > 0 && <span className="soft">Tab for the first: </span>}
-        {fits.map((n) => (
-          <button key={n} className="plain" style={{ marginRight: 10 }} onClick={() => complete(n)}>
-            {n}
-          </button>
-        ))}
-      </div>
-    </>
-  );
-}
+/** The editor of source, which comes when a message is first edited. */
+export const SourceArea = (p: CodeProps) => (
+  <Suspense fallback={<p className="soft">Reading …</p>}>
+    <Code {...p} />
+  </Suspense>
+);
 
 async function uploadImage(file: File): Promise<Schemas["Image"]> {
   const path = `/api/images?name=${encodeURIComponent(file.name)}`;
@@ -80,9 +25,8 @@ async function uploadImage(file: File): Promise<Schemas["Image"]> {
 
 /** Pieces to put in, and images. What is put in is plain source, to be changed like the rest. */
 function Pieces({ d, put, selected }: { d: Draft; put: (source: string) => void; selected: () => string }) {
-  const client = useQueryClient();
-  const parts = useQuery({ queryKey: ["parts"], queryFn: () => ok(api.GET("/api/message-parts")) });
-  const images = useQuery({ queryKey: ["images"], queryFn: () => ok(api.GET("/api/images")) });
+  const parts = useQuery(queries.parts);
+  const images = useQuery(queries.images);
   const [keep, setKeep] = useState<{ name: string; purpose: string; source: string } | null>(null);
   const address = (key: string) => `${location.origin}/m/${key}`;
   const image = (i: Schemas["Image"]) => {
@@ -97,14 +41,12 @@ function Pieces({ d, put, selected }: { d: Draft; put: (source: string) => void;
     mutationFn: uploadImage,
     onSuccess: async (i) => {
       image(i);
-      await client.invalidateQueries({ queryKey: ["images"] });
     },
   });
   const save = useMutation({
     mutationFn: () => ok(api.POST("/api/message-parts", { body: { id: 0, format: d.format ?? "html", ...keep! } })),
     onSuccess: async () => {
       setKeep(null);
-      await client.invalidateQueries({ queryKey: ["parts"] });
     },
   });
   const fitting = (parts.data ?? []).filter((p) => p.format === d.format);
@@ -187,21 +129,22 @@ function Pieces({ d, put, selected }: { d: Draft; put: (source: string) => void;
 export function Source({
   d,
   setD,
+  draft,
+  mailing,
   area,
 }: {
   d: Draft;
   setD: (d: Draft) => void;
-  area: RefObject<HTMLTextAreaElement | null>;
+  /** As it is checked: under its letterhead. */
+  draft: Draft;
+  mailing: number | null;
+  area: RefObject<CodeHandle | null>;
 }) {
-  const names = useQuery({ queryKey: ["placeholders"], queryFn: () => ok(api.GET("/api/placeholders")) }).data ?? [];
+  const found = useCheck(draft, mailing).data ?? [];
+  const notes = (part: string) =>
+    found.flatMap((f) => (f.part === part && f.line ? [{ line: f.line, level: f.level, words: f.words }] : []));
+  const names = useQuery(queries.placeholders).data ?? [];
   const [ownText, setOwnText] = useState(d.text.trim() !== "");
-  const textArea = useRef<HTMLTextAreaElement>(null);
-  const put = (source: string) => {
-    const el = area.current;
-    const [from, to] = el ? [el.selectionStart, el.selectionEnd] : [d.html.length, d.html.length];
-    setD({ ...d, html: `${d.html.slice(0, from)}${source}\n${d.html.slice(to)}` });
-  };
-  const selected = () => d.html.slice(area.current?.selectionStart ?? 0, area.current?.selectionEnd ?? 0);
   return (
     <div>
       <div style={{ display: "flex", gap: 12, alignItems: "center", marginBottom: 4 }}>
@@ -220,9 +163,11 @@ export function Source({
         value={d.html}
         onChange={(html) => setD({ ...d, html })}
         names={names}
-        area={area}
+        notes={notes("html")}
+        language={d.format === "markdown" ? "markdown" : "html"}
+        handle={area}
       />
-      <Pieces d={d} put={put} selected={selected} />
+      <Pieces d={d} put={(s) => area.current?.put(`${s}\n`)} selected={() => area.current?.selected() ?? ""} />
       <div style={{ marginTop: 8 }}>
         {ownText ? (
           <>
@@ -232,7 +177,8 @@ export function Source({
               value={d.text}
               onChange={(text) => setD({ ...d, text })}
               names={names}
-              area={textArea}
+              notes={notes("text")}
+              language="text"
             />
             <button
               className="plain small"

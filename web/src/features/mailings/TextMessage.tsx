@@ -1,7 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useDeferredValue, useRef, useState } from "react";
+import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { plural } from "../../shared/format";
 import type { Draft } from "./draft";
 import { ShownAs } from "./Preview";
@@ -38,8 +39,7 @@ export function TextMessage({
   /** The letterhead's number for text messages. */
   number: string;
 }) {
-  const placeholders = useQuery({ queryKey: ["placeholders"], queryFn: () => ok(api.GET("/api/placeholders")) });
-  const area = useRef<HTMLTextAreaElement>(null);
+  const placeholders = useQuery(queries.placeholders);
   const [as, setAs] = useState<number | null>(null);
   const late = useDeferredValue(draft);
   const body = { draft: late, contact: as, arm: 0 };
@@ -61,7 +61,7 @@ export function TextMessage({
           value={d.text}
           onChange={(text) => setD({ ...d, text })}
           names={[...NAMES, ...own]}
-          area={area}
+          language="text"
         />
         <p className="soft small" style={{ margin: 0 }}>
           160 characters are one part, 153 each of several. A character outside the networks' default alphabet makes it

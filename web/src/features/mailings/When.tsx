@@ -1,16 +1,14 @@
 import { Button, MenuItem, TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import { instant, plural } from "../../shared/format";
 import type { Draft, Schedule } from "./draft";
 import { useAudience } from "./useAudience";
+import { DayPick, MinutePick, MomentPick } from "../../shared/Moment";
+import { DAY, HOUR } from "../../shared/time";
 
 export type How = "now" | "at" | "local";
 type Passed = NonNullable<NonNullable<Schedule["local"]>["passed"]>;
-const DAY = 86_400_000;
-const dayOf = (date: string) => Math.floor(Date.parse(`${date}T00:00Z`) / DAY);
-const dateOf = (day: number) => new Date(day * DAY).toISOString().slice(0, 10);
-const two = (n: number) => String(n).padStart(2, "0");
 
 /** When it goes out: at once, at an instant, or at an hour of everyone's own day; over how long; how fast. */
 export function WhenSection({
@@ -30,7 +28,7 @@ export function WhenSection({
   setAt: (at: number | null) => void;
   mailing: number | null;
 }) {
-  const clock = useQuery({ queryKey: ["clock"], queryFn: () => ok(api.GET("/api/clock")) });
+  const clock = useQuery(queries.clock);
   const now = clock.data?.now ?? 0;
   const s: Schedule = d.schedule ?? { local: null, spread_minutes: 0, rates: [] };
   const set = (change: Partial<Schedule>) => setD({ ...d, schedule: { ...s, ...change } });
@@ -43,7 +41,7 @@ export function WhenSection({
     const tomorrow = Math.floor(now / DAY) + 1;
     if (h === "local" && !local) set({ local: { day: tomorrow + 1, minute: 540, passed: "tomorrow" } });
     if (h !== "local") set({ local: null });
-    setAt(h === "at" ? (at ?? tomorrow * DAY + 9 * 3_600_000) : null);
+    setAt(h === "at" ? (at ?? tomorrow * DAY + 9 * HOUR) : null);
   };
   return (
     <div className="fields">
@@ -63,34 +61,22 @@ export function WhenSection({
         </span>
       </div>
       {how === "at" && (
-        <TextField
-          label="Goes out (UTC)"
-          type="datetime-local"
-          value={at === null ? "" : new Date(at).toISOString().slice(0, 16)}
-          slotProps={{ inputLabel: { shrink: true } }}
-          onChange={(e) => setAt(e.target.value ? Date.parse(`${e.target.value}:00Z`) : null)}
-          style={{ maxWidth: 260 }}
-        />
+        <div style={{ maxWidth: 260 }}>
+          <MomentPick label="Goes out (UTC)" value={at} onChange={setAt} />
+        </div>
       )}
       {how === "local" && local && (
         <div className="two">
           <div style={{ display: "flex", gap: 10 }}>
-            <TextField
+            <DayPick
               label="On this date"
-              type="date"
-              value={dateOf(local.day)}
-              slotProps={{ inputLabel: { shrink: true } }}
-              onChange={(e) => e.target.value && set({ local: { ...local, day: dayOf(e.target.value) } })}
+              value={local.day}
+              onChange={(day) => day !== null && set({ local: { ...local, day } })}
             />
-            <TextField
+            <MinutePick
               label="At, by their own clock"
-              type="time"
-              value={`${two(Math.floor(local.minute / 60))}:${two(local.minute % 60)}`}
-              slotProps={{ inputLabel: { shrink: true } }}
-              onChange={(e) => {
-                const [h, m] = e.target.value.split(":").map(Number);
-                if (h !== undefined && m !== undefined) set({ local: { ...local, minute: h * 60 + m } });
-              }}
+              value={local.minute}
+              onChange={(minute) => minute !== null && set({ local: { ...local, minute } })}
             />
           </div>
           <TextField

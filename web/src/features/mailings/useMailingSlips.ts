@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import { date, instant } from "../../shared/format";
 
 /** The slips of the Mailings station. */
 export function useMailingSlips() {
-  const mailings = useQuery({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) });
-  const letterheads = useQuery({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) });
+  const mailings = useQuery(queries.mailings);
+  const letterheads = useQuery(queries.letterheads);
   const all = mailings.data ?? [];
   const slip = (m: (typeof all)[number]) => ({
     to: `/mailings/${m.id}`,

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { NumberBox } from "../../shared/NumberBox";
 import { Pick } from "../../shared/Pick";
 import { useVocabulary } from "../../shared/useVocabulary";
@@ -19,8 +20,8 @@ const DEEDS: [Deed["kind"], string][] = [
 /** What deeds can refer to. */
 export function useDeedKnown() {
   const v = useVocabulary().data;
-  const webhooks = useQuery({ queryKey: ["webhooks"], queryFn: () => ok(api.GET("/api/webhooks")) });
-  const scores = useQuery({ queryKey: ["scores"], queryFn: () => ok(api.GET("/api/scores")) });
+  const webhooks = useQuery(queries.webhooks);
+  const scores = useQuery(queries.scores);
   return {
     v,
     scores: scores.data ?? [],

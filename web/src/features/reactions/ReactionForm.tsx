@@ -1,5 +1,5 @@
 import { Button } from "@mui/material";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
 import { LinkOf, Pick } from "../../shared/Pick";
@@ -57,7 +57,6 @@ export function ReactionForm({
   from?: Schemas["KeptReaction"];
   done: () => void;
 }) {
-  const client = useQueryClient();
   const v = useVocabulary().data;
   const known = useDeedKnown();
   const [rule, setRule] = useState<Rule>(
@@ -70,7 +69,6 @@ export function ReactionForm({
   const save = useMutation({
     mutationFn: (on: boolean) => ok(api.POST("/api/reactions", { body: { id: from?.id ?? null, rule, on } })),
     onSuccess: async () => {
-      await client.invalidateQueries();
       done();
     },
   });

@@ -1,10 +1,11 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, instant, plural } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useMailingSlips } from "../mailings/useMailingSlips";
 import { ReactionForm } from "./ReactionForm";
@@ -14,7 +15,6 @@ export function ReactionPage() {
   const { slips } = useMailingSlips();
   const id = Number(useParams().id);
   const navigate = useNavigate();
-  const client = useQueryClient();
   const [changing, setChanging] = useState(false);
   const page = useQuery({
     queryKey: ["reaction", id],
@@ -23,7 +23,6 @@ export function ReactionPage() {
   const end = useMutation({
     mutationFn: () => ok(api.DELETE("/api/reactions/{id}", { params: { path: { id } } })),
     onSuccess: async () => {
-      await client.invalidateQueries({ queryKey: ["reactions"] });
       void navigate("/mailings/reactions");
     },
   });
@@ -75,31 +74,31 @@ export function ReactionPage() {
             )}
             <Failure error={end.error} />
             {people.length > 0 && (
-              <Table size="small">
-                <TableHead>
-                  <TableRow>
-                    <TableCell>Who</TableCell>
-                    <TableCell>Because of</TableCell>
-                    <TableCell>Happened</TableCell>
-                    <TableCell>Acted upon</TableCell>
-                  </TableRow>
-                </TableHead>
-                <TableBody>
-                  {people.map((p, i) => (
-                    <TableRow key={i}>
-                      <TableCell>
-                        <Link to={`/contacts/${p.contact}`}>{p.address || "somebody who is gone"}</Link>
-                      </TableCell>
-                      <TableCell>{p.cause}</TableCell>
-                      <TableCell>{instant(p.at)}</TableCell>
-                      <TableCell>
+              <DataTable
+                name="Whom it acted upon"
+                rows={people}
+                id={(_, i) => i}
+                dense
+                columns={(col) => [
+                  col.shown(
+                    "Who",
+                    (p) => p.address,
+                    (p) => <Link to={`/contacts/${p.contact}`}>{p.address || "somebody who is gone"}</Link>,
+                  ),
+                  col.text("Because of", (p) => p.cause),
+                  col.when("Happened", (p) => p.at),
+                  col.shown(
+                    "Acted upon",
+                    (p) => p.done_at,
+                    (p) => (
+                      <>
                         {instant(p.done_at)}
                         {p.taken_back_at ? `, taken back ${instant(p.taken_back_at)}` : ""}
-                      </TableCell>
-                    </TableRow>
-                  ))}
-                </TableBody>
-              </Table>
+                      </>
+                    ),
+                  ),
+                ]}
+              />
             )}
             {r.done > people.length && (
               <p className="soft small">

@@ -1,10 +1,12 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
-import { count, instant, plural } from "../../shared/format";
+import { instant, plural } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useMailingSlips } from "../mailings/useMailingSlips";
 import { ReactionForm } from "./ReactionForm";
@@ -12,12 +14,10 @@ import { ReactionList } from "./ReactionList";
 
 /** What reactions ask people to do. */
 function Tasks() {
-  const client = useQueryClient();
-  const tasks = useQuery({ queryKey: ["tasks"], queryFn: () => ok(api.GET("/api/tasks")) });
+  const tasks = useQuery(queries.tasks);
   const settle = useMutation({
     mutationFn: ({ id, done }: { id: number; done: boolean }) =>
       ok(api.POST("/api/tasks/{id}", { params: { path: { id } }, body: { done } })),
-    onSuccess: () => client.invalidateQueries(),
   });
   const all = tasks.data ?? [];
   if (all.length === 0) return null;
@@ -25,42 +25,38 @@ function Tasks() {
   return (
     <>
       <h2>{open ? plural(open, "task") : "No open task"}</h2>
-      <Table size="small">
-        <TableHead>
-          <TableRow>
-            <TableCell>Since</TableCell>
-            <TableCell>What</TableCell>
-            <TableCell>About</TableCell>
-            <TableCell />
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {all.slice(0, 50).map((t) => (
-            <TableRow key={t.id}>
-              <TableCell style={{ whiteSpace: "nowrap" }}>{instant(t.at)}</TableCell>
-              <TableCell>{t.words}</TableCell>
-              <TableCell>
-                <Link to={`/contacts/${t.contact}`}>{t.address || "somebody who is gone"}</Link>
-              </TableCell>
-              <TableCell>
-                {t.done_at && (
-                  <span className="soft">
-                    done {instant(t.done_at)}
-                    {t.person ? `, ${t.person}` : ""}{" "}
-                  </span>
-                )}
-                <button className="plain" onClick={() => settle.mutate({ id: t.id, done: !t.done_at })}>
-                  {t.done_at ? "Open it again" : "It is done"}
-                  <span className="away">
-                    : {t.words}, {t.address}
-                  </span>
-                </button>
-              </TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-      {all.length > 50 && <p className="soft small">The first 50 of {count(all.length)} are shown.</p>}
+      <DataTable
+        name="Tasks"
+        rows={all}
+        first={50}
+        id={(t) => t.id}
+        dense
+        columns={(col) => [
+          col.when("Since", (t) => t.at),
+          col.text("What", (t) => t.words),
+          col.shown(
+            "About",
+            (t) => t.address,
+            (t) => <Link to={`/contacts/${t.contact}`}>{t.address || "somebody who is gone"}</Link>,
+          ),
+          col.acts((t) => (
+            <>
+              {t.done_at && (
+                <span className="soft">
+                  done {instant(t.done_at)}
+                  {t.person ? `, ${t.person}` : ""}{" "}
+                </span>
+              )}
+              <button className="plain" onClick={() => settle.mutate({ id: t.id, done: !t.done_at })}>
+                {t.done_at ? "Open it again" : "It is done"}
+                <span className="away">
+                  : {t.words}, {t.address}
+                </span>
+              </button>
+            </>
+          )),
+        ]}
+      />
       <Failure error={settle.error} />
     </>
   );
@@ -70,7 +66,7 @@ function Tasks() {
 export function ReactionsPage() {
   const { slips } = useMailingSlips();
   const [making, setMaking] = useState(false);
-  const reactions = useQuery({ queryKey: ["reactions"], queryFn: () => ok(api.GET("/api/reactions")) });
+  const reactions = useQuery(queries.reactions);
   return (
     <Frame slips={slips}>
       <Loaded query={reactions}>

@@ -1,16 +1,17 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, TextField } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { count, plural } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useMailingSlips } from "../mailings/useMailingSlips";
 import { TriedView } from "./TriedView";
 
 function Score({ s }: { s: Schemas["OwnScore"] }) {
-  const client = useQueryClient();
   const [half, setHalf] = useState(s.half_life_days == null ? "" : String(s.half_life_days));
   const leaders = useQuery({
     queryKey: ["leaders", s.id],
@@ -26,11 +27,9 @@ function Score({ s }: { s: Schemas["OwnScore"] }) {
           body: { id: s.id, name: s.name, half_life_days: half.trim() ? Number(half) : null },
         }),
       ),
-    onSuccess: () => client.invalidateQueries(),
   });
   const remove = useMutation({
     mutationFn: () => ok(api.DELETE("/api/scores/{id}", { params: { path: { id: s.id } } })),
-    onSuccess: () => client.invalidateQueries(),
   });
   const top = leaders.data ?? [];
   return (
@@ -63,24 +62,21 @@ function Score({ s }: { s: Schemas["OwnScore"] }) {
       {top.length > 0 && (
         <>
           <h3>Highest now</h3>
-          <Table size="small" sx={{ maxWidth: 520 }}>
-            <TableHead>
-              <TableRow>
-                <TableCell>Who</TableCell>
-                <TableCell className="num">Score</TableCell>
-              </TableRow>
-            </TableHead>
-            <TableBody>
-              {top.slice(0, 10).map((l) => (
-                <TableRow key={l.contact}>
-                  <TableCell>
-                    <Link to={`/contacts/${l.contact}`}>{l.address}</Link>
-                  </TableCell>
-                  <TableCell className="num">{l.score.toFixed(1)}</TableCell>
-                </TableRow>
-              ))}
-            </TableBody>
-          </Table>
+          <DataTable
+            name="Highest scores"
+            plain
+            rows={top.slice(0, 10)}
+            id={(l) => l.contact}
+            dense
+            columns={(col) => [
+              col.shown(
+                "Who",
+                (l) => l.address,
+                (l) => <Link to={`/contacts/${l.contact}`}>{l.address}</Link>,
+              ),
+              col.text("Score", (l) => l.score.toFixed(1), { num: true }),
+            ]}
+          />
           <p className="soft small">
             Everybody above a score is a segment: <Link to="/contacts/segments/new">make one</Link>.
           </p>
@@ -93,8 +89,7 @@ function Score({ s }: { s: Schemas["OwnScore"] }) {
 /** Scores: points with causes, which may fade. */
 export function ScoresPage() {
   const { slips } = useMailingSlips();
-  const client = useQueryClient();
-  const scores = useQuery({ queryKey: ["scores"], queryFn: () => ok(api.GET("/api/scores")) });
+  const scores = useQuery(queries.scores);
   const [name, setName] = useState("");
   const [half, setHalf] = useState("90");
   const make = useMutation({
@@ -102,7 +97,6 @@ export function ScoresPage() {
       ok(api.POST("/api/scores", { body: { id: null, name, half_life_days: half.trim() ? Number(half) : null } })),
     onSuccess: () => {
       setName("");
-      return client.invalidateQueries();
     },
   });
   return (

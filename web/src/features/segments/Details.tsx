@@ -1,168 +1,10 @@
-import { useMutation } from "@tanstack/react-query";
-import { api, ok } from "../../api/client";
-import { CELLS, cellWords } from "../../shared/load";
-import { LinkOf, Pick } from "../../shared/Pick";
+import { Pick } from "../../shared/Pick";
 import { NumberBox } from "../../shared/NumberBox";
-import { Failure } from "../../shared/states";
-import { fromDay, type Leaf, toDay, type Vocabulary } from "./leaf";
-
-export type Change<T> = (next: T) => void;
-/** The international mile, as the server counts it. */
-const KM_PER_MILE = 1.609344;
-const COMPARE = [
-  ["over", "more than"],
-  ["at_least", "at least"],
-  ["equal", "exactly"],
-  ["at_most", "at most"],
-  ["under", "less than"],
-] as const;
-
-function Words({
-  label,
-  value,
-  onChange,
-  known,
-}: {
-  label: string;
-  value: string;
-  onChange: Change<string>;
-  known?: string[];
-}) {
-  const id = known && `known-${label.replaceAll(" ", "-")}`;
-  return (
-    <>
-      <input
-        className="bare"
-        aria-label={label}
-        style={{ width: 190 }}
-        list={id}
-        value={value}
-        onChange={(e) => onChange(e.target.value)}
-      />
-      {known && (
-        <datalist id={id}>
-          {known.map((k) => (
-            <option key={k} value={k} />
-          ))}
-        </datalist>
-      )}
-    </>
-  );
-}
-
-/** "ever", or "in the last n days". */
-function Within({ value, onChange }: { value: number | null | undefined; onChange: Change<number | null> }) {
-  return (
-    <>
-      <Pick
-        label="When"
-        value={value == null ? "ever" : "within"}
-        options={[
-          ["ever", "ever"],
-          ["within", "in the last"],
-        ]}
-        onChange={(w) => onChange(w === "ever" ? null : 90)}
-      />
-      {value != null && (
-        <>
-          <NumberBox label="Days" value={value} onChange={(n) => onChange(Math.max(0, Math.round(n)))} /> days
-        </>
-      )}
-    </>
-  );
-}
-
-type TimesOf = Extract<Leaf, { kind: "received" }>["times"];
-function Times({ value, onChange, of = "messages" }: { value: TimesOf; onChange: Change<TimesOf>; of?: string }) {
-  const most = "at_most" in value;
-  const n = "at_most" in value ? value.at_most : value.at_least;
-  const make = (atMost: boolean, k: number): TimesOf => {
-    const whole = Math.max(0, Math.round(k));
-    return atMost ? { at_most: whole } : { at_least: whole };
-  };
-  return (
-    <>
-      <Pick
-        label="At least or at most"
-        value={most ? "most" : "least"}
-        options={[
-          ["least", "at least"],
-          ["most", "at most"],
-        ]}
-        onChange={(w) => onChange(make(w === "most", n))}
-      />
-      <NumberBox label={of[0]!.toUpperCase() + of.slice(1)} value={n} onChange={(k) => onChange(make(most, k))} /> {of}
-    </>
-  );
-}
-
-function Boxes<T extends string>({ all, value, onChange }: { all: T[]; value: T[]; onChange: Change<T[]> }) {
-  return (
-    <>
-      {all.map((s) => (
-        <label key={s} style={{ marginRight: 8 }}>
-          <input
-            type="checkbox"
-            checked={value.includes(s)}
-            onChange={(e) => onChange(e.target.checked ? [...value, s] : value.filter((x) => x !== s))}
-          />{" "}
-          {s}
-        </label>
-      ))}
-    </>
-  );
-}
-
-type NearLeaf = Extract<Leaf, { kind: "near" }>;
-
-/** Takes a person's own coordinates for the centre. */
-function Home({ leaf, onChange }: { leaf: NearLeaf; onChange: Change<Leaf> }) {
-  const find = useMutation({
-    mutationFn: async (address: string) => {
-      const found = await ok(api.GET("/api/contacts", { params: { query: { search: address } } }));
-      const row = found.rows.find((r) => r.address.toLowerCase() === address.toLowerCase()) ?? found.rows[0];
-      if (!row) throw new Error(`Nobody’s address begins with ${address}.`);
-      const person = await ok(api.GET("/api/contacts/{id}", { params: { path: { id: row.id } } }));
-      if (!person.position) throw new Error(`No home place is known of ${row.address}.`);
-      return { place: `the home of ${row.address}`, latitude: person.position[0]!, longitude: person.position[1]! };
-    },
-    onSuccess: (at) => onChange({ ...leaf, ...at }),
-  });
-  return (
-    <>
-      {" or of "}
-      <input
-        className="bare"
-        aria-label="A person's home: their address"
-        placeholder="a person’s address"
-        style={{ width: 190 }}
-        onKeyDown={(e) => {
-          const address = e.currentTarget.value.trim();
-          if (e.key === "Enter" && address) find.mutate(address);
-        }}
-      />
-      <Failure error={find.error} />
-    </>
-  );
-}
-
-/** More than, at least, exactly, at most, less than a number. */
-function Test({
-  leaf,
-  label,
-  onChange,
-}: {
-  leaf: Extract<Leaf, { kind: "number" | "score" }>;
-  label: string;
-  onChange: Change<Leaf>;
-}) {
-  return (
-    <>
-      <Pick label="Test" value={leaf.is} options={COMPARE} onChange={(is) => onChange({ ...leaf, is })} />
-      <NumberBox label={label} value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
-    </>
-  );
-}
+import { DeedDetails } from "./DeedDetails";
+import { type Leaf, type Vocabulary } from "./leaf";
+import { DayPick } from "../../shared/Moment";
+import { DAY } from "../../shared/time";
+import { type Change, KM_PER_MILE, Words, Boxes, Home, Test } from "./pieces";
 
 /** What follows the name of a condition. */
 export function Details({
@@ -227,16 +69,10 @@ export function Details({
               ["last_days", "in the last"],
               ["next_days", "in the next"],
             ]}
-            onChange={(t) => make(t, t === "before" || t === "from" ? toDay("2025-01-01") : 365)}
+            onChange={(t) => make(t, t === "before" || t === "from" ? Date.UTC(2025, 0, 1) / DAY : 365)}
           />
           {day ? (
-            <input
-              className="bare"
-              type="date"
-              aria-label="Date"
-              value={fromDay(n)}
-              onChange={(e) => e.target.value && make(test, toDay(e.target.value))}
-            />
+            <DayPick inline label="Date" value={n} onChange={(d) => d !== null && make(test, d)} />
           ) : (
             <>
               <NumberBox label="Days" value={n} onChange={(k) => make(test, Math.max(0, Math.round(k)))} /> days
@@ -414,158 +250,13 @@ export function Details({
         </>
       );
     case "did":
-      return (
-        <>
-          <Times value={leaf.times} onChange={(times) => onChange({ ...leaf, times })} />
-          <Pick
-            label="Of the mailing"
-            value={leaf.series != null ? `s${leaf.series}` : String(leaf.mailing ?? 0)}
-            options={[
-              ["0", "of any mailing"],
-              ...v.series.map((s) => [`s${s.id}`, `of the series ${s.name}`] as const),
-              ...v.mailings.map((m) => [String(m.id), `of ${m.name}`] as const),
-            ]}
-            onChange={(m) =>
-              onChange({
-                ...leaf,
-                mailing: m.startsWith("s") ? null : Number(m) || null,
-                series: m.startsWith("s") ? Number(m.slice(1)) : null,
-                link: null,
-              })
-            }
-          />
-          {leaf.did === "clicked" && leaf.mailing != null && (
-            <LinkOf mailing={leaf.mailing} value={leaf.link ?? null} onChange={(link) => onChange({ ...leaf, link })} />
-          )}
-          <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />
-          {(leaf.did === "opened" || leaf.did === "clicked") && (
-            <label>
-              <input
-                type="checkbox"
-                checked={!leaf.human}
-                onChange={(e) => onChange({ ...leaf, human: !e.target.checked })}
-              />{" "}
-              machines too
-            </label>
-          )}
-        </>
-      );
     case "series":
-      return (
-        <>
-          <Pick
-            label="Series"
-            value={leaf.series}
-            options={v.series.map((s) => [s.id, s.name] as const)}
-            onChange={(series) => onChange({ ...leaf, series })}
-          />
-          <Pick
-            label="Part"
-            value={leaf.part}
-            options={[
-              ["inside", "now"],
-              ["before", "earlier, and not any more"],
-              ["ever", "now or earlier"],
-            ]}
-            onChange={(part) => onChange({ ...leaf, part })}
-          />
-        </>
-      );
     case "event":
-      return (
-        <>
-          <Pick
-            label="Event"
-            value={leaf.name}
-            options={[...new Set([leaf.name, ...v.events])].map((e) => [e, e] as const)}
-            onChange={(name) => onChange({ ...leaf, name })}
-          />
-          <Times value={leaf.times} of="times" onChange={(times) => onChange({ ...leaf, times })} />
-          <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />
-        </>
-      );
     case "load":
-      return (
-        <>
-          {CELLS.map((cell) => (
-            <label key={cell} style={{ marginRight: 10, whiteSpace: "nowrap" }}>
-              <input
-                type="checkbox"
-                checked={leaf.cells.includes(cell)}
-                onChange={(e) =>
-                  onChange({
-                    ...leaf,
-                    cells: e.target.checked
-                      ? [...leaf.cells, cell].sort((a, b) => a - b)
-                      : leaf.cells.filter((c) => c !== cell),
-                  })
-                }
-              />{" "}
-              {cellWords(cell)}
-            </label>
-          ))}
-        </>
-      );
     case "converted":
-      return (
-        <>
-          <Pick
-            label="Goal"
-            value={leaf.goal}
-            options={named(v.goals)}
-            onChange={(goal) => onChange({ ...leaf, goal })}
-          />
-          <Times value={leaf.times} of="times" onChange={(times) => onChange({ ...leaf, times })} />
-          <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />
-        </>
-      );
     case "received":
-      return (
-        <>
-          <Times value={leaf.times} onChange={(times) => onChange({ ...leaf, times })} />
-          <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />
-        </>
-      );
-    case "bought": {
-      const what = leaf.product != null ? `p:${leaf.product}` : leaf.category != null ? `c:${leaf.category}` : "any";
-      return (
-        <>
-          <Pick
-            label="Product"
-            value={what}
-            options={[
-              ["any", "anything"],
-              ...v.products.map((p) => [`p:${p}`, p] as const),
-              ...v.categories.map((c) => [`c:${c}`, `anything of ${c}`] as const),
-            ]}
-            onChange={(w) =>
-              onChange({
-                ...leaf,
-                product: w.startsWith("p:") ? w.slice(2) : null,
-                category: w.startsWith("c:") ? w.slice(2) : null,
-              })
-            }
-          />
-          <Pick label="Test" value={leaf.is} options={COMPARE} onChange={(is) => onChange({ ...leaf, is })} />
-          <NumberBox label="How much" value={leaf.value} onChange={(value) => onChange({ ...leaf, value })} />
-          <Pick
-            label="Times or value"
-            value={leaf.what}
-            options={[
-              ["count", "times"],
-              ["value", "in value"],
-            ]}
-            onChange={(w) => onChange({ ...leaf, what: w })}
-          />
-          <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />
-        </>
-      );
-    }
+    case "bought":
     case "share":
-      return (
-        <>
-          <NumberBox label="Per cent" value={leaf.percent} onChange={(percent) => onChange({ ...leaf, percent })} /> %
-        </>
-      );
+      return <DeedDetails leaf={leaf} vocabulary={v} onChange={onChange} />;
   }
 }

@@ -1,5 +1,5 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button, TextField } from "@mui/material";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
@@ -7,12 +7,13 @@ import { Frame } from "../../app/Frame";
 import { count, date, plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
-import { PeopleTable } from "../contacts/PeopleTable";
 import { useContactSlips } from "../contacts/useContactSlips";
 import { rooted, type Tree, type Vocabulary } from "./leaf";
 import { PlaceMap } from "./PlaceMap";
 import { GroupEditor } from "./TreeEditor";
 import { useVocabulary } from "../../shared/useVocabulary";
+import { Why } from "./Why";
+import { Split } from "./Split";
 
 /** A segment: its sentence, its conditions, its people. */
 export function SegmentPage() {
@@ -46,7 +47,6 @@ function proposed(text: string | null): Tree {
 }
 
 function Segment({ stored, vocabulary }: { stored: Schemas["SegmentView"] | null; vocabulary: Vocabulary }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
   const { show } = useWorking();
   const segment = stored?.segment;
@@ -62,7 +62,6 @@ function Segment({ stored, vocabulary }: { stored: Schemas["SegmentView"] | null
     placeholderData: keepPreviousData,
   });
   const done = (id: number) => {
-    void client.invalidateQueries();
     void navigate(`/contacts/segments/${id}`);
   };
   const save = useMutation({
@@ -89,7 +88,6 @@ function Segment({ stored, vocabulary }: { stored: Schemas["SegmentView"] | null
   const remove = useMutation({
     mutationFn: () => ok(api.DELETE("/api/segments/{id}", { params: { path: { id: segment!.id } } })),
     onSuccess: () => {
-      void client.invalidateQueries();
       void navigate("/contacts/segments");
     },
   });
@@ -196,148 +194,6 @@ function Segment({ stored, vocabulary }: { stored: Schemas["SegmentView"] | null
           <Why tree={asked} sample={look.data.sample} />
         </>
       )}
-    </>
-  );
-}
-
-/** Parts that add up: every value of a field, and those who lack one. */
-function Split({ tree, fields, people }: { tree: Tree; fields: Vocabulary["fields"]; people: number }) {
-  const [by, setBy] = useState("");
-  const field = (/^\d+$/.test(by) ? { own: Number(by) } : by) as Schemas["Field"];
-  const split = useQuery({
-    queryKey: ["split", tree, by],
-    queryFn: () => ok(api.POST("/api/segments/split", { body: { tree, field } })),
-    enabled: by !== "",
-  });
-  const parts = split.data ?? [];
-  const shown = parts.slice(0, 12);
-  const rest = parts.slice(12).reduce((n, p) => n + p.people, 0);
-  return (
-    <>
-      <h2>
-        <label>
-          Split by{" "}
-          <select className="bare" value={by} onChange={(e) => setBy(e.target.value)}>
-            <option value="">nothing</option>
-            {(["country", "region", "time_zone", "source", "position"] as const).map((f) => (
-              <option key={f} value={f}>
-                {f === "position" ? "home place known" : f.replace("_", " ")}
-              </option>
-            ))}
-            {fields.map((f) => (
-              <option key={f.id} value={f.id}>
-                {f.name}
-              </option>
-            ))}
-          </select>
-        </label>
-      </h2>
-      {by !== "" && split.data && (
-        <Table sx={{ maxWidth: 560 }}>
-          <TableBody>
-            {[...shown, ...(rest ? [{ value: `${count(parts.length - 12)} more values`, people: rest }] : [])].map(
-              (p) => (
-                <TableRow key={p.value ?? ""}>
-                  <TableCell className={p.value == null ? "soft" : ""}>{p.value ?? "missing"}</TableCell>
-                  <TableCell className="num">{count(p.people)}</TableCell>
-                  <TableCell sx={{ width: 240 }}>
-                    <svg width="220" height="10" aria-hidden="true">
-                      <rect width={(220 * p.people) / Math.max(1, people)} height="10" fill="var(--deep)" />
-                    </svg>
-                  </TableCell>
-                </TableRow>
-              ),
-            )}
-            <TableRow>
-              <TableCell>Together</TableCell>
-              <TableCell className="num">{count(parts.reduce((n, p) => n + p.people, 0))}</TableCell>
-              <TableCell />
-            </TableRow>
-          </TableBody>
-        </Table>
-      )}
-    </>
-  );
-}
-
-/** Some of the people; "why" opens their answers in the working. */
-function Why({ tree, sample }: { tree: Tree; sample: Schemas["ContactRow"][] }) {
-  const { show } = useWorking();
-  const [address, setAddress] = useState("");
-  const explain = useMutation({
-    mutationFn: async (who: { id: number; address: string } | string) => {
-      let person = typeof who === "string" ? undefined : who;
-      if (!person) {
-        const found = await ok(api.GET("/api/contacts", { params: { query: { search: who as string } } }));
-        person = found.rows[0];
-      }
-      if (!person) throw new Error(`Nobody's address or name begins with “${who as string}”.`);
-      const lines = await ok(
-        api.POST("/api/segments/explain/{contact}", { params: { path: { contact: person.id } }, body: tree }),
-      );
-      return { person, lines };
-    },
-    onSuccess: ({ person, lines }) =>
-      show({ title: person.address, body: <Answers lines={lines} id={person.id} address={person.address} /> }),
-  });
-  return (
-    <>
-      <h2>
-        Why is{" "}
-        <input
-          className="bare"
-          aria-label="Whose answers"
-          placeholder="an address or a name"
-          value={address}
-          onChange={(e) => setAddress(e.target.value)}
-          onKeyDown={(e) => e.key === "Enter" && explain.mutate(address)}
-        />{" "}
-        in it, or not?{" "}
-        <button className="plain" disabled={!address.trim()} onClick={() => explain.mutate(address)}>
-          Ask
-        </button>
-      </h2>
-      <Failure error={explain.error} />
-      <PeopleTable rows={sample} onWhy={(r) => explain.mutate(r)} />
-    </>
-  );
-}
-
-const ANSWER = { true: "yes", false: "no", null: "unknown" } as const;
-
-function Answers({ lines, id, address }: { lines: Schemas["Explained"][]; id: number; address: string }) {
-  const word = (a: boolean | null | undefined) => ANSWER[String(a ?? null) as keyof typeof ANSWER];
-  return (
-    <>
-      <p>
-        {lines[0]?.answer === true ? "In it." : "Not in it."} <Link to={`/contacts/${id}`}>{address}</Link>
-      </p>
-      <Table size="small">
-        <TableHead>
-          <TableRow>
-            <TableCell>Condition</TableCell>
-            <TableCell>Answer</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {lines.map((l, i) => (
-            <TableRow key={i}>
-              <TableCell sx={{ pl: `${4 + l.depth * 12}px !important` }}>
-                {l.words}
-                {l.value && (
-                  <>
-                    <br />
-                    <span className="soft small">{l.value}</span>
-                  </>
-                )}
-              </TableCell>
-              <TableCell className={l.answer === true ? "" : l.answer === false ? "bad" : "wait"}>
-                {word(l.answer)}
-              </TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
     </>
   );
 }

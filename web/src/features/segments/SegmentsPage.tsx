@@ -1,8 +1,9 @@
 import { Button, Checkbox, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { FileButton } from "../../shared/FileButton";
 import { count, date, plural } from "../../shared/format";
@@ -21,7 +22,6 @@ function People({ id }: { id: number }) {
 
 /** A segment that another system keeps: its file replaces the people whole. */
 function Outside() {
-  const client = useQueryClient();
   const take = useMutation({
     mutationFn: async (f: File) =>
       ok(
@@ -32,7 +32,6 @@ function Outside() {
           headers: { "content-type": "text/plain" },
         }),
       ),
-    onSuccess: () => client.invalidateQueries(),
   });
   return (
     <>
@@ -99,8 +98,8 @@ function OverlapTable({ sets }: { sets: Tree[] }) {
 export function SegmentsPage() {
   const slips = useContactSlips();
   const navigate = useNavigate();
-  const segments = useQuery({ queryKey: ["segments"], queryFn: () => ok(api.GET("/api/segments")) });
-  const lists = useQuery({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) });
+  const segments = useQuery(queries.segments);
+  const lists = useQuery(queries.lists);
   const [chosen, setChosen] = useState<Tree[]>([]);
   const has = (t: Tree) => chosen.some((c) => JSON.stringify(c) === JSON.stringify(t));
   const box = (t: Tree, name: string) => (

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
-import { type Change, Details } from "./Details";
+import { Details } from "./Details";
+import type { Change } from "./pieces";
 import { type Group, isGroup, keyOf, menu, type Tree, type Vocabulary } from "./leaf";
 
 function Row({

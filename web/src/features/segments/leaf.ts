@@ -220,7 +220,3 @@ export const isGroup = (t: Tree): t is Group => t.kind === "all" || t.kind === "
 
 /** A root that is a group, whatever was stored. */
 export const rooted = (t: Tree): Group => (isGroup(t) ? t : { kind: "all", of: [t] });
-
-const DAY = 86_400_000;
-export const toDay = (iso: string) => Math.round(Date.parse(`${iso}T00:00:00Z`) / DAY);
-export const fromDay = (day: number) => new Date(day * DAY).toISOString().slice(0, 10);

@@ -1,12 +1,15 @@
 import { Button } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { NumberBox } from "../../shared/NumberBox";
 import { Pick } from "../../shared/Pick";
 import { ProductPick } from "../../shared/ProductPick";
 import { useVocabulary } from "../../shared/useVocabulary";
 import { EventPick, type Mails, mailsOf, SegmentPick, TimeOfDay, What } from "./pieces";
 import { type Common, Steps } from "./Steps";
+import { DayPick } from "../../shared/Moment";
+import { DAY } from "../../shared/time";
 
 export type Outline = Schemas["SeriesOutline"];
 type Entry = Schemas["SeriesEntry"];
@@ -127,8 +130,8 @@ function ExitForm({ value, mails, onChange }: { value: Exit; mails: Mails; onCha
   );
 }
 
-const day = (ms: number | null | undefined) => (ms == null ? "" : new Date(ms).toISOString().slice(0, 10));
-const ofDay = (text: string) => (text ? Date.parse(`${text}T00:00:00Z`) : null);
+const day = (ms: number | null | undefined) => (ms == null ? null : Math.floor(ms / DAY));
+const ofDay = (day: number | null) => (day === null ? null : day * DAY);
 
 /** The whole outline, to be changed. */
 export function OutlineEditor({
@@ -140,7 +143,7 @@ export function OutlineEditor({
   common: Omit<Common, "mails">;
   onChange: (next: Outline) => void;
 }) {
-  const mailings = useQuery({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) });
+  const mailings = useQuery(queries.mailings);
   const names = new Map((mailings.data ?? []).map((m) => [m.id, m.name]));
   const mails = mailsOf(o.steps, names);
   return (
@@ -173,21 +176,9 @@ export function OutlineEditor({
           </>
         )}
         . Open from{" "}
-        <input
-          className="bare"
-          type="date"
-          aria-label="Open from"
-          value={day(o.from)}
-          onChange={(e) => onChange({ ...o, from: ofDay(e.target.value) })}
-        />{" "}
+        <DayPick inline label="Open from" value={day(o.from)} onChange={(d) => onChange({ ...o, from: ofDay(d) })} />{" "}
         until{" "}
-        <input
-          className="bare"
-          type="date"
-          aria-label="Open until"
-          value={day(o.until)}
-          onChange={(e) => onChange({ ...o, until: ofDay(e.target.value) })}
-        />{" "}
+        <DayPick inline label="Open until" value={day(o.until)} onChange={(d) => onChange({ ...o, until: ofDay(d) })} />{" "}
         <span className="soft">(UTC; empty: no limit. Those inside go on.)</span>
       </p>
       <h2>Steps</h2>

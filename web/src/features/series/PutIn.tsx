@@ -1,5 +1,5 @@
 import { Button } from "@mui/material";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, ok } from "../../api/client";
 import { count, plural } from "../../shared/format";
@@ -9,7 +9,6 @@ import { useVocabulary } from "../../shared/useVocabulary";
 
 /** Puts people in by hand: by their addresses, or a list. */
 export function PutIn({ id }: { id: number }) {
-  const client = useQueryClient();
   const v = useVocabulary().data;
   const [list, setList] = useState(0);
   const [text, setText] = useState("");
@@ -24,7 +23,6 @@ export function PutIn({ id }: { id: number }) {
       ),
     onSuccess: async () => {
       setText("");
-      await client.invalidateQueries();
     },
   });
   return (

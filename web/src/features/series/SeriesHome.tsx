@@ -1,11 +1,13 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
-import { count, date, percent, plural } from "../../shared/format";
+import { date, percent, plural } from "../../shared/format";
 import { Pick } from "../../shared/Pick";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useSeriesSlips } from "./useSeriesSlips";
 
@@ -21,9 +23,8 @@ const ROW = {
 /** Makes a series: empty, or from an outline to begin with. */
 function Make() {
   const navigate = useNavigate();
-  const client = useQueryClient();
-  const starters = useQuery({ queryKey: ["starters"], queryFn: () => ok(api.GET("/api/series/starters")) });
-  const letterheads = useQuery({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) });
+  const starters = useQuery(queries.starters);
+  const letterheads = useQuery(queries.letterheads);
   const [name, setName] = useState("");
   const [letterhead, setLetterhead] = useState<number | null>(null);
   const under = letterhead ?? letterheads.data?.[0]?.id ?? null;
@@ -31,7 +32,6 @@ function Make() {
     mutationFn: (starter: string | null) =>
       ok(api.POST("/api/series", { body: { name, letterhead_id: under!, starter } })),
     onSuccess: async (id) => {
-      await client.invalidateQueries();
       void navigate(`/series/${id}`);
     },
   });
@@ -113,30 +113,39 @@ export function SeriesHome() {
                 )}
               </p>
               {all.length > 0 && (
-                <Table>
-                  <TableHead>
-                    <TableRow>
-                      <TableCell>Series</TableCell>
-                      <TableCell>State</TableCell>
-                      <TableCell className="num">Entered</TableCell>
-                      <TableCell className="num">Inside</TableCell>
-                      <TableCell className="num">Came through, of those out</TableCell>
-                    </TableRow>
-                  </TableHead>
-                  <TableBody>
-                    {all.map((s) => (
-                      <TableRow key={s.id}>
-                        <TableCell>
+                <DataTable
+                  name="Series"
+                  rows={all}
+                  id={(s) => s.id}
+                  columns={(col) => [
+                    col.shown(
+                      "Series",
+                      (s) => s.name,
+                      (s) => (
+                        <>
                           <Link to={`/series/${s.id}`}>{s.name}</Link>
                           <div className="soft small">{s.words}</div>
-                        </TableCell>
-                        <TableCell style={{ whiteSpace: "nowrap" }}>
+                        </>
+                      ),
+                    ),
+                    col.shown(
+                      "State",
+                      (s) => (s.paused ? "paused" : s.state),
+                      (s) => (
+                        <>
                           {s.paused ? "paused" : s.state}
                           {s.started_at && <div className="soft small">since {date(s.started_at)}</div>}
-                        </TableCell>
-                        <TableCell className="num">{count(s.entered)}</TableCell>
-                        <TableCell className="num">{count(s.inside)}</TableCell>
-                        <TableCell className="num">
+                        </>
+                      ),
+                      { whole: true },
+                    ),
+                    col.number("Entered", (s) => s.entered),
+                    col.number("Inside", (s) => s.inside),
+                    col.shown(
+                      "Came through, of those out",
+                      (s) => (s.through.of ? s.through.rate : null),
+                      (s) => (
+                        <>
                           {s.through.of ? percent(s.through.rate) : "–"}
                           {s.through.of > 0 && (
                             <div className="soft small">
@@ -144,11 +153,12 @@ export function SeriesHome() {
                               {s.through.thin ? ", thin" : ""}
                             </div>
                           )}
-                        </TableCell>
-                      </TableRow>
-                    ))}
-                  </TableBody>
-                </Table>
+                        </>
+                      ),
+                      { num: true },
+                    ),
+                  ]}
+                />
               )}
               <Make />
             </>

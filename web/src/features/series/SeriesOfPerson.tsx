@@ -1,20 +1,20 @@
 import { Button } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import { instant } from "../../shared/format";
 import { Pick } from "../../shared/Pick";
 import { Failure } from "../../shared/states";
 
 /** The series that somebody is or was in, and putting them into one. */
 export function SeriesOfPerson({ contact }: { contact: number }) {
-  const client = useQueryClient();
   const theirs = useQuery({
     queryKey: ["series-of", contact],
     queryFn: () => ok(api.GET("/api/contacts/{id}/series", { params: { path: { id: contact } } })),
   });
-  const all = useQuery({ queryKey: ["series"], queryFn: () => ok(api.GET("/api/series")) });
+  const all = useQuery(queries.series);
   const inside = new Set((theirs.data ?? []).filter((s) => s.ended_at == null).map((s) => s.series));
   const open = (all.data ?? []).filter((s) => s.state === "running" && !inside.has(s.id));
   const [chosen, setChosen] = useState<number | null>(null);
@@ -27,7 +27,6 @@ export function SeriesOfPerson({ contact }: { contact: number }) {
           body: { contacts: [contact], addresses: [], list: null },
         }),
       ),
-    onSuccess: () => client.invalidateQueries(),
   });
   if ((theirs.data ?? []).length === 0 && open.length === 0) return null;
   return (

@@ -1,5 +1,5 @@
 import { Button } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
@@ -39,7 +39,6 @@ function Terms({ v }: { v: View }) {
 
 /** Changing the outline; of a running series, what that does to those inside is said first. */
 function Change({ v, done }: { v: View; done: () => void }) {
-  const client = useQueryClient();
   const [name, setName] = useState(v.name);
   const [outline, setOutline] = useState<Outline>(v.outline);
   const [next, setNext] = useState(v.next_step);
@@ -56,7 +55,6 @@ function Change({ v, done }: { v: View; done: () => void }) {
         }),
       ),
     onSuccess: async () => {
-      await client.invalidateQueries();
       done();
     },
   });
@@ -122,22 +120,18 @@ function Change({ v, done }: { v: View; done: () => void }) {
 
 /** Start, pause, end. */
 function Acts({ v, change }: { v: View; change: () => void }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
   const [ending, setEnding] = useState(false);
   const path = { params: { path: { id: v.id } } };
-  const refresh = () => client.invalidateQueries();
-  const start = useMutation({ mutationFn: () => ok(api.POST("/api/series/{id}/start", path)), onSuccess: refresh });
+  const start = useMutation({ mutationFn: () => ok(api.POST("/api/series/{id}/start", path)) });
   const pause = useMutation({
     mutationFn: (on: boolean) => ok(api.POST("/api/series/{id}/pause", { ...path, body: { pause: on } })),
-    onSuccess: refresh,
   });
   const end = useMutation({
     mutationFn: () => ok(api.DELETE("/api/series/{id}", path)),
     onSuccess: async () => {
       if (v.state === "draft") void navigate("/series");
       setEnding(false);
-      await refresh();
     },
   });
   if (v.state === "ended") return null;

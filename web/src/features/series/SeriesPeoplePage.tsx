@@ -1,9 +1,10 @@
-import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Button } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { instant, plural } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useSeriesSlips } from "./useSeriesSlips";
 
@@ -19,7 +20,6 @@ export function SeriesPeoplePage() {
   const id = Number(useParams().id);
   const who = useSearchParams()[0].get("who") ?? "";
   const { slips, series } = useSeriesSlips();
-  const client = useQueryClient();
   const people = useQuery({
     queryKey: ["series-people", id, who],
     queryFn: () => ok(api.GET("/api/series/{id}/people", { params: { path: { id }, query: { who } } })),
@@ -27,7 +27,6 @@ export function SeriesPeoplePage() {
   const out = useMutation({
     mutationFn: (contact: number) =>
       ok(api.DELETE("/api/series/{id}/people/{contact}", { params: { path: { id, contact } } })),
-    onSuccess: () => client.invalidateQueries(),
   });
   const name = series.data?.find((s) => s.id === id)?.name ?? "The series";
   const view = useQuery({
@@ -59,53 +58,60 @@ export function SeriesPeoplePage() {
               </Button>
             </div>
             <Failure error={out.error} />
-            <Table size="small">
-              <TableHead>
-                <TableRow>
-                  <TableCell>Who</TableCell>
-                  <TableCell>Entered</TableCell>
-                  <TableCell>At the step</TableCell>
-                  <TableCell>Looked at next, or out</TableCell>
-                  <TableCell />
-                </TableRow>
-              </TableHead>
-              <TableBody>
-                {all.map((p, i) => (
-                  <TableRow key={i}>
-                    <TableCell>
-                      <Link to={`/contacts/${p.contact}`}>{p.address || "somebody who is gone"}</Link>
-                    </TableCell>
-                    <TableCell>
+            <DataTable
+              name="People of the series"
+              rows={all}
+              id={(_, i) => i}
+              dense
+              columns={(col) => [
+                col.shown(
+                  "Who",
+                  (p) => p.address,
+                  (p) => <Link to={`/contacts/${p.contact}`}>{p.address || "somebody who is gone"}</Link>,
+                ),
+                col.shown(
+                  "Entered",
+                  (p) => p.entered_at,
+                  (p) => (
+                    <>
                       {instant(p.entered_at)}
                       <div className="soft small">{p.cause}</div>
-                    </TableCell>
-                    <TableCell>
+                    </>
+                  ),
+                ),
+                col.shown(
+                  "At the step",
+                  (p) => p.at,
+                  (p) => (
+                    <>
                       {p.at}
                       <div className="soft small">since {instant(p.came_at)}</div>
-                    </TableCell>
-                    <TableCell>
-                      {p.ended_at != null
-                        ? `${p.ended}, ${instant(p.ended_at)}`
-                        : p.due != null
-                          ? instant(p.due)
-                          : "when its message is out"}
-                    </TableCell>
-                    <TableCell>
-                      {p.ended_at == null && (
-                        <button
-                          className="plain"
-                          style={{ whiteSpace: "nowrap" }}
-                          disabled={out.isPending}
-                          onClick={() => out.mutate(p.contact)}
-                        >
-                          Take out<span className="away">: {p.address}</span>
-                        </button>
-                      )}
-                    </TableCell>
-                  </TableRow>
-                ))}
-              </TableBody>
-            </Table>
+                    </>
+                  ),
+                ),
+                col.text("Looked at next, or out", (p) =>
+                  p.ended_at != null
+                    ? `${p.ended}, ${instant(p.ended_at)}`
+                    : p.due != null
+                      ? instant(p.due)
+                      : "when its message is out",
+                ),
+                col.acts((p) => (
+                  <>
+                    {p.ended_at == null && (
+                      <button
+                        className="plain"
+                        style={{ whiteSpace: "nowrap" }}
+                        disabled={out.isPending}
+                        onClick={() => out.mutate(p.contact)}
+                      >
+                        Take out<span className="away">: {p.address}</span>
+                      </button>
+                    )}
+                  </>
+                )),
+              ]}
+            />
           </>
         )}
       </Loaded>

@@ -1,17 +1,16 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
-import { NumberBox } from "../../shared/NumberBox";
+import { queries } from "../../api/queries";
 import { Pick } from "../../shared/Pick";
 import { Failure } from "../../shared/states";
-import { useVocabulary } from "../../shared/useVocabulary";
 import { emptyDraft } from "../mailings/draft";
 import { DeedLine, freshDeed, useDeedKnown, type Deed } from "../reactions/Deeds";
-import { firstWhat, Hours, type Mails, SegmentPick, TimeOfDay, What } from "./pieces";
+import { firstWhat, Hours, type Mails, TimeOfDay, What } from "./pieces";
+import { Ask } from "./Ask";
 
 type Step = Schemas["SeriesStep"];
 type Does = Step["does"];
-type Question = Schemas["SeriesQuestion"];
 
 /** The draft that a step sends: one that is there, or a new one. */
 function MailStep({
@@ -25,8 +24,7 @@ function MailStep({
   letterhead: number;
   onChange: (mailing: number) => void;
 }) {
-  const client = useQueryClient();
-  const mailings = useQuery({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) });
+  const mailings = useQuery(queries.mailings);
   const may = (mailings.data ?? []).filter(
     (m) =>
       m.id === value ||
@@ -50,7 +48,6 @@ function MailStep({
         }),
       ),
     onSuccess: async (made) => {
-      await client.invalidateQueries({ queryKey: ["mailings"] });
       onChange(made.id);
     },
   });
@@ -105,56 +102,6 @@ function begin(kind: Does["kind"], c: Common): Does {
     case "act":
       return { kind, deed: { kind: "task", words: "" } };
   }
-}
-
-function Ask({ value, mails, onChange }: { value: Question; mails: Mails; onChange: (q: Question) => void }) {
-  const v = useVocabulary().data;
-  const kinds: [Question["kind"], string][] = [
-    ["happened", "somebody who"],
-    ...(v?.segments.length ? ([["segment", "somebody in the segment"]] as [Question["kind"], string][]) : []),
-    ["share", "a random share of"],
-  ];
-  return (
-    <>
-      is it{" "}
-      <Pick
-        label="What is asked"
-        value={value.kind}
-        options={kinds}
-        onChange={(kind) =>
-          onChange(
-            kind === "segment"
-              ? { kind, segment: v!.segments[0]!.id }
-              : kind === "share"
-                ? { kind, percent: 50 }
-                : { kind, what: firstWhat(mails) },
-          )
-        }
-      />{" "}
-      {value.kind === "happened" && (
-        <>
-          <What value={value.what} mails={mails} onChange={(what) => onChange({ ...value, what })} />, since they
-          entered
-        </>
-      )}
-      {value.kind === "segment" && (
-        <SegmentPick label="Segment" value={value.segment} onChange={(segment) => onChange({ ...value, segment })} />
-      )}
-      {value.kind === "share" && (
-        <>
-          <NumberBox
-            label="Percent"
-            min={1}
-            max={99}
-            value={value.percent}
-            onChange={(percent) => onChange({ ...value, percent })}
-          />
-          %
-        </>
-      )}
-      ?
-    </>
-  );
 }
 
 function One({ step, common, onChange }: { step: Step; common: Common; onChange: (next: Step) => void }) {

@@ -3,7 +3,7 @@ import { NumberBox } from "../../shared/NumberBox";
 import { Pick } from "../../shared/Pick";
 import { ProductPick } from "../../shared/ProductPick";
 import { useVocabulary } from "../../shared/useVocabulary";
-import { clock, minuteOf } from "../clearance/rulesForm";
+import { MinutePick } from "../../shared/Moment";
 
 type Step = Schemas["SeriesStep"];
 type Happening = Schemas["SeriesHappening"];
@@ -42,15 +42,7 @@ export const TimeOfDay = ({
   label: string;
   value: number;
   onChange: (m: number) => void;
-}) => (
-  <input
-    className="bare"
-    type="time"
-    aria-label={label}
-    value={clock(value)}
-    onChange={(e) => e.target.value && onChange(minuteOf(e.target.value))}
-  />
-);
+}) => <MinutePick inline label={label} value={value} onChange={(m) => m !== null && onChange(m)} />;
 
 /** Steps that send a message, with its name. */
 export type Mails = { id: number; name: string }[];

@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import { plural } from "../../shared/format";
 
 /** The slips of the Series station. */
 export function useSeriesSlips() {
-  const series = useQuery({ queryKey: ["series"], queryFn: () => ok(api.GET("/api/series")) });
+  const series = useQuery(queries.series);
   const all = series.data ?? [];
   const slip = (s: (typeof all)[number]) => ({
     to: `/series/${s.id}`,

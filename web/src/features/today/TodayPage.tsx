@@ -1,7 +1,8 @@
 import { Button } from "@mui/material";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
@@ -11,17 +12,14 @@ const BAD = ["doubt", "cap", "notice", "trouble"];
 
 /** First station: what needs a decision now. */
 export function TodayPage() {
-  const client = useQueryClient();
-  const today = useQuery({ queryKey: ["today"], queryFn: () => ok(api.GET("/api/today")) });
+  const today = useQuery(queries.today);
   const doubt = useMutation({
     mutationFn: (again: boolean) => ok(api.POST("/api/today/doubt", { body: { again } })),
-    onSuccess: () => client.invalidateQueries(),
   });
   const settle = useMutation({
     mutationFn: (id: number) => ok(api.POST("/api/today/notices/{id}/settle", { params: { path: { id } } })),
-    onSuccess: () => client.invalidateQueries(),
   });
-  const workline = useQuery({ queryKey: ["workline"], queryFn: () => ok(api.GET("/api/workline")) });
+  const workline = useQuery(queries.workline);
   const slips = (today.data ?? []).map((d) => ({ to: d.link, title: d.title, words: d.action }));
   return (
     <Frame slips={[{ title: "To decide", slips }]}>

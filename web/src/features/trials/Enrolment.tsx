@@ -1,5 +1,5 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow, TextField } from "@mui/material";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
@@ -111,7 +111,6 @@ export function EnrolmentView({ v }: { v: View }) {
 
 /** Another stretch, or the end of the enrolment: both with a reason, which stands on the verdict. */
 function Change({ v, what, close }: { v: View; what: "shares" | "end"; close: () => void }) {
-  const client = useQueryClient();
   const now = v.enrolment?.stretches.at(-1)?.parts ?? [];
   const [parts, setParts] = useState(now);
   const [why, setWhy] = useState("");
@@ -123,7 +122,6 @@ function Change({ v, what, close }: { v: View; what: "shares" | "end"; close: ()
         : ok(api.POST("/api/trials/{id}/enrolment/end", { params, body: { why } })),
     onSuccess: async () => {
       close();
-      await client.invalidateQueries();
     },
   });
   return (

@@ -1,9 +1,10 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { bare, count, letter, percent, plural, points } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { IntervalPlot } from "../../shared/Interval";
 import { Loaded } from "../../shared/states";
 import { CHANGE, METRIC, useTrialSlips, verdictWords } from "./useTrialSlips";
@@ -50,30 +51,23 @@ function ByChange({ l }: { l: Learned }) {
   return (
     <>
       <h2>By what was changed</h2>
-      <Table size="small" sx={{ maxWidth: 720 }}>
-        <TableHead>
-          <TableRow>
-            <TableCell>What differed</TableCell>
-            <TableCell className="num">Trials</TableCell>
-            <TableCell className="num">Called</TableCell>
-            <TableCell>Half of them truly differ by less than</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {l.by_change.map((c) => (
-            <TableRow key={c.change ?? "unsaid"}>
-              <TableCell>{c.change ? CHANGE[c.change] : "not said in the plan"}</TableCell>
-              <TableCell className="num">{count(c.called.of)}</TableCell>
-              <TableCell className="num">{count(c.called.count)}</TableCell>
-              <TableCell>
-                {c.typical.length === 0
-                  ? "too few to say"
-                  : c.typical.map((t) => `${bare(t.effect, 2)} points of ${metric(t.metric)}`).join(", ")}
-              </TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
+      <DataTable
+        name="By what differed"
+        param="changes_by"
+        rows={l.by_change}
+        id={(c) => c.change ?? "unsaid"}
+        dense
+        columns={(col) => [
+          col.text("What differed", (c) => (c.change ? CHANGE[c.change] : "not said in the plan")),
+          col.number("Trials", (c) => c.called.of),
+          col.number("Called", (c) => c.called.count),
+          col.text("Half of them truly differ by less than", (c) =>
+            c.typical.length === 0
+              ? "too few to say"
+              : c.typical.map((t) => `${bare(t.effect, 2)} points of ${metric(t.metric)}`).join(", "),
+          ),
+        ]}
+      />
     </>
   );
 }
@@ -91,31 +85,31 @@ function SelfChecks({ l }: { l: Learned }) {
       {l.self_checks.length === 0 ? (
         <p className="soft">No plain mailing has been read yet: three days after its last message it is.</p>
       ) : (
-        <Table size="small" sx={{ maxWidth: 560 }}>
-          <TableHead>
-            <TableRow>
-              <TableCell>Metric</TableCell>
-              <TableCell className="num">Mailings</TableCell>
-              <TableCell className="num">Called at 5%</TableCell>
-              <TableCell className="num">Share, 95% interval</TableCell>
-            </TableRow>
-          </TableHead>
-          <TableBody>
-            {l.self_checks.map((s) => (
-              <TableRow key={s.metric}>
-                <TableCell>{METRIC[s.metric]}</TableCell>
-                <TableCell className="num">{count(s.called.of)}</TableCell>
-                <TableCell className="num">{count(s.called.count)}</TableCell>
-                <TableCell className="num">
+        <DataTable
+          name="Checks of 5%"
+          param="checks_by"
+          rows={l.self_checks}
+          id={(s) => s.metric}
+          dense
+          columns={(col) => [
+            col.text("Metric", (s) => METRIC[s.metric]),
+            col.number("Mailings", (s) => s.called.of),
+            col.number("Called at 5%", (s) => s.called.count),
+            col.shown(
+              "Share, 95% interval",
+              (s) => s.called.rate,
+              (s) => (
+                <>
                   <span className={(s.called.lower ?? 0) > 0.05 ? "bad" : undefined}>{percent(s.called.rate, 0)}</span>{" "}
                   <span className="soft small">
                     {bare(s.called.lower, 0)} to {bare(s.called.upper, 0)}
                   </span>
-                </TableCell>
-              </TableRow>
-            ))}
-          </TableBody>
-        </Table>
+                </>
+              ),
+              { num: true },
+            ),
+          ]}
+        />
       )}
     </>
   );
@@ -124,7 +118,7 @@ function SelfChecks({ l }: { l: Learned }) {
 /** All past trials together: what they found in the light of each other, and whether rollouts bore their pilots out. */
 export function LearnedPage() {
   const { slips } = useTrialSlips();
-  const learned = useQuery({ queryKey: ["learned"], queryFn: () => ok(api.GET("/api/trials/learned")) });
+  const learned = useQuery(queries.learned);
   return (
     <Frame slips={slips}>
       <Loaded query={learned}>
@@ -169,36 +163,45 @@ export function LearnedPage() {
                     tone: t.verdict.kind === "called" ? "deep" : "soft",
                   }))}
                 />
-                <Table size="small">
-                  <TableHead>
-                    <TableRow>
-                      <TableCell>Question</TableCell>
-                      <TableCell>Metric</TableCell>
-                      <TableCell>Verdict</TableCell>
-                      <TableCell className="num">As found</TableCell>
-                      <TableCell className="num">In the light of all</TableCell>
-                      <TableCell className="num">Rollout</TableCell>
-                    </TableRow>
-                  </TableHead>
-                  <TableBody>
-                    {l.trials.map((t) => (
-                      <TableRow key={t.id}>
-                        <TableCell>
+                <DataTable
+                  name="What trials found"
+                  rows={l.trials}
+                  id={(t) => t.id}
+                  dense
+                  columns={(col) => [
+                    col.shown(
+                      "Question",
+                      (t) => t.question,
+                      (t) => (
+                        <>
                           <Link to={`/trials/${t.id}`}>{t.question}</Link>{" "}
                           <span className="soft small">
                             {letter(t.arm)} less {letter(t.base)}
                           </span>
-                        </TableCell>
-                        <TableCell>{metric(t.metric)}</TableCell>
-                        <TableCell>{verdictWords(t.verdict)}</TableCell>
-                        <TableCell className="num">{points(t.difference, 2)}</TableCell>
-                        <TableCell className="num">
+                        </>
+                      ),
+                    ),
+                    col.text("Metric", (t) => metric(t.metric)),
+                    col.text("Verdict", (t) => verdictWords(t.verdict)),
+                    col.number("As found", (t) => t.difference, { cell: (t) => points(t.difference, 2) }),
+                    col.shown(
+                      "In the light of all",
+                      (t) => t.shrunk,
+                      (t) => (
+                        <>
                           {points(t.shrunk, 2)}{" "}
                           <span className="soft small">
                             {points(t.lower, 2)} to {points(t.upper, 2)}
                           </span>
-                        </TableCell>
-                        <TableCell className="num">
+                        </>
+                      ),
+                      { num: true },
+                    ),
+                    col.shown(
+                      "Rollout",
+                      (t) => t.rollout?.difference,
+                      (t) => (
+                        <>
                           {t.rollout ? (
                             <span className={t.rollout.agrees ? undefined : "bad"}>
                               {points(t.rollout.difference, 2)}{" "}
@@ -209,11 +212,12 @@ export function LearnedPage() {
                           ) : (
                             "–"
                           )}
-                        </TableCell>
-                      </TableRow>
-                    ))}
-                  </TableBody>
-                </Table>
+                        </>
+                      ),
+                      { num: true },
+                    ),
+                  ]}
+                />
                 <p className="soft small" style={{ maxWidth: "56em" }}>
                   One contrast a trial, every trial that isn’t void; on the log-odds scale, shown as points at each
                   trial’s own rate. Without a control the mean is 0, since which arm is named first says nothing. A

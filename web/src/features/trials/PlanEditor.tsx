@@ -1,45 +1,20 @@
 import { Button, MenuItem, Slider, TextField } from "@mui/material";
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Arm } from "../../shared/Arm";
-import { bare, count, letter, percent } from "../../shared/format";
+import { bare, count, percent } from "../../shared/format";
 import { Failure } from "../../shared/states";
 import { aDay } from "./Enrolment";
+import { PlanCourse } from "./PlanCourse";
 import { PlanMore } from "./PlanMore";
 import { RehearsalView } from "./RehearsalView";
 import { unitOf } from "./unit";
 import { CHANGE, LOSSES } from "./useTrialSlips";
 
 type Plan = Schemas["Plan"];
-
-export const startingPlan: Plan = {
-  question: "",
-  metric: "human_open",
-  effect: 0.02,
-  alpha: 0.05,
-  power: 0.8,
-  pilot_share: 0.4,
-  window_hours: 48,
-  on_no_call: 0,
-  leaving_margin: 0.005,
-  complaint_margin: 0.002,
-  aim: "learn",
-  control: null,
-  harm_looks: 2,
-  by_itself: false,
-  bounce_margin: null,
-  change: "subject",
-  goal: null,
-  shares: [],
-  no_mail: 0,
-  subgroups: [],
-  crossed: null,
-};
-
-/** Of a message in a series: people are enrolled as they come to it. */
-export const seriesPlan: Plan = { ...startingPlan, per_arm: 1000, pilot_share: 1 };
 
 /** The plan while it is edited: what it can find moves as the share moves. */
 export function PlanEditor({
@@ -53,7 +28,6 @@ export function PlanEditor({
   subjects: string[];
   from: Plan;
 }) {
-  const client = useQueryClient();
   const navigate = useNavigate();
   const [plan, setPlan] = useState(from);
   const [why, setWhy] = useState("");
@@ -71,15 +45,13 @@ export function PlanEditor({
       return id;
     },
     onSuccess: async (id) => {
-      await client.invalidateQueries();
       await navigate(`/trials/${id}`);
     },
-    onError: () => client.invalidateQueries({ queryKey: ["trials"] }),
   });
   const rehearsal = useMutation({
     mutationFn: () => ok(api.POST("/api/mailings/{id}/rehearsal", { params: { path }, body: plan })),
   });
-  const goals = useQuery({ queryKey: ["goals"], queryFn: () => ok(api.GET("/api/goals")) }).data ?? [];
+  const goals = useQuery(queries.goals).data ?? [];
   const earn = plan.aim === "earn";
   const inSeries = plan.per_arm != null;
   const unit = unitOf(plan);
@@ -277,60 +249,7 @@ export function PlanEditor({
               <MenuItem value="earn">to earn: send the better one</MenuItem>
             </TextField>
           )}
-          <TextField
-            select
-            label="Compared with"
-            value={plan.control ?? -1}
-            helperText={o && o.comparisons > 1 ? `${o.comparisons} comparisons share alpha` : undefined}
-            onChange={(e) => setPlan({ ...plan, control: Number(e.target.value) < 0 ? null : Number(e.target.value) })}
-          >
-            <MenuItem value={-1}>{subjects.length > 2 ? "every other arm" : "the other arm"}</MenuItem>
-            {subjects.map((s, i) => (
-              <MenuItem key={i} value={i}>
-                {letter(i)} as the control: {s}
-              </MenuItem>
-            ))}
-          </TextField>
-          <TextField
-            select
-            label="Looks before the end, for harm only"
-            value={plan.harm_looks ?? 0}
-            onChange={(e) => setPlan({ ...plan, harm_looks: Number(e.target.value) })}
-          >
-            {[0, 1, 2, 3, 4, 5].map((n) => (
-              <MenuItem key={n} value={n}>
-                {n === 0 ? "none" : n}
-              </MenuItem>
-            ))}
-          </TextField>
-          <TextField
-            select
-            label={inSeries ? "What was called goes out" : "The rollout goes"}
-            value={plan.by_itself ? "self" : "person"}
-            onChange={(e) => setPlan({ ...plan, by_itself: e.target.value === "self" })}
-          >
-            <MenuItem value="person">when a person releases it</MenuItem>
-            <MenuItem value="self">
-              {inSeries
-                ? "by itself, from the next day on"
-                : "by itself, the next day at the pilot’s hour, by each person’s clock"}
-            </MenuItem>
-          </TextField>
-          <TextField
-            select
-            label="What goes out on no call"
-            value={plan.on_no_call ?? -1}
-            onChange={(e) =>
-              setPlan({ ...plan, on_no_call: Number(e.target.value) < 0 ? null : Number(e.target.value) })
-            }
-          >
-            {subjects.map((s, i) => (
-              <MenuItem key={i} value={i}>
-                {letter(i)}: {s}
-              </MenuItem>
-            ))}
-            {!inSeries && <MenuItem value={-1}>nothing</MenuItem>}
-          </TextField>
+          <PlanCourse plan={plan} setPlan={setPlan} subjects={subjects} comparisons={o?.comparisons} />
           {number("Guardrail: leaving may rise by, points", from.leaving_margin * 100, (v) =>
             setPlan({ ...plan, leaving_margin: v / 100 }),
           )}

@@ -1,7 +1,8 @@
 import { TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { count, letter } from "../../shared/format";
 import { NumberBox } from "../../shared/NumberBox";
 import { Pick } from "../../shared/Pick";
@@ -28,9 +29,10 @@ export function PlanMore({
     (plan.no_mail ?? 0) > 0 ||
     (plan.subgroups ?? []).length > 0 ||
     plan.crossed != null ||
-    plan.bounce_margin != null;
+    plan.bounce_margin != null ||
+    plan.reserves === true;
   const [open, setOpen] = useState(used);
-  const segments = useQuery({ queryKey: ["segments"], queryFn: () => ok(api.GET("/api/segments")), enabled: open });
+  const segments = useQuery({ ...queries.segments, enabled: open });
   const shares = plan.shares ?? [];
   const groups = plan.subgroups ?? [];
   const inSeries = plan.per_arm != null;
@@ -41,8 +43,8 @@ export function PlanMore({
       <div>
         <button className="plain" aria-expanded={false} onClick={() => setOpen(true)}>
           {inSeries
-            ? "Arms of other sizes, or that begin later"
-            : "Arms of other sizes, people without mail, subgroups, two changes at once"}
+            ? "Arms of other sizes, or that begin later; people kept for it"
+            : "Arms of other sizes, people without mail or kept for it, subgroups, two changes at once"}
         </button>
       </div>
     );
@@ -138,6 +140,21 @@ export function PlanMore({
             points
           </>
         )}
+      </div>
+      <div>
+        <label>
+          <input
+            type="checkbox"
+            checked={plan.reserves ?? false}
+            onChange={(e) => setPlan({ ...plan, reserves: e.target.checked })}
+          />{" "}
+          Reserve its people
+        </label>
+        <span className="soft small">
+          {" "}
+          They get no other marketing mailing until the window ends{inSeries ? "; the series itself goes on" : ""}. Each
+          of those says so in its sluice.
+        </span>
       </div>
       {subjects.length === 4 && !inSeries && (
         <div>

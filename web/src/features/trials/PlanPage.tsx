@@ -3,7 +3,8 @@ import { useParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { Loaded } from "../../shared/states";
-import { PlanEditor, seriesPlan, startingPlan } from "./PlanEditor";
+import { PlanEditor } from "./PlanEditor";
+import { seriesPlan, startingPlan } from "./startingPlan";
 import { useTrialSlips } from "./useTrialSlips";
 
 /** A new plan for a mailing. */

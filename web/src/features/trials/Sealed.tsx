@@ -32,6 +32,11 @@ export function Sealed({ v }: { v: View }) {
             : `The plan, its seed, the variants and the roster are as they were sealed ${instant(trial.sealed_at)} UTC.`}
         </p>
       )}
+      {trial.plan.reserves && (
+        <p className="soft" style={{ margin: "0 0 4px" }}>
+          Its people are reserved: no other marketing mailing goes to them until the window ends.
+        </p>
+      )}
       {trial.small_reason && (
         <p className="soft" style={{ margin: "0 0 4px" }}>
           {trial.small_by} let it go under its needed size: {trial.small_reason}

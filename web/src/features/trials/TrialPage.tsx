@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
@@ -8,7 +8,8 @@ import { bare, count, instant, percent } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { CourseView } from "./Course";
 import { EnrolmentView } from "./Enrolment";
-import { PlanEditor, startingPlan } from "./PlanEditor";
+import { PlanEditor } from "./PlanEditor";
+import { startingPlan } from "./startingPlan";
 import { Sealed } from "./Sealed";
 import { METRIC, useTrialSlips } from "./useTrialSlips";
 import { Verdict } from "./Verdict";
@@ -65,11 +66,9 @@ function Collecting({ v }: { v: View }) {
   const enrolling = v.enrolment != null && trial.enrolled_at == null;
   const givenUp = trial.state === "ended";
   const smallest = v.enrolment?.smallest ?? 0;
-  const client = useQueryClient();
   const [sure, setSure] = useState(false);
   const early = useMutation({
     mutationFn: () => ok(api.POST("/api/trials/{id}/open", { params: { path: { id: trial.id } } })),
-    onSuccess: () => client.invalidateQueries(),
   });
   return (
     <>

@@ -1,8 +1,8 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { Link } from "react-router";
 import { Frame } from "../../app/Frame";
 import { ByLabel, useByLabel } from "../../shared/ByLabel";
-import { date, plural } from "../../shared/format";
+import { plural } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Loaded } from "../../shared/states";
 import { standing, useTrialSlips } from "./useTrialSlips";
 
@@ -39,28 +39,21 @@ export function TrialsHome() {
               )}
               <ByLabel labels={labels} label={label} />
               {all.length > 0 && (
-                <Table>
-                  <TableHead>
-                    <TableRow>
-                      <TableCell>Mailing</TableCell>
-                      <TableCell>Question</TableCell>
-                      <TableCell>Sealed</TableCell>
-                      <TableCell>Verdict</TableCell>
-                    </TableRow>
-                  </TableHead>
-                  <TableBody>
-                    {all.map((t) => (
-                      <TableRow key={t.id}>
-                        <TableCell>
-                          <Link to={`/trials/${t.id}`}>{t.mailing}</Link>
-                        </TableCell>
-                        <TableCell>{t.plan.question}</TableCell>
-                        <TableCell style={{ whiteSpace: "nowrap" }}>{date(t.sealed_at)}</TableCell>
-                        <TableCell style={{ whiteSpace: "nowrap" }}>{standing(t)}</TableCell>
-                      </TableRow>
-                    ))}
-                  </TableBody>
-                </Table>
+                <DataTable
+                  name="Trials"
+                  rows={all}
+                  id={(t) => t.id}
+                  columns={(col) => [
+                    col.shown(
+                      "Mailing",
+                      (t) => t.mailing,
+                      (t) => <Link to={`/trials/${t.id}`}>{t.mailing}</Link>,
+                    ),
+                    col.text("Question", (t) => t.plan.question),
+                    col.day("Sealed", (t) => t.sealed_at),
+                    col.text("Verdict", (t) => standing(t), { whole: true }),
+                  ]}
+                />
               )}
             </>
           );

@@ -1,5 +1,5 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { api, ok, type Schemas } from "../../api/client";
 import { Arm } from "../../shared/Arm";
 import { bare, count, instant, letter, percent, points, pValue, words } from "../../shared/format";
@@ -13,121 +13,20 @@ import { Pairs } from "./Pairs";
 import { Sealed } from "./Sealed";
 import { unitOf } from "./unit";
 import { METRIC } from "./useTrialSlips";
+import { workingOf } from "./verdictWorking";
+import { Stretches } from "./Stretches";
 
 type View = Schemas["TrialView"];
 type Reading = NonNullable<View["reading"]>;
 
-function workingOf(
-  label: string,
-  c: Reading["pairs"][number]["primary"],
-  [base, arm]: [number, number],
-  rows: Reading["arms"],
-  of: (a: Reading["arms"][number]) => { count: number; of: number },
-  plan: View["trial"]["plan"],
-  stretches: Reading["stretches"],
-) {
-  const [a, b] = [rows[base]!, rows[arm]!];
-  const over = stretches.length > 1;
-  return {
-    title: `${label}: ${points(c.difference)} points`,
-    body: (
-      <>
-        {over ? (
-          <div className="formula">
-            Σ w (p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub>), w ∝ n<sub>{a.letter}</sub> n<sub>{b.letter}</sub> /
-            (n
-            <sub>{a.letter}</sub> + n<sub>{b.letter}</sub>), over the stretches that both were open in
-          </div>
-        ) : (
-          <div className="formula">
-            p<sub>{b.letter}</sub> − p<sub>{a.letter}</sub> = {count(of(b).count)}/{count(of(b).of)} −{" "}
-            {count(of(a).count)}/{count(of(a).of)}
-          </div>
-        )}
-        <dl>
-          <dt>Difference</dt>
-          <dd>{points(c.difference, 2)} points</dd>
-          <dt>{over ? "Interval (Newcombe, put together)" : "Interval (Newcombe)"}</dt>
-          <dd>
-            {points(c.lower, 2)} … {points(c.upper, 2)}
-          </dd>
-          <dt>{over ? "z (Cochran, Mantel, Haenszel)" : "z (score)"}</dt>
-          <dd>{c.z.toFixed(2)}</dd>
-          <dt>p, two-sided</dt>
-          <dd>{pValue(c.p_value)}</dd>
-          {!over && (
-            <>
-              <dt>p, Fisher exact</dt>
-              <dd>{pValue(c.fisher_p)}</dd>
-            </>
-          )}
-          <dt>Risk ratio</dt>
-          <dd>{c.risk_ratio == null ? "–" : c.risk_ratio.toFixed(3)}</dd>
-          <dt>Alpha, sealed</dt>
-          <dd>{plan.alpha}</dd>
-        </dl>
-        <h3>Counted</h3>
-        <p style={{ margin: 0 }}>
-          Everyone assigned{of(a).of < a.counts.assigned ? " whose opens can be known" : ""}, whatever happened to their
-          message; responses within {plan.window_hours} h of each person's handover.
-        </p>
-        <p className="soft">No filter in force.</p>
-      </>
-    ),
-  };
-}
-
-/** What the comparisons are added up from, where the arms' shares changed on the way. */
-function Stretches({ r }: { r: Reading }) {
-  if (r.stretches.length < 2) return null;
-  return (
-    <>
-      <h2>Stretch by stretch</h2>
-      <Table size="small" sx={{ maxWidth: 860 }}>
-        <TableHead>
-          <TableRow>
-            <TableCell>Stretch</TableCell>
-            {r.arms.map((a, i) => (
-              <TableCell key={a.letter} className="num">
-                <Arm index={i} />
-              </TableCell>
-            ))}
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {r.stretches.map((s, n) => (
-            <TableRow key={n}>
-              <TableCell>{n + 1}</TableCell>
-              {s.rates.map((x, i) => (
-                <TableCell key={i} className="num">
-                  {s.parts[i] === 0 ? (
-                    <span className="soft">closed</span>
-                  ) : (
-                    <>
-                      {count(x.count)} of {count(x.of)}{" "}
-                      <span className="soft small">{x.rate == null ? "" : percent(x.rate)}</span>
-                    </>
-                  )}
-                </TableCell>
-              ))}
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-    </>
-  );
-}
-
 export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
   const { trial, subjects, rollout, differs } = v;
-  const client = useQueryClient();
   const { show } = useWorking();
   const plan = trial.plan;
   const metric = METRIC[plan.metric]!;
   const release = useMutation({
     mutationFn: (at_once: boolean) =>
       ok(api.POST("/api/trials/{id}/release", { params: { path: { id: trial.id } }, body: { at_once } })),
-    onSuccess: () => client.invalidateQueries(),
   });
   const unit = unitOf(plan);
   const two = r.pairs.length === 1;

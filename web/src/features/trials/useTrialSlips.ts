@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { letter } from "../../shared/format";
 
 export const METRIC: Record<string, string> = {
@@ -45,7 +46,7 @@ export function standing(t: Schemas["Trial"]): string {
 }
 
 export function useTrialSlips() {
-  const trials = useQuery({ queryKey: ["trials"], queryFn: () => ok(api.GET("/api/trials")) });
+  const trials = useQuery(queries.trials);
   const slips = [
     {
       title: "Trials",

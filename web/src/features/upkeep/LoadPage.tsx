@@ -1,13 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { bare, count, date, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { upkeepSlips } from "./slips";
+import { DAY } from "../../shared/time";
 
 type Cell = Schemas["LoadCell"];
-const DAY = 86_400_000;
 const ANSWERS: { answer: Cell["answer"]; says: string }[] = [
   { answer: "new", says: "under 4 messages" },
   { answer: "rising", says: "a fifth up, 80% sure" },
@@ -43,7 +44,7 @@ function Moved({ cell, from }: { cell: Cell; from: number | null | undefined }) 
 
 /** How much mail people get, by how they answer it: it describes, and proves nothing. */
 export function LoadPage() {
-  const load = useQuery({ queryKey: ["load"], queryFn: () => ok(api.GET("/api/load")) });
+  const load = useQuery(queries.load);
   return (
     <Frame slips={upkeepSlips}>
       <Loaded query={load}>

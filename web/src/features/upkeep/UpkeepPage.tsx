@@ -1,9 +1,10 @@
-import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
-import { api, ok, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
+import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
-import { count, date, instant } from "../../shared/format";
+import { count } from "../../shared/format";
+import { DataTable } from "../../shared/table/DataTable";
 import { Loaded } from "../../shared/states";
 import { upkeepSlips } from "./slips";
 
@@ -17,28 +18,21 @@ const PARTS: { part: Part; title: string; says: string }[] = [
 function Rows({ rows, part }: { rows: Schemas["UpkeepRow"][]; part: Part }) {
   if (rows.length === 0) return <p className="soft">Nobody.</p>;
   return (
-    <Table>
-      <TableHead>
-        <TableRow>
-          <TableCell>Address</TableCell>
-          <TableCell>Since</TableCell>
-          {part === "resting" && <TableCell>Until</TableCell>}
-          <TableCell>Why</TableCell>
-        </TableRow>
-      </TableHead>
-      <TableBody>
-        {rows.map((r) => (
-          <TableRow key={r.contact_id}>
-            <TableCell>
-              <Link to={`/contacts/${r.contact_id}`}>{r.address}</Link>
-            </TableCell>
-            <TableCell style={{ whiteSpace: "nowrap" }}>{date(r.since)}</TableCell>
-            {part === "resting" && <TableCell style={{ whiteSpace: "nowrap" }}>{instant(r.until)}</TableCell>}
-            <TableCell>{r.why}</TableCell>
-          </TableRow>
-        ))}
-      </TableBody>
-    </Table>
+    <DataTable
+      name={part}
+      rows={rows}
+      id={(r) => r.contact_id}
+      columns={(col) => [
+        col.shown(
+          "Address",
+          (r) => r.address,
+          (r) => <Link to={`/contacts/${r.contact_id}`}>{r.address}</Link>,
+        ),
+        col.day("Since", (r) => r.since),
+        part === "resting" && col.when("Until", (r) => r.until),
+        col.text("Why", (r) => r.why),
+      ]}
+    />
   );
 }
 
@@ -46,7 +40,7 @@ function Rows({ rows, part }: { rows: Schemas["UpkeepRow"][]; part: Part }) {
 export function UpkeepPage() {
   const [params] = useSearchParams();
   const part = (params.get("part") ?? "retired") as Part;
-  const upkeep = useQuery({ queryKey: ["upkeep"], queryFn: () => ok(api.GET("/api/upkeep")) });
+  const upkeep = useQuery(queries.upkeep);
   const now = PARTS.find((p) => p.part === part) ?? PARTS[0]!;
   return (
     <Frame slips={upkeepSlips}>
