@@ -3,7 +3,7 @@ SHELL := /bin/bash
 APT := chromium chromium-driver
 DEMO := target/demo
 
-.PHONY: demo test types bench attack deps format
+.PHONY: demo test types proof bench attack deps format
 
 demo: target/release/rinse $(DEMO)/rinse.db
 	./target/release/rinse demo --data $(DEMO)
@@ -44,6 +44,10 @@ types: web/node_modules/.installed
 	cargo build --workspace
 	./target/debug/rinse openapi > web/openapi.json
 	cd web && npm run -s types
+
+# Whole trials simulated ten times as often as by make test.
+proof:
+	RUNS=20000 cargo test --release --locked -p rinse-core --test simulated_verdicts
 
 bench: target/release/rinse
 	cargo run --release --locked -p rinse --example bench

@@ -152,9 +152,9 @@ impl Bench {
     /// Waits until the page shows the words.
     ///
     /// # Panics
-    /// When they don't come within half a minute; says what stood there.
+    /// When they don't come within a minute; says what stood there.
     pub async fn shows(&self, words: &str) {
-        for _ in 0..300 {
+        for _ in 0..600 {
             if self.text().await.contains(words) {
                 return;
             }

@@ -10,10 +10,10 @@ use rinse_core::stats::homogeneity::{Stratum, mantel_haenszel_difference};
 use rinse_core::stats::noninferiority::{BadWhen, noninferiority};
 use rinse_core::stats::ratio_of_means::{Sums, ratio_of_means_delta};
 use rinse_core::stats::welch::{Sample, welch};
-use rinse_core::trial::decide::compare;
 use rinse_core::trial::learned::{Contrast, shrink};
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::ArmCounts;
+use rinse_core::trial::rules::Rule;
 use rstest::rstest;
 
 const RUNS: usize = 4_000;
@@ -126,7 +126,7 @@ fn a_trials_intervals_hold_together(#[case] arms: usize, #[case] control: Option
                 ArmCounts { assigned: a.trials, primary: a.successes, ..ArmCounts::default() }
             })
             .collect();
-        compare(&plan, counts.as_slice().into()).unwrap().iter().all(|c| {
+        Rule::latest().compare(&plan, counts.as_slice().into()).unwrap().iter().all(|c| {
             let truth = rates[c.arm] - rates[c.base];
             c.lower <= truth && truth <= c.upper
         })
@@ -135,13 +135,17 @@ fn a_trials_intervals_hold_together(#[case] arms: usize, #[case] control: Option
     assert!(covered >= 0.95 - noise(0.95) && covered <= 0.985, "{arms} arms: {covered}");
 }
 
-/// Where effects come from one spread, the intervals of shrunk ones cover on average, and they are nearer the truth.
-#[test]
-fn shrunk_effects_are_covered_on_average() {
+/// Where effects come from one spread, the limits of shrunk ones hold them as often as they say, with few trials as with many, and they are
+/// nearer the truth.
+#[rstest]
+#[case(3)]
+#[case(5)]
+#[case(20)]
+fn shrunk_effects_are_covered_on_average(#[case] trials: usize) {
     let mut rng = ChaCha12Rng::seed_from_u64(6);
     let (apart, mut covered, mut all, mut raw, mut drawn) = (Normal::new(0.0, 0.15).unwrap(), 0, 0, 0.0, 0.0);
-    for _ in 0..200 {
-        let truths: Vec<f64> = (0..20).map(|_| apart.sample(&mut rng)).collect();
+    for _ in 0..2_000 / trials {
+        let truths: Vec<f64> = (0..trials).map(|_| apart.sample(&mut rng)).collect();
         let contrasts: Vec<Contrast> = truths
             .iter()
             .map(|t| {
@@ -150,17 +154,16 @@ fn shrunk_effects_are_covered_on_average() {
             })
             .collect();
         for ((s, truth), c) in shrink(&contrasts).unwrap().iter().zip(&truths).zip(&contrasts) {
-            let (lower, upper) = s.interval();
-            covered += usize::from(lower <= *truth && *truth <= upper);
+            covered += usize::from((s.lower..=s.upper).contains(truth));
             all += 1;
             raw += (c.log_odds().estimate - truth).powi(2);
             drawn += (s.estimate - truth).powi(2);
         }
     }
     let share = f64::from(u32::try_from(covered).unwrap()) / f64::from(all);
-    // The spread itself is estimated from twenty trials; its uncertainty isn't in the intervals.
-    assert!((0.92..=0.965).contains(&share), "{share}");
-    assert!(drawn < 0.9 * raw, "{drawn} {raw}");
+    // Those of one group share what is thought of their spread, so it strays more than so many apart would; 0.94 to 0.97 by longer runs.
+    assert!((0.93..=0.985).contains(&share), "{share}");
+    assert!(drawn < 0.95 * raw, "{drawn} {raw}");
 }
 
 /// Of arms whose rates the prior drew, those with a chance of x to be best are the best x of the time.

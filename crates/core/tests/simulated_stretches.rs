@@ -49,13 +49,13 @@ fn called_as_seldom_and_as_often_as_planned(#[case] months: &[Month], #[case] co
     for n in 0..runs {
         let seed = u64::from(n) * 7 + 1;
         let (all, stretches) = run(months, 0.0, seed, &mut rng);
-        let counted = Counted { all: &all, stretches: &stretches };
+        let counted = Counted::over(&all, &stretches);
         let stopped = counted.closed();
         wrong += u32::from(matches!(decide(&plan, counted, &stopped).unwrap().0, Verdict::Called(_)));
         let last = all.len() - 1;
         pooled_wrong += u32::from(contrast(&plan, &all[0], &all[last], 0.95).unwrap().p_value < 0.05);
         let (all, stretches) = run(months, effect, seed, &mut rng);
-        let counted = Counted { all: &all, stretches: &stretches };
+        let counted = Counted::over(&all, &stretches);
         right += u32::from(decide(&plan, counted, &stopped).unwrap().0 == Verdict::Called(last));
         // All intervals together hold: what arms differ by is the effect where the last is one of them.
         let holds = |c: &rinse_core::trial::decide::Compared| {

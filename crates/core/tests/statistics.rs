@@ -121,3 +121,27 @@ fn bounds_spend_what_they_say_and_no_more() {
     let (few, many) = (calibration(600, 0.3, 0.05, 2, Looks::None).unwrap(), calibration(600, 0.3, 0.05, 10, Looks::None).unwrap());
     assert!(few > 0.07 && many > few, "looking often without bounds calls too much: {few}, {many}");
 }
+
+/// Against mpmath in 30 digits: priors that leave all to what was seen, where nobody did it, and looks that come before anything can be known.
+#[test]
+fn the_far_ends_are_right_too() {
+    for (prior, people, losses) in [
+        (0.1, [50, 60], [0.001_447_553_983_75, 0.001_778_456_288_15]),
+        (0.01, [20, 30], [0.000_327_528_613_012, 0.000_493_917_853_352]),
+        (0.05, [50, 70], [0.000_659_813_749_79, 0.000_944_550_980_037]),
+    ] {
+        let arms = people.map(|trials| Arm { successes: 0, trials });
+        let best = beta_binomial(&arms, Prior { alpha: prior, beta: prior }).unwrap();
+        for (found, want) in best.expected_loss.iter().zip(losses) {
+            assert!((found / want - 1.0).abs() < 1e-6, "{prior}: {found} {want}");
+        }
+    }
+    for (alpha, at, z) in [
+        (0.05, [0.003, 1.0], [40.905_296_251_568_4, 1.959_963_984_540_1]),
+        (0.05, [0.0001, 1.0], [224.137_180_330_218, 1.959_963_984_540_1]),
+        (0.01, [0.002, 0.3], [62.756_141_895_600_4, 4.992_725_563_943_1]),
+    ] {
+        let found = spending_bounds(alpha, 2, &at, Spending::ObrienFleming).unwrap().z_bounds;
+        assert!(found.iter().zip(z).all(|(f, z)| close(*f, z, 1e-9)), "{found:?} {z:?}");
+    }
+}

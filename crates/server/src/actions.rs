@@ -8,8 +8,9 @@ use rinse_core::clearance::Outcome;
 use rinse_core::message::{Level, Link, TemplateError, prepare};
 use rinse_core::series::Outline;
 use rinse_core::standing::{MailingEvent, MailingState, TrialState};
+use rinse_core::trial::guards::usual_margins;
 use rinse_core::trial::learned;
-use rinse_core::trial::metric::Metric;
+use rinse_core::trial::metric::{Change, Metric};
 use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, observed_share, outlook};
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
@@ -175,8 +176,9 @@ pub(crate) fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::R
     };
     let baseline = past.rate.filter(|r| *r > 0.0 && (*r < 1.0 || plan.metric.is_money())).unwrap_or(usual);
     let spread = trials::past_spread(c, plan.metric)?;
-    let (leaving, maturity, machine_share) = (past.leaving, past.maturity, past.machine_share);
-    Ok((past, Known { baseline, sd: past.sd, leaving, maturity, machine_share, unknown: None, spread, a_day: None }))
+    let (sd, leaving, complaints) = (past.sd, past.leaving, past.complaints);
+    let (maturity, machine_share) = (past.maturity, past.machine_share);
+    Ok((past, Known { baseline, sd, leaving, complaints, maturity, machine_share, unknown: None, spread, a_day: None }))
 }
 
 /// The share of people whose opens can't be known: of an audience's cleared ones, or, in a series, of those mailed lately.
@@ -187,6 +189,16 @@ pub(crate) fn share_unknown(c: &Connection, audience: Option<&Clearance>) -> rin
     let (all, of_them) = cleared.fold((0_u64, 0_u64), |(all, of_them), d| (all + 1, of_them + u64::from(unknown.contains(&d.domain))));
     #[allow(clippy::cast_precision_loss)]
     Ok((all > 0).then(|| of_them as f64 / all as f64))
+}
+
+/// The plan that a mailing's trial begins with: its margins are of what is usual here.
+pub(crate) fn starting_plan(c: &Connection, mailing: i64, now: Instant) -> rinse_store::Result<Plan> {
+    let usual = Plan { question: String::new(), harm_looks: 2, change: Some(Change::Subject), ..Plan::usual("") };
+    let past = trials::past(c, &usual, now)?;
+    let (leaving_margin, complaint_margin) = usual_margins(past.leaving, past.complaints);
+    let in_series = mailings::one(c, mailing)?.series_id.is_some();
+    let (per_arm, pilot_share) = if in_series { (Some(1_000), 1.0) } else { (None, usual.pilot_share) };
+    Ok(Plan { leaving_margin, complaint_margin, per_arm, pilot_share, ..usual })
 }
 
 /// Runs a plan on simulated answers, with the people there are now.
@@ -200,7 +212,14 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
     let cleared = audience.as_ref().map_or(0, |done| done.sluice().cleared);
     let pilot = plan.check_size(cleared, arms).map_err(|e| refused(&e))?;
     let unknown = 1.0 - observed_share(plan, share_unknown(c, audience.as_ref())?);
-    let usual = Usual { primary: known.baseline, sd: known.sd.unwrap_or(0.0), leaving: past.leaving, complaints: past.complaints, unknown };
+    let usual = Usual {
+        primary: known.baseline,
+        sd: known.sd.unwrap_or(0.0),
+        amounts: &past.amounts,
+        leaving: past.leaving,
+        complaints: past.complaints,
+        unknown,
+    };
     let typical = known.spread.map(learned::typical).filter(|t| *t > 0.0005);
     // The same plan is always rehearsed the same.
     rehearse_plan(plan, arms, pilot, usual, typical, 10_000, 0x5EED).map_err(|e| refused(&e))

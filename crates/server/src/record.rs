@@ -38,6 +38,25 @@ fn by_stretch(t: &Trial, stretches: &[Stretch]) -> Result<Option<Vec<u8>>> {
     Ok(Some(csv_bytes(&header, rows)?))
 }
 
+/// Of revenue since version 5 of the rule: the people of each stratum and arm, and what was brought.
+fn brought(t: &Trial) -> Result<Option<(Vec<u8>, Vec<u8>)>> {
+    let Some(amounts) = t.beside.as_ref().map(|b| &b.amounts).filter(|a| !a.is_empty()) else { return Ok(None) };
+    let people = amounts.iter().zip(1..).flat_map(|(s, n)| {
+        s.people
+            .iter()
+            .zip(0..)
+            .map(move |(people, arm)| vec![(s.stretch + 1).to_string(), n.to_string(), letter(arm).to_string(), people.to_string()])
+    });
+    let strata = csv_bytes(&["stretch", "stratum", "arm", "people"], people)?;
+    let each = amounts.iter().zip(1..).flat_map(|(s, n)| {
+        s.brought
+            .iter()
+            .zip(0..)
+            .flat_map(move |(of, arm)| of.iter().map(move |v| vec![n.to_string(), letter(arm).to_string(), v.to_string()]))
+    });
+    Ok(Some((strata, csv_bytes(&["stratum", "arm", "amount"], each)?)))
+}
+
 /// The files of the record.
 pub(crate) fn zip(
     t: &Trial,
@@ -64,8 +83,11 @@ pub(crate) fn zip(
     let seal = json(serde_json::json!({
         "question": t.plan.question, "mailing": t.mailing, "seed": t.seed.map(i64::cast_unsigned), "sealed_at": t.sealed_at.map(iso),
         "read_at": t.read_at.map(iso), "seal": t.seal, "stopped": t.stopped, "opened_early_at": t.opened_at.map(iso),
+        "called_at_look": t.called_at_look, "decided_at": t.beside.as_ref().and_then(|b| b.at_look).map(|l| l.level),
+        "ended_on_sight": t.beside.as_ref().is_some_and(|b| b.ended_on_sight),
     }));
     let of_stretches = by_stretch(t, stretches)?;
+    let (strata, amounts) = brought(t)?.unzip();
     let mut out = ZipWriter::new(Cursor::new(Vec::new()));
     for (name, bytes) in [
         ("README.txt", WORDS.as_bytes()),
@@ -79,6 +101,8 @@ pub(crate) fn zip(
     ]
     .into_iter()
     .chain(of_stretches.as_deref().map(|bytes| ("stretches.csv", bytes)))
+    .chain(strata.as_deref().map(|bytes| ("strata.csv", bytes)))
+    .chain(amounts.as_deref().map(|bytes| ("amounts.csv", bytes)))
     {
         out.start_file(name, SimpleFileOptions::default())?;
         out.write_all(bytes)?;

@@ -176,7 +176,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(trials::outside))
         .routes(routes!(trials::learned))
         .routes(routes!(trials::one))
-        .routes(routes!(trials::save_plan))
+        .routes(routes!(trials::starting_plan, trials::save_plan))
         .routes(routes!(trials::outlook))
         .routes(routes!(trials::rehearse))
         .routes(routes!(trials::course))

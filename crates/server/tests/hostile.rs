@@ -72,8 +72,8 @@ async fn long_drafts_are_compared() {
 }
 
 #[rstest]
-#[case::counts_without_end("POST", "/api/verdict", json!({ "text": "variant,sent,opens\nA,1000000000000,500000000000\nB,1000000000000,1\n" }), 200)]
-#[case::many_tables("POST", "/api/verdict", json!({ "text": "variant,sent,opens\nA,1000000000000,500000000000\nB,1000000000000,500001000000\n" }), 200)]
+#[case::counts_without_end("POST", "/api/verdict", json!({ "text": "variant,sent,opens\nA,1000000000000,500000000000\nB,1000000000000,1\n" }), 422)]
+#[case::many_tables("POST", "/api/verdict", json!({ "text": "variant,sent,opens\nA,1000000000,500000000\nB,1000000000,500001000\n" }), 200)]
 #[case::a_control_that_isnt("POST", "/api/mailings/1/outlook", json!({ "question": "?", "metric": "human_open", "effect": 0.05, "alpha": 0.05, "power": 0.8, "pilot_share": 0.5, "window_hours": 24, "on_no_call": 0, "leaving_margin": 0.02, "complaint_margin": 0.01, "control": 7 }), 409)]
 #[case::an_alpha_that_isnt("POST", "/api/mailings/1/outlook", json!({ "question": "?", "metric": "human_open", "effect": 0.05, "alpha": 5.0, "power": 0.8, "pilot_share": 0.5, "window_hours": 24, "on_no_call": 0, "leaving_margin": 0.02, "complaint_margin": 0.01 }), 409)]
 #[case::the_end_of_time("POST", "/api/mailings/1/plan", json!({ "at": i64::MAX }), 422)]

@@ -5,6 +5,7 @@ mod inside;
 use axum::http::StatusCode;
 use inside::Inside;
 use inside::trial::{files_of, read_with, recomputed};
+use rinse_core::Instant;
 use rinse_core::token::Kind;
 use rinse_testkit::{draft, people_csv};
 use rstest::rstest;
@@ -60,6 +61,16 @@ async fn a_trial_on_opens_is_of_those_whose_opens_can_be_known() {
     assert_eq!(s.count("SELECT sum(opens_unknown) FROM send WHERE handed_at IS NOT NULL"), unknown, "as they are handed over, too");
     // What comes to light after the seal moves nobody.
     s.db().execute("UPDATE domain SET opens_unknown = (name = 'avocet.example')", []).unwrap();
+    let (send, handed): (i64, i64) = s
+        .db()
+        .query_row(
+            "SELECT s.id, s.handed_at FROM send s JOIN contact k ON k.id = s.contact_id JOIN domain d ON d.id = k.domain_id WHERE d.name = 'avocet.example' AND s.handed_at IS NOT NULL LIMIT 1",
+            [],
+            |r| Ok((r.get(0)?, r.get(1)?)),
+        )
+        .unwrap();
+    assert!(rinse_store::responses::hit(&s.db(), send, None, Instant(handed + 60_000), "Mozilla/5.0", false).unwrap());
+    assert_eq!(s.count(&format!("SELECT open_at IS NOT NULL FROM send WHERE id = {send}")), 1, "it counts as it would have at the seal");
     let v = read_with(&s, [0.2, 0.6]).await;
     assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 1 }), "{v}");
     let arms = v["reading"]["arms"].as_array().unwrap();

@@ -97,7 +97,7 @@ async fn revenue_is_everything_the_assigned_brought_in_their_window_with_mail_or
     );
     // Of those without mail nobody leaves, and no look holds that against the others.
     assert_eq!(v["trial"]["stopped"], json!([]));
-    assert!(r["lift"][1]["lower"].as_f64().unwrap() > 0.0 && r["pairs"][0]["resampled"]["lower"].as_f64().unwrap() > 0.0);
+    assert!(r["lift"][1]["lower"].as_f64().unwrap() > 0.0 && r["pairs"][0]["welch"]["lower"].as_f64().unwrap() > 0.0);
     assert_eq!(r["pairs"][0]["guardrails"].as_array().unwrap().len(), 3, "bounces are one, too");
     let files = files_of(&s, 1).await;
     assert_eq!(recomputed(&files).unwrap_or_else(|| "called B".into()), "called B");
@@ -130,6 +130,23 @@ async fn two_changes_at_once_are_each_read_on_everybody() {
     let sentence = r["sentence"].as_str().unwrap();
     assert!(sentence.contains("with “Subject”") && sentence.contains("“Offer” isn't shown to matter"), "{sentence}");
     assert!(r["interaction_p"].as_f64().unwrap() > 0.5);
+    assert_eq!(recomputed(&files_of(&s, 1).await).unwrap_or_else(|| "called C".into()), "called C");
+}
+
+/// Each change does good alone, and both together undo it: their margins are nothing, and the arms decide.
+#[tokio::test(flavor = "multi_thread")]
+async fn two_changes_that_do_not_add_up_are_decided_arm_by_arm() {
+    let s = Inside::new().await;
+    s.import(&people_csv(1_600)).await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats", "Boats, a tenth off", "Low tide", "Low tide, a tenth off"])).await;
+    s.ok("PUT", "/api/mailings/1/trial", &plan(json!({ "metric": "human_open", "effect": 0.08, "crossed": ["Subject", "Offer"] }))).await;
+    let why = json!({ "why_small": "Read together with the others" }).to_string();
+    assert!(s.api_as("3", "POST", "/api/trials/1/seal", &why).await.0.is_success());
+    let v = read_with(&s, [0.2, 0.36, 0.45, 0.2]).await;
+    let r = &v["reading"];
+    assert_eq!((&r["verdict"], &r["also"]), (&json!({ "kind": "called", "arm": 2 }), &json!(1)), "{r}");
+    assert!(r["notes"].to_string().contains("depends on the other") && r["pairs"].as_array().unwrap().len() == 3, "{r}");
+    assert!(r["sentence"].as_str().unwrap().contains("than A, which goes out on no call"), "{}", r["sentence"]);
     assert_eq!(recomputed(&files_of(&s, 1).await).unwrap_or_else(|| "called C".into()), "called C");
 }
 

@@ -210,3 +210,59 @@ async fn an_enrolment_can_be_ended_and_what_was_written_down_cant_be_touched() {
     assert_eq!(v["reading"]["verdict"]["kind"], "void");
     assert!(v["reading"]["remarks"].to_string().contains("after the arms had been opened: The season is over"), "{v}");
 }
+
+/// B is opened by eight in ten of its people, A by one, whatever the stand-in's people do.
+fn b_is_opened_more(s: &Inside) {
+    let opens = "UPDATE send SET open_at = CASE WHEN contact_id % 10 < iif(arm = 1, 8, 1) THEN handed_at + 60000 END WHERE phase = 1";
+    s.db().execute(opens, []).unwrap();
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_look_that_may_call_calls_and_is_read_of_those_whose_window_was_over() {
+    let s = running().await;
+    let mut p = plan();
+    for (key, value) in [("harm_looks", json!(2)), ("looks_call", json!(true))] {
+        p[key] = value;
+    }
+    s.ok("PUT", "/api/mailings/1/trial", &p).await;
+    s.ok("POST", "/api/trials/1/seal", &json!({})).await;
+    enter(&s, 1..=140).await;
+    s.advance(12).await;
+    enter(&s, 141..=160).await;
+    b_is_opened_more(&s);
+    s.advance(12).await;
+    let v = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    assert_eq!(
+        (&v["trial"]["called_at_look"]["look"], &v["reading"]["verdict"]),
+        (&json!(1), &json!({ "kind": "called", "arm": 1 })),
+        "{v}"
+    );
+    let counted: i64 = (0..2).map(|i| v["reading"]["arms"][i]["counts"]["assigned"].as_i64().unwrap()).sum();
+    assert_eq!((counted, s.count("SELECT count(*) FROM roster")), (140, 160), "who came late isn't through the window");
+    let remarks = v["reading"]["remarks"].to_string();
+    assert!(remarks.contains("Read at look 1 of 2, with 33%") && remarks.contains("A look called B"), "{remarks}");
+    assert_eq!(v["differs"], Value::Null);
+    assert_eq!(recomputed(&files_of(&s, 1).await).unwrap_or_else(|| "called B".into()), "called B");
+    // Nobody more is enrolled, and what was called goes out as planned.
+    s.advance(30).await;
+    enter(&s, 161..=200).await;
+    assert_eq!(s.count("SELECT count(*) FROM roster"), 160);
+    assert!(s.count("SELECT count(*) FROM send WHERE contact_id > 160 AND arm = 1") > 30);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn who_stops_when_they_like_what_they_see_calls_nothing() {
+    let s = running().await;
+    s.ok("POST", "/api/trials/1/seal", &json!({})).await;
+    enter(&s, 1..=140).await;
+    s.ok("POST", "/api/trials/1/open", &Value::Null).await;
+    s.ok("POST", "/api/trials/1/enrolment/end", &json!({ "why": "B is ahead already" })).await;
+    b_is_opened_more(&s);
+    s.advance(30).await;
+    let v = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    assert!(
+        v["reading"]["verdict"]["kind"] == "cant_tell" && v["reading"]["notes"].to_string().contains("after somebody had opened them"),
+        "{v}"
+    );
+    assert_eq!(recomputed(&files_of(&s, 1).await).unwrap_or_else(|| "cant_tell".into()), "cant_tell");
+}

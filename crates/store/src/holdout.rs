@@ -10,8 +10,8 @@ use rinse_core::goal::{Goal, Happened, What};
 use rinse_core::holdout::{Holdout, quarter, quarter_begins};
 use rinse_core::report::{LEVEL, Rate};
 use rinse_core::stats::Arm;
-use rinse_core::stats::two_proportions::two_proportions;
-use rinse_core::stats::welch::{Sample, welch};
+use rinse_core::stats::agreeing::compare_shares;
+use rinse_core::stats::randomization::{Stratum, redraw};
 use rusqlite::{Connection, params};
 use serde::Serialize;
 use std::collections::HashMap;
@@ -46,11 +46,14 @@ pub struct HoldoutReadout {
     pub currency: String,
     pub held_out: HoldoutSide,
     pub rest: HoldoutSide,
-    /// Points that mail adds: the rest less those held out, with its 95% interval (Newcombe's).
+    /// Points that mail adds: the rest less those held out, with its 95% interval.
     pub difference: Option<Span>,
-    /// Revenue per person that mail adds, with its 95% interval (Welch's).
+    /// Revenue per person that mail adds, with its 95% interval: by drawing again who is held out, whatever few buy and however few they are.
     pub revenue_difference: Option<Span>,
 }
+
+/// So many buyers are drawn again in all: the readout stands on a page, and with many a thousand draws say the same.
+const DRAWN: u64 = 50_000_000;
 
 /// The readout of the present quarter; none when no holdout is on. `goal`: what counts; else any purchase, in
 /// the base's most frequent currency.
@@ -98,46 +101,50 @@ pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option
         add(r.get(0)?, Happened::Event { name: &name });
     }
     let draw = holdout.drawn(now);
-    // People, converted, sum, sum of squares: of the rest, of those held out.
-    let mut sides = [[0.0_f64; 4]; 2];
-    let mut s = c.prepare_cached("SELECT id FROM contact WHERE added_at <= ?1 AND gone IS NULL")?;
+    // People and converted: of those held out, of the rest; what each of them brought who brought anything.
+    let mut sides = [Arm { successes: 0, trials: 0 }; 2];
+    let mut drawn = Stratum::default();
+    // Who was deleted since was drawn, too. Who was merged into another is that other one, and what an import brought that was taken back
+    // never was anybody.
+    let mut s = c.prepare_cached(
+        "SELECT id FROM contact k WHERE added_at <= ?1 AND (gone IS NULL OR gone = 1
+            AND EXISTS (SELECT 1 FROM ledger l WHERE l.contact_id = k.id AND l.kind = 'deleted' AND l.at > ?1))",
+    )?;
     let mut rows = s.query([since.0])?;
     while let Some(r) = rows.next()? {
         let contact: i64 = r.get(0)?;
-        let side = &mut sides[usize::from(draw.keeps_out(contact))];
+        let i = usize::from(!draw.keeps_out(contact));
         let (conversions, cents) = of.get(&contact).copied().unwrap_or_default();
         let value = cents as f64 / 100.0;
-        side[0] += 1.0;
-        side[1] += f64::from(conversions > 0);
-        side[2] += value;
-        side[3] += value * value;
+        sides[i].trials += 1;
+        sides[i].successes += u64::from(conversions > 0);
+        drawn.people[i] += 1;
+        if cents != 0 {
+            drawn.others[i].push(value);
+        }
     }
-    let arm = |s: &[f64; 4]| {
-        #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
-        let whole = |x: f64| x as u64;
-        Arm { successes: whole(s[1]), trials: whole(s[0]) }
-    };
-    let sample = |s: &[f64; 4]| Sample::of(s[0], s[2], s[3]);
-    let side = |s: &[f64; 4]| HoldoutSide { converted: Rate::new(arm(s).successes, arm(s).trials), revenue: sample(s).mean };
-    let [rest, out] = sides;
+    let mean = |i: usize| drawn.others[i].iter().sum::<f64>() / (drawn.people[i].max(1)) as f64;
+    let side = |i: usize| HoldoutSide { converted: Rate::new(sides[i].successes, sides[i].trials), revenue: mean(i) };
+    let buyers = drawn.others.iter().map(Vec::len).sum::<usize>().max(1) as u64;
+    let draws = (DRAWN / buyers).clamp(1_000, 10_000);
+    let (out, rest) = (side(0), side(1));
+    let both = drawn.people.iter().all(|n| *n > 0);
+    let sold = drawn.others.iter().any(|o| !o.is_empty());
+    let money = if both && sold { redraw(&[vec![drawn]], LEVEL, draws, 0x5EED).ok() } else { None };
     Ok(Some(HoldoutReadout {
         quarter: quarter(now),
         since: since.0,
         share: holdout.share,
         goal: name,
         currency: goal.currency.clone(),
-        held_out: side(&out),
-        rest: side(&rest),
-        difference: two_proportions(arm(&out), arm(&rest), LEVEL).ok().map(|d| Span {
+        held_out: out,
+        rest,
+        difference: compare_shares(&[(sides[0], sides[1])], LEVEL).ok().map(|d| Span {
             estimate: d.difference,
             lower: d.lower,
             upper: d.upper,
         }),
-        revenue_difference: welch(sample(&out), sample(&rest), LEVEL).ok().map(|d| Span {
-            estimate: d.difference,
-            lower: d.lower,
-            upper: d.upper,
-        }),
+        revenue_difference: money.map(|d| Span { estimate: d.test.difference, lower: d.lower, upper: d.upper }),
     }))
 }
 

@@ -6,7 +6,6 @@ use crate::trials::{self, Trial};
 use crate::{Result, StoreError};
 use rinse_core::report::Rate;
 use rinse_core::stats::Arm;
-use rinse_core::stats::shrink::Effect;
 use rinse_core::stats::special::normal_upper_quantile;
 use rinse_core::stats::two_proportions::two_proportions;
 use rinse_core::trial::learned::{Contrast, shrink, spread, typical};
@@ -155,17 +154,17 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
         self_checks: self_check::all(c)?,
         trials: Vec::new(),
     };
-    let mut found: Vec<(Option<Change>, Metric, Effect)> = Vec::new();
+    let mut found: Vec<(Option<Change>, Metric, Contrast)> = Vec::new();
     for metric in Metric::ALL {
         let of: Vec<(&Trial, usize, usize, Contrast)> = read
             .iter()
-            .filter(|t| t.plan.metric == metric)
+            // The same against itself stands apart, as a check of ourselves.
+            .filter(|t| t.plan.metric == metric && t.plan.change != Some(Change::Nothing))
             .filter_map(|t| trials::contrast(t).map(|(base, arm, k)| (t, base, arm, k)))
             .collect();
         let contrasts: Vec<Contrast> = of.iter().map(|o| o.3).collect();
-        let differences: Vec<Effect> = contrasts.iter().filter_map(Contrast::difference).collect();
-        found.extend(of.iter().filter_map(|(t, _, _, k)| Some((t.plan.change, metric, k.difference()?))));
-        if let Some(s) = spread(&differences) {
+        found.extend(of.iter().map(|(t, _, _, k)| (t.plan.change, metric, *k)));
+        if let Some(s) = spread(&contrasts).map_err(refused)? {
             out.typical.push(TypicalOf { metric, trials: of.len(), effect: typical(s) });
         }
         for ((t, base, arm, k), s) in of.iter().zip(shrink(&contrasts).map_err(refused)?) {
@@ -174,8 +173,8 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
             let turned = matches!(t.verdict, Some(Verdict::Called(a) | Verdict::Ahead(a)) if a == *base);
             let pilot = if turned { (-found.difference, -found.upper, -found.lower) } else { (found.difference, found.lower, found.upper) };
             // Only of two arms is the pilot's first contrast the one that the rollout repeats.
-            let sign = if turned { -1.0 } else { 1.0 };
-            let shrunk = (sign * s.estimate * k.slope(), s.standard_error * k.slope());
+            let light = s.times(if turned { -k.slope() } else { k.slope() });
+            let shrunk = (light.estimate, light.standard_error);
             let two = t.counts.as_ref().is_some_and(|n| n.len() == 2 + usize::from(t.plan.no_mail > 0));
             let rollout = if two { rollout(c, t, pilot, shrunk, now)? } else { None };
             if let Some(held) = rollout {
@@ -183,7 +182,7 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
                 out.agreed += u64::from(held.agrees);
                 out.calibration = Rate::new(out.calibration.count + u64::from(held.inside), out.held);
             }
-            let (slope, (lower, upper)) = (k.slope(), s.interval());
+            let s = s.times(k.slope());
             out.trials.push(LearnedTrial {
                 id: t.id,
                 question: t.plan.question.clone(),
@@ -193,9 +192,9 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
                 base: *base,
                 arm: *arm,
                 difference: found.difference,
-                shrunk: s.estimate * slope,
-                lower: lower * slope,
-                upper: upper * slope,
+                shrunk: s.estimate,
+                lower: s.lower,
+                upper: s.upper,
                 rollout,
             });
         }
@@ -206,14 +205,14 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
             continue;
         }
         let called = of.iter().filter(|t| matches!(t.verdict, Some(Verdict::Called(_)))).count() as u64;
-        let typical = Metric::ALL
-            .into_iter()
-            .filter_map(|metric| {
-                let effects: Vec<Effect> = found.iter().filter(|f| f.0 == change && f.1 == metric).map(|f| f.2).collect();
-                Some(TypicalOf { metric, trials: effects.len(), effect: typical(spread(&effects)?) })
-            })
-            .collect();
-        out.by_change.push(ByChange { change, called: Rate::new(called, of.len() as u64), typical });
+        let mut typically = Vec::new();
+        for metric in Metric::ALL {
+            let of: Vec<Contrast> = found.iter().filter(|f| f.0 == change && f.1 == metric).map(|f| f.2).collect();
+            if let Some(s) = spread(&of).map_err(refused)? {
+                typically.push(TypicalOf { metric, trials: of.len(), effect: typical(s) });
+            }
+        }
+        out.by_change.push(ByChange { change, called: Rate::new(called, of.len() as u64), typical: typically });
     }
     Ok(out)
 }

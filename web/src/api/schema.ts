@@ -3990,7 +3990,37 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The plan that a mailing's trial begins with. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Plan"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         /** Makes or changes the plan of a mailing's trial. */
         put: {
             parameters: {
@@ -8643,6 +8673,16 @@ export interface components {
             /** Format: int64 */
             now: number;
         };
+        /** @description A call at a look, as it is kept. */
+        CalledAtLook: {
+            /** @description Which look, from 1. */
+            look: number;
+            /**
+             * Format: int64
+             * @description Those are read whose message was handed over by then: their window was over. Milliseconds since 1970.
+             */
+            through: number;
+        };
         /** @description At most `limit` messages of its scope per person in any of its windows. */
         Cap: {
             /** @description A cap that isn't in force is written down and holds nobody. */
@@ -8781,6 +8821,11 @@ export interface components {
         };
         /** @enum {string} */
         Compare: "over" | "at_least" | "equal" | "at_most" | "under";
+        /**
+         * @description By what two arms were compared.
+         * @enum {string}
+         */
+        ComparedBy: "score" | "strata" | "mid_p" | "redrawn" | "welch";
         /** @description The comparison of arm b with arm a; differences are b minus a. */
         Comparison: {
             /** Format: double */
@@ -8920,6 +8965,31 @@ export interface components {
             name: string;
             /** @description A template rather than a draft. */
             template?: boolean;
+        };
+        /**
+         * @description What is to be expected of what was called: the difference that was found, in the light of all trials of its metric. What is called was
+         *     picked for being large, so it mostly is smaller than it looked.
+         */
+        Corrected: {
+            /** @description Whose difference from which arm. */
+            arm: number;
+            base: number;
+            /** Format: double */
+            expected: number;
+            /**
+             * Format: double
+             * @description Differences of rates.
+             */
+            found: number;
+            /**
+             * Format: double
+             * @description 95% of what it may be lies between.
+             */
+            lower: number;
+            /** @description How many trials it was seen beside. */
+            others: number;
+            /** Format: double */
+            upper: number;
         };
         /** @description What an answer is worth and what a loss costs, in one currency, for one message. */
         Costs: {
@@ -9435,6 +9505,22 @@ export interface components {
          * @enum {string}
          */
         Guard: "within" | "breached" | "cant_tell";
+        /** @description A guardrail as the plan has it. */
+        GuardOutlook: {
+            /** Format: double */
+            margin: number;
+            name: string;
+            /**
+             * Format: double
+             * @description In what share of trials it is breached by an arm with twice the usual rate.
+             */
+            notices: number;
+            /**
+             * Format: double
+             * @description The usual rate here, over everyone handed over.
+             */
+            usual: number;
+        };
         /** @description What does harm when it rises: the arm that did better on the primary, less the other one. */
         Guardrail: {
             against: number;
@@ -10340,6 +10426,8 @@ export interface components {
              * @description People per arm with which a plan to earn gets the most responses in all.
              */
             earn_per_arm?: number | null;
+            /** @description The guardrails, and whether they would notice a doubling. */
+            guards: components["schemas"]["GuardOutlook"][];
             /**
              * Format: double
              * @description Share of the responses of 30 days that past mailings had by the end of the window.
@@ -10408,7 +10496,7 @@ export interface components {
             first: string;
             /**
              * Format: double
-             * @description Newcombe's interval, wide enough to hold for all pairs together at 95%.
+             * @description Newcombe's interval, wide enough to hold for all pairs together at 95%, and taken on to 0 where the test doesn't tell them apart.
              */
             lower: number;
             /** Format: double */
@@ -10557,8 +10645,11 @@ export interface components {
             reported: components["schemas"]["Comparison"];
             resampled?: components["schemas"]["Limits"] | null;
             stratified?: components["schemas"]["StratifiedDifference"] | null;
+            test?: components["schemas"]["ComparedBy"] | null;
             /** Format: double */
             upper: number;
+            welch?: components["schemas"]["WelchBeside"] | null;
+            worst?: components["schemas"]["Limits"] | null;
         };
         /** @description A part of a split. */
         Part: {
@@ -10660,6 +10751,8 @@ export interface components {
              * @description Largest tolerable rise of leaving and of complaints, as differences of rates.
              */
             leaving_margin: number;
+            /** @description In a series: the looks before the end may call an arm, too. Alpha is spent over them and the end. */
+            looks_call?: boolean;
             metric: components["schemas"]["Metric"];
             /**
              * Format: int32
@@ -12150,6 +12243,7 @@ export interface components {
         };
         /** @description A trial as it is stored. */
         Trial: {
+            called_at_look?: components["schemas"]["CalledAtLook"] | null;
             /**
              * Format: int64
              * @description In a series: since when nobody more is enrolled.
@@ -12244,6 +12338,7 @@ export interface components {
             why: string;
         };
         TrialView: {
+            corrected?: components["schemas"]["Corrected"] | null;
             /** @description What comes out otherwise when it is read again by the rule that was sealed: something was changed since. */
             differs?: string | null;
             /** @description SHA-256 over all that was sealed. */
@@ -12443,6 +12538,15 @@ export interface components {
             /** Format: int64 */
             waiting: number;
             why_ended: string;
+        };
+        /** @description What Welch's test says of two means; it changes nothing. */
+        WelchBeside: {
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            p_value: number;
+            /** Format: double */
+            upper: number;
         };
         When: {
             at?: components["schemas"]["At"] | null;

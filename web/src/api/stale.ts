@@ -64,6 +64,7 @@ export const RESOURCES = [
   "sources",
   "split",
   "starters",
+  "starting-plan",
   "suppression",
   "tasks",
   "today",

@@ -26,8 +26,33 @@ pub struct Best {
 const ENDS: [f64; 23] =
     [-40.0, -25.0, -16.0, -11.0, -8.0, -6.0, -4.5, -3.5, -2.5, -1.7, -0.8, 0.0, 0.8, 1.7, 2.5, 3.5, 4.5, 6.0, 8.0, 11.0, 16.0, 25.0, 40.0];
 
-/// Where panels end, so that none is wider than any arm (mean and standard deviation of its log odds) bears there.
-fn panels_for(arms: &[(f64, f64)]) -> Vec<f64> {
+/// How far a panel from `y` may reach, so that the log density of an arm with this posterior moves by no more than a few units in it. With a small
+/// prior and nobody who responded, a posterior falls off slowly on one side and at once on the other, and its standard deviation, which is that
+/// of the slow side, is far too wide for the other. Where there is nothing of the arm any width will do.
+fn local_reach(y: f64, (a, b): (f64, f64)) -> f64 {
+    let ln = |y: f64| {
+        let (lp, lq) = log_rates(y);
+        a * lp + b * lq
+    };
+    let peak = ln((a / b).ln());
+    let moves = |y: f64| {
+        let (lp, lq) = log_rates(y);
+        (a * lq.exp() - b * lp.exp()).abs() + ((a + b) * (lp + lq).exp()).sqrt()
+    };
+    let nothing = |y: f64| ln(y) < peak - 90.0;
+    let mut width = 1e6;
+    // A panel that begins before the arm does may not reach past where it begins.
+    while width > 1e-9
+        && !(nothing(y) && nothing(y + width) && (y > (a / b).ln() || y + width < (a / b).ln()))
+        && width * moves(y + width).max(moves(y)) > 4.0
+    {
+        width *= 0.75;
+    }
+    width
+}
+
+/// Where panels end, so that none is wider than any arm (mean and standard deviation of its log odds, and its posterior) bears there.
+fn panels_for(arms: &[(f64, f64)], shapes: &[(f64, f64)]) -> Vec<f64> {
     // How far a panel that begins at `y` may reach for an arm: as far as its own would, no further into narrower ones.
     let reach = |y: f64, (mean, sd): (f64, f64)| {
         let x = (y - mean) / sd;
@@ -42,7 +67,8 @@ fn panels_for(arms: &[(f64, f64)]) -> Vec<f64> {
     let last = arms.iter().map(|(mean, sd)| mean + ENDS[ENDS.len() - 1] * sd).fold(f64::NEG_INFINITY, f64::max);
     let mut ends = vec![arms.iter().map(|(mean, sd)| mean + ENDS[0] * sd).fold(f64::INFINITY, f64::min)];
     while let Some(y) = ends.last().copied().filter(|y| *y < last) {
-        ends.push((y + arms.iter().map(|a| reach(y, *a)).fold(f64::INFINITY, f64::min)).min(last));
+        let spread = arms.iter().map(|a| reach(y, *a)).fold(f64::INFINITY, f64::min);
+        ends.push((y + shapes.iter().map(|s| local_reach(y, *s)).fold(spread, f64::min)).min(last));
     }
     ends
 }
@@ -71,7 +97,7 @@ pub fn beta_binomial(arms: &[Arm], prior: Prior) -> Result<Best, StatsError> {
     let shapes: Vec<(f64, f64)> =
         arms.iter().map(|a| (prior.alpha + a.successes as f64, prior.beta + (a.trials - a.successes) as f64)).collect();
     let spreads: Vec<(f64, f64)> = shapes.iter().map(|(a, b)| (digamma(*a) - digamma(*b), (trigamma(*a) + trigamma(*b)).sqrt())).collect();
-    let ends = panels_for(&spreads);
+    let ends = panels_for(&spreads, &shapes);
     let k = shapes.len();
     let constants: Vec<f64> = shapes.iter().map(|(a, b)| libm::lgamma(a + b) - libm::lgamma(*a) - libm::lgamma(*b)).collect();
     let r = rule();

@@ -95,3 +95,60 @@ pub fn midp_two_proportions(a: Arm, b: Arm) -> Result<MidP, StatsError> {
     let (p_higher, p_lower) = if upward { (tail, 1.0 - tail) } else { (1.0 - tail, tail) };
     Ok(MidP { p_higher, p_lower, p_value: (2.0 * p_higher.min(p_lower)).min(1.0) })
 }
+
+/// The most successes over several strata: their distributions are added up one by one.
+const MOST_OVER: f64 = 20_000.0;
+
+/// How many of a stratum's successes are b's, from the fewest that can be: the hypergeometric chances.
+#[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_precision_loss)]
+fn chances(n_a: f64, n_b: f64, all: f64) -> (f64, Vec<f64>) {
+    let (least, most) = ((all - n_a).max(0.0), all.min(n_b));
+    let mode = ((all + 1.0) * (n_b + 1.0) / (n_a + n_b + 2.0)).floor().clamp(least, most);
+    let up = |k: f64| (n_b - k) * (all - k) / ((k + 1.0) * (n_a - all + k + 1.0));
+    let place = (mode - least) as usize;
+    let mut out = vec![1.0; (most - least) as usize + 1];
+    for i in place + 1..out.len() {
+        out[i] = out[i - 1] * up(least + (i - 1) as f64);
+    }
+    for i in (0..place).rev() {
+        out[i] = out[i + 1] / up(least + i as f64);
+    }
+    let sum: f64 = out.iter().sum();
+    out.iter_mut().for_each(|p| *p /= sum);
+    (least, out)
+}
+
+/// [`midp_two_proportions`] over strata: given the successes of each, b's in all are the sum of what chance gives it in each.
+///
+/// # Errors
+/// As there; no stratum with both arms, or more than 20,000 successes over several.
+#[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+pub fn midp_over(strata: &[(Arm, Arm)]) -> Result<MidP, StatsError> {
+    let both: Vec<(Arm, Arm)> = strata.iter().copied().filter(|(a, b)| a.trials > 0 && b.trials > 0).collect();
+    if let [(a, b)] = both[..] {
+        return midp_two_proportions(a, b);
+    }
+    let (mut least, mut sum, mut observed, mut successes) = (0.0, vec![1.0], 0.0, 0.0);
+    for (a, b) in &both {
+        let ((x_a, n_a), (x_b, n_b)) = (a.checked()?, b.checked()?);
+        successes += x_a + x_b;
+        if successes > MOST_OVER {
+            return Err(StatsError::Arguments(format!("more than {MOST_OVER} successes over several strata: the exact test is for fewer")));
+        }
+        let (from, of) = chances(n_a, n_b, x_a + x_b);
+        let mut next = vec![0.0; sum.len() + of.len() - 1];
+        for (i, p) in sum.iter().enumerate() {
+            for (j, q) in of.iter().enumerate() {
+                next[i + j] += p * q;
+            }
+        }
+        (least, sum, observed) = (least + from, next, observed + x_b);
+    }
+    if both.is_empty() {
+        return Err(StatsError::Arguments("no stratum has people in both arms".into()));
+    }
+    let at = (observed - least) as usize;
+    let half = sum[at] / 2.0;
+    let (below, above) = (sum[..at].iter().sum::<f64>() + half, sum[at + 1..].iter().sum::<f64>() + half);
+    Ok(MidP { p_higher: above, p_lower: below, p_value: (2.0 * below.min(above)).min(1.0) })
+}

@@ -3,6 +3,8 @@
 
 pub mod adjust;
 pub mod adjusted_difference;
+pub mod agreeing;
+pub mod best_power;
 pub mod best_set;
 pub mod beta_binomial;
 pub mod beta_binomial_fit;

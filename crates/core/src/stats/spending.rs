@@ -30,6 +30,27 @@ fn spent(spending: Spending, alpha: f64, t: f64) -> f64 {
     }
 }
 
+/// What is left of alpha so early that it is no number any more.
+const NOTHING: f64 = 1e-290;
+
+/// `ln P(Z > x)` far out, by its asymptotic series.
+fn ln_far_tail(x: f64) -> f64 {
+    let s = 1.0 / (x * x);
+    -x * x / 2.0 - x.ln() - (2.0 * std::f64::consts::PI).ln() / 2.0 + (-s * (1.0 - s * (3.0 - s * 15.0))).ln_1p()
+}
+
+/// The bound of O'Brien and Fleming's function where it spends next to nothing: what earlier looks took from it is far less still, so it is the
+/// quantile of what is spent, by Newton's method on the logarithm.
+fn far_bound(alpha: f64, t: f64) -> f64 {
+    let x = normal_upper_quantile(alpha / 4.0) / t.sqrt();
+    let ln_spent = 2.0_f64.ln() + ln_far_tail(x);
+    let mut b = x - 2.0_f64.ln() / x;
+    for _ in 0..5 {
+        b += (ln_far_tail(b) - ln_spent) / (b + 1.0 / b);
+    }
+    b
+}
+
 /// The density of the score (`z sqrt t`) over those who haven't crossed a bound yet, on nodes with their weights.
 struct Kept {
     nodes: Vec<f64>,
@@ -95,7 +116,8 @@ pub fn spending_bounds(alpha: f64, sides: u32, fractions: &[f64], spending: Spen
         return Err(StatsError::Arguments("give the looks as fractions of information, rising from above 0 to 1 at most".into()));
     }
     let f: Vec<f64> = fractions.iter().map(|t| spent(spending, alpha, *t)).collect();
-    let mut z_bounds = vec![normal_upper_quantile(f[0])];
+    let far = |k: usize| f[k] < NOTHING && spending == Spending::ObrienFleming;
+    let mut z_bounds = vec![if far(0) { far_bound(alpha, fractions[0]) } else { normal_upper_quantile(f[0]) }];
     let mut kept: Option<Kept> = None;
     for k in 1..fractions.len() {
         let (before, t) = (fractions[k - 1], fractions[k]);
@@ -113,7 +135,7 @@ pub fn spending_bounds(alpha: f64, sides: u32, fractions: &[f64], spending: Spen
             }
             Some(kept) => kept.next(reach, before - fractions[k - 2], step),
         };
-        z_bounds.push(bound(&now, f[k] - f[k - 1], dt, t));
+        z_bounds.push(if far(k) { far_bound(alpha, t) } else { bound(&now, f[k] - f[k - 1], dt, t) });
         kept = Some(now);
     }
     Ok(Bounds { z_bounds, cumulative_alpha: f.iter().map(|f| 2.0 * f).collect() })

@@ -97,23 +97,42 @@ pub fn draw_pilot(seed: u64, cleared: &[Placed], size: usize) -> Vec<Placed> {
 #[allow(clippy::cast_sign_loss)]
 pub fn assign(seed: u64, roster: &[Placed], parts: &[u32]) -> Vec<Enrolled> {
     let places: Vec<usize> = parts.iter().enumerate().flat_map(|(arm, n)| std::iter::repeat_n(arm, *n as usize)).collect();
+    let mut enrolled = Vec::with_capacity(roster.len());
+    for Block { stratum, number, members } in blocks(seed, roster, parts) {
+        let mut order: Vec<usize> = (0..places.len()).collect();
+        order.sort_unstable_by_key(|place| draw(seed, Draw::Block, (u64::from(stratum) << 40) ^ (number << 8) ^ *place as u64));
+        let enrol =
+            |(p, place): (&Placed, usize)| Enrolled { contact: p.contact, stratum, arm: places[place], opens_unknown: p.opens_unknown };
+        enrolled.extend(members.iter().zip(order).map(enrol));
+    }
+    enrolled.sort_unstable_by_key(|e| e.contact);
+    enrolled
+}
+
+/// People who are given their arms together: each arm has its parts of them.
+#[derive(Debug, Clone)]
+pub struct Block {
+    pub stratum: u32,
+    /// From 0, in the stratum.
+    pub number: u64,
+    pub members: Vec<Placed>,
+}
+
+/// The blocks of a roster: people ranked by keyed hash within their stratum.
+#[must_use]
+#[allow(clippy::cast_sign_loss)]
+pub fn blocks(seed: u64, roster: &[Placed], parts: &[u32]) -> Vec<Block> {
+    let size = parts.iter().map(|p| *p as usize).sum::<usize>().max(1);
     let mut strata: BTreeMap<u32, Vec<Placed>> = BTreeMap::new();
     for p in roster {
         strata.entry(p.stratum).or_default().push(*p);
     }
-    let mut enrolled = Vec::with_capacity(roster.len());
+    let mut out = Vec::new();
     for (stratum, mut people) in strata {
         people.sort_unstable_by_key(|p| (draw(seed, Draw::Arm, p.contact as u64), p.contact));
-        for (block, members) in people.chunks(places.len().max(1)).enumerate() {
-            let mut order: Vec<usize> = (0..places.len()).collect();
-            order.sort_unstable_by_key(|place| draw(seed, Draw::Block, (u64::from(stratum) << 40) ^ ((block as u64) << 8) ^ *place as u64));
-            let enrol =
-                |(p, place): (&Placed, usize)| Enrolled { contact: p.contact, stratum, arm: places[place], opens_unknown: p.opens_unknown };
-            enrolled.extend(members.iter().zip(order).map(enrol));
-        }
+        out.extend(people.chunks(size).zip(0..).map(|(members, number)| Block { stratum, number, members: members.to_vec() }));
     }
-    enrolled.sort_unstable_by_key(|e| e.contact);
-    enrolled
+    out
 }
 
 /// The arm of somebody who comes on their own, by the plain hash: nobody else's coming changes it. Each arm is as likely as

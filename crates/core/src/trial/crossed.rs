@@ -1,14 +1,19 @@
 //! Two changes at once, crossed 2 x 2: every person helps to read both. A has neither change, B the second, C the first,
 //! D both. Each change is read by its margin, the half of the people with it against the half without, and the two
 //! p-values are adjusted together by Holm. What goes out has each change that is called for the better, and on the
-//! others stands as the choice for no call does.
+//! others stands as the choice for no call does. Since version 5 of the rule that holds only where the two add up: where what one does depends on
+//! the other (the interaction's p under alpha) a margin is an average that nobody would be sent, and each arm is held against the choice for no
+//! call instead.
 
-use super::decide::{breached, contrast, guard_states};
+use super::compare;
+use super::decide::{Compared, breached, contrast, guard_states};
 use super::plan::Plan;
 use super::reading::{ArmCounts, Guardrail, Verdict};
+use super::stretches::Counted;
 use crate::stats::StatsError;
 use crate::stats::adjust::{Adjustment, adjust_p_values};
-use crate::stats::special::normal_sf;
+use crate::stats::agreeing::{Test, Tested};
+use crate::stats::special::{chi_square_sf, normal_sf, normal_upper_quantile};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -37,19 +42,33 @@ fn half(counts: &[ArmCounts], arms: [usize; 2]) -> ArmCounts {
     counts[arms[0]].with(&counts[arms[1]])
 }
 
-/// Both margins. `counts`: of the four arms.
+/// Both margins, as versions 1 to 4 of the rule read them. `counts`: of the four arms.
 ///
 /// # Errors
 /// When an arm is empty.
 pub fn margins(plan: &Plan, counts: &[ArmCounts]) -> Result<Vec<Margin>, StatsError> {
+    let of = |i: usize| {
+        let c = contrast(plan, &half(counts, WITHOUT[i]), &half(counts, WITH[i]), 1.0 - plan.alpha / 2.0)?;
+        Ok(Tested { difference: c.difference, p_value: c.p_value, lower: c.lower, upper: c.upper, test: Test::Score })
+    };
+    margins_of(plan, counts, [of(0)?, of(1)?], |_| true)
+}
+
+/// Both margins, each called only where its limits exclude 0.
+///
+/// # Errors
+/// When an arm is empty.
+pub(super) fn margins_by_limits(plan: &Plan, counted: Counted<'_>) -> Result<Vec<Margin>, StatsError> {
+    let of = |i: usize| Ok(compare::contrast(plan, counted, (&WITHOUT[i], &WITH[i]), 1.0 - plan.alpha / 2.0)?.tested);
+    margins_of(plan, counted.all, [of(0)?, of(1)?], Tested::excludes_none)
+}
+
+fn margins_of(plan: &Plan, counts: &[ArmCounts], found: [Tested; 2], sure: fn(&Tested) -> bool) -> Result<Vec<Margin>, StatsError> {
     let names = plan.crossed.clone().unwrap_or_default();
-    let halves = [0, 1].map(|i| (half(counts, WITHOUT[i]), half(counts, WITH[i])));
-    let found =
-        halves.iter().map(|(without, with)| contrast(plan, without, with, 1.0 - plan.alpha / 2.0)).collect::<Result<Vec<_>, _>>()?;
-    let adjusted = adjust_p_values(&found.iter().map(|c| c.p_value).collect::<Vec<_>>(), Adjustment::Holm)?;
+    let adjusted = adjust_p_values(&found.map(|c| c.p_value), Adjustment::Holm)?;
     let mut out = Vec::new();
     for (i, (name, c)) in names.into_iter().zip(&found).enumerate() {
-        let (without, with) = &halves[i];
+        let (without, with) = (&half(counts, WITHOUT[i]), &half(counts, WITH[i]));
         let better = plan.metric.sign() * c.difference > 0.0;
         let (winner, loser, arm, against) =
             if better { (with, without, WITH[i], WITHOUT[i]) } else { (without, with, WITHOUT[i], WITH[i]) };
@@ -63,28 +82,90 @@ pub fn margins(plan: &Plan, counts: &[ArmCounts]) -> Result<Vec<Margin>, StatsEr
             lower: c.lower,
             upper: c.upper,
             guardrails: guard_states(plan, (against[0], arm[0]), &[(loser, winner)])?,
-            called: (c.difference != 0.0 && adjusted[i] < plan.alpha && !harms).then_some(better),
+            called: (c.difference != 0.0 && adjusted[i] < plan.alpha && sure(c) && !harms).then_some(better),
         });
     }
     Ok(out)
 }
 
-/// The verdict: the arm with each called change as it was called and the others as on no call.
+/// Two changes that don't add up: each arm against the one that goes out on no call. Which of them are looked at was chosen after the four were
+/// seen, so p-values and limits are Scheffé's, which hold for every contrast of four arms (1953, Biometrika 40:87-104).
+///
+/// # Errors
+/// When an arm is empty.
+pub(super) fn arm_by_arm(plan: &Plan, counted: Counted<'_>) -> Result<Vec<Compared>, StatsError> {
+    let usual = plan.on_no_call.unwrap_or(0);
+    // The normal quantile whose square the chi-square with three degrees of freedom exceeds with chance alpha.
+    let (mut low, mut high) = (0.0, 40.0);
+    for _ in 0..80 {
+        let z = f64::midpoint(low, high);
+        if chi_square_sf(z * z, 3.0) > plan.alpha { low = z } else { high = z }
+    }
+    let level = 1.0 - 2.0 * normal_sf(low);
+    let others = (0..counted.all.len()).filter(|i| *i != usual);
+    others
+        .map(|arm| {
+            let c = compare::contrast(plan, counted, (&[usual], &[arm]), level)?;
+            let adjusted_p = chi_square_sf(normal_upper_quantile((c.tested.p_value / 2.0).max(1e-300)).powi(2), 3.0);
+            let Tested { difference, lower, upper, test, .. } = c.tested;
+            Ok(Compared { base: usual, arm, difference, adjusted_p, lower, upper, test: Some(test), welch: c.welch })
+        })
+        .collect()
+}
+
+/// What is called of two changes, by their margins: the arm with each called change as it was called and the others as on no call; none: no change
+/// is called.
+fn by_margins(plan: &Plan, margins: &[Margin], stopped: &[usize]) -> Option<Verdict> {
+    let usual = plan.on_no_call.unwrap_or(0);
+    margins.iter().any(|m| m.called.is_some()).then(|| {
+        // The first change is the bit of two, the second the bit of one.
+        let has = |i: usize, bit: usize| margins[i].called.unwrap_or(usual & bit != 0);
+        let arm = usize::from(has(0, 2)) * 2 + usize::from(has(1, 1));
+        if stopped.contains(&arm) { Verdict::CantTell } else { Verdict::Called(arm) }
+    })
+}
+
+fn no_call(plan: &Plan, counts: &[ArmCounts], margins: &[Margin]) -> Verdict {
+    let inside = super::decide::tells(plan, counts) && margins.iter().all(|m| m.lower > -plan.effect && m.upper < plan.effect);
+    let quiet = margins.iter().all(|m| m.adjusted_p >= plan.alpha);
+    if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell }
+}
+
+/// The verdict by both margins, as versions 1 to 4 of the rule have it.
 ///
 /// # Errors
 /// When an arm is empty.
 pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<Verdict, StatsError> {
     let margins = margins(plan, counts)?;
-    let usual = plan.on_no_call.unwrap_or(0);
-    if margins.iter().any(|m| m.called.is_some()) {
-        // The first change is the bit of two, the second the bit of one.
-        let has = |i: usize, bit: usize| margins[i].called.unwrap_or(usual & bit != 0);
-        let arm = usize::from(has(0, 2)) * 2 + usize::from(has(1, 1));
-        return Ok(if stopped.contains(&arm) { Verdict::CantTell } else { Verdict::Called(arm) });
+    Ok(by_margins(plan, &margins, stopped).unwrap_or_else(|| no_call(plan, counts, &margins)))
+}
+
+/// The verdict since version 5: by both margins where the changes add up, else by each arm against what goes out on no call. `compared`: by
+/// [`arm_by_arm`], empty where they add up. With another arm that beat it too.
+///
+/// # Errors
+/// When an arm is empty.
+pub(super) fn decide_by_limits(
+    plan: &Plan,
+    counted: Counted<'_>,
+    compared: &[Compared],
+    stopped: &[usize],
+) -> Result<(Verdict, Option<usize>), StatsError> {
+    if compared.is_empty() {
+        let margins = margins_by_limits(plan, counted)?;
+        return Ok((by_margins(plan, &margins, stopped).unwrap_or_else(|| no_call(plan, counted.all, &margins)), None));
     }
-    let inside = super::decide::tells(plan, counts) && margins.iter().all(|m| m.lower > -plan.effect && m.upper < plan.effect);
-    let quiet = margins.iter().all(|m| m.adjusted_p >= plan.alpha);
-    Ok(if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell })
+    let sign = plan.metric.sign();
+    let mut winners: Vec<&Compared> = Vec::new();
+    for c in compared.iter().filter(|c| !stopped.contains(&c.arm)) {
+        let sure = c.lower > 0.0 || c.upper < 0.0;
+        if sure && sign * c.difference > 0.0 && !breached(plan, &counted.concurrent(c.base, c.arm))? {
+            winners.push(c);
+        }
+    }
+    winners.sort_by(|a, b| (sign * b.difference).total_cmp(&(sign * a.difference)));
+    // That they differ is known, so they aren't all too close to matter.
+    Ok((winners.first().map_or(Verdict::CantTell, |w| Verdict::Called(w.arm)), winners.get(1).map(|w| w.arm)))
 }
 
 /// Do the two changes add up? The two-sided p that the effect of the first is the same with and without the second.

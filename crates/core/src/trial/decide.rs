@@ -1,4 +1,5 @@
-//! How arms are compared; the verdict that follows is in [`super::rules`].
+//! How arms are compared by versions 1 to 4 of the rule, and what all versions share; the verdict that follows is in [`super::rules`], how
+//! arms are compared since in [`super::compare`].
 //!
 //! Each arm is compared with the control, or with every other arm where there is none. The score test of the
 //! primary decides (Welch's test where it is money), its p-values adjusted by Holm over the comparisons. Guardrails are read by Newcombe's
@@ -7,9 +8,10 @@
 
 use super::metric::Metric;
 use super::plan::Plan;
-use super::reading::{ArmCounts, Guard, Guardrail};
+use super::reading::{ArmCounts, Guard, Guardrail, WelchBeside};
 use super::stretches::Counted;
 use crate::stats::adjust::{Adjustment, adjust_p_values};
+use crate::stats::agreeing::Test;
 use crate::stats::homogeneity::compare_strata;
 use crate::stats::two_proportions::{newcombe, score_test};
 use crate::stats::welch::{Sample, welch, welch_over};
@@ -25,6 +27,10 @@ pub struct Compared {
     /// The simultaneous interval.
     pub lower: f64,
     pub upper: f64,
+    /// By which test; none: as versions 1 to 4 do.
+    pub test: Option<Test>,
+    /// Of revenue, what Welch's test says.
+    pub welch: Option<WelchBeside>,
 }
 
 /// The pairs that are compared: each arm with the control, or all pairs.
@@ -147,7 +153,16 @@ pub fn compare_pairs(plan: &Plan, counted: Counted<'_>, pairs: &[(usize, usize)]
         .iter()
         .zip(found)
         .zip(adjusted)
-        .map(|((&(base, arm), c), adjusted_p)| Compared { base, arm, difference: c.difference, adjusted_p, lower: c.lower, upper: c.upper })
+        .map(|((&(base, arm), c), adjusted_p)| Compared {
+            base,
+            arm,
+            difference: c.difference,
+            adjusted_p,
+            lower: c.lower,
+            upper: c.upper,
+            test: None,
+            welch: None,
+        })
         .collect())
 }
 

@@ -1,20 +1,30 @@
 //! What past trials teach the next one: how far variants usually lie apart.
 
-use crate::stats::shrink::{Effect, shrink_effects};
+use crate::stats::shrink::Effect;
+use crate::stats::shrink_averaged::{Mean, shrink_effects_averaged as averaged};
 use crate::stats::special::normal_upper_quantile;
 use crate::stats::{Arm, StatsError};
 
-/// The spread of true differences over past trials, as a variance: which of two arms is named first says nothing, so
-/// their mean is 0, and by moments E Σ y²/s² = k + τ² Σ 1/s². `None` with fewer than three trials.
-#[must_use]
+/// How far log odds of true effects may lie apart before any trial was read: the scale of the half-normal prior.
+const SCALE: f64 = 0.3;
+/// With fewer trials nothing is said of how far variants lie apart: it would be the prior's word.
+const LEAST_TRIALS: usize = 3;
+
+/// The spread of true differences over past trials, as a variance of rates: averaged over what it may be ([`averaged`]), at the rate of these
+/// trials. `None` with fewer than three.
+///
+/// # Errors
+/// When an effect has no standard error.
 #[allow(clippy::cast_precision_loss)]
-pub fn spread(effects: &[Effect]) -> Option<f64> {
-    if effects.len() < 3 {
-        return None;
+pub fn spread(contrasts: &[Contrast]) -> Result<Option<f64>, StatsError> {
+    if contrasts.len() < LEAST_TRIALS {
+        return Ok(None);
     }
-    let weight: f64 = effects.iter().map(|e| e.standard_error.powi(-2)).sum();
-    let q: f64 = effects.iter().map(|e| (e.estimate / e.standard_error).powi(2)).sum();
-    Some(((q - effects.len() as f64) / weight).max(0.0))
+    let effects: Vec<Effect> = contrasts.iter().map(Contrast::log_odds).collect();
+    // Which of two arms is named first says nothing, so they spread about 0.
+    let tau = averaged(&effects, Mean::Zero, SCALE)?.tau;
+    let slope = contrasts.iter().map(Contrast::slope).sum::<f64>() / contrasts.len() as f64;
+    Ok(Some((tau * slope).powi(2)))
 }
 
 /// The size of difference that half of them stay under: the median of a half-normal with that variance.
@@ -61,52 +71,41 @@ impl Contrast {
     }
 }
 
-/// An effect as it looks in the light of all the others: log odds.
-#[derive(Debug, Clone, Copy, PartialEq)]
+/// An effect as it looks in the light of all the others: log odds, with 95% of what it may be between the limits.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct ShrunkEffect {
     pub estimate: f64,
     pub standard_error: f64,
+    pub lower: f64,
+    pub upper: f64,
 }
 
 impl ShrunkEffect {
-    /// Its 95% interval.
+    /// Multiplied by a number, which may be below 0.
     #[must_use]
-    pub fn interval(&self) -> (f64, f64) {
-        let half = normal_upper_quantile(0.025) * self.standard_error;
-        (self.estimate - half, self.estimate + half)
+    pub fn times(self, by: f64) -> Self {
+        let (one, other) = (self.lower * by, self.upper * by);
+        Self { estimate: self.estimate * by, standard_error: self.standard_error * by.abs(), lower: one.min(other), upper: one.max(other) }
     }
 }
 
-/// Draws effects towards what such trials find: without a control towards 0, since which arm is named first says nothing;
-/// with one towards their common mean (DerSimonian & Laird, function 18 of `rinse calc`). The standard error counts that the
-/// spread is known from these trials only.
+/// Draws effects towards what such trials find: without a control towards 0, since which arm is named first says nothing; with one towards their
+/// common mean. It is averaged over how far true effects may lie apart (function 29 of `rinse calc`): with few trials that is hardly known, and
+/// limits that take it as known are too narrow. Trials of the same against itself must not be among them.
 ///
 /// # Errors
 /// When an effect has no standard error.
-#[allow(clippy::cast_precision_loss)]
 pub fn shrink(contrasts: &[Contrast]) -> Result<Vec<ShrunkEffect>, StatsError> {
-    let mut out = vec![ShrunkEffect { estimate: 0.0, standard_error: 0.0 }; contrasts.len()];
-    for control in [false, true] {
+    let mut out = vec![ShrunkEffect::default(); contrasts.len()];
+    for (control, mean) in [(false, Mean::Zero), (true, Mean::Free)] {
         let at: Vec<usize> = (0..contrasts.len()).filter(|i| contrasts[*i].control == control).collect();
         let effects: Vec<Effect> = at.iter().map(|i| contrasts[*i].log_odds()).collect();
         if effects.is_empty() {
             continue;
         }
-        if control {
-            let s = shrink_effects(&effects)?;
-            for (k, i) in at.iter().enumerate() {
-                out[*i] = ShrunkEffect { estimate: s.shrunk[k], standard_error: s.shrunk_se[k] };
-            }
-            continue;
-        }
-        // With too few to know the spread, each stands for itself.
-        let spread = spread(&effects);
-        let others = effects.len() as f64 - 2.0;
-        for (e, i) in effects.iter().zip(&at) {
-            let b = spread.map_or(1.0, |t| t / (t + e.standard_error.powi(2)));
-            // The spread is an estimate itself: what it moves the effect by is unsure by that much (Morris 1983, section 4).
-            let unsure = if others > 0.0 { 2.0 / others * ((1.0 - b) * e.estimate).powi(2) } else { 0.0 };
-            out[*i] = ShrunkEffect { estimate: b * e.estimate, standard_error: (b * e.standard_error.powi(2) + unsure).sqrt() };
+        let s = averaged(&effects, mean, SCALE)?;
+        for (k, i) in at.iter().enumerate() {
+            out[*i] = ShrunkEffect { estimate: s.shrunk[k], standard_error: s.shrunk_sd[k], lower: s.lower[k], upper: s.upper[k] };
         }
     }
     Ok(out)
@@ -117,24 +116,25 @@ mod tests {
     use super::*;
     use chacha20::ChaCha12Rng;
     use rand::SeedableRng;
-    use rand_distr::{Distribution, Normal};
+    use rand_distr::{Binomial, Distribution, Normal};
 
     #[test]
     fn the_spread_that_made_them_is_found_again() {
-        let (mut rng, truth) = (ChaCha12Rng::seed_from_u64(5), 0.02);
-        let apart = Normal::new(0.0, truth).unwrap();
-        let effects: Vec<Effect> = (0..4_000)
-            .map(|i| {
-                let se = 0.005 + 0.00001 * f64::from(i % 1000);
-                Effect { estimate: apart.sample(&mut rng) + Normal::new(0.0, se).unwrap().sample(&mut rng), standard_error: se }
-            })
-            .collect();
-        let found = spread(&effects).unwrap();
-        assert!((found.sqrt() / truth - 1.0).abs() < 0.05, "{}", found.sqrt());
-        let noise: Vec<Effect> =
-            effects.iter().map(|e| Effect { estimate: Normal::new(0.0, e.standard_error).unwrap().sample(&mut rng), ..*e }).collect();
-        assert!(spread(&noise).unwrap().sqrt() < 0.004, "noise alone has no spread");
-        assert!(spread(&effects[..2]).is_none() && typical(0.0) == 0.0);
+        let mut rng = ChaCha12Rng::seed_from_u64(5);
+        let (apart, n) = (Normal::new(0.0, 0.15).unwrap(), 4_000_u64);
+        let mut trial = |truth: f64| {
+            let odds = 0.25 * truth.exp();
+            let mut drawn = |p: f64| Arm { successes: Binomial::new(n, p).unwrap().sample(&mut rng), trials: n };
+            Contrast { base: drawn(0.2), arm: drawn(odds / (1.0 + odds)), control: false }
+        };
+        let mut truths = ChaCha12Rng::seed_from_u64(6);
+        let mut found = 0.0;
+        for _ in 0..200 {
+            let contrasts: Vec<Contrast> = (0..5).map(|_| trial(apart.sample(&mut truths))).collect();
+            found += spread(&contrasts).unwrap().unwrap().sqrt() / 200.0;
+        }
+        assert!((found / (0.15 * 0.16) - 1.0).abs() < 0.25, "{found}");
+        assert!(spread(&[trial(0.1), trial(0.2)]).unwrap().is_none() && typical(0.0) == 0.0);
     }
 
     #[test]

@@ -15,6 +15,7 @@ use crate::HOUR;
 use crate::stats::StatsError;
 use crate::stats::noninferiority::harm_over;
 use crate::stats::planning::odds_information;
+use crate::stats::special::normal_sf;
 use crate::stats::spending::{Spending, spending_bounds};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -121,6 +122,41 @@ pub fn looks_on_entry(plan: &Plan) -> Result<Vec<Look>, StatsError> {
     Ok(fractions.into_iter().zip(bounds.z_bounds).map(|(information, z_bound)| Look { at: 0, information, z_bound }).collect())
 }
 
+/// What a look may call at: the bound of each comparison, and the level of all of them together.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct CallBound {
+    pub information: f64,
+    pub z_bound: f64,
+    pub level: f64,
+}
+
+/// The bounds of the looks that may call an arm, and of the end; empty where they may not. Alpha, shared between the comparisons, is spent over them
+/// by O'Brien and Fleming's function, on the people planned per arm who are through their window: that was sealed with the plan.
+///
+/// # Errors
+/// When the plan's alpha is no share.
+#[allow(clippy::cast_precision_loss)]
+pub fn call_bounds(plan: &Plan, arms: usize) -> Result<Vec<CallBound>, StatsError> {
+    if !plan.looks_call || plan.per_arm.is_none() {
+        return Ok(Vec::new());
+    }
+    let n = plan.harm_looks;
+    let comparisons = plan.comparisons(arms) as f64;
+    let fractions: Vec<f64> = (1..=n + 1).map(|k| f64::from(k) / f64::from(n + 1)).collect();
+    let bounds = spending_bounds(plan.alpha / comparisons, 2, &fractions, Spending::ObrienFleming)?;
+    let bound = |(information, z_bound): (f64, f64)| CallBound { information, z_bound, level: comparisons * 2.0 * normal_sf(z_bound) };
+    Ok(fractions.into_iter().zip(bounds.z_bounds).map(bound).collect())
+}
+
+/// A call at a look, as it is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct CalledAtLook {
+    /// Which look, from 1.
+    pub look: usize,
+    /// Those are read whose message was handed over by then: their window was over. Milliseconds since 1970.
+    pub through: i64,
+}
+
 /// The arms that a look stops. `counted`: of those whose window is over, where people come one by one.
 ///
 /// # Errors
@@ -178,7 +214,7 @@ mod tests {
             let s = [month([1, 1], of(2_000, 20), of(2_000, 20)), month([1, 8], of(500, 20), of(4_000, b_left))];
             let all: Vec<ArmCounts> = (0..2).map(|i| s[0].counts[i].with(&s[1].counts[i])).collect();
             let pooled = look(&p, all[..].into(), &looks[1], 0).unwrap().len();
-            (look(&p, Counted { all: &all, stretches: &s }, &looks[1], 0).unwrap(), pooled)
+            (look(&p, Counted::over(&all, &s), &looks[1], 0).unwrap(), pooled)
         };
         let (none, pooled) = with(160);
         assert!(none.is_empty() && pooled == 1, "pooled, B would have been stopped for the month it was in");

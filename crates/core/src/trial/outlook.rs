@@ -1,8 +1,10 @@
 //! What a plan can find with the people there are; it moves as the plan is edited.
 
 use super::decide::pairs;
+use super::guards::{GuardOutlook, NOTICES, guards};
 use super::metric::Metric;
 use super::plan::{Aim, LEAST_PER_ARM, Plan};
+use crate::stats::best_power::{Truth, beats_all};
 use crate::stats::planning::test_and_roll;
 use crate::stats::sample_size::{minimum_detectable_effect, power_two_proportions, sample_size_two_proportions};
 use crate::stats::special::normal_upper_quantile;
@@ -39,6 +41,8 @@ pub struct Outlook {
     pub comparisons: usize,
     /// The smallest rise of leaving that the pilot can rule out with the plan's power, when there is none.
     pub smallest_margin: Option<f64>,
+    /// The guardrails, and whether they would notice a doubling.
+    pub guards: Vec<GuardOutlook>,
     /// Share of the responses of 30 days that past mailings had by the end of the window.
     pub maturity: Option<f64>,
     /// The size of difference that half of past trials stayed under.
@@ -62,6 +66,8 @@ pub struct Known {
     pub sd: Option<f64>,
     /// Rate of leaving within the window.
     pub leaving: f64,
+    /// Rate of complaints within the window.
+    pub complaints: f64,
     /// The share of eventual responses that had come by the end of the window.
     pub maturity: Option<f64>,
     /// The share of opens taken for machines'.
@@ -128,6 +134,64 @@ fn count(n: u64) -> f64 {
     n as f64
 }
 
+/// Without a control an arm is called when it is better than all others, so that is what the plan's power has to be of: each arm as the one that
+/// truly is better, and all others. Empty where one comparison calls: against a control, of two arms, or of the halves of two changes.
+fn contests(plan: &Plan, sizes: &[f64]) -> Vec<(f64, Vec<f64>)> {
+    let open: Vec<f64> = sizes.iter().copied().filter(|n| *n > 0.0).collect();
+    if open.len() < 3 || plan.control.is_some() || plan.crossed.is_some() {
+        return Vec::new();
+    }
+    (0..open.len()).map(|i| (open[i], open.iter().enumerate().filter(|(j, _)| *j != i).map(|(_, n)| *n).collect())).collect()
+}
+
+/// The least chance of an arm, over which it may be, to be shown to be better than all others by `effect`.
+fn joint_power(plan: &Plan, contests: &[(f64, Vec<f64>)], effect: f64, alpha: f64, known: Known) -> f64 {
+    let z = normal_upper_quantile(alpha / 2.0);
+    let (money, sign) = (plan.metric.is_money(), plan.metric.sign());
+    let sd = known.sd.unwrap_or(0.0);
+    let truth = |people: f64, level: f64| if money { Truth { people, mean: level, sd } } else { Truth::share(people, level) };
+    let of = |(best, others): &(f64, Vec<f64>)| {
+        let others: Vec<Truth> = others.iter().map(|n| truth(*n, known.baseline)).collect();
+        beats_all(truth(*best, known.baseline + sign * effect), &others, z, sign, !money)
+    };
+    contests.iter().map(of).fold(1.0, f64::min)
+}
+
+/// The smallest number between two at which something holds from there on, to a millionth of the upper; none where it doesn't at the upper.
+fn least(low: f64, high: f64, holds: impl Fn(f64) -> bool) -> Option<f64> {
+    if !holds(high) {
+        return None;
+    }
+    let (mut low, mut high) = (low, high);
+    while high - low > 1e-6 * high.abs().max(1e-6) {
+        let middle = f64::midpoint(low, high);
+        if holds(middle) { high = middle } else { low = middle }
+    }
+    Some(high)
+}
+
+/// The smallest effect that the best of several arms is called for with the plan's power.
+fn smallest_of_several(plan: &Plan, contests: &[(f64, Vec<f64>)], alpha: f64, known: Known) -> Option<f64> {
+    let most = match (plan.metric.is_money(), plan.metric.sign() > 0.0) {
+        (true, _) => 100.0 * known.sd.filter(|sd| *sd > 0.0)?,
+        (false, true) => 1.0 - known.baseline,
+        (false, false) => known.baseline,
+    };
+    least(0.0, most * (1.0 - 1e-9), |d| joint_power(plan, contests, d, alpha, known) >= plan.power)
+}
+
+/// How many times the parts of several arms are needed, for the smallest effect worth having.
+fn needed_of_several(plan: &Plan, contests: &[(f64, Vec<f64>)], alpha: f64, known: Known) -> Option<f64> {
+    let there = known.baseline + plan.metric.sign() * plan.effect;
+    if plan.metric.is_money() {
+        known.sd.filter(|sd| *sd > 0.0)?;
+    } else if !(0.0..1.0).contains(&there) || known.baseline <= 0.0 {
+        return None;
+    }
+    let times = |t: f64| contests.iter().map(|(b, o)| (b * t, o.iter().map(|n| n * t).collect())).collect::<Vec<(f64, Vec<f64>)>>();
+    least(1.0, 1e10, |t| joint_power(plan, &times(t), plan.effect, alpha, known) >= plan.power)
+}
+
 /// The arms that are compared, as pairs of people: of two changes at once, the halves of each.
 fn compared(plan: &Plan, sizes: &[u64]) -> Vec<(u64, u64)> {
     if plan.crossed.is_some() && sizes.len() == 4 {
@@ -149,19 +213,29 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
     let open = |n: &u64| plan.per_arm.is_none() || *n > 0;
     let per_arm = mailed.iter().copied().filter(open).min().unwrap_or(0);
     let comparisons = plan.comparisons(arms);
-    let alpha = plan.alpha / count(comparisons as u64);
+    // Where looks may call, the end has what they leave of alpha.
+    let alpha = plan.at_end(arms).map_or(plan.alpha, |p| p.level()) / count(comparisons as u64);
     let (n, baseline) = (count(per_arm), known.baseline);
     let found: Vec<Option<f64>> = compared(plan, mailed).into_iter().map(|pair| smallest(plan, pair, alpha, known)).collect();
     // It finds what its weakest comparison finds.
     let smallest = found.iter().copied().collect::<Option<Vec<f64>>>().and_then(|all| all.into_iter().reduce(f64::max));
+    let observed = observed_share(plan, known.unknown);
+    let several = contests(plan, &mailed.iter().map(|n| count(*n) * observed).collect::<Vec<_>>());
+    let smallest = if several.is_empty() { smallest } else { smallest_of_several(plan, &several, alpha, known) };
     let parts: Vec<u64> = plan.parts(arms)[..arms].iter().map(|p| u64::from(*p)).collect();
     let least_part = count(parts.iter().copied().filter(open).min().unwrap_or(1));
     let needed = compared(plan, &parts)
         .into_iter()
         .map(|(a, b)| Some(needed(plan, count(b) / count(a), alpha, known)? * least_part / count(a)))
         .collect::<Option<Vec<f64>>>()
-        .and_then(|all| all.into_iter().reduce(f64::max))
-        .map(|n| n.ceil() as u64);
+        .and_then(|all| all.into_iter().reduce(f64::max));
+    let by_parts = contests(plan, &parts.iter().map(|p| count(*p)).collect::<Vec<_>>());
+    let needed = if by_parts.is_empty() {
+        needed
+    } else {
+        needed_of_several(plan, &by_parts, alpha, known).filter(|_| observed > 0.0).map(|t| t * least_part / observed)
+    };
+    let needed = needed.map(|n| n.ceil() as u64);
     // Two equal rates, and an upper limit that stays under the margin as often as the power asks.
     let smallest_margin = (per_arm > 0).then(|| steps(plan, plan.alpha) * (2.0 * known.leaving * (1.0 - known.leaving) / n).sqrt());
     let typical_effect = known.spread.map(super::learned::typical);
@@ -214,10 +288,13 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
         }
     }
     warnings.extend(warned(plan, known));
-    if let Some(m) = smallest_margin.filter(|m| *m > plan.leaving_margin && per_arm >= LEAST_PER_ARM && plan.metric != Metric::Leaving) {
+    let guards = guards(plan, per_arm, known);
+    for g in guards.iter().filter(|g| g.notices < NOTICES && per_arm >= LEAST_PER_ARM) {
         warnings.push(format!(
-            "The guardrail on leaving can't be shown to hold: with so few people only a margin of {:.2} points could be. It still blocks what is surely worse.",
-            m * 100.0
+            "The guardrail on {} can't notice much: an arm with twice what is usual ({:.2} in 100) breaches it in {:.0} of 100 such trials. It still blocks what is surely worse; with more people it notices more.",
+            g.name,
+            100.0 * g.usual,
+            100.0 * g.notices
         ));
     }
     Outlook {
@@ -232,6 +309,7 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
         needed_per_arm: needed,
         comparisons,
         smallest_margin,
+        guards,
         maturity: known.maturity,
         typical_effect,
         earn_per_arm,
@@ -278,8 +356,17 @@ mod tests {
     use crate::trial::plan::tests::{goal, plan};
     use proptest::prelude::*;
 
-    const USUAL: Known =
-        Known { baseline: 0.2, sd: None, leaving: 0.003, maturity: None, machine_share: None, unknown: None, spread: None, a_day: None };
+    const USUAL: Known = Known {
+        baseline: 0.2,
+        sd: None,
+        leaving: 0.003,
+        complaints: 0.0005,
+        maturity: None,
+        machine_share: None,
+        unknown: None,
+        spread: None,
+        a_day: None,
+    };
 
     proptest! {
         /// A larger share never finds less, and the people always add up.

@@ -2,11 +2,11 @@
 //! was sealed, so nothing is ever called.
 
 use crate::stats::adjust::{Adjustment, adjust_p_values};
+use crate::stats::agreeing::compare_shares;
 use crate::stats::beta_binomial::{Prior, beta_binomial};
 use crate::stats::goodness_of_fit::{ChiSquare, sample_ratio_mismatch};
 use crate::stats::homogeneity::chi_square_homogeneity;
 use crate::stats::proportion::{Method, proportion_interval};
-use crate::stats::two_proportions::two_proportions;
 use crate::stats::{Arm, StatsError};
 use serde::Serialize;
 
@@ -25,6 +25,14 @@ pub enum OutsideError {
     TooMany(usize),
     #[error("Line {line}, column {column}: {cell:?} is no whole number. Give counts, not rates.")]
     NoCount { line: usize, column: String, cell: String },
+    #[error(
+        "Line {line}, column {column}: {cell:?} may be a decimal, as other numbers over 999 have no point. Write counts without points."
+    )]
+    Decimal { line: usize, column: String, cell: String },
+    #[error("Line {line}, column {column}: {cell:?} is more than a thousand million. Give counts of people.")]
+    TooLarge { line: usize, column: String, cell: String },
+    #[error("Column {0} is a rate by its name. Give how many people it was, or take the column out.")]
+    RateColumn(String),
     #[error("Line {line}: {count} {column} of {sent} sent can't be.")]
     MoreThanSent { line: usize, column: String, count: u64, sent: u64 },
     #[error(transparent)]
@@ -51,18 +59,43 @@ const SENT: [&str; 8] = ["sent", "assigned", "people", "recipients", "mailed", "
 /// Metrics that do harm when they rise, by a part of their name.
 const HARM: [&str; 8] = ["unsub", "complain", "spam", "bounce", "leav", "left", "opt-out", "fail"];
 
-/// A whole number, its thousands parted by commas, points, spaces or apostrophes.
+/// What parts thousands.
+const PARTERS: [char; 7] = [',', '.', ' ', '\u{a0}', '\u{202f}', '\'', '’'];
+/// The largest count.
+const MOST: u64 = 1_000_000_000;
+
+/// A whole number, its thousands parted by commas, points, spaces or apostrophes. What begins with a 0 is no thousands, but a decimal.
 fn count(cell: &str) -> Option<u64> {
     let cell = cell.trim();
-    let parted = cell.contains([',', '.', ' ', '\u{a0}', '\u{202f}', '\'', '’']);
-    if parted {
-        let groups: Vec<&str> = cell.split([',', '.', ' ', '\u{a0}', '\u{202f}', '\'', '’']).collect();
-        if groups[0].is_empty() || groups[0].len() > 3 || groups[1..].iter().any(|g| g.len() != 3) {
+    if cell.len() > 1 && cell.starts_with('0') || !cell.starts_with(|c: char| c.is_ascii_digit()) {
+        return None;
+    }
+    if cell.contains(PARTERS) {
+        let groups: Vec<&str> = cell.split(PARTERS).collect();
+        if groups[0].len() > 3 || groups[1..].iter().any(|g| g.len() != 3) {
             return None;
         }
         return groups.concat().parse().ok();
     }
     cell.parse().ok()
+}
+
+/// Is it meant as a number, whether or not it is a count?
+fn numeric(cell: &str) -> bool {
+    cell.trim_start_matches(['-', '−', '+', '(', '.', ',', ' ', '$', '€', '£']).starts_with(|c: char| c.is_ascii_digit())
+}
+
+/// Can it be a variant's name: no number of any kind?
+fn is_name(cell: &str) -> bool {
+    count(cell).is_none() && cell.trim_end_matches([' ', '%']).replace(',', ".").parse::<f64>().is_err()
+}
+
+/// Is a heading that of a rate: "Click rate", "CTR", "opens (%)"?
+fn names_a_rate(heading: &str) -> bool {
+    const RATES: [&str; 8] = ["rate", "rates", "ctr", "ctor", "percent", "percentage", "pct", "share"];
+    const OF: [&str; 7] = ["open", "click", "bounce", "conversion", "response", "reply", "unsubscribe"];
+    let word = |w: &str| RATES.contains(&w) || w.strip_suffix("rate").is_some_and(|of| OF.contains(&of));
+    heading.contains('%') || heading.to_lowercase().split(|c: char| !c.is_alphabetic()).any(word)
 }
 
 impl Results {
@@ -83,25 +116,33 @@ impl Results {
         let find = |words: &[&str]| (0..header.len()).find(|i| words.contains(&title(*i).as_str()));
         let sent_at = find(&SENT).ok_or(OutsideError::NoSent)?;
         let cell = |row: &Vec<String>, i: usize| row.get(i).map(|c| c.trim().to_owned()).unwrap_or_default();
-        let name_at = find(&NAMES).or_else(|| (0..header.len()).find(|i| lines.iter().all(|(_, r)| count(&cell(r, *i)).is_none())));
+        let name_at = find(&NAMES).or_else(|| (0..header.len()).find(|i| lines.iter().all(|(_, r)| is_name(&cell(r, *i)))));
+        // A point parts thousands only where every number over 999 has one: else 1.234 may be little more than 1.
+        let all = || lines.iter().flat_map(|(_, row)| (0..header.len()).map(|i| cell(row, i)));
+        let points_part = all().all(|c| c.contains('.') || count(&c).is_none_or(|n| n <= 999));
         let column = |i: usize| -> Result<Vec<u64>, OutsideError> {
             lines
                 .iter()
                 .map(|(line, row)| {
-                    count(&cell(row, i)).ok_or_else(|| OutsideError::NoCount {
-                        line: *line,
-                        column: header[i].trim().to_owned(),
-                        cell: cell(row, i),
-                    })
+                    let (line, column, cell) = (*line, header[i].trim().to_owned(), cell(row, i));
+                    match count(&cell) {
+                        Some(n) if n > MOST => Err(OutsideError::TooLarge { line, column, cell }),
+                        Some(_) if cell.contains('.') && !points_part => Err(OutsideError::Decimal { line, column, cell }),
+                        Some(n) => Ok(n),
+                        None => Err(OutsideError::NoCount { line, column, cell }),
+                    }
                 })
                 .collect()
         };
         let sent = column(sent_at)?;
         let mut metrics = Vec::new();
         for (i, heading) in header.iter().enumerate() {
-            let words = lines.iter().all(|(_, r)| !cell(r, i).starts_with(|c: char| c.is_ascii_digit()));
+            let words = lines.iter().all(|(_, r)| !numeric(&cell(r, i)));
             if i == sent_at || Some(i) == name_at || words {
                 continue;
+            }
+            if names_a_rate(heading) {
+                return Err(OutsideError::RateColumn(heading.trim().to_owned()));
             }
             let counts = column(i)?;
             for ((line, _), (count, sent)) in lines.iter().zip(counts.iter().zip(&sent)) {
@@ -149,12 +190,19 @@ pub struct OutsidePair {
     pub first: String,
     pub second: String,
     pub difference: f64,
-    /// Newcombe's interval, wide enough to hold for all pairs together at 95%.
+    /// Newcombe's interval, wide enough to hold for all pairs together at 95%, and taken on to 0 where the test doesn't tell them apart.
     pub lower: f64,
     pub upper: f64,
     pub p_value: f64,
     /// Holm's, over all pairs.
     pub adjusted_p: f64,
+}
+
+impl OutsidePair {
+    /// Do the two differ beyond chance? The test and the limits say so together.
+    fn clear(&self) -> bool {
+        self.adjusted_p < ALPHA && (self.lower > 0.0 || self.upper < 0.0)
+    }
 }
 
 /// One metric of the table.
@@ -218,7 +266,7 @@ pub fn read(table: &Results) -> Result<OutsideReading, OutsideError> {
             warnings.push(format!("{} rest on fewer than ten people in a variant: thin.", m.name));
         }
     }
-    let clear = metrics.iter().filter(|m| m.pairs.iter().any(|p| p.adjusted_p < ALPHA)).count();
+    let clear = metrics.iter().filter(|m| m.pairs.iter().any(OutsidePair::clear)).count();
     let sentence = match clear {
         0 => "Unsealed. On no metric can the variants be told apart.".to_owned(),
         n => format!("Unsealed. The variants differ by more than chance on {n} of {} metrics.", metrics.len()),
@@ -252,7 +300,7 @@ fn read_metric(table: &Results, metric: &Counted) -> Result<OutsideMetric, Outsi
     let level = 1.0 - ALPHA / places.len() as f64;
     let mut pairs = Vec::new();
     for (a, b) in &places {
-        let c = two_proportions(arms[*a], arms[*b], level)?;
+        let c = compare_shares(&[(arms[*a], arms[*b])], level)?;
         pairs.push(OutsidePair {
             first: table.variants[*a].clone(),
             second: table.variants[*b].clone(),
@@ -276,14 +324,14 @@ fn sentence(table: &Results, harm: bool, places: &[(usize, usize)], pairs: &[Out
     // Is `a` better than `b`, beyond chance?
     let better = |a: usize, b: usize| {
         places.iter().zip(pairs).any(|(place, p)| {
-            let (second_up, sure) = ((p.difference > 0.0) != harm, p.adjusted_p < ALPHA);
+            let (second_up, sure) = ((p.difference > 0.0) != harm, p.clear());
             sure && ((*place == (b, a) && second_up) || (*place == (a, b) && !second_up))
         })
     };
     let n = table.variants.len();
     let lead = (0..n).find(|a| (0..n).all(|b| *a == b || better(*a, b)));
     let widest = pairs.iter().map(|p| p.lower.abs().max(p.upper.abs())).fold(0.0, f64::max);
-    match (lead, pairs.iter().filter(|p| p.adjusted_p < ALPHA).max_by(|a, b| a.difference.abs().total_cmp(&b.difference.abs()))) {
+    match (lead, pairs.iter().filter(|p| p.clear()).max_by(|a, b| a.difference.abs().total_cmp(&b.difference.abs()))) {
         (Some(a), Some(p)) => format!(
             "{} did {} than {}: {} points, {} to {} with all pairs together.",
             table.variants[a],
@@ -337,6 +385,12 @@ mod tests {
     #[case("variant;clicks\na;1\nb;2", "Call it sent")]
     #[case("variant;sent;clicks\na;10;11\nb;10;1", "11 clicks of 10")]
     #[case("variant;sent;clicks\na;10;5%\nb;10;1", "counts, not rates")]
+    #[case("variant;sent;clicks\na;1000;0.123\nb;1000;0.150", "\"0.123\" is no whole number")]
+    #[case("variant;sent;clicks\na;10000;1.234\nb;10000;1.321", "may be a decimal")]
+    #[case("variant;sent;clicks\na;100;-3\nb;100;-4", "column clicks: \"-3\" is no whole number")]
+    #[case("variant;sent;Click rate\na;100;3\nb;100;4", "Column Click rate is a rate")]
+    #[case("variant;sent;CTR\na;100;3\nb;100;4", "is a rate")]
+    #[case("variant;sent;clicks\na;5000000000;3\nb;5000000000;4", "thousand million")]
     #[case("variant;sent\na;10\nb;10", "No column counts")]
     #[case("variant;sent;clicks\na;0;0\nb;10;1", "trials must be")]
     #[case("variant;sent;clicks", "no rows")]
@@ -349,6 +403,10 @@ mod tests {
     #[case("1,234", Some(1234))]
     #[case("1 234 567", Some(1_234_567))]
     #[case("12", Some(12))]
+    #[case("1.234", Some(1_234))]
+    #[case("0.500", None)]
+    #[case("007", None)]
+    #[case("0", Some(0))]
     #[case("12.5", None)]
     #[case("1,23", None)]
     #[case("", None)]

@@ -95,6 +95,12 @@ pub struct Plan {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(maximum = 1_000_000_000)]
     pub per_arm: Option<u64>,
+    /// In a series: the looks before the end may call an arm, too. Alpha is spent over them and the end.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub looks_call: bool,
+    /// The level that a reading decides the primary at, where alpha was spent over looks; none: at alpha.
+    #[serde(skip)]
+    pub decides_at: Option<f64>,
     /// Its people get no other marketing mailing until its window ends: what is read is of this mailing alone.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub reserves: bool,
@@ -149,6 +155,10 @@ pub enum PlanError {
         "In a series people come one by one and the message goes on: plan the trial to learn, with a choice for no call, and without arms that get no mail, subgroups or two crossed changes."
     )]
     InSeries,
+    #[error(
+        "Looks may call an arm only in a series, where people come for weeks; after one mailing a faster response looks like a larger one. Let them stop for harm only, or plan some."
+    )]
+    LooksCall,
     #[error("Enrol between {LEAST_PER_ARM} and 1,000,000 people per arm: {0} can't be read.")]
     PerArm(u64),
     #[error("Give each of the {0} arms 0 to {MOST_PARTS} parts of those who come.")]
@@ -191,8 +201,25 @@ impl Plan {
             subgroups: Vec::new(),
             crossed: None,
             per_arm: None,
+            looks_call: false,
+            decides_at: None,
             reserves: false,
         }
+    }
+
+    /// The level that all comparisons of the primary are decided at together.
+    #[must_use]
+    pub fn level(&self) -> f64 {
+        self.decides_at.unwrap_or(self.alpha)
+    }
+
+    /// The same plan as it decides at its end: where looks may call, with what of alpha they leave.
+    ///
+    /// # Errors
+    /// When alpha is no share.
+    pub fn at_end(&self, arms: usize) -> Result<Self, StatsError> {
+        let bounds = super::looks::call_bounds(self, arms)?;
+        Ok(bounds.last().map_or_else(|| self.clone(), |b| Self { decides_at: Some(b.level), ..self.clone() }))
     }
 
     /// Checks everything that doesn't depend on the audience.
@@ -302,6 +329,9 @@ impl Plan {
     }
 
     fn check_series(&self, arms: usize) -> Result<(), PlanError> {
+        if self.looks_call && (self.per_arm.is_none() || self.harm_looks == 0) {
+            return Err(PlanError::LooksCall);
+        }
         let Some(per_arm) = self.per_arm else { return Ok(()) };
         let odd = self.no_mail > 0 || !self.subgroups.is_empty() || self.crossed.is_some();
         if odd || self.aim == Aim::Earn || self.on_no_call.is_none() {
@@ -457,6 +487,8 @@ pub(crate) mod tests {
     #[case(Plan { aim: Aim::Earn, ..plan() }, 3, "to earn has two")]
     #[case(Plan { control: Some(3), ..plan() }, 3, "to be the control")]
     #[case(Plan { harm_looks: 6, ..plan() }, 2, "looks")]
+    #[case(Plan { looks_call: true, harm_looks: 2, ..plan() }, 2, "only in a series")]
+    #[case(Plan { looks_call: true, per_arm: Some(100), ..plan() }, 2, "or plan some")]
     #[case(Plan { metric: Metric::Conversion, ..plan() }, 2, "Choose the goal")]
     #[case(Plan { metric: Metric::Revenue, goal: goal(""), effect: 1.0, ..plan() }, 2, "no currency")]
     #[case(Plan { metric: Metric::Revenue, goal: goal("GBP"), effect: 0.0, ..plan() }, 2, "a person")]

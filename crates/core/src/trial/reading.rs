@@ -1,7 +1,8 @@
 //! The reading of a trial at its end, and the verdict by the sealed rule.
 
+use super::compare::{DRAWS as REDRAWS, Money};
 use super::crossed::{self, Margin};
-use super::decide::{compare, compare_pairs, contrast, guard_states, primaries, reported, tells};
+use super::decide::{Compared, contrast, guard_states, primaries, reported, tells};
 use super::letter;
 use super::looks::Stopped;
 use super::metric::Metric;
@@ -12,6 +13,7 @@ use super::soundness::{REMOVED_P, Soundness, soundness};
 use super::stretches::{Counted, StretchCounts};
 use crate::report::Rate;
 use crate::stats::StatsError;
+use crate::stats::agreeing::Test;
 use crate::stats::beta_binomial::{Best, Prior, beta_binomial};
 use crate::stats::bootstrap::{Values, bootstrap_difference};
 use crate::stats::goodness_of_fit::ChiSquare;
@@ -171,6 +173,14 @@ pub struct Limits {
     pub upper: f64,
 }
 
+/// What Welch's test says of two means; it changes nothing.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct WelchBeside {
+    pub p_value: f64,
+    pub lower: f64,
+    pub upper: f64,
+}
+
 /// Two arms against each other; differences are arm less base.
 #[derive(Debug, Clone, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct Pair {
@@ -180,13 +190,23 @@ pub struct Pair {
     pub difference: f64,
     /// Of the people with the primary; of revenue, of those who brought any.
     pub primary: Comparison,
-    /// Of revenue: limits by resampling, beside Welch's.
+    /// Of revenue before version 5: limits by resampling, beside Welch's.
     pub resampled: Option<Limits>,
+    /// By which test; none of readings by rules from before version 5.
+    #[serde(default)]
+    pub test: Option<Test>,
+    /// Of revenue since version 5: Welch's test, beside the arms drawn again.
+    #[serde(default)]
+    pub welch: Option<WelchBeside>,
     /// Holm's, over all comparisons.
     pub adjusted_p: f64,
     /// The interval that holds for all comparisons together.
     pub lower: f64,
     pub upper: f64,
+    /// Where some people's response can't be known: the difference if all of the base's had responded and none of the arm's, and the other way
+    /// round.
+    #[serde(default)]
+    pub worst: Option<Limits>,
     /// Machines included.
     pub reported: Comparison,
     /// Over the strata of the assignment (Mantel and Haenszel); it changes nothing.
@@ -294,14 +314,43 @@ pub struct Beside {
     pub strata: Vec<Vec<crate::stats::Arm>>,
     /// Of each subgroup, in the plan's order, the primary of its people in each arm.
     pub subgroups: Vec<Vec<ArmCounts>>,
-    /// Of revenue: what each arm's people brought who brought anything.
+    /// Of revenue before version 5 of the rule: what each arm's people brought who brought anything.
     pub values: Vec<Vec<f64>>,
+    /// Of revenue since: the same, with all people, by the strata that they were drawn in.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub amounts: Vec<Amounts>,
+    /// In a series whose looks may call: where this reading stands among them.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_look: Option<AtLook>,
+    /// In a series: its enrolment was ended before the arms were as large as planned, by somebody who could see them.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub ended_on_sight: bool,
     /// In a series: what was counted of those who came in each stretch.
     #[serde(default)]
     pub stretches: Vec<StretchCounts>,
     /// What else has to be known to understand it.
     #[serde(default)]
     pub remarks: Vec<String>,
+}
+
+/// Where a reading stands among looks that may call: what of alpha it decides with, and what was spent by then.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct AtLook {
+    /// From 1; the last is the end.
+    pub look: usize,
+    pub of: usize,
+    pub information: f64,
+    pub level: f64,
+}
+
+/// Of revenue: the people of a stratum, arm by arm, those without mail last, and what those brought who brought anything.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct Amounts {
+    /// In a series, the stretch that they came in.
+    #[serde(default)]
+    pub stretch: usize,
+    pub people: Vec<u64>,
+    pub brought: Vec<Vec<f64>>,
 }
 
 /// Resamples of revenue.
@@ -320,20 +369,43 @@ pub fn read(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Readin
 /// # Errors
 /// As [`read`].
 pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Reading, StatsError> {
+    let level = beside.at_look.map(|l| l.level);
+    let plan = &Plan { decides_at: level, ..plan.clone() };
     let (counts, quiet) = counts.split_at(counts.len() - usize::from(plan.no_mail > 0 && counts.len() > 2));
     let quiet = quiet.first();
-    let counted = Counted { all: counts, stretches: &beside.stretches };
+    let known = rule.by_limits() && plan.metric.is_money() && !beside.amounts.is_empty();
+    let money = known.then_some(Money { amounts: &beside.amounts, draws: REDRAWS });
+    let counted = Counted { all: counts, stretches: &beside.stretches, money };
     let Soundness { sizes, loss_p, removed_p, broken } = soundness(plan, counted, quiet, beside)?;
-    let (pairs, margins) =
-        if plan.crossed.is_some() { (Vec::new(), crossed::margins(plan, counts)?) } else { (pairs_of(plan, counted, beside)?, Vec::new()) };
+    let compared = rule.compare(plan, counted)?;
+    let margins = if plan.crossed.is_some() { rule.margins(plan, counted)? } else { Vec::new() };
     let stopped: Vec<usize> = beside.stopped.iter().map(|s| s.arm).chain(counted.closed()).collect();
-    let (verdict, also) = if broken.is_some() { (Verdict::Void, None) } else { rule.decide(plan, counted, &stopped)? };
+    let (verdict, also) = match rule.decide(plan, counted, &compared, &stopped)? {
+        _ if broken.is_some() => (Verdict::Void, None),
+        (Verdict::Called(_), _) if beside.ended_on_sight => (Verdict::CantTell, None),
+        decided => decided,
+    };
+    let pairs = pairs_of(rule, plan, counted, beside, compared)?;
     let interaction_p = if margins.is_empty() { None } else { Some(crossed::interaction(plan, counts)?) };
     let mut notes: Vec<String> = broken.into_iter().collect();
     for s in &beside.stopped {
         notes.push(format!("{} was stopped at a look for {}: it can't be called.", letter(s.arm), s.harm));
     }
+    if beside.ended_on_sight {
+        notes.push(
+            "The enrolment was ended before the arms were as large as planned, after somebody had opened them: who stops when they like what they see finds something too often, so no arm can be called.".to_owned(),
+        );
+    }
     let mut remarks = beside.remarks.clone();
+    remarks.extend(beside.at_look.map(|l| {
+        let place = if l.look < l.of {
+            format!("Read at look {} of {}, with {:.0}% of the people planned through their window", l.look, l.of - 1, 100.0 * l.information)
+        } else {
+            format!("Read at the end, after {} looks that might have called an arm", l.of - 1)
+        };
+        format!("{place}. Alpha {} is spent over them and the end: here all comparisons together are decided at {:.4}, and intervals are as wide as that.", plan.alpha, l.level)
+    }));
+    remarks.extend(unknown_remark(plan, &pairs, counts));
     if beside.stretches.len() > 1 {
         remarks.push(format!(
             "The arms' shares changed on the way: compared are those who came in the same of {} stretches, added up over them. The arms' own rates are of people of other months, too, and don't compare.",
@@ -359,7 +431,9 @@ pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -
         ));
     }
     if interaction_p.is_some_and(|p| p < plan.alpha) {
-        notes.push("The two changes don't simply add up: what one does hangs on the other. Look at the four arms, too.".to_owned());
+        let by_arm = "The two changes don't simply add up: what one does depends on the other. So each arm is held against what goes out on no call, by Scheffé's limits, and the margins decide nothing.";
+        let by_margin = "The two changes don't simply add up: what one does hangs on the other. Look at the four arms, too.";
+        notes.push(if rule.by_limits() { by_arm } else { by_margin }.to_owned());
     }
     let row = |(i, c): (usize, &ArmCounts)| ArmRow {
         letter: letter(i),
@@ -379,7 +453,7 @@ pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -
         bayes: if at_once { bayes(plan.metric, &primary)? } else { None },
         arms: counts.iter().enumerate().map(row).collect(),
         no_mail: quiet.map(|c| row((counts.len(), c))),
-        lift: quiet.map(|quiet| lift(plan, counts, quiet)).transpose()?.unwrap_or_default(),
+        lift: quiet.map(|quiet| lift(rule, plan, counts, quiet, money)).transpose()?.unwrap_or_default(),
         subgroups: subgroups(plan, counts, beside)?,
         pairs,
         margins,
@@ -411,9 +485,40 @@ fn bayes(metric: Metric, primary: &[crate::stats::Arm]) -> Result<Option<Best>, 
     }
 }
 
-fn pairs_of(plan: &Plan, counted: Counted<'_>, beside: &Beside) -> Result<Vec<Pair>, StatsError> {
-    let (level, compared) = (1.0 - plan.alpha, compare(plan, counted)?);
-    let together = 1.0 - plan.alpha / compared.len().max(1) as f64;
+/// How far apart two arms would be if everybody whose response can't be known had responded in one of them and nobody in the other.
+#[allow(clippy::cast_precision_loss)]
+fn worst(plan: &Plan, base: &ArmCounts, arm: &ArmCounts) -> Option<Limits> {
+    if base.unknown + arm.unknown == 0 || base.assigned == 0 || arm.assigned == 0 || plan.metric.is_money() {
+        return None;
+    }
+    let share = |c: &ArmCounts, unknown: u64| (c.primary + unknown) as f64 / c.assigned as f64;
+    Some(Limits { lower: share(arm, 0) - share(base, base.unknown), upper: share(arm, arm.unknown) - share(base, 0) })
+}
+
+/// What nobody can know, said beside the verdict: how many they are, and how far it could move what was found.
+#[allow(clippy::cast_precision_loss)]
+fn unknown_remark(plan: &Plan, pairs: &[Pair], counts: &[ArmCounts]) -> Option<String> {
+    let (unknown, all) = counts.iter().fold((0, 0), |n, c| (n.0 + c.unknown, n.1 + c.assigned));
+    let p = pairs.iter().find(|p| p.worst.is_some())?;
+    let w = p.worst?;
+    Some(format!(
+        "Of {} of {} people ({:.0}%) the opens can't be known; the others decide. If all of {}'s unknown had opened and none of {}'s, {} would be at {:+.1} points against {}; the other way round at {:+.1}.",
+        crate::words::thousands(unknown),
+        crate::words::thousands(all),
+        100.0 * unknown as f64 / all.max(1) as f64,
+        letter(p.base),
+        letter(p.arm),
+        letter(p.arm),
+        100.0 * w.lower,
+        letter(p.base),
+        100.0 * w.upper
+    ))
+    .filter(|_| plan.metric == Metric::HumanOpen)
+}
+
+fn pairs_of(rule: Rule, plan: &Plan, counted: Counted<'_>, beside: &Beside, compared: Vec<Compared>) -> Result<Vec<Pair>, StatsError> {
+    let level = 1.0 - plan.alpha;
+    let together = 1.0 - plan.level() / compared.len().max(1) as f64;
     // People of several stretches are no one sample to draw from again.
     let sampled = |i: usize| beside.values.get(i).filter(|_| beside.stretches.len() < 2);
     let values = |i: usize| sampled(i).map(|others| Values { n: counted.all[i].observed(), others });
@@ -426,7 +531,7 @@ fn pairs_of(plan: &Plan, counted: Counted<'_>, beside: &Beside) -> Result<Vec<Pa
             let strata: Vec<Stratum> = beside.strata.iter().map(|s| Stratum { a: s[c.base], b: s[c.arm] }).collect();
             let resampled = match (values(c.base), values(c.arm)) {
                 // The same trial is always resampled the same.
-                (Some(a), Some(b)) if plan.metric.is_money() => {
+                (Some(a), Some(b)) if plan.metric.is_money() && !rule.by_limits() => {
                     let (lower, upper) = bootstrap_difference(a, b, together, DRAWS, 0x5EED)?;
                     Some(Limits { lower, upper })
                 }
@@ -438,6 +543,9 @@ fn pairs_of(plan: &Plan, counted: Counted<'_>, beside: &Beside) -> Result<Vec<Pa
                 difference: c.difference,
                 primary: compare_strata(&primaries(&concurrent), level)?,
                 resampled,
+                test: c.test,
+                welch: c.welch,
+                worst: if rule.by_limits() { worst(plan, &counted.all[c.base], &counted.all[c.arm]) } else { None },
                 adjusted_p: c.adjusted_p,
                 lower: c.lower,
                 upper: c.upper,
@@ -454,10 +562,10 @@ fn pairs_of(plan: &Plan, counted: Counted<'_>, beside: &Beside) -> Result<Vec<Pa
 }
 
 /// Each arm against those without mail.
-fn lift(plan: &Plan, counts: &[ArmCounts], quiet: &ArmCounts) -> Result<Vec<Lift>, StatsError> {
+fn lift(rule: Rule, plan: &Plan, counts: &[ArmCounts], quiet: &ArmCounts, money: Option<Money<'_>>) -> Result<Vec<Lift>, StatsError> {
     let all: Vec<ArmCounts> = counts.iter().chain([quiet]).copied().collect();
     let pairs: Vec<(usize, usize)> = (0..counts.len()).map(|a| (counts.len(), a)).collect();
-    let found = compare_pairs(plan, all.as_slice().into(), &pairs)?;
+    let found = rule.compare_pairs(plan, Counted { all: &all, stretches: &[], money }, &pairs)?;
     Ok(found
         .into_iter()
         .map(|c| Lift { arm: c.arm, difference: c.difference, lower: c.lower, upper: c.upper, adjusted_p: c.adjusted_p })
@@ -596,7 +704,7 @@ mod tests {
     }
 
     #[test]
-    fn money_is_read_by_welch_with_resampling_beside() {
+    fn money_is_read_by_the_arms_drawn_again_with_welch_beside() {
         let plan = Plan { metric: Metric::Revenue, effect: 0.5, goal: crate::trial::plan::tests::goal("GBP"), no_mail: 1, ..plan() };
         let values = |n: usize, each: f64| (0..n).map(|i| each + (i % 10) as f64).collect::<Vec<f64>>();
         let values = vec![values(300, 20.0), values(420, 22.0), values(100, 20.0)];
@@ -613,12 +721,16 @@ mod tests {
                 ..ArmCounts::default()
             })
             .collect();
-        let r = read(&plan, &counts, &Beside { values, ..holds() }).unwrap();
+        // As rules before version 5 read it: by Welch's test, with limits by resampling beside.
+        let before = read_by(Rule::of(4).unwrap(), &plan, &counts, &Beside { values: values.clone(), ..holds() }).unwrap();
+        let (p, by_draws) = (&before.pairs[0], before.pairs[0].resampled.unwrap());
+        assert!((by_draws.lower - p.lower).abs() < 0.1 && (by_draws.upper - p.upper).abs() < 0.1 && before.verdict == Verdict::Called(1));
+        let amounts = vec![Amounts { stretch: 0, people: vec![3_000; 3], brought: values }];
+        let r = read(&plan, &counts, &Beside { amounts, ..holds() }).unwrap();
         assert!(r.verdict == Verdict::Called(1) && r.sentence.contains("1.26 GBP more a person"), "{}", r.sentence);
-        let (p, by_draws) = (&r.pairs[0], r.pairs[0].resampled.unwrap());
-        assert!(
-            (by_draws.lower - p.lower).abs() < 0.1 && (by_draws.upper - p.upper).abs() < 0.1 && r.bayes.is_none() && r.omnibus.is_none()
-        );
+        let (p, welch) = (&r.pairs[0], r.pairs[0].welch.unwrap());
+        assert!(p.test == Some(Test::Redrawn) && (welch.lower - p.lower).abs() < 0.1 && (welch.upper - p.upper).abs() < 0.1);
+        assert!(r.pairs[0].resampled.is_none() && r.bayes.is_none() && r.omnibus.is_none());
         // Those without mail are lost to nobody, and call nothing: they say what mail as such brings.
         assert!(r.loss_p > 0.99 && r.arms.len() == 2 && r.no_mail.unwrap().counts.primary == 100);
         assert!(r.lift.len() == 2 && r.lift.iter().all(|l| l.lower > 0.0 && l.adjusted_p < 0.001));
@@ -629,6 +741,28 @@ mod tests {
         let plan = Plan { metric: Metric::Revenue, effect: 0.5, goal: crate::trial::plan::tests::goal("GBP"), ..plan() };
         let r = read(&plan, &counts(3_000, [0, 0], [9, 9], [3_000; 2]), &holds()).unwrap();
         assert!(r.verdict == Verdict::CantTell && r.sentence.contains("nobody brought anything"), "{}", r.sentence);
+    }
+
+    #[test]
+    fn what_cannot_be_known_is_bounded_and_who_stops_on_sight_calls_nothing() {
+        let mut c = counts(3_000, [489, 600], [9, 10], [3_000; 2]);
+        (c[0].unknown, c[1].unknown) = (500, 480);
+        let r = read(&plan(), &c, &holds()).unwrap();
+        let worst = r.pairs[0].worst.unwrap();
+        assert!((worst.lower - (600.0 - 989.0) / 3_000.0).abs() < 1e-12 && (worst.upper - (1_080.0 - 489.0) / 3_000.0).abs() < 1e-12);
+        assert!(r.verdict == Verdict::Called(1) && r.remarks[0].starts_with("Of 980 of 6,000 people (16%)"), "{:?}", r.remarks);
+        let r = read(&plan(), &c, &Beside { ended_on_sight: true, ..holds() }).unwrap();
+        assert!(r.verdict == Verdict::CantTell && r.notes[0].contains("ended before"), "{:?}", r.notes);
+    }
+
+    #[test]
+    fn four_against_nobody_is_no_call() {
+        let plan = Plan { metric: Metric::Reply, effect: 0.001, ..plan() };
+        let r = read(&plan, &counts(1_000, [0, 4], [0, 0], [1_000; 2]), &holds()).unwrap();
+        assert!(r.verdict == Verdict::CantTell && r.pairs[0].test == Some(Test::MidP) && r.pairs[0].lower <= 0.0, "{:?}", r.pairs[0]);
+        // By version 4 it was one.
+        let before = read_by(Rule::of(4).unwrap(), &plan, &counts(1_000, [0, 4], [0, 0], [1_000; 2]), &holds()).unwrap();
+        assert_eq!(before.verdict, Verdict::Called(1));
     }
 
     #[test]

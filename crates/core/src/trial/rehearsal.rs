@@ -1,22 +1,26 @@
 //! A plan run many times on simulated answers, before it is sealed: how often it would call right, wrong, or not at all.
 
+use super::compare::Money;
 use super::plan::{Aim, Plan};
-use super::reading::{ArmCounts, Verdict};
+use super::reading::{Amounts, ArmCounts, Verdict};
 use super::rules::decide;
+use super::stretches::Counted;
 use crate::stats::StatsError;
 use chacha20::ChaCha12Rng;
-use rand::SeedableRng;
+use rand::{RngExt, SeedableRng};
 use rand_distr::{Binomial, Distribution, Normal};
 use serde::Serialize;
 use utoipa::ToSchema;
 
 /// What is known of the people: their usual rates, over everyone handed over.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Usual {
+pub struct Usual<'a> {
     /// Of revenue, the mean a person.
     pub primary: f64,
     /// Of revenue, how far people lie apart.
     pub sd: f64,
+    /// Of revenue, what those brought who brought anything; empty where nobody did yet.
+    pub amounts: &'a [f64],
     pub leaving: f64,
     pub complaints: f64,
     /// The share of people whose primary response can't be known.
@@ -63,6 +67,48 @@ fn brought(rng: &mut ChaCha12Rng, n: u64, mean: f64, sd: f64) -> (f64, f64) {
     (n * mean, (n - 1.0) * sd * sd + n * mean * mean)
 }
 
+/// With so many buyers in every arm their mean is near enough to normal, and drawing each of them changes nothing.
+const MANY_BUYERS: f64 = 1_000.0;
+/// How many buyers a case draws again in all, and the fewest and most runs that are made of it.
+const BUYERS_DRAWN: f64 = 1e8;
+const RUNS_OF_MONEY: (f64, f64) = (200.0, 2_000.0);
+
+/// How people buy, where what they brought is drawn one by one.
+#[derive(Debug, Clone, Copy)]
+struct Buying<'a> {
+    amounts: &'a [f64],
+    mean: f64,
+    /// How often the arms are drawn again, and in how many runs.
+    draws: u64,
+    runs: u32,
+}
+
+impl<'a> Buying<'a> {
+    #[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+    fn of(plan: &Plan, sizes: &[u64], usual: Usual<'a>, runs: u32) -> Option<Self> {
+        let mean = usual.amounts.iter().sum::<f64>() / usual.amounts.len().max(1) as f64;
+        if !plan.metric.is_money() || mean <= 0.0 || usual.primary <= 0.0 {
+            return None;
+        }
+        let buyers = |n: u64| n as f64 * (usual.primary / mean).min(1.0);
+        if sizes.iter().all(|n| buyers(*n) >= MANY_BUYERS) {
+            return None;
+        }
+        let pairs = plan.comparisons(sizes.len()) as f64;
+        let draws = (20.0 * pairs / plan.alpha).clamp(400.0, 2_000.0).ceil();
+        let each = pairs * draws * (20.0 + buyers(sizes.iter().copied().max().unwrap_or(0)));
+        let runs = (BUYERS_DRAWN / each).clamp(RUNS_OF_MONEY.0, RUNS_OF_MONEY.1).min(f64::from(runs));
+        Some(Self { amounts: usual.amounts, mean, draws: draws as u64, runs: runs as u32 })
+    }
+
+    /// What the buyers among so many people bring, when all bring so much a person.
+    #[allow(clippy::cast_possible_truncation)]
+    fn brought(self, rng: &mut ChaCha12Rng, n: u64, level: f64) -> Vec<f64> {
+        let buyers = drawn(rng, n, level / self.mean);
+        (0..buyers).map(|_| self.amounts[rng.random_range(0..self.amounts.len())]).collect()
+    }
+}
+
 /// A share of some people, in whole ones.
 #[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
 fn share(n: u64, share: f64) -> u64 {
@@ -70,13 +116,16 @@ fn share(n: u64, share: f64) -> u64 {
 }
 
 /// Fills a case in that has its name, its effect and its number of runs.
-fn run(plan: &Plan, sizes: &[u64], usual: Usual, mut case: Case, seed: u64) -> Result<Case, StatsError> {
+fn run(plan: &Plan, sizes: &[u64], usual: Usual<'_>, mut case: Case, seed: u64) -> Result<Case, StatsError> {
     let mut rng = ChaCha12Rng::seed_from_u64(seed);
     // Of two changes at once the first has the effect, in both arms that have it.
     let last_open = sizes.iter().rposition(|n| *n > 0).unwrap_or(0);
     let first_with = if plan.crossed.is_some() { 2 } else { last_open };
     let effect = plan.metric.sign() * case.effect;
+    let buying = Buying::of(plan, sizes, usual, case.runs);
+    case.runs = buying.map_or(case.runs, |b| b.runs);
     for _ in 0..case.runs {
+        let mut amounts = Amounts { stretch: 0, people: sizes.to_vec(), brought: Vec::new() };
         let counts: Vec<ArmCounts> = sizes
             .iter()
             .enumerate()
@@ -84,7 +133,16 @@ fn run(plan: &Plan, sizes: &[u64], usual: Usual, mut case: Case, seed: u64) -> R
                 let level = usual.primary + if i >= first_with { effect } else { 0.0 };
                 let money = plan.metric.is_money();
                 let unknown = share(n, usual.unknown);
-                let (sum, squares) = if money { brought(&mut rng, n, level, usual.sd) } else { (0.0, 0.0) };
+                let (sum, squares) = match buying {
+                    Some(b) => {
+                        let all = b.brought(&mut rng, n, level);
+                        let sums = (all.iter().sum(), all.iter().map(|v| v * v).sum());
+                        amounts.brought.push(all);
+                        sums
+                    }
+                    None if money => brought(&mut rng, n, level, usual.sd),
+                    None => (0.0, 0.0),
+                };
                 ArmCounts {
                     assigned: n,
                     unknown,
@@ -98,7 +156,9 @@ fn run(plan: &Plan, sizes: &[u64], usual: Usual, mut case: Case, seed: u64) -> R
                 }
             })
             .collect();
-        match decide(plan, counts.as_slice().into(), &[])?.0 {
+        let amounts = [amounts];
+        let money = buying.map(|b| Money { amounts: &amounts, draws: b.draws });
+        match decide(plan, Counted { all: &counts, stretches: &[], money }, &[])?.0 {
             Verdict::Called(a) | Verdict::Ahead(a) if effect != 0.0 && a >= first_with => case.right += 1,
             Verdict::Called(_) | Verdict::Ahead(_) => case.wrong += 1,
             Verdict::TooCloseToMatter => case.too_close += 1,
@@ -117,7 +177,7 @@ pub fn rehearse(
     plan: &Plan,
     arms: usize,
     pilot: u64,
-    usual: Usual,
+    usual: Usual<'_>,
     typical: Option<f64>,
     runs: u32,
     seed: u64,
@@ -180,7 +240,7 @@ mod tests {
     use crate::trial::outlook::{Known, outlook};
     use crate::trial::plan::tests::{goal, plan};
 
-    const USUAL: Usual = Usual { primary: 0.2, sd: 0.0, leaving: 0.003, complaints: 0.0005, unknown: 0.0 };
+    const USUAL: Usual<'_> = Usual { primary: 0.2, sd: 0.0, amounts: &[], leaving: 0.003, complaints: 0.0005, unknown: 0.0 };
 
     #[test]
     fn two_arms_are_called_as_often_as_the_formula_says() {

@@ -30,7 +30,8 @@ pub(super) fn sentence(
         Some(arm) => format!("{} goes out, as sealed", letter(arm)),
         None => "nothing goes out, as sealed".to_owned(),
     };
-    if let (Verdict::Called(arm), false) = (verdict, margins.is_empty()) {
+    let by_arm = !margins.is_empty() && !pairs.is_empty();
+    if let (Verdict::Called(arm), false, false) = (verdict, margins.is_empty(), by_arm) {
         return crossed_sentence(plan, arm, margins);
     }
     // The rival that came closest is what the arm has to be seen against.
@@ -46,12 +47,14 @@ pub(super) fn sentence(
             let than = match (arms, plan.control) {
                 (2, _) => String::new(),
                 (_, Some(c)) if c != arm => format!(" than {}, the control", letter(c)),
-                _ => format!(" than {}, and better than every other arm", letter(other)),
+                _ if by_arm => format!(" than {}, which goes out on no call", letter(other)),
+                _ => format!(" than {}, and {}", letter(other), better_than(pairs, arm, arms)),
             };
             let rival = also.map_or_else(String::new, |b| {
                 format!(
-                    " {} beat the control too; which of the two is better isn't decided, and the one that did better goes out.",
-                    letter(b)
+                    " {} beat {} too; which of the two is better isn't decided, and the one that did better goes out.",
+                    letter(b),
+                    if by_arm { letter(other).to_string() } else { "the control".to_owned() }
                 )
             });
             format!("Called for {}: {}{than}, {}{small}.{rival}", letter(arm), plan.more(difference), between(plan, (low, high)))
@@ -71,6 +74,10 @@ pub(super) fn sentence(
             plan.amount(plan.effect)
         ),
         Verdict::CantTell if plan.aim == Aim::Earn => format!("Nothing goes ahead: every arm breaches a guardrail or was stopped; {fate}."),
+        Verdict::CantTell if by_arm => format!(
+            "Can't tell: the two changes don't simply add up, and no arm is shown to do better in {metric} than {}; {fate}.",
+            letter(pairs[0].base)
+        ),
         Verdict::CantTell if !margins.is_empty() => format!("Can't tell: neither change is shown to move {metric}; {fate}."),
         Verdict::CantTell if !tells => {
             format!("Can't tell: in an arm nobody brought anything within the window, so nothing says how the arms differ; {fate}.")
@@ -87,6 +94,21 @@ pub(super) fn sentence(
         }
         Verdict::Void => format!("Void: the trial was broken, so nothing is read from it; {fate}."),
     }
+}
+
+/// "better than every other arm"; where some were never open at the same time, those it was compared with.
+fn better_than(pairs: &[Pair], arm: usize, arms: usize) -> String {
+    let with: Vec<usize> = pairs.iter().filter(|p| p.arm == arm || p.base == arm).map(|p| stands(p, arm).3).collect();
+    let named = |of: Vec<usize>| of.into_iter().map(|i| letter(i).to_string()).collect::<Vec<_>>().join(", ");
+    let never: Vec<usize> = (0..arms).filter(|i| *i != arm && !with.contains(i)).collect();
+    if never.is_empty() {
+        return "better than every other arm".to_owned();
+    }
+    format!(
+        "better than every arm that it was compared with ({}; never with {}, which was open at another time)",
+        named(with),
+        named(never)
+    )
 }
 
 /// "3.9 fewer", "0.35 GBP less": the lower end of a range whose upper end names the unit.

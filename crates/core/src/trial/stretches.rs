@@ -6,6 +6,7 @@
 //! would look better than it is.
 
 use super::assign::on_entry;
+use super::compare::Money;
 use super::decide::pairs;
 use super::plan::{LEAST_PER_ARM, MOST_PARTS, PlanError};
 use super::reading::ArmCounts;
@@ -30,6 +31,8 @@ pub struct Counted<'a> {
     pub all: &'a [ArmCounts],
     /// Empty: everybody was drawn at once.
     pub stretches: &'a [StretchCounts],
+    /// Of revenue: what people brought, where more is known than sums.
+    pub money: Option<Money<'a>>,
 }
 
 /// Two arms in each stretch that both were open in: base, arm.
@@ -37,11 +40,17 @@ pub type Concurrent<'a> = Vec<(&'a ArmCounts, &'a ArmCounts)>;
 
 impl<'a> From<&'a [ArmCounts]> for Counted<'a> {
     fn from(all: &'a [ArmCounts]) -> Self {
-        Self { all, stretches: &[] }
+        Self::over(all, &[])
     }
 }
 
 impl<'a> Counted<'a> {
+    /// What was counted in all and in each stretch.
+    #[must_use]
+    pub fn over(all: &'a [ArmCounts], stretches: &'a [StretchCounts]) -> Self {
+        Self { all, stretches, money: None }
+    }
+
     /// The people of two arms who came at the same time; empty: they never were open together.
     #[must_use]
     pub fn concurrent(&self, base: usize, arm: usize) -> Concurrent<'a> {
@@ -235,12 +244,12 @@ mod tests {
         fn one_stretch_is_no_stretch(x in 50u64..400, y in 50u64..400, cut in 0.2f64..0.8) {
             let all = [of(1_000, x), of(1_000, y)];
             let (plain, one) = (compare(&plan(), (&all[..]).into()).unwrap(), [stretch([1, 1], [(1_000, x), (1_000, y)])]);
-            prop_assert_eq!(&plain, &compare(&plan(), Counted { all: &all, stretches: &one }).unwrap());
-            prop_assert_eq!(decide(&plan(), (&all[..]).into(), &[]).unwrap(), decide(&plan(), Counted { all: &all, stretches: &one }, &[]).unwrap());
+            prop_assert_eq!(&plain, &compare(&plan(), Counted::over(&all, &one)).unwrap());
+            prop_assert_eq!(decide(&plan(), (&all[..]).into(), &[]).unwrap(), decide(&plan(), Counted::over(&all, &one), &[]).unwrap());
             let first = |n: u64| (n as f64 * cut) as u64;
             let (n, a, b) = (first(1_000), first(x), first(y));
             let two = [stretch([1, 1], [(n, a), (n, b)]), stretch([1, 1], [(1_000 - n, x - a), (1_000 - n, y - b)])];
-            let cut = &compare(&plan(), Counted { all: &all, stretches: &two }).unwrap()[0];
+            let cut = &compare(&plan(), Counted::over(&all, &two)).unwrap()[0];
             prop_assert!((cut.difference - plain[0].difference).abs() < 1e-9);
             prop_assert!(((cut.upper - cut.lower) / (plain[0].upper - plain[0].lower) - 1.0).abs() < 0.05, "{cut:?} {plain:?}");
         }

@@ -45,7 +45,7 @@ pub(crate) fn calc() {
 pub(crate) fn rehearsal() {
     for arms in [2, 6] {
         let plan = Plan { harm_looks: 2, ..Plan::usual("?") };
-        let usual = Usual { primary: 0.2, sd: 0.0, leaving: 0.003, complaints: 0.0005, unknown: 0.0 };
+        let usual = Usual { primary: 0.2, sd: 0.0, amounts: &[], leaving: 0.003, complaints: 0.0005, unknown: 0.0 };
         let start = Stopwatch::now();
         let done = rehearse(&plan, arms, 5_000 * arms as u64, usual, Some(0.01), 10_000, 1).expect("a rehearsal");
         let _ = writeln!(

@@ -18,9 +18,9 @@ use rinse_core::trial::reading::{ArmCounts, Reading};
 use rinse_core::trial::rehearsal::Rehearsal;
 use rinse_core::trial::stretches::{days_left, least_open};
 use rinse_store::learned::Learned;
-use rinse_store::trials::Trial;
 use rinse_store::trials::course::{Course, LinkByArm};
 use rinse_store::trials::enrol::{self, Stretch};
+use rinse_store::trials::{Corrected, Trial};
 use rinse_store::{Connection, StoreError, clearing, mailings, settings, tables, trials};
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
@@ -78,6 +78,8 @@ pub(crate) struct TrialView {
     pooled: Option<Pooled>,
     /// Only after the end, or when somebody opened the arms early.
     reading: Option<Reading>,
+    /// Of what was called: what is to be expected of it, in the light of all trials.
+    corrected: Option<Corrected>,
     /// What comes out otherwise when it is read again by the rule that was sealed: something was changed since.
     differs: Option<String>,
     /// People the rollout would go to, cleared anew now.
@@ -187,10 +189,21 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 };
                 let machine_share = past.machine_share;
                 let enrolment = enrolment(c, &trial, now)?;
-                Ok(TrialView { trial, subjects, pooled, reading, differs, rollout, machine_share, digest, looks, enrolment })
+                let corrected = match &reading {
+                    Some(reading) if trial.counts.is_some() => trials::corrected(c, &trial, reading)?,
+                    _ => None,
+                };
+                Ok(TrialView { trial, subjects, pooled, reading, corrected, differs, rollout, machine_share, digest, looks, enrolment })
             })
             .await?,
     ))
+}
+
+/// The plan that a mailing's trial begins with.
+#[utoipa::path(get, path = "/api/mailings/{id}/trial", params(("id" = i64, Path)), responses((status = 200, body = Plan)))]
+pub(crate) async fn starting_plan(State(app): State<App>, Path(id): Path<i64>) -> Answer<Plan> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| actions::starting_plan(c, id, now)).await?))
 }
 
 /// Makes or changes the plan of a mailing's trial.

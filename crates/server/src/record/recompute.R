@@ -4,8 +4,16 @@ value <- function(key) sub(sprintf('.*"%s": *("[^"]*"|-?[0-9.e+-]+|null|\\[[^]]*
 number <- function(key) suppressWarnings(as.numeric(value(key)))
 alpha <- number("alpha"); control <- number("control")
 money <- value("metric") == '"revenue"'; crossed <- value("crossed") != "null"
+version <- regmatches(sealed <- paste(readLines("seal.json", warn = FALSE), collapse = ""), regexpr('"rule_version": *[0-9]+', sealed))
+# Since version 5 tests and limits agree, and money goes by the arms drawn again.
+by_limits <- length(version) > 0 && as.numeric(sub(".*: *", "", version)) >= 5
 arms <- read.csv("arms.csv", stringsAsFactors = FALSE)
-stopifnot(all(table(factor(read.csv("assignments.csv")$arm, arms$arm)) == arms$assigned))
+# At a look only those are counted whose window was over by then.
+at_look <- !grepl('"called_at_look": *null', sealed)
+stopifnot(at_look || all(table(factor(read.csv("assignments.csv")$arm, arms$arm)) == arms$assigned))
+# What of alpha it was decided with, where looks may call.
+decided <- suppressWarnings(as.numeric(sub('.*"decided_at": *(-?[0-9.e+-]+|null).*', "\\1", sealed)))
+level_at <- if (is.na(decided)) alpha else decided
 if (number("no_mail") > 0) arms <- arms[arms$subject != "no mail", ] # those without mail call nothing
 k <- nrow(arms)
 wilson <- function(x, n, level) {
@@ -21,8 +29,58 @@ fields <- c("assigned", "unknown", "primary", "sum", "squares")
 observed <- function(arm) arm[["assigned"]] - arm[["unknown"]]
 tables <- if (file.exists("stretches.csv")) by_stretch(read.csv("stretches.csv", stringsAsFactors = FALSE)) else list(arms)
 both <- function(a, b) Filter(function(s) observed(s$a) > 0 && observed(s$b) > 0, lapply(tables, function(t) list(a = colSums(t[a, fields]), b = colSums(t[b, fields]))))
+# The exact test given the successes of each stratum: b's are hypergeometric, and the observed number counts half.
+midp <- function(xa, na, xb, nb) {
+  chances <- 1
+  for (i in seq_along(na)) {
+    p <- dhyper(0:(xa[i] + xb[i]), nb[i], na[i], xa[i] + xb[i])
+    added <- numeric(length(chances) + length(p) - 1)
+    for (j in seq_along(p)) added[j - 1 + seq_along(chances)] <- added[j - 1 + seq_along(chances)] + chances * p[j]
+    chances <- added
+  }
+  at <- sum(xb) + 1
+  min(1, 2 * min(sum(chances[seq_len(at - 1)]) + chances[at] / 2, sum(chances[-seq_len(at)]) + chances[at] / 2))
+}
+# Draws the arms again within their strata. Its draws are its own, so digits differ a little.
+redraw <- function(a, b, level, draws = 2000) {
+  set.seed(1)
+  people <- read.csv("strata.csv", stringsAsFactors = FALSE); amounts <- read.csv("amounts.csv", stringsAsFactors = FALSE)
+  pools <- lapply(split(people, people$stratum), function(s) {
+    of <- function(side) amounts$amount[amounts$stratum == s$stratum[1] & amounts$arm %in% arms$arm[side]]
+    list(stretch = s$stretch[1], na = sum(s$people[s$arm %in% arms$arm[a]]), nb = sum(s$people[s$arm %in% arms$arm[b]]), va = of(a), vb = of(b))
+  })
+  blocks <- Filter(function(g) sum(sapply(g, `[[`, "na")) > 0 && sum(sapply(g, `[[`, "nb")) > 0, split(pools, sapply(pools, `[[`, "stretch")))
+  sizes <- sapply(blocks, function(g) c(sum(sapply(g, `[[`, "na")), sum(sapply(g, `[[`, "nb"))))
+  w <- sizes[1, ] * sizes[2, ] / (sizes[1, ] + sizes[2, ]); w <- w / sum(w)
+  # The second arm of a stratum as it was, and redrawn: its sum, its squares, and how many of it were in it before.
+  was <- function(p) c(sum(p$vb), sum(p$vb^2), p$nb)
+  again <- function(p) {
+    v <- c(p$va, p$vb); before <- rep(0:1, c(length(p$va), length(p$vb))); k <- length(v)
+    if (p$na == 0 || p$nb == 0) return(if (p$na == 0) was(p) else c(0, 0, 0))
+    h <- rhyper(1, p$nb, p$na, k); taken <- sample.int(k, h)
+    zeros <- p$nb - length(p$vb)
+    c(sum(v[taken]), sum(v[taken]^2), sum(before[taken]) + rhyper(1, zeros, p$na + p$nb - k - zeros, p$nb - h))
+  }
+  spread <- function(n, s, q) if (n > 1) max(0, (q - s^2 / n) / (n - 1)) / n else 0
+  added_up <- function(draw) rowSums(mapply(function(g, w) {
+    na <- sum(sapply(g, `[[`, "na")); nb <- sum(sapply(g, `[[`, "nb"))
+    total <- sum(sapply(g, function(p) sum(p$va, p$vb))); squares <- sum(sapply(g, function(p) sum(c(p$va, p$vb)^2)))
+    s <- rowSums(sapply(g, draw))
+    c(w * (s[1] / nb - (total - s[1]) / na), w^2 * (spread(na, total - s[1], squares - s[2]) + spread(nb, s[1], s[2])), w * (s[3] / nb - (nb - s[3]) / na))
+  }, blocks, w))
+  seen <- added_up(was); drawn <- replicate(draws, added_up(again)); d <- seen[1]
+  less <- d - drawn[1, ]; less[abs(less) < 1e-9 * max(1, abs(d))] <- 0
+  shifts <- sort(less / pmax(1 - drawn[3, ], 1e-9)); t <- sort(ifelse(drawn[2, ] > 0, drawn[1, ] / sqrt(drawn[2, ]), 0))
+  p <- min(1, 2 * (1 + min(sum(shifts <= 0), sum(shifts >= 0))) / (1 + draws))
+  rank <- floor((1 - level) / 2 * (1 + draws) - 1) + 1
+  if (rank < 1) return(c(d, p, -Inf, Inf))
+  low <- shifts[rank]; high <- shifts[draws + 1 - rank]
+  wide <- c(min(low, d - sqrt(seen[2]) * t[draws + 1 - rank]), max(high, d - sqrt(seen[2]) * t[rank]))
+  c(d, p, if (low > 0 && wide[1] <= 0) low else wide[1], if (high < 0 && wide[2] >= 0) high else wide[2])
+}
 # The difference, its p, and the limits at a level, over the stretches that both were open in.
 contrast <- function(a, b, level) {
+  if (by_limits && money && file.exists("amounts.csv")) return(redraw(a, b, level))
   strata <- both(a, b)
   na <- sapply(strata, function(s) observed(s$a)); nb <- sapply(strata, function(s) observed(s$b))
   w <- na * nb / (na + nb); w <- w / sum(w)
@@ -39,15 +97,32 @@ contrast <- function(a, b, level) {
   # With one stretch the pooled score test; over several that of Cochran, Mantel and Haenszel.
   variance <- sum(na * nb * x * (n - x) / (n^2 * (if (length(n) > 1) n - 1 else n)))
   test <- if (variance == 0) 1 else 2 * pnorm(-abs(sum(xb - x * nb / n)) / sqrt(variance))
+  expected <- sum(x * na / n); other <- sum(x * nb / n)
+  if (by_limits && min(expected, other, sum(na) - expected, sum(nb) - other) < 5) test <- midp(xa, na, xb, nb)
   d <- sum(w * (pb - pa))
-  c(d, test, d - sqrt(sum(w^2 * ((pb - lb[1, ])^2 + (la[2, ] - pa)^2))), d + sqrt(sum(w^2 * ((lb[2, ] - pb)^2 + (pa - la[1, ])^2))))
+  limits <- c(d - sqrt(sum(w^2 * ((pb - lb[1, ])^2 + (la[2, ] - pa)^2))), d + sqrt(sum(w^2 * ((lb[2, ] - pb)^2 + (pa - la[1, ])^2))))
+  # What isn't rejected isn't excluded.
+  if (by_limits && test >= 1 - level) limits <- c(min(limits[1], 0), max(limits[2], 0))
+  c(d, test, limits)
 }
 sides <- if (crossed) list(list(1:2, 3:4), list(c(1, 3), c(2, 4))) else if (!is.na(control)) lapply(setdiff(seq_len(k), control + 1), function(a) list(control + 1, a)) else combn(k, 2, function(q) list(q[1], q[2]), simplify = FALSE)
 sides <- Filter(function(s) length(both(s[[1]], s[[2]])) > 0, sides)
-found <- sapply(sides, function(s) contrast(s[[1]], s[[2]], 1 - alpha / length(sides)))
+found <- sapply(sides, function(s) contrast(s[[1]], s[[2]], 1 - level_at / length(sides)))
 adjusted <- p.adjust(found[2, ], "holm")
 for (i in seq_along(sides)) {
   name <- function(of) paste(arms$arm[of], collapse = "+")
   cat(sprintf("%s less %s: %+.6f (%+.6f to %+.6f), adjusted p %.6g\n", name(sides[[i]][[2]]), name(sides[[i]][[1]]), found[1, i], found[3, i], found[4, i], adjusted[i]))
+}
+if (crossed && by_limits) {
+  # Two changes that don't add up are decided arm by arm against what goes out on no call, by Scheffe's limits.
+  share <- if (money) arms$sum / arms$assigned else arms$primary / observed(arms)
+  v <- if (money) (arms$squares - arms$sum^2 / arms$assigned) / (arms$assigned - 1) / arms$assigned else share * (1 - share) / observed(arms)
+  interaction <- 2 * pnorm(-abs(share[4] - share[2] - share[3] + share[1]) / sqrt(sum(v)))
+  cat(sprintf("the two changes add up: p %.6g\n", interaction))
+  usual <- number("on_no_call") + 1
+  if (interaction < alpha) for (i in setdiff(1:4, usual)) {
+    c4 <- contrast(usual, i, 1 - 2 * pnorm(-sqrt(qchisq(1 - alpha, 3))))
+    cat(sprintf("%s less %s: %+.6f (%+.6f to %+.6f)\n", arms$arm[i], arms$arm[usual], c4[1], c4[3], c4[4]))
+  }
 }
 cat("Guardrails and the verdict stand in verdict.json; recompute.py works them out too.\n")

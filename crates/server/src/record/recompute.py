@@ -1,20 +1,24 @@
 """Works a trial's comparisons and verdict out again, from the files beside this one. Needs Python 3.8 alone."""
-import csv, json, os
-from math import exp, lgamma, log, sqrt
+import csv, json, os, random
+from math import exp, lgamma, log, pi, sqrt
 from statistics import NormalDist
 
 normal = NormalDist()
 plan = json.load(open("plan.json", encoding="utf-8"))
+sealed = json.load(open("seal.json", encoding="utf-8"))
+by_limits = (sealed["seal"] or {}).get("rule_version", 0) >= 5  # since then tests and limits agree, and money goes by the arms drawn again
 arms = list(csv.DictReader(open("arms.csv", encoding="utf-8")))
 sealed_assignments, without_opens = {}, {}
 for row in csv.DictReader(open("assignments.csv", encoding="utf-8")):
     sealed_assignments[row["arm"]] = sealed_assignments.get(row["arm"], 0) + 1
     without_opens[row["arm"]] = without_opens.get(row["arm"], 0) + (row["opens_known"] == "no")
-assert [sealed_assignments.get(a["arm"], 0) for a in arms] == [int(a["assigned"]) for a in arms], "the arms are not as large as the assignments say"
-assert all(int(a["unknown"]) in (0, without_opens.get(a["arm"], 0)) for a in arms), "those whose opens can't be known are not those of the assignments"
+at_look = sealed.get("called_at_look")  # then only those are counted whose window was over by then
+assert all(sealed_assignments.get(a["arm"], 0) == int(a["assigned"]) or at_look for a in arms), "the arms are not as large as the assignments say"
+assert all(int(a["unknown"]) in (0, without_opens.get(a["arm"], 0)) or at_look for a in arms), "those whose opens can't be known are not those of the assignments"
 arms = [a for a in arms if a["subject"] != "no mail" or not plan["no_mail"]]  # those without mail call nothing
 letters = [a["arm"] for a in arms]
 alpha, metric = plan["alpha"], plan["metric"]
+level_at = sealed.get("decided_at") or alpha  # what of alpha it was decided with, where looks may call
 sign = -1 if metric in ("leaving", "leaving_topic", "pausing", "withdrawing", "complaining") else 1
 FIELDS = ("assigned", "unknown", "primary", "left", "complained", "bounced", "sum", "squares")
 counts = [{f: float(a[f]) for f in FIELDS} for a in arms]
@@ -78,6 +82,120 @@ def score_p(strata):
     return 2 * normal.cdf(-abs((xb / nb - xa / na) / sqrt(p * (1 - p) * (1 / na + 1 / nb))))
 
 
+def few(strata):
+    """Has an arm under 5 expected successes, or failures, if both were alike?"""
+    expected = [0.0] * 4
+    for a, b in strata:
+        n, x = observed(a) + observed(b), a["primary"] + b["primary"]
+        for i, arm in enumerate((a, b)):
+            expected[2 * i] += x * observed(arm) / n
+            expected[2 * i + 1] += (n - x) * observed(arm) / n
+    return min(expected) < 5
+
+
+def midp(strata):
+    """The exact test given the successes of each stratum: b's are hypergeometric, and the observed number counts half."""
+    least, chances, seen = 0, [1.0], 0
+    for a, b in strata:
+        na, nb, k = (int(x) for x in (observed(a), observed(b), a["primary"] + b["primary"]))
+        low, high = max(0, k - na), min(k, nb)
+        choose = lambda n, r: lgamma(n + 1) - lgamma(r + 1) - lgamma(n - r + 1)
+        p = [exp(choose(nb, x) + choose(na, k - x) - choose(na + nb, k)) for x in range(low, high + 1)]
+        added = [0.0] * (len(chances) + len(p) - 1)
+        for i, c in enumerate(chances):
+            for j, q in enumerate(p):
+                added[i + j] += c * q
+        least, chances, seen = least + low, added, seen + int(b["primary"])
+    at = seen - least
+    return min(1.0, 2 * min(sum(chances[:at]) + chances[at] / 2, sum(chances[at + 1 :]) + chances[at] / 2))
+
+
+strata_of, amounts = {}, {}  # of revenue: people and amounts by stretch, stratum and arm
+if os.path.exists("amounts.csv"):
+    for row in csv.DictReader(open("strata.csv", encoding="utf-8")):
+        strata_of.setdefault((int(row["stretch"]), int(row["stratum"])), {})[row["arm"]] = int(row["people"])
+    for row in csv.DictReader(open("amounts.csv", encoding="utf-8")):
+        amounts.setdefault((int(row["stratum"]), row["arm"]), []).append(float(row["amount"]))
+
+
+def overlap(rng, n, a, b):
+    """How many of a people are among b others, both drawn from n."""
+    if a > n - a:
+        return b - overlap(rng, n, n - a, b)
+    if b > n - b:
+        return a - overlap(rng, n, a, n - b)
+    small, left = min(a, b), max(a, b)
+    if not small:
+        return 0
+    mean = small * left / n
+    variance = mean * (1 - left / n) * (n - small) / (n - 1)
+    if variance > 25:
+        return min(small, max(0, round(rng.gauss(mean, sqrt(variance)))))
+    many = left
+    for i in range(small):
+        left -= rng.randrange(n - i) < left
+    return many - left
+
+
+def redraw(base, arm, level):
+    """Draws the arms again within their strata: difference, p, and limits. Its draws are its own, so digits differ a little."""
+    rng, groups = random.Random(1), {}
+    of = lambda places, at: [v for i in places for v in amounts.get((at[1], letters[i]), [])]
+    for at, people in strata_of.items():
+        na, nb = (sum(people.get(letters[i], 0) for i in places) for places in (base, arm))
+        groups.setdefault(at[0], []).append((na, nb, [(v, False) for v in of(base, at)] + [(v, True) for v in of(arm, at)]))
+    blocks = []
+    for pools in groups.values():
+        na, nb = sum(p[0] for p in pools), sum(p[1] for p in pools)
+        if na and nb:
+            blocks.append((na * nb / (na + nb), na, nb, pools, sum(v for p in pools for v, _ in p[2]), sum(v * v for p in pools for v, _ in p[2])))
+    whole = sum(b[0] for b in blocks)
+    variance = lambda n, s, q: max(0.0, (q - s * s / n) / (n - 1)) / n if n > 1 else 0.0
+
+    def added_up(draw):
+        d = spread = shifted = 0.0
+        for weight, na, nb, pools, total, squares in blocks:
+            w, s, q, stayed = weight / whole, 0.0, 0.0, 0
+            for pool in pools:
+                x, y, z = draw(*pool)
+                s, q, stayed = s + x, q + y, stayed + z
+            d += w * (s / nb - (total - s) / na)
+            spread += w * w * (variance(na, total - s, squares - q) + variance(nb, s, q))
+            shifted += w * (stayed / nb - (nb - stayed) / na)
+        return d, spread, shifted
+
+    def again(na, nb, others):
+        if not na or not nb:
+            kept = others if not na else []
+            return sum(v for v, _ in kept), sum(v * v for v, _ in kept), nb
+        places, room, s, q, stayed = na + nb, nb, 0.0, 0.0, 0
+        for v, before in others:
+            if rng.randrange(places) < room:
+                room, s, q, stayed = room - 1, s + v, q + v * v, stayed + before
+            places -= 1
+        return s, q, stayed + overlap(rng, places, nb - sum(b for _, b in others), room)
+
+    difference, spread, _ = added_up(lambda na, nb, others: (sum(v for v, b in others if b), sum(v * v for v, b in others if b), nb))
+    k = sum(len(p[2]) for b in blocks for p in b[3])
+    if not k:
+        return difference, 1.0, difference, difference
+    draws = max(1000, min(10000, 40_000_000 // k))
+    slack = 1e-11 * sum(abs(v) for b in blocks for p in b[3] for v, _ in p[2]) / min(min(b[1], b[2]) for b in blocks)
+    shifts, studentised = [], []
+    for _ in range(draws):
+        d, v, b = added_up(again)
+        shifts.append((0.0 if abs(difference - d) <= slack else difference - d) / max(1 - b, 1e-9))
+        studentised.append(d / sqrt(v) if v else 0.0)
+    p = min(1.0, 2 * (1 + min(sum(s <= 0 for s in shifts), sum(s >= 0 for s in shifts))) / (1 + draws))
+    shifts.sort()
+    studentised.sort()
+    rank = int((1 - level) / 2 * (1 + draws) - 1) + 1
+    low, high = shifts[rank - 1], shifts[draws - rank]
+    others = difference - sqrt(spread) * studentised[draws - rank], difference - sqrt(spread) * studentised[rank - 1]
+    wide = min(low, others[0]), max(high, others[1])
+    return difference, p, low if low > 0 >= wide[0] else wide[0], high if high < 0 <= wide[1] else wide[1]
+
+
 def incomplete_beta(a, b, x):
     """The regularised incomplete beta function, by Lentz's continued fraction."""
     if x <= 0 or x >= 1:
@@ -112,11 +230,17 @@ def level_of(c):
     return (c["sum"] if metric == "revenue" else c["primary"]) / observed(c)
 
 
-def contrast(strata, level):
-    """b less a on the primary: difference, p, lower, upper."""
+def contrast(strata, level, base=None, arm=None):
+    """b less a on the primary: difference, p, lower, upper. base and arm: their places."""
+    if by_limits and metric == "revenue" and strata_of:
+        return redraw(base, arm, level)
     d = sum(w * (level_of(b) - level_of(a)) for w, (a, b) in zip(weights(strata, observed), strata))
     if metric != "revenue":
-        return (d, score_p(strata)) + newcombe(strata, "primary", level)
+        p = midp(strata) if by_limits and few(strata) else score_p(strata)
+        low, high = newcombe(strata, "primary", level)
+        if by_limits and p >= 1 - level:  # what isn't rejected isn't excluded
+            low, high = min(low, 0.0), max(high, 0.0)
+        return d, p, low, high
     spread = lambda c: (c["squares"] - c["sum"] ** 2 / c["assigned"]) / (c["assigned"] - 1) / c["assigned"]  # money is known of everybody
     v = [(w**2 * spread(c), c["assigned"] - 1) for w, s in zip(weights(strata, observed), strata) for c in s]
     total = sum(x for x, _ in v)
@@ -145,29 +269,63 @@ def breached(strata):
 
 
 k, control = len(arms), plan["control"]
-stopped = {s["arm"] for s in json.load(open("seal.json", encoding="utf-8"))["stopped"]} | closed
+stopped = {s["arm"] for s in sealed["stopped"]} | closed
+
+
+def spread_of(c):
+    if metric == "revenue":
+        return (c["squares"] - c["sum"] ** 2 / c["assigned"]) / (c["assigned"] - 1) / c["assigned"]
+    p = c["primary"] / observed(c)
+    return p * (1 - p) / observed(c)
+
+
+def chi_square_3(x):
+    """The chance that a chi-square with three degrees of freedom exceeds x."""
+    return 2 * normal.cdf(-sqrt(x)) + sqrt(2 * x / pi) * exp(-x / 2)
+
+
+by_arm = False  # two changes that don't add up: each arm against what goes out on no call
+if plan["crossed"] and by_limits:
+    variance = sum(spread_of(c) for c in counts)
+    turn = level_of(counts[3]) - level_of(counts[1]) - level_of(counts[2]) + level_of(counts[0])
+    by_arm = variance > 0 and 2 * normal.cdf(-abs(turn) / sqrt(variance)) < alpha
 if plan["crossed"]:
     half = lambda of: {f: sum(counts[i][f] for i in of) for f in FIELDS}
     sides = [[(half((0, 1)), half((2, 3)))], [(half((0, 2)), half((1, 3)))]]
+    places = [((0, 1), (2, 3)), ((0, 2), (1, 3))]
     names = plan["crossed"]
 else:
     pairs = [(control, a) for a in range(k) if a != control] if control is not None else [(b, a) for b in range(k) for a in range(b + 1, k)]
     pairs = [p for p in pairs if concurrent(*p)]  # those that were open at the same time
     sides = [concurrent(*p) for p in pairs]
+    places = [((b,), (a,)) for b, a in pairs]
     names = [f"{letters[a]} less {letters[b]}" for b, a in pairs]
-found = [contrast(s, 1 - alpha / len(sides)) for s in sides]
+found = [contrast(s, 1 - level_at / len(sides), *p) for s, p in zip(sides, places)]
 adjusted = holm([p for _, p, _, _ in found])
 for name, (d, _, low, high), q in zip(names, found, adjusted):
     print(f"{name}: {d:+.6f} ({low:+.6f} to {high:+.6f}), adjusted p {q:.6g}")
 rate = lambda i: (sign * level_of(counts[i]), -i)
 tells = metric != "revenue" or all(c["squares"] - c["sum"] ** 2 / c["assigned"] > 0 for c in counts)
-close = tells and all(-plan["effect"] < low and high < plan["effect"] for _, _, low, high in found) and min(adjusted) >= alpha
+close = tells and all(-plan["effect"] < low and high < plan["effect"] for _, _, low, high in found) and min(adjusted) >= level_at
 no_call = "too_close_to_matter" if close else "cant_tell"
-if plan["crossed"]:
+excludes = lambda low, high: not by_limits or low > 0 or high < 0
+if by_arm:
+    low, high = 0.0, 40.0
+    for _ in range(80):
+        z = (low + high) / 2
+        low, high = (z, high) if chi_square_3(z * z) > alpha else (low, z)
+    usual, winners = plan["on_no_call"], {}
+    for i in set(range(k)) - {usual}:
+        d, p, low, high = contrast(concurrent(usual, i), 1 - 2 * normal.cdf(-z), (usual,), (i,))
+        print(f"{letters[i]} less {letters[usual]}: {d:+.6f} ({low:+.6f} to {high:+.6f})")
+        if i not in stopped and sign * d > 0 and excludes(low, high) and not breached(concurrent(usual, i)):
+            winners[i] = sign * d
+    verdict = f"called {letters[max(winners, key=winners.get)]}" if winners else "cant_tell"
+elif plan["crossed"]:
     arm, called = plan["on_no_call"], False
-    for [(without, with_it)], (d, _, _, _), q, bit in zip(sides, found, adjusted, (2, 1)):
+    for [(without, with_it)], (d, _, low, high), q, bit in zip(sides, found, adjusted, (2, 1)):
         better, worse, on = (with_it, without, True) if sign * d > 0 else (without, with_it, False)
-        if d != 0 and q < alpha and not breached([(worse, better)]):
+        if d != 0 and q < alpha and excludes(low, high) and not breached([(worse, better)]):
             arm, called = (arm | bit if on else arm & ~bit), True
     verdict = no_call if not called else "cant_tell" if arm in stopped else f"called {letters[arm]}"
 elif plan["aim"] == "earn":
@@ -175,10 +333,21 @@ elif plan["aim"] == "earn":
     verdict = f"ahead {letters[max(open_to, key=rate)]}" if open_to else "cant_tell"
 else:
     winners = {}
+    now_open = {i for i in range(k) if i not in closed and observed(counts[i])}
     for i in set(range(k)) - stopped:
+        # all that are open have to have been compared with it: the control, or all others
+        needed = {o for o in now_open - {i} if control is None or control in (i, o)} if by_limits else set()
+        if needed - {x for pair in pairs if i in pair for x in pair}:
+            continue
         # by how much it is ahead of each of its comparators
-        ahead = [(sign * (d if a == i else -d), q, b if a == i else a) for (b, a), (d, _, _, _), q in zip(pairs, found, adjusted) if i in (a, b)]
-        if ahead and all(by > 0 and q < alpha and not breached(concurrent(o, i)) for by, q, o in ahead):
+        ahead = [
+            (sign * (d if a == i else -d), q < level_at and excludes(low, high), b if a == i else a)
+            for (b, a), (d, _, low, high), q in zip(pairs, found, adjusted)
+            if i in (a, b)
+        ]
+        if ahead and all(by > 0 and sure and not breached(concurrent(o, i)) for by, sure, o in ahead):
             winners[i] = min(by for by, _, _ in ahead)
     verdict = f"called {letters[max(winners, key=lambda i: (winners[i], -i))]}" if winners else no_call
+if verdict.startswith("called") and sealed.get("ended_on_sight"):
+    verdict = "cant_tell"
 print(verdict)

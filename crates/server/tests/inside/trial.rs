@@ -18,15 +18,32 @@ pub(crate) async fn files_of(s: &Inside, trial: i64) -> HashMap<String, String> 
         .collect()
 }
 
-/// The verdict by the record's own Python; none where there is no Python.
-pub(crate) fn recomputed(files: &HashMap<String, String>) -> Option<String> {
+/// What one of the record's scripts prints; none where nothing runs it.
+fn printed(files: &HashMap<String, String>, by: &str, script: &str) -> Option<String> {
     let folder = tempfile::tempdir().unwrap();
     for (name, text) in files {
         std::fs::write(folder.path().join(name), text).unwrap();
     }
-    let out = std::process::Command::new("python3").arg("recompute.py").current_dir(folder.path()).output().ok()?;
+    let out = std::process::Command::new(by).arg(script).current_dir(folder.path()).output().ok()?;
     assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
-    String::from_utf8_lossy(&out.stdout).lines().last().map(str::to_owned)
+    Some(String::from_utf8_lossy(&out.stdout).into_owned())
+}
+
+/// The verdict by the record's own Python; none where there is no Python. Where there is R, its comparisons are those of the Python: what
+/// both draw differs by chance alone.
+pub(crate) fn recomputed(files: &HashMap<String, String>) -> Option<String> {
+    let python = printed(files, "python3", "recompute.py")?;
+    let numbers = |text: &str| {
+        let number = |w: &str| w.trim_matches(['(', ')', ',']).parse::<f64>().ok();
+        text.lines().filter(|l| l.contains(" less ")).map(|l| l.split(' ').filter_map(number).collect::<Vec<f64>>()).collect::<Vec<_>>()
+    };
+    if let Some(r) = printed(files, "Rscript", "recompute.R") {
+        let (ours, theirs) = (numbers(&python), numbers(&r));
+        for (a, b) in ours.iter().flatten().zip(theirs.iter().rev().take(ours.len()).rev().flatten()) {
+            assert!((a - b).abs() <= 0.02 + 0.1 * a.abs(), "{python}{r}");
+        }
+    }
+    python.lines().last().map(str::to_owned)
 }
 
 /// Lets exactly these shares of each arm's pilot have opened, whatever the stand-in's people did, and moves

@@ -6,9 +6,10 @@ use rinse_core::Instant;
 use rinse_core::stats::Arm;
 use rinse_core::trial::assign::OTHER_UNKNOWN;
 use rinse_core::trial::metric::Metric;
-use rinse_core::trial::reading::ArmCounts;
+use rinse_core::trial::reading::{Amounts, ArmCounts};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
+use std::collections::HashMap;
 use utoipa::ToSchema;
 
 /// Where a metric stands on a send: human, and as reported. None: it hangs on what people did elsewhere.
@@ -42,17 +43,17 @@ fn whole(n: i64) -> u64 {
 }
 
 /// Of each stratum of the assignment, the people and the primary of each arm.
-pub(super) fn strata(c: &Connection, t: &Trial) -> Result<Vec<(i64, Vec<Arm>)>> {
+pub(super) fn strata(c: &Connection, t: &Trial, by: Option<Instant>) -> Result<Vec<(i64, Vec<Arm>)>> {
     let window = t.plan.window_hours * rinse_core::HOUR;
     let primary = columns(t.plan.metric).map_or("NULL".to_owned(), |(column, _)| format!("s.{column}"));
     let mut s = c.prepare_cached(&format!(
         "SELECT r.stratum, r.arm, sum({known}), coalesce(sum({known} AND {primary} < s.handed_at + ?3), 0) FROM roster r
-         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1 WHERE r.trial_id = ?1 GROUP BY r.stratum, r.arm ORDER BY 1",
+         LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1 WHERE r.trial_id = ?1 AND (?4 IS NULL OR s.handed_at <= ?4) GROUP BY r.stratum, r.arm ORDER BY 1",
         known = known(t)
     ))?;
     let places = places(c, t)?;
     let mut out: Vec<(i64, Vec<Arm>)> = Vec::new();
-    let mut rows = s.query(params![t.id, t.mailing_id, window])?;
+    let mut rows = s.query(params![t.id, t.mailing_id, window, by.map(|i| i.0)])?;
     while let Some(r) = rows.next()? {
         let (stratum, arm): (i64, i64) = (r.get(0)?, r.get(1)?);
         if out.last().is_none_or(|l| l.0 != stratum) {
@@ -62,7 +63,7 @@ pub(super) fn strata(c: &Connection, t: &Trial) -> Result<Vec<(i64, Vec<Arm>)>> 
             *slot = Arm { successes: whole(r.get(3)?), trials: whole(r.get(2)?) };
         }
     }
-    for got in brought::by(c, t)?.values().filter(|g| g.first.is_some()) {
+    for got in brought::by(c, t, by)?.values().filter(|g| g.first.is_some()) {
         let slot = out.iter_mut().find(|l| l.0 == got.stratum).and_then(|l| l.1.get_mut(got.arm));
         if let Some(slot) = slot {
             slot.successes += 1;
@@ -95,7 +96,7 @@ pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
     }
     let mut name = c.prepare_cached("SELECT name FROM domain WHERE id = ?1")?;
     let sealed = t.seal.is_some();
-    strata(c, t)?
+    strata(c, t, None)?
         .into_iter()
         .map(|(stratum, arms)| {
             // Before there were seals a stratum was the domain alone.
@@ -118,7 +119,7 @@ pub fn balance(c: &Connection, t: &Trial) -> Result<Vec<Balance>> {
 /// # Errors
 /// When the database fails.
 pub fn counts(c: &Connection, t: &Trial) -> Result<Vec<ArmCounts>> {
-    counted(c, t, None, None)
+    counted(c, t, None, t.read_by())
 }
 
 /// The same of those who came in one stretch, and were handed their message by an instant.
@@ -165,7 +166,7 @@ fn counted(c: &Connection, t: &Trial, stretch: Option<i64>, by: Option<Instant>)
             };
         }
     }
-    for got in brought::by(c, t)?.values().filter(|g| stretch.is_none_or(|s| g.stratum == s)) {
+    for got in brought::by(c, t, by)?.values().filter(|g| stretch.is_none_or(|s| g.stratum == s)) {
         add(&mut out, got);
     }
     Ok(out)
@@ -193,7 +194,7 @@ pub(super) fn of_group(c: &Connection, t: &Trial, place: usize) -> Result<Vec<Ar
          LEFT JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1 WHERE g.trial_id = ?1 AND g.place = ?4",
         known = known(t)
     ))?;
-    let got = brought::by(c, t)?;
+    let got = brought::by(c, t, None)?;
     let mut out = vec![ArmCounts::default(); places(c, t)?];
     let mut rows = s.query(params![t.id, t.mailing_id, t.plan.window_hours * rinse_core::HOUR, place])?;
     while let Some(r) = rows.next()? {
@@ -209,7 +210,36 @@ pub(super) fn of_group(c: &Connection, t: &Trial, place: usize) -> Result<Vec<Ar
     Ok(out)
 }
 
-/// Of revenue: what the people of each arm brought who brought anything, in the currency's unit.
+/// Of revenue: the people of each stratum, or stretch, arm by arm, and what those brought who brought anything, in the currency's unit.
+///
+/// # Errors
+/// When the database fails.
+pub(super) fn amounts(c: &Connection, t: &Trial, by: Option<Instant>) -> Result<Vec<Amounts>> {
+    if !t.plan.metric.is_money() {
+        return Ok(Vec::new());
+    }
+    let in_series = t.plan.per_arm.is_some();
+    let strata = strata(c, t, by)?;
+    let place: HashMap<i64, usize> = strata.iter().zip(0..).map(|((stratum, _), i)| (*stratum, i)).collect();
+    let of = |(stratum, arms): &(i64, Vec<Arm>)| Amounts {
+        stretch: if in_series { usize::try_from(*stratum).unwrap_or(0) } else { 0 },
+        people: arms.iter().map(|a| a.trials).collect(),
+        brought: vec![Vec::new(); arms.len()],
+    };
+    let mut out: Vec<Amounts> = strata.iter().map(of).collect();
+    let got = brought::by(c, t, by)?;
+    // In the roster's order, so that the same trial is drawn again the same.
+    let mut people: Vec<(&i64, &brought::Got)> = got.iter().filter(|(_, g)| g.cents != 0).collect();
+    people.sort_unstable_by_key(|(contact, _)| **contact);
+    for (_, got) in people {
+        if let Some(arm) = place.get(&got.stratum).and_then(|i| out[*i].brought.get_mut(got.arm)) {
+            arm.push(got.value());
+        }
+    }
+    Ok(out)
+}
+
+/// Of revenue before version 5 of the rule: what the people of each arm brought who brought anything, in the currency's unit.
 ///
 /// # Errors
 /// When the database fails.
@@ -218,7 +248,7 @@ pub(super) fn values(c: &Connection, t: &Trial) -> Result<Vec<Vec<f64>>> {
         return Ok(Vec::new());
     }
     let mut out = vec![Vec::new(); places(c, t)?];
-    let got = brought::by(c, t)?;
+    let got = brought::by(c, t, None)?;
     // In the roster's order, so that the same trial is resampled the same.
     let mut people: Vec<(&i64, &brought::Got)> = got.iter().filter(|(_, g)| g.cents != 0).collect();
     people.sort_unstable_by_key(|(contact, _)| **contact);

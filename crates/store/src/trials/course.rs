@@ -68,7 +68,7 @@ fn of_goal(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     let (closed, window) = (t.closed(), (t.plan.window_hours * HOUR).max(1));
     let points = i64::try_from(POINTS).unwrap_or(24);
     let step = |after: i64| usize::try_from(after * points / window).unwrap_or(0);
-    let got = super::brought::by(c, t)?;
+    let got = super::brought::by(c, t, None)?;
     let mut groups = vec![Vec::new(); if closed { 1 } else { arms(c, t)? }];
     let mut s = c.prepare_cached("SELECT arm, contact_id, handed_at FROM send WHERE mailing_id = ?1 AND phase = ?2 AND handed_at <= ?3")?;
     let mut rows = s.query(params![t.mailing_id, crate::sends::Phase::Pilot as i64, now.0])?;

@@ -7,11 +7,12 @@ use crate::sends::Phase;
 use crate::stored::Worded;
 use crate::{Result, StoreError};
 use rinse_core::standing::TrialState;
+use rinse_core::stats::StatsError;
 use rinse_core::trial::assign;
 use rinse_core::trial::letter;
-use rinse_core::trial::looks::{Stopped, look};
+use rinse_core::trial::looks::{CalledAtLook, Stopped, look};
 use rinse_core::trial::plan::{LEAST_PER_ARM, Plan};
-use rinse_core::trial::reading::{ArmCounts, Verdict};
+use rinse_core::trial::reading::{ArmCounts, Verdict, read_by};
 use rinse_core::trial::rules::Rule;
 use rinse_core::trial::sealing::{Seal, stretch_digest};
 use rinse_core::trial::stretches::{Counted, ROLLOUT_WATCHED, StretchCounts, added_up, check_parts, full, least_open};
@@ -151,6 +152,13 @@ pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>
     crate::settings::audit(c, now, person, "enrolment ended early", "trial", id, why)
 }
 
+/// Was its enrolment ended before the arms were as large as planned, after somebody had opened them? Who stops when they like what they see
+/// finds something too often.
+pub(super) fn ended_on_sight(t: &Trial, stretches: &[Stretch]) -> bool {
+    let (Some(per_arm), Some(ended), Some(last)) = (t.plan.per_arm, t.enrolled_at, stretches.last()) else { return false };
+    t.called_at_look.is_none() && t.opened_at.is_some_and(|at| at <= ended) && !full(per_arm, &last.parts, &enrolled(stretches))
+}
+
 /// What has to be known of how people were enrolled.
 pub(super) fn remarks(t: &Trial, stretches: &[Stretch]) -> Vec<String> {
     let seen = |s: &&Stretch| t.opened_at.is_some_and(|at| at <= s.began_at);
@@ -194,11 +202,15 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
         c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![t.id, (now + DAY).0])?;
         return Ok(());
     }
-    let found = look(&t.plan, Counted { all: &all, stretches: &of }, &l, now.0).map_err(|e| StoreError::Refused(e.to_string()))?;
+    let refused = |e: StatsError| StoreError::Refused(e.to_string());
+    let found = look(&t.plan, Counted::over(&all, &of), &l, now.0).map_err(refused)?;
     let new: Vec<Stopped> = found.into_iter().filter(|f| parts[f.arm] > 0 && t.stopped.iter().all(|s| s.arm != f.arm)).collect();
     t.stopped.extend(new.iter().cloned());
     let stopped = serde_json::to_string(&t.stopped)?;
     c.execute("UPDATE trial SET looked = looked + 1, stopped = ?2, next_look = ?3 WHERE id = ?1", params![t.id, stopped, again])?;
+    if t.plan.looks_call && called(c, &t, held + 1, through)? {
+        return Ok(());
+    }
     let closing: Vec<&Stopped> = new.iter().filter(|s| !t.plan.stays_open().contains(&s.arm)).collect();
     if closing.is_empty() || t.enrolled_at.is_some() {
         return Ok(());
@@ -215,6 +227,22 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
         settle(c, &t, now)?;
     }
     crate::settings::audit(c, now, None, "arm stopped for harm", "trial", t.id, &why)
+}
+
+/// Does the look call an arm? Then nobody more is enrolled, and the trial is read at once, of those whose window is over.
+fn called(c: &Connection, t: &Trial, look: usize, through: Instant) -> Result<bool> {
+    let seen = Trial { called_at_look: Some(CalledAtLook { look, through: through.0 }), ..t.clone() };
+    let counts = super::counts(c, &seen)?;
+    let reading = read_by(seen.rule()?, &seen.plan, &counts, &super::beside(c, &seen)?).map_err(|e| StoreError::Refused(e.to_string()))?;
+    let Verdict::Called(arm) = reading.verdict else { return Ok(false) };
+    let now = through + t.plan.window_hours * HOUR;
+    let words = format!("A look called {} before the arms were as large as planned.", letter(arm));
+    c.execute(
+        "UPDATE trial SET enrolled_at = coalesce(enrolled_at, ?2), enrolment_words = ?3, called_at_look = ?4, reading_due = ?2, next_look = NULL WHERE id = ?1",
+        params![t.id, now.0, words, serde_json::to_string(&seen.called_at_look)?],
+    )?;
+    crate::settings::audit(c, now, None, "called at a look", "trial", t.id, &words)?;
+    Ok(true)
 }
 
 /// How many people come to the message a day: over the last 28 days those who got it, or, where it isn't out, who entered

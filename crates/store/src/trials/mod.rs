@@ -10,7 +10,7 @@ pub mod past;
 pub(crate) use counts::columns;
 pub use counts::{Balance, balance, counts};
 pub(crate) use past::contrast;
-pub use past::{Past, leaving, past, past_spread};
+pub use past::{Corrected, Past, corrected, leaving, past, past_spread};
 
 use crate::send_state::{HANDING_OVER, WAITING};
 use crate::stored::Worded;
@@ -20,9 +20,9 @@ use rinse_core::Instant;
 use rinse_core::segment::Tree;
 use rinse_core::standing::{TrialEvent, TrialState};
 use rinse_core::trial::assign::{self, Enrolled};
-use rinse_core::trial::looks::{self, Look, Stopped};
+use rinse_core::trial::looks::{self, CalledAtLook, Look, Stopped};
 use rinse_core::trial::plan::Plan;
-use rinse_core::trial::reading::{ArmCounts, Beside, Reading, Verdict, read_by};
+use rinse_core::trial::reading::{ArmCounts, AtLook, Beside, Reading, Verdict, read_by};
 use rinse_core::trial::rules::{self, Rule};
 use rinse_core::trial::sealing::{self, Seal};
 use rinse_core::trial::stretches::{StretchCounts, recomputed as on_entry};
@@ -72,6 +72,8 @@ pub struct Trial {
     /// The rollout goes at the pilot's hour.
     #[serde(skip)]
     pub at_pilot_hour: bool,
+    /// In a series: a look called an arm.
+    pub called_at_look: Option<CalledAtLook>,
 }
 
 impl Trial {
@@ -91,6 +93,19 @@ impl Trial {
         })
     }
 
+    /// Those alone are read whose message was handed over by then; none: all.
+    pub(crate) fn read_by(&self) -> Option<Instant> {
+        self.called_at_look.map(|l| Instant(l.through))
+    }
+
+    /// Where its reading stands among the looks that may call an arm; none where they may not.
+    fn at_look(&self, arms: usize) -> Result<Option<AtLook>> {
+        let bounds = looks::call_bounds(&self.plan, arms).map_err(|e| StoreError::Refused(e.to_string()))?;
+        let look = self.called_at_look.map_or(bounds.len(), |l| l.look);
+        let at = look.checked_sub(1).and_then(|i| bounds.get(i));
+        Ok(at.map(|b| AtLook { look, of: bounds.len(), information: b.information, level: b.level }))
+    }
+
     /// When the pilot went, where its rollout goes at that hour.
     #[must_use]
     pub fn pilot_hour(&self) -> Option<Instant> {
@@ -106,7 +121,7 @@ impl Trial {
 fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     let mut s = c.prepare_cached(&format!(
         "SELECT t.id, mailing_id, m.name, plan, t.state, sealed_at, seed, reading_due, read_at, verdict, counts, rollout_at,
-            seal, looked, stopped, opened_at, p.name, small_reason, (SELECT name FROM person WHERE id = small_by), beside, enrolled_at, enrolment_words, at_pilot_hour
+            seal, looked, stopped, opened_at, p.name, small_reason, (SELECT name FROM person WHERE id = small_by), beside, enrolled_at, enrolment_words, at_pilot_hour, called_at_look
          FROM trial t JOIN mailing m ON m.id = mailing_id LEFT JOIN person p ON p.id = opened_by WHERE {filter} ORDER BY coalesce(sealed_at, 9e15) DESC, t.id DESC"
     ))?;
     let rows = s.query_map([value], |r| {
@@ -125,13 +140,13 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
                 r.get(20)?,
                 r.get(21)?,
                 r.get(22)?,
+                r.get::<_, Option<String>>(23)?,
             ),
         ))
     })?;
     rows.map(|row| {
         let ((id, mailing_id, mailing, plan, state, sealed_at), (seed, reading_due, read_at, verdict, counts, rollout_at), rest) = row?;
-        let (seal, looked, stopped, opened_at, opened_by, small_reason, small_by, beside, enrolled_at, enrolment_words, at_pilot_hour) =
-            rest;
+        let (seal, looked, stopped, opened_at, opened_by, small_reason, small_by, beside, enrolled_at, words, at_pilot_hour, called) = rest;
         Ok(Trial {
             id,
             mailing_id,
@@ -155,8 +170,9 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
             small_reason,
             small_by,
             enrolled_at,
-            enrolment_words,
+            enrolment_words: words,
             at_pilot_hour,
+            called_at_look: called.map(|v| serde_json::from_str(&v)).transpose()?,
         })
     })
     .collect()
@@ -397,9 +413,10 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
         [t.id, t.mailing_id], |r| r.get(0),
     )?;
     let stretches = enrol::stretches(c, t)?;
-    let strata = if stretches.is_empty() { counts::strata(c, t)? } else { Vec::new() };
+    let strata = if stretches.is_empty() { counts::strata(c, t, None)? } else { Vec::new() };
     let in_stretch =
-        |place: usize| Ok(StretchCounts { parts: stretches[place].parts.clone(), counts: counts::of_stretch(c, t, place, None)? });
+        |place: usize| Ok(StretchCounts { parts: stretches[place].parts.clone(), counts: counts::of_stretch(c, t, place, t.read_by())? });
+    let by_limits = t.rule()?.by_limits();
     Ok(Beside {
         assignment_holds: strays == 0 && recomputed(c, t, &roster)? == roster,
         broken: broken_by(c, t, &roster)?,
@@ -408,7 +425,10 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
         stretches: (0..stretches.len()).map(in_stretch).collect::<Result<_>>()?,
         remarks: enrol::remarks(t, &stretches),
         subgroups: (0..t.plan.subgroups.len()).map(|place| counts::of_group(c, t, place)).collect::<Result<_>>()?,
-        values: counts::values(c, t)?,
+        values: if by_limits { Vec::new() } else { counts::values(c, t)? },
+        amounts: if by_limits { counts::amounts(c, t, t.read_by())? } else { Vec::new() },
+        at_look: t.at_look(arms(c, t)?)?,
+        ended_on_sight: enrol::ended_on_sight(t, &stretches),
     })
 }
 

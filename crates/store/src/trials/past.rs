@@ -1,27 +1,30 @@
 //! What past mailings and trials make usual.
 
 use super::{Trial, all, brought, columns};
-use crate::Result;
-use rinse_core::stats::shrink::Effect;
+use crate::{Result, StoreError};
 use rinse_core::stats::welch::Sample;
 use rinse_core::trial::learned::{self, Contrast};
 use rinse_core::trial::looks::Leaving;
 use rinse_core::trial::metric::{Change, Metric};
 use rinse_core::trial::outlook::{USUAL_COMPLAINTS, USUAL_LEAVING};
 use rinse_core::trial::plan::Plan;
-use rinse_core::trial::reading::Verdict;
+use rinse_core::trial::reading::{Pair, Reading, Verdict};
 use rinse_core::trial::stretches::Counted;
 use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, params};
+use serde::Serialize;
+use utoipa::ToSchema;
 
 /// What past mailings say about a metric: its rate over everyone handed over, the share of 30-day
 /// responses that had come by `window_hours`, and the share of opens that were machines'.
-#[derive(Debug, Clone, Copy, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Past {
     /// Of revenue, the mean a person.
     pub rate: Option<f64>,
     /// Of revenue, how far people lie apart.
     pub sd: Option<f64>,
+    /// Of revenue, what those brought who brought anything, or some of them.
+    pub amounts: Vec<f64>,
     pub maturity: Option<f64>,
     pub machine_share: Option<f64>,
     /// People who left, and who complained, within the window.
@@ -48,6 +51,7 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
     let mut out = Past {
         rate: share(n[1], n[7]),
         sd: None,
+        amounts: Vec::new(),
         maturity: share(n[1], n[2]),
         machine_share: share(n[3] - n[4], n[3]),
         leaving: share(n[5], n[0]).unwrap_or(USUAL_LEAVING),
@@ -57,6 +61,7 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
         let by_the_end = brought::followed(c, &goal.goal, (from, to), window)?;
         let sample = Sample::of(n[0], by_the_end.sum, by_the_end.squares);
         out.rate = share(if plan.metric.is_money() { by_the_end.sum } else { by_the_end.converted }, n[0]);
+        out.amounts = if plan.metric.is_money() { by_the_end.amounts } else { Vec::new() };
         out.sd = (sample.variance > 0.0).then(|| sample.variance.sqrt());
         // People buy without any mail, too, and go on after the window: there is no share of it that "is in".
         out.maturity = None;
@@ -88,7 +93,7 @@ pub(crate) fn contrast(t: &Trial) -> Option<(usize, usize, Contrast)> {
     }
     let counts = t.counts.as_ref().filter(|_| !matches!(t.verdict, None | Some(Verdict::Void)))?;
     let mailed = counts.len() - usize::from(t.plan.no_mail > 0);
-    let counted = Counted { all: &counts[..mailed], stretches: t.beside.as_ref().map_or(&[], |b| &b.stretches) };
+    let counted = Counted::over(&counts[..mailed], t.beside.as_ref().map_or(&[], |b| &b.stretches));
     let (base, arm) = *counted.pairs(t.plan.control).first()?;
     // Of several stretches the one with the most people in both arms stands for the trial.
     let (b, a) = counted.concurrent(base, arm).into_iter().max_by_key(|(b, a)| b.observed().min(a.observed()))?;
@@ -101,7 +106,53 @@ pub(crate) fn contrast(t: &Trial) -> Option<(usize, usize, Contrast)> {
 /// When the database fails.
 pub fn past_spread(c: &Connection, metric: Metric) -> Result<Option<f64>> {
     // The same against itself says nothing of how far variants lie apart.
-    let past = all(c)?.into_iter().filter(|t| t.plan.metric == metric && t.plan.change != Some(Change::Nothing));
-    let effects: Vec<Effect> = past.filter_map(|t| contrast(&t)?.2.difference()).collect();
-    Ok(learned::spread(&effects))
+    let past: Vec<Contrast> = comparing(c, metric)?.iter().filter_map(|t| Some(contrast(t)?.2)).collect();
+    learned::spread(&past).map_err(|e| StoreError::Refused(e.to_string()))
+}
+
+/// The trials of a metric that compared different things. The same against itself says nothing of how far variants lie apart.
+fn comparing(c: &Connection, metric: Metric) -> Result<Vec<Trial>> {
+    Ok(all(c)?.into_iter().filter(|t| t.plan.metric == metric && t.plan.change != Some(Change::Nothing)).collect())
+}
+
+/// What is to be expected of what was called: the difference that was found, in the light of all trials of its metric. What is called was
+/// picked for being large, so it mostly is smaller than it looked.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+pub struct Corrected {
+    /// Whose difference from which arm.
+    pub arm: usize,
+    pub base: usize,
+    /// Differences of rates.
+    pub found: f64,
+    pub expected: f64,
+    /// 95% of what it may be lies between.
+    pub lower: f64,
+    pub upper: f64,
+    /// How many trials it was seen beside.
+    pub others: usize,
+}
+
+/// The corrected effect of a called trial against the rival that came closest; none of money, and of two changes at once.
+///
+/// # Errors
+/// When the database fails.
+pub fn corrected(c: &Connection, t: &Trial, reading: &Reading) -> Result<Option<Corrected>> {
+    let (Verdict::Called(arm), Some((_, _, own)), true) = (reading.verdict, contrast(t), t.plan.change != Some(Change::Nothing)) else {
+        return Ok(None);
+    };
+    let sign = t.plan.metric.sign();
+    let rivals = reading.pairs.iter().filter(|p| p.arm == arm || p.base == arm);
+    let turned = |p: &Pair| if p.arm == arm { (p.base, p.difference) } else { (p.arm, -p.difference) };
+    let Some((base, found)) = rivals.map(turned).min_by(|a, b| (sign * a.1).total_cmp(&(sign * b.1))) else { return Ok(None) };
+    let counts = t.counts.as_deref().unwrap_or_default();
+    let counted = Counted::over(&counts[..counts.len() - usize::from(t.plan.no_mail > 0)], t.beside.as_ref().map_or(&[], |b| &b.stretches));
+    let Some((b, a)) = counted.concurrent(base, arm).into_iter().max_by_key(|(b, a)| b.observed().min(a.observed())) else {
+        return Ok(None);
+    };
+    let mine = Contrast { base: b.with_primary(), arm: a.with_primary(), control: own.control };
+    let others: Vec<Contrast> = comparing(c, t.plan.metric)?.iter().filter(|o| o.id != t.id).filter_map(|o| Some(contrast(o)?.2)).collect();
+    let all: Vec<Contrast> = std::iter::once(mine).chain(others.iter().copied()).collect();
+    let shrunk = learned::shrink(&all).map_err(|e| StoreError::Refused(e.to_string()))?[0].times(mine.slope());
+    let beside = others.iter().filter(|o| o.control == own.control).count();
+    Ok(Some(Corrected { arm, base, found, expected: shrunk.estimate, lower: shrunk.lower, upper: shrunk.upper, others: beside }))
 }

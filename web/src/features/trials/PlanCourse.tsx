@@ -26,9 +26,12 @@ export function PlanCourse({ plan, setPlan, subjects, comparisons }: Props) {
       </TextField>
       <TextField
         select
-        label="Looks before the end, for harm only"
+        label={inSeries ? "Looks before the end" : "Looks before the end, for harm only"}
         value={plan.harm_looks ?? 0}
-        onChange={(e) => setPlan({ ...plan, harm_looks: Number(e.target.value) })}
+        onChange={(e) => {
+          const harm_looks = Number(e.target.value);
+          setPlan({ ...plan, harm_looks, looks_call: harm_looks > 0 && plan.looks_call });
+        }}
       >
         {[0, 1, 2, 3, 4, 5].map((n) => (
           <MenuItem key={n} value={n}>
@@ -36,6 +39,22 @@ export function PlanCourse({ plan, setPlan, subjects, comparisons }: Props) {
           </MenuItem>
         ))}
       </TextField>
+      {inSeries && (plan.harm_looks ?? 0) > 0 && (
+        <TextField
+          select
+          label="What a look may do"
+          value={plan.looks_call ? "call" : "stop"}
+          helperText={
+            plan.looks_call
+              ? "Alpha is spent over the looks and the end; without it, ended early on sight, nothing is called"
+              : "Only the end calls"
+          }
+          onChange={(e) => setPlan({ ...plan, looks_call: e.target.value === "call" })}
+        >
+          <MenuItem value="stop">stop an arm for harm</MenuItem>
+          <MenuItem value="call">stop an arm for harm, or call one</MenuItem>
+        </TextField>
+      )}
       <TextField
         select
         label={inSeries ? "What was called goes out" : "The rollout goes"}

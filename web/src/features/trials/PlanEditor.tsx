@@ -263,6 +263,12 @@ export function PlanEditor({
         Alpha {plan.alpha} over all comparisons, power {plan.power}, two-sided: with nothing between the arms a wrong
         call comes in at most {percent(plan.alpha, 0)} of trials. Everyone assigned counts, whatever happened to their
         message.
+        {o?.guards
+          .map(
+            (g) =>
+              ` ${g.name[0]!.toUpperCase()}${g.name.slice(1)}: usually ${bare(g.usual, 2)} in 100; an arm with twice that breaches the guardrail in ${percent(g.notices, 0)} of trials.`,
+          )
+          .join("")}
         {o?.smallest_margin != null &&
           ` The smallest margin of leaving it can show: ${bare(o.smallest_margin, 2)} points.`}
         {o?.maturity != null && ` By the window’s end past mailings had ${percent(o.maturity, 0)} of their responses.`}

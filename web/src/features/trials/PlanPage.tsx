@@ -4,7 +4,6 @@ import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { Loaded } from "../../shared/states";
 import { PlanEditor } from "./PlanEditor";
-import { seriesPlan, startingPlan } from "./startingPlan";
 import { useTrialSlips } from "./useTrialSlips";
 
 /** A new plan for a mailing. */
@@ -15,16 +14,20 @@ export function PlanPage() {
     queryKey: ["mailing", id],
     queryFn: () => ok(api.GET("/api/mailings/{id}", { params: { path: { id } } })),
   });
+  const plan = useQuery({
+    queryKey: ["starting-plan", id],
+    queryFn: () => ok(api.GET("/api/mailings/{id}/trial", { params: { path: { id } } })),
+    // What is written into it stays, whatever is asked again meanwhile.
+    staleTime: Infinity,
+    gcTime: 0,
+  });
   return (
     <Frame slips={slips}>
       <Loaded query={mailing}>
         {(m) => (
-          <PlanEditor
-            mailing={m.id}
-            name={m.name}
-            subjects={m.subjects}
-            from={m.series_id == null ? startingPlan : seriesPlan}
-          />
+          <Loaded query={plan}>
+            {(from) => <PlanEditor mailing={m.id} name={m.name} subjects={m.subjects} from={from} />}
+          </Loaded>
         )}
       </Loaded>
     </Frame>

@@ -9,7 +9,6 @@ import { Failure, Loaded } from "../../shared/states";
 import { CourseView } from "./Course";
 import { EnrolmentView } from "./Enrolment";
 import { PlanEditor } from "./PlanEditor";
-import { startingPlan } from "./startingPlan";
 import { Sealed } from "./Sealed";
 import { METRIC, useTrialSlips } from "./useTrialSlips";
 import { Verdict } from "./Verdict";
@@ -45,11 +44,14 @@ export function TrialPage() {
   );
 }
 
+/** The pilot's share of a message that has an audience again. */
+const PILOT_SHARE = 0.4;
+
 /** The plan as it stands; of a message that was taken out of its series, with an audience again. */
 function planFrom(v: View) {
   const { plan } = v.trial;
   const alone = plan.per_arm != null && v.enrolment == null;
-  return alone ? { ...plan, per_arm: null, shares: [], pilot_share: startingPlan.pilot_share } : plan;
+  return alone ? { ...plan, per_arm: null, shares: [], pilot_share: PILOT_SHARE } : plan;
 }
 
 function Share({ words, of }: { words: string; of: number }) {

@@ -31,6 +31,9 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
   const unit = unitOf(plan);
   const two = r.pairs.length === 1;
   const first = r.pairs[0];
+  // Since version 5 of the rule what is sure has limits that exclude 0, too.
+  const sure = (p: { adjusted_p: number; lower: number; upper: number }) =>
+    p.adjusted_p < plan.alpha && (p.lower > 0 || p.upper < 0);
   const rows: IntervalRow[] = [
     ...r.margins.map((m): IntervalRow => ({
       label: m.name,
@@ -38,8 +41,8 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
       lower: m.lower,
       upper: m.upper,
       note: `p ${pValue(m.adjusted_p)}`,
-      tone: m.adjusted_p < plan.alpha ? "deep" : "soft",
-      hollow: m.adjusted_p >= plan.alpha,
+      tone: sure(m) ? "deep" : "soft",
+      hollow: !sure(m),
     })),
     ...r.pairs.map((p): IntervalRow => ({
       label: two ? metric : `${letter(p.arm)} less ${letter(p.base)}`,
@@ -47,8 +50,8 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
       lower: p.lower,
       upper: p.upper,
       note: `p ${pValue(p.adjusted_p)}`,
-      tone: two || p.adjusted_p < plan.alpha ? "deep" : "soft",
-      hollow: !two && p.adjusted_p >= plan.alpha,
+      tone: two || sure(p) ? "deep" : "soft",
+      hollow: !two && !sure(p),
     })),
     ...((plan.metric !== "human_open" && plan.metric !== "human_click") || !two || !first
       ? []
@@ -101,6 +104,20 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
         )}
         {rollout != null && goes !== null ? ` It goes to the other ${count(rollout)}.` : ""}
       </p>
+      {v.corrected && !early && (
+        <p style={{ margin: "0 0 8px", maxWidth: "62em" }}>
+          Corrected effect of {letter(v.corrected.arm)} against {letter(v.corrected.base)}: {points(v.corrected.found)}{" "}
+          points were found; <b>{points(v.corrected.expected)}</b> are to be expected, {bare(v.corrected.lower)} to{" "}
+          {bare(v.corrected.upper)}.{" "}
+          <span className="soft">
+            What is called was picked for looking large, so it is drawn towards what{" "}
+            {v.corrected.others === 0
+              ? "such trials find as a rule"
+              : `${count(v.corrected.others)} other ${v.corrected.others === 1 ? "trial" : "trials"} of ${metric.toLowerCase()} found`}
+            .
+          </span>
+        </p>
+      )}
       {trial.opened_at && (
         <p className="note">
           {trial.opened_by ?? "Somebody"} opened the arms before the end, {instant(trial.opened_at)} UTC.

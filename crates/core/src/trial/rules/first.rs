@@ -3,9 +3,10 @@
 //!
 //! 1 and 2 differ from 3 in the metrics they know, and 4 in whom a trial on opens is of; the verdict is the same.
 
+use super::{earned, no_call};
 use crate::stats::StatsError;
 use crate::trial::crossed;
-use crate::trial::decide::{breached, compare, level_of, tells};
+use crate::trial::decide::{Compared, breached};
 use crate::trial::plan::{Aim, Plan};
 use crate::trial::reading::Verdict;
 use crate::trial::stretches::Counted;
@@ -15,29 +16,20 @@ use crate::trial::stretches::Counted;
 ///
 /// # Errors
 /// When an arm is empty.
-pub(super) fn decide(plan: &Plan, counted: Counted<'_>, stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
+pub(super) fn decide(
+    plan: &Plan,
+    counted: Counted<'_>,
+    all: &[Compared],
+    stopped: &[usize],
+) -> Result<(Verdict, Option<usize>), StatsError> {
     let counts = counted.all;
     if plan.crossed.is_some() {
         return Ok((crossed::decide(plan, counts, stopped)?, None));
     }
-    let sign = plan.metric.sign();
-    let good = |i: usize| sign * level_of(plan, &counts[i]);
-    let by_rate = |a: &usize, b: &usize| good(*a).total_cmp(&good(*b)).then(b.cmp(a));
     if plan.aim == Aim::Earn {
-        // The better one goes out, whatever the difference; it is never called proven.
-        let mut open = Vec::new();
-        for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
-            let mut harms = false;
-            for j in (0..counts.len()).filter(|j| *j != i) {
-                harms |= breached(plan, &[(&counts[j], &counts[i])])?;
-            }
-            if !harms {
-                open.push(i);
-            }
-        }
-        return Ok((open.into_iter().max_by(by_rate).map_or(Verdict::CantTell, Verdict::Ahead), None));
+        return Ok((earned(plan, counts, stopped)?, None));
     }
-    let all = compare(plan, counted)?;
+    let sign = plan.metric.sign();
     let mut winners: Vec<(usize, f64)> = Vec::new();
     for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
         // Against its comparators: the control, or all others; the control itself against everyone.
@@ -58,7 +50,5 @@ pub(super) fn decide(plan: &Plan, counted: Counted<'_>, stopped: &[usize]) -> Re
     if let Some((best, _)) = winners.first() {
         return Ok((Verdict::Called(*best), winners.get(1).map(|w| w.0)));
     }
-    let inside = tells(plan, counts) && !all.is_empty() && all.iter().all(|c| c.lower > -plan.effect && c.upper < plan.effect);
-    let quiet = all.iter().all(|c| c.adjusted_p >= plan.alpha);
-    Ok((if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell }, None))
+    Ok((no_call(plan, counts, all), None))
 }

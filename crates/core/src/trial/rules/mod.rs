@@ -1,16 +1,21 @@
 //! The versions of the rule that turns counts into a verdict: one for the reading, the rehearsal and every simulation. A trial is read by
 //! the version that it was sealed with, whatever came after; a new one is a file of its own here, and the earlier ones stay.
 
+mod fifth;
 mod first;
 
+use super::compare;
+use super::crossed::{self, Margin};
+use super::decide::{self, Compared, breached, level_of, tells};
 use super::metric::Metric;
 use super::plan::Plan;
-use super::reading::Verdict;
+use super::reading::{ArmCounts, Verdict};
 use super::stretches::Counted;
 use crate::stats::StatsError;
+use std::cmp::Ordering;
 
 /// The version that trials are sealed with now. It rises when assignment, the response rules or the decision change.
-pub const LATEST: u32 = 4;
+pub const LATEST: u32 = 5;
 
 /// A version of the rule.
 #[derive(Debug, Clone, Copy)]
@@ -42,19 +47,93 @@ impl Rule {
         plan.metric == Metric::HumanOpen && self.of_known_opens()
     }
 
-    /// The verdict on an unbroken trial, and another arm that beat the control too, if there is one. `stopped`: arms that are never called.
+    /// Do limits and tests agree, and does money go by drawing the arms again? Since version 5.
+    #[must_use]
+    pub fn by_limits(self) -> bool {
+        self.version >= 5
+    }
+
+    /// These comparisons of the primary, adjusted for all of them together.
     ///
     /// # Errors
     /// When an arm is empty.
-    pub fn decide(self, plan: &Plan, counted: Counted<'_>, stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
-        first::decide(plan, counted, stopped)
+    pub fn compare_pairs(self, plan: &Plan, counted: Counted<'_>, pairs: &[(usize, usize)]) -> Result<Vec<Compared>, StatsError> {
+        if self.by_limits() { compare::compare_pairs(plan, counted, pairs) } else { decide::compare_pairs(plan, counted, pairs) }
+    }
+
+    /// All comparisons that the verdict goes by: of all pairs, or with the control, those that were open at the same time. Of two changes at
+    /// once there are none, but where they don't add up: then each arm is compared with what goes out on no call.
+    ///
+    /// # Errors
+    /// When an arm is empty.
+    pub fn compare(self, plan: &Plan, counted: Counted<'_>) -> Result<Vec<Compared>, StatsError> {
+        if plan.crossed.is_none() {
+            return self.compare_pairs(plan, counted, &counted.pairs(plan.control));
+        }
+        if self.by_limits() && crossed::interaction(plan, counted.all)? < plan.alpha {
+            return crossed::arm_by_arm(plan, counted);
+        }
+        Ok(Vec::new())
+    }
+
+    /// What each of two changes does, over everybody.
+    ///
+    /// # Errors
+    /// When an arm is empty.
+    pub fn margins(self, plan: &Plan, counted: Counted<'_>) -> Result<Vec<Margin>, StatsError> {
+        if self.by_limits() { crossed::margins_by_limits(plan, counted) } else { crossed::margins(plan, counted.all) }
+    }
+
+    /// The verdict on an unbroken trial, and another arm that beat the control too, if there is one. `compared`: by [`Rule::compare`];
+    /// `stopped`: arms that are never called.
+    ///
+    /// # Errors
+    /// When an arm is empty.
+    pub fn decide(
+        self,
+        plan: &Plan,
+        counted: Counted<'_>,
+        compared: &[Compared],
+        stopped: &[usize],
+    ) -> Result<(Verdict, Option<usize>), StatsError> {
+        if self.by_limits() { fifth::decide(plan, counted, compared, stopped) } else { first::decide(plan, counted, compared, stopped) }
     }
 }
 
-/// The verdict by the latest version.
+/// The order of arms by the primary, the better one greater; of two alike the earlier.
+fn by_rate(plan: &Plan, counts: &[ArmCounts], a: usize, b: usize) -> Ordering {
+    let good = |i: usize| plan.metric.sign() * level_of(plan, &counts[i]);
+    good(a).total_cmp(&good(b)).then(b.cmp(&a))
+}
+
+/// A trial to earn: the better one goes out, whatever the difference; it is never called proven.
+fn earned(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<Verdict, StatsError> {
+    let mut open = Vec::new();
+    for i in (0..counts.len()).filter(|i| !stopped.contains(i)) {
+        let mut harms = false;
+        for j in (0..counts.len()).filter(|j| *j != i) {
+            harms |= breached(plan, &[(&counts[j], &counts[i])])?;
+        }
+        if !harms {
+            open.push(i);
+        }
+    }
+    Ok(open.into_iter().max_by(|a, b| by_rate(plan, counts, *a, *b)).map_or(Verdict::CantTell, Verdict::Ahead))
+}
+
+/// Is whatever difference there is too small to matter, or can't it be told?
+fn no_call(plan: &Plan, counts: &[ArmCounts], compared: &[Compared]) -> Verdict {
+    let inside = tells(plan, counts) && !compared.is_empty() && compared.iter().all(|c| c.lower > -plan.effect && c.upper < plan.effect);
+    let quiet = compared.iter().all(|c| c.adjusted_p >= plan.level());
+    if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell }
+}
+
+/// The verdict by the latest version, at the end.
 ///
 /// # Errors
 /// When an arm is empty.
 pub fn decide(plan: &Plan, counted: Counted<'_>, stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
-    Rule::latest().decide(plan, counted, stopped)
+    let plan = &plan.at_end(counted.all.len())?;
+    let compared = Rule::latest().compare(plan, counted)?;
+    Rule::latest().decide(plan, counted, &compared, stopped)
 }

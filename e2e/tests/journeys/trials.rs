@@ -91,7 +91,8 @@ async fn a_trial_on_revenue_with_people_without_mail_ends_without_a_call() {
     b.shows("GBP more a person than A; A goes out, as sealed").await;
     b.shows("Against no mail").await;
     b.shows("Their window began with the seal").await;
-    b.shows("By resampling").await;
+    b.shows("Welch’s limits").await;
+    b.shows("The arms drawn again 10,000 times").await;
     b.accessible("verdict on revenue").await;
     b.sound("verdict on revenue").await;
     b.click("Release it now").await;

@@ -87,7 +87,7 @@ fn what_a_request_makes_stale(#[case] method: &str, #[case] path: &str, #[case] 
 /// The API's own list: what is taken for a question here answers with something, and is none of the changes that answer with nothing.
 #[rstest]
 fn no_change_is_taken_for_a_question() {
-    let api: Value = serde_json::from_str(include_str!("../../web/openapi.json")).unwrap();
+    let api: Value = serde_json::from_str(include_str!("../../../web/openapi.json")).unwrap();
     for (path, ways) in api["paths"].as_object().unwrap() {
         let Some(post) = ways.get("post") else { continue };
         let answers = post["responses"].get("200").is_some();

@@ -1,0 +1,14 @@
+//! The interface in a real browser, one journey a file. All of them are one program: linking each apart took longer than running it.
+
+mod base;
+mod clearance;
+mod guides;
+mod journey;
+mod mailings;
+mod models;
+mod segments;
+mod series;
+mod tabs;
+mod texts;
+mod trials;
+mod views;
