@@ -178,7 +178,7 @@ pub(crate) fn known(c: &Connection, plan: &Plan, now: Instant) -> rinse_store::R
     let spread = trials::past_spread(c, plan.metric)?;
     let (sd, leaving, complaints) = (past.sd, past.leaving, past.complaints);
     let (maturity, machine_share) = (past.maturity, past.machine_share);
-    Ok((past, Known { baseline, sd, leaving, complaints, maturity, machine_share, unknown: None, spread, a_day: None }))
+    Ok((past, Known { baseline, sd, leaving, complaints, maturity, machine_share, unknown: None, spread, a_day: None, explained: None }))
 }
 
 /// The share of people whose opens can't be known: of an audience's cleared ones, or, in a series, of those mailed lately.
@@ -234,7 +234,8 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
     let cleared = done.people(None);
     let unknown = share_unknown(c, Some(&done).filter(|_| plan.per_arm.is_none()))?;
     let a_day = if plan.per_arm.is_some() { trials::enrol::a_day(c, mailing, now)? } else { None };
-    let mut o = outlook(plan, arms, cleared.len() as u64, Known { unknown, a_day, ..known });
+    let explained = trials::before::explained(c, plan, now)?;
+    let mut o = outlook(plan, arms, cleared.len() as u64, Known { unknown, a_day, explained, ..known });
     if past.rate.is_none() && !plan.metric.is_money() {
         let words = format!("No past mailings are old enough to know the usual rate; {:.1}% is assumed.", known.baseline * 100.0);
         o.warnings.insert(0, words);

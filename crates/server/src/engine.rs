@@ -427,7 +427,8 @@ impl Engine {
                     let goes_out = t.verdict.and_then(|v| v.goes_out(&t.plan));
                     let done = clearing::audience(c, t.mailing_id, now)?;
                     let seed = t.seed.unwrap_or(0).cast_unsigned();
-                    let called = matches!(t.verdict, Some(reading::Verdict::Called(_) | reading::Verdict::Ahead(_)));
+                    let called =
+                        matches!(t.verdict, Some(reading::Verdict::Called(_) | reading::Verdict::NoWorse(_) | reading::Verdict::Ahead(_)));
                     // Whoever took part isn't in the rollout, whatever they got: those without mail stay without.
                     let took_part: HashSet<i64> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
                     let people = done.decided.iter().filter(|d| !took_part.contains(&d.contact)).filter_map(|&d| {

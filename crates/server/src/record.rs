@@ -57,6 +57,15 @@ fn brought(t: &Trial) -> Result<Option<(Vec<u8>, Vec<u8>)>> {
     Ok(Some((strata, csv_bytes(&["stratum", "arm", "amount"], each)?)))
 }
 
+/// Where the plan uses what people did before: the people of each arm by that, with those who have the primary.
+fn before(t: &Trial) -> Result<Option<Vec<u8>>> {
+    let Some(before) = t.beside.as_ref().map(|b| &b.before).filter(|b| !b.is_empty()) else { return Ok(None) };
+    let rows = before.iter().zip(0..).flat_map(|(groups, arm)| {
+        groups.iter().map(move |g| vec![letter(arm).to_string(), g.share.to_string(), g.people.to_string(), g.primary.to_string()])
+    });
+    Ok(Some(csv_bytes(&["arm", "share", "people", "primary"], rows)?))
+}
+
 /// The files of the record.
 pub(crate) fn zip(
     t: &Trial,
@@ -88,6 +97,7 @@ pub(crate) fn zip(
     }));
     let of_stretches = by_stretch(t, stretches)?;
     let (strata, amounts) = brought(t)?.unzip();
+    let before = before(t)?;
     let mut out = ZipWriter::new(Cursor::new(Vec::new()));
     for (name, bytes) in [
         ("README.txt", WORDS.as_bytes()),
@@ -101,6 +111,7 @@ pub(crate) fn zip(
     ]
     .into_iter()
     .chain(of_stretches.as_deref().map(|bytes| ("stretches.csv", bytes)))
+    .chain(before.as_deref().map(|bytes| ("before.csv", bytes)))
     .chain(strata.as_deref().map(|bytes| ("strata.csv", bytes)))
     .chain(amounts.as_deref().map(|bytes| ("amounts.csv", bytes)))
     {

@@ -26,6 +26,8 @@ struct Drawn {
     passed: Passed,
     size: usize,
     roster: Vec<Enrolled>,
+    /// What each of them did before, in the same order; empty where the plan doesn't use it.
+    before: Vec<(i64, u32)>,
     /// The people of each subgroup.
     groups: Vec<Vec<i64>>,
     looks: Vec<Look>,
@@ -100,7 +102,8 @@ fn draw(
         Ok(size) => usize::try_from(size).unwrap_or(0),
         Err(e) => return Ok(Err(e)),
     };
-    let known = Known { unknown: share_unknown(c, Some(&done))?, ..known(c, &trial.plan, now)?.1 };
+    let explained = trials::before::explained(c, &trial.plan, now)?;
+    let known = Known { unknown: share_unknown(c, Some(&done))?, explained, ..known(c, &trial.plan, now)?.1 };
     let small = outlook(&trial.plan, arms, cleared.len() as u64, known).too_small;
     if let Some(words) = &small {
         trials::may_be_small(c, words, why_small, person)?;
@@ -109,8 +112,10 @@ fn draw(
     let leaving = trials::leaving(c, trial.plan.window_hours, now)?;
     let looks = looks::plan_looks(&trial.plan, |at| leaving.by(at)).map_err(|e| StoreError::Refused(e.to_string()))?;
     let groups = trials::people_of_groups(c, &trial.plan, now)?;
-    let digest = trials::digest(c, &trial, seed, &looks, &roster)?;
-    Ok(Ok(Drawn { trial, passed, size, roster, groups, looks, digest, small }))
+    let people: Vec<i64> = roster.iter().map(|e| e.contact).collect();
+    let before = trials::before::of_people(c, &trial.plan, &people, now)?;
+    let digest = trials::digest(c, &trial, seed, &looks, &roster, &before)?;
+    Ok(Ok(Drawn { trial, passed, size, roster, before, groups, looks, digest, small }))
 }
 
 /// Puts everybody on the roster, some at a time; an earlier try that was cut off leaves nobody there.
@@ -120,7 +125,8 @@ async fn stage(app: &App, id: i64, drawn: &Arc<Drawn>) -> rinse_store::Result<()
         let drawn = Arc::clone(drawn);
         let part = move |c: &Connection| {
             let to = drawn.roster.len().min(from + AT_ONCE);
-            trials::put_on_roster(c, id, &drawn.roster[from..to], &drawn.groups)
+            let before = drawn.before.get(from..to).unwrap_or_default();
+            trials::put_on_roster(c, id, &drawn.roster[from..to], &drawn.groups, before)
         };
         app.store.write(part).await?;
     }

@@ -326,3 +326,69 @@ async fn a_plan_is_rehearsed_before_it_is_sealed() {
     let (status, words) = s.api("POST", "/api/mailings/1/rehearsal", &json!({ "pilot_share": 0.011, "question": "?", "metric": "reply", "effect": 0.05, "alpha": 0.05, "power": 0.8, "window_hours": 24, "on_no_call": 0, "leaving_margin": 0.02, "complaint_margin": 0.01 }).to_string()).await;
     assert!(status == StatusCode::CONFLICT && words.contains("raise the pilot share"), "{status} {words}");
 }
+
+/// What people did before is frozen at the seal and sharpens the reading: opened by who opens anyway, and a little more in one arm.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_people_did_before_is_sealed_and_decides() {
+    let s = Inside::new().await;
+    s.import(&people_csv(PEOPLE)).await;
+    // Half of the people open everything, the others hardly anything.
+    for id in 1..=5 {
+        s.ok("POST", "/api/mailings", &draft(1, &["Tides"])).await;
+        s.ok("POST", &format!("/api/mailings/{id}/plan"), &json!({})).await;
+        s.advance(30).await;
+    }
+    let opens = "UPDATE send SET open_at = iif(contact_id % 2 = 0, handed_at + 60000, NULL) WHERE handed_at IS NOT NULL";
+    s.db().execute(opens, []).unwrap();
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats", "Boats at low tide"])).await;
+    let mut p = plan(json!(0));
+    p["uses_before"] = json!(true);
+    let o = s.ok("POST", "/api/mailings/6/outlook", &p).await;
+    assert!(o["explained"].as_f64().unwrap() > 0.9, "{o}");
+    s.ok("PUT", "/api/mailings/6/trial", &p).await;
+    let why = json!({ "why_small": "Read together with the others" }).to_string();
+    assert!(s.api_as("3", "POST", "/api/trials/1/seal", &why).await.0.is_success());
+    let odd = "SELECT count(*) FROM roster_before WHERE share <> iif(contact_id % 2 = 0, 27720, 0)";
+    assert_eq!((s.count("SELECT count(*) FROM roster_before"), s.count(odd)), (s.count("SELECT count(*) FROM roster"), 0));
+    s.advance(23).await;
+    // Those who open anyway do, and of the others one in twelve, in B.
+    s.db()
+        .execute(
+            "UPDATE send SET open_at = iif(contact_id % 2 = 0 OR arm = 1 AND contact_id % 12 = 1, handed_at + 60000, NULL) WHERE phase = 1",
+            [],
+        )
+        .unwrap();
+    s.advance(4).await;
+    let v = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    let pair = &v["reading"]["pairs"][0];
+    assert_eq!((&v["reading"]["verdict"], &pair["test"]), (&json!({ "kind": "called", "arm": 1 }), &json!("adjusted")), "{v}");
+    let wide = |p: &Value| p["upper"].as_f64().unwrap() - p["lower"].as_f64().unwrap();
+    assert!(wide(pair) < 0.5 * wide(&pair["primary"]), "without it nothing could be told: {pair}");
+    assert_eq!(recomputed(&files_of(&s, 1).await).unwrap_or_else(|| "called B".into()), "called B");
+    // What was frozen can't be touched.
+    s.db().execute("UPDATE roster_before SET share = 0 WHERE contact_id = 2", []).unwrap();
+    assert!(s.ok("GET", "/api/trials/1/seal", &Value::Null).await["broken"].as_str().unwrap().contains("not what is here"));
+}
+
+/// A change made for other reasons: it loses less than it may, and goes out though it isn't better.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_no_worse_goes_out() {
+    let s = Inside::new().await;
+    s.import(&people_csv(PEOPLE)).await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats", "Boats at low tide"])).await;
+    let mut p = plan(json!(0));
+    for (key, value) in [("aim", json!("no_worse")), ("control", json!(0)), ("effect", json!(0.1))] {
+        p[key] = value;
+    }
+    let rehearsed = s.ok("POST", "/api/mailings/1/rehearsal", &p).await;
+    assert!(rehearsed["sentence"].as_str().unwrap().contains("when it truly loses 10.0 points"), "{rehearsed}");
+    s.ok("PUT", "/api/mailings/1/trial", &p).await;
+    s.ok("POST", "/api/trials/1/seal", &json!({})).await;
+    let v = read_with(&s, [0.3, 0.295]).await;
+    let r = &v["reading"];
+    assert_eq!(r["verdict"], json!({ "kind": "no_worse", "arm": 1 }), "{v}");
+    assert!(r["sentence"].as_str().unwrap().contains("B is no worse than A") && r["no_worse"]["may_lose"].as_f64().unwrap() < 0.1, "{r}");
+    assert_eq!(recomputed(&files_of(&s, 1).await).unwrap_or_else(|| "no_worse B".into()), "no_worse B");
+    s.ok("POST", "/api/trials/1/release", &json!({ "at_once": true })).await;
+    assert!(s.count("SELECT count(*) FROM send WHERE phase = 2 AND arm = 1") > 100, "what was shown goes out");
+}

@@ -91,7 +91,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/014_text_messages.sql")),
     M::up(include_str!("../migrations/015_nothing_lost.sql")),
     M::up(include_str!("../migrations/016_figures.sql")),
-    M::up(include_str!("../migrations/017_looks_that_call.sql")),
+    M::up(include_str!("../migrations/017_sharper_trials.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

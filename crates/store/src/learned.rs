@@ -93,7 +93,10 @@ pub struct TypicalOf {
 /// `shrunk`: the pilot's difference in the light of all trials, turned as the rollout's is, with its standard error.
 fn rollout(c: &Connection, t: &Trial, pilot: (f64, f64, f64), shrunk: (f64, f64), now: i64) -> Result<Option<Held>> {
     let Some((column, _)) = trials::columns(t.plan.metric) else { return Ok(None) };
-    let (Some(Verdict::Called(arm) | Verdict::Ahead(arm)), Some(on_no_call)) = (t.verdict, t.plan.on_no_call) else { return Ok(None) };
+    let (Some(Verdict::Called(arm) | Verdict::NoWorse(arm) | Verdict::Ahead(arm)), Some(on_no_call)) = (t.verdict, t.plan.on_no_call)
+    else {
+        return Ok(None);
+    };
     if arm == on_no_call {
         return Ok(None);
     }
@@ -170,7 +173,7 @@ pub fn learned(c: &Connection, now: i64) -> Result<Learned> {
         for ((t, base, arm, k), s) in of.iter().zip(shrink(&contrasts).map_err(refused)?) {
             let found = two_proportions(k.base, k.arm, 0.95).map_err(refused)?;
             // The rollout's contrast is the called arm less the no-call choice, whichever was named first.
-            let turned = matches!(t.verdict, Some(Verdict::Called(a) | Verdict::Ahead(a)) if a == *base);
+            let turned = matches!(t.verdict, Some(Verdict::Called(a) | Verdict::NoWorse(a) | Verdict::Ahead(a)) if a == *base);
             let pilot = if turned { (-found.difference, -found.upper, -found.lower) } else { (found.difference, found.lower, found.upper) };
             // Only of two arms is the pilot's first contrast the one that the rollout repeats.
             let light = s.times(if turned { -k.slope() } else { k.slope() });

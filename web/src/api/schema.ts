@@ -8825,7 +8825,7 @@ export interface components {
          * @description By what two arms were compared.
          * @enum {string}
          */
-        ComparedBy: "score" | "strata" | "mid_p" | "redrawn" | "welch";
+        ComparedBy: "score" | "strata" | "mid_p" | "adjusted" | "redrawn" | "welch";
         /** @description The comparison of arm b with arm a; differences are b minus a. */
         Comparison: {
             /** Format: double */
@@ -10396,6 +10396,24 @@ export interface components {
             name: string;
             word: components["schemas"]["Word"];
         };
+        /** @description An arm against what it may lose: z and p of the test, and how much worse it may be for certain, as a rate. */
+        NoWorse: {
+            arm: number;
+            /** Format: double */
+            margin: number;
+            /**
+             * Format: double
+             * @description The one-sided limit at half of alpha; below 0 it loses nothing.
+             */
+            may_lose: number;
+            /**
+             * Format: double
+             * @description One-sided: it is no worse under half of alpha.
+             */
+            p_value: number;
+            /** Format: double */
+            z: number;
+        };
         /** @description A contact's consent to something beside email of the first legal entity. */
         OtherConsent: {
             channel: components["schemas"]["Channel"];
@@ -10426,6 +10444,11 @@ export interface components {
              * @description People per arm with which a plan to earn gets the most responses in all.
              */
             earn_per_arm?: number | null;
+            /**
+             * Format: double
+             * @description The share of people that using what they did before saves here, by past mailings.
+             */
+            explained?: number | null;
             /** @description The guardrails, and whether they would notice a doubling. */
             guards: components["schemas"]["GuardOutlook"][];
             /**
@@ -10780,6 +10803,8 @@ export interface components {
             /** @description How many parts of the pilot each arm has; empty: all the same. */
             shares?: number[];
             subgroups?: components["schemas"]["Subgroup"][];
+            /** @description The primary is adjusted by the share of each person's last messages that they answered by it, frozen at the seal. */
+            uses_before?: boolean;
             /** Format: int64 */
             window_hours: number;
         };
@@ -11077,6 +11102,7 @@ export interface components {
             /** @description Of two changes at once: each over everybody. Then these decide. */
             margins: components["schemas"]["Margin"][];
             no_mail?: components["schemas"]["ArmRow"] | null;
+            no_worse?: components["schemas"]["NoWorse"] | null;
             /** @description What speaks against it. */
             notes: string[];
             omnibus?: components["schemas"]["ChiSquare"] | null;
@@ -11131,7 +11157,7 @@ export interface components {
             name: string;
             /**
              * Format: int32
-             * @description What truly is better went out as called (of no effect: nothing is right).
+             * @description What truly is better went out as called (of no effect: nothing is right, but what was to be no worse is).
              */
             right: number;
             /** Format: int32 */
@@ -12287,7 +12313,7 @@ export interface components {
          * @description What the trial is for.
          * @enum {string}
          */
-        TrialAim: "learn" | "earn";
+        TrialAim: "learn" | "no_worse" | "earn";
         /**
          * @description What differs between the variants.
          * @enum {string}
@@ -12439,6 +12465,11 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "void";
+        } | {
+            /** @description Planned to show that it is no worse: it goes out. */
+            arm: number;
+            /** @enum {string} */
+            kind: "no_worse";
         } | {
             /** @description Planned to earn: the arm did better and goes out, unproven. */
             arm: number;

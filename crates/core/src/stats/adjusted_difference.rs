@@ -37,29 +37,35 @@ struct Adjusted {
     about_line: f64,
 }
 
-#[allow(clippy::cast_precision_loss)]
-fn adjusted(arm: &Covaried, x_mean: f64) -> Result<Adjusted, StatsError> {
+/// People who are alike in both: so many had this outcome and this covariate.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Alike {
+    pub y: f64,
+    pub x: f64,
+    pub people: f64,
+}
+
+fn adjusted(arm: &[Alike], x_mean: f64) -> Result<Adjusted, StatsError> {
     let refuse = |words: &str| StatsError::Arguments(words.to_owned());
-    let n = arm.y.len() as f64;
-    let mean = |v: &[f64]| v.iter().sum::<f64>() / n;
-    let (my, mx) = (mean(&arm.y), mean(&arm.x));
-    let pairs = || arm.y.iter().zip(&arm.x);
-    let s: f64 = arm.x.iter().map(|x| (x - mx).powi(2)).sum();
-    if arm.x.iter().all(|x| *x == arm.x[0]) || s == 0.0 {
+    let n: f64 = arm.iter().map(|a| a.people).sum();
+    let mean = |of: fn(&Alike) -> f64| arm.iter().map(|a| a.people * of(a)).sum::<f64>() / n;
+    let (my, mx) = (mean(|a| a.y), mean(|a| a.x));
+    let s: f64 = arm.iter().map(|a| a.people * (a.x - mx).powi(2)).sum();
+    if arm.iter().all(|a| a.x == arm[0].x) || s == 0.0 {
         return Err(refuse("the covariate is the same for everybody of an arm: it can't adjust anything"));
     }
-    let slope = pairs().map(|(y, x)| (x - mx) * (y - my)).sum::<f64>() / s;
+    let slope = arm.iter().map(|a| a.people * (a.x - mx) * (a.y - my)).sum::<f64>() / s;
     let (mut variance, mut about_mean, mut about_line) = (0.0, 0.0, 0.0);
-    for (y, x) in pairs() {
+    for Alike { y, x, people } in arm {
         let leverage = 1.0 / n + (x - mx).powi(2) / s;
         if 1.0 - leverage <= 1e-10 {
             return Err(refuse("one person alone carries the slope of an arm: nothing says how far it would be off"));
         }
         let weight = 1.0 / n + (x_mean - mx) * (x - mx) / s;
         let rest = y - my - slope * (x - mx);
-        variance += (weight * rest).powi(2) / (1.0 - leverage);
-        about_mean += (y - my).powi(2);
-        about_line += rest * rest;
+        variance += people * (weight * rest).powi(2) / (1.0 - leverage);
+        about_mean += people * (y - my).powi(2);
+        about_line += people * rest * rest;
     }
     let unadjusted_variance = about_mean / (n - 1.0) / n;
     Ok(Adjusted { mean: my + slope * (x_mean - mx), variance, unadjusted: my, unadjusted_variance, about_mean, about_line })
@@ -72,24 +78,35 @@ fn adjusted(arm: &Covaried, x_mean: f64) -> Result<Adjusted, StatsError> {
 /// # Errors
 /// Not two arms, fewer than three people in one, lists of different lengths, a value that isn't a number, a covariate that is the same for
 /// everybody of an arm or moved by one person alone, no variation, or an exact fit.
-#[allow(clippy::cast_precision_loss)]
 pub fn adjusted_difference(arms: &[Covaried], level: f64) -> Result<AdjustedDifference, StatsError> {
     let refuse = |words: &str| Err(StatsError::Arguments(words.to_owned()));
-    open_unit("level", level)?;
     let [a, b] = arms else { return refuse("give two arms") };
     for arm in [a, b] {
         if arm.y.len() != arm.x.len() {
             return refuse("an arm has as many covariates as outcomes: one of each a person");
         }
-        if arm.y.len() < 3 {
-            return refuse("an arm has fewer than three people");
-        }
         if !arm.y.iter().chain(&arm.x).all(|v| v.is_finite()) {
             return refuse("a value is no number");
         }
     }
-    let n = (a.x.len() + b.x.len()) as f64;
-    let x_mean = (a.x.iter().sum::<f64>() + b.x.iter().sum::<f64>()) / n;
+    let each = |arm: &Covaried| arm.y.iter().zip(&arm.x).map(|(&y, &x)| Alike { y, x, people: 1.0 }).collect::<Vec<_>>();
+    adjusted_of_groups([&each(a), &each(b)], level)
+}
+
+/// The same of people who are counted in groups.
+///
+/// # Errors
+/// As [`adjusted_difference`].
+pub fn adjusted_of_groups([a, b]: [&[Alike]; 2], level: f64) -> Result<AdjustedDifference, StatsError> {
+    let refuse = |words: &str| Err(StatsError::Arguments(words.to_owned()));
+    open_unit("level", level)?;
+    let sums = |arm: &[Alike]| arm.iter().fold((0.0, 0.0), |s, g| (s.0 + g.people, s.1 + g.people * g.x));
+    let ((na, xa), (nb, xb)) = (sums(a), sums(b));
+    if na < 3.0 || nb < 3.0 {
+        return refuse("an arm has fewer than three people");
+    }
+    let n = na + nb;
+    let x_mean = (xa + xb) / n;
     let (one, other) = (adjusted(a, x_mean)?, adjusted(b, x_mean)?);
     let about_means = one.about_mean + other.about_mean;
     if about_means == 0.0 {

@@ -21,6 +21,8 @@ pub enum Test {
     Strata,
     /// The conditional exact test with mid-p.
     MidP,
+    /// Lin's difference, adjusted for what people did before.
+    Adjusted,
     /// The arms drawn again.
     Redrawn,
     /// Welch's test.
@@ -59,7 +61,7 @@ const FEW: f64 = 5.0;
 
 /// Has an arm few expected successes, or failures, if both were alike?
 #[allow(clippy::cast_precision_loss)]
-fn few(strata: &[(Arm, Arm)]) -> bool {
+pub(crate) fn few(strata: &[(Arm, Arm)]) -> bool {
     // In each arm: successes expected, failures expected.
     let mut expected = [[0.0; 2]; 2];
     for (a, b) in strata.iter().filter(|(a, b)| a.trials > 0 && b.trials > 0) {

@@ -30,8 +30,14 @@ pub struct AgainstMargin {
 /// `n_a n_b / (n_a + n_b)` less the margin, by the unpooled standard error of that sum. One stratum alone gives the z of
 /// [`noninferiority`]. None where nothing varies: then there is no test.
 #[must_use]
-#[allow(clippy::cast_precision_loss)]
 pub fn harm_over(strata: &[(Arm, Arm)], margin: f64) -> Option<f64> {
+    harm(strata).map(|(difference, error)| (difference - margin) / error)
+}
+
+/// How much more harm a treatment does over strata, with its unpooled standard error; none where nothing varies.
+#[must_use]
+#[allow(clippy::cast_precision_loss)]
+pub fn harm(strata: &[(Arm, Arm)]) -> Option<(f64, f64)> {
     let weight = |(a, b): &(Arm, Arm)| a.trials as f64 * b.trials as f64 / (a.trials + b.trials) as f64;
     let all: f64 = strata.iter().map(weight).sum();
     let (mut difference, mut variance) = (0.0, 0.0);
@@ -41,7 +47,7 @@ pub fn harm_over(strata: &[(Arm, Arm)], margin: f64) -> Option<f64> {
         difference += w * (pt - pc);
         variance += w * w * (pc * (1.0 - pc) / nc + pt * (1.0 - pt) / nt);
     }
-    (variance > 0.0).then(|| (difference - margin) / variance.sqrt())
+    (variance > 0.0).then(|| (difference, variance.sqrt()))
 }
 
 /// The Wald test of non-inferiority with unpooled standard error.

@@ -6,10 +6,11 @@
 
 use super::decide::{Compared, money};
 use super::plan::Plan;
-use super::reading::{Amounts, ArmCounts, WelchBeside};
+use super::reading::{Amounts, ArmCounts, BeforeGroup, WelchBeside};
 use super::stretches::Counted;
 use crate::stats::adjust::{Adjustment, adjust_p_values};
-use crate::stats::agreeing::{Test, Tested, compare_shares};
+use crate::stats::adjusted_difference::{AdjustedDifference, Alike, adjusted_of_groups};
+use crate::stats::agreeing::{Test, Tested, compare_shares, few};
 use crate::stats::randomization::{Stratum, redraw};
 use crate::stats::welch::{Sample, welch_over};
 use crate::stats::{Arm, StatsError};
@@ -57,6 +58,22 @@ fn blocks(amounts: &[Amounts], base: &[usize], arms: &[usize]) -> Vec<Vec<Stratu
     out
 }
 
+/// Lin's difference, adjusted for what people did before the trial; none where that isn't known, or is the same of all.
+#[allow(clippy::cast_precision_loss)]
+fn adjusted(before: &[Vec<BeforeGroup>], base: &[usize], arms: &[usize], level: f64) -> Option<Tested> {
+    let groups = |of: &[usize]| -> Vec<Alike> {
+        let all = of.iter().filter_map(|i| before.get(*i)).flatten();
+        all.flat_map(|g| {
+            [(1.0, g.primary), (0.0, g.people.saturating_sub(g.primary))].map(|(y, n)| Alike { y, x: g.share, people: n as f64 })
+        })
+        .filter(|g| g.people > 0.0)
+        .collect()
+    };
+    let found = adjusted_of_groups([&groups(base), &groups(arms)], level).ok()?;
+    let AdjustedDifference { difference, p_value, lower, upper, .. } = found;
+    Some(Tested { difference, p_value, lower, upper, test: Test::Adjusted }.agreed(level))
+}
+
 /// Welch's test over stretches; none where nothing varies.
 fn by_welch(strata: &[(ArmCounts, ArmCounts)], level: f64) -> Option<Tested> {
     let samples: Vec<(Sample, Sample)> =
@@ -73,6 +90,10 @@ pub(super) fn contrast(plan: &Plan, counted: Counted<'_>, (base, arms): (&[usize
     let strata = together(counted, base, arms);
     if !plan.metric.is_money() {
         let shares: Vec<(Arm, Arm)> = strata.iter().map(|(a, b)| (a.with_primary(), b.with_primary())).collect();
+        // Where few did it the exact test decides, and where what people did before says nothing of them there is nothing to adjust by.
+        if let Some(tested) = adjusted(counted.before, base, arms, level).filter(|_| !few(&shares)) {
+            return Ok(Contrast { tested, welch: None });
+        }
         return Ok(Contrast { tested: compare_shares(&shares, level)?, welch: None });
     }
     let welch = by_welch(&strata, level);

@@ -49,6 +49,8 @@ pub struct Outlook {
     pub typical_effect: Option<f64>,
     /// People per arm with which a plan to earn gets the most responses in all.
     pub earn_per_arm: Option<u64>,
+    /// The share of people that using what they did before saves here, by past mailings.
+    pub explained: Option<f64>,
     /// In a series: how many come a day, and in how many days the arms will be as large as planned at that rate.
     pub a_day: Option<f64>,
     pub days: Option<f64>,
@@ -78,6 +80,15 @@ pub struct Known {
     pub spread: Option<f64>,
     /// In a series: how many people come to the message a day.
     pub a_day: Option<f64>,
+    /// The share of the metric's variance that what people did before explains.
+    pub explained: Option<f64>,
+}
+
+/// How many of the people count, in people of a plain comparison: those whose response can be known, and more where the plan uses what people did
+/// before.
+fn effective(plan: &Plan, known: Known) -> f64 {
+    let explained = known.explained.filter(|_| plan.uses_before).unwrap_or(0.0).clamp(0.0, 0.9);
+    observed_share(plan, known.unknown) / (1.0 - explained)
 }
 
 /// The share of people whose response to the metric can be known. In a series the people per arm are those.
@@ -88,11 +99,16 @@ pub fn observed_share(plan: &Plan, unknown: Option<f64>) -> f64 {
 
 /// The smallest effect that people of two arms show, with the plan's power; none where none would be.
 fn smallest(plan: &Plan, (a, b): (u64, u64), alpha: f64, known: Known) -> Option<f64> {
-    let observed = observed_share(plan, known.unknown);
+    let observed = effective(plan, known);
     let (a, b) = (count(a) * observed, count(b) * observed);
     if plan.metric.is_money() {
         let sd = known.sd.filter(|sd| *sd > 0.0)?;
         return (a > 0.0 && b > 0.0).then(|| steps(plan, alpha) * sd * (1.0 / a + 1.0 / b).sqrt());
+    }
+    if plan.aim == Aim::NoWorse {
+        // Two arms alike: the smallest loss that is ruled out.
+        let p = known.baseline;
+        return (a > 0.0 && b > 0.0).then(|| steps(plan, alpha) * (p * (1.0 - p) * (1.0 / a + 1.0 / b)).sqrt());
     }
     if plan.metric.sign() > 0.0 {
         return minimum_detectable_effect(known.baseline, a, b, alpha, plan.power, 2).ok();
@@ -117,7 +133,11 @@ fn needed(plan: &Plan, ratio: f64, alpha: f64, known: Known) -> Option<f64> {
         return Some((steps(plan, alpha) * sd / plan.effect).powi(2) * (1.0 + 1.0 / ratio));
     }
     let effect = plan.metric.sign() * plan.effect;
-    let observed = observed_share(plan, known.unknown);
+    let observed = effective(plan, known);
+    if plan.aim == Aim::NoWorse {
+        let p = known.baseline;
+        return (observed > 0.0).then(|| (steps(plan, alpha) / plan.effect).powi(2) * p * (1.0 - p) * (1.0 + 1.0 / ratio) / observed);
+    }
     sample_size_two_proportions(known.baseline, effect, alpha, plan.power, ratio, 2)
         .ok()
         .filter(|_| observed > 0.0)
@@ -219,7 +239,7 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
     let found: Vec<Option<f64>> = compared(plan, mailed).into_iter().map(|pair| smallest(plan, pair, alpha, known)).collect();
     // It finds what its weakest comparison finds.
     let smallest = found.iter().copied().collect::<Option<Vec<f64>>>().and_then(|all| all.into_iter().reduce(f64::max));
-    let observed = observed_share(plan, known.unknown);
+    let observed = effective(plan, known);
     let several = contests(plan, &mailed.iter().map(|n| count(*n) * observed).collect::<Vec<_>>());
     let smallest = if several.is_empty() { smallest } else { smallest_of_several(plan, &several, alpha, known) };
     let parts: Vec<u64> = plan.parts(arms)[..arms].iter().map(|p| u64::from(*p)).collect();
@@ -251,7 +271,7 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
     let (mut warnings, mut too_small) = (Vec::new(), None);
     if let Err(e) = plan.check_size(cleared, arms) {
         warnings.push(e.to_string());
-    } else if plan.aim == Aim::Learn
+    } else if plan.aim != Aim::Earn
         && let Some(needed) = needed.filter(|needed| per_arm < *needed)
     {
         let fewer = if arms > 2 && plan.crossed.is_none() { " With fewer arms each would have more." } else { "" };
@@ -267,7 +287,7 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
         too_small = Some(words);
     }
     let there = baseline + plan.metric.sign() * plan.effect;
-    if !plan.metric.is_money() && !(0.0..1.0).contains(&there) {
+    if plan.aim != Aim::NoWorse && !plan.metric.is_money() && !(0.0..1.0).contains(&there) {
         let words = format!(
             "The effect you want can't be: {} are {:.1} in 100 people as a rule. Ask for less than that.",
             plan.metric.words(),
@@ -313,6 +333,7 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
         maturity: known.maturity,
         typical_effect,
         earn_per_arm,
+        explained: known.explained,
         a_day: known.a_day,
         days,
         too_small,
@@ -366,6 +387,7 @@ mod tests {
         unknown: None,
         spread: None,
         a_day: None,
+        explained: None,
     };
 
     proptest! {
@@ -401,7 +423,10 @@ mod tests {
         let o = outlook(&series, 3, 0, Known { a_day: Some(330.0), ..USUAL });
         // C isn't open yet: one comparison, and the smaller arm gets a third of those who come.
         assert_eq!((&o.sizes[..], o.per_arm, o.comparisons, o.rollout), (&[6_600, 13_200, 0][..], 6_600, 1, 0));
-        assert!((o.days.unwrap() - 60.0).abs() < 1e-9 && o.too_small.is_none() && o.warnings.is_empty(), "{o:?}");
+        assert!(
+            (o.days.unwrap() - 60.0).abs() < 1e-9 && o.too_small.is_none() && o.warnings.iter().all(|w| w.starts_with("The guardrail")),
+            "{o:?}"
+        );
         let few = outlook(&Plan { per_arm: Some(1_000), ..series.clone() }, 3, 0, Known { a_day: Some(10.0), ..USUAL });
         assert!(
             few.too_small.unwrap().contains("enrol so many") && few.warnings.iter().any(|w| w.contains("300 days")),

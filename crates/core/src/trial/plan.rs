@@ -14,6 +14,8 @@ pub enum Aim {
     /// To know: alpha and power hold.
     #[default]
     Learn,
+    /// To show that a change made for other reasons loses no more than the effect named: the other arm against the control.
+    NoWorse,
     /// To earn: the better one goes out, sized so that the whole audience responds the most. Nothing is proven.
     Earn,
 }
@@ -98,6 +100,9 @@ pub struct Plan {
     /// In a series: the looks before the end may call an arm, too. Alpha is spent over them and the end.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub looks_call: bool,
+    /// The primary is adjusted by the share of each person's last messages that they answered by it, frozen at the seal.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub uses_before: bool,
     /// The level that a reading decides the primary at, where alpha was spent over looks; none: at alpha.
     #[serde(skip)]
     pub decides_at: Option<f64>,
@@ -159,6 +164,14 @@ pub enum PlanError {
         "Looks may call an arm only in a series, where people come for weeks; after one mailing a faster response looks like a larger one. Let them stop for harm only, or plan some."
     )]
     LooksCall,
+    #[error(
+        "What people did before sharpens a comparison of opens, clicks, replies or leaving after one mailing: not of goals or money, in a series, or of two crossed changes."
+    )]
+    Before,
+    #[error(
+        "“No worse” is asked of one arm against a control, of shares of people: name the control, and take other arms, money and looks that call out."
+    )]
+    NoWorse,
     #[error("Enrol between {LEAST_PER_ARM} and 1,000,000 people per arm: {0} can't be read.")]
     PerArm(u64),
     #[error("Give each of the {0} arms 0 to {MOST_PARTS} parts of those who come.")]
@@ -202,9 +215,16 @@ impl Plan {
             crossed: None,
             per_arm: None,
             looks_call: false,
+            uses_before: false,
             decides_at: None,
             reserves: false,
         }
+    }
+
+    /// Is there something that people did before to adjust by?
+    #[must_use]
+    pub fn may_use_before(&self) -> bool {
+        !self.metric.asks_goal() && self.per_arm.is_none() && self.crossed.is_none()
     }
 
     /// The level that all comparisons of the primary are decided at together.
@@ -233,6 +253,9 @@ impl Plan {
         self.check_arms(arms)?;
         self.check_series(arms)?;
         self.check_metric()?;
+        if self.uses_before && !self.may_use_before() {
+            return Err(PlanError::Before);
+        }
         self.check_times()?;
         if !(0.01..=1.0).contains(&self.pilot_share) {
             return Err(PlanError::Share(self.pilot_share));
@@ -317,6 +340,10 @@ impl Plan {
         let parts = |n: &u32| (least..=MOST_PARTS).contains(n);
         if !self.shares.is_empty() && (self.shares.len() != arms || !self.shares.iter().all(parts)) || self.no_mail > MOST_PARTS {
             return Err(PlanError::Parts(arms));
+        }
+        let one_other = arms == 2 && self.control.is_some() && self.crossed.is_none();
+        if self.aim == Aim::NoWorse && (!one_other || self.metric.is_money() || self.looks_call) {
+            return Err(PlanError::NoWorse);
         }
         self.check_named_arms(arms)?;
         if let Some(names) = &self.crossed {
@@ -487,6 +514,9 @@ pub(crate) mod tests {
     #[case(Plan { aim: Aim::Earn, ..plan() }, 3, "to earn has two")]
     #[case(Plan { control: Some(3), ..plan() }, 3, "to be the control")]
     #[case(Plan { harm_looks: 6, ..plan() }, 2, "looks")]
+    #[case(Plan { aim: Aim::NoWorse, ..plan() }, 2, "name the control")]
+    #[case(Plan { aim: Aim::NoWorse, control: Some(0), ..plan() }, 3, "one arm against a control")]
+    #[case(Plan { uses_before: true, metric: Metric::Conversion, goal: goal(""), ..plan() }, 2, "What people did before")]
     #[case(Plan { looks_call: true, harm_looks: 2, ..plan() }, 2, "only in a series")]
     #[case(Plan { looks_call: true, per_arm: Some(100), ..plan() }, 2, "or plan some")]
     #[case(Plan { metric: Metric::Conversion, ..plan() }, 2, "Choose the goal")]

@@ -125,6 +125,8 @@ pub enum Verdict {
     CantTell,
     /// The trial was broken.
     Void,
+    /// Planned to show that it is no worse: it goes out.
+    NoWorse(usize),
     /// Planned to earn: the arm did better and goes out, unproven.
     Ahead(usize),
 }
@@ -160,7 +162,7 @@ impl Verdict {
     #[must_use]
     pub fn goes_out(self, plan: &Plan) -> Option<usize> {
         match self {
-            Self::Called(arm) | Self::Ahead(arm) => Some(arm),
+            Self::Called(arm) | Self::NoWorse(arm) | Self::Ahead(arm) => Some(arm),
             _ => plan.on_no_call,
         }
     }
@@ -255,6 +257,9 @@ pub struct Reading {
     pub also: Option<usize>,
     pub sentence: String,
     pub pairs: Vec<Pair>,
+    /// Planned to show that the other arm is no worse than the control: the test against what it may lose.
+    #[serde(default)]
+    pub no_worse: Option<NoWorse>,
     /// Of two changes at once: each over everybody. Then these decide.
     pub margins: Vec<Margin>,
     /// The p that the two changes add up.
@@ -280,6 +285,18 @@ pub struct Reading {
     pub notes: Vec<String>,
     /// What has to be known to read it.
     pub remarks: Vec<String>,
+}
+
+/// An arm against what it may lose: z and p of the test, and how much worse it may be for certain, as a rate.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, utoipa::ToSchema)]
+pub struct NoWorse {
+    pub arm: usize,
+    pub margin: f64,
+    pub z: f64,
+    /// One-sided: it is no worse under half of alpha.
+    pub p_value: f64,
+    /// The one-sided limit at half of alpha; below 0 it loses nothing.
+    pub may_lose: f64,
 }
 
 /// One stretch of a trial in a series.
@@ -319,6 +336,9 @@ pub struct Beside {
     /// Of revenue since: the same, with all people, by the strata that they were drawn in.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub amounts: Vec<Amounts>,
+    /// Where the plan uses what people did before: of each arm, people by that, with those who have the primary.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub before: Vec<Vec<BeforeGroup>>,
     /// In a series whose looks may call: where this reading stands among them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_look: Option<AtLook>,
@@ -331,6 +351,14 @@ pub struct Beside {
     /// What else has to be known to understand it.
     #[serde(default)]
     pub remarks: Vec<String>,
+}
+
+/// People who did the same before the trial: the share of their last messages that they answered by the plan's metric.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct BeforeGroup {
+    pub share: f64,
+    pub people: u64,
+    pub primary: u64,
 }
 
 /// Where a reading stands among looks that may call: what of alpha it decides with, and what was spent by then.
@@ -375,16 +403,18 @@ pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -
     let quiet = quiet.first();
     let known = rule.by_limits() && plan.metric.is_money() && !beside.amounts.is_empty();
     let money = known.then_some(Money { amounts: &beside.amounts, draws: REDRAWS });
-    let counted = Counted { all: counts, stretches: &beside.stretches, money };
+    let before: &[Vec<BeforeGroup>] = if rule.by_limits() { &beside.before } else { &[] };
+    let counted = Counted { all: counts, stretches: &beside.stretches, money, before };
     let Soundness { sizes, loss_p, removed_p, broken } = soundness(plan, counted, quiet, beside)?;
     let compared = rule.compare(plan, counted)?;
     let margins = if plan.crossed.is_some() { rule.margins(plan, counted)? } else { Vec::new() };
     let stopped: Vec<usize> = beside.stopped.iter().map(|s| s.arm).chain(counted.closed()).collect();
     let (verdict, also) = match rule.decide(plan, counted, &compared, &stopped)? {
         _ if broken.is_some() => (Verdict::Void, None),
-        (Verdict::Called(_), _) if beside.ended_on_sight => (Verdict::CantTell, None),
+        (Verdict::Called(_) | Verdict::NoWorse(_), _) if beside.ended_on_sight => (Verdict::CantTell, None),
         decided => decided,
     };
+    let no_worse = super::no_worse::of(plan, counted, &compared)?;
     let pairs = pairs_of(rule, plan, counted, beside, compared)?;
     let interaction_p = if margins.is_empty() { None } else { Some(crossed::interaction(plan, counts)?) };
     let mut notes: Vec<String> = broken.into_iter().collect();
@@ -455,6 +485,7 @@ pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -
         no_mail: quiet.map(|c| row((counts.len(), c))),
         lift: quiet.map(|quiet| lift(rule, plan, counts, quiet, money)).transpose()?.unwrap_or_default(),
         subgroups: subgroups(plan, counts, beside)?,
+        no_worse,
         pairs,
         margins,
         interaction_p,
@@ -565,7 +596,7 @@ fn pairs_of(rule: Rule, plan: &Plan, counted: Counted<'_>, beside: &Beside, comp
 fn lift(rule: Rule, plan: &Plan, counts: &[ArmCounts], quiet: &ArmCounts, money: Option<Money<'_>>) -> Result<Vec<Lift>, StatsError> {
     let all: Vec<ArmCounts> = counts.iter().chain([quiet]).copied().collect();
     let pairs: Vec<(usize, usize)> = (0..counts.len()).map(|a| (counts.len(), a)).collect();
-    let found = rule.compare_pairs(plan, Counted { all: &all, stretches: &[], money }, &pairs)?;
+    let found = rule.compare_pairs(plan, Counted { money, ..Counted::over(&all, &[]) }, &pairs)?;
     Ok(found
         .into_iter()
         .map(|c| Lift { arm: c.arm, difference: c.difference, lower: c.lower, upper: c.upper, adjusted_p: c.adjusted_p })

@@ -36,7 +36,7 @@ pub struct Case {
     /// By how much the last arm truly does better than the others; of two changes at once, what the first does.
     pub effect: f64,
     pub runs: u32,
-    /// What truly is better went out as called (of no effect: nothing is right).
+    /// What truly is better went out as called (of no effect: nothing is right, but what was to be no worse is).
     pub right: u32,
     /// Another arm was called (of no effect: any).
     pub wrong: u32,
@@ -121,7 +121,9 @@ fn run(plan: &Plan, sizes: &[u64], usual: Usual<'_>, mut case: Case, seed: u64) 
     // Of two changes at once the first has the effect, in both arms that have it.
     let last_open = sizes.iter().rposition(|n| *n > 0).unwrap_or(0);
     let first_with = if plan.crossed.is_some() { 2 } else { last_open };
-    let effect = plan.metric.sign() * case.effect;
+    // What is to be no worse is worse by that, in the arm that isn't the control.
+    let loses = plan.aim == Aim::NoWorse;
+    let effect = plan.metric.sign() * if loses { -case.effect } else { case.effect };
     let buying = Buying::of(plan, sizes, usual, case.runs);
     case.runs = buying.map_or(case.runs, |b| b.runs);
     for _ in 0..case.runs {
@@ -130,7 +132,8 @@ fn run(plan: &Plan, sizes: &[u64], usual: Usual<'_>, mut case: Case, seed: u64) 
             .iter()
             .enumerate()
             .map(|(i, &n)| {
-                let level = usual.primary + if i >= first_with { effect } else { 0.0 };
+                let has = if loses { Some(i) != plan.control } else { i >= first_with };
+                let level = usual.primary + if has { effect } else { 0.0 };
                 let money = plan.metric.is_money();
                 let unknown = share(n, usual.unknown);
                 let (sum, squares) = match buying {
@@ -158,7 +161,9 @@ fn run(plan: &Plan, sizes: &[u64], usual: Usual<'_>, mut case: Case, seed: u64) 
             .collect();
         let amounts = [amounts];
         let money = buying.map(|b| Money { amounts: &amounts, draws: b.draws });
-        match decide(plan, Counted { all: &counts, stretches: &[], money }, &[])?.0 {
+        match decide(plan, Counted { money, ..Counted::over(&counts, &[]) }, &[])?.0 {
+            Verdict::NoWorse(_) if case.effect == 0.0 => case.right += 1,
+            Verdict::NoWorse(_) => case.wrong += 1,
             Verdict::Called(a) | Verdict::Ahead(a) if effect != 0.0 && a >= first_with => case.right += 1,
             Verdict::Called(_) | Verdict::Ahead(_) => case.wrong += 1,
             Verdict::TooCloseToMatter => case.too_close += 1,
@@ -212,6 +217,14 @@ fn sentence(plan: &Plan, cases: &[Case]) -> String {
             "The better one of the pilot goes out: with {} between them that is the right one in {} trials. It proves nothing either way.",
             points(wanted.effect),
             in_ten(wanted.right, wanted.runs)
+        );
+    }
+    if plan.aim == Aim::NoWorse {
+        return format!(
+            "With nothing between them it is shown to be no worse in {} trials; when it truly loses {}, in {}.",
+            in_ten(none.right, none.runs),
+            points(wanted.effect),
+            in_ten(wanted.wrong, wanted.runs)
         );
     }
     let enough = f64::from(wanted.right) >= plan.power * f64::from(wanted.runs) * 0.98;
@@ -282,6 +295,16 @@ mod tests {
             // Holm's second step makes two changes a little surer than the formula, which shares alpha evenly.
             assert!((2_400 - 80..2_600).contains(&wanted.right), "{plan:?} {wanted:?}");
         }
+    }
+
+    #[test]
+    fn no_worse_is_shown_as_often_as_planned_and_seldom_when_it_loses() {
+        let plan = Plan { aim: Aim::NoWorse, control: Some(0), effect: 0.02, ..plan() };
+        let least = outlook(&plan, 2, 1_000_000, Known { baseline: 0.2, leaving: 0.003, ..Known::default() }).needed_per_arm.unwrap();
+        let r = rehearse(&plan, 2, 2 * least, USUAL, None, 4_000, 5).unwrap();
+        // 0.8 and 0.025, with three standard errors.
+        assert!((f64::from(r.cases[0].right) / 4_000.0 - 0.8).abs() < 0.02 && r.cases[1].wrong <= 100 + 30, "{r:?}");
+        assert!(r.sentence.contains("no worse in 8 in 10"), "{}", r.sentence);
     }
 
     #[test]

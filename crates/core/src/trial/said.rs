@@ -59,6 +59,18 @@ pub(super) fn sentence(
             });
             format!("Called for {}: {}{than}, {}{small}.{rival}", letter(arm), plan.more(difference), between(plan, (low, high)))
         }
+        Verdict::NoWorse(arm) => {
+            let (difference, low, high, other) = closest(arm);
+            format!(
+                "{} is no worse than {}: {}, {}, and it may lose {}. {} goes out.",
+                letter(arm),
+                letter(other),
+                plan.more(difference),
+                between(plan, (low, high)),
+                plan.amount(plan.effect),
+                letter(arm)
+            )
+        }
         Verdict::Ahead(arm) => {
             let (difference, low, high, other) = closest(arm);
             format!(
@@ -73,6 +85,18 @@ pub(super) fn sentence(
             "Too close to matter: whatever the difference in {metric}, it is smaller than the {} worth having; {fate}.",
             plan.amount(plan.effect)
         ),
+        Verdict::CantTell if plan.aim == Aim::NoWorse => {
+            let control = plan.control.unwrap_or(0);
+            let (_, low, high, _) = closest(1 - control.min(1));
+            let worst = if sign < 0.0 { high } else { -low };
+            format!(
+                "Not shown that {} is no worse than {}: it may lose {}, of {} that it might; {fate}.",
+                letter(1 - control.min(1)),
+                letter(control),
+                plan.amount(worst.max(0.0)),
+                plan.amount(plan.effect)
+            )
+        }
         Verdict::CantTell if plan.aim == Aim::Earn => format!("Nothing goes ahead: every arm breaches a guardrail or was stopped; {fate}."),
         Verdict::CantTell if by_arm => format!(
             "Can't tell: the two changes don't simply add up, and no arm is shown to do better in {metric} than {}; {fate}.",

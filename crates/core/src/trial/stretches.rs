@@ -9,7 +9,7 @@ use super::assign::on_entry;
 use super::compare::Money;
 use super::decide::pairs;
 use super::plan::{LEAST_PER_ARM, MOST_PARTS, PlanError};
-use super::reading::ArmCounts;
+use super::reading::{ArmCounts, BeforeGroup};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -33,6 +33,8 @@ pub struct Counted<'a> {
     pub stretches: &'a [StretchCounts],
     /// Of revenue: what people brought, where more is known than sums.
     pub money: Option<Money<'a>>,
+    /// What people did before the trial, arm by arm; empty: it isn't used.
+    pub before: &'a [Vec<BeforeGroup>],
 }
 
 /// Two arms in each stretch that both were open in: base, arm.
@@ -48,7 +50,7 @@ impl<'a> Counted<'a> {
     /// What was counted in all and in each stretch.
     #[must_use]
     pub fn over(all: &'a [ArmCounts], stretches: &'a [StretchCounts]) -> Self {
-        Self { all, stretches, money: None }
+        Self { all, stretches, money: None, before: &[] }
     }
 
     /// The people of two arms who came at the same time; empty: they never were open together.

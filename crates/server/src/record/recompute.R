@@ -29,6 +29,11 @@ fields <- c("assigned", "unknown", "primary", "sum", "squares")
 observed <- function(arm) arm[["assigned"]] - arm[["unknown"]]
 tables <- if (file.exists("stretches.csv")) by_stretch(read.csv("stretches.csv", stringsAsFactors = FALSE)) else list(arms)
 both <- function(a, b) Filter(function(s) observed(s$a) > 0 && observed(s$b) > 0, lapply(tables, function(t) list(a = colSums(t[a, fields]), b = colSums(t[b, fields]))))
+# Has an arm under 5 expected successes, or failures?
+few <- function(strata) {
+  na <- sapply(strata, function(s) observed(s$a)); nb <- sapply(strata, function(s) observed(s$b)); x <- sapply(strata, function(s) s$a[["primary"]] + s$b[["primary"]])
+  min(sum(x * na / (na + nb)), sum(x * nb / (na + nb)), sum((na + nb - x) * na / (na + nb)), sum((na + nb - x) * nb / (na + nb))) < 5
+}
 # The exact test given the successes of each stratum: b's are hypergeometric, and the observed number counts half.
 midp <- function(xa, na, xb, nb) {
   chances <- 1
@@ -81,6 +86,23 @@ redraw <- function(a, b, level, draws = 2000) {
 # The difference, its p, and the limits at a level, over the stretches that both were open in.
 contrast <- function(a, b, level) {
   if (by_limits && money && file.exists("amounts.csv")) return(redraw(a, b, level))
+  if (by_limits && file.exists("before.csv") && !few(both(a, b))) {
+    # Lin's difference, adjusted for what people did before: a slope of its own in each arm, variances HC2.
+    people <- read.csv("before.csv", stringsAsFactors = FALSE)
+    side <- function(of) with(people[people$arm %in% arms$arm[of], ], data.frame(x = c(share, share), y = rep(1:0, each = length(share)), n = c(primary, people - primary)))
+    sides <- lapply(list(side(a), side(b)), function(s) s[s$n > 0, ])
+    x_mean <- weighted.mean(c(sides[[1]]$x, sides[[2]]$x), c(sides[[1]]$n, sides[[2]]$n))
+    each <- sapply(sides, function(s) {
+      n <- sum(s$n); mx <- weighted.mean(s$x, s$n); my <- weighted.mean(s$y, s$n); about <- sum(s$n * (s$x - mx)^2)
+      slope <- sum(s$n * (s$x - mx) * (s$y - my)) / about
+      rest <- s$y - my - slope * (s$x - mx); weight <- 1 / n + (x_mean - mx) * (s$x - mx) / about
+      c(my + slope * (x_mean - mx), sum(s$n * (weight * rest)^2 / (1 - 1 / n - (s$x - mx)^2 / about)), n)
+    })
+    d <- each[1, 2] - each[1, 1]; se <- sqrt(sum(each[2, ])); df <- sum(each[3, ]) - 4
+    test <- 2 * pt(-abs(d / se), df); limits <- d + c(-1, 1) * qt(1 - (1 - level) / 2, df) * se
+    if (test >= 1 - level) limits <- c(min(limits[1], 0), max(limits[2], 0))
+    return(c(d, test, limits))
+  }
   strata <- both(a, b)
   na <- sapply(strata, function(s) observed(s$a)); nb <- sapply(strata, function(s) observed(s$b))
   w <- na * nb / (na + nb); w <- w / sum(w)
@@ -97,8 +119,7 @@ contrast <- function(a, b, level) {
   # With one stretch the pooled score test; over several that of Cochran, Mantel and Haenszel.
   variance <- sum(na * nb * x * (n - x) / (n^2 * (if (length(n) > 1) n - 1 else n)))
   test <- if (variance == 0) 1 else 2 * pnorm(-abs(sum(xb - x * nb / n)) / sqrt(variance))
-  expected <- sum(x * na / n); other <- sum(x * nb / n)
-  if (by_limits && min(expected, other, sum(na) - expected, sum(nb) - other) < 5) test <- midp(xa, na, xb, nb)
+  if (by_limits && few(strata)) test <- midp(xa, na, xb, nb)
   d <- sum(w * (pb - pa))
   limits <- c(d - sqrt(sum(w^2 * ((pb - lb[1, ])^2 + (la[2, ] - pa)^2))), d + sqrt(sum(w^2 * ((lb[2, ] - pb)^2 + (pa - la[1, ])^2))))
   # What isn't rejected isn't excluded.

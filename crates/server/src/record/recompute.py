@@ -230,11 +230,45 @@ def level_of(c):
     return (c["sum"] if metric == "revenue" else c["primary"]) / observed(c)
 
 
+before = {}  # people by what they did before: share, people, those with the primary
+if os.path.exists("before.csv"):
+    for row in csv.DictReader(open("before.csv", encoding="utf-8")):
+        before.setdefault(row["arm"], []).append((float(row["share"]), int(row["people"]), int(row["primary"])))
+
+
+def adjusted_contrast(base, arm, level):
+    """Lin's difference: difference, p, lower, upper; None where there is nothing to adjust by."""
+    sides = [[(x, y, n) for i in places for x, people, k in before.get(letters[i], []) for y, n in ((1.0, k), (0.0, people - k)) if n] for places in (base, arm)]
+    sizes = [sum(n for _, _, n in s) for s in sides]
+    if min(sizes) < 3:
+        return None
+    x_mean = sum(x * n for s in sides for x, _, n in s) / sum(sizes)
+    means, variance = [], 0.0
+    for s, n in zip(sides, sizes):
+        mx, my = (sum(g[k] * g[2] for g in s) / n for k in (0, 1))
+        about = sum(g[2] * (g[0] - mx) ** 2 for g in s)
+        if not about:
+            return None
+        slope = sum(g[2] * (g[0] - mx) * (g[1] - my) for g in s) / about
+        means.append(my + slope * (x_mean - mx))
+        for x, y, k in s:
+            rest, weight, leverage = y - my - slope * (x - mx), 1 / n + (x_mean - mx) * (x - mx) / about, 1 / n + (x - mx) ** 2 / about
+            variance += k * (weight * rest) ** 2 / (1 - leverage)
+    d, df = means[1] - means[0], sum(sizes) - 4
+    if not variance:
+        return None
+    half = student_quantile(1 - level, df) * sqrt(variance)
+    p, low, high = student_p(d / sqrt(variance), df), d - half, d + half
+    return (d, p, low, high) if p < 1 - level else (d, p, min(low, 0.0), max(high, 0.0))
+
+
 def contrast(strata, level, base=None, arm=None):
     """b less a on the primary: difference, p, lower, upper. base and arm: their places."""
     if by_limits and metric == "revenue" and strata_of:
         return redraw(base, arm, level)
     d = sum(w * (level_of(b) - level_of(a)) for w, (a, b) in zip(weights(strata, observed), strata))
+    if metric != "revenue" and by_limits and before and not few(strata) and adjusted_contrast(base, arm, level):
+        return adjusted_contrast(base, arm, level)
     if metric != "revenue":
         p = midp(strata) if by_limits and few(strata) else score_p(strata)
         low, high = newcombe(strata, "primary", level)
@@ -328,6 +362,19 @@ elif plan["crossed"]:
         if d != 0 and q < alpha and excludes(low, high) and not breached([(worse, better)]):
             arm, called = (arm | bit if on else arm & ~bit), True
     verdict = no_call if not called else "cant_tell" if arm in stopped else f"called {letters[arm]}"
+elif plan["aim"] == "no_worse":
+    (b, a), (d, _, low, high) = pairs[0], found[0]
+    arm, z_level = (a if b == control else b), normal.inv_cdf(1 - alpha / 2)
+    lost = -sign * d if b == control else sign * d
+    if before and not few(sides[0]) and adjusted_contrast((b,), (a,), 1 - alpha):
+        error = (high - low) / 2 / z_level
+    else:
+        share = lambda c: c["primary"] / observed(c)
+        error = sqrt(sum(w * w * (share(x) * (1 - share(x)) / observed(x)) for w, s in zip(weights(sides[0], observed), sides[0]) for x in s))
+    rises = (a == arm) == (sign < 0)
+    shown = error > 0 and normal.cdf((lost - plan["effect"]) / error) < alpha / 2 and (high if rises else -low) < plan["effect"]
+    print(f"{letters[arm]} loses {lost:+.6f}, {lost + z_level * error:+.6f} for certain")
+    verdict = f"no_worse {letters[arm]}" if shown and arm not in stopped and not breached(concurrent(control, arm)) else "cant_tell"
 elif plan["aim"] == "earn":
     open_to = [i for i in range(k) if i not in stopped and not any(breached([(counts[j], counts[i])]) for j in range(k) if j != i)]
     verdict = f"ahead {letters[max(open_to, key=rate)]}" if open_to else "cant_tell"
@@ -348,6 +395,6 @@ else:
         if ahead and all(by > 0 and sure and not breached(concurrent(o, i)) for by, sure, o in ahead):
             winners[i] = min(by for by, _, _ in ahead)
     verdict = f"called {letters[max(winners, key=lambda i: (winners[i], -i))]}" if winners else no_call
-if verdict.startswith("called") and sealed.get("ended_on_sight"):
+if verdict.startswith(("called", "no_worse")) and sealed.get("ended_on_sight"):
     verdict = "cant_tell"
 print(verdict)

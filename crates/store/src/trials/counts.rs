@@ -29,7 +29,7 @@ pub(crate) fn columns(metric: Metric) -> Option<(&'static str, &'static str)> {
 }
 
 /// The people on a roster whose response to the trial's metric can be known, in SQL over `roster r`.
-fn known(t: &Trial) -> &'static str {
+pub(super) fn known(t: &Trial) -> &'static str {
     if t.of_known_opens() { "r.opens_unknown = 0" } else { "1" }
 }
 

@@ -345,7 +345,8 @@ impl Enroller {
             let before = "SELECT 1 FROM send WHERE mailing_id = ?1 AND contact_id = ?2 AND phase IN (2, 3)";
             let watched = self.rollout_at.is_some_and(|at| now < at + ROLLOUT_WATCHED)
                 && !c.prepare_cached(before)?.exists([self.mailing, contact])?;
-            let check = matches!(self.verdict, Some(Verdict::Called(_))) && assign::in_rollout_check(self.seed, contact);
+            let check =
+                matches!(self.verdict, Some(Verdict::Called(_) | Verdict::NoWorse(_))) && assign::in_rollout_check(self.seed, contact);
             return Ok(match (took_part, watched) {
                 (None, true) if check => (no_call, Phase::RolloutCheck),
                 (None, true) => (arm, Phase::Rollout),

@@ -1,6 +1,7 @@
 //! Trials: plans, rosters, verdicts. [`enrol`] gives those who come to a step of a series their arms, [`counts`] counts within each person's window, [`brought`] what people bought and did,
-//! [`past`] says what past mailings and trials make usual.
+//! [`before`] what they did before, [`past`] says what past mailings and trials make usual.
 
+pub mod before;
 pub(crate) mod brought;
 pub mod counts;
 pub mod course;
@@ -260,8 +261,10 @@ pub fn let_small(c: &Connection, id: i64, too_small: &str, reason: &str, person:
 /// When it is sealed already.
 pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<Look>, now: Instant) -> Result<()> {
     let t = one(c, id)?;
-    put_on_roster(c, id, roster, &people_of_groups(c, &t.plan, now)?)?;
-    let digest = digest(c, &t, seed, &looks, roster)?;
+    let people: Vec<i64> = roster.iter().map(|e| e.contact).collect();
+    let before = before::of_people(c, &t.plan, &people, now)?;
+    put_on_roster(c, id, roster, &people_of_groups(c, &t.plan, now)?, &before)?;
+    let digest = digest(c, &t, seed, &looks, roster, &before)?;
     seal_drawn(c, id, seed, looks, digest, now)
 }
 
@@ -269,8 +272,11 @@ pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<
 ///
 /// # Errors
 /// When the database fails.
-pub fn digest(c: &Connection, t: &Trial, seed: u64, looks: &[Look], roster: &[Enrolled]) -> Result<String> {
-    Ok(sealing::digest(&t.text, seed, rules::LATEST, looks, &variants(c, t.mailing_id)?, roster))
+pub fn digest(c: &Connection, t: &Trial, seed: u64, looks: &[Look], roster: &[Enrolled], before: &[(i64, u32)]) -> Result<String> {
+    let mut before = before.to_vec();
+    before.sort_unstable();
+    let sent: Vec<String> = variants(c, t.mailing_id)?.into_iter().chain(before::sealed(&before)).collect();
+    Ok(sealing::digest(&t.text, seed, rules::LATEST, looks, &sent, roster))
 }
 
 /// The people of each subgroup, in order.
@@ -286,7 +292,11 @@ pub fn people_of_groups(c: &Connection, plan: &Plan, now: Instant) -> Result<Vec
 ///
 /// # Errors
 /// When the database fails.
-pub fn put_on_roster(c: &Connection, id: i64, roster: &[Enrolled], groups: &[Vec<i64>]) -> Result<()> {
+pub fn put_on_roster(c: &Connection, id: i64, roster: &[Enrolled], groups: &[Vec<i64>], before: &[(i64, u32)]) -> Result<()> {
+    let mut s = c.prepare_cached("INSERT INTO roster_before VALUES (?1, ?2, ?3)")?;
+    for (contact, share) in before {
+        s.execute(params![id, contact, share])?;
+    }
     let mut s = c.prepare_cached("INSERT INTO roster (trial_id, contact_id, stratum, arm, opens_unknown) VALUES (?1, ?2, ?3, ?4, ?5)")?;
     for e in roster {
         s.execute(params![id, e.contact, e.stratum, i64::try_from(e.arm).unwrap_or(0), e.opens_unknown])?;
@@ -312,7 +322,7 @@ pub fn take_off_roster(c: &Connection, id: i64, most: usize) -> Result<usize> {
         ))?
         .execute(params![id, i64::try_from(most).unwrap_or(i64::MAX)])
     };
-    Ok(some("roster", "contact_id")? + some("roster_group", "place, contact_id")?)
+    Ok(some("roster", "contact_id")? + some("roster_group", "place, contact_id")? + some("roster_before", "contact_id")?)
 }
 
 /// Seals the plan of a trial whose people are on the roster, by the [`digest`] of both.
@@ -394,7 +404,8 @@ fn broken_by(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Option<St
     // In a series the roster comes after the seal: it stands by being what the seed and the stretches make of it.
     let in_series = t.plan.per_arm.is_some();
     let roster = if in_series { &[] } else { roster };
-    let now = sealing::digest(&t.text, seed.cast_unsigned(), seal.rule_version, &seal.looks, &variants(c, t.mailing_id)?, roster);
+    let sent: Vec<String> = variants(c, t.mailing_id)?.into_iter().chain(before::sealed(&before::frozen(c, t.id)?)).collect();
+    let now = sealing::digest(&t.text, seed.cast_unsigned(), seal.rule_version, &seal.looks, &sent, roster);
     if now != seal.digest {
         return Ok(Some("What was sealed is not what is here: the plan, the variants or the roster were changed since.".into()));
     }
@@ -427,6 +438,7 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
         subgroups: (0..t.plan.subgroups.len()).map(|place| counts::of_group(c, t, place)).collect::<Result<_>>()?,
         values: if by_limits { Vec::new() } else { counts::values(c, t)? },
         amounts: if by_limits { counts::amounts(c, t, t.read_by())? } else { Vec::new() },
+        before: before::groups(c, t, arms(c, t)?)?,
         at_look: t.at_look(arms(c, t)?)?,
         ended_on_sight: enrol::ended_on_sight(t, &stretches),
     })

@@ -14,6 +14,7 @@ function decidedBy(r: Reading, money: boolean) {
     score: "the unstratified score test",
     strata: `the test of Cochran, Mantel and Haenszel${where}`,
     mid_p: "the exact test with mid-p, where an arm has under 5 expected",
+    adjusted: "Lin’s difference, adjusted for what people did before,",
     redrawn: `the arms drawn again 10,000 times within their strata${where}`,
     welch: `Welch’s test${where}`,
   };
@@ -61,6 +62,12 @@ export function Pairs({ r, unit }: { r: Reading; unit: Unit }) {
                 <span className="soft small">
                   {unit.signed(p.lower, 2)} to {unit.signed(p.upper, 2)}
                 </span>
+                {p.test === "adjusted" && (
+                  <div className="soft small">
+                    unadjusted {unit.signed(p.primary.difference, 2)}, {unit.signed(p.primary.lower, 2)} to{" "}
+                    {unit.signed(p.primary.upper, 2)}
+                  </div>
+                )}
               </TableCell>
               <TableCell className="num">{pValue(p.adjusted_p)}</TableCell>
               <TableCell className="num">{beside(p) ?? points(p.reported.difference, 2)}</TableCell>

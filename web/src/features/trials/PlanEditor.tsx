@@ -12,6 +12,7 @@ import { PlanCourse } from "./PlanCourse";
 import { PlanMore } from "./PlanMore";
 import { RehearsalView } from "./RehearsalView";
 import { unitOf } from "./unit";
+import { UsesBefore } from "./UsesBefore";
 import { CHANGE, LOSSES } from "./useTrialSlips";
 
 type Plan = Schemas["Plan"];
@@ -53,6 +54,7 @@ export function PlanEditor({
   });
   const goals = useQuery(queries.goals).data ?? [];
   const earn = plan.aim === "earn";
+  const noWorse = plan.aim === "no_worse";
   const inSeries = plan.per_arm != null;
   const unit = unitOf(plan);
   const asksGoal = plan.metric === "conversion" || plan.metric === "revenue";
@@ -60,7 +62,8 @@ export function PlanEditor({
     const money = metric === "revenue";
     const goal = metric === "conversion" || money ? (plan.goal ?? null) : null;
     const effect = money === unit.money ? plan.effect : money ? 1 : 0.02;
-    setPlan({ ...plan, metric, goal, effect, no_mail: goal ? (plan.no_mail ?? 0) : 0 });
+    const uses_before = metric !== "conversion" && !money && plan.uses_before;
+    setPlan({ ...plan, metric, goal, effect, uses_before, no_mail: goal ? (plan.no_mail ?? 0) : 0 });
   };
   const o = outlook.data;
   const even = new Set((plan.shares ?? []).filter((n) => n > 0)).size < 2;
@@ -87,6 +90,10 @@ export function PlanEditor({
             <em>{count(o.per_arm)}</em> people per arm.{" "}
             {earn ? (
               "The better one goes out to the rest; nothing is proven."
+            ) : noWorse && o.smallest_effect != null ? (
+              <>
+                It shows that no more than {unit.bare(o.smallest_effect)} {unit.name} are lost, if none are.
+              </>
             ) : o.smallest_effect != null ? (
               <>
                 It finds a {LOSSES.has(plan.metric) ? "fall" : "rise"} of {unit.bare(o.smallest_effect)} {unit.name} or
@@ -213,9 +220,9 @@ export function PlanEditor({
               </MenuItem>
             ))}
           </TextField>
-          <div key={unit.name}>
+          <div key={`${unit.name} ${noWorse}`}>
             {number(
-              `Smallest effect worth having, ${unit.name}`,
+              noWorse ? `It may lose at most, ${unit.name}` : `Smallest effect worth having, ${unit.name}`,
               plan.effect * unit.scale,
               (v) => setPlan({ ...plan, effect: v / unit.scale }),
               o?.needed_per_arm != null
@@ -243,9 +250,15 @@ export function PlanEditor({
                     : "Too few past trials to say which pilot is best"
                   : "Alpha and power hold"
               }
-              onChange={(e) => setPlan({ ...plan, aim: e.target.value as Plan["aim"] })}
+              onChange={(e) => {
+                const aim = e.target.value as Plan["aim"];
+                setPlan({ ...plan, aim, control: aim === "no_worse" ? (plan.control ?? 0) : plan.control });
+              }}
             >
               <MenuItem value="learn">to learn: which is better?</MenuItem>
+              <MenuItem value="no_worse" disabled={subjects.length !== 2 || unit.money}>
+                to show that the other is no worse than the control
+              </MenuItem>
               <MenuItem value="earn">to earn: send the better one</MenuItem>
             </TextField>
           )}
@@ -257,6 +270,7 @@ export function PlanEditor({
             setPlan({ ...plan, complaint_margin: v / 100 }),
           )}
         </div>
+        <UsesBefore plan={plan} setPlan={setPlan} explained={o?.explained} />
         <PlanMore plan={plan} setPlan={setPlan} subjects={subjects} sizes={o?.sizes} />
       </div>
       <p className="soft small">
@@ -276,7 +290,7 @@ export function PlanEditor({
           !unit.money &&
           ` Half of your past trials differed by less than ${bare(o.typical_effect)} points.`}
       </p>
-      {rehearsal.data && <RehearsalView r={rehearsal.data} earn={earn} unit={unit} />}
+      {rehearsal.data && <RehearsalView r={rehearsal.data} aim={plan.aim} unit={unit} />}
       {o?.too_small && (
         <div className="fields">
           <TextField

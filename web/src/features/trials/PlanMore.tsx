@@ -163,7 +163,12 @@ export function PlanMore({
               type="checkbox"
               checked={plan.crossed != null}
               onChange={(e) =>
-                setPlan({ ...plan, crossed: e.target.checked ? ["Subject", "Content"] : null, control: null })
+                setPlan({
+                  ...plan,
+                  crossed: e.target.checked ? ["Subject", "Content"] : null,
+                  control: null,
+                  uses_before: false,
+                })
               }
             />{" "}
             Two changes at once, crossed: A has neither, B the second, C the first, D both

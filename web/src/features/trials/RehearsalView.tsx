@@ -10,7 +10,14 @@ const NAMES: Record<string, string> = {
 };
 
 /** Three cases side by side: how often the plan calls right, wrong, or not at all. */
-export function RehearsalView({ r, earn, unit }: { r: Schemas["Rehearsal"]; earn: boolean; unit: Unit }) {
+export function RehearsalView({ r, aim, unit }: { r: Schemas["Rehearsal"]; aim: Schemas["Plan"]["aim"]; unit: Unit }) {
+  const earn = aim === "earn";
+  const noWorse = aim === "no_worse";
+  const [right, wrong] = earn
+    ? ["The better goes out", "The other"]
+    : noWorse
+      ? ["Shown no worse, rightly", "Wrongly"]
+      : ["Called right", "Called wrong"];
   const bar = (c: Schemas["RehearsedCase"]) => {
     const parts = [
       [c.right, "var(--deep)"],
@@ -41,8 +48,8 @@ export function RehearsalView({ r, earn, unit }: { r: Schemas["Rehearsal"]; earn
             <TableCell>If there is</TableCell>
             <TableCell className="num">{unit.money ? unit.name : "Points"}</TableCell>
             <TableCell />
-            <TableCell className="num">{earn ? "The better goes out" : "Called right"}</TableCell>
-            <TableCell className="num">{earn ? "The other" : "Called wrong"}</TableCell>
+            <TableCell className="num">{right}</TableCell>
+            <TableCell className="num">{wrong}</TableCell>
             {!earn && <TableCell className="num">Too close to matter</TableCell>}
             <TableCell className="num">{earn ? "Nothing" : "Can’t tell"}</TableCell>
           </TableRow>
@@ -50,10 +57,10 @@ export function RehearsalView({ r, earn, unit }: { r: Schemas["Rehearsal"]; earn
         <TableBody>
           {r.cases.map((c) => (
             <TableRow key={c.name}>
-              <TableCell>{NAMES[c.name]}</TableCell>
+              <TableCell>{noWorse && c.name === "wanted" ? "All that it may lose" : NAMES[c.name]}</TableCell>
               <TableCell className="num">{c.effect === 0 ? "0" : unit.signed(c.effect)}</TableCell>
               <TableCell>{bar(c)}</TableCell>
-              <TableCell className="num">{c.effect === 0 ? "–" : percent(c.right / c.runs)}</TableCell>
+              <TableCell className="num">{c.effect === 0 && !noWorse ? "–" : percent(c.right / c.runs)}</TableCell>
               <TableCell className="num">{percent(c.wrong / c.runs)}</TableCell>
               {!earn && <TableCell className="num">{percent(c.too_close / c.runs)}</TableCell>}
               <TableCell className="num">{percent(c.cant_tell / c.runs)}</TableCell>
@@ -64,7 +71,8 @@ export function RehearsalView({ r, earn, unit }: { r: Schemas["Rehearsal"]; earn
       <p className="soft small">
         {count(r.cases[0]?.runs ?? 0)} runs each with {count(r.per_arm)} people in the smallest arm and{" "}
         {unit.money ? `usually ${unit.bare(r.baseline)} ${unit.name}` : `a usual rate of ${percent(r.baseline)}`}; the
-        last arm does better by the effect. Each run is decided by the rule that is sealed.
+        {noWorse ? "arm that isn’t the control does worse" : "last arm does better"} by the effect. Each run is decided
+        by the rule that is sealed.
       </p>
     </section>
   );

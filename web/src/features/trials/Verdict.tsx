@@ -81,7 +81,7 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
   const enrolling = early && inSeries && trial.enrolled_at == null;
   // The pair that an arm's figures are opened as: with the control, or with the first other arm.
   const pairOf = (i: number) => r.pairs.find((p) => p.arm === i || p.base === i) ?? first;
-  const goes = r.verdict.kind === "called" || r.verdict.kind === "ahead" ? r.verdict.arm : (plan.on_no_call ?? null);
+  const goes = "arm" in r.verdict ? r.verdict.arm : (plan.on_no_call ?? null);
   return (
     <>
       <div className="crumb">
@@ -116,6 +116,13 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
               : `${count(v.corrected.others)} other ${v.corrected.others === 1 ? "trial" : "trials"} of ${metric.toLowerCase()} found`}
             .
           </span>
+        </p>
+      )}
+      {r.no_worse && !early && (
+        <p style={{ margin: "0 0 8px", maxWidth: "62em" }}>
+          Against the {unit.bare(r.no_worse.margin)} {unit.name} that {letter(r.no_worse.arm)} may lose: z{" "}
+          {r.no_worse.z.toFixed(2)}, one-sided p {pValue(r.no_worse.p_value)}, to be under {plan.alpha / 2}; it may lose{" "}
+          {unit.bare(Math.max(0, r.no_worse.may_lose))} for certain.
         </p>
       )}
       {trial.opened_at && (
@@ -287,9 +294,7 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
       {trial.state === "read" && !inSeries && (
         <p className="soft small">
           The rollout goes the next day at the pilot's hour, cleared anew
-          {r.verdict.kind === "called" || r.verdict.kind === "ahead"
-            ? "; 5% of it, at random, gets what was sealed for no call, as a check on the pilot"
-            : ""}
+          {"arm" in r.verdict ? "; 5% of it, at random, gets what was sealed for no call, as a check on the pilot" : ""}
           .
         </p>
       )}

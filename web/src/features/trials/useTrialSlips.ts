@@ -33,6 +33,7 @@ export const CHANGE: Record<Schemas["TrialChange"], string> = {
 /** A verdict in a few words. */
 export function verdictWords(v: Schemas["Verdict"]): string {
   if (v.kind === "called") return `called for ${letter(v.arm)}`;
+  if (v.kind === "no_worse") return `${letter(v.arm)} is no worse`;
   if (v.kind === "ahead") return `${letter(v.arm)} goes out, unproven`;
   return v.kind === "cant_tell" ? "can't tell" : v.kind === "void" ? "void" : "too close to matter";
 }

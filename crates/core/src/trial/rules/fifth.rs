@@ -2,15 +2,16 @@
 //!
 //! * a call needs limits that exclude 0, by a test that fits what was counted ([`crate::trial::compare`]);
 //! * it needs every comparator: all arms that are open, whether or not they were open at the same time, and each that it was compared with;
+//! * planned to show that an arm is no worse, it is held against what it may lose;
 //! * of two changes at once that don't add up, each arm is held against what goes out on no call.
 
 use super::{earned, no_call};
 use crate::stats::StatsError;
-use crate::trial::crossed;
 use crate::trial::decide::{Compared, breached};
 use crate::trial::plan::{Aim, Plan};
 use crate::trial::reading::Verdict;
 use crate::trial::stretches::Counted;
+use crate::trial::{crossed, no_worse};
 
 /// The verdict on an unbroken trial, and another arm that beat the control too. `compared`: what it is decided by.
 ///
@@ -27,6 +28,13 @@ pub(super) fn decide(
     }
     if plan.aim == Aim::Earn {
         return Ok((earned(plan, counted.all, stopped)?, None));
+    }
+    if plan.aim == Aim::NoWorse {
+        let found =
+            no_worse::of(plan, counted, compared)?.zip(compared.first()).filter(|(n, c)| !stopped.contains(&n.arm) && n.holds(plan, c));
+        let Some((n, _)) = found else { return Ok((Verdict::CantTell, None)) };
+        let harms = breached(plan, &counted.concurrent(plan.control.unwrap_or(0), n.arm))?;
+        return Ok((if harms { Verdict::CantTell } else { Verdict::NoWorse(n.arm) }, None));
     }
     let winners = winners(plan, counted, compared, stopped)?;
     match winners[..] {
