@@ -142,6 +142,8 @@ fn what_is_needed_is_enough(#[values(2, 3, 4, 6)] arms: usize, #[values(None, So
 #[case([3_000, 3_000], 0.03, 1.4)]
 #[case([6_000, 2_000], 0.03, 1.4)]
 #[case([2_000, 6_000], 0.03, 1.4)]
+#[case([20_000, 2_000], 0.03, 1.4)]
+#[case([2_000, 20_000], 0.03, 1.4)]
 fn money_is_called_no_more_often_than_alpha(#[case] sizes: [u64; 2], #[case] buys: f64, #[case] more: f64) {
     let goal = Goal { what: What::Purchase { product: None, category: None }, currency: "GBP".into() };
     let goal = Some(PlanGoal { name: "Shop".into(), goal });

@@ -309,12 +309,14 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
     }
     warnings.extend(warned(plan, known));
     let guards = guards(plan, per_arm, known);
-    for g in guards.iter().filter(|g| g.notices < NOTICES && per_arm >= LEAST_PER_ARM) {
+    let blind: Vec<&GuardOutlook> = guards.iter().filter(|g| g.notices < NOTICES && per_arm >= LEAST_PER_ARM).collect();
+    if !blind.is_empty() {
+        let each = |g: &&GuardOutlook| {
+            format!("{} (usually {:.2} in 100) in {:.0} of 100 such trials", g.name, 100.0 * g.usual, 100.0 * g.notices)
+        };
         warnings.push(format!(
-            "The guardrail on {} can't notice much: an arm with twice what is usual ({:.2} in 100) breaches it in {:.0} of 100 such trials. It still blocks what is surely worse; with more people it notices more.",
-            g.name,
-            100.0 * g.usual,
-            100.0 * g.notices
+            "The guardrails can't notice much with so few people. An arm with twice what is usual breaches that on {}. They still block what is surely worse.",
+            blind.iter().map(each).collect::<Vec<_>>().join(", that on ")
         ));
     }
     Outlook {

@@ -533,16 +533,16 @@ fn unknown_remark(plan: &Plan, pairs: &[Pair], counts: &[ArmCounts]) -> Option<S
     let p = pairs.iter().find(|p| p.worst.is_some())?;
     let w = p.worst?;
     Some(format!(
-        "Of {} of {} people ({:.0}%) the opens can't be known; the others decide. If all of {}'s unknown had opened and none of {}'s, {} would be at {:+.1} points against {}; the other way round at {:+.1}.",
+        "Of {} of {} people ({:.0}%) the opens can't be known; the others decide. If all of {}'s unknown had opened and none of {}'s, {} would have {} than {}; the other way round {}.",
         crate::words::thousands(unknown),
         crate::words::thousands(all),
         100.0 * unknown as f64 / all.max(1) as f64,
         letter(p.base),
         letter(p.arm),
         letter(p.arm),
-        100.0 * w.lower,
+        plan.more(w.lower),
         letter(p.base),
-        100.0 * w.upper
+        plan.more(w.upper)
     ))
     .filter(|_| plan.metric == Metric::HumanOpen)
 }

@@ -95,3 +95,36 @@ pub(crate) fn reading() {
         times[4]
     );
 }
+
+/// The exact tests at the sizes where they are slowest: rare outcomes of ten million, and money of a million people drawn again.
+pub(crate) fn exact() {
+    use rinse_core::stats::Arm;
+    use rinse_core::stats::midp::midp_two_proportions;
+    use rinse_core::stats::randomization::{Stratum, redraw};
+    use rinse_core::stats::two_proportions::two_proportions;
+    let n = 10_000_000;
+    let of = |i: u64| (Arm { successes: 40_000 + i * 17, trials: n }, Arm { successes: 40_300 + i * 11, trials: n });
+    let each = |what: &str, test: &dyn Fn(Arm, Arm) -> f64| {
+        let start = Stopwatch::now();
+        let sum: f64 = (0..200).map(|i| test(of(i).0, of(i).1)).sum();
+        assert!(sum.is_finite());
+        let _ = writeln!(
+            std::io::stdout(),
+            "{what} at 10,000,000 people an arm: {:.2} ms (aim: under 1)",
+            start.elapsed().as_secs_f64() * 1000.0 / 200.0
+        );
+    };
+    each("two proportions with Fisher's p", &|a, b| two_proportions(a, b, 0.95).map_or(f64::NAN, |c| c.fisher_p));
+    each("mid-p", &|a, b| midp_two_proportions(a, b).map_or(f64::NAN, |m| m.p_value));
+    // One in a hundred buys; a hundred strata.
+    let amounts = |n: u32| (0..n).map(|i| 5.0 + f64::from(i * 7919 % 977) / 10.0).collect::<Vec<f64>>();
+    let strata: Vec<Stratum> = (0..100).map(|_| Stratum { people: [5_000, 5_000], others: [amounts(50), amounts(52)] }).collect();
+    let start = Stopwatch::now();
+    let found = redraw(&[strata], 0.95, 10_000, 1).expect("a test");
+    assert!(found.lower < found.upper);
+    let _ = writeln!(
+        std::io::stdout(),
+        "money of 1,000,000 people, 1% of whom bought, in 100 strata, drawn again 10,000 times with limits: {:.2} s on one core (aim: under 2)",
+        start.elapsed().as_secs_f64()
+    );
+}

@@ -108,11 +108,13 @@ export function PlanEditor({
         )}
       </p>
       <Failure error={outlook.error} />
-      {o?.warnings.map((w) => (
-        <p key={w} className="note">
-          {w}
-        </p>
-      ))}
+      {o != null && o.warnings.length > 0 && (
+        <ul className="note" style={{ paddingLeft: 32 }}>
+          {o.warnings.map((w) => (
+            <li key={w}>{w}</li>
+          ))}
+        </ul>
+      )}
       <div className="fields">
         <TextField
           label="The question, in a sentence"
