@@ -240,6 +240,12 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
         let words = format!("No past mailings are old enough to know the usual rate; {:.1}% is assumed.", known.baseline * 100.0);
         o.warnings.insert(0, words);
     }
+    if let Some(companies) = trials::companies::past(c, plan, now)?.filter(|found| found.effect > 1.1) {
+        o.warnings.push(format!(
+            "{:.0}% of people are at addresses of companies that several share, and answer alike: a rate of theirs is as sure as with {:.1} times fewer people (design effect {:.2}). People are drawn one by one, so arms differ less for it; where they do, the verdict goes by company.",
+            100.0 * companies.share, companies.effect, companies.effect
+        ));
+    }
     let others =
         trials::all(c)?.into_iter().filter(|t| plan.per_arm.is_none() && t.state == TrialState::Collecting && t.mailing_id != mailing);
     for t in others {

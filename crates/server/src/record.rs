@@ -92,6 +92,7 @@ pub(crate) fn zip(
     let seal = json(serde_json::json!({
         "question": t.plan.question, "mailing": t.mailing, "seed": t.seed.map(i64::cast_unsigned), "sealed_at": t.sealed_at.map(iso),
         "read_at": t.read_at.map(iso), "seal": t.seal, "stopped": t.stopped, "opened_early_at": t.opened_at.map(iso),
+        "design": t.beside.as_ref().map(|b| &b.design),
         "called_at_look": t.called_at_look, "decided_at": t.beside.as_ref().and_then(|b| b.at_look).map(|l| l.level),
         "ended_on_sight": t.beside.as_ref().is_some_and(|b| b.ended_on_sight),
     }));

@@ -366,7 +366,7 @@ async fn what_people_did_before_is_sealed_and_decides() {
     assert!(wide(pair) < 0.5 * wide(&pair["primary"]), "without it nothing could be told: {pair}");
     assert_eq!(recomputed(&files_of(&s, 1).await).unwrap_or_else(|| "called B".into()), "called B");
     // What was frozen can't be touched.
-    s.db().execute("UPDATE roster_before SET share = 0 WHERE contact_id = 2", []).unwrap();
+    s.db().execute("UPDATE roster_before SET share = share - 1 WHERE share > 0", []).unwrap();
     assert!(s.ok("GET", "/api/trials/1/seal", &Value::Null).await["broken"].as_str().unwrap().contains("not what is here"));
 }
 
@@ -391,4 +391,34 @@ async fn what_is_no_worse_goes_out() {
     assert_eq!(recomputed(&files_of(&s, 1).await).unwrap_or_else(|| "no_worse B".into()), "no_worse B");
     s.ok("POST", "/api/trials/1/release", &json!({ "at_once": true })).await;
     assert!(s.count("SELECT count(*) FROM send WHERE phase = 2 AND arm = 1") > 100, "what was shown goes out");
+}
+
+/// A company's filter opens everything of one arm: its people are no longer as many answers, and the verdict goes by company.
+#[tokio::test(flavor = "multi_thread")]
+async fn people_of_one_company_are_not_as_many_answers() {
+    let s = Inside::new().await;
+    let people: String = (0..1_200).map(|i| format!("p{i}@works{}.example\n", i / 12)).collect();
+    s.import(&format!("email\n{people}")).await;
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats", "Boats at low tide"])).await;
+    s.ok("PUT", "/api/mailings/1/trial", &plan(json!(0))).await;
+    let why = json!({ "why_small": "Read together with the others" }).to_string();
+    assert!(s.api_as("3", "POST", "/api/trials/1/seal", &why).await.0.is_success());
+    s.advance(23).await;
+    // Two in ten open; of every fourth company the filter opens all of B, of another fourth it lets nobody see it.
+    s.db()
+        .execute(
+            "UPDATE send SET open_at = iif(arm = 1 AND ((contact_id - 1) / 12) % 4 < 2, iif(((contact_id - 1) / 12) % 4 = 0, handed_at + 60000, NULL),
+                iif(contact_id % 5 = 0, handed_at + 60000, NULL)) WHERE phase = 1",
+            [],
+        )
+        .unwrap();
+    s.advance(4).await;
+    let v = s.ok("GET", "/api/trials/1", &Value::Null).await;
+    let (r, pair) = (&v["reading"], &v["reading"]["pairs"][0]);
+    assert!(r["remarks"].to_string().contains("taken by company, the variance is"), "{}", r["remarks"]);
+    let wide = |p: &Value| p["upper"].as_f64().unwrap() - p["lower"].as_f64().unwrap();
+    assert!(wide(pair) > 1.2 * wide(&pair["primary"]), "{pair}");
+    let said = recomputed(&files_of(&s, 1).await);
+    let verdict = if r["verdict"]["kind"] == "called" { "called B".to_owned() } else { r["verdict"]["kind"].as_str().unwrap().to_owned() };
+    assert_eq!(said.unwrap_or_else(|| verdict.clone()), verdict);
 }

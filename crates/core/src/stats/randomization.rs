@@ -11,8 +11,9 @@
 //!
 //! Where the arms truly differ they seldom spread alike, and a shift is not what happened to them. Beside the limits of the shift stand those of
 //! the studentised difference: its redrawn distribution times the standard error that was observed, which holds for arms that spread
-//! differently, too (Janssen 1997, Statistics & Probability Letters 36:9-21). Their hull is given; what the test says of 0 stands.
+//! differently, too (Janssen 1997, Statistics & Probability Letters 36:9-21), and no narrower than the normal's. Their hull is given; what the test says of 0 stands.
 
+use super::special::normal_upper_quantile;
 use super::{StatsError, open_unit};
 use chacha20::ChaCha12Rng;
 use rand::{RngExt, SeedableRng};
@@ -262,7 +263,10 @@ pub fn redraw(blocks: &[Vec<Stratum>], level: f64, draws: u64, seed: u64) -> Res
     // The first rank that isn't rejected on its side.
     let rank = ((1.0 - level) / 2.0 * (1 + draws) as f64 - 1.0).floor() as i64 + 1;
     let shift = (ranked(&mut shifts, rank - same as i64), ranked(&mut shifts, (draws as i64) + 1 - rank));
-    let (least, most) = (ranked(&mut studentised, rank), ranked(&mut studentised, (draws as i64) + 1 - rank));
+    // No narrower than a normal one: where the better arm is the smaller and spreads wider, what is drawn from both together is.
+    let z = normal_upper_quantile((1.0 - level) / 2.0);
+    let least = ranked(&mut studentised, rank).min(-z);
+    let most = ranked(&mut studentised, (draws as i64) + 1 - rank).max(z);
     let error = variance.sqrt();
     let (lower, upper) = hull(shift, (difference - error * most, difference - error * least));
     Ok(Shift { test, lower, upper })

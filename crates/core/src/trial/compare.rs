@@ -4,6 +4,7 @@
 //! around, Welch's beside it. P-values are adjusted by Holm over the comparisons, limits are simultaneous (each at 1 − alpha / comparisons), and
 //! a call needs limits that exclude 0: see [`super::rules`].
 
+use super::companies::{Design, widened};
 use super::decide::{Compared, money};
 use super::plan::Plan;
 use super::reading::{Amounts, ArmCounts, BeforeGroup, WelchBeside};
@@ -58,6 +59,12 @@ fn blocks(amounts: &[Amounts], base: &[usize], arms: &[usize]) -> Vec<Vec<Stratu
     out
 }
 
+/// The design effect of a pair, whichever was named first; of several arms together none is known.
+fn design(of: &[Design], base: &[usize], arms: &[usize]) -> f64 {
+    let ([b], [a]) = (base, arms) else { return 1.0 };
+    of.iter().find(|d| (d.base, d.arm) == (*b, *a) || (d.base, d.arm) == (*a, *b)).map_or(1.0, |d| d.effect)
+}
+
 /// Lin's difference, adjusted for what people did before the trial; none where that isn't known, or is the same of all.
 #[allow(clippy::cast_precision_loss)]
 fn adjusted(before: &[Vec<BeforeGroup>], base: &[usize], arms: &[usize], level: f64) -> Option<Tested> {
@@ -91,10 +98,11 @@ pub(super) fn contrast(plan: &Plan, counted: Counted<'_>, (base, arms): (&[usize
     if !plan.metric.is_money() {
         let shares: Vec<(Arm, Arm)> = strata.iter().map(|(a, b)| (a.with_primary(), b.with_primary())).collect();
         // Where few did it the exact test decides, and where what people did before says nothing of them there is nothing to adjust by.
+        let effect = design(counted.design, base, arms);
         if let Some(tested) = adjusted(counted.before, base, arms, level).filter(|_| !few(&shares)) {
-            return Ok(Contrast { tested, welch: None });
+            return Ok(Contrast { tested: widened(tested, effect, level), welch: None });
         }
-        return Ok(Contrast { tested: compare_shares(&shares, level)?, welch: None });
+        return Ok(Contrast { tested: widened(compare_shares(&shares, level)?, effect, level), welch: None });
     }
     let welch = by_welch(&strata, level);
     let tested = match counted.money {

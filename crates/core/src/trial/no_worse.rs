@@ -29,7 +29,8 @@ pub(super) fn of(plan: &Plan, counted: Counted<'_>, compared: &[Compared]) -> Re
         // What does harm: where more is better, those who did it in the control and not in the arm.
         let strata = primaries(&counted.concurrent(control, arm));
         let turned: Vec<_> = strata.iter().map(|(a, b)| if sign > 0.0 { (*b, *a) } else { (*a, *b) }).collect();
-        harm(&turned).map_or(0.0, |h| h.1)
+        // By company where that is larger, as the interval is.
+        harm(&turned).map_or(0.0, |h| h.1) * counted.design.iter().map(|d| d.effect).fold(1.0, f64::max).sqrt()
     };
     if !(error > 0.0 && error.is_finite()) {
         return Ok(None);

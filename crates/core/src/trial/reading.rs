@@ -1,5 +1,6 @@
 //! The reading of a trial at its end, and the verdict by the sealed rule.
 
+use super::companies::Design;
 use super::compare::{DRAWS as REDRAWS, Money};
 use super::crossed::{self, Margin};
 use super::decide::{Compared, contrast, guard_states, primaries, reported, tells};
@@ -339,6 +340,9 @@ pub struct Beside {
     /// Where the plan uses what people did before: of each arm, people by that, with those who have the primary.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub before: Vec<Vec<BeforeGroup>>,
+    /// How much less sure comparisons are for companies whose people answer alike.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub design: Vec<Design>,
     /// In a series whose looks may call: where this reading stands among them.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_look: Option<AtLook>,
@@ -404,7 +408,7 @@ pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -
     let known = rule.by_limits() && plan.metric.is_money() && !beside.amounts.is_empty();
     let money = known.then_some(Money { amounts: &beside.amounts, draws: REDRAWS });
     let before: &[Vec<BeforeGroup>] = if rule.by_limits() { &beside.before } else { &[] };
-    let counted = Counted { all: counts, stretches: &beside.stretches, money, before };
+    let counted = Counted { all: counts, stretches: &beside.stretches, money, before, design: &beside.design };
     let Soundness { sizes, loss_p, removed_p, broken } = soundness(plan, counted, quiet, beside)?;
     let compared = rule.compare(plan, counted)?;
     let margins = if plan.crossed.is_some() { rule.margins(plan, counted)? } else { Vec::new() };
@@ -436,6 +440,7 @@ pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -
         format!("{place}. Alpha {} is spent over them and the end: here all comparisons together are decided at {:.4}, and intervals are as wide as that.", plan.alpha, l.level)
     }));
     remarks.extend(unknown_remark(plan, &pairs, counts));
+    remarks.extend(company_remark(&beside.design));
     if beside.stretches.len() > 1 {
         remarks.push(format!(
             "The arms' shares changed on the way: compared are those who came in the same of {} stretches, added up over them. The arms' own rates are of people of other months, too, and don't compare.",
@@ -545,6 +550,14 @@ fn unknown_remark(plan: &Plan, pairs: &[Pair], counts: &[ArmCounts]) -> Option<S
         plan.more(w.upper)
     ))
     .filter(|_| plan.metric == Metric::HumanOpen)
+}
+
+/// Companies whose people aren't as many answers as they are people.
+fn company_remark(design: &[Design]) -> Option<String> {
+    let most = design.iter().map(|d| d.effect).fold(1.0, f64::max);
+    (most > 1.05).then(|| {
+        format!("People of one company answered alike in one arm more than in another: taken by company, the variance is {most:.2} times as large, and intervals and p go by that.")
+    })
 }
 
 fn pairs_of(rule: Rule, plan: &Plan, counted: Counted<'_>, beside: &Beside, compared: Vec<Compared>) -> Result<Vec<Pair>, StatsError> {

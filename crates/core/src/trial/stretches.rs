@@ -6,6 +6,7 @@
 //! would look better than it is.
 
 use super::assign::on_entry;
+use super::companies::Design;
 use super::compare::Money;
 use super::decide::pairs;
 use super::plan::{LEAST_PER_ARM, MOST_PARTS, PlanError};
@@ -35,6 +36,8 @@ pub struct Counted<'a> {
     pub money: Option<Money<'a>>,
     /// What people did before the trial, arm by arm; empty: it isn't used.
     pub before: &'a [Vec<BeforeGroup>],
+    /// How much less sure comparisons are for companies whose people answer alike; empty: it isn't known.
+    pub design: &'a [Design],
 }
 
 /// Two arms in each stretch that both were open in: base, arm.
@@ -50,7 +53,7 @@ impl<'a> Counted<'a> {
     /// What was counted in all and in each stretch.
     #[must_use]
     pub fn over(all: &'a [ArmCounts], stretches: &'a [StretchCounts]) -> Self {
-        Self { all, stretches, money: None, before: &[] }
+        Self { all, stretches, money: None, before: &[], design: &[] }
     }
 
     /// The people of two arms who came at the same time; empty: they never were open together.

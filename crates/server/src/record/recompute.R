@@ -80,11 +80,24 @@ redraw <- function(a, b, level, draws = 2000) {
   rank <- floor((1 - level) / 2 * (1 + draws) - 1) + 1
   if (rank < 1) return(c(d, p, -Inf, Inf))
   low <- shifts[rank]; high <- shifts[draws + 1 - rank]
-  wide <- c(min(low, d - sqrt(seen[2]) * t[draws + 1 - rank]), max(high, d - sqrt(seen[2]) * t[rank]))
+  z <- qnorm(1 - (1 - level) / 2)
+  wide <- c(min(low, d - sqrt(seen[2]) * max(z, t[draws + 1 - rank])), max(high, d - sqrt(seen[2]) * min(-z, t[rank])))
   c(d, p, if (low > 0 && wide[1] <= 0) low else wide[1], if (high < 0 && wide[2] >= 0) high else wide[2])
 }
 # The difference, its p, and the limits at a level, over the stretches that both were open in.
+# The error taken by company, where that is larger.
 contrast <- function(a, b, level) {
+  found <- contrast_of_people(a, b, level)
+  key <- sprintf('"arm": *%d, *"base": *%d, *"effect": *([0-9.e+-]+)', c(a[1], b[1]) - 1, c(b[1], a[1]) - 1)
+  hit <- Filter(function(k) grepl(k, sealed), key)
+  if (!by_limits || money || length(a) > 1 || length(b) > 1 || !length(hit) || few(both(a, b))) return(found)
+  by <- sqrt(max(1, as.numeric(sub(paste0(".*", hit[[1]], ".*"), "\\1", sealed))))
+  test <- 2 * pnorm(-qnorm(1 - found[2] / 2) / by)
+  limits <- found[1] + (found[3:4] - found[1]) * by
+  if (by > 1 && test >= 1 - level) limits <- c(min(limits[1], 0), max(limits[2], 0))
+  if (by > 1) c(found[1], test, limits) else found
+}
+contrast_of_people <- function(a, b, level) {
   if (by_limits && money && file.exists("amounts.csv")) return(redraw(a, b, level))
   if (by_limits && file.exists("before.csv") && !few(both(a, b))) {
     # Lin's difference, adjusted for what people did before: a slope of its own in each arm, variances HC2.

@@ -191,7 +191,8 @@ def redraw(base, arm, level):
     studentised.sort()
     rank = int((1 - level) / 2 * (1 + draws) - 1) + 1
     low, high = shifts[rank - 1], shifts[draws - rank]
-    others = difference - sqrt(spread) * studentised[draws - rank], difference - sqrt(spread) * studentised[rank - 1]
+    z = normal.inv_cdf(1 - (1 - level) / 2)
+    others = difference - sqrt(spread) * max(z, studentised[draws - rank]), difference - sqrt(spread) * min(-z, studentised[rank - 1])
     wide = min(low, others[0]), max(high, others[1])
     return difference, p, low if low > 0 >= wide[0] else wide[0], high if high < 0 <= wide[1] else wide[1]
 
@@ -262,8 +263,24 @@ def adjusted_contrast(base, arm, level):
     return (d, p, low, high) if p < 1 - level else (d, p, min(low, 0.0), max(high, 0.0))
 
 
+def by_company(found, level, base, arm, strata):
+    """The error taken by company, where that is larger."""
+    d, p, low, high = found
+    effect = max([x["effect"] for x in sealed.get("design") or [] if base and {x["base"], x["arm"]} == {*base, *arm}] + [1.0])
+    if effect <= 1 or few(strata):
+        return found
+    p = min(1.0, 2 * normal.cdf(-normal.inv_cdf(1 - min(max(p / 2, 1e-16), 0.5)) / sqrt(effect)))
+    low, high = d - (d - low) * sqrt(effect), d + (high - d) * sqrt(effect)
+    return (d, p, low, high) if p < 1 - level else (d, p, min(low, 0.0), max(high, 0.0))
+
+
 def contrast(strata, level, base=None, arm=None):
     """b less a on the primary: difference, p, lower, upper. base and arm: their places."""
+    found = contrast_of_people(strata, level, base, arm)
+    return by_company(found, level, base, arm, strata) if by_limits and metric != "revenue" else found
+
+
+def contrast_of_people(strata, level, base, arm):
     if by_limits and metric == "revenue" and strata_of:
         return redraw(base, arm, level)
     d = sum(w * (level_of(b) - level_of(a)) for w, (a, b) in zip(weights(strata, observed), strata))
@@ -370,7 +387,8 @@ elif plan["aim"] == "no_worse":
         error = (high - low) / 2 / z_level
     else:
         share = lambda c: c["primary"] / observed(c)
-        error = sqrt(sum(w * w * (share(x) * (1 - share(x)) / observed(x)) for w, s in zip(weights(sides[0], observed), sides[0]) for x in s))
+        widest = max([x["effect"] for x in sealed.get("design") or []] + [1.0])
+        error = sqrt(widest) * sqrt(sum(w * w * (share(x) * (1 - share(x)) / observed(x)) for w, s in zip(weights(sides[0], observed), sides[0]) for x in s))
     rises = (a == arm) == (sign < 0)
     shown = error > 0 and normal.cdf((lost - plan["effect"]) / error) < alpha / 2 and (high if rises else -low) < plan["effect"]
     print(f"{letters[arm]} loses {lost:+.6f}, {lost + z_level * error:+.6f} for certain")

@@ -1,8 +1,9 @@
 //! Trials: plans, rosters, verdicts. [`enrol`] gives those who come to a step of a series their arms, [`counts`] counts within each person's window, [`brought`] what people bought and did,
-//! [`before`] what they did before, [`past`] says what past mailings and trials make usual.
+//! [`before`] what they did before, [`companies`] whose people answer alike, [`past`] says what past mailings and trials make usual.
 
 pub mod before;
 pub(crate) mod brought;
+pub mod companies;
 pub mod counts;
 pub mod course;
 pub mod enrol;
@@ -439,6 +440,7 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
         values: if by_limits { Vec::new() } else { counts::values(c, t)? },
         amounts: if by_limits { counts::amounts(c, t, t.read_by())? } else { Vec::new() },
         before: before::groups(c, t, arms(c, t)?)?,
+        design: if by_limits { companies::design(c, t, &counts::counts(c, t)?)? } else { Vec::new() },
         at_look: t.at_look(arms(c, t)?)?,
         ended_on_sight: enrol::ended_on_sight(t, &stretches),
     })
