@@ -259,7 +259,7 @@ export function PlanEditor({
             >
               <MenuItem value="learn">to learn: which is better?</MenuItem>
               <MenuItem value="no_worse" disabled={subjects.length !== 2 || unit.money}>
-                to show that the other is no worse than the control
+                to replace: is it no worse?
               </MenuItem>
               <MenuItem value="earn">to earn: send the better one</MenuItem>
             </TextField>
