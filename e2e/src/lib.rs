@@ -183,7 +183,7 @@ impl Bench {
     }
 
     async fn click_at(&self, at: Locator<'_>, what: &str) {
-        // A page that draws itself anew takes an element away between finding and clicking it.
+        // A page that draws itself again takes an element away between finding and clicking it.
         for _ in 0..50 {
             let element = self.page.wait().at_most(Duration::from_secs(20)).for_element(at).await;
             match element.unwrap_or_else(|e| panic!("no {what:?} to click: {e}")).click().await {
@@ -214,7 +214,7 @@ impl Bench {
 
     /// Presses keys wherever the focus is.
     pub async fn press(&self, keys: &str) {
-        // A page that draws itself anew takes its focused element away between asking and pressing.
+        // A page that draws itself again takes its focused element away between asking and pressing.
         for _ in 0..50 {
             let focused = self.page.active_element().await.expect("something has the focus");
             if focused.send_keys(keys).await.is_ok() {

@@ -137,7 +137,7 @@ pub fn fold(ledger: impl IntoIterator<Item = (Instant, Act)>) -> Standing {
     ledger.into_iter().fold(Standing::default(), |s, (at, act)| s.after(act, at))
 }
 
-/// The state after `act`, breaks aside. A withdrawal or complaint is only left by the person confirming anew.
+/// The state after `act`, breaks aside. A withdrawal or complaint is only left by the person confirming again.
 fn next(state: Consent, act: Act) -> Consent {
     use Consent as C;
     match act {

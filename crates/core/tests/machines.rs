@@ -52,7 +52,7 @@ fn person(rng: &mut impl Rng, rate: f64, metric: Metric, scanner: Option<Scanner
     let mut seen = Seen::default();
     for (at, link, machine) in hits {
         let hit = Hit { at: Instant(at), delivered_at: Instant(0), agent: "Reader/5.1", head: false, fetching_domain: false };
-        // A trial counts by the rules that don't hang on the message's own links: many at a time aren't told here.
+        // A trial counts by the rules that don't depend on the message's own links: many at a time aren't told here.
         let human = if link < 0 { judge_open(&hit).is_none() } else { judge_click(&hit).is_none() };
         if (link < 0) != (metric == Metric::HumanOpen) {
             continue;

@@ -59,7 +59,7 @@ fn a_difference_of_revenue_is_covered(#[case] na: usize, #[case] nb: usize, #[ca
 
 #[test]
 fn a_difference_of_ratios_is_covered() {
-    // Opens a person over several mailings, and clicks that hang on them.
+    // Opens a person over several mailings, and clicks that depend on them.
     let sums = |rng: &mut ChaCha12Rng, clicks: f64| {
         let mut s = Sums { n: 500.0, sum_x: 0.0, sum_y: 0.0, sum_xx: 0.0, sum_yy: 0.0, sum_xy: 0.0 };
         for _ in 0..500 {

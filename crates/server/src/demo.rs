@@ -19,7 +19,9 @@ use rinse_core::segment::place::GAZETTEER;
 use rinse_core::segment::{self, Bought, Compare, Did, FieldKind, TextTest, Times, Tree};
 use rinse_core::suppression::Entry;
 use rinse_core::table::Field;
+use rinse_core::trial::guards::usual_margins;
 use rinse_core::trial::metric::Change;
+use rinse_core::trial::outlook::{USUAL_COMPLAINTS, USUAL_LEAVING};
 use rinse_core::trial::plan::Plan;
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_post::dkim::{self, Algorithm};
@@ -101,7 +103,10 @@ const YEAR: &[Item] = &[
 ];
 
 fn plan(question: &str, on_no_call: usize) -> Plan {
+    let (leaving_margin, complaint_margin) = usual_margins(USUAL_LEAVING, USUAL_COMPLAINTS);
     Plan {
+        leaving_margin,
+        complaint_margin,
         pilot_share: 0.5,
         window_hours: 72,
         on_no_call: Some(on_no_call),

@@ -38,7 +38,7 @@ async fn state(s: &Inside, id: i64) -> Value {
     s.ok("GET", &format!("/api/mailings/{id}"), &Value::Null).await["state"].clone()
 }
 
-/// Nothing that happens in the simulated world hangs on keys that an installation draws for itself: who tries the demo sees what
+/// Nothing that happens in the simulated world depends on keys that an installation draws for itself: who tries the demo sees what
 /// its guide shows, and a test that passed passes.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_same_steps_lead_to_the_same_world() {

@@ -107,7 +107,7 @@ async fn a_called_rollout_goes_to_the_rest_with_a_twentieth_as_a_check() {
 
     let v = read_with(&s, [0.2, 0.6]).await;
     assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 1 }), "{v}");
-    // Someone withdraws between the verdict and the rollout: cleared anew means without them.
+    // Someone withdraws between the verdict and the rollout: cleared again means without them.
     let gone = s.count("SELECT min(id) FROM contact WHERE consent = 2 AND status = 0 AND id NOT IN (SELECT contact_id FROM send)");
     s.door("POST", &format!("/p/{}", s.signer.link(Kind::Person, gone, 1)), "act=stop").await;
     let to_come = s.ok("GET", "/api/trials/1", &Value::Null).await["rollout"].as_i64().unwrap();
@@ -129,7 +129,7 @@ async fn a_called_rollout_goes_to_the_rest_with_a_twentieth_as_a_check() {
     let learned = s.ok("GET", "/api/trials/learned", &Value::Null).await;
     assert_eq!((&learned["read"], &learned["called"]["count"], &learned["held"]), (&json!(1), &json!(1), &json!(0)));
     s.advance(23).await;
-    // By rank, so that the shares don't hang on who was drawn; late, so that the stand-in's people add one or two.
+    // By rank, so that the shares don't depend on who was drawn; late, so that the stand-in's people add one or two.
     s.db()
         .execute(
             "UPDATE send SET open_at = CASE WHEN (SELECT count(*) FROM send o WHERE o.phase = send.phase AND o.id <= send.id)

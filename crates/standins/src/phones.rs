@@ -62,7 +62,7 @@ impl Network {
         // Minutes until they look, with a long tail: a phone is at hand.
         #[allow(clippy::cast_possible_truncation)]
         let looks = now + ((6.0 * (1.2 * d.normal()).exp()).clamp(0.3, 2_000.0) * 60_000.0) as i64;
-        // Who asks for it gets it at any hour; what marketing does to people hangs on how it is written.
+        // Who asks for it gets it at any hour; what marketing does to people depends on how it is written.
         let words = match d.unit() {
             u if u < STOPS => Some(STOPPING[d.below(STOPPING.len())]),
             u if u < STOPS + ANSWERS => Some(WORDS[d.below(WORDS.len())]),

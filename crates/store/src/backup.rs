@@ -264,7 +264,7 @@ pub(crate) fn may_begin(folder: &Path) -> Result<()> {
     }
     left.sort();
     Err(StoreError::Refused(format!(
-        "There is no database in {}, but {} {} there, so there was one. Put a backup back with rinse restore --from FILE --data {}; to begin anew give an empty folder.",
+        "There is no database in {}, but {} {} there, so there was one. Put a backup back with rinse restore --from FILE --data {}; to begin again give an empty folder.",
         folder.display(),
         left.join(", "),
         if left.len() == 1 { "is" } else { "are" },

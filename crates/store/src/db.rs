@@ -153,7 +153,7 @@ impl Store {
         if version > MIGRATIONS.len() {
             return Err(StoreError::Newer(path));
         }
-        // A table that is written anew is dropped in between, which references to it wouldn't allow; they are checked afterwards.
+        // A table that is written again is dropped in between, which references to it wouldn't allow; they are checked afterwards.
         conn.pragma_update(None, "foreign_keys", false)?;
         Migrations::from_slice(MIGRATIONS).to_latest(&mut conn)?;
         conn.pragma_update(None, "foreign_keys", true)?;

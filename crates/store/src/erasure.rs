@@ -91,7 +91,7 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
     settings::audit(c, now, person, "person deleted", "contact", contact, "")
 }
 
-/// Takes everything personal out of a row and what hangs on it; `gone` says why.
+/// Takes everything personal out of a row and what depends on it; `gone` says why.
 pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
     c.prepare_cached(
         "UPDATE contact SET address = '', address_key = '#' || id, given_name = NULL, family_name = NULL, country = NULL, region = NULL, zone = NULL, phone = NULL, phone_failed_at = NULL,

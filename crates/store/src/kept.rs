@@ -1,7 +1,7 @@
 //! What is kept in memory for a data file between questions, and what changed since.
 //!
 //! The writer notes whose rows change ([`Notes`], by SQLite's update hook): the next question reads those
-//! anew and no others. Notes are made before a change is committed and dropped only when it was committed
+//! again and no others. Notes are made before a change is committed and dropped only when it was committed
 //! before the reading began, so nothing is ever missed; what is read twice does no harm.
 //!
 //! A connection finds what is kept for its file by the file's name; nobody keeps anything for a file that

@@ -276,7 +276,7 @@ pub fn correct(c: &Connection, run: i64, contact: i64, to: &Address, now: Instan
         consent
     };
     ledger::restate(c, contact, now, "address changed", to, &origin)?;
-    // What was agreed for their number doesn't hang on the address.
+    // What was agreed for their number doesn't depend on the address.
     for other in ledger::others_of(c, contact)?.into_iter().filter(|o| o.channel == Channel::Email) {
         if import_may_raise(other.state) {
             let none = Stated { at: Some(now.0), ..Stated::default() };

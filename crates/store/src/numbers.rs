@@ -1,7 +1,7 @@
 //! Phone numbers: whose each is, and what a change of one means for the consent to text messages.
 //!
 //! Of people in the base a number is one person's. Consent to text messages was given for a number, so at another one it
-//! begins anew; a refusal was the person's, and stays.
+//! begins again; a refusal was the person's, and stays.
 
 use crate::erasure::{Tombstones, WAS_DELETED};
 use crate::ledger::{self, Origin, Stated};

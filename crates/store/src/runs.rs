@@ -295,7 +295,7 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
             return Ok(true);
         }
         Image::Sunset => {
-            // One that was lifted and set anew since isn't the run's.
+            // One that was lifted and set again since isn't the run's.
             let own = c
                 .prepare_cached("UPDATE contact SET sunset_at = NULL WHERE id = ?1 AND sunset_at = ?2")?
                 .execute(params![contact, run.at])?;

@@ -39,7 +39,7 @@ pub(crate) fn half_life(c: &Connection, score: i64) -> Result<Option<f64>> {
         .ok_or(StoreError::Missing("score"))
 }
 
-/// Makes a score, or changes one; a changed half-life is worked out anew from all entries.
+/// Makes a score, or changes one; a changed half-life is worked out again from all entries.
 ///
 /// # Errors
 /// A name that is missing or taken, a half-life outside 1 to 3,650 days.

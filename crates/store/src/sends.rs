@@ -110,7 +110,7 @@ fn last_waiting(c: &Connection, mailing: i64) -> Result<HashMap<i64, Instant>> {
     Ok(s.query_map([mailing], |r| Ok((r.get(0)?, Instant(r.get(1)?))))?.collect::<rusqlite::Result<_>>()?)
 }
 
-/// Somebody whose turn comes later is asked then, where what bars them now hangs on the instant.
+/// Somebody whose turn comes later is asked then, where what bars them now depends on the instant.
 fn asked_again(why: rinse_core::clearance::Reasons, at: Instant, due: Option<Instant>) -> bool {
     due.is_some_and(|due| due > at) && why.may_pass()
 }

@@ -397,7 +397,7 @@ fn another_suppression_does_what_its_preview_says() {
     });
 }
 
-/// A live rule notes by its daily look since when it catches somebody, forgets those it catches no more, and counts from anew
+/// A live rule notes by its daily look since when it catches somebody, forgets those it catches no more, and counts from again
 /// who comes back.
 #[test]
 fn a_live_rule_notes_since_when() {

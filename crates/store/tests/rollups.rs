@@ -1,5 +1,5 @@
 //! Roll-ups, however the responses come (late, twice, in bursts that make earlier clicks a machine's,
-//! with people merged in between), are what counting everything anew gives.
+//! with people merged in between), are what counting everything again gives.
 
 use proptest::prelude::*;
 use rinse_core::address::Address;

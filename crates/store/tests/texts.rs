@@ -322,7 +322,7 @@ fn what_becomes_of_a_number_says_nothing_of_the_address() {
         let told = clearing::person::explain(c, second, 1, noon + HOUR, noon + HOUR).unwrap();
         assert_eq!((told.outcome.as_str(), told.first), ("barred", Some(Reason::Retired)));
         assert_eq!(clearing::audience(c, second, noon).unwrap().sluice().cleared, 0);
-        // Another number begins anew, and asks for consent anew.
+        // Another number begins again, and asks for consent again.
         number(c, 1, 40);
         assert_eq!(by_text(c, 1), Consent::None);
         texts::agreed(c, 1, noon, &origin()).unwrap();

@@ -1,4 +1,4 @@
-//! Everybody's own turn: what hangs on the instant is asked at theirs, and a mail domain's rate holds for those who were held, too.
+//! Everybody's own turn: what depends on the instant is asked at theirs, and a mail domain's rate holds for those who were held, too.
 
 mod common;
 

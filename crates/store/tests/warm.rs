@@ -208,7 +208,7 @@ proptest! {
     }
 }
 
-/// A million small changes are cheaper to read anew at once; what is kept then is thrown away, and right.
+/// A million small changes are cheaper to read again at once; what is kept then is thrown away, and right.
 #[tokio::test]
 async fn many_changes_and_other_hands() {
     let (folder, store) = base(3).await;

@@ -29,7 +29,7 @@ async fn outlined_started_walked_through_and_left() {
     b.accessible("no series").await;
     b.click("Welcome").await;
     b.shows("A draft: nobody enters before it is started").await;
-    b.shows("Whoever joins New people").await;
+    b.shows("Everybody who joins New people").await;
 
     // Another entry, a shorter wait, a task for a person, an exit.
     b.click("Change the outline").await;

@@ -175,7 +175,7 @@ async fn a_trial_in_a_series_enrols_those_who_come_and_compares_those_who_came_t
     b.accessible("verdict in a series").await;
     b.sound("verdict in a series").await;
     b.click("From now on").await;
-    b.shows("Whoever comes gets what went out").await;
+    b.shows("Everybody who comes gets what went out").await;
     come(&b, 600..=639).await;
     let went: i64 =
         open(&b).query_row("SELECT count(*) FROM send WHERE contact_id >= 600 AND phase = 2 AND arm = 2", [], |r| r.get(0)).unwrap();

@@ -7571,7 +7571,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Releases the rollout, cleared anew when it goes. Returns its instant. */
+        /** Releases the rollout, cleared again when it goes. Returns its instant. */
         post: {
             parameters: {
                 query?: never;
@@ -12377,7 +12377,7 @@ export interface components {
             reading?: components["schemas"]["Reading"] | null;
             /**
              * Format: int64
-             * @description People the rollout would go to, cleared anew now.
+             * @description People the rollout would go to, cleared again now.
              */
             rollout?: number | null;
             subjects: string[];

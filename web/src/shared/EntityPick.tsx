@@ -17,7 +17,7 @@ export function EntityPick(p: { value: string; onChange: (entity: string) => voi
       onChange={(e) => p.onChange(e.target.value)}
       helperText="Legal entities keep separate consent."
     >
-      <MenuItem value="">{first ? `whoever writes as ${first}` : "the first legal entity"}</MenuItem>
+      <MenuItem value="">{first ? `everybody who writes as ${first}` : "the first legal entity"}</MenuItem>
       {others.map((e) => (
         <MenuItem key={e} value={e}>
           {e}

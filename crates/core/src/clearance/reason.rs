@@ -166,7 +166,7 @@ impl Reasons {
     }
 
     /// Could they be cleared at a later instant, though they are barred now? Over a cap that skips, or held too long by now:
-    /// both hang on when they are asked.
+    /// both depend on when they are asked.
     #[must_use]
     pub fn may_pass(self) -> bool {
         let time = (1 << Reason::OverCap as u8) | (1 << Reason::HeldTooLong as u8);

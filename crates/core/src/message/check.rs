@@ -4,6 +4,7 @@
 use super::{Draft, Finding, LARGE, Level, engine, is_web_link, line_of, words};
 use crate::trial::letter;
 use crate::trial::metric::Metric;
+use crate::words::thousands;
 use lol_html::{RewriteStrSettings, element, rewrite_str};
 use minijinja::Value;
 use std::cell::RefCell;
@@ -290,7 +291,7 @@ pub(crate) fn placeholders_of(
         }
         #[allow(clippy::cast_precision_loss)]
         let share = 100.0 * without as f64 / audience.max(1) as f64;
-        let who = format!("{without} of {audience} people ({share:.1}%)");
+        let who = format!("{} of {} people ({share:.1}%)", thousands(without), thousands(audience));
         let finding = if needs(known, built, &name) {
             let words = format!("{who} have no {name}, and it has no default. Write {{{{ {name}|default(\"…\") }}}}.");
             let finding = Finding::new(Level::Error, part, line, words);

@@ -244,7 +244,7 @@ impl Outline {
         let mut mailings = HashSet::new();
         for p in &placed {
             if p.step.id == 0 || !ids.insert(p.step.id) {
-                return Err("Two steps have the same number: take one out and add it anew.".into());
+                return Err("Two steps have the same number: take one out and add it again.".into());
             }
             if p.depth > DEEPEST {
                 return Err(format!("Forks are nested more than {DEEPEST} deep: make a series of the inner part."));

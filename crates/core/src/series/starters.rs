@@ -81,7 +81,7 @@ pub fn all() -> Vec<Starter> {
         Starter {
             key: "after_a_purchase",
             name: "After a purchase",
-            words: "Thanks whoever buys, and asks a week later how it was; whoever buys again leaves.",
+            words: "Thanks everybody who buys, and asks a week later how it was; who buys again leaves.",
             outline: Outline {
                 entry: Entry::Bought { product: None, category: None },
                 again: Again::After { days: 90 },
@@ -111,7 +111,7 @@ pub fn all() -> Vec<Starter> {
         Starter {
             key: "asking_again",
             name: "Asking silent people",
-            words: "Asks people who have opened nothing for half a year whether they want to stay; whoever clicks leaves the series.",
+            words: "Asks people who have opened nothing for half a year whether they want to stay; who clicks leaves the series.",
             outline: Outline {
                 entry: joins,
                 again: Again::After { days: 365 },

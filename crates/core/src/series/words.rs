@@ -80,10 +80,10 @@ impl Named {
         match entry {
             Entry::Segment { segment, those_in_it } => {
                 let too = if *those_in_it { ", and those who are in it at the start" } else { "" };
-                format!("Whoever joins {}{too}", of(&self.deeds.names.segments, *segment, "segment"))
+                format!("Everybody who joins {}{too}", of(&self.deeds.names.segments, *segment, "segment"))
             }
-            Entry::Event { name } => format!("Whoever “{name}” happens to"),
-            Entry::Bought { product, category } => format!("Whoever {}", buys(product, category)),
+            Entry::Event { name } => format!("Everybody to whom “{name}” happens"),
+            Entry::Bought { product, category } => format!("Everybody who {}", buys(product, category)),
             Entry::Date { field, days, minute, yearly } => {
                 let field = of(&self.deeds.names.fields, *field, "field");
                 let day = match days {

@@ -2,12 +2,14 @@
 //!
 //! * [`plan`]: what is asked, of which [`metric`]; [`outlook`]: what it can find; [`guards`]: what its guardrails would notice; [`rehearsal`]: how often it would be right.
 //! * [`sealing`]: the seal over all that may not change; [`assign`]: who gets which arm.
-//! * [`looks`]: before the end, for harm only; [`decide`] and `compare`: how arms are compared, [`companies`]: people who are not as many answers; [`rules`]: the verdict, by the version that was sealed; `no_worse`: whether a change loses no more than it may; [`crossed`]: two changes at once; [`reading`]: the verdict with all that led to it, `soundness`: whether it may be read at all, and `said`: its sentence; [`outside`]: another sender's table.
+//! * [`looks`]: before the end, for harm only; [`decide`] and `compare`: how arms are compared, [`companies`]: people who are not as many answers; [`rules`]: the verdict, by the version that was sealed; `no_worse`: whether a change loses no more than it may; [`crossed`]: two changes at once; [`reading`]: the verdict with all that led to it, from [`arm_counts`] and what is known [`beside`] them, `soundness`: whether it may be read at all, and `said`: its sentence; [`outside`]: another sender's table.
 //! * [`stretches`]: people who come one by one in a series, and arms whose shares change on the way.
 //! * [`course`]: how the answers come in over the window.
 //! * [`learned`]: what past trials teach the next one.
 
+pub mod arm_counts;
 pub mod assign;
+pub mod beside;
 pub mod companies;
 pub mod compare;
 pub mod course;

@@ -1,6 +1,5 @@
 //! The reading of a trial at its end, and the verdict by the sealed rule.
 
-use super::companies::Design;
 use super::compare::{DRAWS as REDRAWS, Money};
 use super::crossed::{self, Margin};
 use super::decide::{Compared, contrast, guard_states, primaries, reported, tells};
@@ -9,9 +8,9 @@ use super::looks::Stopped;
 use super::metric::Metric;
 use super::plan::Plan;
 use super::rules::Rule;
-use super::said::sentence;
+use super::said::{company_remark, sentence, unknown_remark};
 use super::soundness::{REMOVED_P, Soundness, soundness};
-use super::stretches::{Counted, StretchCounts};
+use super::stretches::Counted;
 use crate::report::Rate;
 use crate::stats::StatsError;
 use crate::stats::agreeing::Test;
@@ -22,79 +21,8 @@ use crate::stats::homogeneity::{Stratified, Stratum, chi_square_homogeneity, com
 use crate::stats::two_proportions::Comparison;
 use serde::{Deserialize, Serialize};
 
-/// What was counted for an arm.
-#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, utoipa::ToSchema, Deserialize)]
-pub struct ArmCounts {
-    pub assigned: u64,
-    /// Of them, people whose response can't be known: of opens, those of domains that fetch images by themselves. They are in no
-    /// primary, and no part of what it is of.
-    #[serde(default)]
-    pub unknown: u64,
-    pub handed_over: u64,
-    pub accepted: u64,
-    pub bounced: u64,
-    /// People with the primary response, human, within their window.
-    pub primary: u64,
-    /// The same, machines' responses included.
-    pub reported: u64,
-    pub clicked: u64,
-    pub left: u64,
-    pub complained: u64,
-    /// People of whose responses a machine's came first and was taken out.
-    #[serde(default)]
-    pub removed: u64,
-    /// Of revenue: what all of them brought, and the sum of its squares person by person.
-    #[serde(default)]
-    pub sum: f64,
-    #[serde(default)]
-    pub squares: f64,
-}
-
-impl ArmCounts {
-    /// Two arms together.
-    #[must_use]
-    pub fn with(&self, other: &Self) -> Self {
-        Self {
-            assigned: self.assigned + other.assigned,
-            unknown: self.unknown + other.unknown,
-            handed_over: self.handed_over + other.handed_over,
-            accepted: self.accepted + other.accepted,
-            bounced: self.bounced + other.bounced,
-            primary: self.primary + other.primary,
-            reported: self.reported + other.reported,
-            clicked: self.clicked + other.clicked,
-            left: self.left + other.left,
-            complained: self.complained + other.complained,
-            removed: self.removed + other.removed,
-            sum: self.sum + other.sum,
-            squares: self.squares + other.squares,
-        }
-    }
-
-    /// Those whose primary response can be known: what a rate of it is of.
-    #[must_use]
-    pub fn observed(&self) -> u64 {
-        self.assigned.saturating_sub(self.unknown)
-    }
-
-    /// Those with the primary, of those of whom it can be known.
-    #[must_use]
-    pub fn with_primary(&self) -> crate::stats::Arm {
-        crate::stats::Arm { successes: self.primary, trials: self.observed() }
-    }
-
-    /// Those who aren't among `some` of them; only what a primary is made of.
-    fn without(&self, some: &Self) -> Self {
-        Self {
-            assigned: self.assigned.saturating_sub(some.assigned),
-            unknown: self.unknown.saturating_sub(some.unknown),
-            primary: self.primary.saturating_sub(some.primary),
-            sum: self.sum - some.sum,
-            squares: (self.squares - some.squares).max(0.0),
-            ..Self::default()
-        }
-    }
-}
+pub use super::arm_counts::ArmCounts;
+pub use super::beside::{Amounts, AtLook, BeforeGroup, Beside};
 
 /// How a guardrail came out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
@@ -320,71 +248,6 @@ pub struct ArmRow {
     pub mean: Option<f64>,
 }
 
-/// What else a reading is made of.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-pub struct Beside {
-    /// The roster equals its recomputation, and everyone got their arm.
-    pub assignment_holds: bool,
-    /// What differs from the seal, in words.
-    pub broken: Option<String>,
-    pub stopped: Vec<Stopped>,
-    /// Of each stratum, the primary of each arm.
-    pub strata: Vec<Vec<crate::stats::Arm>>,
-    /// Of each subgroup, in the plan's order, the primary of its people in each arm.
-    pub subgroups: Vec<Vec<ArmCounts>>,
-    /// Of revenue before version 5 of the rule: what each arm's people brought who brought anything.
-    pub values: Vec<Vec<f64>>,
-    /// Of revenue since: the same, with all people, by the strata that they were drawn in.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub amounts: Vec<Amounts>,
-    /// Where the plan uses what people did before: of each arm, people by that, with those who have the primary.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub before: Vec<Vec<BeforeGroup>>,
-    /// How much less sure comparisons are for companies whose people answer alike.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub design: Vec<Design>,
-    /// In a series whose looks may call: where this reading stands among them.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub at_look: Option<AtLook>,
-    /// In a series: its enrolment was ended before the arms were as large as planned, by somebody who could see them.
-    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-    pub ended_on_sight: bool,
-    /// In a series: what was counted of those who came in each stretch.
-    #[serde(default)]
-    pub stretches: Vec<StretchCounts>,
-    /// What else has to be known to understand it.
-    #[serde(default)]
-    pub remarks: Vec<String>,
-}
-
-/// People who did the same before the trial: the share of their last messages that they answered by the plan's metric.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct BeforeGroup {
-    pub share: f64,
-    pub people: u64,
-    pub primary: u64,
-}
-
-/// Where a reading stands among looks that may call: what of alpha it decides with, and what was spent by then.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-pub struct AtLook {
-    /// From 1; the last is the end.
-    pub look: usize,
-    pub of: usize,
-    pub information: f64,
-    pub level: f64,
-}
-
-/// Of revenue: the people of a stratum, arm by arm, those without mail last, and what those brought who brought anything.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
-pub struct Amounts {
-    /// In a series, the stretch that they came in.
-    #[serde(default)]
-    pub stretch: usize,
-    pub people: Vec<u64>,
-    pub brought: Vec<Vec<f64>>,
-}
-
 /// Resamples of revenue.
 const DRAWS: usize = 2_000;
 
@@ -467,7 +330,7 @@ pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -
     }
     if interaction_p.is_some_and(|p| p < plan.alpha) {
         let by_arm = "The two changes don't simply add up: what one does depends on the other. So each arm is held against what goes out on no call, by Scheffé's limits, and the margins decide nothing.";
-        let by_margin = "The two changes don't simply add up: what one does hangs on the other. Look at the four arms, too.";
+        let by_margin = "The two changes don't simply add up: what one does depends on the other. Look at the four arms, too.";
         notes.push(if rule.by_limits() { by_arm } else { by_margin }.to_owned());
     }
     let row = |(i, c): (usize, &ArmCounts)| ArmRow {
@@ -529,35 +392,6 @@ fn worst(plan: &Plan, base: &ArmCounts, arm: &ArmCounts) -> Option<Limits> {
     }
     let share = |c: &ArmCounts, unknown: u64| (c.primary + unknown) as f64 / c.assigned as f64;
     Some(Limits { lower: share(arm, 0) - share(base, base.unknown), upper: share(arm, arm.unknown) - share(base, 0) })
-}
-
-/// What nobody can know, said beside the verdict: how many they are, and how far it could move what was found.
-#[allow(clippy::cast_precision_loss)]
-fn unknown_remark(plan: &Plan, pairs: &[Pair], counts: &[ArmCounts]) -> Option<String> {
-    let (unknown, all) = counts.iter().fold((0, 0), |n, c| (n.0 + c.unknown, n.1 + c.assigned));
-    let p = pairs.iter().find(|p| p.worst.is_some())?;
-    let w = p.worst?;
-    Some(format!(
-        "Of {} of {} people ({:.0}%) the opens can't be known; the others decide. If all of {}'s unknown had opened and none of {}'s, {} would have {} than {}; the other way round {}.",
-        crate::words::thousands(unknown),
-        crate::words::thousands(all),
-        100.0 * unknown as f64 / all.max(1) as f64,
-        letter(p.base),
-        letter(p.arm),
-        letter(p.arm),
-        plan.more(w.lower),
-        letter(p.base),
-        plan.more(w.upper)
-    ))
-    .filter(|_| plan.metric == Metric::HumanOpen)
-}
-
-/// Companies whose people aren't as many answers as they are people.
-fn company_remark(design: &[Design]) -> Option<String> {
-    let most = design.iter().map(|d| d.effect).fold(1.0, f64::max);
-    (most > 1.05).then(|| {
-        format!("People of one company answered alike in one arm more than in another: taken by company, the variance is {most:.2} times as large, and intervals and p go by that.")
-    })
 }
 
 fn pairs_of(rule: Rule, plan: &Plan, counted: Counted<'_>, beside: &Beside, compared: Vec<Compared>) -> Result<Vec<Pair>, StatsError> {
@@ -650,202 +484,4 @@ fn subgroups(plan: &Plan, counts: &[ArmCounts], beside: &Beside) -> Result<Vec<S
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::trial::plan::Aim;
-    use crate::trial::plan::tests::plan as two_points;
-    use proptest::prelude::*;
-    use rstest::rstest;
-
-    fn plan() -> Plan {
-        Plan { effect: 0.01, ..two_points() }
-    }
-
-    fn holds() -> Beside {
-        Beside { assignment_holds: true, ..Beside::default() }
-    }
-
-    fn counts<const N: usize>(n: u64, opens: [u64; N], left: [u64; N], handed: [u64; N]) -> Vec<ArmCounts> {
-        (0..N)
-            .map(|i| ArmCounts {
-                assigned: n,
-                handed_over: handed[i],
-                accepted: handed[i],
-                primary: opens[i],
-                reported: opens[i],
-                left: left[i],
-                ..ArmCounts::default()
-            })
-            .collect()
-    }
-
-    #[rstest]
-    #[case([589, 700], [9, 10], [3000, 3000], true, Verdict::Called(1))]
-    #[case([700, 589], [9, 10], [3000, 3000], true, Verdict::Called(0))]
-    #[case([600, 610], [9, 10], [3000, 3000], true, Verdict::CantTell)]
-    #[case([589, 700], [9, 90], [3000, 3000], true, Verdict::CantTell)]
-    #[case([589, 700], [9, 10], [3000, 2900], true, Verdict::Void)]
-    #[case([589, 700], [9, 10], [3000, 3000], false, Verdict::Void)]
-    fn verdicts(
-        #[case] opens: [u64; 2],
-        #[case] left: [u64; 2],
-        #[case] handed: [u64; 2],
-        #[case] assignment_holds: bool,
-        #[case] want: Verdict,
-    ) {
-        let r = read(&plan(), &counts(3000, opens, left, handed), &Beside { assignment_holds, ..Beside::default() }).unwrap();
-        assert_eq!(r.verdict, want, "{}", r.sentence);
-    }
-
-    #[rstest]
-    // The best is better than every other, or it isn't called.
-    #[case([589, 600, 720], None, Verdict::Called(2), None)]
-    #[case([589, 700, 720], None, Verdict::CantTell, None)]
-    // Against a control two may win; the one with more goes out.
-    #[case([589, 700, 720], Some(0), Verdict::Called(2), Some(1))]
-    #[case([720, 589, 600], Some(0), Verdict::Called(0), None)]
-    #[case([720, 589, 719], Some(0), Verdict::CantTell, None)]
-    fn three_arms(#[case] opens: [u64; 3], #[case] control: Option<usize>, #[case] want: Verdict, #[case] also: Option<usize>) {
-        let r = read(&Plan { control, ..plan() }, &counts(3000, opens, [9; 3], [3000; 3]), &holds()).unwrap();
-        assert_eq!((r.verdict, r.also), (want, also), "{}", r.sentence);
-        assert!(r.pairs.iter().all(|p| p.lower <= p.primary.lower && p.upper >= p.primary.upper), "all together is wider than each alone");
-    }
-
-    #[test]
-    fn a_stopped_arm_or_a_broken_seal_is_never_called() {
-        let stopped = vec![Stopped { arm: 1, against: 0, harm: "leaving".into(), z: 4.0, z_bound: 3.0, at: 0 }];
-        let better = counts(3000, [589, 700], [9, 10], [3000, 3000]);
-        let r = read(&plan(), &better, &Beside { stopped, ..holds() }).unwrap();
-        assert!(r.verdict == Verdict::CantTell && r.notes[0].contains("B was stopped"), "{:?}", r.notes);
-        let r = read(&plan(), &better, &Beside { broken: Some("The plan differs from its seal.".into()), ..holds() }).unwrap();
-        assert_eq!((r.verdict, r.notes), (Verdict::Void, vec!["The plan differs from its seal.".to_owned()]));
-        let r = read(&Plan { aim: Aim::Earn, ..plan() }, &counts(3000, [600, 601], [9, 10], [3000, 3000]), &holds()).unwrap();
-        assert!(r.verdict == Verdict::Ahead(1) && r.sentence.contains("nothing is proven"));
-    }
-
-    #[test]
-    fn responses_taken_out_of_one_arm_more_are_a_warning_and_change_nothing() {
-        let mut c = counts(3_000, [589, 700], [9, 10], [3_000; 2]);
-        (c[0].removed, c[1].removed) = (700, 1_400);
-        let r = read(&plan(), &c, &holds()).unwrap();
-        assert!(r.verdict == Verdict::Called(1) && r.notes[0].contains("taken out as machines'"), "{:?}", r.notes);
-    }
-
-    #[test]
-    fn close_arms_with_many_people_are_too_close_to_matter() {
-        let r = read(&plan(), &counts(200_000, [40_000, 40_100], [9, 10], [200_000; 2]), &holds()).unwrap();
-        assert_eq!(r.verdict, Verdict::TooCloseToMatter);
-        assert!(r.sentence.contains("A goes out, as sealed"));
-    }
-
-    #[test]
-    fn fewer_people_leaving_is_better_and_is_no_guardrail_besides() {
-        let plan = Plan { metric: Metric::Leaving, effect: 0.002, ..plan() };
-        let r = read(&plan, &counts(20_000, [160, 80], [160, 80], [20_000; 2]), &holds()).unwrap();
-        assert_eq!(r.verdict, Verdict::Called(1));
-        assert!(r.sentence.starts_with("Called for B: 0.4 fewer people leaving per 100 people, between 0.2 and 0.6"), "{}", r.sentence);
-        assert!(r.pairs[0].guardrails.iter().all(|g| g.name != "leaving") && r.bayes.unwrap().prob_best[1] > 0.99);
-    }
-
-    #[test]
-    fn money_is_read_by_the_arms_drawn_again_with_welch_beside() {
-        let plan = Plan { metric: Metric::Revenue, effect: 0.5, goal: crate::trial::plan::tests::goal("GBP"), no_mail: 1, ..plan() };
-        let values = |n: usize, each: f64| (0..n).map(|i| each + (i % 10) as f64).collect::<Vec<f64>>();
-        let values = vec![values(300, 20.0), values(420, 22.0), values(100, 20.0)];
-        let counts: Vec<ArmCounts> = values
-            .iter()
-            .zip([3_000, 3_000, 0])
-            .map(|(v, handed_over)| ArmCounts {
-                assigned: 3_000,
-                handed_over,
-                primary: v.len() as u64,
-                reported: v.len() as u64,
-                sum: v.iter().sum(),
-                squares: v.iter().map(|x| x * x).sum(),
-                ..ArmCounts::default()
-            })
-            .collect();
-        // As rules before version 5 read it: by Welch's test, with limits by resampling beside.
-        let before = read_by(Rule::of(4).unwrap(), &plan, &counts, &Beside { values: values.clone(), ..holds() }).unwrap();
-        let (p, by_draws) = (&before.pairs[0], before.pairs[0].resampled.unwrap());
-        assert!((by_draws.lower - p.lower).abs() < 0.1 && (by_draws.upper - p.upper).abs() < 0.1 && before.verdict == Verdict::Called(1));
-        let amounts = vec![Amounts { stretch: 0, people: vec![3_000; 3], brought: values }];
-        let r = read(&plan, &counts, &Beside { amounts, ..holds() }).unwrap();
-        assert!(r.verdict == Verdict::Called(1) && r.sentence.contains("1.26 GBP more a person"), "{}", r.sentence);
-        let (p, welch) = (&r.pairs[0], r.pairs[0].welch.unwrap());
-        assert!(p.test == Some(Test::Redrawn) && (welch.lower - p.lower).abs() < 0.1 && (welch.upper - p.upper).abs() < 0.1);
-        assert!(r.pairs[0].resampled.is_none() && r.bayes.is_none() && r.omnibus.is_none());
-        // Those without mail are lost to nobody, and call nothing: they say what mail as such brings.
-        assert!(r.loss_p > 0.99 && r.arms.len() == 2 && r.no_mail.unwrap().counts.primary == 100);
-        assert!(r.lift.len() == 2 && r.lift.iter().all(|l| l.lower > 0.0 && l.adjusted_p < 0.001));
-    }
-
-    #[test]
-    fn money_that_nobody_brought_is_not_too_close_to_matter() {
-        let plan = Plan { metric: Metric::Revenue, effect: 0.5, goal: crate::trial::plan::tests::goal("GBP"), ..plan() };
-        let r = read(&plan, &counts(3_000, [0, 0], [9, 9], [3_000; 2]), &holds()).unwrap();
-        assert!(r.verdict == Verdict::CantTell && r.sentence.contains("nobody brought anything"), "{}", r.sentence);
-    }
-
-    #[test]
-    fn what_cannot_be_known_is_bounded_and_who_stops_on_sight_calls_nothing() {
-        let mut c = counts(3_000, [489, 600], [9, 10], [3_000; 2]);
-        (c[0].unknown, c[1].unknown) = (500, 480);
-        let r = read(&plan(), &c, &holds()).unwrap();
-        let worst = r.pairs[0].worst.unwrap();
-        assert!((worst.lower - (600.0 - 989.0) / 3_000.0).abs() < 1e-12 && (worst.upper - (1_080.0 - 489.0) / 3_000.0).abs() < 1e-12);
-        assert!(r.verdict == Verdict::Called(1) && r.remarks[0].starts_with("Of 980 of 6,000 people (16%)"), "{:?}", r.remarks);
-        let r = read(&plan(), &c, &Beside { ended_on_sight: true, ..holds() }).unwrap();
-        assert!(r.verdict == Verdict::CantTell && r.notes[0].contains("ended before"), "{:?}", r.notes);
-    }
-
-    #[test]
-    fn four_against_nobody_is_no_call() {
-        let plan = Plan { metric: Metric::Reply, effect: 0.001, ..plan() };
-        let r = read(&plan, &counts(1_000, [0, 4], [0, 0], [1_000; 2]), &holds()).unwrap();
-        assert!(r.verdict == Verdict::CantTell && r.pairs[0].test == Some(Test::MidP) && r.pairs[0].lower <= 0.0, "{:?}", r.pairs[0]);
-        // By version 4 it was one.
-        let before = read_by(Rule::of(4).unwrap(), &plan, &counts(1_000, [0, 4], [0, 0], [1_000; 2]), &holds()).unwrap();
-        assert_eq!(before.verdict, Verdict::Called(1));
-    }
-
-    #[test]
-    fn a_subgroup_that_answers_otherwise_is_seen_and_changes_nothing() {
-        let groups = vec![crate::trial::plan::Subgroup { name: "Members".into(), segment: 1 }];
-        let plan = Plan { subgroups: groups, ..plan() };
-        let all = counts(4_000, [800, 800], [9, 9], [4_000; 2]);
-        let inside = vec![
-            ArmCounts { assigned: 1_000, primary: 150, ..ArmCounts::default() },
-            ArmCounts { assigned: 1_000, primary: 250, ..ArmCounts::default() },
-        ];
-        let r = read(&plan, &all, &Beside { subgroups: vec![inside], ..holds() }).unwrap();
-        let row = &r.subgroups[0].rows[0];
-        assert!(r.verdict == Verdict::CantTell && row.interaction_p < 0.001 && row.inside_lower > 0.0 && row.outside < 0.0);
-        assert!((row.inside - 0.1).abs() < 1e-12 && (row.outside + 100.0 / 3_000.0).abs() < 1e-12);
-    }
-
-    proptest! {
-        /// Names of arms decide nothing: turned around, the reading turns with them.
-        #[test]
-        fn turning_the_arms_turns_the_verdict(opens in prop::collection::vec(300u64..800, 2..6), by in 1usize..5, control in prop::option::of(0usize..6)) {
-            let n = opens.len();
-            let control = control.filter(|c| *c < n);
-            let by = by % n;
-            let of = |opens: &[u64], control| {
-                let counts: Vec<ArmCounts> = opens.iter().map(|o| ArmCounts { assigned: 3000, handed_over: 3000, primary: *o, reported: *o, ..ArmCounts::default() }).collect();
-                read(&Plan { control, on_no_call: None, ..plan() }, &counts, &holds()).unwrap()
-            };
-            let turned: Vec<u64> = (0..n).map(|i| opens[(i + by) % n]).collect();
-            let (a, b) = (of(&opens, control), of(&turned, control.map(|c| (c + n - by) % n)));
-            let back = |v: Verdict| match v { Verdict::Called(i) => Verdict::Called((i + by) % n), v => v };
-            // Two arms with the same count are told apart by their place alone.
-            let mut distinct = opens.clone();
-            distinct.sort_unstable();
-            distinct.dedup();
-            if distinct.len() == n {
-                prop_assert_eq!(a.verdict, back(b.verdict));
-            }
-            prop_assert!((a.bayes.unwrap().prob_best.iter().sum::<f64>() - 1.0).abs() < 1e-6);
-        }
-    }
-}
+mod tests;

@@ -1,9 +1,11 @@
-//! The verdict as a sentence.
+//! The verdict as a sentence, and what has to be known to read it.
 
+use super::companies::Design;
 use super::crossed::Margin;
 use super::letter;
+use super::metric::Metric;
 use super::plan::{Aim, Plan};
-use super::reading::{Pair, Verdict};
+use super::reading::{ArmCounts, Pair, Verdict};
 
 /// A pair turned so that it says how an arm stands to the other: difference, lower, upper, the other.
 fn stands(p: &Pair, arm: usize) -> (f64, f64, f64, usize) {
@@ -154,4 +156,33 @@ fn crossed_sentence(plan: &Plan, arm: usize, margins: &[Margin]) -> String {
         })
         .collect();
     format!("Called for {}: {}.", letter(arm), said.join("; "))
+}
+
+/// What nobody can know, said beside the verdict: how many they are, and how far it could move what was found.
+#[allow(clippy::cast_precision_loss)]
+pub(super) fn unknown_remark(plan: &Plan, pairs: &[Pair], counts: &[ArmCounts]) -> Option<String> {
+    let (unknown, all) = counts.iter().fold((0, 0), |n, c| (n.0 + c.unknown, n.1 + c.assigned));
+    let p = pairs.iter().find(|p| p.worst.is_some())?;
+    let w = p.worst?;
+    Some(format!(
+        "Of {} of {} people ({:.0}%) the opens can't be known; the others decide. If all of {}'s unknown had opened and none of {}'s, {} would have {} than {}; the other way round {}.",
+        crate::words::thousands(unknown),
+        crate::words::thousands(all),
+        100.0 * unknown as f64 / all.max(1) as f64,
+        letter(p.base),
+        letter(p.arm),
+        letter(p.arm),
+        plan.more(w.lower),
+        letter(p.base),
+        plan.more(w.upper)
+    ))
+    .filter(|_| plan.metric == Metric::HumanOpen)
+}
+
+/// Companies whose people aren't as many answers as they are people.
+pub(super) fn company_remark(design: &[Design]) -> Option<String> {
+    let most = design.iter().map(|d| d.effect).fold(1.0, f64::max);
+    (most > 1.05).then(|| {
+        format!("People of one company answered alike in one arm more than in another: taken by company, the variance is {most:.2} times as large, and intervals and p go by that.")
+    })
 }

@@ -48,7 +48,7 @@ pub fn digest(plan: &str, seed: u64, rule_version: u32, looks: &[Look], variants
     h.finalize().iter().map(|b| format!("{b:02x}")).collect()
 }
 
-/// The digest of a stretch, which hangs on the seal and on what the stretch is: when it began, and with which parts.
+/// The digest of a stretch, which depends on the seal and on what the stretch is: when it began, and with which parts.
 #[must_use]
 pub fn stretch_digest(seal: &str, place: i64, began_at: i64, parts: &[u32]) -> String {
     let mut h = Sha256::new();

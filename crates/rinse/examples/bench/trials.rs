@@ -91,7 +91,7 @@ pub(crate) fn reading() {
     times.sort_by(f64::total_cmp);
     let _ = writeln!(
         std::io::stdout(),
-        "reading of 1,000,000 people in 6 arms from its counts: median {:.0} ms (aim: 200); their assignment computed anew: {assigned:.0} ms",
+        "reading of 1,000,000 people in 6 arms from its counts: median {:.0} ms (aim: 200); their assignment computed again: {assigned:.0} ms",
         times[4]
     );
 }

@@ -5,7 +5,7 @@ use crate::actions;
 use rinse_core::reaction::Deed;
 use rinse_core::segment::FieldKind;
 use rinse_core::series::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
-use rinse_core::trial::metric::{Change, Metric};
+use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::{fields, series, settings, tags, trials};
@@ -69,10 +69,10 @@ impl Director {
                 let plan = Plan {
                     metric: Metric::HumanOpen,
                     effect: 0.08,
-                    window_hours: 72,
-                    change: Some(Change::Subject),
                     per_arm: Some(400),
-                    ..Plan::usual("Does a keeper's name on their day earn more readers?")
+                    pilot_share: 0.4,
+                    harm_looks: 0,
+                    ..super::plan("Does a keeper's name on their day earn more readers?", 0)
                 };
                 Ok((id, trials::save_plan(c, first, &plan, now, Some(1))?))
             })

@@ -127,6 +127,8 @@ pub(crate) async fn publish(State(app): State<App>, who: Acting, Path((id, key))
     match app.engine.network(|n| n.publish(&name, &record)) {
         Some(Ok(())) => Ok(StatusCode::NO_CONTENT),
         Some(Err(e)) => Err(ApiError::Broken(format!("The stand-in DNS failed: {e}"))),
-        None => Err(ApiError::Refused("The domain's own DNS can't be changed from here. Give the record to whoever keeps it.".into())),
+        None => {
+            Err(ApiError::Refused("The domain's own DNS can't be changed from here. Give the record to the person who keeps it.".into()))
+        }
     }
 }

@@ -242,7 +242,7 @@ pub(crate) async fn drawn(State(app): State<App>, Path(id): Path<i64>, Query(q):
             let marked = placed(&html, |n| {
                 counts.get(n).map_or_else(String::new, |l| {
                     let people = l.people + if q.reported { l.machine } else { 0 };
-                    // The fuller, the more people: the figure stands there too, so nothing hangs on the shade.
+                    // The fuller, the more people: the figure stands there too, so nothing depends on the shade.
                     let shade = 12 + 60 * people / most;
                     format!(
                         "<span style=\"display:inline-block;margin-left:4px;padding:0 6px;border:1px solid #2c3a8f;font:600 13px sans-serif;color:#17212b;background:rgba(90,110,220,0.{shade:02})\">{people}</span>"

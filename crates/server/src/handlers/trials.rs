@@ -82,7 +82,7 @@ pub(crate) struct TrialView {
     corrected: Option<Corrected>,
     /// What comes out otherwise when it is read again by the rule that was sealed: something was changed since.
     differs: Option<String>,
-    /// People the rollout would go to, cleared anew now.
+    /// People the rollout would go to, cleared again now.
     rollout: Option<u64>,
     machine_share: Option<f64>,
     /// SHA-256 over all that was sealed.
@@ -340,7 +340,7 @@ pub(crate) struct Release {
     at_once: bool,
 }
 
-/// Releases the rollout, cleared anew when it goes. Returns its instant.
+/// Releases the rollout, cleared again when it goes. Returns its instant.
 #[utoipa::path(post, path = "/api/trials/{id}/release", params(("id" = i64, Path)), request_body = Release, responses((status = 200, body = i64)))]
 pub(crate) async fn release(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(r): Json<Release>) -> Answer<i64> {
     Ok(Json(actions::release(&app, id, r.at_once, Some(who.0)).await?.0))

@@ -111,7 +111,7 @@ impl People {
         self.name_zones();
     }
 
-    /// Reads these people anew. False when somebody would have to come in between: then all have to be
+    /// Reads these people again. False when somebody would have to come in between: then all have to be
     /// loaded. Who is gone stays in their place, and is selected by nothing.
     pub(super) fn refresh(&mut self, c: &Connection, ids: &[i64]) -> Result<bool> {
         let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM contact WHERE id = ?1"))?;

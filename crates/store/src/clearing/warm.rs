@@ -1,7 +1,7 @@
 //! The base in columns, kept between clearances.
 //!
 //! Reading a million rows takes most of a second; deciding takes a tenth of it. So the columns stay in
-//! memory ([`crate::kept`]), and the next clearance reads anew whose rows changed. A clearance inside a
+//! memory ([`crate::kept`]), and the next clearance reads again whose rows changed. A clearance inside a
 //! write sees that write's own changes, and since they are noted, a write that fails leaves nothing of them.
 //! A connection to a file that nobody keeps anything for loads everything.
 
@@ -100,7 +100,7 @@ impl Warm {
         Ok(columns)
     }
 
-    /// Reads anew what changed; false when everything has to be.
+    /// Reads again what changed; false when everything has to be.
     fn refresh(&self, c: &Connection, k: &mut Kept) -> Result<bool> {
         let (mut contacts, mut sends) = (Vec::new(), Vec::new());
         for row in lock(&self.notes).rows() {

@@ -2,7 +2,7 @@
 //! index to a page in its middle takes a tenth of a second, and a page of numbers in a row takes nothing.
 //!
 //! An order is loaded beside the first page that had to be walked far for, and people who changed since
-//! are put in their places anew before each page ([`crate::kept`] says who they are).
+//! are put in their places again before each page ([`crate::kept`] says who they are).
 
 use super::list::Sort;
 use crate::Result;

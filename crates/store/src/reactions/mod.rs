@@ -201,7 +201,7 @@ pub fn save(c: &Connection, id: Option<i64>, rule: &Reaction, on: bool, now: Ins
 /// When it has ended.
 pub fn switch(c: &Connection, id: i64, on: bool, now: Instant, person: Option<i64>) -> Result<()> {
     if one(c, id)?.ended_at.is_some() {
-        return Err(StoreError::Refused("This reaction has ended: make it anew.".into()));
+        return Err(StoreError::Refused("This reaction has ended: make it again.".into()));
     }
     if on && !run::active(c)? {
         // Nobody looked meanwhile, and nothing from before concerns it.

@@ -20,7 +20,7 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Kept {
-    /// Its conditions decide anew each time.
+    /// Its conditions decide again each time.
     Live,
     /// A copy of the people it had at an instant.
     Frozen,

@@ -12,11 +12,11 @@ use serde::Serialize;
 use std::collections::HashMap;
 use utoipa::ToSchema;
 
-/// Where a metric stands on a send: human, and as reported. None: it hangs on what people did elsewhere.
+/// Where a metric stands on a send: human, and as reported. None: it depends on what people did elsewhere.
 pub(crate) fn columns(metric: Metric) -> Option<(&'static str, &'static str)> {
     match metric {
         Metric::HumanOpen => Some(("open_at", "any_open_at")),
-        // By the rules that don't hang on the message's own links: variants may differ in those.
+        // By the rules that don't depend on the message's own links: variants may differ in those.
         Metric::HumanClick => Some(("trial_click_at", "any_click_at")),
         Metric::Reply => Some(("reply_at", "reply_at")),
         Metric::Leaving => Some(("left_at", "left_at")),

@@ -43,7 +43,7 @@ function Pause() {
           label="Why"
           value={d.reason}
           onChange={(e) => setD({ ...d, reason: e.target.value })}
-          helperText="Told to whoever looks up a message that waits."
+          helperText="Told to everybody who looks up a message that waits."
         />
       </div>
       <Failure error={pause.error} />

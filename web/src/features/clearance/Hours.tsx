@@ -89,7 +89,7 @@ export function QuietHours({ rules, change }: { rules: RuleSet; change: (r: Rule
             labels={["Quiet from", "Quiet until"]}
             change={(quiet) => change({ ...rules, quiet })}
           />
-          , by each person's own clock. Whoever it would reach then is held until it is over.{" "}
+          , by each person's own clock. Everybody whom it would reach then is held until it is over.{" "}
         </>
       ) : (
         <em className="bad">Text messages go out at any hour of the night. </em>

@@ -68,13 +68,13 @@ export function NewList() {
           </TextField>
           <TextField
             select
-            label="Whoever is in"
+            label="Everybody who is in"
             value={segment}
             onChange={(e) => {
               setSegment(Number(e.target.value));
               look.reset();
             }}
-            helperText="A live rule: whoever is in the segment from now on is barred"
+            helperText="A live rule: everybody who is in the segment from now on is barred"
           >
             <MenuItem value={0}>lines only</MenuItem>
             {segments.data?.map((s) => (

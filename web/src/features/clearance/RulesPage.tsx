@@ -128,7 +128,7 @@ function Editor({ view, from, started }: { view: View; from: RuleSet; started: s
               onChange={(e) => change({ ...rules, holdout: { share: (Number(e.target.value) || 0) / 100 } })}
             />{" "}
             % of people get no marketing this quarter, so that what mail earns can be read against them. They are drawn
-            anew each quarter.
+            again each quarter.
           </>
         ) : (
           <span className="soft">Off: everybody who may get marketing gets it.</span>

@@ -140,7 +140,7 @@ export function SuppressionListPage() {
             <h1>{l.name}</h1>
             <p className="finding">
               It catches <em>{plural(catches.people, "person", "people")}</em> of the base now
-              {l.segment ? `: whoever is in ${l.segment}` : ""}.
+              {l.segment ? `: everybody who is in ${l.segment}` : ""}.
             </p>
             {l.reason && <p>{l.reason}</p>}
             <Lines key={id} list={l} />

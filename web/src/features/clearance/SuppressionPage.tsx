@@ -49,7 +49,7 @@ export function SuppressionPage() {
                 ),
                 col.text("Bars from", (l) => l.scope_words),
                 col.number("Lines", (l) => l.lines),
-                col.text("Live rule", (l) => (l.segment ? `whoever is in ${l.segment}` : "")),
+                col.text("Live rule", (l) => (l.segment ? `everybody who is in ${l.segment}` : "")),
                 col.shown(
                   "Looked over",
                   (l) => l.looked_at,

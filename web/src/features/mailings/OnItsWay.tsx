@@ -177,7 +177,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
       {sure && (
         <div className="note" role="alert">
           {m.state === "planned"
-            ? "It becomes a draft again, and nobody gets it until it is planned anew. "
+            ? "It becomes a draft again, and nobody gets it until it is planned again. "
             : `${plural(left, "person doesn't", "people don't")} get it then, and that can't be undone; what was handed over stays. `}
           <button className="plain" onClick={() => act.mutate("cancel")}>
             {m.state === "planned" ? "Take it back" : `Cancel it for ${count(left)}`}

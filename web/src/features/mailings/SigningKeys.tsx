@@ -31,7 +31,7 @@ export function SigningKeys({ letterhead }: { letterhead: number }) {
               {used.length === 0 && (
                 <p className="soft">
                   Mail goes out unsigned; large hosts refuse bulk mail without a signature. Make a key, and give its
-                  record to whoever keeps the domain.
+                  record to the person who keeps the domain.
                 </p>
               )}
               {used.map((k) => (

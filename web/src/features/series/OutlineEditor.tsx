@@ -20,9 +20,9 @@ function EntryForm({ value, onChange }: { value: Entry; onChange: (next: Entry) 
   const dates = (v?.fields ?? []).filter((f) => f.kind === "date");
   const kinds: [Entry["kind"], string][] = [
     ["by_hand", "only who is put in, by a person or a reaction"],
-    ...(v?.segments.length ? ([["segment", "whoever joins the segment"]] as [Entry["kind"], string][]) : []),
-    ["bought", "whoever buys"],
-    ...(v?.events.length ? ([["event", "whoever has happen"]] as [Entry["kind"], string][]) : []),
+    ...(v?.segments.length ? ([["segment", "everybody who joins the segment"]] as [Entry["kind"], string][]) : []),
+    ["bought", "everybody who buys"],
+    ...(v?.events.length ? ([["event", "everybody who has happen"]] as [Entry["kind"], string][]) : []),
     ...(dates.length ? ([["date", "on a date of theirs"]] as [Entry["kind"], string][]) : []),
   ];
   const begin = (kind: Entry["kind"]): Entry => {
@@ -90,10 +90,10 @@ function EntryForm({ value, onChange }: { value: Entry; onChange: (next: Entry) 
 function ExitForm({ value, mails, onChange }: { value: Exit; mails: Mails; onChange: (next: Exit) => void }) {
   const v = useVocabulary().data;
   const kinds: [Exit["kind"], string][] = [
-    ["happened", "whoever"],
-    ...(v?.topics.length ? ([["topic_left", "whoever leaves the topic"]] as [Exit["kind"], string][]) : []),
+    ["happened", "everybody who"],
+    ...(v?.topics.length ? ([["topic_left", "everybody who leaves the topic"]] as [Exit["kind"], string][]) : []),
     ...(v?.segments.length
-      ? ([["segment_left", "whoever is no longer in the segment"]] as [Exit["kind"], string][])
+      ? ([["segment_left", "everybody who is no longer in the segment"]] as [Exit["kind"], string][])
       : []),
   ];
   return (

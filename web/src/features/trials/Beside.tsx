@@ -50,7 +50,7 @@ export function Margins({ r, unit }: { r: Reading; unit: Unit }) {
       </Table>
       <p className="soft small">
         Everybody helps to read both. That the two add up: p {pValue(r.interaction_p ?? 1)}; small would say that what
-        one does hangs on the other.
+        one does depends on the other.
       </p>
     </>
   );

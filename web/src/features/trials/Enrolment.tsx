@@ -29,8 +29,8 @@ export function EnrolmentView({ v }: { v: View }) {
       <h2>Enrolled</h2>
       {going && (
         <p className="soft" style={{ margin: "0 0 6px" }}>
-          Whoever comes to the message in <Link to={`/series/${e.series}`}>{e.series_name}</Link> is given an arm until
-          each open one has {count(trial.plan.per_arm ?? 0)}.{" "}
+          Everybody who comes to the message in <Link to={`/series/${e.series}`}>{e.series_name}</Link> is given an arm
+          until each open one has {count(trial.plan.per_arm ?? 0)}.{" "}
           {e.days != null
             ? `At ${aDay(e.a_day ?? 0)} people a day, as over the last 28 days, that takes ${count(Math.ceil(e.days))} more days.`
             : "Nobody came in the last 28 days: nothing says how long that takes."}
@@ -149,9 +149,9 @@ function Change({ v, what, close }: { v: View; what: "shares" | "end"; close: ()
         </p>
       ) : (
         <p style={{ margin: 0 }}>
-          Nobody more is enrolled; whoever comes gets {letter(v.trial.plan.on_no_call ?? 0)}. What was planned isn’t
-          reached then, and the reading says so. With fewer than 30 people in an arm there is none: the trial is given
-          up.
+          Nobody more is enrolled; everybody who comes gets {letter(v.trial.plan.on_no_call ?? 0)}. What was planned
+          isn’t reached then, and the reading says so. With fewer than 30 people in an arm there is none: the trial is
+          given up.
         </p>
       )}
       <TextField label="Why, in a sentence" value={why} onChange={(e) => setWhy(e.target.value)} />

@@ -287,13 +287,14 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
       </div>
       {trial.state === "read" && inSeries && (
         <p className="soft small">
-          Until then whoever comes to the message gets what was sealed for no call. Then whoever comes gets what goes
-          out; for 90 days a twentieth of them, at random, gets the no-call choice, as a check on what was called.
+          Until then everybody who comes to the message gets what was sealed for no call. Then everybody who comes gets
+          what goes out; for 90 days a twentieth of them, at random, gets the no-call choice, as a check on what was
+          called.
         </p>
       )}
       {trial.state === "read" && !inSeries && (
         <p className="soft small">
-          The rollout goes the next day at the pilot's hour, cleared anew
+          The rollout goes the next day at the pilot's hour, cleared again
           {"arm" in r.verdict ? "; 5% of it, at random, gets what was sealed for no call, as a check on the pilot" : ""}
           .
         </p>
@@ -301,14 +302,14 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
       {trial.state === "rolling" && (
         <p className="note good" role="status">
           {inSeries
-            ? `Whoever comes from ${instant(trial.rollout_at)} UTC on gets what goes out.`
-            : `The rollout goes out ${instant(trial.rollout_at)} UTC, cleared anew.`}
+            ? `Everybody who comes from ${instant(trial.rollout_at)} UTC on gets what goes out.`
+            : `The rollout goes out ${instant(trial.rollout_at)} UTC, cleared again.`}
         </p>
       )}
       {trial.state === "ended" && trial.rollout_at && (
         <p className="note good" role="status">
           {inSeries
-            ? `Whoever comes gets what went out, since ${instant(trial.rollout_at)} UTC.`
+            ? `Everybody who comes gets what went out, since ${instant(trial.rollout_at)} UTC.`
             : `The rollout went out ${instant(trial.rollout_at)} UTC.`}
         </p>
       )}
