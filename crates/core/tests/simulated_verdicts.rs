@@ -49,7 +49,7 @@ fn shares(plan: &Plan, sizes: &[u64], rates: &[f64], unknown: f64, seed: u64) ->
             .collect();
         let counted = Counted::from(&counts[..]);
         let compared = Rule::latest().compare(plan, counted).unwrap();
-        let verdict = Rule::latest().decide(plan, counted, &compared, &[]).unwrap().0;
+        let verdict = Rule::latest().decide(plan, counted, (&compared, &Rule::latest().margins(plan, counted).unwrap()), &[]).unwrap().0;
         let wins = matches!(verdict, Verdict::Called(a) if rates.iter().enumerate().any(|(i, r)| i != a && *r >= rates[a]));
         called += u32::from(wins);
         hold += u32::from(compared.iter().all(|c| (c.lower..=c.upper).contains(&(rates[c.arm] - rates[c.base]))));
@@ -173,7 +173,7 @@ fn money_is_called_no_more_often_than_alpha(#[case] sizes: [u64; 2], #[case] buy
         }
         let counted = Counted { money: Some(Money { amounts: &strata, draws: 800 }), ..Counted::over(&counts, &[]) };
         let compared = Rule::latest().compare(&plan, counted).unwrap();
-        let verdict = Rule::latest().decide(&plan, counted, &compared, &[]).unwrap().0;
+        let verdict = Rule::latest().decide(&plan, counted, (&compared, &[]), &[]).unwrap().0;
         called += u32::from(matches!(verdict, Verdict::Called(a) if more == 1.0 || a == 0));
         // The truth of those who were there is the shift of their means.
         hold += u32::from((compared[0].lower..=compared[0].upper).contains(&(buys * (more - 1.0) * mean)));
@@ -211,7 +211,7 @@ fn looks_that_call_spend_no_more_than_alpha(#[case] arms: usize, #[case] looks: 
             let plan = Plan { decides_at: Some(b.level), ..plan.clone() };
             let counted = Counted::from(&counts[..]);
             let compared = Rule::latest().compare(&plan, counted).unwrap();
-            if let Verdict::Called(arm) = Rule::latest().decide(&plan, counted, &compared, &[]).unwrap().0 {
+            if let Verdict::Called(arm) = Rule::latest().decide(&plan, counted, (&compared, &[]), &[]).unwrap().0 {
                 called += u32::from(effect == 0.0 || arm + 1 == arms);
                 early += u32::from(b.information < 1.0);
                 break;
@@ -256,7 +256,7 @@ fn what_people_did_before_sharpens_and_misleads_nobody(#[case] effect: f64, #[ca
         let plain = Rule::latest().compare(&plan, (&counts[..]).into()).unwrap()[0];
         let counted = Counted { before: &before, ..Counted::over(&counts, &[]) };
         let compared = Rule::latest().compare(&plan, counted).unwrap();
-        called += u32::from(matches!(Rule::latest().decide(&plan, counted, &compared, &[]).unwrap().0, Verdict::Called(_)));
+        called += u32::from(matches!(Rule::latest().decide(&plan, counted, (&compared, &[]), &[]).unwrap().0, Verdict::Called(_)));
         hold += u32::from((compared[0].lower..=compared[0].upper).contains(&effect));
         narrower += (compared[0].upper - compared[0].lower) / (plain.upper - plain.lower) / f64::from(runs());
     }

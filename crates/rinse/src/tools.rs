@@ -89,7 +89,7 @@ pub(crate) fn assign(trial: i64, data: &Path) -> Result<ExitCode> {
         writeln!(out, "{},{},{}", e.contact, e.stratum, rinse_core::trial::letter(e.arm))?;
     }
     out.flush()?;
-    let b = trials::beside(c, &t)?;
+    let b = trials::beside(c, &t, &trials::counts(c, &t)?)?;
     let wrong = if b.assignment_holds { b.broken } else { Some("The roster differs from its recomputation.".into()) };
     let mut words = std::io::stderr();
     match wrong {

@@ -491,7 +491,8 @@ impl Engine {
                 .store
                 .read_at_leisure(move |c| {
                     let t = trials::one(c, id)?;
-                    let (counts, beside) = (trials::counts(c, &t)?, trials::beside(c, &t)?);
+                    let counts = trials::counts(c, &t)?;
+                    let beside = trials::beside(c, &t, &counts)?;
                     let read = reading::read_by(t.rule()?, &t.plan, &counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))?;
                     Ok((t, counts, beside, read))
                 })

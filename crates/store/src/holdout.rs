@@ -125,12 +125,11 @@ pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option
     }
     let mean = |i: usize| drawn.others[i].iter().sum::<f64>() / (drawn.people[i].max(1)) as f64;
     let side = |i: usize| HoldoutSide { converted: Rate::new(sides[i].successes, sides[i].trials), revenue: mean(i) };
-    let buyers = drawn.others.iter().map(Vec::len).sum::<usize>().max(1) as u64;
-    let draws = (DRAWN / buyers).clamp(1_000, 10_000);
+    let buyers = drawn.others.iter().map(Vec::len).sum::<usize>() as u64;
+    let draws = (DRAWN / buyers.max(1)).clamp(1_000, 10_000);
     let (out, rest) = (side(0), side(1));
     let both = drawn.people.iter().all(|n| *n > 0);
-    let sold = drawn.others.iter().any(|o| !o.is_empty());
-    let money = if both && sold { redraw(&[vec![drawn]], LEVEL, draws, 0x5EED).ok() } else { None };
+    let money = if both && buyers > 0 { redraw(&[vec![drawn]], LEVEL, draws, 0x5EED).ok() } else { None };
     Ok(Some(HoldoutReadout {
         quarter: quarter(now),
         since: since.0,

@@ -96,7 +96,7 @@ fn n(c: &Connection, sql: &str) -> i64 {
 
 fn holds(c: &Connection, id: i64) {
     let t = trials::one(c, id).unwrap();
-    let beside = trials::beside(c, &t).unwrap();
+    let beside = trials::beside(c, &t, &trials::counts(c, &t).unwrap()).unwrap();
     assert!(beside.assignment_holds && beside.broken.is_none(), "{beside:?}");
     // Who is enrolled was handed the message, once as part of the trial, and has that arm whenever they come.
     assert_eq!(n(c, "SELECT count(*) FROM send WHERE phase = 1"), n(c, "SELECT count(*) FROM roster"));

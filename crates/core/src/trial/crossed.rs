@@ -131,35 +131,25 @@ fn no_call(plan: &Plan, counts: &[ArmCounts], margins: &[Margin]) -> Verdict {
     if inside && quiet { Verdict::TooCloseToMatter } else { Verdict::CantTell }
 }
 
-/// The verdict by both margins, as versions 1 to 4 of the rule have it.
+/// The verdict: by both margins where the changes add up, else by each arm against what goes out on no call. `compared`: by [`arm_by_arm`], empty
+/// where they add up and before version 5 of the rule. With another arm that beat it too.
 ///
 /// # Errors
 /// When an arm is empty.
-pub fn decide(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Result<Verdict, StatsError> {
-    let margins = margins(plan, counts)?;
-    Ok(by_margins(plan, &margins, stopped).unwrap_or_else(|| no_call(plan, counts, &margins)))
-}
-
-/// The verdict since version 5: by both margins where the changes add up, else by each arm against what goes out on no call. `compared`: by
-/// [`arm_by_arm`], empty where they add up. With another arm that beat it too.
-///
-/// # Errors
-/// When an arm is empty.
-pub(super) fn decide_by_limits(
+pub(super) fn decide(
     plan: &Plan,
     counted: Counted<'_>,
+    margins: &[Margin],
     compared: &[Compared],
     stopped: &[usize],
 ) -> Result<(Verdict, Option<usize>), StatsError> {
     if compared.is_empty() {
-        let margins = margins_by_limits(plan, counted)?;
-        return Ok((by_margins(plan, &margins, stopped).unwrap_or_else(|| no_call(plan, counted.all, &margins)), None));
+        return Ok((by_margins(plan, margins, stopped).unwrap_or_else(|| no_call(plan, counted.all, margins)), None));
     }
     let sign = plan.metric.sign();
     let mut winners: Vec<&Compared> = Vec::new();
     for c in compared.iter().filter(|c| !stopped.contains(&c.arm)) {
-        let sure = c.lower > 0.0 || c.upper < 0.0;
-        if sure && sign * c.difference > 0.0 && !breached(plan, &counted.concurrent(c.base, c.arm))? {
+        if c.excludes_none() && sign * c.difference > 0.0 && !breached(plan, &counted.concurrent(c.base, c.arm))? {
             winners.push(c);
         }
     }
@@ -217,6 +207,10 @@ mod tests {
             .collect()
     }
 
+    fn decided(plan: &Plan, counts: &[ArmCounts], stopped: &[usize]) -> Verdict {
+        decide(plan, counts.into(), &margins(plan, counts).unwrap(), &[], stopped).unwrap().0
+    }
+
     #[rstest]
     // Both help; the first alone; the second alone hurts; neither; the first helps and drives people away.
     #[case([500, 620, 620, 740], [9; 4], 0, Verdict::Called(3))]
@@ -228,7 +222,7 @@ mod tests {
     #[case([500, 505, 640, 650], [9, 9, 90, 90], 0, Verdict::CantTell)]
     fn each_change_is_called_by_its_margin(#[case] primary: [u64; 4], #[case] left: [u64; 4], #[case] usual: usize, #[case] want: Verdict) {
         let p = Plan { on_no_call: Some(usual), ..crossed() };
-        assert_eq!(decide(&p, &counts(primary, left), &[]).unwrap(), want);
+        assert_eq!(decided(&p, &counts(primary, left), &[]), want);
     }
 
     #[test]
@@ -236,6 +230,6 @@ mod tests {
         let p = |primary| interaction(&crossed(), &counts(primary, [9; 4])).unwrap();
         assert!(p([500, 620, 620, 740]) > 0.9 && p([500, 500, 500, 740]) < 0.001);
         assert_eq!(p([0; 4]), 1.0);
-        assert_eq!(decide(&crossed(), &counts([500, 620, 620, 740], [9; 4]), &[3]).unwrap(), Verdict::CantTell, "it was stopped");
+        assert_eq!(decided(&crossed(), &counts([500, 620, 620, 740], [9; 4]), &[3]), Verdict::CantTell, "it was stopped");
     }
 }

@@ -33,6 +33,14 @@ pub struct Compared {
     pub welch: Option<WelchBeside>,
 }
 
+impl Compared {
+    /// Do the limits exclude 0?
+    #[must_use]
+    pub fn excludes_none(&self) -> bool {
+        self.lower > 0.0 || self.upper < 0.0
+    }
+}
+
 /// The pairs that are compared: each arm with the control, or all pairs.
 #[must_use]
 pub fn pairs(arms: usize, control: Option<usize>) -> Vec<(usize, usize)> {

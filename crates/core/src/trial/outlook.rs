@@ -115,15 +115,7 @@ fn smallest(plan: &Plan, (a, b): (u64, u64), alpha: f64, known: Known) -> Option
     }
     // A fall is found more surely the deeper it is, down to nobody.
     let finds = |d: f64| power_two_proportions(known.baseline, -d, a, b, alpha, 2).is_ok_and(|power| power >= plan.power);
-    let (mut low, mut high) = (0.0, known.baseline * (1.0 - 1e-9));
-    if !finds(high) {
-        return None;
-    }
-    while high - low > 1e-9 {
-        let middle = f64::midpoint(low, high);
-        if finds(middle) { high = middle } else { low = middle }
-    }
-    Some(high)
+    least(0.0, known.baseline * (1.0 - 1e-9), finds)
 }
 
 /// People in arm `a` needed to find the smallest effect worth having, where arm `b` has `ratio` times as many.
@@ -177,13 +169,13 @@ fn joint_power(plan: &Plan, contests: &[(f64, Vec<f64>)], effect: f64, alpha: f6
     contests.iter().map(of).fold(1.0, f64::min)
 }
 
-/// The smallest number between two at which something holds from there on, to a millionth of the upper; none where it doesn't at the upper.
+/// The smallest number between two at which something holds from there on, to a thousand-millionth; none where it doesn't at the upper.
 fn least(low: f64, high: f64, holds: impl Fn(f64) -> bool) -> Option<f64> {
     if !holds(high) {
         return None;
     }
     let (mut low, mut high) = (low, high);
-    while high - low > 1e-6 * high.abs().max(1e-6) {
+    while high - low > 1e-9 * high.max(1.0) {
         let middle = f64::midpoint(low, high);
         if holds(middle) { high = middle } else { low = middle }
     }
@@ -236,24 +228,23 @@ pub fn outlook(plan: &Plan, arms: usize, cleared: u64, known: Known) -> Outlook 
     // Where looks may call, the end has what they leave of alpha.
     let alpha = plan.at_end(arms).map_or(plan.alpha, |p| p.level()) / count(comparisons as u64);
     let (n, baseline) = (count(per_arm), known.baseline);
-    let found: Vec<Option<f64>> = compared(plan, mailed).into_iter().map(|pair| smallest(plan, pair, alpha, known)).collect();
     // It finds what its weakest comparison finds.
-    let smallest = found.iter().copied().collect::<Option<Vec<f64>>>().and_then(|all| all.into_iter().reduce(f64::max));
+    let weakest = |all: Option<Vec<f64>>| all.and_then(|all| all.into_iter().reduce(f64::max));
     let observed = effective(plan, known);
     let several = contests(plan, &mailed.iter().map(|n| count(*n) * observed).collect::<Vec<_>>());
-    let smallest = if several.is_empty() { smallest } else { smallest_of_several(plan, &several, alpha, known) };
+    let smallest = if several.is_empty() {
+        weakest(compared(plan, mailed).into_iter().map(|pair| smallest(plan, pair, alpha, known)).collect())
+    } else {
+        smallest_of_several(plan, &several, alpha, known)
+    };
     let parts: Vec<u64> = plan.parts(arms)[..arms].iter().map(|p| u64::from(*p)).collect();
     let least_part = count(parts.iter().copied().filter(open).min().unwrap_or(1));
-    let needed = compared(plan, &parts)
-        .into_iter()
-        .map(|(a, b)| Some(needed(plan, count(b) / count(a), alpha, known)? * least_part / count(a)))
-        .collect::<Option<Vec<f64>>>()
-        .and_then(|all| all.into_iter().reduce(f64::max));
-    let by_parts = contests(plan, &parts.iter().map(|p| count(*p)).collect::<Vec<_>>());
-    let needed = if by_parts.is_empty() {
-        needed
+    let several = contests(plan, &parts.iter().map(|p| count(*p)).collect::<Vec<_>>());
+    let needed = if several.is_empty() {
+        let of = |(a, b): (u64, u64)| Some(needed(plan, count(b) / count(a), alpha, known)? * least_part / count(a));
+        weakest(compared(plan, &parts).into_iter().map(of).collect())
     } else {
-        needed_of_several(plan, &by_parts, alpha, known).filter(|_| observed > 0.0).map(|t| t * least_part / observed)
+        needed_of_several(plan, &several, alpha, known).filter(|_| observed > 0.0).map(|t| t * least_part / observed)
     };
     let needed = needed.map(|n| n.ceil() as u64);
     // Two equal rates, and an upper limit that stays under the margin as often as the power asks.

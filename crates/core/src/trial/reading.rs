@@ -274,9 +274,9 @@ pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -
     let counted = Counted { all: counts, stretches: &beside.stretches, money, before, design: &beside.design };
     let Soundness { sizes, loss_p, removed_p, broken } = soundness(plan, counted, quiet, beside)?;
     let compared = rule.compare(plan, counted)?;
-    let margins = if plan.crossed.is_some() { rule.margins(plan, counted)? } else { Vec::new() };
+    let margins = rule.margins(plan, counted)?;
     let stopped: Vec<usize> = beside.stopped.iter().map(|s| s.arm).chain(counted.closed()).collect();
-    let (verdict, also) = match rule.decide(plan, counted, &compared, &stopped)? {
+    let (verdict, also) = match rule.decide(plan, counted, (&compared, &margins), &stopped)? {
         _ if broken.is_some() => (Verdict::Void, None),
         (Verdict::Called(_) | Verdict::NoWorse(_), _) if beside.ended_on_sight => (Verdict::CantTell, None),
         decided => decided,

@@ -23,14 +23,9 @@ fn last_messages(c: &Connection, metric: Metric) -> Result<Option<CachedStatemen
     let Some((column, _)) = counts::columns(metric) else { return Ok(None) };
     Ok(Some(c.prepare_cached(&format!(
         "SELECT count(*), coalesce(sum(answered), 0) FROM (SELECT coalesce({column} < handed_at + ?3, 0) AS answered FROM send
-            WHERE contact_id = ?1 AND id < ?4 AND channel = 1 AND class = 1 AND handed_at + ?3 <= ?2 {} ORDER BY id DESC LIMIT {MESSAGES})",
-        known(metric)
+            WHERE contact_id = ?1 AND id < ?4 AND channel = 1 AND class = 1 AND handed_at + ?3 <= ?2 AND {} ORDER BY id DESC LIMIT {MESSAGES})",
+        counts::known_of(metric)
     ))?))
-}
-
-/// The messages whose response to the metric can be known.
-fn known(metric: Metric) -> &'static str {
-    if metric == Metric::HumanOpen { "AND opens_unknown = 0" } else { "" }
 }
 
 /// The share that a person answered, in parts; none of somebody without messages.
@@ -97,9 +92,9 @@ pub fn explained(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<f64
     // The newest that are old enough, a few of each mailing.
     let mut s = c.prepare_cached(&format!(
         "SELECT id, contact_id, handed_at, coalesce({column} < handed_at + ?2, 0) FROM send
-         WHERE class = 1 AND at <= ?1 AND at > ?1 - {} AND channel = 1 AND handed_at IS NOT NULL AND id % 7 = 0 {} ORDER BY at DESC LIMIT {SAMPLE}",
+         WHERE class = 1 AND at <= ?1 AND at > ?1 - {} AND channel = 1 AND handed_at IS NOT NULL AND id % 7 = 0 AND {} ORDER BY at DESC LIMIT {SAMPLE}",
         180 * DAY,
-        known(plan.metric)
+        counts::known_of(plan.metric)
     ))?;
     let messages: Vec<(i64, i64, i64, f64)> = s
         .query_map(params![(now + -window).0, window], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?

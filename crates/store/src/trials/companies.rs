@@ -5,7 +5,6 @@ use crate::Result;
 use rinse_core::stats::Arm;
 use rinse_core::stats::cluster_rate::cluster_rate;
 use rinse_core::trial::companies::{Design, LEAST_COMPANIES, effect};
-use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::ArmCounts;
 use rinse_core::{DAY, HOUR, Instant};
@@ -60,7 +59,7 @@ pub struct Companies {
 pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<Companies>> {
     let Some((column, _)) = counts::columns(plan.metric) else { return Ok(None) };
     let window = plan.window_hours * HOUR;
-    let known = if plan.metric == Metric::HumanOpen { "AND s.opens_unknown = 0" } else { "" };
+    let known = counts::known_of(plan.metric);
     let newest: Option<i64> = c
         .prepare_cached(
             "SELECT mailing_id FROM (SELECT mailing_id FROM send WHERE class = 1 AND at <= ?1 AND at > ?1 - ?2 AND channel = 1 ORDER BY at DESC LIMIT 50000)
@@ -72,7 +71,7 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<Companie
     let Some(mailing) = newest else { return Ok(None) };
     let mut s = c.prepare_cached(&format!(
         "SELECT count(*), coalesce(sum(s.{column} < s.handed_at + ?2), 0) FROM send s JOIN contact k ON k.id = s.contact_id
-         WHERE s.mailing_id = ?1 AND s.handed_at IS NOT NULL {known} GROUP BY k.domain_id"
+         WHERE s.mailing_id = ?1 AND s.handed_at IS NOT NULL AND {known} GROUP BY k.domain_id"
     ))?;
     let all: Vec<Arm> = s
         .query_map(params![mailing, window], |r| {

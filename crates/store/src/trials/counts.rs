@@ -28,6 +28,11 @@ pub(crate) fn columns(metric: Metric) -> Option<(&'static str, &'static str)> {
     }
 }
 
+/// The messages whose response to a metric can be known, in SQL over `send`.
+pub(super) fn known_of(metric: Metric) -> &'static str {
+    if metric == Metric::HumanOpen { "opens_unknown = 0" } else { "1" }
+}
+
 /// The people on a roster whose response to the trial's metric can be known, in SQL over `roster r`.
 pub(super) fn known(t: &Trial) -> &'static str {
     if t.of_known_opens() { "r.opens_unknown = 0" } else { "1" }
@@ -44,6 +49,18 @@ fn whole(n: i64) -> u64 {
 
 /// Of each stratum of the assignment, the people and the primary of each arm.
 pub(super) fn strata(c: &Connection, t: &Trial, by: Option<Instant>) -> Result<Vec<(i64, Vec<Arm>)>> {
+    let mut out = strata_of_messages(c, t, by)?;
+    for got in brought::by(c, t, by)?.values().filter(|g| g.first.is_some()) {
+        let slot = out.iter_mut().find(|l| l.0 == got.stratum).and_then(|l| l.1.get_mut(got.arm));
+        if let Some(slot) = slot {
+            slot.successes += 1;
+        }
+    }
+    Ok(out)
+}
+
+/// The same without what people did elsewhere.
+fn strata_of_messages(c: &Connection, t: &Trial, by: Option<Instant>) -> Result<Vec<(i64, Vec<Arm>)>> {
     let window = t.plan.window_hours * rinse_core::HOUR;
     let primary = columns(t.plan.metric).map_or("NULL".to_owned(), |(column, _)| format!("s.{column}"));
     let mut s = c.prepare_cached(&format!(
@@ -61,12 +78,6 @@ pub(super) fn strata(c: &Connection, t: &Trial, by: Option<Instant>) -> Result<V
         }
         if let Some(slot) = out.last_mut().and_then(|l| l.1.get_mut(usize::try_from(arm).unwrap_or(usize::MAX))) {
             *slot = Arm { successes: whole(r.get(3)?), trials: whole(r.get(2)?) };
-        }
-    }
-    for got in brought::by(c, t, by)?.values().filter(|g| g.first.is_some()) {
-        let slot = out.iter_mut().find(|l| l.0 == got.stratum).and_then(|l| l.1.get_mut(got.arm));
-        if let Some(slot) = slot {
-            slot.successes += 1;
         }
     }
     Ok(out)
@@ -219,7 +230,7 @@ pub(super) fn amounts(c: &Connection, t: &Trial, by: Option<Instant>) -> Result<
         return Ok(Vec::new());
     }
     let in_series = t.plan.per_arm.is_some();
-    let strata = strata(c, t, by)?;
+    let strata = strata_of_messages(c, t, by)?;
     let place: HashMap<i64, usize> = strata.iter().zip(0..).map(|((stratum, _), i)| (*stratum, i)).collect();
     let of = |(stratum, arms): &(i64, Vec<Arm>)| Amounts {
         stretch: if in_series { usize::try_from(*stratum).unwrap_or(0) } else { 0 },

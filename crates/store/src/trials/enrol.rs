@@ -233,7 +233,8 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
 fn called(c: &Connection, t: &Trial, look: usize, through: Instant) -> Result<bool> {
     let seen = Trial { called_at_look: Some(CalledAtLook { look, through: through.0 }), ..t.clone() };
     let counts = super::counts(c, &seen)?;
-    let reading = read_by(seen.rule()?, &seen.plan, &counts, &super::beside(c, &seen)?).map_err(|e| StoreError::Refused(e.to_string()))?;
+    let reading =
+        read_by(seen.rule()?, &seen.plan, &counts, &super::beside(c, &seen, &counts)?).map_err(|e| StoreError::Refused(e.to_string()))?;
     let Verdict::Called(arm) = reading.verdict else { return Ok(false) };
     let now = through + t.plan.window_hours * HOUR;
     let words = format!("A look called {} before the arms were as large as planned.", letter(arm));

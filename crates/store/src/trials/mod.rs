@@ -413,11 +413,11 @@ fn broken_by(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Option<St
     Ok(if in_series { enrol::broken(t, &enrol::stretches(c, t)?) } else { None })
 }
 
-/// All that a reading rests on beside the counts.
+/// All that a reading rests on beside the counts of its arms, which are given.
 ///
 /// # Errors
 /// When the database fails.
-pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
+pub fn beside(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Beside> {
     let roster = roster(c, t.id)?;
     // Everyone of the pilot got the arm of the roster, and the roster is what the seed makes of it.
     let strays: i64 = c.query_row(
@@ -440,7 +440,7 @@ pub fn beside(c: &Connection, t: &Trial) -> Result<Beside> {
         values: if by_limits { Vec::new() } else { counts::values(c, t)? },
         amounts: if by_limits { counts::amounts(c, t, t.read_by())? } else { Vec::new() },
         before: before::groups(c, t, arms(c, t)?)?,
-        design: if by_limits { companies::design(c, t, &counts::counts(c, t)?)? } else { Vec::new() },
+        design: if by_limits { companies::design(c, t, counts)? } else { Vec::new() },
         at_look: t.at_look(arms(c, t)?)?,
         ended_on_sight: enrol::ended_on_sight(t, &stretches),
     })
@@ -580,7 +580,7 @@ pub fn save_reading(c: &Connection, id: i64, reading: &Reading, counts: &[ArmCou
 pub fn read(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Reading> {
     let beside = match &t.beside {
         Some(beside) => beside.clone(),
-        None => self::beside(c, t)?,
+        None => self::beside(c, t, counts)?,
     };
     read_by(t.rule()?, &t.plan, counts, &beside).map_err(|e| StoreError::Refused(e.to_string()))
 }

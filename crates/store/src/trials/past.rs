@@ -1,6 +1,6 @@
 //! What past mailings and trials make usual.
 
-use super::{Trial, all, brought, columns};
+use super::{Trial, all, brought, columns, counts};
 use crate::{Result, StoreError};
 use rinse_core::stats::welch::Sample;
 use rinse_core::trial::learned::{self, Contrast};
@@ -40,7 +40,7 @@ pub fn past(c: &Connection, plan: &Plan, now: Instant) -> Result<Past> {
     let (from, to, window) = (now + -180 * DAY, now + -30 * DAY, plan.window_hours * HOUR);
     let column = columns(plan.metric).map_or("NULL", |(column, _)| column);
     // Of opens, the rate is that of people whose opens can be known.
-    let known = if plan.metric == Metric::HumanOpen { "opens_unknown = 0" } else { "1" };
+    let known = counts::known_of(plan.metric);
     let sql = format!(
         "SELECT count(*), coalesce(sum({known} AND {column} < handed_at + ?3), 0), coalesce(sum({known} AND {column} < handed_at + 2592000000), 0), count(any_open_at), count(open_at),
             coalesce(sum(left_at < handed_at + ?3), 0), coalesce(sum(complained_at < handed_at + ?3), 0), coalesce(sum({known}), 0)

@@ -7,11 +7,12 @@
 
 use super::{earned, no_call};
 use crate::stats::StatsError;
+use crate::trial::crossed::{self, Margin};
 use crate::trial::decide::{Compared, breached};
+use crate::trial::no_worse;
 use crate::trial::plan::{Aim, Plan};
 use crate::trial::reading::Verdict;
 use crate::trial::stretches::Counted;
-use crate::trial::{crossed, no_worse};
 
 /// The verdict on an unbroken trial, and another arm that beat the control too. `compared`: what it is decided by.
 ///
@@ -20,11 +21,11 @@ use crate::trial::{crossed, no_worse};
 pub(super) fn decide(
     plan: &Plan,
     counted: Counted<'_>,
-    compared: &[Compared],
+    (compared, margins): (&[Compared], &[Margin]),
     stopped: &[usize],
 ) -> Result<(Verdict, Option<usize>), StatsError> {
     if plan.crossed.is_some() {
-        return crossed::decide_by_limits(plan, counted, compared, stopped);
+        return crossed::decide(plan, counted, margins, compared, stopped);
     }
     if plan.aim == Aim::Earn {
         return Ok((earned(plan, counted.all, stopped)?, None));
@@ -61,7 +62,7 @@ fn winners(plan: &Plan, counted: Counted<'_>, compared: &[Compared], stopped: &[
         let mut ahead = f64::INFINITY;
         for (other, c) in mine {
             let by = if c.arm == i { sign * c.difference } else { -sign * c.difference };
-            let sure = c.adjusted_p < plan.level() && (c.lower > 0.0 || c.upper < 0.0);
+            let sure = c.adjusted_p < plan.level() && c.excludes_none();
             wins = wins && by > 0.0 && sure && !breached(plan, &counted.concurrent(other, i))?;
             ahead = ahead.min(by);
         }

@@ -5,7 +5,7 @@
 
 use super::{earned, no_call};
 use crate::stats::StatsError;
-use crate::trial::crossed;
+use crate::trial::crossed::{self, Margin};
 use crate::trial::decide::{Compared, breached};
 use crate::trial::plan::{Aim, Plan};
 use crate::trial::reading::Verdict;
@@ -19,12 +19,12 @@ use crate::trial::stretches::Counted;
 pub(super) fn decide(
     plan: &Plan,
     counted: Counted<'_>,
-    all: &[Compared],
+    (all, margins): (&[Compared], &[Margin]),
     stopped: &[usize],
 ) -> Result<(Verdict, Option<usize>), StatsError> {
     let counts = counted.all;
     if plan.crossed.is_some() {
-        return Ok((crossed::decide(plan, counts, stopped)?, None));
+        return crossed::decide(plan, counted, margins, all, stopped);
     }
     if plan.aim == Aim::Earn {
         return Ok((earned(plan, counts, stopped)?, None));

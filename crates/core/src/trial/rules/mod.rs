@@ -76,16 +76,20 @@ impl Rule {
         Ok(Vec::new())
     }
 
-    /// What each of two changes does, over everybody.
+    /// What each of two changes does, over everybody; of a plan that doesn't cross two there is nothing.
     ///
     /// # Errors
     /// When an arm is empty.
     pub fn margins(self, plan: &Plan, counted: Counted<'_>) -> Result<Vec<Margin>, StatsError> {
-        if self.by_limits() { crossed::margins_by_limits(plan, counted) } else { crossed::margins(plan, counted.all) }
+        match (plan.crossed.is_some(), self.by_limits()) {
+            (false, _) => Ok(Vec::new()),
+            (true, true) => crossed::margins_by_limits(plan, counted),
+            (true, false) => crossed::margins(plan, counted.all),
+        }
     }
 
-    /// The verdict on an unbroken trial, and another arm that beat the control too, if there is one. `compared`: by [`Rule::compare`];
-    /// `stopped`: arms that are never called.
+    /// The verdict on an unbroken trial, and another arm that beat the control too, if there is one. `found`: by [`Rule::compare`]
+    /// and [`Rule::margins`]; `stopped`: arms that are never called.
     ///
     /// # Errors
     /// When an arm is empty.
@@ -93,10 +97,10 @@ impl Rule {
         self,
         plan: &Plan,
         counted: Counted<'_>,
-        compared: &[Compared],
+        found: (&[Compared], &[Margin]),
         stopped: &[usize],
     ) -> Result<(Verdict, Option<usize>), StatsError> {
-        if self.by_limits() { fifth::decide(plan, counted, compared, stopped) } else { first::decide(plan, counted, compared, stopped) }
+        if self.by_limits() { fifth::decide(plan, counted, found, stopped) } else { first::decide(plan, counted, found, stopped) }
     }
 }
 
@@ -134,6 +138,6 @@ fn no_call(plan: &Plan, counts: &[ArmCounts], compared: &[Compared]) -> Verdict 
 /// When an arm is empty.
 pub fn decide(plan: &Plan, counted: Counted<'_>, stopped: &[usize]) -> Result<(Verdict, Option<usize>), StatsError> {
     let plan = &plan.at_end(counted.all.len())?;
-    let compared = Rule::latest().compare(plan, counted)?;
-    Rule::latest().decide(plan, counted, &compared, stopped)
+    let rule = Rule::latest();
+    rule.decide(plan, counted, (&rule.compare(plan, counted)?, &rule.margins(plan, counted)?), stopped)
 }
