@@ -29,6 +29,20 @@ struct World {
     effect: f64,
     /// How much faster the last arm's people answer.
     faster: f64,
+    /// How many of the others answer.
+    rate: f64,
+    /// How many times as many people the last arm has.
+    larger: u32,
+}
+
+impl World {
+    const fn plain(arms: usize, per_arm: usize, control: Option<usize>) -> Self {
+        Self { arms, per_arm, control, effect: 0.0, faster: 1.0, rate: BASE, larger: 1 }
+    }
+
+    fn parts(&self) -> Vec<u32> {
+        (0..self.arms).map(|i| if i + 1 == self.arms { self.larger } else { 1 }).collect()
+    }
 }
 
 const BASE: f64 = 0.2;
@@ -83,7 +97,9 @@ fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
     let plan = plan(w);
     let looks = plan_looks(&plan, |t| LEAVE * (1.0 - (-(t as f64) / (12.0 * HOUR as f64)).exp())).unwrap();
     let mut rng = ChaCha12Rng::seed_from_u64(seed);
-    let (base, messages, marks) = people(&mut rng, w.per_arm * w.arms * 4);
+    let parts = w.parts();
+    let pilot_size = w.per_arm * parts.iter().sum::<u32>() as usize;
+    let (base, messages, marks) = people(&mut rng, pilot_size * 4);
     let cap = Cap { limit: 3, window: Window::Days { n: 7 }, scope: Scope::Marketing, in_force: true };
     let set = RuleSet { caps: vec![cap], holdout: Some(Holdout { share: 0.05 }), ..RuleSet::default() };
     let facts = Facts {
@@ -114,9 +130,9 @@ fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
         .collect();
     let (mut last, mut other) = (0, 0);
     for run in 0..runs {
-        let pilot = draw_pilot(seed ^ run, &cleared[(run % 100) as usize], w.per_arm * w.arms);
-        assert_eq!(pilot.len(), w.per_arm * w.arms, "enough are cleared");
-        let roster = assign(seed ^ run, &pilot, &vec![1; w.arms]);
+        let pilot = draw_pilot(seed ^ run, &cleared[(run % 100) as usize], pilot_size);
+        assert_eq!(pilot.len(), pilot_size, "enough are cleared");
+        let roster = assign(seed ^ run, &pilot, &parts);
         let window = plan.window_hours * HOUR;
         let mut left_at = Vec::new();
         let mut counts = vec![ArmCounts::default(); w.arms];
@@ -124,7 +140,7 @@ fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
             let (is_last, c) = (e.arm == w.arms - 1, &mut counts[e.arm]);
             c.assigned += 1;
             c.handed_over += 1;
-            if rng.random::<f64>() < BASE + if is_last { w.effect } else { 0.0 } {
+            if rng.random::<f64>() < w.rate + if is_last { w.effect } else { 0.0 } {
                 let mean = if is_last { 9.0 / w.faster } else { 9.0 };
                 c.primary += u64::from(delay(&mut rng, mean) < window);
             }
@@ -153,10 +169,13 @@ fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
 }
 
 #[rstest]
-#[case::two(World { arms: 2, per_arm: 400, control: None, effect: 0.0, faster: 1.0 })]
-#[case::two_and_one_is_faster(World { arms: 2, per_arm: 400, control: None, effect: 0.0, faster: 6.0 })]
-#[case::three(World { arms: 3, per_arm: 300, control: None, effect: 0.0, faster: 1.0 })]
-#[case::six_against_a_control(World { arms: 6, per_arm: 200, control: Some(0), effect: 0.0, faster: 3.0 })]
+#[case::two(World::plain(2, 400, None))]
+#[case::two_and_one_is_faster(World { faster: 6.0, ..World::plain(2, 400, None) })]
+#[case::three(World::plain(3, 300, None))]
+#[case::six_against_a_control(World { faster: 3.0, ..World::plain(6, 200, Some(0)) })]
+#[case::rare(World { rate: 0.003, ..World::plain(2, 500, None) })]
+#[case::rare_at_one_to_ten(World { rate: 0.008, larger: 10, ..World::plain(2, 100, None) })]
+#[case::three_at_one_to_three(World { larger: 3, ..World::plain(3, 150, None) })]
 fn with_nothing_between_them_few_are_called(#[case] w: World) {
     let runs = 20_000;
     let (last, other) = calls(w, runs, 11);
@@ -173,7 +192,7 @@ fn the_planned_effect_is_found_as_often_as_planned(#[case] arms: usize, #[case] 
     let comparisons = (arms - 1) as f64;
     let n = sample_size_two_proportions(BASE, 0.08, 0.05 / comparisons, 0.8, 1.0, 2).unwrap().n_a.ceil() as usize;
     let runs = 1_500;
-    let (right, wrong) = calls(World { arms, per_arm: n, control, effect: 0.08, faster: 1.0 }, runs, 5);
+    let (right, wrong) = calls(World { effect: 0.08, ..World::plain(arms, n, control) }, runs, 5);
     let least = 0.8 - 3.0 * (0.8 * 0.2 / runs as f64).sqrt();
     assert!(right as f64 / runs as f64 >= least, "{right} of {runs} right, {wrong} wrong, with {n} per arm");
 }

@@ -4,7 +4,7 @@ mod inside;
 
 use axum::http::StatusCode;
 use inside::Inside;
-use inside::trial::{files_of, read_with, recomputed};
+use inside::trial::{compares_few, files_of, read_with, recomputed};
 use rinse_core::Instant;
 use rinse_core::token::Kind;
 use rinse_testkit::{draft, people_csv};
@@ -84,6 +84,9 @@ async fn a_trial_on_opens_is_of_those_whose_opens_can_be_known() {
     let record = files_of(&s, 1).await;
     assert_eq!(record["assignments.csv"].lines().filter(|l| l.ends_with(",no")).count() as i64, unknown);
     assert_eq!(recomputed(&record).unwrap_or_else(|| "called B".into()), "called B");
+    for few in [[0, 9], [5, 0], [1, 2], [0, 0]] {
+        compares_few(&record, few);
+    }
 
     // What was shown stays, and what doesn't come out of it any more is said.
     assert_eq!(v["differs"], Value::Null);

@@ -1,11 +1,13 @@
 //! Two shares compared by a test and by limits that never contradict each other.
 //!
 //! The pooled score test decides (Cochran, Mantel and Haenszel's over strata), and where an arm has under 5 expected successes, or failures, the
-//! conditional exact test with mid-p: there the pooled one calls too often. The limits are Newcombe's (Sato's over strata), taken on to 0 where the
-//! test doesn't reject. So what excludes 0 was rejected by both, and what the limits exclude is never more than at their level.
+//! conditional exact test with mid-p: there the pooled one calls too often. Limits are Newcombe's (over strata put together by their weights), taken on
+//! to 0 where the test doesn't reject. Where the exact test decides they are that test turned around, and no narrower than Newcombe's but where
+//! those alone would take in 0: what the test rejects the limits exclude, and the other way round.
 
 use super::homogeneity::compare_strata;
 use super::midp::midp_over;
+use super::midp_limits::midp_limits;
 use super::{Arm, StatsError};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -49,11 +51,31 @@ impl Tested {
         Self { lower: self.lower.min(0.0), upper: self.upper.max(0.0), ..self }
     }
 
+    /// Takes in what else a test doesn't reject; 0 only if that test doesn't reject it either.
+    fn no_narrower_than(self, (lower, upper): (f64, f64)) -> Self {
+        let (low, high) = (self.lower.min(lower), self.upper.max(upper));
+        Self {
+            lower: if lower > 0.0 && low <= 0.0 { lower } else { low },
+            upper: if upper < 0.0 && high >= 0.0 { upper } else { high },
+            ..self
+        }
+    }
+
     /// Do the limits exclude 0?
     #[must_use]
     pub fn excludes_none(&self) -> bool {
         self.lower > 0.0 || self.upper < 0.0
     }
+}
+
+/// The limits where few did it, or few didn't.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum LimitsOfFew {
+    /// The exact test turned around, no narrower than Newcombe's.
+    #[default]
+    Inverted,
+    /// Newcombe's, taken on to 0 where the exact test doesn't reject (version 5 of a trial's rule).
+    Extended,
 }
 
 /// With fewer expected successes, or failures, in an arm the exact test decides.
@@ -79,6 +101,14 @@ pub(crate) fn few(strata: &[(Arm, Arm)]) -> bool {
 /// # Errors
 /// More successes than trials, or no stratum with both arms.
 pub fn compare_shares(strata: &[(Arm, Arm)], level: f64) -> Result<Tested, StatsError> {
+    compare_shares_by(strata, level, LimitsOfFew::Inverted)
+}
+
+/// [`compare_shares`] with these limits where few did it.
+///
+/// # Errors
+/// As there.
+pub fn compare_shares_by(strata: &[(Arm, Arm)], level: f64, limits: LimitsOfFew) -> Result<Tested, StatsError> {
     let usual = compare_strata(strata, level)?;
     // With more people, or more successes over many strata, than the exact test takes, the usual one is near enough.
     let exact = if few(strata) { midp_over(strata).ok() } else { None };
@@ -86,7 +116,9 @@ pub fn compare_shares(strata: &[(Arm, Arm)], level: f64) -> Result<Tested, Stats
         Some(exact) => (exact.p_value, Test::MidP),
         None => (usual.p_value, if strata.len() > 1 { Test::Strata } else { Test::Score }),
     };
-    Ok(Tested { difference: usual.difference, p_value, lower: usual.lower, upper: usual.upper, test }.agreed(level))
+    let found = Tested { difference: usual.difference, p_value, lower: usual.lower, upper: usual.upper, test };
+    let exact = if test == Test::MidP && limits == LimitsOfFew::Inverted { midp_limits(strata, level).ok().flatten() } else { None };
+    Ok(exact.map_or(found, |inverted| found.no_narrower_than(inverted)).agreed(level))
 }
 
 #[cfg(test)]
@@ -115,7 +147,9 @@ mod tests {
         #[test]
         fn limits_and_test_agree(x in 0u64..30, y in 0u64..30, n in 40u64..3_000, m in 40u64..3_000, level in 0.8f64..0.999) {
             let t = compare_shares(&[(arm(x, n), arm(y, m))], level).unwrap();
-            prop_assert!(!t.excludes_none() || t.p_value < 1.0 - level);
+            let rejected = t.p_value < 1.0 - level;
+            prop_assert!(!t.excludes_none() || rejected);
+            prop_assert!(t.test != Test::MidP || t.excludes_none() == rejected || (t.p_value - 1.0 + level).abs() < 1e-9, "{:?}", t);
             prop_assert!(t.lower <= t.difference && t.difference <= t.upper);
             let halves = |k: u64| (k / 2, k - k / 2);
             let ((x1, x2), (y1, y2), (n1, n2), (m1, m2)) = (halves(x), halves(y), halves(n), halves(m));

@@ -118,24 +118,29 @@ fn chances(n_a: f64, n_b: f64, all: f64) -> (f64, Vec<f64>) {
     (least, out)
 }
 
-/// [`midp_two_proportions`] over strata: given the successes of each, b's in all are the sum of what chance gives it in each.
+/// How many of the successes of all strata are the second arm's, given those of each stratum.
+pub(super) struct SummedChances {
+    /// From the fewest that can be.
+    pub chances: Vec<f64>,
+    /// The place of what was seen.
+    pub seen: usize,
+}
+
+/// The hypergeometric chances of each stratum with people in both arms, added up.
 ///
 /// # Errors
-/// As there; no stratum with both arms, or more than 20,000 successes over several.
-#[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
-pub fn midp_over(strata: &[(Arm, Arm)]) -> Result<MidP, StatsError> {
-    let both: Vec<(Arm, Arm)> = strata.iter().copied().filter(|(a, b)| a.trials > 0 && b.trials > 0).collect();
-    if let [(a, b)] = both[..] {
-        return midp_two_proportions(a, b);
-    }
+/// More successes than trials; no stratum with both arms, or more than 20,000 successes over several.
+#[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_precision_loss)]
+pub(super) fn summed_chances(strata: &[(Arm, Arm)]) -> Result<SummedChances, StatsError> {
+    let both: Vec<&(Arm, Arm)> = strata.iter().filter(|(a, b)| a.trials > 0 && b.trials > 0).collect();
     let (mut least, mut sum, mut observed, mut successes) = (0.0, vec![1.0], 0.0, 0.0);
     for (a, b) in &both {
         let ((x_a, n_a), (x_b, n_b)) = (a.checked()?, b.checked()?);
         successes += x_a + x_b;
-        if successes > MOST_OVER {
+        let (from, of) = chances(n_a, n_b, x_a + x_b);
+        if both.len() > 1 && successes > MOST_OVER || of.len() as f64 > MOST_OVER {
             return Err(StatsError::Arguments(format!("more than {MOST_OVER} successes over several strata: the exact test is for fewer")));
         }
-        let (from, of) = chances(n_a, n_b, x_a + x_b);
         let mut next = vec![0.0; sum.len() + of.len() - 1];
         for (i, p) in sum.iter().enumerate() {
             for (j, q) in of.iter().enumerate() {
@@ -147,7 +152,19 @@ pub fn midp_over(strata: &[(Arm, Arm)]) -> Result<MidP, StatsError> {
     if both.is_empty() {
         return Err(StatsError::Arguments("no stratum has people in both arms".into()));
     }
-    let at = (observed - least) as usize;
+    Ok(SummedChances { chances: sum, seen: (observed - least) as usize })
+}
+
+/// [`midp_two_proportions`] over strata: given the successes of each, b's in all are the sum of what chance gives it in each.
+///
+/// # Errors
+/// As there; no stratum with both arms, or more than 20,000 successes over several.
+pub fn midp_over(strata: &[(Arm, Arm)]) -> Result<MidP, StatsError> {
+    let both: Vec<(Arm, Arm)> = strata.iter().copied().filter(|(a, b)| a.trials > 0 && b.trials > 0).collect();
+    if let [(a, b)] = both[..] {
+        return midp_two_proportions(a, b);
+    }
+    let SummedChances { chances: sum, seen: at } = summed_chances(&both)?;
     let half = sum[at] / 2.0;
     let (below, above) = (sum[..at].iter().sum::<f64>() + half, sum[at + 1..].iter().sum::<f64>() + half);
     Ok(MidP { p_higher: above, p_lower: below, p_value: (2.0 * below.min(above)).min(1.0) })

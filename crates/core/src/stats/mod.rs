@@ -17,6 +17,7 @@ pub mod homogeneity;
 pub mod hour_trial;
 pub mod hours;
 pub mod midp;
+pub mod midp_limits;
 pub mod noninferiority;
 pub mod omnibus;
 pub mod planning;

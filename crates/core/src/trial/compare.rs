@@ -1,6 +1,6 @@
 //! How arms are compared since version 5 of the rule: by a test and by limits that never contradict each other.
 //!
-//! Shares by [`compare_shares`]; money by drawing the arms again within the strata that they were drawn in, its limits by turning that test
+//! Shares by [`compare_shares_by`]; money by drawing the arms again within the strata that they were drawn in, its limits by turning that test
 //! around, Welch's beside it. P-values are adjusted by Holm over the comparisons, limits are simultaneous (each at 1 − alpha / comparisons), and
 //! a call needs limits that exclude 0: see [`super::rules`].
 
@@ -11,7 +11,7 @@ use super::reading::{Amounts, ArmCounts, BeforeGroup, WelchBeside};
 use super::stretches::Counted;
 use crate::stats::adjust::{Adjustment, adjust_p_values};
 use crate::stats::adjusted_difference::{AdjustedDifference, Alike, adjusted_of_groups};
-use crate::stats::agreeing::{Test, Tested, compare_shares, few};
+use crate::stats::agreeing::{Test, Tested, compare_shares_by, few};
 use crate::stats::randomization::{Stratum, redraw};
 use crate::stats::welch::{Sample, welch_over};
 use crate::stats::{Arm, StatsError};
@@ -102,7 +102,7 @@ pub(super) fn contrast(plan: &Plan, counted: Counted<'_>, (base, arms): (&[usize
         if let Some(tested) = adjusted(counted.before, base, arms, level).filter(|_| !few(&shares)) {
             return Ok(Contrast { tested: widened(tested, effect, level), welch: None });
         }
-        return Ok(Contrast { tested: widened(compare_shares(&shares, level)?, effect, level), welch: None });
+        return Ok(Contrast { tested: widened(compare_shares_by(&shares, level, counted.few)?, effect, level), welch: None });
     }
     let welch = by_welch(&strata, level);
     let tested = match counted.money {

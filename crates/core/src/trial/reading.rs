@@ -271,7 +271,7 @@ pub fn read_by(rule: Rule, plan: &Plan, counts: &[ArmCounts], beside: &Beside) -
     let known = rule.by_limits() && plan.metric.is_money() && !beside.amounts.is_empty();
     let money = known.then_some(Money { amounts: &beside.amounts, draws: REDRAWS });
     let before: &[Vec<BeforeGroup>] = if rule.by_limits() { &beside.before } else { &[] };
-    let counted = Counted { all: counts, stretches: &beside.stretches, money, before, design: &beside.design };
+    let counted = Counted { money, before, design: &beside.design, ..Counted::over(counts, &beside.stretches) };
     let Soundness { sizes, loss_p, removed_p, broken } = soundness(plan, counted, quiet, beside)?;
     let compared = rule.compare(plan, counted)?;
     let margins = rule.margins(plan, counted)?;

@@ -11,6 +11,7 @@ use super::compare::Money;
 use super::decide::pairs;
 use super::plan::{LEAST_PER_ARM, MOST_PARTS, PlanError};
 use super::reading::{ArmCounts, BeforeGroup};
+use crate::stats::agreeing::LimitsOfFew;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -38,6 +39,8 @@ pub struct Counted<'a> {
     pub before: &'a [Vec<BeforeGroup>],
     /// How much less sure comparisons are for companies whose people answer alike; empty: it isn't known.
     pub design: &'a [Design],
+    /// The limits where few did it.
+    pub few: LimitsOfFew,
 }
 
 /// Two arms in each stretch that both were open in: base, arm.
@@ -53,7 +56,7 @@ impl<'a> Counted<'a> {
     /// What was counted in all and in each stretch.
     #[must_use]
     pub fn over(all: &'a [ArmCounts], stretches: &'a [StretchCounts]) -> Self {
-        Self { all, stretches, money: None, before: &[], design: &[] }
+        Self { all, stretches, money: None, before: &[], design: &[], few: LimitsOfFew::default() }
     }
 
     /// The people of two arms who came at the same time; empty: they never were open together.

@@ -6,7 +6,8 @@ alpha <- number("alpha"); control <- number("control")
 money <- value("metric") == '"revenue"'; crossed <- value("crossed") != "null"
 version <- regmatches(sealed <- paste(readLines("seal.json", warn = FALSE), collapse = ""), regexpr('"rule_version": *[0-9]+', sealed))
 # Since version 5 tests and limits agree, and money goes by the arms drawn again.
-by_limits <- length(version) > 0 && as.numeric(sub(".*: *", "", version)) >= 5
+version <- if (length(version) > 0) as.numeric(sub(".*: *", "", version)) else 0
+by_limits <- version >= 5
 arms <- read.csv("arms.csv", stringsAsFactors = FALSE)
 # At a look only those are counted whose window was over by then.
 at_look <- !grepl('"called_at_look": *null', sealed)
@@ -34,8 +35,8 @@ few <- function(strata) {
   na <- sapply(strata, function(s) observed(s$a)); nb <- sapply(strata, function(s) observed(s$b)); x <- sapply(strata, function(s) s$a[["primary"]] + s$b[["primary"]])
   min(sum(x * na / (na + nb)), sum(x * nb / (na + nb)), sum((na + nb - x) * na / (na + nb)), sum((na + nb - x) * nb / (na + nb))) < 5
 }
-# The exact test given the successes of each stratum: b's are hypergeometric, and the observed number counts half.
-midp <- function(xa, na, xb, nb) {
+# The exact test given the successes of each stratum: b's are hypergeometric.
+given_all <- function(xa, na, nb, xb) {
   chances <- 1
   for (i in seq_along(na)) {
     p <- dhyper(0:(xa[i] + xb[i]), nb[i], na[i], xa[i] + xb[i])
@@ -43,8 +44,31 @@ midp <- function(xa, na, xb, nb) {
     for (j in seq_along(p)) added[j - 1 + seq_along(chances)] <- added[j - 1 + seq_along(chances)] + chances * p[j]
     chances <- added
   }
-  at <- sum(xb) + 1
+  chances
+}
+# The observed number counts half.
+midp <- function(xa, na, xb, nb) {
+  chances <- given_all(xa, na, nb, xb); at <- sum(xb) + 1
   min(1, 2 * min(sum(chances[seq_len(at - 1)]) + chances[at] / 2, sum(chances[-seq_len(at)]) + chances[at] / 2))
+}
+# That test turned around: the odds ratios that it doesn't reject, as differences.
+midp_limits <- function(xa, na, xb, nb, w, level) {
+  chances <- given_all(xa, na, nb, xb); at <- sum(xb) + 1; can <- which(chances > 0)
+  if (length(can) < 2) return(NULL)
+  more <- function(odds) {
+    t <- log(chances[can]) + odds * can; v <- exp(t - max(t))
+    (sum(v[can > at]) + sum(v[can == at]) / 2) / sum(v)
+  }
+  halved <- function(low, high, below) {
+    for (i in 1:56) { m <- (low + high) / 2; if (below(m)) low <- m else high <- m }
+    (low + high) / 2
+  }
+  x <- xa + xb
+  over <- function(odds) sum(w * sapply(seq_along(na), function(i) {
+    first <- halved(max(0, x[i] - nb[i]) / na[i], min(1, x[i] / na[i]), function(p) qlogis(min(max((x[i] - na[i] * p) / nb[i], 0), 1)) - qlogis(p) > odds)
+    (x[i] - na[i] * first) / nb[i] - first
+  }))
+  sapply(c((1 - level) / 2, 1 - (1 - level) / 2), function(share) over(halved(-40, 40, function(odds) more(odds) < share)))
 }
 # Draws the arms again within their strata. Its draws are its own, so digits differ a little.
 redraw <- function(a, b, level, draws = 2000) {
@@ -135,6 +159,12 @@ contrast_of_people <- function(a, b, level) {
   if (by_limits && few(strata)) test <- midp(xa, na, xb, nb)
   d <- sum(w * (pb - pa))
   limits <- c(d - sqrt(sum(w^2 * ((pb - lb[1, ])^2 + (la[2, ] - pa)^2))), d + sqrt(sum(w^2 * ((lb[2, ] - pb)^2 + (pa - la[1, ])^2))))
+  exact <- if (version >= 6 && few(strata)) midp_limits(xa, na, xb, nb, w, level)
+  if (!is.null(exact)) {
+    # No narrower than Newcombe's, but where those alone would take in 0.
+    wide <- c(min(limits[1], exact[1]), max(limits[2], exact[2]))
+    limits <- c(if (exact[1] > 0 && wide[1] <= 0) exact[1] else wide[1], if (exact[2] < 0 && wide[2] >= 0) exact[2] else wide[2])
+  }
   # What isn't rejected isn't excluded.
   if (by_limits && test >= 1 - level) limits <- c(min(limits[1], 0), max(limits[2], 0))
   c(d, test, limits)

@@ -6,7 +6,8 @@ from statistics import NormalDist
 normal = NormalDist()
 plan = json.load(open("plan.json", encoding="utf-8"))
 sealed = json.load(open("seal.json", encoding="utf-8"))
-by_limits = (sealed["seal"] or {}).get("rule_version", 0) >= 5  # since then tests and limits agree, and money goes by the arms drawn again
+version = (sealed["seal"] or {}).get("rule_version", 0)
+by_limits = version >= 5  # since then tests and limits agree, and money goes by the arms drawn again
 arms = list(csv.DictReader(open("arms.csv", encoding="utf-8")))
 sealed_assignments, without_opens = {}, {}
 for row in csv.DictReader(open("assignments.csv", encoding="utf-8")):
@@ -93,8 +94,8 @@ def few(strata):
     return min(expected) < 5
 
 
-def midp(strata):
-    """The exact test given the successes of each stratum: b's are hypergeometric, and the observed number counts half."""
+def given_all(strata):
+    """How likely each number of b's successes is, given those of each stratum (hypergeometric), and the place of the observed one."""
     least, chances, seen = 0, [1.0], 0
     for a, b in strata:
         na, nb, k = (int(x) for x in (observed(a), observed(b), a["primary"] + b["primary"]))
@@ -106,8 +107,43 @@ def midp(strata):
             for j, q in enumerate(p):
                 added[i + j] += c * q
         least, chances, seen = least + low, added, seen + int(b["primary"])
-    at = seen - least
+    return chances, seen - least
+
+
+def midp(strata):
+    """The exact test given the successes of each stratum: the observed number counts half."""
+    chances, at = given_all(strata)
     return min(1.0, 2 * min(sum(chances[:at]) + chances[at] / 2, sum(chances[at + 1 :]) + chances[at] / 2))
+
+
+def halved(low, high, below):
+    for _ in range(56):
+        middle = (low + high) / 2
+        low, high = (middle, high) if below(middle) else (low, middle)
+    return (low + high) / 2
+
+
+def midp_limits(strata, level):
+    """The exact test turned around: the odds ratios that it doesn't reject, as differences."""
+    chances, at = given_all(strata)
+    if len(chances) < 2:
+        return None
+    logs = [log(p) if p > 0 else -1e9 for p in chances]
+
+    def more(odds):
+        tilted = [l + odds * i for i, l in enumerate(logs)]
+        w = [exp(t - max(tilted)) for t in tilted]
+        return (sum(w[at + 1 :]) + w[at] / 2) / sum(w)
+
+    def difference(a, b, odds):
+        na, nb, k = observed(a), observed(b), a["primary"] + b["primary"]
+        logit = lambda p: -1e9 if p <= 0 else 1e9 if p >= 1 else log(p / (1 - p))
+        first = halved(max(0, k - nb) / na, min(1, k / na), lambda p: logit((k - na * p) / nb) - logit(p) > odds)
+        return (k - na * first) / nb - first
+
+    over = lambda odds: sum(w * difference(a, b, odds) for w, (a, b) in zip(weights(strata, observed), strata))
+    tail = (1 - level) / 2
+    return tuple(over(halved(-40.0, 40.0, lambda odds: more(odds) < share)) for share in (tail, 1 - tail))
 
 
 strata_of, amounts = {}, {}  # of revenue: people and amounts by stretch, stratum and arm
@@ -289,6 +325,11 @@ def contrast_of_people(strata, level, base, arm):
     if metric != "revenue":
         p = midp(strata) if by_limits and few(strata) else score_p(strata)
         low, high = newcombe(strata, "primary", level)
+        inverted = midp_limits(strata, level) if version >= 6 and few(strata) else None
+        if inverted:  # no narrower than Newcombe's, but where those alone would take in 0
+            (exact_low, exact_high), (low, high) = inverted, (min(low, inverted[0]), max(high, inverted[1]))
+            low = exact_low if exact_low > 0 >= low else low
+            high = exact_high if exact_high < 0 <= high else high
         if by_limits and p >= 1 - level:  # what isn't rejected isn't excluded
             low, high = min(low, 0.0), max(high, 0.0)
         return d, p, low, high

@@ -1,6 +1,8 @@
 //! What tests of trials share: the record, and arms that were opened by so many.
 
 use super::Inside;
+use rinse_core::stats::Arm;
+use rinse_core::stats::agreeing::{Test, compare_shares};
 use serde_json::Value;
 use std::collections::HashMap;
 use std::io::Read;
@@ -44,6 +46,24 @@ pub(crate) fn recomputed(files: &HashMap<String, String>) -> Option<String> {
         }
     }
     python.lines().last().map(str::to_owned)
+}
+
+/// Do the record's scripts, asked with so few answers in each of two arms, compare them as the application does?
+pub(crate) fn compares_few(files: &HashMap<String, String>, few: [u64; 2]) {
+    let mut files = files.clone();
+    let mut rows: Vec<Vec<String>> = files["arms.csv"].lines().map(|l| l.split(',').map(str::to_owned).collect()).collect();
+    let at = |name: &str| rows[0].iter().position(|h| h == name).unwrap();
+    let (primary, assigned, unknown) = (at("primary"), at("assigned"), at("unknown"));
+    let number = |row: &[String], at: usize| row[at].parse::<u64>().unwrap();
+    let arm = |row: usize| Arm { successes: few[row - 1], trials: number(&rows[row], assigned) - number(&rows[row], unknown) };
+    let want = compare_shares(&[(arm(1), arm(2))], 0.95).unwrap();
+    (1..3).for_each(|row| rows[row][primary] = few[row - 1].to_string());
+    files.insert("arms.csv".into(), rows.iter().map(|r| r.join(",") + "\r\n").collect());
+    for (by, script) in [("python3", "recompute.py"), ("Rscript", "recompute.R")] {
+        let Some(out) = printed(&files, by, script) else { continue };
+        let line = format!("B less A: {:+.6} ({:+.6} to {:+.6}), adjusted p ", want.difference, want.lower, want.upper);
+        assert!(out.contains(&line) && want.test == Test::MidP, "{line}{} in {out}", want.p_value);
+    }
 }
 
 /// Lets exactly these shares of each arm's pilot have opened, whatever the stand-in's people did, and moves

@@ -1,4 +1,4 @@
-//! Version 5 of the rule. As the first four, and:
+//! Version 5 of the rule, and 6, which differs by the limits where few did it ([`crate::stats::agreeing::LimitsOfFew`]). As the first four, and:
 //!
 //! * a call needs limits that exclude 0, by a test that fits what was counted ([`crate::trial::compare`]);
 //! * it needs every comparator: all arms that are open, whether or not they were open at the same time, and each that it was compared with;

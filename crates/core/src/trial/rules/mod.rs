@@ -12,10 +12,11 @@ use super::plan::Plan;
 use super::reading::{ArmCounts, Verdict};
 use super::stretches::Counted;
 use crate::stats::StatsError;
+use crate::stats::agreeing::LimitsOfFew;
 use std::cmp::Ordering;
 
 /// The version that trials are sealed with now. It rises when assignment, the response rules or the decision change.
-pub const LATEST: u32 = 5;
+pub const LATEST: u32 = 6;
 
 /// A version of the rule.
 #[derive(Debug, Clone, Copy)]
@@ -53,12 +54,21 @@ impl Rule {
         self.version >= 5
     }
 
+    /// With the limits that this version takes where few did it: since version 6 the exact test turned around.
+    fn with_limits(self, counted: Counted<'_>) -> Counted<'_> {
+        Counted { few: if self.version >= 6 { LimitsOfFew::Inverted } else { LimitsOfFew::Extended }, ..counted }
+    }
+
     /// These comparisons of the primary, adjusted for all of them together.
     ///
     /// # Errors
     /// When an arm is empty.
     pub fn compare_pairs(self, plan: &Plan, counted: Counted<'_>, pairs: &[(usize, usize)]) -> Result<Vec<Compared>, StatsError> {
-        if self.by_limits() { compare::compare_pairs(plan, counted, pairs) } else { decide::compare_pairs(plan, counted, pairs) }
+        if self.by_limits() {
+            compare::compare_pairs(plan, self.with_limits(counted), pairs)
+        } else {
+            decide::compare_pairs(plan, counted, pairs)
+        }
     }
 
     /// All comparisons that the verdict goes by: of all pairs, or with the control, those that were open at the same time. Of two changes at
@@ -71,7 +81,7 @@ impl Rule {
             return self.compare_pairs(plan, counted, &counted.pairs(plan.control));
         }
         if self.by_limits() && crossed::interaction(plan, counted.all)? < plan.alpha {
-            return crossed::arm_by_arm(plan, counted);
+            return crossed::arm_by_arm(plan, self.with_limits(counted));
         }
         Ok(Vec::new())
     }
@@ -83,7 +93,7 @@ impl Rule {
     pub fn margins(self, plan: &Plan, counted: Counted<'_>) -> Result<Vec<Margin>, StatsError> {
         match (plan.crossed.is_some(), self.by_limits()) {
             (false, _) => Ok(Vec::new()),
-            (true, true) => crossed::margins_by_limits(plan, counted),
+            (true, true) => crossed::margins_by_limits(plan, self.with_limits(counted)),
             (true, false) => crossed::margins(plan, counted.all),
         }
     }
