@@ -67,15 +67,20 @@ impl Hours {
         format!("{} to {}", clock(self.from_minute), clock(self.until_minute))
     }
 
-    /// May mail go out at this instant?
+    /// May mail go out at this minute of the day?
     #[must_use]
-    pub fn open(self, t: Instant, clock: &impl Wall) -> bool {
-        let minute = clock.minute(t);
+    pub fn allows(self, minute: u16) -> bool {
         if self.from_minute < self.until_minute {
             (self.from_minute..self.until_minute).contains(&minute)
         } else {
             minute >= self.from_minute || minute < self.until_minute
         }
+    }
+
+    /// May mail go out at this instant?
+    #[must_use]
+    pub fn open(self, t: Instant, clock: &impl Wall) -> bool {
+        self.allows(clock.minute(t))
     }
 
     /// The first instant, `t` or later, at which mail may go out. An opening hour that a clock change

@@ -26,6 +26,16 @@ pub fn thousands(n: u64) -> String {
     out
 }
 
+/// "a", "a and b", "a, b and c".
+#[must_use]
+pub fn listed(words: &[String]) -> String {
+    match words {
+        [] => String::new(),
+        [one] => one.clone(),
+        [first @ .., last] => format!("{} and {last}", first.join(", ")),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;

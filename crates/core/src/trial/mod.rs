@@ -1,4 +1,4 @@
-//! Variant trials.
+//! Trials: of variants, and of hours ([`hour`]).
 //!
 //! * [`plan`]: what is asked, of which [`metric`]; [`outlook`]: what it can find; [`guards`]: what its guardrails would notice; [`rehearsal`]: how often it would be right.
 //! * [`sealing`]: the seal over all that may not change; [`assign`]: who gets which arm.
@@ -16,6 +16,7 @@ pub mod course;
 pub mod crossed;
 pub mod decide;
 pub mod guards;
+pub mod hour;
 pub mod learned;
 pub mod looks;
 pub mod metric;

@@ -1,12 +1,14 @@
 //! Reads an hour trial: everybody is drawn to an hour in each round, so that answers compare within a stratum (a round and a time zone) and
-//! belong together by person. [`reading`]: does the hour matter, and which hours may be the best? [`own_hours`]: does each person have one of
-//! their own?
+//! belong together by person. [`score`]: does the hour matter? [`fit`]: what each hour adds. [`reading`]: both, and which hours may be the best.
+//! [`own_hours`]: does each person have one of their own?
 
+pub mod fit;
 pub mod own_hours;
 pub mod reading;
+pub mod score;
 
 use super::StatsError;
-use nalgebra::{DMatrix, DVector};
+use nalgebra::{DMatrix, DVector, DVectorView};
 use serde::Deserialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::hash::Hash;
@@ -34,13 +36,17 @@ fn refuse<T>(words: &str) -> Result<T, StatsError> {
     Err(StatsError::Arguments(words.to_owned()))
 }
 
+/// An answer: the places of its person, its stratum and its hour, and y.
+pub type Row = (usize, usize, usize, f64);
+
 /// Answers by the places of their persons, strata and hours.
-pub(super) struct Design {
-    pub(super) hours: Vec<u32>,
-    pub(super) persons: usize,
-    pub(super) strata: usize,
-    /// Person, stratum, hour, y.
-    pub(super) rows: Vec<(usize, usize, usize, f64)>,
+#[derive(Debug, Clone)]
+pub struct Design {
+    /// Ascending.
+    pub hours: Vec<u32>,
+    pub persons: usize,
+    pub strata: usize,
+    pub rows: Vec<Row>,
 }
 
 fn place<T: Eq + Hash + Clone>(known: &mut HashMap<T, usize>, of: &T) -> usize {
@@ -49,7 +55,9 @@ fn place<T: Eq + Hash + Clone>(known: &mut HashMap<T, usize>, of: &T) -> usize {
 }
 
 impl Design {
-    pub(super) fn of(answers: &[Answer]) -> Result<Self, StatsError> {
+    /// # Errors
+    /// An hour outside 0 to 23, an answer that is no number, a person twice in a stratum.
+    pub fn of(answers: &[Answer]) -> Result<Self, StatsError> {
         let mut seen: BTreeMap<u32, usize> = BTreeMap::new();
         for a in answers {
             if a.hour > 23 {
@@ -98,7 +106,7 @@ impl Design {
 
     /// The means of a value in each stratum.
     #[allow(clippy::cast_precision_loss)]
-    pub(super) fn stratum_means(&self, value: impl Fn(&(usize, usize, usize, f64)) -> f64) -> Vec<f64> {
+    pub(super) fn stratum_means(&self, value: impl Fn(&Row) -> f64) -> Vec<f64> {
         let mut sums = vec![(0.0, 0_usize); self.strata];
         for row in &self.rows {
             sums[row.1].0 += value(row);
@@ -120,17 +128,35 @@ impl Design {
         Ok(e)
     }
 
-    /// Sums by person, and of their products: what clusters are.
-    pub(super) fn clustered(&self, scores: impl Iterator<Item = DVector<f64>>, width: usize) -> (DVector<f64>, DMatrix<f64>) {
-        let mut by_person = vec![DVector::zeros(width); self.persons];
-        for (row, score) in self.rows.iter().zip(scores) {
-            by_person[row.0] += score;
+    /// The share of each stratum that was drawn to each hour, stratum by stratum.
+    #[allow(clippy::cast_precision_loss)]
+    pub(super) fn shares(&self) -> Vec<f64> {
+        let k = self.hours.len();
+        let mut shares = vec![0.0; self.strata * k];
+        for (_, stratum, hour, _) in &self.rows {
+            shares[stratum * k + hour] += 1.0;
         }
-        let mut sum = DVector::zeros(width);
-        let mut products = DMatrix::zeros(width, width);
-        for u in &by_person {
+        for of in shares.chunks_mut(k) {
+            let all: f64 = of.iter().sum();
+            of.iter_mut().for_each(|share| *share /= all.max(1.0));
+        }
+        shares
+    }
+
+    /// What each row has of its hour beyond its stratum's share, times its weight: summed by person, then added up, and their products.
+    pub(super) fn clustered(&self, shares: &[f64], weights: impl Iterator<Item = f64>) -> (DVector<f64>, DMatrix<f64>) {
+        let k = self.hours.len();
+        let mut by_person = vec![0.0; self.persons * k];
+        for ((person, stratum, hour, _), weight) in self.rows.iter().zip(weights) {
+            let of = &mut by_person[person * k..][..k];
+            of[*hour] += weight;
+            of.iter_mut().zip(&shares[stratum * k..][..k]).for_each(|(sum, share)| *sum -= weight * share);
+        }
+        let (mut sum, mut products) = (DVector::zeros(k), DMatrix::zeros(k, k));
+        for u in by_person.chunks(k) {
+            let u = DVectorView::from_slice(u, k);
             sum += u;
-            products.ger(1.0, u, u, 1.0);
+            products.ger(1.0, &u, &u, 1.0);
         }
         (sum, products)
     }

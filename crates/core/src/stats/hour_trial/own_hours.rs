@@ -78,9 +78,16 @@ fn pair_sums(of: &[(f64, f64)]) -> (f64, f64, u64) {
 ///
 /// # Errors
 /// As [`super::reading::hour_reading`] of the answers; fewer than two hours, a negative answer, no pair at the same hour or none at different ones, or no variation.
-#[allow(clippy::cast_precision_loss)]
 pub fn own_hour_spread(answers: &[Answer]) -> Result<OwnHours, StatsError> {
-    let d = Design::of(answers)?;
+    own_hours(&Design::of(answers)?)
+}
+
+/// [`own_hour_spread`] of answers by their places.
+///
+/// # Errors
+/// As there.
+#[allow(clippy::cast_precision_loss)]
+pub fn own_hours(d: &Design) -> Result<OwnHours, StatsError> {
     if d.hours.len() < 2 {
         return refuse("fewer than two hours occur: nobody can have one of their own");
     }
@@ -89,7 +96,7 @@ pub fn own_hour_spread(answers: &[Answer]) -> Result<OwnHours, StatsError> {
     }
     d.linked()?;
     d.within()?;
-    let m = expected(&d);
+    let m = expected(d);
     let mut by_person: Vec<BTreeMap<usize, Vec<(f64, f64)>>> = vec![BTreeMap::new(); d.persons];
     for ((person, _, hour, y), m) in d.rows.iter().zip(&m) {
         by_person[*person].entry(*hour).or_default().push((y - m, *m));

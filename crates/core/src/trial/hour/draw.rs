@@ -1,0 +1,137 @@
+//! Who takes part in a round, and which hour each is drawn to: by keyed hash of the trial's seed and the round, so that it can be worked out
+//! again from the frozen roster.
+
+use crate::trial::assign::{Person, Placed, assign, strata};
+use crate::zone::Wall;
+use crate::{HOUR, Instant};
+use siphasher::sip::SipHasher13;
+use std::collections::BTreeMap;
+use std::hash::Hasher;
+
+/// Somebody who may take part, before the draw.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Candidate {
+    pub person: Person,
+    /// Their time zone, by the number it has in this round.
+    pub zone: u32,
+}
+
+/// Somebody of a round with the hour they were drawn to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct Drawn {
+    pub contact: i64,
+    pub zone: u32,
+    /// What the hours were balanced in: time zone by mailbox domain by how people answer.
+    pub stratum: u32,
+    pub hour: u8,
+    /// Their opens can't be known, by what was known of their domain at the draw.
+    pub opens_unknown: bool,
+}
+
+/// The seed of a round.
+#[must_use]
+pub fn seed_of(seed: u64, round: usize) -> u64 {
+    let mut h = SipHasher13::new_with_keys(seed, 6);
+    h.write_u64(round as u64);
+    h.finish()
+}
+
+/// When each of these hours comes on somebody's clock on that date; none where their clock changes on it: there the hours aren't as far
+/// from each other as for everybody else.
+#[must_use]
+pub fn instants(clock: &impl Wall, day: i64, hours: &[u8]) -> Option<Vec<Instant>> {
+    let (begins, ends) = (clock.first_of_day(day), clock.first_of_day(day + 1));
+    if ends - begins != 24 * HOUR {
+        return None;
+    }
+    Some(hours.iter().map(|h| begins + i64::from(*h) * HOUR).collect())
+}
+
+/// A round is drawn before its date begins anywhere: at UTC+14, and an hour earlier, so that the first are ready in time.
+#[must_use]
+pub fn drawn_at(day: i64) -> Instant {
+    Instant(day * crate::DAY - 15 * HOUR)
+}
+
+/// When the last of a round's messages is due: the last hour at UTC-12.
+#[must_use]
+pub fn last_due(day: i64, hours: &[u8]) -> Instant {
+    Instant(day * crate::DAY + i64::from(hours.last().copied().unwrap_or(23)) * HOUR + 12 * HOUR)
+}
+
+/// Draws everybody to an hour, in permuted blocks over the hours within time zone, mailbox domain and how people answer. The order in which
+/// people are given makes no difference.
+#[must_use]
+pub fn draw(seed: u64, round: usize, people: &[Candidate], hours: &[u8]) -> Vec<Drawn> {
+    let mut people = people.to_vec();
+    people.sort_unstable_by_key(|c| c.person.contact);
+    let groups = strata(&people.iter().map(|c| c.person).collect::<Vec<_>>());
+    let mut numbers: BTreeMap<(u32, u32), u32> = people.iter().zip(&groups).map(|(c, p)| ((c.zone, p.stratum), 0)).collect();
+    numbers.values_mut().zip(0..).for_each(|(number, i)| *number = i);
+    let placed: Vec<(Placed, u32)> =
+        people.iter().zip(groups).map(|(c, p)| (Placed { stratum: numbers[&(c.zone, p.stratum)], ..p }, c.zone)).collect();
+    again(seed, round, &placed, hours)
+}
+
+/// The hours of people whose strata are known: the draw worked out again from a roster.
+#[must_use]
+pub fn again(seed: u64, round: usize, people: &[(Placed, u32)], hours: &[u8]) -> Vec<Drawn> {
+    let zones: BTreeMap<i64, u32> = people.iter().map(|(p, zone)| (p.contact, *zone)).collect();
+    let placed: Vec<Placed> = people.iter().map(|(p, _)| *p).collect();
+    let drawn = |e: crate::trial::assign::Enrolled| Drawn {
+        contact: e.contact,
+        zone: zones[&e.contact],
+        stratum: e.stratum,
+        hour: hours[e.arm],
+        opens_unknown: e.opens_unknown,
+    };
+    assign(seed_of(seed, round), &placed, &vec![1; hours.len()]).into_iter().map(drawn).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::zone::named;
+    use proptest::prelude::*;
+
+    fn people(n: usize) -> Vec<Candidate> {
+        let person =
+            |i: usize| Person { contact: i as i64, domain: 1 + (i % 4) as u32, cell: Some((i % 5) as u8), opens_unknown: i % 9 == 0 };
+        (0..n).map(|i| Candidate { person: person(i), zone: (i % 3) as u32 }).collect()
+    }
+
+    proptest! {
+        /// Hours are as even as they can be in each stratum, rounds are drawn apart, and the roster gives the draw again.
+        #[test]
+        fn every_round_is_drawn_for_itself(seed in any::<u64>(), n in 30usize..400, k in 2usize..8) {
+            let hours: Vec<u8> = (0..k as u8).map(|h| 6 + 2 * h).collect();
+            let first = draw(seed, 1, &people(n), &hours);
+            prop_assert_eq!(first.len(), n);
+            let mut backward = people(n);
+            backward.reverse();
+            prop_assert_eq!(&first, &draw(seed, 1, &backward, &hours));
+            let mut sizes: BTreeMap<(u32, u8), i64> = BTreeMap::new();
+            first.iter().for_each(|d| *sizes.entry((d.stratum, d.hour)).or_default() += 1);
+            for stratum in first.iter().map(|d| d.stratum).collect::<std::collections::BTreeSet<_>>() {
+                let of: Vec<i64> = hours.iter().map(|h| sizes.get(&(stratum, *h)).copied().unwrap_or(0)).collect();
+                prop_assert!(of.iter().max().unwrap() - of.iter().min().unwrap() <= 1);
+            }
+            let roster: Vec<(Placed, u32)> = first.iter().map(|d| (Placed { contact: d.contact, stratum: d.stratum, opens_unknown: d.opens_unknown }, d.zone)).collect();
+            prop_assert_eq!(&first, &again(seed, 1, &roster, &hours));
+            prop_assert!(n < 60 || first != draw(seed, 2, &people(n), &hours));
+        }
+    }
+
+    #[test]
+    fn a_date_with_a_clock_change_is_no_round_there() {
+        let day =
+            |date: &str| crate::zone::first_instant(format!("{date}T00:00").parse().unwrap(), &crate::zone::TimeZone::UTC).0 / crate::DAY;
+        let paris = named("Europe/Paris").unwrap();
+        assert_eq!(instants(&paris, day("2026-03-29"), &[9]), None);
+        assert_eq!(instants(&paris, day("2026-10-25"), &[9]), None);
+        let at = instants(&paris, day("2026-03-30"), &[0, 9]).unwrap();
+        assert_eq!((at[0].iso().as_str(), at[1].iso().as_str()), ("2026-03-29T22:00:00Z", "2026-03-30T07:00:00Z"));
+        assert!(instants(&named("Pacific/Kiritimati").unwrap(), 20_000, &[0]).unwrap()[0] > drawn_at(20_000));
+        assert!(instants(&named("Etc/GMT+12").unwrap(), 20_000, &[23]).unwrap()[0] <= last_due(20_000, &[8, 23]));
+    }
+}

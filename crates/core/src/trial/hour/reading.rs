@@ -1,0 +1,444 @@
+//! The reading of an hour trial, once: after the window of its last round.
+//!
+//! What decides is the score test over strata of round and time zone with people as clusters, and nothing else; where few people or few
+//! answers make its chi-square doubtful, the same statistic over hours drawn again. Each hour's estimate and the set of hours that may be the
+//! best come after it. Everybody who was drawn counts, whether or not the message could be handed over.
+
+use super::plan::HourPlan;
+use super::said;
+use crate::stats::hour_trial::fit::fit;
+use crate::stats::hour_trial::own_hours::own_hours;
+use crate::stats::hour_trial::reading::wave;
+use crate::stats::hour_trial::score::{ScoreTest, redrawn_test, score_test};
+use crate::stats::hour_trial::{Design, Row};
+use crate::trial::metric::Metric;
+use chacha20::ChaCha12Rng;
+use rand::{RngExt, SeedableRng};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, HashMap};
+use utoipa::ToSchema;
+
+/// Somebody of a round, and what came of it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Answered {
+    pub contact: i64,
+    /// From 0, in the order of the plan.
+    pub round: usize,
+    pub zone: u32,
+    /// What their hour was balanced in.
+    pub stratum: u32,
+    pub hour: u8,
+    pub opens_unknown: bool,
+    /// It wasn't handed over within their hour.
+    pub lost: bool,
+    /// A machine opened it, and nobody else is known to have.
+    pub machine: bool,
+    /// They did what is counted, within the window.
+    pub did: bool,
+}
+
+/// What is found.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum HourVerdict {
+    Matters,
+    /// As far as this base can tell, it doesn't.
+    NotShown,
+    /// It can't be judged: nobody answered, or everybody.
+    CantTell,
+    /// The hours weren't treated alike.
+    Void,
+}
+
+/// One hour.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct OfHour {
+    pub hour: u8,
+    /// Drawn to it whose answers can be known, over all rounds that are read.
+    pub people: u64,
+    pub did: u64,
+    pub lost: u64,
+    pub machine: u64,
+    /// Less the mean of the hours, as a difference of rates; none where nothing could be fitted.
+    pub estimate: Option<f64>,
+    /// Limits that hold for all hours at once.
+    pub lower: Option<f64>,
+    pub upper: Option<f64>,
+    /// It can't be told from the best.
+    pub may_be_best: bool,
+    /// Too few for an estimate of its own.
+    pub thin: bool,
+}
+
+/// One round.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct OfRound {
+    /// From 1.
+    pub round: usize,
+    pub mailing: i64,
+    pub day: i64,
+    pub drawn: u64,
+    /// Whose answers can be known.
+    pub known: u64,
+    pub lost: u64,
+    pub did: u64,
+    /// Why it isn't read; none: it is.
+    pub left_out: Option<String>,
+}
+
+/// Something that must be alike at all hours.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[schema(as = HourCheck)]
+pub struct Check {
+    /// loss, machines
+    pub what: String,
+    pub p_value: Option<f64>,
+    /// Between the hour with the most and the one with the fewest, as a difference of rates.
+    pub spread: f64,
+    pub breaks: bool,
+    pub sentence: String,
+}
+
+/// A daily wave through the hours.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[schema(as = DailyWave)]
+pub struct Wave {
+    /// The cosine's and the sine's part, as differences of rates.
+    pub cos: f64,
+    pub sin: f64,
+    pub peak_hour: Option<f64>,
+    pub p_value: f64,
+}
+
+/// Do people differ in which hour suits them?
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[schema(as = OwnHoursRead)]
+pub struct Own {
+    pub p_value: f64,
+    /// The variance between people of what an hour adds, as a square of rates.
+    pub spread: f64,
+    pub sentence: String,
+}
+
+/// All that is read.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[schema(as = HourTrialReading)]
+pub struct Reading {
+    pub verdict: HourVerdict,
+    pub sentence: String,
+    pub statistic: Option<f64>,
+    pub df: Option<usize>,
+    pub p_value: Option<f64>,
+    /// How often the hours were drawn again; none: by the chi-square.
+    pub redrawn: Option<usize>,
+    pub persons: u64,
+    pub strata: u64,
+    /// The mean of the hours' rates.
+    pub mean: f64,
+    /// How many standard errors the limits lie from each estimate.
+    pub largest_t: Option<f64>,
+    pub hours: Vec<OfHour>,
+    pub best_set: Vec<u8>,
+    pub rounds: Vec<OfRound>,
+    pub checks: Vec<Check>,
+    pub wave: Option<Wave>,
+    pub own: Option<Own>,
+    pub weekdays: String,
+    pub notes: Vec<String>,
+}
+
+/// Losses differ too much when so unlikely by chance, and by more than this.
+const LOSS_P: f64 = 0.001;
+const LOSS_SPREAD: f64 = 0.005;
+/// Opens can't be read when machines took so differently from the hours.
+const MACHINES_P: f64 = 0.01;
+/// With fewer people, or answers at an hour, the hours are drawn again.
+const FEW_PEOPLE: usize = 500;
+const FEW_ANSWERS: u64 = 5;
+/// How often, and how much work that may be.
+const DRAWS: usize = 9_999;
+const MOST_WORK: usize = 3_000_000_000;
+/// Fewer people at an hour than this are drawn hollow.
+const THIN: u64 = 100;
+/// People differ in their hours when so unlikely by chance.
+const OWN_P: f64 = 0.05;
+
+/// Answers as a design: strata are rounds by time zone. `y`: what is asked of each.
+fn design(rows: &[Answered], hours: &[u8], y: impl Fn(&Answered) -> bool) -> Design {
+    let place: HashMap<u8, usize> = hours.iter().zip(0..).map(|(h, i)| (*h, i)).collect();
+    let (mut persons, mut strata) = (HashMap::with_capacity(rows.len()), HashMap::new());
+    let rows: Vec<Row> = rows
+        .iter()
+        .map(|a| {
+            let next = persons.len();
+            let person = *persons.entry(a.contact).or_insert(next);
+            let next = strata.len();
+            let stratum = *strata.entry((a.round, a.zone)).or_insert(next);
+            (person, stratum, place[&a.hour], f64::from(u8::from(y(a))))
+        })
+        .collect();
+    Design { hours: hours.iter().map(|h| u32::from(*h)).collect(), persons: persons.len(), strata: strata.len(), rows }
+}
+
+/// The score test, by drawing the hours again where few people or answers make its chi-square doubtful.
+fn decides(rows: &[Answered], d: &Design, of: &[OfHour]) -> Result<(ScoreTest, Option<usize>), crate::stats::StatsError> {
+    let few = d.persons < FEW_PEOPLE || of.iter().any(|h| h.did < FEW_ANSWERS || h.people - h.did < FEW_ANSWERS);
+    if !few {
+        return Ok((score_test(d)?, None));
+    }
+    // Hours change places among those who were balanced together.
+    let mut groups: BTreeMap<(usize, u32), Vec<usize>> = BTreeMap::new();
+    rows.iter().enumerate().for_each(|(i, a)| groups.entry((a.round, a.stratum)).or_default().push(i));
+    let mut rng = ChaCha12Rng::seed_from_u64(0x0040_0125);
+    let again = |rows: &mut [Row]| {
+        for of in groups.values() {
+            for i in (1..of.len()).rev() {
+                let j = rng.random_range(0..=i);
+                let (a, b) = (of[i], of[j]);
+                let hour = rows[a].2;
+                rows[a].2 = rows[b].2;
+                rows[b].2 = hour;
+            }
+        }
+    };
+    let k = d.hours.len();
+    let draws = (MOST_WORK / (d.rows.len() * k + d.persons * k * k).max(1)).clamp(199, DRAWS);
+    Ok((redrawn_test(d, draws, again)?, Some(draws)))
+}
+
+fn spread(of: &[OfHour], count: impl Fn(&OfHour) -> u64) -> f64 {
+    #[allow(clippy::cast_precision_loss)]
+    let rates = || of.iter().filter(|h| h.people > 0).map(|h| count(h) as f64 / h.people as f64);
+    rates().fold(0.0, f64::max) - rates().fold(1.0, f64::min).min(rates().fold(0.0, f64::max))
+}
+
+/// Hours with what was counted at each.
+fn counted(hours: &[u8], rows: &[Answered]) -> Vec<OfHour> {
+    let zero = |hour: &u8| OfHour {
+        hour: *hour,
+        people: 0,
+        did: 0,
+        lost: 0,
+        machine: 0,
+        estimate: None,
+        lower: None,
+        upper: None,
+        may_be_best: true,
+        thin: true,
+    };
+    let mut of: Vec<OfHour> = hours.iter().map(zero).collect();
+    for a in rows {
+        let Some(h) = of.iter_mut().find(|h| h.hour == a.hour) else { continue };
+        h.people += 1;
+        h.did += u64::from(a.did);
+        h.lost += u64::from(a.lost);
+        h.machine += u64::from(a.machine);
+    }
+    of.iter_mut().for_each(|h| h.thin = h.people < THIN);
+    of
+}
+
+/// Rounds with what was counted in each, and which are left out: by the rule that was sealed, before any answer is looked at.
+#[allow(clippy::cast_precision_loss)]
+fn rounds(plan: &HourPlan, all: &[Answered], is_read: impl Fn(&Answered) -> bool) -> Vec<OfRound> {
+    let zero = |(i, r): (usize, &super::plan::Round)| OfRound {
+        round: i + 1,
+        mailing: r.mailing,
+        day: r.day,
+        drawn: 0,
+        known: 0,
+        lost: 0,
+        did: 0,
+        left_out: None,
+    };
+    let mut of: Vec<OfRound> = plan.rounds.iter().enumerate().map(zero).collect();
+    for a in all {
+        let r = &mut of[a.round];
+        r.drawn += 1;
+        r.lost += u64::from(a.lost);
+        r.known += u64::from(is_read(a));
+        r.did += u64::from(is_read(a) && a.did);
+    }
+    for r in &mut of {
+        r.left_out = if r.drawn == 0 {
+            Some("nobody was drawn: its message wasn't ready, or nobody could have all the hours".into())
+        } else if r.lost as f64 > plan.fail_loss * r.drawn as f64 {
+            Some(format!(
+                "{:.0}% of it wasn't handed over within the hour, more than the {:.0}% that were sealed",
+                100.0 * r.lost as f64 / r.drawn as f64,
+                100.0 * plan.fail_loss
+            ))
+        } else {
+            None
+        };
+    }
+    of
+}
+
+/// Is a share alike at all hours? None where nothing varies: then it is.
+fn alike(d: &Design) -> Option<f64> {
+    score_test(d).ok().map(|t| t.p_value)
+}
+
+fn checks(plan: &HourPlan, rows: &[Answered], of: &[OfHour]) -> Vec<Check> {
+    let mut out = Vec::new();
+    let p = alike(&design(rows, &plan.hours, |a| a.lost));
+    let apart = spread(of, |h| h.lost);
+    let breaks = p.is_some_and(|p| p < LOSS_P) && apart > LOSS_SPREAD;
+    out.push(Check { what: "loss".into(), p_value: p, spread: apart, breaks, sentence: said::loss(p, apart, breaks) });
+    if plan.metric == Metric::HumanOpen {
+        let p = alike(&design(rows, &plan.hours, |a| a.machine));
+        let apart = spread(of, |h| h.machine);
+        let breaks = p.is_some_and(|p| p < MACHINES_P);
+        out.push(Check { what: "machines".into(), p_value: p, spread: apart, breaks, sentence: said::machines(p, apart, breaks) });
+    }
+    out
+}
+
+/// Reads an hour trial. `all`: everybody who was drawn, in every round.
+#[must_use]
+#[allow(clippy::cast_precision_loss)]
+pub fn read(plan: &HourPlan, all: &[Answered]) -> Reading {
+    let is_read = |a: &Answered| plan.metric != Metric::HumanOpen || !a.opens_unknown;
+    let rounds = rounds(plan, all, is_read);
+    let rows: Vec<Answered> = all.iter().copied().filter(|a| rounds[a.round].left_out.is_none() && is_read(a)).collect();
+    let mut hours = counted(&plan.hours, &rows);
+    let checks = checks(plan, &rows, &hours);
+    let d = design(&rows, &plan.hours, |a| a.did);
+    let read_days = rounds.iter().filter(|r| r.left_out.is_none()).map(|r| r.day);
+    let mut reading = Reading {
+        verdict: HourVerdict::CantTell,
+        sentence: String::new(),
+        statistic: None,
+        df: None,
+        p_value: None,
+        redrawn: None,
+        persons: d.persons as u64,
+        strata: d.strata as u64,
+        mean: hours.iter().map(|h| h.did as f64 / h.people.max(1) as f64).sum::<f64>() / hours.len() as f64,
+        largest_t: None,
+        hours: Vec::new(),
+        best_set: plan.hours.clone(),
+        weekdays: plan.weekdays(read_days.clone()),
+        rounds: Vec::new(),
+        checks,
+        wave: None,
+        own: None,
+        notes: Vec::new(),
+    };
+    let found = decides(&rows, &d, &hours);
+    if let Ok((test, redrawn)) = &found {
+        (reading.statistic, reading.df, reading.p_value, reading.redrawn) =
+            (Some(test.statistic), Some(test.df), Some(test.p_value), *redrawn);
+        reading.verdict = if test.p_value < plan.alpha { HourVerdict::Matters } else { HourVerdict::NotShown };
+    }
+    if let (Ok(_), Ok(fit)) = (&found, fit(&d)) {
+        let errors = fit.standard_errors();
+        let t = fit.largest_t(plan.alpha).unwrap_or(f64::INFINITY);
+        for (i, h) in hours.iter_mut().enumerate() {
+            let estimate = fit.estimates[i];
+            (h.estimate, h.lower, h.upper) = (Some(estimate), Some(estimate - t * errors[i]), Some(estimate + t * errors[i]));
+        }
+        reading.largest_t = Some(t);
+        if reading.verdict == HourVerdict::Matters
+            && let Ok(set) = fit.best_set(&d.hours, plan.alpha)
+        {
+            reading.best_set = plan.hours.iter().copied().filter(|h| set.contains(&u32::from(*h))).collect();
+        }
+        reading.wave = wave(&d).ok().map(|w| Wave { cos: w.cos, sin: w.sin, peak_hour: w.peak_hour, p_value: w.wald_p });
+        reading.own = own_hours(&d).ok().map(|o| Own { p_value: o.p_value, spread: o.spread, sentence: said::own(o.p_value, OWN_P) });
+    } else {
+        reading.verdict = HourVerdict::CantTell;
+    }
+    if reading.checks.iter().any(|c| c.breaks) {
+        reading.verdict = HourVerdict::Void;
+        reading.best_set = plan.hours.clone();
+    }
+    hours.iter_mut().for_each(|h| h.may_be_best = reading.best_set.contains(&h.hour));
+    (reading.hours, reading.rounds) = (hours, rounds);
+    reading.notes = said::notes(plan, &reading);
+    let why = found.err().map(|e| e.to_string());
+    reading.sentence = said::sentence(plan, &reading, why.as_deref());
+    reading
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::trial::hour::plan::Round;
+
+    fn plan() -> HourPlan {
+        HourPlan {
+            hours: vec![8, 12, 18],
+            rounds: (0..3).map(|r| Round { mailing: r + 1, day: 20_000 + 7 * r }).collect(),
+            usual_hour: 18,
+            ..HourPlan::usual("Does the hour matter?")
+        }
+    }
+
+    /// 900 people in three rounds, at an hour drawn for each: how likely they do it, and how likely it is lost, by round and hour.
+    fn rows(did: impl Fn(usize, u8) -> f64, lost: impl Fn(usize, u8) -> f64) -> Vec<Answered> {
+        let mut rng = ChaCha12Rng::seed_from_u64(8);
+        let mut out = Vec::new();
+        for round in 0..3 {
+            for contact in 0..900 {
+                let hour = plan().hours[rng.random_range(0..3)];
+                let lost = rng.random::<f64>() < lost(round, hour);
+                out.push(Answered {
+                    contact,
+                    round,
+                    zone: (contact % 2) as u32,
+                    stratum: (contact % 2) as u32,
+                    hour,
+                    opens_unknown: contact % 10 == 0,
+                    lost,
+                    machine: false,
+                    did: !lost && rng.random::<f64>() < did(round, hour),
+                });
+            }
+        }
+        out
+    }
+
+    #[test]
+    fn what_matters_is_said_with_the_hours_that_may_be_best() {
+        let r = read(&plan(), &rows(|_, hour| if hour == 18 { 0.2 } else { 0.4 }, |_, _| 0.0));
+        assert_eq!((r.verdict, r.best_set.as_slice(), r.redrawn, r.persons), (HourVerdict::Matters, &[8u8, 12][..], None, 810), "{r:?}");
+        assert!(r.sentence.starts_with("The hour matters (p under 0.001)."), "{}", r.sentence);
+        assert!(r.sentence.contains("08:00 and 12:00 can't be told from the best"), "{}", r.sentence);
+        let d = r.hours[2].estimate.unwrap();
+        assert!(
+            r.sentence.contains(&format!("18:00, the usual hour, lies {:.1} points under the mean of the hours", -100.0 * d)),
+            "{}",
+            r.sentence
+        );
+        assert!(r.hours.iter().all(|h| h.lower < h.estimate && h.estimate < h.upper) && r.hours[2].upper < Some(0.0));
+    }
+
+    #[test]
+    fn what_is_not_shown_says_what_it_could_still_be() {
+        let r = read(&plan(), &rows(|round, _| 0.2 + 0.1 * round as f64, |_, _| 0.0));
+        assert_eq!((r.verdict, r.best_set.len()), (HourVerdict::NotShown, 3));
+        let most = r.hours.iter().filter_map(|h| h.upper).fold(0.0, f64::max);
+        assert!(r.sentence.contains(&format!("better than the average by more than {:.1} points", 100.0 * most)), "{}", r.sentence);
+    }
+
+    #[test]
+    fn hours_that_lose_more_make_it_void_and_a_failed_round_is_left_out_whole() {
+        let r = read(&plan(), &rows(|_, _| 0.3, |_, hour| if hour == 18 { 0.1 } else { 0.0 }));
+        assert_eq!(r.verdict, HourVerdict::Void, "{}", r.sentence);
+        assert!(r.sentence.contains("lost"), "{}", r.sentence);
+        // The host was down in round 2, for the evening: by the rule that was sealed that round says nothing.
+        let r = read(&plan(), &rows(|_, _| 0.3, |round, hour| if round == 1 && hour == 18 { 1.0 } else { 0.0 }));
+        assert_eq!((r.verdict, r.rounds[1].left_out.is_some()), (HourVerdict::NotShown, true), "{}", r.sentence);
+        assert_eq!(r.hours.iter().map(|h| h.people).sum::<u64>(), 1_620);
+    }
+
+    #[test]
+    fn few_answers_are_judged_by_drawing_again() {
+        let r = read(&plan(), &rows(|_, hour| if hour == 8 { 0.02 } else { 0.001 }, |_, _| 0.0));
+        assert!(r.redrawn.is_some_and(|n| n > 1_000) && r.verdict == HourVerdict::Matters, "{r:?}");
+        assert_eq!(read(&plan(), &rows(|_, _| 0.0, |_, _| 0.0)).verdict, HourVerdict::CantTell);
+        assert_eq!(read(&plan(), &[]).verdict, HourVerdict::CantTell);
+    }
+}

@@ -1,0 +1,132 @@
+//! What an hour trial can find, and how many rounds it takes.
+
+use super::plan::{HourPlan, LEAST_PER_HOUR};
+use crate::stats::StatsError;
+use crate::stats::omnibus::{omnibus_power, omnibus_sample_size};
+use crate::words::{people, thousands};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// The same people are drawn again and again, so their answers say less than those of as many others: by this factor, where it isn't known
+/// from hour trials before.
+pub const AGAIN: f64 = 1.2;
+
+/// What the rounds of a plan can find.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+#[schema(as = HourOutlook)]
+pub struct Outlook {
+    /// Of each round, those whose answers can be known.
+    pub people: u64,
+    /// At each hour of a round.
+    pub per_hour: u64,
+    /// At each hour, over all rounds.
+    pub needed_per_hour: u64,
+    pub rounds_needed: u64,
+    /// The smallest difference between the best and the worst hour that the planned rounds find with the power asked for; none: not even 50 points.
+    pub smallest_effect: Option<f64>,
+    /// How likely the planned rounds find the difference wanted.
+    pub power: f64,
+    pub enough: bool,
+    pub sentence: String,
+}
+
+/// One hour up and one down, the others between: of all profiles with this difference the hardest to find.
+fn hardest(rate: f64, effect: f64, hours: usize) -> Vec<f64> {
+    let mut profile = vec![rate; hours];
+    profile[0] = (rate + effect / 2.0).min(1.0);
+    profile[hours - 1] = (rate - effect / 2.0).max(0.0);
+    profile
+}
+
+/// How likely a difference is found by so many people at each hour, over all rounds.
+fn power(plan: &HourPlan, rate: f64, effect: f64, per_hour: f64) -> f64 {
+    omnibus_power(&hardest(rate, effect, plan.hours.len()), per_hour / AGAIN, plan.alpha).map_or(0.0, |p| p.power)
+}
+
+/// What a plan can find. `rate`: of those who usually answer; `known`: how many of a round's people are read.
+///
+/// # Errors
+/// A rate outside 0 to 1.
+#[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation, clippy::cast_sign_loss)]
+pub fn outlook(plan: &HourPlan, rate: f64, known: u64) -> Result<Outlook, StatsError> {
+    let rate = crate::stats::open_unit("the usual rate", rate)?;
+    let hours = plan.hours.len();
+    let per_hour = known / hours as u64;
+    let needed = omnibus_sample_size(&hardest(rate, plan.effect, hours), plan.alpha, plan.power)? * AGAIN;
+    let rounds_needed = (needed * hours as f64 / known.max(1) as f64).ceil().max(2.0) as u64;
+    let in_all = per_hour as f64 * plan.rounds.len() as f64;
+    let found = |effect: f64| in_all >= 1.0 && power(plan, rate, effect, in_all) >= plan.power;
+    let most = (2.0 * rate.min(1.0 - rate)).min(0.5);
+    let smallest_effect = found(most).then(|| {
+        let (mut low, mut high) = (0.0, most);
+        for _ in 0..40 {
+            let middle = f64::midpoint(low, high);
+            if found(middle) { high = middle } else { low = middle }
+        }
+        high
+    });
+    let points = |x: f64| format!("{:.1} points", 100.0 * x);
+    let a_year = 364 / u64::from(plan.window_days.max(1));
+    let enough = plan.rounds.len() as u64 >= rounds_needed && per_hour >= LEAST_PER_HOUR;
+    let finds = smallest_effect.map_or_else(
+        || "find no difference that there can be".to_owned(),
+        |e| format!("find a difference of {} between the best and the worst hour", points(e)),
+    );
+    let here = format!("{} rounds of {} {finds} {:.0} times in 100.", plan.rounds.len(), people(known), 100.0 * plan.power);
+    let wanted = if rounds_needed > a_year {
+        format!(
+            " For {} this base is too small: it would take {} rounds, more than there are in a year. Ask for a larger difference, or fewer hours.",
+            points(plan.effect),
+            thousands(rounds_needed)
+        )
+    } else if enough {
+        format!(" That is enough for the {} you want; {rounds_needed} would be.", points(plan.effect))
+    } else {
+        format!(" For {} it takes {rounds_needed} rounds.", points(plan.effect))
+    };
+    Ok(Outlook {
+        people: known,
+        per_hour,
+        needed_per_hour: needed.ceil() as u64,
+        rounds_needed,
+        smallest_effect,
+        power: if in_all >= 1.0 { power(plan, rate, plan.effect, in_all) } else { 0.0 },
+        enough,
+        sentence: here + &wanted,
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::trial::hour::plan::Round;
+    use proptest::prelude::*;
+
+    fn plan(rounds: i64, hours: u8) -> HourPlan {
+        HourPlan {
+            hours: (0..hours).map(|h| 6 + h).collect(),
+            rounds: (0..rounds).map(|r| Round { mailing: r, day: 20_000 + 7 * r }).collect(),
+            ..HourPlan::usual("Does the hour matter?")
+        }
+    }
+
+    proptest! {
+        /// With the rounds that are needed the wanted difference is found as often as asked, with fewer it isn't; more people find more.
+        #[test]
+        fn what_is_needed_is_enough(rate in 0.05f64..0.6, hours in 2u8..18, known in 400u64..60_000) {
+            let o = outlook(&plan(4, hours), rate, known).unwrap();
+            prop_assume!((3..60).contains(&o.rounds_needed));
+            let with = |rounds: u64| outlook(&plan(rounds as i64, hours), rate, known).unwrap();
+            prop_assert!(with(o.rounds_needed).power >= 0.8 - 0.01 && with(o.rounds_needed - 1).power < 0.8 + 0.01);
+            prop_assert!(with(o.rounds_needed).enough && !with(o.rounds_needed - 1).enough);
+            let more = outlook(&plan(4, hours), rate, known * 2).unwrap();
+            prop_assert!(more.smallest_effect.unwrap_or(1.0) <= o.smallest_effect.unwrap_or(1.0));
+        }
+    }
+
+    #[test]
+    fn a_base_that_is_too_small_is_told() {
+        let o = outlook(&plan(4, 12), 0.2, 240).unwrap();
+        assert!(!o.enough && o.sentence.contains("too small"), "{}", o.sentence);
+    }
+}
