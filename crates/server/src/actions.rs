@@ -9,6 +9,7 @@ use rinse_core::message::{Level, Link, TemplateError, prepare};
 use rinse_core::series::Outline;
 use rinse_core::standing::{MailingEvent, MailingState, TrialState};
 use rinse_core::trial::guards::usual_margins;
+use rinse_core::trial::hour::{self, plan::HourPlan};
 use rinse_core::trial::learned;
 use rinse_core::trial::metric::{Change, Metric};
 use rinse_core::trial::outlook::{Known, Outlook, USUAL_LEAVING, observed_share, outlook};
@@ -16,7 +17,9 @@ use rinse_core::trial::plan::Plan;
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
 use rinse_core::words::thousands;
 use rinse_store::clearing::Clearance;
-use rinse_store::{Connection, StoreError, clearing, letterheads, mailings, opens, series, settings, trials};
+use rinse_store::{Connection, StoreError, clearing, hour_trials, letterheads, mailings, opens, series, settings, trials};
+use serde::Serialize;
+use utoipa::ToSchema;
 
 /// A mailing that passed the message check, as it stood then.
 pub(crate) struct Passed {
@@ -80,8 +83,9 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
     app.store
         .write(move |c| {
             let m = passed.holds(c)?;
-            // With a local time it begins in time for the first zone.
-            let at = m.draft.schedule.starts(at).max(now);
+            // A round of an hour trial begins with its draw; with a local time a mailing begins in time for the first zone.
+            let round = hour_trials::planned_for(c, m, now)?;
+            let at = round.unwrap_or_else(|| m.draft.schedule.starts(at).max(now));
             if m.draft.subjects.len() > 1 {
                 return Err(StoreError::Refused("This mailing has two subjects. Plan a trial of them, or take one out.".into()));
             }
@@ -279,4 +283,53 @@ pub(crate) async fn release(app: &App, id: i64, at_once: bool, person: Option<i6
         app.engine.tick(now).await?;
     }
     Ok(at)
+}
+
+/// What an hour trial's plan can find, and what stands in the way of sealing it.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct HourOutlookView {
+    /// None while no round is chosen.
+    pub(crate) outlook: Option<hour::size::Outlook>,
+    /// Of those who usually do what is counted.
+    rate: f64,
+    /// No past mailing is old enough to know it.
+    rate_assumed: bool,
+    /// Of the first round: whoever could be drawn, whether or not their opens can be known.
+    people: u64,
+    /// Why it can't be sealed now.
+    refused: Option<String>,
+}
+
+/// The usual rate of what an hour trial counts, and whether it is known.
+fn usual_rate(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Result<(f64, bool)> {
+    let like = Plan { metric: plan.metric, window_hours: i64::from(plan.window_days) * 24, ..Plan::usual("") };
+    let (past, known) = known(c, &like, now)?;
+    Ok((known.baseline.clamp(0.0001, 0.9999), past.rate.is_none()))
+}
+
+/// Who could be drawn in the first round, and of how many what is counted can be known.
+fn people_of(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Result<Option<(u64, u64)>> {
+    let Some(first) = plan.rounds.first() else { return Ok(None) };
+    let at = hour::draw::drawn_at(first.day).max(now);
+    let done = clearing::preview(c, first.mailing, at, now, None)?;
+    let (people, known) = hour_trials::drawing::could_take_part(c, &done, first.day, plan)?;
+    Ok(Some((people, if plan.metric == Metric::HumanOpen { known } else { people })))
+}
+
+/// What an hour trial's plan can find with the people there are.
+pub(crate) fn hour_outlook(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Result<HourOutlookView> {
+    let (rate, rate_assumed) = usual_rate(c, plan, now)?;
+    let people = people_of(c, plan, now)?;
+    let outlook =
+        people.map(|(_, known)| hour::size::outlook(plan, rate, known).map_err(|e| StoreError::Refused(e.to_string()))).transpose()?;
+    let refused = hour_trials::check(c, plan, now).err().map(|e| e.to_string());
+    Ok(HourOutlookView { outlook, rate, rate_assumed, people: people.map_or(0, |p| p.0), refused })
+}
+
+/// Runs an hour trial's plan on simulated answers, with the people there are now.
+pub(crate) fn rehearse_hours(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Result<hour::rehearsal::Rehearsal> {
+    let (rate, _) = usual_rate(c, plan, now)?;
+    let (_, known) = people_of(c, plan, now)?.unwrap_or_default();
+    // The same plan is always rehearsed the same.
+    hour::rehearsal::rehearse(plan, rate, known, 0x5EED).map_err(|e| StoreError::Refused(e.to_string()))
 }

@@ -2,6 +2,7 @@
 //! rests end. On the demo clock it also brings in what the simulated world does meanwhile.
 
 mod handing;
+mod hours;
 mod mail;
 mod react;
 mod text;
@@ -27,7 +28,7 @@ use rinse_core::token::Signer;
 use rinse_core::trial::{assign, reading};
 use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
-use rinse_store::sends::{self, Phase, Turn};
+use rinse_store::sends::{self, Hour, Phase, Turn};
 use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, opens, self_check, settings, signups, suppression, trials};
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
@@ -339,6 +340,7 @@ impl Engine {
             self.store.write(move |c| self_check::keep(c, &found, now)).await?;
         }
         self.read_trials(now).await?;
+        self.move_hour_trials(now).await?;
         // By the machine's clock others are told beside the sending, see `run`.
         if self.clock.is_demo() { self.tell(now).await } else { Ok(()) }
     }
@@ -360,18 +362,21 @@ impl Engine {
             if !self.store.write(move |c| sends::begin(c, id, now)).await? {
                 continue;
             }
-            let (done, turns, pilot) = self
+            let done = Arc::new(self.store.read_at_leisure(move |c| clearing::audience(c, id, now)).await?);
+            let seats = self.seats(id, &done, now).await?;
+            let cleared = Arc::clone(&done);
+            let (turns, pilot) = self
                 .store
                 .read_at_leisure(move |c| {
-                    let done = clearing::audience(c, id, now)?;
                     // Of a trial's mailing its pilot, by the roster that was sealed.
                     let pilot = trials::pilot(c, id)?;
                     let part = |d: &Decided| match &pilot {
                         Some(arms) => Some((*d, Phase::Pilot, *arms.get(&d.contact)?)),
                         None => Some((*d, Phase::Whole, 0)),
                     };
-                    let turns = sends::turns(c, id, now, None, &done, done.decided.iter().filter_map(part))?;
-                    Ok((Arc::new(done), Arc::new(turns), pilot.is_some()))
+                    let hour = seats.as_deref().map_or(Hour::AsScheduled, Hour::Drawn);
+                    let turns = sends::turns(c, id, now, hour, &cleared, cleared.decided.iter().filter_map(part))?;
+                    Ok((Arc::new(turns), pilot.is_some()))
                 })
                 .await?;
             if self.record_in_parts(id, &done, &turns, now, true).await? {
@@ -439,7 +444,7 @@ impl Engine {
                     });
                     let pilot = t.pilot_hour();
                     let at = t.rollout_at.filter(|_| pilot.is_some()).map_or(now, Instant);
-                    let turns = sends::turns(c, t.mailing_id, at, pilot, &done, people)?;
+                    let turns = sends::turns(c, t.mailing_id, at, pilot.map_or(Hour::AsScheduled, Hour::OfPilot), &done, people)?;
                     Ok((t.mailing_id, Arc::new(done), Arc::new(turns)))
                 })
                 .await?;

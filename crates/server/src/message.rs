@@ -201,6 +201,8 @@ pub(crate) struct Asked {
 /// message that comes of it.
 pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, asked: Asked, now: Instant) -> Result<Vec<Finding>> {
     let Asked { mailing, metric, in_series } = asked;
+    let round = mailing.map(|id| rinse_store::hour_trials::round_of(c, id)).transpose()?.flatten();
+    let metric = metric.or(round.as_ref().map(|(_, plan)| plan.metric));
     if text::is_one(d) {
         return text::check_draft(c, app, d, mailing, now);
     }
@@ -235,6 +237,7 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, asked: As
         service,
         own: own.into_iter().map(|(name, _)| name).collect(),
         over_hours: d.schedule.over_hours(),
+        hours_drawn: round.is_some(),
         metric,
     };
     let mut found = message::check(&draft, &missing, getting.len() as u64);

@@ -1,6 +1,8 @@
 //! The record of a trial as a zip: all that led to its verdict, and the few lines of Python and of R that work it out
 //! again from the files beside them.
 
+pub(crate) mod hours;
+
 use crate::csv_out::{csv_bytes, iso};
 use rinse_core::trial::assign::Enrolled;
 use rinse_core::trial::letter;

@@ -3,8 +3,8 @@
 use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
-    base_check, changes, clearance, consent, contacts, course, domains, doors, findings, goals, guides, imports, letterheads, mailings,
-    messages, people, reactions, rules, scores, segments, series, suppression, today, trials, webhooks,
+    base_check, changes, clearance, consent, contacts, course, domains, doors, findings, goals, guides, hour_trials, imports, letterheads,
+    mailings, messages, people, reactions, rules, scores, segments, series, suppression, today, trials, webhooks,
 };
 use crate::listen::forwarded_by_any;
 use crate::state::App;
@@ -185,6 +185,12 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(trials::release))
         .routes(routes!(trials::stretch))
         .routes(routes!(trials::end_enrolment))
+        .routes(routes!(hour_trials::all, hour_trials::make))
+        .routes(routes!(hour_trials::one, hour_trials::change, hour_trials::remove))
+        .routes(routes!(hour_trials::outlook))
+        .routes(routes!(hour_trials::rehearse))
+        .routes(routes!(hour_trials::seal, hour_trials::seal_holds))
+        .routes(routes!(hour_trials::end))
         .routes(routes!(findings::all))
         .routes(routes!(findings::upkeep))
         .routes(routes!(guides::mail_load))
@@ -285,6 +291,7 @@ fn own(app: App) -> Router {
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))
         .route("/api/workline/{figure}", get(findings::workline_csv))
         .route("/api/trials/{id}/record.zip", get(trials::record))
+        .route("/api/hour-trials/{id}/record.zip", get(hour_trials::record))
         .route("/api/progress/stream", get(today::follow))
         .route(crate::engine::RECORDS, get(public::records))
         .layer(DefaultBodyLimit::max(64_000_000))

@@ -92,6 +92,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/015_nothing_lost.sql")),
     M::up(include_str!("../migrations/016_figures.sql")),
     M::up(include_str!("../migrations/017_sharper_trials.sql")),
+    M::up(include_str!("../migrations/018_hour_trials.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

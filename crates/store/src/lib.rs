@@ -38,6 +38,7 @@ pub mod goals;
 pub mod growth;
 pub mod guides;
 pub mod holdout;
+pub mod hour_trials;
 pub mod images;
 pub mod imports;
 pub mod journal;

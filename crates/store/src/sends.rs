@@ -43,8 +43,18 @@ pub(crate) fn spread_of(mailing: i64) -> Salted {
 /// Somebody's part in a mailing, and when it is their turn; none: their hour had passed.
 pub type Turn = ((Decided, Phase, usize), Option<Instant>);
 
-/// When each person gets a mailing that begins at `at`; `pilot`: at the hour at which the pilot went by their own clock, on the day of `at`.
-/// Keeps their order.
+/// By what each person's turn is found.
+#[derive(Debug, Clone, Copy)]
+pub enum Hour<'a> {
+    /// By the mailing's own schedule.
+    AsScheduled,
+    /// At the hour at which the pilot went by their own clock, on the day on which the mailing begins.
+    OfPilot(Instant),
+    /// Those who were drawn to an hour then, the others as scheduled.
+    Drawn(&'a HashMap<i64, Instant>),
+}
+
+/// When each person gets a mailing that begins at `at`. Keeps their order.
 ///
 /// # Errors
 /// When there is no such mailing.
@@ -52,7 +62,7 @@ pub fn turns(
     c: &Connection,
     mailing: i64,
     at: Instant,
-    pilot: Option<Instant>,
+    hour: Hour<'_>,
     done: &Clearance,
     people: impl IntoIterator<Item = (Decided, Phase, usize)>,
 ) -> Result<Vec<Turn>> {
@@ -63,15 +73,19 @@ pub fn turns(
     )?;
     let schedule: Schedule = crate::stored::document(&schedule, "mailing", mailing)?;
     // A local time of its own says the hour for both.
-    let pilot = pilot.filter(|_| schedule.local.is_none());
-    if schedule == Schedule::default() && pilot.is_none() {
+    let hour = if schedule.local.is_some() && matches!(hour, Hour::OfPilot(_)) { Hour::AsScheduled } else { hour };
+    if schedule == Schedule::default() && matches!(hour, Hour::AsScheduled) {
         return Ok(people.into_iter().map(|p| (p, Some(at))).collect());
     }
     let usual = zone::named(&zone).unwrap_or(zone::TimeZone::UTC);
     let share = spread_of(mailing);
     let due = |d: Decided| {
         let clock = done.zone_of(d).unwrap_or(&usual);
-        let from = pilot.map_or(at, |pilot| same_hour(pilot, at, clock));
+        let from = match hour {
+            Hour::Drawn(seats) if seats.contains_key(&d.contact) => return seats.get(&d.contact).copied(),
+            Hour::OfPilot(pilot) => same_hour(pilot, at, clock),
+            _ => at,
+        };
         schedule.due(from, clock, share.draw(d.contact))
     };
     let mut out: Vec<_> = people.into_iter().map(|p| (p, due(p.0))).collect();
@@ -130,7 +144,7 @@ pub fn record(
     people: impl IntoIterator<Item = (Decided, Phase, usize)>,
 ) -> Result<u64> {
     crate::letterheads::keep_as_sent(c, mailing)?;
-    record_some(c, mailing, done, at, &turns(c, mailing, at, None, done, people)?)
+    record_some(c, mailing, done, at, &turns(c, mailing, at, Hour::AsScheduled, done, people)?)
 }
 
 /// As [`record`], for a part of those whose turns were given: nobody else's change waits for a million people then.

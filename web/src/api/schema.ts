@@ -2164,6 +2164,429 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hour-trials": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All hour trials, the newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HourTrialRow"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Makes a plan. It may be unfinished: what is missing is said when it is sealed. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["HourPlan"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hour-trials/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a plan can find with the people there are; asked again as the plan changes. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["HourPlan"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HourOutlookView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hour-trials/rehearsal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The plan run on simulated answers: where no hour is better, where the wanted difference is true, and under a daily wave. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["HourPlan"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HourRehearsal"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hour-trials/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One hour trial: pooled figures while it runs, the reading afterwards. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HourTrialView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Changes a plan that isn't sealed. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["HourPlan"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        /** Takes a plan away that isn't sealed. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hour-trials/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends a running trial before its last round. Nothing of it is read. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hour-trials/{id}/seal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Does an hour trial stand as it was sealed and drawn? Everything that was is read again. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HourSealView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Seals the plan: from now on its mailings go out as its rounds. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["HourSealing"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/images": {
         parameters: {
             query?: never;
@@ -9070,6 +9493,20 @@ export interface components {
         CourseLine: {
             shares: (number | null)[];
         };
+        /** @description A daily wave through the hours. */
+        DailyWave: {
+            /**
+             * Format: double
+             * @description The cosine's and the sine's part, as differences of rates.
+             */
+            cos: number;
+            /** Format: double */
+            p_value: number;
+            /** Format: double */
+            peak_hour?: number | null;
+            /** Format: double */
+            sin: number;
+        };
         /** @description A test of a date; "today" is the UTC date of the instant asked about. */
         DateTest: {
             /**
@@ -9614,6 +10051,219 @@ export interface components {
              */
             revenue: number;
         };
+        /** @description Something that must be alike at all hours. */
+        HourCheck: {
+            breaks: boolean;
+            /** Format: double */
+            p_value?: number | null;
+            sentence: string;
+            /**
+             * Format: double
+             * @description Between the hour with the most and the one with the fewest, as a difference of rates.
+             */
+            spread: number;
+            /** @description loss, machines */
+            what: string;
+        };
+        /** @description One hour while the trial runs: how many were drawn to it and how many of them were lost; nothing of what they did. */
+        HourNow: {
+            /** Format: int32 */
+            hour: number;
+            /** Format: int64 */
+            lost: number;
+            /** Format: int64 */
+            people: number;
+        };
+        /** @description What the rounds of a plan can find. */
+        HourOutlook: {
+            enough: boolean;
+            /**
+             * Format: int64
+             * @description At each hour, over all rounds.
+             */
+            needed_per_hour: number;
+            /**
+             * Format: int64
+             * @description Of each round, those whose answers can be known.
+             */
+            people: number;
+            /**
+             * Format: int64
+             * @description At each hour of a round.
+             */
+            per_hour: number;
+            /**
+             * Format: double
+             * @description How likely the planned rounds find the difference wanted.
+             */
+            power: number;
+            /** Format: int64 */
+            rounds_needed: number;
+            sentence: string;
+            /**
+             * Format: double
+             * @description The smallest difference between the best and the worst hour that the planned rounds find with the power asked for; none: not even 50 points.
+             */
+            smallest_effect?: number | null;
+        };
+        /** @description What an hour trial's plan can find, and what stands in the way of sealing it. */
+        HourOutlookView: {
+            outlook?: components["schemas"]["HourOutlook"] | null;
+            /**
+             * Format: int64
+             * @description Of the first round: whoever could be drawn, whether or not their opens can be known.
+             */
+            people: number;
+            /**
+             * Format: double
+             * @description Of those who usually do what is counted.
+             */
+            rate: number;
+            /** @description No past mailing is old enough to know it. */
+            rate_assumed: boolean;
+            /** @description Why it can't be sealed now. */
+            refused?: string | null;
+        };
+        /** @description The plan of an hour trial. */
+        HourPlan: {
+            /** Format: double */
+            alpha: number;
+            /**
+             * Format: double
+             * @description The smallest difference between the best and the worst hour worth having, as a difference of rates.
+             */
+            effect: number;
+            /**
+             * Format: double
+             * @description A round of which more than this share wasn't handed over within the hour is left out whole.
+             */
+            fail_loss: number;
+            /** @description Hours of the day that people are drawn to, ascending. */
+            hours: number[];
+            metric: components["schemas"]["Metric"];
+            /** Format: double */
+            power: number;
+            question: string;
+            rounds: components["schemas"]["Round"][];
+            /**
+             * Format: int32
+             * @description The hour as it is now: whoever can't be drawn gets the mailing then.
+             */
+            usual_hour: number;
+            /**
+             * Format: int32
+             * @description How long answers are counted from each handover.
+             */
+            window_days: number;
+        };
+        /** @description A plan's runs in three worlds. */
+        HourRehearsal: {
+            none: components["schemas"]["HourRehearsed"];
+            /** @description One hour up, one down, by the difference that is wanted. */
+            wanted: components["schemas"]["HourRehearsed"];
+            /** @description A wave over the day as high. */
+            wave: components["schemas"]["HourRehearsed"];
+        };
+        /** @description What became of the runs of one world. */
+        HourRehearsed: {
+            /**
+             * Format: int32
+             * @description Of those, the best hour was in the set that can't be told from the best.
+             */
+            best_in_set: number;
+            /**
+             * Format: int32
+             * @description The hour was said to matter.
+             */
+            matters: number;
+            /** Format: int32 */
+            runs: number;
+        };
+        /** @description What differs from the seal and the draws, looked at now; nothing when all holds. */
+        HourSealView: {
+            broken?: string | null;
+        };
+        HourSealing: {
+            /** @description Of a plan that is too small for what it wants: why it may go all the same. An approver says so. */
+            why_small?: string;
+        };
+        /** @description An hour trial as it is stored. */
+        HourTrial: {
+            /** @description SHA-256 over all that was sealed. */
+            digest?: string | null;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            made_at: number;
+            plan: components["schemas"]["HourPlan"];
+            /** Format: int64 */
+            read_at?: number | null;
+            /** Format: int64 */
+            reading_due?: number | null;
+            /** Format: int64 */
+            sealed_at?: number | null;
+            state: components["schemas"]["TrialState"];
+        };
+        /** @description All that is read. */
+        HourTrialReading: {
+            best_set: number[];
+            checks: components["schemas"]["HourCheck"][];
+            df?: number | null;
+            hours: components["schemas"]["OfHour"][];
+            /**
+             * Format: double
+             * @description How many standard errors the limits lie from each estimate.
+             */
+            largest_t?: number | null;
+            /**
+             * Format: double
+             * @description The mean of the hours' rates.
+             */
+            mean: number;
+            notes: string[];
+            own?: components["schemas"]["OwnHoursRead"] | null;
+            /** Format: double */
+            p_value?: number | null;
+            /** Format: int64 */
+            persons: number;
+            /** @description How often the hours were drawn again; none: by the chi-square. */
+            redrawn?: number | null;
+            rounds: components["schemas"]["OfRound"][];
+            sentence: string;
+            /** Format: double */
+            statistic?: number | null;
+            /** Format: int64 */
+            strata: number;
+            verdict: components["schemas"]["HourVerdict"];
+            wave?: components["schemas"]["DailyWave"] | null;
+            weekdays: string;
+        };
+        /** @description An hour trial in the list. */
+        HourTrialRow: {
+            /** @description Rounds that are drawn, of all. */
+            drawn: number;
+            /** Format: int64 */
+            id: number;
+            question: string;
+            rounds: number;
+            /** Format: int64 */
+            sealed_at?: number | null;
+            state: components["schemas"]["TrialState"];
+            verdict?: components["schemas"]["HourVerdict"] | null;
+        };
+        HourTrialView: {
+            pooled?: components["schemas"]["HoursPooled"] | null;
+            rate?: components["schemas"]["Rate"] | null;
+            reading?: components["schemas"]["HourTrialReading"] | null;
+            /** @description Once it is sealed. */
+            rounds: components["schemas"]["RoundNow"][];
+            trial: components["schemas"]["HourTrial"];
+        };
+        /**
+         * @description What is found.
+         * @enum {string}
+         */
+        HourVerdict: "matters" | "not_shown" | "cant_tell" | "void";
         /** @description How many messages an hour the addresses of one mail domain get at most. */
         HourlyRate: {
             /** @description Empty: each domain that no other rate names. */
@@ -9627,6 +10277,21 @@ export interface components {
             from_minute: number;
             /** Format: int32 */
             until_minute: number;
+        };
+        /** @description All hours together: all that is shown of answers before the end. */
+        HoursPooled: {
+            /** Format: int64 */
+            did: number;
+            /** Format: int64 */
+            handed_over: number;
+            hours: components["schemas"]["HourNow"][];
+            /**
+             * Format: int64
+             * @description Whose answer can be known.
+             */
+            known: number;
+            /** Format: int64 */
+            people: number;
         };
         /** @description An uploaded image. */
         Image: {
@@ -10414,6 +11079,60 @@ export interface components {
             /** Format: double */
             z: number;
         };
+        /** @description One hour. */
+        OfHour: {
+            /** Format: int64 */
+            did: number;
+            /**
+             * Format: double
+             * @description Less the mean of the hours, as a difference of rates; none where nothing could be fitted.
+             */
+            estimate?: number | null;
+            /** Format: int32 */
+            hour: number;
+            /** Format: int64 */
+            lost: number;
+            /**
+             * Format: double
+             * @description Limits that hold for all hours at once.
+             */
+            lower?: number | null;
+            /** Format: int64 */
+            machine: number;
+            /** @description It can't be told from the best. */
+            may_be_best: boolean;
+            /**
+             * Format: int64
+             * @description Drawn to it whose answers can be known, over all rounds that are read.
+             */
+            people: number;
+            /** @description Too few for an estimate of its own. */
+            thin: boolean;
+            /** Format: double */
+            upper?: number | null;
+        };
+        /** @description One round. */
+        OfRound: {
+            /** Format: int64 */
+            day: number;
+            /** Format: int64 */
+            did: number;
+            /** Format: int64 */
+            drawn: number;
+            /**
+             * Format: int64
+             * @description Whose answers can be known.
+             */
+            known: number;
+            /** @description Why it isn't read; none: it is. */
+            left_out?: string | null;
+            /** Format: int64 */
+            lost: number;
+            /** Format: int64 */
+            mailing: number;
+            /** @description From 1. */
+            round: number;
+        };
         /** @description A contact's consent to something beside email of the first legal entity. */
         OtherConsent: {
             channel: components["schemas"]["Channel"];
@@ -10594,6 +11313,17 @@ export interface components {
              * @description How many people have a value.
              */
             people: number;
+        };
+        /** @description Do people differ in which hour suits them? */
+        OwnHoursRead: {
+            /** Format: double */
+            p_value: number;
+            sentence: string;
+            /**
+             * Format: double
+             * @description The variance between people of what an hour adds, as a square of rates.
+             */
+            spread: number;
         };
         /** @description One person's mail load, as their page shows it. */
         OwnLoad: {
@@ -11235,6 +11965,49 @@ export interface components {
             /** @description The human open rate of everyone up to and including this ring. */
             window_opens: components["schemas"]["Rate"];
             withdrawals: components["schemas"]["Rate"];
+        };
+        /** @description A round: one mailing on one local date. */
+        Round: {
+            /**
+             * Format: int64
+             * @description Days since 1970-01-01: the date on each person's own clock.
+             */
+            day: number;
+            /** Format: int64 */
+            mailing: number;
+        };
+        /** @description A round as it stands. */
+        RoundNow: {
+            /** @description What of its message was changed after the seal. */
+            changed: string[];
+            /** Format: int64 */
+            day: number;
+            /** Format: int64 */
+            drawn_at?: number | null;
+            /**
+             * Format: int64
+             * @description When it is drawn, or was to be.
+             */
+            draws_at: number;
+            /** Format: int64 */
+            handed_over: number;
+            /**
+             * Format: int64
+             * @description Whose hour is over by more than an hour, and whose message wasn't handed over.
+             */
+            lost: number;
+            /** Format: int64 */
+            mailing: number;
+            missed?: string | null;
+            name: string;
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description From 1.
+             */
+            round: number;
+            state: components["schemas"]["MailingState"];
         };
         /** @description One rule's answer about a person. */
         RuleAnswer: {

@@ -202,7 +202,12 @@ fn check_words(draft: &Draft, found: &mut Vec<Finding>) {
         );
         found.push(Finding::new(Level::Warning, "html", line(word), words));
     }
-    if draft.over_hours > 3
+    if draft.hours_drawn
+        && let Some(word) = words::hourly(&seen)
+    {
+        let words = format!("It says {word:?}, and an hour trial draws who gets it when: for most of them that is wrong. Name the day.");
+        found.push(Finding::new(Level::Error, "html", line(word), words));
+    } else if draft.over_hours > 3
         && let Some(word) = words::hourly(&seen)
     {
         let words = format!(

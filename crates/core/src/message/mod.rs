@@ -75,6 +75,8 @@ pub struct Draft {
     pub own: Vec<String>,
     /// Over how many hours it goes out, from the first to the last person.
     pub over_hours: i64,
+    /// Its people are drawn to hours by a trial.
+    pub hours_drawn: bool,
     /// What its trial counts.
     pub metric: Option<Metric>,
 }

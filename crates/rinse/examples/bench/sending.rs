@@ -172,7 +172,8 @@ pub(crate) async fn schedule() {
         let cleared = start.elapsed().as_secs_f64();
         let turns = store
             .read(move |c| {
-                let turns = sends::turns(c, mailing, at, None, &done, done.decided.iter().map(|d| (*d, Phase::Whole, 0)))?;
+                let turns =
+                    sends::turns(c, mailing, at, sends::Hour::AsScheduled, &done, done.decided.iter().map(|d| (*d, Phase::Whole, 0)))?;
                 Ok((std::sync::Arc::new(done), std::sync::Arc::new(turns)))
             })
             .await

@@ -11,6 +11,7 @@ pub(crate) mod doors;
 pub(crate) mod findings;
 pub(crate) mod goals;
 pub(crate) mod guides;
+pub(crate) mod hour_trials;
 pub(crate) mod imports;
 pub(crate) mod letterheads;
 pub(crate) mod mailings;

@@ -9,7 +9,12 @@ use std::io::Read;
 
 /// The record's files, by name.
 pub(crate) async fn files_of(s: &Inside, trial: i64) -> HashMap<String, String> {
-    let mut zip = zip::ZipArchive::new(std::io::Cursor::new(s.file(&format!("/api/trials/{trial}/record.zip")).await)).unwrap();
+    files_at(s, &format!("/api/trials/{trial}/record.zip")).await
+}
+
+/// The files of a zip, by name.
+pub(crate) async fn files_at(s: &Inside, path: &str) -> HashMap<String, String> {
+    let mut zip = zip::ZipArchive::new(std::io::Cursor::new(s.file(path).await)).unwrap();
     (0..zip.len())
         .map(|i| {
             let mut file = zip.by_index(i).unwrap();
@@ -21,7 +26,7 @@ pub(crate) async fn files_of(s: &Inside, trial: i64) -> HashMap<String, String> 
 }
 
 /// What one of the record's scripts prints; none where nothing runs it.
-fn printed(files: &HashMap<String, String>, by: &str, script: &str) -> Option<String> {
+pub(crate) fn printed(files: &HashMap<String, String>, by: &str, script: &str) -> Option<String> {
     let folder = tempfile::tempdir().unwrap();
     for (name, text) in files {
         std::fs::write(folder.path().join(name), text).unwrap();

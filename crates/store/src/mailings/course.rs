@@ -121,6 +121,12 @@ pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
                     "A trial of this mailing is running: stopping part of it would break the comparison.".into(),
                 ));
             }
+            let round = "SELECT 1 FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id WHERE r.mailing_id = ?1 AND r.drawn_at IS NOT NULL AND t.state = 'collecting'";
+            if c.prepare_cached(round)?.exists([id])? {
+                return Err(StoreError::Refused(
+                    "This mailing is a round of a running hour trial: late hours would lose more people than early ones. End the trial first.".into(),
+                ));
+            }
             let n = c.execute(
                 formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE mailing_id = ?1 AND state IN ({WAITING})"),
                 params![id, crate::sends::CANCELLED],

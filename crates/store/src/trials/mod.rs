@@ -202,6 +202,11 @@ pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person
     if c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND channel = 2")?.exists([mailing])? {
         return Err(StoreError::Refused("A text message has no variants to try. Plan the trial on an email.".into()));
     }
+    if c.prepare_cached("SELECT 1 FROM hour_round WHERE mailing_id = ?1 AND missed IS NULL")?.exists([mailing])? {
+        return Err(StoreError::Refused(
+            "This mailing is a round of an hour trial: two questions at once answer neither. Plan this trial on another mailing.".into(),
+        ));
+    }
     let in_series = c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND series_id IS NOT NULL")?.exists([mailing])?;
     if in_series && plan.per_arm.is_none() {
         return Err(StoreError::Refused(

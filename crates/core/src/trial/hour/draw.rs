@@ -4,6 +4,7 @@
 use crate::trial::assign::{Person, Placed, assign, strata};
 use crate::zone::Wall;
 use crate::{HOUR, Instant};
+use sha2::{Digest, Sha256};
 use siphasher::sip::SipHasher13;
 use std::collections::BTreeMap;
 use std::hash::Hasher;
@@ -47,10 +48,13 @@ pub fn instants(clock: &impl Wall, day: i64, hours: &[u8]) -> Option<Vec<Instant
     Some(hours.iter().map(|h| begins + i64::from(*h) * HOUR).collect())
 }
 
-/// A round is drawn before its date begins anywhere: at UTC+14, and an hour earlier, so that the first are ready in time.
+/// The draw may come so late and be in time still.
+pub const GRACE: i64 = HOUR;
+
+/// A round is drawn before its date begins anywhere: at UTC+14, and [`GRACE`] earlier, so that the first are ready in time.
 #[must_use]
 pub fn drawn_at(day: i64) -> Instant {
-    Instant(day * crate::DAY - 15 * HOUR)
+    Instant(day * crate::DAY - 14 * HOUR - GRACE)
 }
 
 /// When the last of a round's messages is due: the last hour at UTC-12.
@@ -88,6 +92,18 @@ pub fn again(seed: u64, round: usize, people: &[(Placed, u32)], hours: &[u8]) ->
     assign(seed_of(seed, round), &placed, &vec![1; hours.len()]).into_iter().map(drawn).collect()
 }
 
+/// The digest of a round: who was drawn to which hour, and when it comes on their clock.
+#[must_use]
+pub fn digest(roster: &[(Drawn, Instant)]) -> String {
+    let mut roster = roster.to_vec();
+    roster.sort_unstable_by_key(|(d, _)| d.contact);
+    let mut h = Sha256::new();
+    for (d, due) in &roster {
+        h.update(format!("{} {} {} {} {} {}\n", d.contact, d.zone, d.stratum, d.hour, due.0, u8::from(d.opens_unknown)));
+    }
+    h.finalize().iter().map(|b| format!("{b:02x}")).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -95,8 +111,12 @@ mod tests {
     use proptest::prelude::*;
 
     fn people(n: usize) -> Vec<Candidate> {
-        let person =
-            |i: usize| Person { contact: i as i64, domain: 1 + (i % 4) as u32, cell: Some((i % 5) as u8), opens_unknown: i % 9 == 0 };
+        let person = |i: usize| Person {
+            contact: i as i64,
+            domain: 1 + (i % 4) as u32,
+            cell: Some((i % 5) as u8),
+            opens_unknown: i.is_multiple_of(9),
+        };
         (0..n).map(|i| Candidate { person: person(i), zone: (i % 3) as u32 }).collect()
     }
 

@@ -45,6 +45,8 @@ pub struct HourPlan {
 
 /// The most rounds of a trial: weekly for a year, and some.
 pub const MOST_ROUNDS: usize = 60;
+/// The longest question, in bytes.
+const LONGEST: usize = 2_000;
 /// Fewer people at an hour in a round can't be read.
 pub const LEAST_PER_HOUR: u64 = 10;
 
@@ -122,10 +124,19 @@ impl HourPlan {
     /// # Errors
     /// With what is wrong and what to do.
     pub fn check(&self) -> Result<(), HourPlanError> {
-        use HourPlanError as E;
         if self.question.trim().chars().count() < 10 {
-            return Err(E::Question);
+            return Err(HourPlanError::Question);
         }
+        self.check_numbers()?;
+        self.check_rounds()
+    }
+
+    /// Everything but the question and the rounds, which may be missing while it is planned.
+    ///
+    /// # Errors
+    /// With what is wrong and what to do.
+    pub fn check_numbers(&self) -> Result<(), HourPlanError> {
+        use HourPlanError as E;
         if !matches!(self.metric, Metric::HumanOpen | Metric::HumanClick | Metric::Reply) {
             return Err(E::Metric);
         }
@@ -148,7 +159,10 @@ impl HourPlan {
         if !(1..=28).contains(&self.window_days) {
             return Err(E::Window);
         }
-        self.check_rounds()
+        if self.rounds.len() > MOST_ROUNDS || self.question.len() > LONGEST {
+            return Err(E::Rounds);
+        }
+        Ok(())
     }
 
     fn check_rounds(&self) -> Result<(), HourPlanError> {
@@ -170,7 +184,7 @@ impl HourPlan {
         }
         let mut on = [0; 7];
         self.rounds.iter().for_each(|r| on[weekday(r.day)] += 1);
-        if self.window_days % 7 != 0 && on.iter().any(|n| *n != on[0]) {
+        if !self.window_days.is_multiple_of(7) && on.iter().any(|n| *n != on[0]) {
             return Err(E::Weekdays(self.window_days));
         }
         Ok(())

@@ -295,6 +295,18 @@ fn checks(plan: &HourPlan, rows: &[Answered], of: &[OfHour]) -> Vec<Check> {
     out
 }
 
+impl Reading {
+    /// Void, because what was sealed or drawn isn't what is there.
+    #[must_use]
+    pub fn broken(mut self, words: &str) -> Self {
+        self.verdict = HourVerdict::Void;
+        self.best_set = self.hours.iter().map(|h| h.hour).collect();
+        self.hours.iter_mut().for_each(|h| h.may_be_best = true);
+        self.sentence = format!("Void. {words}");
+        self
+    }
+}
+
 /// Reads an hour trial. `all`: everybody who was drawn, in every round.
 #[must_use]
 #[allow(clippy::cast_precision_loss)]

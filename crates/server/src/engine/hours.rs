@@ -1,0 +1,62 @@
+//! Hour trials as part of what is due: a round's draw as its mailing begins, and the reading after the last one.
+
+use super::{Engine, Result};
+use rinse_core::Instant;
+use rinse_core::trial::hour::reading::read;
+use rinse_store::clearing::Clearance;
+use rinse_store::hour_trials::{self, answers, drawing};
+use std::collections::HashMap;
+use std::sync::Arc;
+
+/// People put on a roster by one change.
+const AT_ONCE: usize = 2_000;
+
+impl Engine {
+    /// When each person's hour comes, of a mailing that is a round: drawn now, or before a restart. None: it is none, or can't be drawn.
+    pub(super) async fn seats(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<Arc<HashMap<i64, Instant>>>> {
+        let Some((round, plan)) = self.store.read(move |c| hour_trials::round_of(c, mailing)).await? else { return Ok(None) };
+        if !round.drawn {
+            while self.store.write(move |c| drawing::take_off(c, mailing, AT_ONCE)).await? > 0 {}
+            let cleared = Arc::clone(done);
+            let drawn = self.store.read_at_leisure(move |c| drawing::drawn(c, &round, &plan, &cleared, now)).await?;
+            let roster = match drawn {
+                Ok(roster) => Arc::new(roster),
+                Err(why) => {
+                    self.store.write(move |c| hour_trials::miss(c, mailing, &why, now)).await?;
+                    return Ok(None);
+                }
+            };
+            for from in (0..roster.seats.len()).step_by(AT_ONCE) {
+                let roster = Arc::clone(&roster);
+                let put = move |c: &rinse_store::Connection| {
+                    drawing::put_on(c, mailing, &roster.seats[from..roster.seats.len().min(from + AT_ONCE)])
+                };
+                self.store.write(put).await?;
+            }
+            self.store.write(move |c| drawing::in_force(c, mailing, &roster, now)).await?;
+        }
+        let seats = self.store.read_at_leisure(move |c| drawing::roster(c, mailing)).await?;
+        Ok(Some(Arc::new(seats.into_iter().map(|(d, due)| (d.contact, due)).collect())))
+    }
+
+    /// Marks rounds that weren't drawn in time, and reads the trials whose last window is over.
+    pub(super) async fn move_hour_trials(&self, now: Instant) -> Result<()> {
+        self.store.write(move |c| hour_trials::mark_missed(c, now)).await?;
+        for id in self.due("SELECT id FROM hour_trial WHERE state = 'collecting' AND reading_due <= ?1", now).await? {
+            let reading = self
+                .store
+                .read_at_leisure(move |c| {
+                    let t = hour_trials::one(c, id)?;
+                    let broken = drawing::broken(c, id)?;
+                    let read = read(&t.plan, &answers::of(c, &t)?);
+                    Ok(match broken {
+                        Some(words) => read.broken(&words),
+                        None => read,
+                    })
+                })
+                .await?;
+            self.store.write(move |c| hour_trials::save_reading(c, id, &reading, now)).await?;
+        }
+        Ok(())
+    }
+}

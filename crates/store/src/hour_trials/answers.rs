@@ -1,0 +1,157 @@
+//! What came of the rounds of an hour trial: of everybody who was drawn, each within the window from their own handover.
+
+use super::{Content, HourTrial};
+use crate::trials::columns;
+use crate::{Result, mailings};
+use rinse_core::standing::MailingState;
+use rinse_core::trial::hour::draw::drawn_at;
+use rinse_core::trial::hour::reading::Answered;
+use rinse_core::{DAY, HOUR, Instant};
+use rusqlite::{Connection, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// Handed over later than this after their hour, or never: lost. Machines open what they open within the window, too.
+const WITHIN: i64 = HOUR;
+
+/// The places of a metric on a send, in SQL.
+fn metric_column(t: &HourTrial) -> &'static str {
+    columns(t.plan.metric).map_or("NULL", |c| c.0)
+}
+
+/// Everybody who was drawn, in every round.
+///
+/// # Errors
+/// When the database fails.
+pub fn of(c: &Connection, t: &HourTrial) -> Result<Vec<Answered>> {
+    let mut s = c.prepare_cached(&format!(
+        "SELECT d.round, r.contact_id, r.zone, r.stratum, r.hour, r.opens_unknown, s.handed_at IS NULL OR s.handed_at > r.due + ?2,
+            coalesce(s.any_open_at < s.handed_at + ?3 AND s.open_at IS NULL, 0), coalesce(s.{column} < s.handed_at + ?3, 0)
+         FROM hour_round d JOIN hour_roster r ON r.mailing_id = d.mailing_id LEFT JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id
+         WHERE d.trial_id = ?1 AND d.drawn_at IS NOT NULL ORDER BY d.round, r.contact_id",
+        column = metric_column(t)
+    ))?;
+    let window = i64::from(t.plan.window_days) * DAY;
+    let rows = s.query_map(params![t.id, WITHIN, window], |r| {
+        Ok(Answered {
+            round: r.get::<_, i64>(0)?.try_into().unwrap_or(0),
+            contact: r.get(1)?,
+            zone: r.get(2)?,
+            stratum: r.get(3)?,
+            hour: r.get(4)?,
+            opens_unknown: r.get(5)?,
+            lost: r.get(6)?,
+            machine: r.get(7)?,
+            did: r.get(8)?,
+        })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// A round as it stands.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct RoundNow {
+    /// From 1.
+    pub round: i64,
+    pub mailing: i64,
+    pub name: String,
+    pub state: MailingState,
+    pub day: i64,
+    /// When it is drawn, or was to be.
+    pub draws_at: i64,
+    pub drawn_at: Option<i64>,
+    pub missed: Option<String>,
+    pub people: i64,
+    pub handed_over: i64,
+    /// Whose hour is over by more than an hour, and whose message wasn't handed over.
+    pub lost: i64,
+    /// What of its message was changed after the seal.
+    pub changed: Vec<String>,
+}
+
+/// The rounds of a sealed trial as they stand.
+///
+/// # Errors
+/// When the database fails.
+pub fn rounds(c: &Connection, t: &HourTrial, now: Instant) -> Result<Vec<RoundNow>> {
+    let mut s = c.prepare_cached(
+        "SELECT d.round + 1, d.mailing_id, m.name, m.state, d.day, d.drawn_at, d.missed, d.content,
+            (SELECT count(*) FROM hour_roster r WHERE r.mailing_id = d.mailing_id AND d.drawn_at IS NOT NULL),
+            (SELECT count(*) FROM hour_roster r JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id WHERE r.mailing_id = d.mailing_id AND s.handed_at IS NOT NULL),
+            (SELECT count(*) FROM hour_roster r LEFT JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id
+             WHERE r.mailing_id = d.mailing_id AND (s.handed_at > r.due + ?2 OR s.handed_at IS NULL AND r.due + ?2 < ?3))
+         FROM hour_round d JOIN mailing m ON m.id = d.mailing_id WHERE d.trial_id = ?1 ORDER BY d.round",
+    )?;
+    let mut contents = Vec::new();
+    let mut out: Vec<RoundNow> = s
+        .query_map(params![t.id, WITHIN, now.0], |r| {
+            contents.push(r.get::<_, String>(7)?);
+            Ok(RoundNow {
+                round: r.get(0)?,
+                mailing: r.get(1)?,
+                name: r.get(2)?,
+                state: r.get::<_, crate::stored::Worded<_>>(3)?.0,
+                day: r.get(4)?,
+                draws_at: drawn_at(r.get(4)?).0,
+                drawn_at: r.get(5)?,
+                missed: r.get(6)?,
+                people: r.get(8)?,
+                handed_over: r.get(9)?,
+                lost: r.get(10)?,
+                changed: Vec::new(),
+            })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    for (r, content) in out.iter_mut().zip(contents) {
+        let sealed: Content = crate::stored::document(&content, "hour trial", t.id)?;
+        let m = mailings::one(c, r.mailing)?;
+        r.changed = sealed.differs(&Content::of(&m)?).into_iter().map(str::to_owned).collect();
+    }
+    Ok(out)
+}
+
+/// One hour while the trial runs: how many were drawn to it and how many of them were lost; nothing of what they did.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct HourNow {
+    pub hour: u8,
+    pub people: i64,
+    pub lost: i64,
+}
+
+/// All hours together: all that is shown of answers before the end.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = HoursPooled)]
+pub struct Pooled {
+    pub people: i64,
+    /// Whose answer can be known.
+    pub known: i64,
+    pub handed_over: i64,
+    pub did: i64,
+    pub hours: Vec<HourNow>,
+}
+
+/// What is known while it runs.
+///
+/// # Errors
+/// When the database fails.
+pub fn pooled(c: &Connection, t: &HourTrial, now: Instant) -> Result<Pooled> {
+    let known = if t.plan.metric == rinse_core::trial::metric::Metric::HumanOpen { "r.opens_unknown = 0" } else { "1" };
+    let mut s = c.prepare_cached(&format!(
+        "SELECT r.hour, count(*), sum({known}), count(s.handed_at), coalesce(sum({known} AND s.{column} < s.handed_at + ?3), 0),
+            coalesce(sum(s.handed_at > r.due + ?2 OR s.handed_at IS NULL AND r.due + ?2 < ?4), 0)
+         FROM hour_round d JOIN hour_roster r ON r.mailing_id = d.mailing_id LEFT JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id
+         WHERE d.trial_id = ?1 AND d.drawn_at IS NOT NULL GROUP BY r.hour ORDER BY r.hour",
+        column = metric_column(t)
+    ))?;
+    let mut out = Pooled { people: 0, known: 0, handed_over: 0, did: 0, hours: Vec::new() };
+    let mut rows = s.query(params![t.id, WITHIN, i64::from(t.plan.window_days) * DAY, now.0])?;
+    while let Some(r) = rows.next()? {
+        let (hour, people): (u8, i64) = (r.get(0)?, r.get(1)?);
+        out.people += people;
+        out.known += r.get::<_, i64>(2)?;
+        out.handed_over += r.get::<_, i64>(3)?;
+        out.did += r.get::<_, i64>(4)?;
+        out.hours.push(HourNow { hour, people, lost: r.get(5)? });
+    }
+    Ok(out)
+}
