@@ -53,6 +53,8 @@ const PAGES: [string, ComponentType][] = [
   ["/trials/plan/:mailing", page(() => import("./features/trials/PlanPage").then((m) => m.PlanPage))],
   ["/trials/learned", page(() => import("./features/trials/LearnedPage").then((m) => m.LearnedPage))],
   ["/trials/outside", page(() => import("./features/trials/OutsidePage").then((m) => m.OutsidePage))],
+  ["/trials/hours/new", page(() => import("./features/hours/HourTrialPage").then((m) => m.HourPlanPage))],
+  ["/trials/hours/:id", page(() => import("./features/hours/HourTrialPage").then((m) => m.HourTrialPage))],
   ["/trials/:id", page(() => import("./features/trials/TrialPage").then((m) => m.TrialPage))],
   ["/series", page(() => import("./features/series/SeriesHome").then((m) => m.SeriesHome))],
   ["/series/:id", page(() => import("./features/series/SeriesPage").then((m) => m.SeriesPage))],

@@ -2,6 +2,7 @@
 export * from "./api/stale";
 export * from "./features/clearance/rulesForm";
 export * as columnField from "./features/contacts/columnField";
+export * from "./features/hours/hours";
 export * from "./features/mailings/draft";
 export * from "./features/segments/leaf";
 export * from "./features/trials/unit";

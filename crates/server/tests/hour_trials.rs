@@ -64,10 +64,9 @@ async fn rounds_go_out_as_drawn_and_are_read_once() {
     assert_eq!(s.count("SELECT count(*) FROM hour_roster WHERE mailing_id = 1"), known, "all whose time zone is known");
     assert!(s.count("SELECT max(apart) FROM (SELECT max(n) - min(n) apart FROM (SELECT zone, stratum, count(*) n FROM hour_roster GROUP BY zone, stratum, hour) GROUP BY stratum)") <= 1, "even in each stratum");
     // Eight in the morning on the first Saturday in Auckland is the evening before in UTC.
-    let auckland = format!(
-        "SELECT min(r.due) FROM hour_roster r JOIN contact k ON k.id = r.contact_id WHERE k.zone = 'Pacific/Auckland' AND r.hour = 8"
-    );
-    assert_eq!(s.count(&auckland), DAYS[0] * DAY - 4 * HOUR);
+    let auckland =
+        "SELECT min(r.due) FROM hour_roster r JOIN contact k ON k.id = r.contact_id WHERE k.zone = 'Pacific/Auckland' AND r.hour = 8";
+    assert_eq!(s.count(auckland), DAYS[0] * DAY - 4 * HOUR);
     assert_eq!(s.ok("GET", "/api/hour-trials/1/seal", &Value::Null).await["broken"], Value::Null);
 
     s.advance(48).await;

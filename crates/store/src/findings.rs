@@ -105,7 +105,9 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
         contacts: people(&|_, _| true),
         mailable: people(&|consent, status| matches!(consent, 2 | 3) && !matches!(status, 1 | 3)),
         planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,
-        collecting: one("SELECT count(*) FROM trial WHERE state = 'collecting'")?,
+        collecting: one(
+            "SELECT (SELECT count(*) FROM trial WHERE state = 'collecting') + (SELECT count(*) FROM hour_trial WHERE state = 'collecting')",
+        )?,
         to_read: one("SELECT count(*) FROM trial WHERE state = 'read'")?,
         opened: lately.rate(Figure::HumanOpens),
         opens_unknown: lately.of(Figure::Delivered) - lately.of(Figure::OpensKnown),
@@ -136,8 +138,9 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
         ),
         "planned" => (&["mailing", "state"], "SELECT name, state FROM mailing WHERE state IN ('draft', 'planned') AND ?1 = ?1 ORDER BY id"),
         "trials" => (
-            &["mailing", "state"],
-            "SELECT m.name, t.state FROM trial t JOIN mailing m ON m.id = t.mailing_id WHERE t.state IN ('collecting', 'read') AND ?1 = ?1 ORDER BY t.id",
+            &["mailing or question", "state"],
+            "SELECT name, state FROM (SELECT 0 AS hours, t.id, m.name, t.state FROM trial t JOIN mailing m ON m.id = t.mailing_id WHERE t.state IN ('collecting', 'read')
+                UNION ALL SELECT 1, id, json_extract(plan, '$.question'), state FROM hour_trial WHERE state = 'collecting') WHERE ?1 = ?1 ORDER BY hours, id",
         ),
         "opened" => (&["address", "mailing", "human open"], &opened),
         "resting" => (

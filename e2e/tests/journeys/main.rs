@@ -3,6 +3,7 @@
 mod base;
 mod clearance;
 mod guides;
+mod hours;
 mod journey;
 mod mailings;
 mod models;

@@ -36,6 +36,20 @@ fn figures_are_written_alike(#[case] expression: &str, #[case] expected: Value) 
     assert_eq!(worked_out(expression), expected, "{expression}");
 }
 
+/// Rounds are offered in the order in which mailings come, a window apart; a reading's decisive words stand out.
+#[rstest]
+#[case("m.inOrder([{ id: 3 }, { id: 5, planned_at: 9 }, { id: 1, planned_at: null }, { id: 4, planned_at: 2 }]).map((x) => x.id)", json!([4, 5, 1, 3]))]
+#[case("m.nextRound(m.START, 4, 20000).rounds", json!([{ "mailing": 4, "day": 20_002 }]))]
+#[case("m.nextRound({ ...m.START, window_days: 14, rounds: [{ mailing: 1, day: 20005 }] }, 4, 20000).rounds[1]", json!({ "mailing": 4, "day": 20_019 }))]
+#[case("m.decisive('The hour matters (p 0.002). 08:00 is the best.')", json!(["The hour ", "matters", " (p 0.002). 08:00 is the best."]))]
+#[case("m.decisive(`The hour doesn't matter.`)[1]", json!("doesn't matter"))]
+#[case("m.decisive('Something else.')", json!(["", "", "Something else."]))]
+#[case("['planned', 'collecting', 'read', 'ended'].map((state) => m.hourStanding({ state, drawn: 2, rounds: 6, verdict: state === 'read' ? 'not_shown' : null }))",
+    json!(["hour trial, planned", "hour trial, round 2 of 6", "hour trial, not shown to matter", "hour trial, ended unread"]))]
+fn hour_trials_are_planned_and_told(#[case] expression: &str, #[case] expected: Value) {
+    assert_eq!(worked_out(expression), expected, "{expression}");
+}
+
 const COLUMNS: &str = "((c) => [c.text('Name', (r) => r.n), c.number('Sent', (r) => r.s), c.day('Gone', (r) => r.d, 'not yet'), c.acts(() => 'x')])(m.columnsOf())";
 
 /// Heads order rows their own way first, then the other, then not; names go into the address.

@@ -15,6 +15,7 @@ export const queries = {
   faring: queryOptions({ queryKey: ["faring"], queryFn: () => ok(api.GET("/api/consent/faring")) }),
   forecast: queryOptions({ queryKey: ["forecast"], queryFn: () => ok(api.GET("/api/forecast")) }),
   goals: queryOptions({ queryKey: ["goals"], queryFn: () => ok(api.GET("/api/goals")) }),
+  hourTrials: queryOptions({ queryKey: ["hour-trials"], queryFn: () => ok(api.GET("/api/hour-trials")) }),
   images: queryOptions({ queryKey: ["images"], queryFn: () => ok(api.GET("/api/images")) }),
   imports: queryOptions({ queryKey: ["imports"], queryFn: () => ok(api.GET("/api/imports")) }),
   learned: queryOptions({ queryKey: ["learned"], queryFn: () => ok(api.GET("/api/trials/learned")) }),

@@ -10629,6 +10629,11 @@ export interface components {
             exceed_by?: string | null;
             /** Format: int64 */
             finished_at?: number | null;
+            /**
+             * Format: int64
+             * @description The running hour trial that it is a round of.
+             */
+            hour_trial_id?: number | null;
             /** Format: int64 */
             id: number;
             labels: string[];
@@ -10800,6 +10805,8 @@ export interface components {
             template: boolean;
             /** Format: int64 */
             trial_id?: number | null;
+            /** Format: int64 */
+            variants: number;
         };
         /**
          * @description Where a mailing stands.

@@ -7,9 +7,10 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::IntoResponse;
-use rinse_core::standing::TrialState;
+use rinse_core::standing::{MailingState, TrialState};
 use rinse_core::{HOUR, Instant};
 use rinse_store::findings::Workline;
+use rinse_store::hour_trials::answers::RoundNow;
 use rinse_store::settings::Person;
 use rinse_store::{findings, notices, sends, settings};
 use serde::{Deserialize, Serialize};
@@ -102,6 +103,9 @@ pub(crate) async fn today(State(app): State<App>) -> Answer<Vec<Decision>> {
     Ok(Json(all))
 }
 
+/// So long before its draw a round whose message isn't planned stands in Today.
+const SOON: i64 = 4 * rinse_core::DAY;
+
 fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<Vec<Decision>> {
     let mut out = Vec::new();
     // Both ways, so that the index of those being handed over is seen to hold them.
@@ -143,7 +147,26 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             _ => {}
         }
     }
-    let mut s = c.prepare_cached("SELECT id, name FROM mailing WHERE state = 'draft' AND series_id IS NULL AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id) ORDER BY id DESC LIMIT 5")?;
+    for t in rinse_store::hour_trials::all(c)?.into_iter().filter(|t| t.state == TrialState::Collecting) {
+        let soon = |r: &RoundNow| r.state == MailingState::Draft && r.missed.is_none() && r.draws_at - now.0 < SOON;
+        for r in rinse_store::hour_trials::answers::rounds(c, &t, now)?.into_iter().filter(soon) {
+            out.push(Decision {
+                notice: None,
+                kind: "round",
+                words: format!(
+                    "It is round {} of “{}”, which is drawn {} UTC: plan it before, or the round is missed.",
+                    r.round,
+                    t.plan.question,
+                    Instant(r.draws_at).words()
+                ),
+                title: r.name,
+                link: format!("/mailings/{}", r.mailing),
+                action: "Open the mailing".into(),
+            });
+        }
+    }
+    let mut s = c.prepare_cached("SELECT id, name FROM mailing WHERE state = 'draft' AND series_id IS NULL AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id)
+        AND NOT EXISTS (SELECT 1 FROM hour_round WHERE mailing_id = mailing.id AND missed IS NULL) ORDER BY id DESC LIMIT 5")?;
     let drafts: Vec<(i64, String)> = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<Result<_, _>>()?;
     for (id, name) in drafts {
         out.push(Decision {

@@ -45,6 +45,8 @@ pub struct Mailing {
     /// The mailing that it was copied from.
     pub copied_from: Option<i64>,
     pub trial_id: Option<i64>,
+    /// The running hour trial that it is a round of.
+    pub hour_trial_id: Option<i64>,
     /// The series that it is a step of.
     pub series_id: Option<i64>,
     /// The text messages that go along with it.
@@ -68,7 +70,8 @@ fn variants(c: &Connection, id: i64) -> Result<(Vec<String>, Vec<VariantSender>)
 pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
     let mut m = c
         .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name, service_reason, complainers_reason, q.name, leave_out,
-            preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id, channel, companion_of, m.version
+            preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id, channel, companion_of, m.version,
+            (SELECT h.id FROM hour_round r JOIN hour_trial h ON h.id = r.trial_id WHERE r.mailing_id = m.id AND r.missed IS NULL AND h.state = 'collecting')
             FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN person q ON q.id = complainers_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
         .query_row([id], |r| {
             Ok(Mailing {
@@ -115,6 +118,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                 companions: Vec::new(),
                 labels: Vec::new(),
                 version: r.get(34)?,
+                hour_trial_id: r.get(35)?,
             })
         })
         .optional()?
@@ -145,6 +149,7 @@ pub struct MailingRow {
     pub template: bool,
     pub archived: bool,
     pub channel: Channel,
+    pub variants: i64,
 }
 
 /// All mailings: those to come first, then the newest sent; what was put in the archive last.
@@ -155,7 +160,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
     let mut s = c.prepare_cached(
         "SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id,
             (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1)),
-            paused_at IS NOT NULL, template, archived_at IS NOT NULL, m.series_id, m.channel
+            paused_at IS NOT NULL, template, archived_at IS NOT NULL, m.series_id, m.channel, (SELECT count(*) FROM variant v WHERE v.mailing_id = m.id)
          FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id
          ORDER BY archived_at IS NOT NULL, m.state = 'sent', coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 1000",
     )?;
@@ -174,6 +179,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
             template: r.get(9)?,
             archived: r.get(10)?,
             channel: r.get::<_, As<Channel>>(12)?.0,
+            variants: r.get(13)?,
         })
     })?
     .collect::<rusqlite::Result<_>>()?)

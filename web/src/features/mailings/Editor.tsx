@@ -34,6 +34,7 @@ export function Editor({
   version: loaded,
   labels,
   series,
+  hours,
   beside,
 }: {
   from: Draft;
@@ -43,6 +44,8 @@ export function Editor({
   labels: string[];
   /** The series that it is a step of. */
   series: number | null;
+  /** The hour trial that it is a round of. */
+  hours: number | null;
   /** What goes along with it. */
   beside?: ReactNode;
 }) {
@@ -104,6 +107,12 @@ export function Editor({
       <h1>{from.name || (text ? "New text message" : "New mailing")}</h1>
       {id !== null && <Labels id={id} labels={labels} />}
       {beside}
+      {hours !== null && (
+        <p className="note">
+          It is a round of an <Link to={`/trials/hours/${hours}`}>hour trial</Link>: each person gets it at the hour
+          they are drawn to. Plan it before the draw, and change its subject no more.
+        </p>
+      )}
       {letterheads.data?.length === 0 && (
         <p className="note">
           Make a letterhead first: <Link to="/mailings/letterheads/0">New letterhead</Link>. Messages take their sender
@@ -170,7 +179,8 @@ export function Editor({
         )}
       </div>
       {section === "audience" && <AudienceSection d={current} setD={setD} mailing={id} at={at} />}
-      {section === "when" && (
+      {section === "when" && hours !== null && <p className="soft">The trial says when: see its rounds.</p>}
+      {section === "when" && hours === null && (
         <WhenSection d={current} setD={setD} how={how} setHow={setHow} at={at} setAt={setAt} mailing={id} />
       )}
       <Findings draft={current} mailing={id} onFix={setD} onLine={toLine} />
@@ -193,11 +203,13 @@ export function Editor({
             disabled={save.isPending || (how === "now" && asked === d)}
             onClick={() => save.mutate(how === "now" ? "ask" : "send")}
           >
-            {how === "now"
-              ? `Send to ${whom} cleared`
-              : how === "at"
-                ? `Plan it for ${instant(at)} UTC`
-                : "Plan it for everyone's own hour"}
+            {hours !== null
+              ? "Plan it as the round"
+              : how === "now"
+                ? `Send to ${whom} cleared`
+                : how === "at"
+                  ? `Plan it for ${instant(at)} UTC`
+                  : "Plan it for everyone's own hour"}
           </Button>
         )}
         <Button variant="outlined" disabled={save.isPending} onClick={() => save.mutate("stay")}>

@@ -30,6 +30,7 @@ export function MailingPage() {
           version={0}
           labels={[]}
           series={null}
+          hours={null}
         />
       ) : (
         <Loaded query={mailing}>
@@ -42,6 +43,7 @@ export function MailingPage() {
                 version={m.version}
                 labels={m.labels}
                 series={m.series_id ?? null}
+                hours={m.hour_trial_id ?? null}
                 beside={<Companions m={m} />}
               />
             ) : (

@@ -170,6 +170,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
           </Button>
         )}
         {m.trial_id && <Link to={`/trials/${m.trial_id}`}>Its trial</Link>}
+        {m.hour_trial_id && <Link to={`/trials/hours/${m.hour_trial_id}`}>Its hour trial</Link>}
         {m.series_id == null && <Link to={`/clearance/${m.id}`}>Its clearance</Link>}
         <Link to="/findings">How it did</Link>
         <CopyActs id={m.id} name={m.name} state={m.state} template={false} archived={!!m.archived_at} />

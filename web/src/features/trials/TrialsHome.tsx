@@ -4,6 +4,7 @@ import { ByLabel, useByLabel } from "../../shared/ByLabel";
 import { plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Loaded } from "../../shared/states";
+import { HourTrials } from "../hours/HourTrials";
 import { standing, useTrialSlips } from "./useTrialSlips";
 
 export function TrialsHome() {
@@ -59,6 +60,7 @@ export function TrialsHome() {
           );
         }}
       </Loaded>
+      <HourTrials />
     </Frame>
   );
 }

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { letter } from "../../shared/format";
+import { hourStanding } from "../hours/hours";
 
 export const METRIC: Record<string, string> = {
   human_open: "Human opens",
@@ -48,6 +49,7 @@ export function standing(t: Schemas["Trial"]): string {
 
 export function useTrialSlips() {
   const trials = useQuery(queries.trials);
+  const hours = useQuery(queries.hourTrials);
   const slips = [
     {
       title: "Trials",
@@ -56,10 +58,19 @@ export function useTrialSlips() {
         .map((t) => ({ to: `/trials/${t.id}`, title: t.mailing, words: standing(t) })),
     },
     {
+      title: "Hours",
+      slips: [
+        ...(hours.data ?? [])
+          .slice(0, 6)
+          .map((t) => ({ to: `/trials/hours/${t.id}`, title: t.question || "An hour trial", words: hourStanding(t) })),
+        { to: "/trials/hours/new", title: "Plan an hour trial" },
+      ],
+    },
+    {
       title: "All together",
       slips: [{ to: "/trials/learned", title: "What we have learned" }],
     },
     { title: "Tools", slips: [{ to: "/trials/outside", title: "Another sender's table" }] },
   ];
-  return { slips, trials };
+  return { slips, trials, hours };
 }

@@ -6,7 +6,7 @@
 
 use super::plan::HourPlan;
 use super::said;
-use crate::stats::hour_trial::fit::fit;
+use crate::stats::hour_trial::fit::{Fit, fit};
 use crate::stats::hour_trial::own_hours::own_hours;
 use crate::stats::hour_trial::reading::wave;
 use crate::stats::hour_trial::score::{ScoreTest, redrawn_test, score_test};
@@ -307,69 +307,81 @@ impl Reading {
     }
 }
 
-/// Reads an hour trial. `all`: everybody who was drawn, in every round.
-#[must_use]
+/// What is decided, and what it rests on.
+struct Decided {
+    reading: Reading,
+    design: Design,
+    fit: Option<Fit>,
+    /// Why nothing could be judged.
+    why: Option<String>,
+}
+
 #[allow(clippy::cast_precision_loss)]
-pub fn read(plan: &HourPlan, all: &[Answered]) -> Reading {
+fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
     let is_read = |a: &Answered| plan.metric != Metric::HumanOpen || !a.opens_unknown;
     let rounds = rounds(plan, all, is_read);
     let rows: Vec<Answered> = all.iter().copied().filter(|a| rounds[a.round].left_out.is_none() && is_read(a)).collect();
-    let mut hours = counted(&plan.hours, &rows);
-    let checks = checks(plan, &rows, &hours);
+    let hours = counted(&plan.hours, &rows);
     let d = design(&rows, &plan.hours, |a| a.did);
-    let read_days = rounds.iter().filter(|r| r.left_out.is_none()).map(|r| r.day);
-    let mut reading = Reading {
-        verdict: HourVerdict::CantTell,
+    let found = decides(&rows, &d, &hours);
+    let fit = if found.is_ok() { fit(&d).ok() } else { None };
+    let checks = checks(plan, &rows, &hours);
+    let test = found.as_ref().ok();
+    let verdict = match (test, &fit) {
+        _ if checks.iter().any(|c| c.breaks) => HourVerdict::Void,
+        (Some((test, _)), Some(_)) if test.p_value < plan.alpha => HourVerdict::Matters,
+        (Some(_), Some(_)) => HourVerdict::NotShown,
+        _ => HourVerdict::CantTell,
+    };
+    let set = fit.as_ref().filter(|_| verdict == HourVerdict::Matters).and_then(|fit| fit.best_set(&d.hours, plan.alpha).ok());
+    let reading = Reading {
+        verdict,
         sentence: String::new(),
-        statistic: None,
-        df: None,
-        p_value: None,
-        redrawn: None,
+        statistic: test.map(|t| t.0.statistic),
+        df: test.map(|t| t.0.df),
+        p_value: test.map(|t| t.0.p_value),
+        redrawn: test.and_then(|t| t.1),
         persons: d.persons as u64,
         strata: d.strata as u64,
         mean: hours.iter().map(|h| h.did as f64 / h.people.max(1) as f64).sum::<f64>() / hours.len() as f64,
         largest_t: None,
-        hours: Vec::new(),
-        best_set: plan.hours.clone(),
-        weekdays: plan.weekdays(read_days.clone()),
-        rounds: Vec::new(),
+        best_set: plan.hours.iter().copied().filter(|h| set.as_ref().is_none_or(|set| set.contains(&u32::from(*h)))).collect(),
+        weekdays: plan.weekdays(rounds.iter().filter(|r| r.left_out.is_none()).map(|r| r.day)),
+        hours,
+        rounds,
         checks,
         wave: None,
         own: None,
         notes: Vec::new(),
     };
-    let found = decides(&rows, &d, &hours);
-    if let Ok((test, redrawn)) = &found {
-        (reading.statistic, reading.df, reading.p_value, reading.redrawn) =
-            (Some(test.statistic), Some(test.df), Some(test.p_value), *redrawn);
-        reading.verdict = if test.p_value < plan.alpha { HourVerdict::Matters } else { HourVerdict::NotShown };
-    }
-    if let (Ok(_), Ok(fit)) = (&found, fit(&d)) {
+    Decided { reading, design: d, fit, why: found.err().map(|e| e.to_string()) }
+}
+
+/// What is decided alone: the verdict, and the hours that may be the best.
+#[must_use]
+pub fn verdict(plan: &HourPlan, all: &[Answered]) -> (HourVerdict, Vec<u8>) {
+    let Reading { verdict, best_set, .. } = decide(plan, all).reading;
+    (verdict, best_set)
+}
+
+/// Reads an hour trial. `all`: everybody who was drawn, in every round.
+#[must_use]
+pub fn read(plan: &HourPlan, all: &[Answered]) -> Reading {
+    let Decided { mut reading, design: d, fit, why } = decide(plan, all);
+    if let Some(fit) = &fit {
         let errors = fit.standard_errors();
         let t = fit.largest_t(plan.alpha).unwrap_or(f64::INFINITY);
-        for (i, h) in hours.iter_mut().enumerate() {
+        for (i, h) in reading.hours.iter_mut().enumerate() {
             let estimate = fit.estimates[i];
             (h.estimate, h.lower, h.upper) = (Some(estimate), Some(estimate - t * errors[i]), Some(estimate + t * errors[i]));
         }
         reading.largest_t = Some(t);
-        if reading.verdict == HourVerdict::Matters
-            && let Ok(set) = fit.best_set(&d.hours, plan.alpha)
-        {
-            reading.best_set = plan.hours.iter().copied().filter(|h| set.contains(&u32::from(*h))).collect();
-        }
         reading.wave = wave(&d).ok().map(|w| Wave { cos: w.cos, sin: w.sin, peak_hour: w.peak_hour, p_value: w.wald_p });
         reading.own = own_hours(&d).ok().map(|o| Own { p_value: o.p_value, spread: o.spread, sentence: said::own(o.p_value, OWN_P) });
-    } else {
-        reading.verdict = HourVerdict::CantTell;
     }
-    if reading.checks.iter().any(|c| c.breaks) {
-        reading.verdict = HourVerdict::Void;
-        reading.best_set = plan.hours.clone();
-    }
-    hours.iter_mut().for_each(|h| h.may_be_best = reading.best_set.contains(&h.hour));
-    (reading.hours, reading.rounds) = (hours, rounds);
+    let best = reading.best_set.clone();
+    reading.hours.iter_mut().for_each(|h| h.may_be_best = best.contains(&h.hour));
     reading.notes = said::notes(plan, &reading);
-    let why = found.err().map(|e| e.to_string());
     reading.sentence = said::sentence(plan, &reading, why.as_deref());
     reading
 }

@@ -2,7 +2,7 @@
 //! wanted, and a daily wave of that height.
 
 use super::plan::HourPlan;
-use super::reading::{Answered, HourVerdict, read};
+use super::reading::{Answered, HourVerdict, verdict};
 use crate::stats::{StatsError, open_unit};
 use chacha20::ChaCha12Rng;
 use rand::seq::SliceRandom;
@@ -37,8 +37,8 @@ pub struct Rehearsal {
 /// People's ways of answering spread as a beta of this many.
 const ALIKE: f64 = 6.0;
 /// Rows that are simulated for each world, and the runs they make at least and at most.
-const ROWS: u64 = 12_000_000;
-const RUNS: (u64, u64) = (40, 400);
+const ROWS: u64 = 8_000_000;
+const RUNS: (u64, u64) = (40, 300);
 
 /// What each hour adds in a world.
 fn profile(plan: &HourPlan, world: usize) -> Vec<f64> {
@@ -97,10 +97,10 @@ pub fn rehearse(plan: &HourPlan, rate: f64, people: u64, seed: u64) -> Result<Re
                     did: rng.random::<f64>() < way + adds[*place],
                 }));
             }
-            let found = read(plan, &rows);
-            if found.verdict == HourVerdict::Matters {
+            let (found, set) = verdict(plan, &rows);
+            if found == HourVerdict::Matters {
                 out.matters += 1;
-                out.best_in_set += u32::from(plan.hours.iter().zip(&adds).any(|(h, add)| *add >= best && found.best_set.contains(h)));
+                out.best_in_set += u32::from(plan.hours.iter().zip(&adds).any(|(h, add)| *add >= best && set.contains(h)));
             }
         }
         out

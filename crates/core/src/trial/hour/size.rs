@@ -92,7 +92,14 @@ pub fn outlook(plan: &HourPlan, rate: f64, known: u64) -> Result<Outlook, StatsE
         smallest_effect,
         power: if in_all >= 1.0 { power(plan, rate, plan.effect, in_all) } else { 0.0 },
         enough,
-        sentence: here + &wanted,
+        sentence: if per_hour < LEAST_PER_HOUR {
+            format!(
+                "Of the first round {} could be drawn and read: too few for {hours} hours, of which each needs {LEAST_PER_HOUR}.",
+                people(known)
+            )
+        } else {
+            here + &wanted
+        },
     })
 }
 
@@ -126,6 +133,7 @@ mod tests {
 
     #[test]
     fn a_base_that_is_too_small_is_told() {
+        assert!(outlook(&plan(4, 12), 0.2, 0).unwrap().sentence.starts_with("Of the first round 0 people could be drawn"));
         let o = outlook(&plan(4, 12), 0.2, 240).unwrap();
         assert!(!o.enough && o.sentence.contains("too small"), "{}", o.sentence);
     }
