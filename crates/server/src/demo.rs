@@ -1,6 +1,7 @@
 //! The demo's director: plays the analyst of Skerry Light through a year. It imports, writes,
 //! seals and releases by the same actions as a person; everything else comes from the stand-ins.
 
+mod hours;
 mod series;
 mod texts;
 
@@ -175,6 +176,7 @@ impl Director {
                     })
                     .await?;
             }
+            self.hours(i).await?;
             if i == 24 || i == 28 {
                 self.reactions(i == 28).await?;
             }

@@ -4,6 +4,7 @@ use crate::people::Draws;
 use crate::scenario::Scenario;
 use rinse_core::segment::FieldKind;
 use rinse_core::segment::place::{GAZETTEER, Place};
+use rinse_core::zone::TimeZone;
 use std::fmt::Write;
 
 const GIVEN: &[&str] = &[
@@ -67,6 +68,15 @@ pub fn mobiles_csv(scenario: &Scenario, people: usize) -> String {
         let _ = writeln!(out, "{address};07700 900{k:03}");
     }
     out
+}
+
+/// The time zone of whoever has an address of ours: their number stands at the end of its local part.
+#[must_use]
+pub fn zone_of(scenario: &Scenario, address: &str) -> Option<TimeZone> {
+    let (local, _) = address.split_once('@')?;
+    let digits = local.rsplit(|c: char| !c.is_ascii_digit()).next()?;
+    let (row, _) = person(scenario, digits.parse().ok()?);
+    rinse_core::zone::named(row.split(';').nth(4)?)
 }
 
 /// Person `i`: their row of the file, and their address.

@@ -3,10 +3,12 @@
 //! What will happen is kept in a file of its own (`world.db`), so that the world goes on after the
 //! application was stopped, or killed, in the middle of a send.
 
+use crate::base::zone_of;
 use crate::people::{Draws, traits};
 use crate::scenario::{Domain, Scenario};
 use mail_parser::MessageParser;
 use rinse_core::bounce::Reply;
+use rinse_core::zone::{TimeZone, Wall};
 use rinse_core::{DAY, HOUR, Instant, SECOND};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::path::Path;
@@ -213,6 +215,19 @@ impl Network {
             .unwrap_or(false))
     }
 
+    /// What the hour of their day at which it comes changes for somebody.
+    #[allow(clippy::cast_precision_loss)]
+    fn hour_taste(&self, subject: &str, to: &str, now: Instant) -> f64 {
+        if !self.scenario.hour_matters(subject) {
+            return 0.0;
+        }
+        let zone = zone_of(&self.scenario, to).unwrap_or(TimeZone::UTC);
+        let own = 24.0 * Draws::new(self.scenario.seed, &format!("{to}#hour")).unit();
+        let hour = f64::from(zone.minute(now)) / 60.0;
+        // 1970-01-01 was a Thursday.
+        self.scenario.hour_taste(subject, own, hour, (zone.day(now) + 3).rem_euclid(7) >= 5)
+    }
+
     fn will_act(&self, now: Instant, m: &Handed<'_>, domain: &Domain, d: &mut Draws) -> Result<()> {
         let Some(message) = MessageParser::default().parse(m.bytes) else { return Ok(()) };
         let html = message.body_html(0).unwrap_or_default();
@@ -234,7 +249,8 @@ impl Network {
         #[allow(clippy::cast_possible_truncation)]
         let delay = ((t.delay_hours * (0.9 * d.normal()).exp()).clamp(0.02, 500.0) * 3_600_000.0) as i64 + 30 * SECOND;
         let looks = now + delay;
-        let odds = t.open + self.scenario.taste(message.subject().unwrap_or_default());
+        let subject = message.subject().unwrap_or_default();
+        let odds = t.open + self.scenario.taste(subject) + self.hour_taste(subject, m.to, now);
         if d.chance(1.0 / (1.0 + (-odds).exp())) {
             let agent = if domain.proxy > 0.0 { "GullPost-ImageProxy/2" } else { BROWSERS[d.below(BROWSERS.len())] };
             if let Some(pixel) = pixel.first() {

@@ -8,6 +8,7 @@ pub struct Scenario {
     /// Domains that the DNS names no mail host for.
     pub no_mail: Vec<String>,
     pub taste: Vec<Taste>,
+    pub hour: Vec<HourTaste>,
     pub domain: Vec<Domain>,
 }
 
@@ -16,6 +17,18 @@ pub struct Scenario {
 pub struct Taste {
     pub subject_has: String,
     pub open: f64,
+}
+
+/// How the hour at which a message comes changes the chance to open, in log-odds.
+#[derive(Debug, Clone, Deserialize)]
+pub struct HourTaste {
+    pub subject_has: String,
+    /// The best hour of everybody's day.
+    pub peak: f64,
+    pub wave: f64,
+    /// The same around a best hour of each person's own.
+    pub own: f64,
+    pub weekend: f64,
 }
 
 /// A mailbox domain's character.
@@ -63,6 +76,22 @@ impl Scenario {
             strict: false,
             late_reports: false,
         })
+    }
+
+    /// Does it matter when a message with this subject comes?
+    #[must_use]
+    pub fn hour_matters(&self, subject: &str) -> bool {
+        let subject = subject.to_lowercase();
+        self.hour.iter().any(|h| subject.contains(&h.subject_has))
+    }
+
+    /// The true effect of the hour and the day at which a message comes, on the log-odds of an open. `own_hour`: the person's best one.
+    #[must_use]
+    pub fn hour_taste(&self, subject: &str, own_hour: f64, hour: f64, weekend: bool) -> f64 {
+        let subject = subject.to_lowercase();
+        let near = |best: f64| (std::f64::consts::TAU * (hour - best) / 24.0).cos();
+        let of = |h: &HourTaste| h.wave * near(h.peak) + h.own * near(own_hour) + if weekend { h.weekend } else { 0.0 };
+        self.hour.iter().filter(|h| subject.contains(&h.subject_has)).map(of).sum()
     }
 
     /// The true effect of a subject on the log-odds of an open.

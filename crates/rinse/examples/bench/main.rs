@@ -80,7 +80,7 @@ async fn events() {
     line("events in, durable before answered", ours, EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0, "thousand a second");
 }
 
-/// Everything, or only what is named: calc, rehearsal, reading, exact, events, events-in, clearance, one-click, crowd, compose, hand-over, schedule, import, segments.
+/// Everything, or only what is named: calc, rehearsal, reading, exact, hours, events, events-in, clearance, one-click, crowd, compose, hand-over, schedule, import, segments.
 #[tokio::main]
 async fn main() {
     let only: Vec<String> = std::env::args().skip(1).collect();
@@ -96,6 +96,9 @@ async fn main() {
     }
     if asked("exact") {
         trials::exact();
+    }
+    if asked("hours") {
+        trials::hours();
     }
     if asked("events") {
         events().await;

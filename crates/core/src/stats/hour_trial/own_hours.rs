@@ -4,7 +4,6 @@ use super::{Answer, Design, refuse};
 use crate::stats::StatsError;
 use crate::stats::special::normal_sf;
 use serde::Serialize;
-use std::collections::BTreeMap;
 
 /// Whether people differ in which hour suits them.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
@@ -63,14 +62,14 @@ struct Pairs {
     other_pairs: u64,
 }
 
-/// Sums of products over the pairs of a list: of `v`, of `m`, and how many.
-fn pair_sums(of: &[(f64, f64)]) -> (f64, f64, u64) {
-    let half = |pick: fn(&(f64, f64)) -> f64| {
+/// Sums of products over the pairs of a list of person, hour, v and m: of `v`, of `m`, and how many.
+fn pair_sums(of: &[(usize, usize, f64, f64)]) -> (f64, f64, u64) {
+    let half = |pick: fn(&(usize, usize, f64, f64)) -> f64| {
         let (sum, squares) = of.iter().map(pick).fold((0.0, 0.0), |s, v| (s.0 + v, s.1 + v * v));
         (sum * sum - squares) / 2.0
     };
     let n = of.len() as u64;
-    (half(|p| p.0), half(|p| p.1), n * n.saturating_sub(1) / 2)
+    (half(|p| p.2), half(|p| p.3), n * n.saturating_sub(1) / 2)
 }
 
 /// Do people differ in *which* hour suits them? Residuals from the common hours and from how active each is are compared between pairs of one
@@ -97,19 +96,17 @@ pub fn own_hours(d: &Design) -> Result<OwnHours, StatsError> {
     d.linked()?;
     d.within()?;
     let m = expected(d);
-    let mut by_person: Vec<BTreeMap<usize, Vec<(f64, f64)>>> = vec![BTreeMap::new(); d.persons];
-    for ((person, _, hour, y), m) in d.rows.iter().zip(&m) {
-        by_person[*person].entry(*hour).or_default().push((y - m, *m));
-    }
+    // Each person's answers together, those at one hour side by side.
+    let mut of: Vec<(usize, usize, f64, f64)> = d.rows.iter().zip(&m).map(|(r, m)| (r.0, r.2, r.3 - m, *m)).collect();
+    of.sort_unstable_by_key(|r| (r.0, r.1));
     let mut pairs: Vec<Pairs> = Vec::new();
-    for hours in &by_person {
-        let every: Vec<(f64, f64)> = hours.values().flatten().copied().collect();
-        let (all, all_means, n) = pair_sums(&every);
+    for person in of.chunk_by(|a, b| a.0 == b.0) {
+        let (all, all_means, n) = pair_sums(person);
         if n == 0 {
             continue;
         }
         let mut p = Pairs::default();
-        for at in hours.values() {
+        for at in person.chunk_by(|a, b| a.1 == b.1) {
             let (same, means, n) = pair_sums(at);
             p.same += same;
             p.same_means += means;

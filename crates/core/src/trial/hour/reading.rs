@@ -163,21 +163,24 @@ const THIN: u64 = 100;
 /// People differ in their hours when so unlikely by chance.
 const OWN_P: f64 = 0.05;
 
-/// Answers as a design: strata are rounds by time zone. `y`: what is asked of each.
-fn design(rows: &[Answered], hours: &[u8], y: impl Fn(&Answered) -> bool) -> Design {
-    let place: HashMap<u8, usize> = hours.iter().zip(0..).map(|(h, i)| (*h, i)).collect();
-    let (mut persons, mut strata) = (HashMap::with_capacity(rows.len()), HashMap::new());
+/// Answers as a design: strata are rounds by time zone.
+fn design(rows: &[Answered], hours: &[u8]) -> Design {
+    let mut place = [0; 24];
+    hours.iter().zip(0..).for_each(|(h, i)| place[usize::from(*h % 24)] = i);
+    let mut known: Vec<i64> = rows.iter().map(|a| a.contact).collect();
+    known.sort_unstable();
+    known.dedup();
+    let mut strata = HashMap::new();
     let rows: Vec<Row> = rows
         .iter()
         .map(|a| {
-            let next = persons.len();
-            let person = *persons.entry(a.contact).or_insert(next);
+            let person = known.binary_search(&a.contact).unwrap_or(0);
             let next = strata.len();
             let stratum = *strata.entry((a.round, a.zone)).or_insert(next);
-            (person, stratum, place[&a.hour], f64::from(u8::from(y(a))))
+            (person, stratum, place[usize::from(a.hour % 24)], f64::from(u8::from(a.did)))
         })
         .collect();
-    Design { hours: hours.iter().map(|h| u32::from(*h)).collect(), persons: persons.len(), strata: strata.len(), rows }
+    Design { hours: hours.iter().map(|h| u32::from(*h)).collect(), persons: known.len(), strata: strata.len(), rows }
 }
 
 /// The score test, by drawing the hours again where few people or answers make its chi-square doubtful.
@@ -280,14 +283,20 @@ fn alike(d: &Design) -> Option<f64> {
     score_test(d).ok().map(|t| t.p_value)
 }
 
-fn checks(plan: &HourPlan, rows: &[Answered], of: &[OfHour]) -> Vec<Check> {
+/// The same design with something else asked of each row; none where it is so of nobody.
+fn asked(d: &Design, rows: &[Answered], y: impl Fn(&Answered) -> bool) -> Option<Design> {
+    let asked = |(row, a): (&Row, &Answered)| (row.0, row.1, row.2, f64::from(u8::from(y(a))));
+    rows.iter().any(&y).then(|| Design { hours: d.hours.clone(), rows: d.rows.iter().zip(rows).map(asked).collect(), ..*d })
+}
+
+fn checks(plan: &HourPlan, d: &Design, rows: &[Answered], of: &[OfHour]) -> Vec<Check> {
     let mut out = Vec::new();
-    let p = alike(&design(rows, &plan.hours, |a| a.lost));
+    let p = asked(d, rows, |a| a.lost).and_then(|d| alike(&d));
     let apart = spread(of, |h| h.lost);
     let breaks = p.is_some_and(|p| p < LOSS_P) && apart > LOSS_SPREAD;
     out.push(Check { what: "loss".into(), p_value: p, spread: apart, breaks, sentence: said::loss(p, apart, breaks) });
     if plan.metric == Metric::HumanOpen {
-        let p = alike(&design(rows, &plan.hours, |a| a.machine));
+        let p = asked(d, rows, |a| a.machine).and_then(|d| alike(&d));
         let apart = spread(of, |h| h.machine);
         let breaks = p.is_some_and(|p| p < MACHINES_P);
         out.push(Check { what: "machines".into(), p_value: p, spread: apart, breaks, sentence: said::machines(p, apart, breaks) });
@@ -322,10 +331,10 @@ fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
     let rounds = rounds(plan, all, is_read);
     let rows: Vec<Answered> = all.iter().copied().filter(|a| rounds[a.round].left_out.is_none() && is_read(a)).collect();
     let hours = counted(&plan.hours, &rows);
-    let d = design(&rows, &plan.hours, |a| a.did);
+    let d = design(&rows, &plan.hours);
     let found = decides(&rows, &d, &hours);
     let fit = if found.is_ok() { fit(&d).ok() } else { None };
-    let checks = checks(plan, &rows, &hours);
+    let checks = checks(plan, &d, &rows, &hours);
     let test = found.as_ref().ok();
     let verdict = match (test, &fit) {
         _ if checks.iter().any(|c| c.breaks) => HourVerdict::Void,
