@@ -8,7 +8,8 @@ use rand_distr::{Beta, Distribution, StandardNormal};
 use rinse_core::stats::Arm;
 use rinse_core::stats::homogeneity::chi_square_homogeneity;
 use rinse_core::trial::assign::Person;
-use rinse_core::trial::hour::draw::{Candidate, draw};
+use rinse_core::trial::hour::confirming::Confirms;
+use rinse_core::trial::hour::draw::{Candidate, draw, kept};
 use rinse_core::trial::hour::plan::{HourPlan, Round, weekday};
 use rinse_core::trial::hour::reading::{Answered, HourVerdict, Reading, read};
 use rinse_core::trial::hour::size::outlook;
@@ -41,15 +42,32 @@ struct World {
     fatigue: bool,
     /// As many are lost at every hour.
     loss: f64,
+    /// Everybody keeps one of two hours, the first or the last.
+    confirming: bool,
 }
 
-const PLAIN: World =
-    World { people: 600, rounds: 4, rate: 0.25, effect: 0.0, own: 0.0, zone_lacks: false, weekends: false, fatigue: false, loss: 0.0 };
+const PLAIN: World = World {
+    people: 600,
+    rounds: 4,
+    rate: 0.25,
+    effect: 0.0,
+    own: 0.0,
+    zone_lacks: false,
+    weekends: false,
+    fatigue: false,
+    loss: 0.0,
+    confirming: false,
+};
 
 fn plan(w: World) -> HourPlan {
     // Eight days apart, so that weekdays differ.
     let round = |r: usize| Round { mailing: r as i64, day: 20_000 + 8 * r as i64 };
-    HourPlan { hours: vec![7, 10, 13, 16, 19], rounds: (0..w.rounds).map(round).collect(), ..HourPlan::usual("Does the hour matter?") }
+    let plan =
+        HourPlan { hours: vec![7, 10, 13, 16, 19], rounds: (0..w.rounds).map(round).collect(), ..HourPlan::usual("Does the hour matter?") };
+    if w.confirming {
+        return HourPlan { hours: vec![7, 19], usual_hour: 19, confirms: Some(Confirms { trial: 1, best: 7 }), ..plan };
+    }
+    plan
 }
 
 fn answers(w: World, seed: u64) -> Vec<Answered> {
@@ -76,6 +94,9 @@ fn answers(w: World, seed: u64) -> Vec<Answered> {
                 .collect::<Vec<_>>()
         };
         for zone in 0..2 {
+            let draw = |seed: u64, round: usize, people: &[Candidate], hours: &[u8]| {
+                if plan.confirms.is_some() { kept(seed, people, hours) } else { draw(seed, round, people, hours) }
+            };
             let hours = if w.zone_lacks && zone == 1 && round % 2 == 1 { &plan.hours[1..] } else { &plan.hours[..] };
             for d in draw(seed ^ u64::from(zone), round, &of_zone(zone), hours) {
                 let i = d.contact as usize;
@@ -184,4 +205,32 @@ fn the_difference_that_was_planned_is_found(#[case] w: World) {
         planned.power
     );
     assert!(share(best) >= 0.95 - noise(0.95), "{} have the best hour", share(best));
+}
+
+/// A confirming trial of people who keep their hour: without a gain it shows one no more often than alpha, with the planned one as often as
+/// planned, and its limits hold.
+#[rstest]
+#[case::no_gain(0.0)]
+#[case::the_planned_gain(0.06)]
+fn a_gain_is_confirmed_as_often_as_planned(#[case] effect: f64) {
+    let w = World { confirming: true, own: 0.05, effect, people: 1_200, rounds: 3, ..PLAIN };
+    let planned = outlook(&HourPlan { effect: 0.06, ..plan(w) }, w.rate, w.people as u64).unwrap();
+    let (mut shown, mut covered) = (0, 0);
+    each(w, |r, _| {
+        let g = r.gain.unwrap();
+        shown += u32::from(r.verdict == HourVerdict::Matters);
+        covered += u32::from(g.lower <= effect && effect <= g.upper);
+    });
+    let share = |n: u32| f64::from(n) / f64::from(runs());
+    assert!(share(covered) >= 0.95 - noise(0.95), "{} covered", share(covered));
+    if effect == 0.0 {
+        assert!(share(shown) <= 0.05 + noise(0.05), "{} shown", share(shown));
+    } else {
+        assert!(
+            planned.power > 0.7 && share(shown) >= planned.power - noise(planned.power),
+            "{} shown, {} planned",
+            share(shown),
+            planned.power
+        );
+    }
 }

@@ -181,3 +181,39 @@ async fn what_would_break_it_is_refused_in_a_sentence() {
     s.ok("POST", "/api/mailings/2/cancel", &Value::Null).await;
     assert_eq!(s.ok("GET", "/api/hour-trials/1", &Value::Null).await["trial"]["state"], json!("ended"));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_confirming_trial_keeps_everybody_at_one_hour_and_says_the_gain() {
+    let s = planned().await;
+    assert!(s.api("GET", "/api/hour-trials/1/confirming", "").await.1.contains("nothing to confirm"));
+    let mut p = plan();
+    (p["hours"], p["confirms"]) = (json!([8, 10]), json!({ "trial": 1, "best": 8 }));
+    s.ok("PUT", "/api/hour-trials/1", &p).await;
+    let outlook = s.ok("POST", "/api/hour-trials/outlook", &p).await;
+    assert!(outlook["outlook"]["sentence"].as_str().unwrap().contains("between the best and the usual hour"), "{outlook}");
+    let rehearsed = s.ok("POST", "/api/hour-trials/rehearsal", &p).await;
+    assert!(rehearsed["none"]["matters"].as_i64() < rehearsed["wanted"]["matters"].as_i64(), "{rehearsed}");
+    assert!(s.api_as("3", "POST", "/api/hour-trials/1/seal", WHY).await.0.is_success());
+    for mailing in 1..4 {
+        s.ok("POST", &format!("/api/mailings/{mailing}/plan"), &json!({ "at": null })).await;
+    }
+    s.advance(24 * 18).await;
+    let moved = "SELECT count(*) FROM (SELECT contact_id FROM hour_roster GROUP BY contact_id HAVING count(DISTINCT hour) > 1)";
+    assert_eq!(s.count(moved), 0, "everybody keeps their hour");
+    let opened = "UPDATE send SET opens_unknown = 0, open_at = CASE WHEN (contact_id * 7 + mailing_id * 3) % 12
+        < (SELECT iif(r.hour = 8, 6, 4) FROM hour_roster r WHERE r.mailing_id = send.mailing_id AND r.contact_id = send.contact_id) THEN handed_at + 60000 END";
+    s.db().execute_batch(&format!("{opened}; UPDATE send SET any_open_at = open_at;")).unwrap();
+    s.advance(24 * 8).await;
+    let read = s.ok("GET", "/api/hour-trials/1", &Value::Null).await;
+    let (r, g) = (&read["reading"], &read["reading"]["gain"]);
+    assert_eq!((&r["verdict"], &r["best_set"]), (&json!("matters"), &json!([8])), "{r}");
+    assert!(r["sentence"].as_str().unwrap().starts_with("Confirmed: at 08:00"), "{r}");
+    let files = files_at(&s, "/api/hour-trials/1/record.zip").await;
+    for (by, script) in [("python3", "recompute.py"), ("Rscript", "recompute.R")] {
+        let Some(out) = printed(&files, by, script) else { continue };
+        assert_eq!(out.lines().last(), Some("matters"), "{out}");
+        assert!(out.contains(&format!("a mean a person: {:+.6}", g["difference"].as_f64().unwrap())), "{out} {g}");
+    }
+    assert_eq!(s.ok("GET", "/api/hour-trials/1/seal", &Value::Null).await["broken"], Value::Null);
+    assert!(s.api("GET", "/api/hour-trials/1/confirming", "").await.1.contains("nothing to confirm"), "a gain isn't confirmed again");
+}

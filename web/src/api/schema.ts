@@ -2459,6 +2459,52 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hour-trials/{id}/confirming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plan of a trial that holds the best hour of this one against the usual one. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HourPlan"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hour-trials/{id}/end": {
         parameters: {
             query?: never;
@@ -9294,6 +9340,16 @@ export interface components {
              */
             second: number;
         };
+        /** @description What is to be confirmed. */
+        Confirms: {
+            /** Format: int32 */
+            best: number;
+            /**
+             * Format: int64
+             * @description The hour trial that found it.
+             */
+            trial: number;
+        };
         /**
          * @description Where a person's permission for marketing mail stands.
          * @enum {string}
@@ -10065,6 +10121,32 @@ export interface components {
             /** @description loss, machines */
             what: string;
         };
+        /** @description The best hour less the usual one, a mean a person. */
+        HourGain: {
+            /** Format: int32 */
+            best: number;
+            /**
+             * Format: int64
+             * @description Of each hour: the people, and the mean of their means.
+             */
+            best_people: number;
+            /** Format: double */
+            best_rate: number;
+            /** Format: double */
+            difference: number;
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            p_value: number;
+            /** Format: double */
+            upper: number;
+            /** Format: int32 */
+            usual: number;
+            /** Format: int64 */
+            usual_people: number;
+            /** Format: double */
+            usual_rate: number;
+        };
         /** @description One hour while the trial runs: how many were drawn to it and how many of them were lost; nothing of what they did. */
         HourNow: {
             /** Format: int32 */
@@ -10128,6 +10210,7 @@ export interface components {
         HourPlan: {
             /** Format: double */
             alpha: number;
+            confirms?: components["schemas"]["Confirms"] | null;
             /**
              * Format: double
              * @description The smallest difference between the best and the worst hour worth having, as a difference of rates.
@@ -10209,6 +10292,7 @@ export interface components {
             best_set: number[];
             checks: components["schemas"]["HourCheck"][];
             df?: number | null;
+            gain?: components["schemas"]["HourGain"] | null;
             hours: components["schemas"]["OfHour"][];
             /**
              * Format: double

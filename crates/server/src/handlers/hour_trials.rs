@@ -130,6 +130,12 @@ pub(crate) async fn rehearse(State(app): State<App>, Json(plan): Json<HourPlan>)
     Ok(Json(app.store.read_at_leisure(move |c| actions::rehearse_hours(c, &plan, now)).await?))
 }
 
+/// The plan of a trial that holds the best hour of this one against the usual one.
+#[utoipa::path(get, path = "/api/hour-trials/{id}/confirming", params(("id" = i64, Path)), responses((status = 200, body = HourPlan)))]
+pub(crate) async fn confirming(State(app): State<App>, Path(id): Path<i64>) -> Answer<HourPlan> {
+    Ok(Json(app.store.read(move |c| hour_trials::confirming(c, id)).await?))
+}
+
 #[derive(Deserialize, Default, ToSchema)]
 pub(crate) struct HourSealing {
     /// Of a plan that is too small for what it wants: why it may go all the same. An approver says so.

@@ -15,6 +15,18 @@ score <- function(y, hour) {
   tryCatch(drop(crossprod(s$u[-k], solve(s$v[-k, -k, drop = FALSE], s$u[-k]))), error = function(x) NA)
 }
 y <- as.numeric(rows$did == "yes"); seen <- score(y, rows$hour)
+alike <- function(what) { s <- score(as.numeric(rows[[what]] == "yes"), rows$hour); if (is.na(s)) 1 else pchisq(s, k - 1, lower.tail = FALSE) }
+spread <- diff(range(tapply(rows$lost == "yes", rows$hour, mean)))
+ends <- function(p) cat(if (alike("lost") < 0.001 && spread > 0.005 || opens && alike("machine") < 0.01) "void" else if (p < alpha) "matters" else "not_shown", "\n", sep = "")
+if (grepl('"confirms"', text)) {
+  # Each person counts once, by the mean of what they did at the hour that they kept.
+  best <- as.numeric(sub('.*"best": *([0-9]+).*', "\\1", text))
+  means <- aggregate(y ~ contact + hour, data.frame(y, contact = rows$contact, hour = rows$hour), mean)
+  found <- t.test(means$y[means$hour == best], means$y[means$hour != best])
+  cat(sprintf("the best hour less the usual one, a mean a person: %+.6f (standard error %.6f), p %.6g\n", -diff(found$estimate), found$stderr, found$p.value))
+  ends(found$p.value)
+  quit()
+}
 did <- tapply(y, factor(rows$hour, hours), sum); of <- table(factor(rows$hour, hours))
 p <- if (n < 500 || any(did < 5) || any(of - did < 5)) {
   set.seed(1); group <- paste(rows$round, rows$stratum)
@@ -27,6 +39,4 @@ inverse <- solve(crossprod(d) + 1 / k) - 1 / k
 estimate <- drop(inverse %*% crossprod(d, e))
 covariance <- inverse %*% clustered(d, e - drop(d %*% estimate))$v %*% inverse
 cat(sprintf("%02d:00 less the mean of the hours: %+.6f (standard error %.6f)\n", hours, estimate, sqrt(diag(covariance))), sep = "")
-alike <- function(what) { s <- score(as.numeric(rows[[what]] == "yes"), rows$hour); if (is.na(s)) 1 else pchisq(s, k - 1, lower.tail = FALSE) }
-spread <- diff(range(tapply(rows$lost == "yes", rows$hour, mean)))
-cat(if (alike("lost") < 0.001 && spread > 0.005 || opens && alike("machine") < 0.01) "void" else if (p < alpha) "matters" else "not_shown", "\n", sep = "")
+ends(p)

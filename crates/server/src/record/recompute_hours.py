@@ -98,6 +98,43 @@ def statistic(e, hour):
     return None if x is None else sum(a * b for a, b in zip(u, x))
 
 
+def alike(what):
+    """Of something that must be alike at all hours: its p, and how far the hours lie apart."""
+    values = within([float(r[what] == "yes") for r in rows])
+    s = statistic(values, hour) if any(values) else None
+    of = lambda h: [r[what] == "yes" for r, g in zip(rows, hour) if g == h] or [False]
+    rates = [sum(of(h)) / len(of(h)) for h in range(k)]
+    return (1.0 if s is None else upper_chi_square(s, k - 1)), max(rates) - min(rates)
+
+
+def broken():
+    (loss_p, loss_spread), (machine_p, _) = alike("lost"), alike("machine")
+    return loss_p < 0.001 and loss_spread > 0.005 or plan["metric"] == "human_open" and machine_p < 0.01
+
+
+def student_p(t, df):
+    """Two-sided, by integrating the density from 0 to t (Simpson)."""
+    density = lambda x: exp(lgamma((df + 1) / 2) - lgamma(df / 2)) / sqrt(df * 3.141592653589793) * (1 + x * x / df) ** (-(df + 1) / 2)
+    t, n = abs(t), 20000
+    inside = sum((1 if i in (0, n) else 4 if i % 2 else 2) * density(t * i / n) for i in range(n + 1)) * t / n / 3
+    return max(0.0, 1 - 2 * inside)
+
+
+if plan.get("confirms") and rows:
+    # Each person counts once, by the mean of what they did at the hour that they kept.
+    did = [{}, {}]
+    for who, h, v in zip(person, hour, y):
+        did[h].setdefault(who, []).append(v)
+    means = [[sum(v) / len(v) for v in of.values()] for of in did]
+    size, mean = [len(m) for m in means], [sum(m) / len(m) for m in means]
+    error2 = [sum((x - m) ** 2 for x in of) / (c - 1) / c for of, m, c in zip(means, mean, size)]
+    best = place[plan["confirms"]["best"]]
+    gain, error = mean[best] - mean[1 - best], sqrt(sum(error2))
+    p = student_p(gain / error, sum(error2) ** 2 / sum(x * x / (c - 1) for x, c in zip(error2, size)))
+    print(f"the best hour less the usual one, a mean a person: {gain:+.6f} (standard error {error:.6f}), p {p:.6g}")
+    print("void" if broken() else "matters" if p < alpha else "not_shown")
+    raise SystemExit
+
 e = within(y) if rows else []
 seen = statistic(e, hour) if n > 1 and any(e) else None
 if seen is None:
@@ -143,15 +180,4 @@ for h in range(k):
     print(f"{hours[h]:02d}:00 less the mean of the hours: {estimate[h]:+.6f} (standard error {sqrt(covariance[h][h]):.6f})")
 
 
-def alike(what):
-    values = within([float(r[what] == "yes") for r in rows])
-    s = statistic(values, hour) if any(values) else None
-    rates = [sum(r[what] == "yes" for r, g in zip(rows, hour) if g == h) / max(1, counts[h][0]) for h in range(k)]
-    return (1.0 if s is None else upper_chi_square(s, k - 1)), max(rates) - min(rates)
-
-
-(loss_p, loss_spread), (machine_p, _) = alike("lost"), alike("machine")
-if loss_p < 0.001 and loss_spread > 0.005 or plan["metric"] == "human_open" and machine_p < 0.01:
-    print("void")
-else:
-    print("matters" if p < alpha else "not_shown")
+print("void" if broken() else "matters" if p < alpha else "not_shown")

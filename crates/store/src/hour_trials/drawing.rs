@@ -6,7 +6,7 @@ use crate::{Result, load, mailings, opens};
 use rinse_core::clearance::Outcome;
 use rinse_core::schedule::Schedule;
 use rinse_core::trial::assign::{Person, Placed};
-use rinse_core::trial::hour::draw::{Candidate, Drawn, GRACE, again, digest, draw, drawn_at, instants};
+use rinse_core::trial::hour::draw::{Candidate, Drawn, GRACE, again, digest, draw, drawn_at, instants, kept};
 use rinse_core::trial::hour::plan::{HourPlan, LEAST_PER_HOUR};
 use rinse_core::words::people;
 use rinse_core::{Instant, MINUTE};
@@ -93,7 +93,11 @@ pub fn drawn(
     if (candidates.len() as u64) < LEAST_PER_HOUR * plan.hours.len() as u64 {
         return Ok(Err(format!("only {} could have all its hours", people(candidates.len() as u64))));
     }
-    let seats = draw(t.seed.unwrap_or(0).cast_unsigned(), round.round, &candidates, &plan.hours);
+    let seed = t.seed.unwrap_or(0).cast_unsigned();
+    let seats = match plan.confirms {
+        Some(_) => kept(seed, &candidates, &plan.hours),
+        None => draw(seed, round.round, &candidates, &plan.hours),
+    };
     let hours: HashMap<i64, &[Instant]> = able.iter().map(|(d, of)| (d.contact, *of)).collect();
     let schedule: Schedule = m.draft.schedule;
     let share = crate::sends::spread_of(round.mailing);
@@ -163,6 +167,17 @@ pub fn roster(c: &Connection, mailing: i64) -> Result<Vec<(Drawn, Instant)>> {
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
+/// What the draw makes of a roster again.
+fn worked_out_again(seed: u64, round: usize, seats: &[(Drawn, Instant)], plan: &HourPlan) -> Vec<Drawn> {
+    if plan.confirms.is_some() {
+        let person = |d: &Drawn| Person { contact: d.contact, domain: 0, cell: None, opens_unknown: d.opens_unknown };
+        let people: Vec<Candidate> = seats.iter().map(|(d, _)| Candidate { person: person(d), zone: d.zone }).collect();
+        return kept(seed, &people, &plan.hours);
+    }
+    let placed = |d: &Drawn| (Placed { contact: d.contact, stratum: d.stratum, opens_unknown: d.opens_unknown }, d.zone);
+    again(seed, round, &seats.iter().map(|(d, _)| placed(d)).collect::<Vec<_>>(), &plan.hours)
+}
+
 /// What differs from what was sealed or drawn, in words; none when all holds.
 ///
 /// # Errors
@@ -182,13 +197,10 @@ pub fn broken(c: &Connection, id: i64) -> Result<Option<String>> {
     }
     for (round, mailing, _, sealed, _) in rounds.into_iter().filter(|r| r.4) {
         let seats = roster(c, mailing)?;
-        let people: Vec<(Placed, u32)> = seats
-            .iter()
-            .map(|(d, _)| (Placed { contact: d.contact, stratum: d.stratum, opens_unknown: d.opens_unknown }, d.zone))
-            .collect();
         let place = usize::try_from(round).unwrap_or(0);
+        let now = worked_out_again(seed.cast_unsigned(), place, &seats, &t.plan);
         let drawn: Vec<Drawn> = seats.iter().map(|s| s.0).collect();
-        if sealed.as_deref() != Some(digest(&seats).as_str()) || again(seed.cast_unsigned(), place, &people, &t.plan.hours) != drawn {
+        if sealed.as_deref() != Some(digest(&seats).as_str()) || now != drawn {
             return Ok(Some(format!("The roster of round {} isn't what the draw made: it was changed since.", round + 1)));
         }
     }

@@ -9,9 +9,10 @@ use crate::{Result, StoreError, mailings};
 use rinse_core::channel::Channel;
 use rinse_core::schedule::{LocalTime, Passed};
 use rinse_core::standing::{MailingState, TrialEvent, TrialState};
+use rinse_core::trial::hour::confirming::{Confirms, expected_gain};
 use rinse_core::trial::hour::draw::{GRACE, drawn_at, last_due};
-use rinse_core::trial::hour::plan::HourPlan;
-use rinse_core::trial::hour::reading::Reading;
+use rinse_core::trial::hour::plan::{HourPlan, clock};
+use rinse_core::trial::hour::reading::{HourVerdict, Reading};
 use rinse_core::trial::sealing;
 use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -86,6 +87,34 @@ pub fn all(c: &Connection) -> Result<Vec<HourTrial>> {
 pub fn rounds_drawn(c: &Connection, id: i64) -> Result<usize> {
     let mut s = c.prepare_cached("SELECT count(*) FROM hour_round WHERE trial_id = ?1 AND drawn_at IS NOT NULL")?;
     Ok(usize::try_from(s.query_row([id], |r| r.get::<_, i64>(0))?).unwrap_or(0))
+}
+
+/// The plan of a trial that holds the best hour of this one against the usual one, sized on what is to be expected of it.
+///
+/// # Errors
+/// When no hour was found, or it is the usual one.
+pub fn confirming(c: &Connection, id: i64) -> Result<HourPlan> {
+    let t = one(c, id)?;
+    let refuse = |words: &str| Err(StoreError::Refused(words.into()));
+    let Some(r) = t.reading.filter(|r| r.verdict == HourVerdict::Matters && r.gain.is_none()) else {
+        return refuse("This trial didn't find that the hour matters: there is nothing to confirm.");
+    };
+    let estimate = |hour: &u8| r.hours.iter().find(|h| h.hour == *hour).and_then(|h| h.estimate).unwrap_or(f64::NEG_INFINITY);
+    let best = r.best_set.iter().copied().max_by(|a, b| estimate(a).total_cmp(&estimate(b))).unwrap_or(t.plan.usual_hour);
+    if best == t.plan.usual_hour {
+        return refuse("The usual hour is the best one that was found: there is nothing to gain by a change.");
+    }
+    let mut hours = vec![best, t.plan.usual_hour];
+    hours.sort_unstable();
+    let effect = expected_gain(&r, best, t.plan.usual_hour).unwrap_or(t.plan.effect).clamp(0.005, 0.5);
+    Ok(HourPlan {
+        question: format!("Is {} worth having, against {}?", clock(best), clock(t.plan.usual_hour)),
+        hours,
+        effect: (effect * 1000.0).round() / 1000.0,
+        rounds: Vec::new(),
+        confirms: Some(Confirms { trial: id, best }),
+        ..t.plan
+    })
 }
 
 /// Makes a plan, or changes one that isn't sealed.
@@ -196,6 +225,9 @@ fn can_ride(c: &Connection, m: &mailings::Mailing) -> Result<()> {
 pub fn check(c: &Connection, plan: &HourPlan, now: Instant) -> Result<()> {
     let refused = |e: &dyn std::fmt::Display| StoreError::Refused(e.to_string());
     plan.check().map_err(|e| refused(&e))?;
+    if let Some(of) = plan.confirms {
+        one(c, of.trial)?;
+    }
     let rules = crate::rules::current(c)?;
     for (r, n) in plan.rounds.iter().zip(1..) {
         let m = mailings::one(c, r.mailing)?;

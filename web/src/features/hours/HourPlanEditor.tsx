@@ -54,6 +54,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
   const rehearsal = useMutation({
     mutationFn: () => ok(api.POST("/api/hour-trials/rehearsal", { body: plan })),
   });
+  const two = plan.confirms;
   const v = outlook.data;
   const o = v?.outlook;
   const number = (label: string, value: number, set: (n: number) => void, help?: string) => (
@@ -69,7 +70,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
   return (
     <>
       <div className="crumb">
-        <span>Hour trial, planned</span>
+        <span>{two ? "Hour trial, confirming, planned" : "Hour trial, planned"}</span>
       </div>
       <h1>{plan.question || "Does the hour matter, and which?"}</h1>
       <p className="finding" data-testid="outlook">
@@ -89,7 +90,15 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
           onChange={(e) => setPlan({ ...plan, question: e.target.value })}
         />
         <RoundsPick plan={plan} setPlan={setPlan} canRide={canRide} names={mailings} />
-        <HoursPick plan={plan} setPlan={setPlan} />
+        {two ? (
+          <p style={{ margin: 0 }}>
+            {hourOf(two.best)} against {hourOf(plan.usual_hour)}, as found by{" "}
+            <Link to={`/trials/hours/${two.trial}`}>an hour trial</Link>. Each person keeps one of them over all rounds,
+            and counts once.
+          </p>
+        ) : (
+          <HoursPick plan={plan} setPlan={setPlan} />
+        )}
         <div className="two">
           <TextField
             select
@@ -107,7 +116,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
             <MenuItem value="reply">replies</MenuItem>
           </TextField>
           {number(
-            "Smallest difference between best and worst, points",
+            two ? "Smallest gain worth having, points" : "Smallest difference between best and worst, points",
             from.effect * 100,
             (n) => setPlan({ ...plan, effect: n / 100 }),
             o
@@ -116,6 +125,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
           )}
           <TextField
             select
+            disabled={two != null}
             label="The usual hour"
             value={plan.usual_hour}
             helperText="Whoever can’t be drawn gets the mailing then"

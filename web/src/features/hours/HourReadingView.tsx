@@ -1,14 +1,19 @@
 import { Button } from "@mui/material";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { type Schemas } from "../../api/client";
-import { bare, count, date, percent, points, pValue } from "../../shared/format";
+import { useNavigate } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
+import { date, percent, points } from "../../shared/format";
+import { Failure } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { DAY } from "../../shared/time";
 import { useWorking } from "../../shared/working";
 import { METRIC } from "../trials/useTrialSlips";
+import { HourGainView } from "./HourGainView";
 import { HourPicture } from "./HourPicture";
 import { HourSeal } from "./HourSeal";
 import { decisive, hourOf } from "./hours";
+import { working } from "./hourWorking";
 
 type View = Schemas["HourTrialView"];
 type Reading = Schemas["HourTrialReading"];
@@ -19,10 +24,25 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
   const [rates, setRates] = useState(true);
   const { show } = useWorking();
   const [before, words, after] = decisive(r.sentence);
+  const navigate = useNavigate();
+  const best = r.hours
+    .filter((h) => h.may_be_best && h.estimate != null)
+    .reduce<(typeof r.hours)[number] | null>((a, h) => (a && a.estimate! >= h.estimate! ? a : h), null);
+  const canConfirm = r.verdict === "matters" && !r.gain && best !== null && best.hour !== trial.plan.usual_hour;
+  const confirm = useMutation({
+    mutationFn: async () => {
+      const params = { path: { id: trial.id } };
+      const plan = await ok(api.GET("/api/hour-trials/{id}/confirming", { params }));
+      return await ok(api.POST("/api/hour-trials", { body: plan }));
+    },
+    onSuccess: async (made) => {
+      await navigate(`/trials/hours/${made}`);
+    },
+  });
   return (
     <>
       <div className="crumb">
-        <span>Hour trial</span>
+        <span>{r.gain ? "Hour trial, confirming" : "Hour trial"}</span>
         <span>sealed {date(trial.sealed_at)}</span>
         <span>{trial.plan.rounds.length} rounds</span>
         <span>window {trial.plan.window_days} days</span>
@@ -33,7 +53,11 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
         <em className={r.verdict === "void" ? "bad" : undefined}>{words}</em>
         {after}
       </p>
-      <HourPicture r={r} usual={trial.plan.usual_hour} />
+      {r.gain ? (
+        <HourGainView g={r.gain} effect={trial.plan.effect} />
+      ) : (
+        <HourPicture r={r} usual={trial.plan.usual_hour} />
+      )}
       {r.notes.length > 0 && (
         <ul className="soft small" style={{ maxWidth: "56em", paddingLeft: 20 }}>
           {r.notes.map((n) => (
@@ -42,13 +66,20 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
         </ul>
       )}
       <div className="acts">
-        <Button variant="contained" href={`/api/hour-trials/${trial.id}/record.zip`}>
+        {canConfirm && (
+          <Button variant="contained" disabled={confirm.isPending} onClick={() => confirm.mutate()}>
+            Plan the confirming trial: {hourOf(best!.hour)} against {hourOf(trial.plan.usual_hour)}
+          </Button>
+        )}
+        <Button variant={canConfirm ? "outlined" : "contained"} href={`/api/hour-trials/${trial.id}/record.zip`}>
           Export the record
         </Button>
         <Button variant="outlined" onClick={() => show(working(trial.plan, r))}>
           How it was worked out
         </Button>
+        {canConfirm && <span className="soft small">The gain is not known before that trial.</span>}
       </div>
+      <Failure error={confirm.error} />
       <h2>Hour by hour</h2>
       <div className="switch" role="group" aria-label="Shown as">
         <button aria-pressed={rates} onClick={() => setRates(true)}>
@@ -141,42 +172,4 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
       <HourSeal id={trial.id} digest={trial.digest} />
     </>
   );
-}
-
-function working(plan: View["trial"]["plan"], r: Reading) {
-  return {
-    title: "Does the hour matter?",
-    body: (
-      <>
-        <div className="formula">
-          U′V⁻¹U = {r.statistic?.toFixed(2) ?? "–"}, {r.df ?? "–"} df
-        </div>
-        <dl>
-          <dt>p</dt>
-          <dd>{r.p_value == null ? "–" : pValue(r.p_value)}</dd>
-          <dt>By</dt>
-          <dd>{r.redrawn == null ? "chi-square" : `${count(r.redrawn)} draws again`}</dd>
-          <dt>People</dt>
-          <dd>{count(r.persons)}</dd>
-          <dt>Answers, by person</dt>
-          <dd>clustered</dd>
-          <dt>Strata (round × time zone)</dt>
-          <dd>{count(r.strata)}</dd>
-          <dt>Limits, standard errors</dt>
-          <dd>{r.largest_t == null ? "–" : `± ${r.largest_t.toFixed(2)}`}</dd>
-          <dt>Daily wave, p</dt>
-          <dd>{r.wave ? pValue(r.wave.p_value) : "–"}</dd>
-          <dt>Alpha, sealed</dt>
-          <dd>{plan.alpha}</dd>
-        </dl>
-        <h3>Counted</h3>
-        <p style={{ margin: 0 }}>
-          Everybody drawn{plan.metric === "human_open" ? " whose opens can be known" : ""}, whether or not the message
-          could be handed over; answers within {plan.window_days} days of each handover. The score test of a
-          person&apos;s answers, within round and time zone, against the hour; {bare(plan.fail_loss, 0)}% lost leaves a
-          round out whole.
-        </p>
-      </>
-    ),
-  };
 }

@@ -5,11 +5,16 @@ import { type HourPlan } from "./hours";
 
 /** Three worlds: how often the hour would be said to matter in each. */
 export function HourRehearsalView({ r, plan }: { r: Schemas["HourRehearsal"]; plan: HourPlan }) {
-  const worlds = [
-    ["No hour is better", r.none, false],
-    [`One hour is ${bare(plan.effect)} points better than another`, r.wanted, true],
-    [`A wave over the day, ${bare(plan.effect)} points high`, r.wave, true],
-  ] as const;
+  const worlds = plan.confirms
+    ? ([
+        ["Neither hour is better", r.none, false],
+        [`The best hour gains ${bare(plan.effect)} points`, r.wanted, true],
+      ] as const)
+    : ([
+        ["No hour is better", r.none, false],
+        [`One hour is ${bare(plan.effect)} points better than another`, r.wanted, true],
+        [`A wave over the day, ${bare(plan.effect)} points high`, r.wave, true],
+      ] as const);
   return (
     <section aria-label="Rehearsal">
       <Table size="small">

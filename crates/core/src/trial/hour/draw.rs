@@ -1,7 +1,7 @@
 //! Who takes part in a round, and which hour each is drawn to: by keyed hash of the trial's seed and the round, so that it can be worked out
 //! again from the frozen roster.
 
-use crate::trial::assign::{Person, Placed, assign, strata};
+use crate::trial::assign::{Person, Placed, assign, on_entry, strata};
 use crate::zone::Wall;
 use crate::{HOUR, Instant};
 use sha2::{Digest, Sha256};
@@ -77,6 +77,23 @@ pub fn draw(seed: u64, round: usize, people: &[Candidate], hours: &[u8]) -> Vec<
     again(seed, round, &placed, hours)
 }
 
+/// Draws everybody to an hour that they keep over all rounds of a confirming trial: by the plain hash, so that nobody else's coming or going
+/// changes it.
+#[must_use]
+pub fn kept(seed: u64, people: &[Candidate], hours: &[u8]) -> Vec<Drawn> {
+    let parts = vec![1; hours.len()];
+    let drawn = |c: &Candidate| Drawn {
+        contact: c.person.contact,
+        zone: c.zone,
+        stratum: c.zone,
+        hour: hours[on_entry(seed, c.person.contact, &parts)],
+        opens_unknown: c.person.opens_unknown,
+    };
+    let mut out: Vec<Drawn> = people.iter().map(drawn).collect();
+    out.sort_unstable_by_key(|d| d.contact);
+    out
+}
+
 /// The hours of people whose strata are known: the draw worked out again from a roster.
 #[must_use]
 pub fn again(seed: u64, round: usize, people: &[(Placed, u32)], hours: &[u8]) -> Vec<Drawn> {
@@ -138,6 +155,9 @@ mod tests {
             }
             let roster: Vec<(Placed, u32)> = first.iter().map(|d| (Placed { contact: d.contact, stratum: d.stratum, opens_unknown: d.opens_unknown }, d.zone)).collect();
             prop_assert_eq!(&first, &again(seed, 1, &roster, &hours));
+            // A hour that is kept is the same in every round, whoever else comes.
+            let half = kept(seed, &people(n / 2), &hours);
+            prop_assert_eq!(&half[..], &kept(seed, &people(n), &hours)[..n / 2]);
             prop_assert!(n < 60 || first != draw(seed, 2, &people(n), &hours));
         }
     }

@@ -1,5 +1,6 @@
 //! What an hour trial asks, sealed before its first round is drawn.
 
+use super::confirming::Confirms;
 use crate::hours::Hours;
 use crate::trial::metric::Metric;
 use crate::words::listed;
@@ -41,6 +42,9 @@ pub struct HourPlan {
     /// A round of which more than this share wasn't handed over within the hour is left out whole.
     #[schema(minimum = 0.01, maximum = 0.5)]
     pub fail_loss: f64,
+    /// It asks whether the best hour of another trial is worth having: two hours, each person's the same over all rounds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub confirms: Option<Confirms>,
 }
 
 /// The most rounds of a trial: weekly for a year, and some.
@@ -59,6 +63,8 @@ pub enum HourPlanError {
     Metric,
     #[error("Choose 2 to 24 hours of the day, each once.")]
     Hours,
+    #[error("A confirming trial has two hours: the best one that was found, and the usual one, which differs from it.")]
+    Confirms,
     #[error("The usual hour is between 0 and 23.")]
     Usual,
     #[error(
@@ -118,6 +124,7 @@ impl HourPlan {
             power: 0.8,
             window_days: 7,
             fail_loss: 0.2,
+            confirms: None,
         }
     }
 
@@ -145,6 +152,13 @@ impl HourPlan {
         }
         if self.usual_hour > 23 {
             return Err(E::Usual);
+        }
+        if let Some(c) = self.confirms {
+            let mut two = [c.best, self.usual_hour];
+            two.sort_unstable();
+            if two[0] == two[1] || self.hours != two {
+                return Err(E::Confirms);
+            }
         }
         let within = |x: f64, low: f64, high: f64| x.is_finite() && (low..=high).contains(&x);
         if !within(self.effect, 0.001, 0.5) {
@@ -244,6 +258,8 @@ mod tests {
     #[case(HourPlan { rounds: rounds(&[20_000, 20_006]), ..plan() }, "6 days apart")]
     #[case(HourPlan { window_days: 3, ..plan() }, "isn't whole weeks")]
     #[case(HourPlan { effect: f64::NAN, ..plan() }, "0.1 and 50 points")]
+    #[case(HourPlan { confirms: Some(Confirms { trial: 1, best: 8 }), ..plan() }, "has two hours")]
+    #[case(HourPlan { confirms: Some(Confirms { trial: 1, best: 10 }), hours: vec![10, 10], ..plan() }, "2 to 24 hours")]
     #[case(HourPlan { fail_loss: 0.9, ..plan() }, "may be lost")]
     fn a_plan_that_would_mislead_is_refused(#[case] plan: HourPlan, #[case] words: &str) {
         let said = plan.check().unwrap_err().to_string();

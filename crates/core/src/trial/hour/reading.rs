@@ -4,13 +4,14 @@
 //! answers make its chi-square doubtful, the same statistic over hours drawn again. Each hour's estimate and the set of hours that may be the
 //! best come after it. Everybody who was drawn counts, whether or not the message could be handed over.
 
+use super::confirming::{self, Gain};
 use super::plan::HourPlan;
 use super::said;
 use crate::stats::hour_trial::fit::{Fit, fit};
 use crate::stats::hour_trial::own_hours::own_hours;
 use crate::stats::hour_trial::reading::wave;
 use crate::stats::hour_trial::score::{ScoreTest, redrawn_test, score_test};
-use crate::stats::hour_trial::{Design, Row};
+use crate::stats::hour_trial::{Design, Row, refuse};
 use crate::trial::metric::Metric;
 use chacha20::ChaCha12Rng;
 use rand::{RngExt, SeedableRng};
@@ -143,6 +144,9 @@ pub struct Reading {
     pub checks: Vec<Check>,
     pub wave: Option<Wave>,
     pub own: Option<Own>,
+    /// Of a confirming trial: what the best hour gains.
+    #[serde(default)]
+    pub gain: Option<Gain>,
     pub weekdays: String,
     pub notes: Vec<String>,
 }
@@ -332,7 +336,8 @@ fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
     let rows: Vec<Answered> = all.iter().copied().filter(|a| rounds[a.round].left_out.is_none() && is_read(a)).collect();
     let hours = counted(&plan.hours, &rows);
     let d = design(&rows, &plan.hours);
-    let found = decides(&rows, &d, &hours);
+    // What a confirming trial finds is one comparison, below.
+    let found = if plan.confirms.is_some() { refuse("") } else { decides(&rows, &d, &hours) };
     let fit = if found.is_ok() { fit(&d).ok() } else { None };
     let checks = checks(plan, &d, &rows, &hours);
     let test = found.as_ref().ok();
@@ -343,7 +348,7 @@ fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
         _ => HourVerdict::CantTell,
     };
     let set = fit.as_ref().filter(|_| verdict == HourVerdict::Matters).and_then(|fit| fit.best_set(&d.hours, plan.alpha).ok());
-    let reading = Reading {
+    let mut reading = Reading {
         verdict,
         sentence: String::new(),
         statistic: test.map(|t| t.0.statistic),
@@ -361,8 +366,13 @@ fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
         checks,
         wave: None,
         own: None,
+        gain: None,
         notes: Vec::new(),
     };
+    if let Some(c) = plan.confirms {
+        confirming::decided(plan, confirming::gain(plan, c.best, &rows), &mut reading);
+        return Decided { reading, design: d, fit: None, why: Some("too few people kept an hour, or nobody answered".into()) };
+    }
     Decided { reading, design: d, fit, why: found.err().map(|e| e.to_string()) }
 }
 

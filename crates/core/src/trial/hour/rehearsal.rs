@@ -43,6 +43,9 @@ const RUNS: (u64, u64) = (40, 300);
 /// What each hour adds in a world.
 fn profile(plan: &HourPlan, world: usize) -> Vec<f64> {
     let k = plan.hours.len();
+    if let Some(c) = plan.confirms.filter(|_| world > 0) {
+        return plan.hours.iter().map(|h| if *h == c.best { plan.effect } else { 0.0 }).collect();
+    }
     match world {
         0 => vec![0.0; k],
         1 => (0..k)
@@ -82,9 +85,12 @@ pub fn rehearse(plan: &HourPlan, rate: f64, people: u64, seed: u64) -> Result<Re
             let mut rng = ChaCha12Rng::seed_from_u64(seed ^ (u64::from(run) << 8) ^ world as u64);
             let ways: Vec<f64> = (0..people).map(|_| ways.sample(&mut rng)).collect();
             let mut rows = Vec::with_capacity(ways.len() * plan.rounds.len());
+            let mut places: Vec<usize> = (0..ways.len()).map(|i| i % adds.len()).collect();
             for round in 0..plan.rounds.len() {
-                let mut places: Vec<usize> = (0..ways.len()).map(|i| i % adds.len()).collect();
-                places.shuffle(&mut rng);
+                // Of a confirming trial everybody keeps their hour.
+                if round == 0 || plan.confirms.is_none() {
+                    places.shuffle(&mut rng);
+                }
                 rows.extend(ways.iter().zip(&places).zip(0..).map(|((way, place), contact)| Answered {
                     contact,
                     round,

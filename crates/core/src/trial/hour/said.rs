@@ -41,6 +41,9 @@ pub(super) fn own(p: f64, level: f64) -> String {
 
 /// What the verdict is, what it could still be, and what it says of the usual hour.
 pub(super) fn sentence(plan: &HourPlan, r: &Reading, why: Option<&str>) -> String {
+    if let (Some(g), HourVerdict::Matters | HourVerdict::NotShown) = (&r.gain, r.verdict) {
+        return super::confirming::sentence(g);
+    }
     match r.verdict {
         HourVerdict::Void => {
             let broken = r.checks.iter().find(|c| c.breaks).map_or("", |c| c.sentence.as_str());
@@ -99,7 +102,7 @@ pub(super) fn notes(plan: &HourPlan, r: &Reading) -> Vec<String> {
     if let Some(n) = r.redrawn {
         out.push(format!("Few people or few answers: the p-value is that of {n} draws of the hours again, not of the chi-square."));
     }
-    if r.verdict == HourVerdict::Matters {
+    if r.verdict == HourVerdict::Matters && plan.confirms.is_none() {
         out.push("What the best hour gains isn't known from these rounds: the best of several is always ahead by chance, too. A confirming trial of it against the usual hour tells.".into());
     }
     if !r.weekdays.is_empty() {

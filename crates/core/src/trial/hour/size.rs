@@ -39,9 +39,27 @@ fn hardest(rate: f64, effect: f64, hours: usize) -> Vec<f64> {
 }
 
 /// How likely a difference is found by so many people at each hour, over all rounds.
+#[allow(clippy::cast_precision_loss)]
 fn power(plan: &HourPlan, rate: f64, effect: f64, per_hour: f64) -> f64 {
+    if plan.confirms.is_some() {
+        // Of so many answers each person gives one a round, and counts once.
+        let rounds = plan.rounds.len().max(1) as f64;
+        return super::confirming::power(rate, effect, per_hour / rounds, rounds, plan.alpha);
+    }
     omnibus_power(&hardest(rate, effect, plan.hours.len()), per_hour / AGAIN, plan.alpha).map_or(0.0, |p| p.power)
 }
+
+/// The answers at each hour and the rounds that a confirming trial takes: rounds make each person's mean surer, but no more people of them.
+#[allow(clippy::cast_precision_loss)]
+fn confirming_needs(plan: &HourPlan, rate: f64, known: u64) -> (f64, u64) {
+    let each = known as f64 / 2.0;
+    let shown = |rounds: u64| super::confirming::power(rate, plan.effect, each, rounds as f64, plan.alpha) >= plan.power;
+    let rounds = (2..=NEVER).find(|r| shown(*r)).unwrap_or(NEVER);
+    (each * rounds as f64, rounds)
+}
+
+/// More rounds than anybody waits for.
+const NEVER: u64 = 1_000;
 
 /// What a plan can find. `rate`: of those who usually answer; `known`: how many of a round's people are read.
 ///
@@ -52,8 +70,12 @@ pub fn outlook(plan: &HourPlan, rate: f64, known: u64) -> Result<Outlook, StatsE
     let rate = crate::stats::open_unit("the usual rate", rate)?;
     let hours = plan.hours.len();
     let per_hour = known / hours as u64;
-    let needed = omnibus_sample_size(&hardest(rate, plan.effect, hours), plan.alpha, plan.power)? * AGAIN;
-    let rounds_needed = (needed * hours as f64 / known.max(1) as f64).ceil().max(2.0) as u64;
+    let (needed, rounds_needed) = if plan.confirms.is_some() {
+        confirming_needs(plan, rate, known)
+    } else {
+        let needed = omnibus_sample_size(&hardest(rate, plan.effect, hours), plan.alpha, plan.power)? * AGAIN;
+        (needed, (needed * hours as f64 / known.max(1) as f64).ceil().max(2.0) as u64)
+    };
     let in_all = per_hour as f64 * plan.rounds.len() as f64;
     let found = |effect: f64| in_all >= 1.0 && power(plan, rate, effect, in_all) >= plan.power;
     let most = (2.0 * rate.min(1.0 - rate)).min(0.5);
@@ -70,7 +92,10 @@ pub fn outlook(plan: &HourPlan, rate: f64, known: u64) -> Result<Outlook, StatsE
     let enough = plan.rounds.len() as u64 >= rounds_needed && per_hour >= LEAST_PER_HOUR;
     let finds = smallest_effect.map_or_else(
         || "find no difference that there can be".to_owned(),
-        |e| format!("find a difference of {} between the best and the worst hour", points(e)),
+        |e| {
+            let between = if plan.confirms.is_some() { "the best and the usual hour" } else { "the best and the worst hour" };
+            format!("find a difference of {} between {between}", points(e))
+        },
     );
     let here = format!("{} rounds of {} {finds} {:.0} times in 100.", plan.rounds.len(), people(known), 100.0 * plan.power);
     let wanted = if rounds_needed > a_year {
