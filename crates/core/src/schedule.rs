@@ -49,6 +49,9 @@ pub struct Schedule {
     pub spread_minutes: u16,
     #[serde(default)]
     pub rates: Vec<HourlyRate>,
+    /// Whoever is of an audience whose best hour was learned gets it then, on the same date; the others at the local time.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub best_hour: bool,
 }
 
 /// A schedule that can't be kept.
@@ -67,6 +70,9 @@ impl Schedule {
         let refuse = |words: &str| Err(ScheduleError(words.to_owned()));
         if self.local.is_some_and(|l| l.minute >= 1440) {
             return refuse("A local time is between 00:00 and 23:59.");
+        }
+        if self.best_hour && self.local.is_none() {
+            return refuse("At the best hour also needs a date and a time, for people of whom none was learned.");
         }
         if self.spread_minutes > 1440 {
             return refuse("A mailing is spread over 1,440 minutes (a day) at most.");

@@ -80,9 +80,14 @@ enum Command {
         data: PathBuf,
     },
     /// A trial's assignment, computed again from its seed and its roster, as CSV; ends with 1 when it differs.
+    #[command(group = clap::ArgGroup::new("of").required(true))]
     Assign {
-        #[arg(long)]
-        trial: i64,
+        /// A variant trial's number.
+        #[arg(long, group = "of")]
+        trial: Option<i64>,
+        /// An hour trial's number: who was drawn to which hour, round by round.
+        #[arg(long, group = "of")]
+        hour_trial: Option<i64>,
         #[arg(long, default_value = "data")]
         data: PathBuf,
     },
@@ -187,7 +192,8 @@ fn run(command: Command) -> Result<ExitCode> {
             }
         }
         Command::Clear { mailing, at, data } => tools::clear(mailing, &at, &data)?,
-        Command::Assign { trial, data } => return tools::assign(trial, &data),
+        Command::Assign { trial: Some(id), data, .. } => return tools::assign(id, &data),
+        Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(0), &data),
         Command::Peek { files, cells } => return tools::peek(&files, cells),
         Command::Openapi => {
             let text = serde_json::to_string_pretty(&openapi())?;

@@ -8,6 +8,7 @@ use rinse_core::message::{Level, check_finished};
 use rinse_core::table::Encoding;
 use rinse_core::trial::outside::{self, Results};
 use rinse_post::finished;
+use rinse_store::hour_trials::drawing;
 use rinse_store::{Store, clearing, settings, tables, trials};
 use serde::Deserialize;
 use serde_json::{Value, json};
@@ -103,6 +104,28 @@ pub(crate) fn assign(trial: i64, data: &Path) -> Result<ExitCode> {
             return Ok(ExitCode::from(1));
         }
     }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// `rinse assign --hour-trial`: who was drawn to which hour in each round, computed again; 1 when it differs from what is kept or sealed.
+pub(crate) fn assign_hours(trial: i64, data: &Path) -> Result<ExitCode> {
+    let c = &Store::look(data)?;
+    let rounds = drawing::drawn_again(c, trial)?;
+    anyhow::ensure!(!rounds.is_empty(), "No round of this hour trial is drawn yet.");
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    writeln!(out, "round,contact,zone,stratum,hour")?;
+    for (round, drawn) in rounds {
+        for d in drawn {
+            writeln!(out, "{},{},{},{},{}", round + 1, d.contact, d.zone, d.stratum, d.hour)?;
+        }
+    }
+    out.flush()?;
+    let mut words = std::io::stderr();
+    if let Some(why) = drawing::broken(c, trial)? {
+        writeln!(words, "rinse: {why}")?;
+        return Ok(ExitCode::from(1));
+    }
+    writeln!(words, "Every round is as drawn again, and the seal holds.")?;
     Ok(ExitCode::SUCCESS)
 }
 

@@ -215,3 +215,35 @@ fn an_assignment_is_computed_again_and_a_touched_one_is_told() {
     assert!(!touched.status.success() && !String::from_utf8(touched.stderr).unwrap().is_empty());
     assert!(!run(&["assign", "--trial", "7", "--data", data], b"").status.success(), "there is no such trial");
 }
+
+#[test]
+fn a_draw_of_hours_is_computed_again_and_a_touched_one_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let rinse = rinse_testkit::Process::demo(std::path::Path::new(env!("CARGO_BIN_EXE_rinse")), folder.path());
+    let people: Vec<String> = (0..120).map(|i| format!("wren{i}@tern.example,Europe/Paris")).collect();
+    rinse.import(&format!("email,time zone\n{}\n", people.join("\n")));
+    rinse.json("POST", "/api/letterheads", &rinse_testkit::letterhead());
+    let day = rinse.now() / 86_400_000;
+    let rounds: Vec<Value> = (1..3).map(|n| json!({ "mailing": n, "day": day + 2 + 7 * (n - 1) })).collect();
+    (0..2).for_each(|_| drop(rinse.json("POST", "/api/mailings", &rinse_testkit::draft(1, &["Boats"]))));
+    let plan = json!({ "question": "Does the hour matter?", "metric": "human_click", "hours": [8, 20], "rounds": rounds, "usual_hour": 8, "effect": 0.5,
+        "alpha": 0.05, "power": 0.8, "window_days": 7, "fail_loss": 0.2 });
+    rinse.json("POST", "/api/hour-trials", &plan);
+    rinse.json("POST", "/api/hour-trials/1/seal", &json!({ "why_small": "A try with a handful" }));
+    rinse.json("POST", "/api/mailings/1/plan", &json!({ "at": null }));
+    let data = folder.path().to_str().unwrap();
+    assert!(!run(&["assign", "--hour-trial", "1", "--data", data], b"").status.success(), "no round is drawn yet");
+    rinse.advance(24);
+    rinse.kill();
+    let again = run(&["assign", "--hour-trial", "1", "--data", data], b"");
+    let csv = String::from_utf8(again.stdout).unwrap();
+    assert!(again.status.success() && csv.lines().count() == 121 && csv.matches(",20\n").count() == 60, "{csv}");
+    let db = rusqlite::Connection::open(folder.path().join("rinse.db")).unwrap();
+    db.execute("UPDATE hour_roster SET hour = 28 - hour WHERE contact_id = (SELECT max(contact_id) FROM hour_roster)", []).unwrap();
+    drop(db);
+    assert_eq!(run(&["assign", "--hour-trial", "1", "--data", data], b"").status.code(), Some(1));
+    assert!(
+        !run(&["assign", "--data", data], b"").status.success()
+            && !run(&["assign", "--hour-trial", "7", "--data", data], b"").status.success()
+    );
+}

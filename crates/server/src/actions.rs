@@ -85,7 +85,8 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
             let m = passed.holds(c)?;
             // A round of an hour trial begins with its draw; with a local time a mailing begins in time for the first zone.
             let round = hour_trials::planned_for(c, m, now)?;
-            let at = round.unwrap_or_else(|| m.draft.schedule.starts(at).max(now));
+            let schedule = hour_trials::learned::begins(c, &m.draft.schedule, now)?;
+            let at = round.unwrap_or_else(|| schedule.starts(at).max(now));
             if m.draft.subjects.len() > 1 {
                 return Err(StoreError::Refused("This mailing has two subjects. Plan a trial of them, or take one out.".into()));
             }

@@ -363,7 +363,7 @@ impl Engine {
                 continue;
             }
             let done = Arc::new(self.store.read_at_leisure(move |c| clearing::audience(c, id, now)).await?);
-            let seats = self.seats(id, &done, now).await?;
+            let own = self.own_hours(id, &done, now).await?;
             let cleared = Arc::clone(&done);
             let (turns, pilot) = self
                 .store
@@ -374,7 +374,7 @@ impl Engine {
                         Some(arms) => Some((*d, Phase::Pilot, *arms.get(&d.contact)?)),
                         None => Some((*d, Phase::Whole, 0)),
                     };
-                    let hour = seats.as_deref().map_or(Hour::AsScheduled, Hour::Drawn);
+                    let hour = own.as_deref().map_or(Hour::AsScheduled, Hour::Own);
                     let turns = sends::turns(c, id, now, hour, &cleared, cleared.decided.iter().filter_map(part))?;
                     Ok((Arc::new(turns), pilot.is_some()))
                 })

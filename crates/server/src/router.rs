@@ -192,6 +192,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(hour_trials::seal, hour_trials::seal_holds))
         .routes(routes!(hour_trials::end))
         .routes(routes!(hour_trials::confirming))
+        .routes(routes!(hour_trials::learned))
         .routes(routes!(findings::all))
         .routes(routes!(findings::upkeep))
         .routes(routes!(guides::mail_load))

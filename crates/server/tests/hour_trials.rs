@@ -108,6 +108,35 @@ async fn rounds_go_out_as_drawn_and_are_read_once() {
         );
     }
 
+    // What was learned is used, for a year, by those for whom it was learned.
+    let learned = s.ok("GET", "/api/hours/learned", &Value::Null).await;
+    assert_eq!(
+        (&learned[0]["hour"], &learned[0]["audience"], &learned[0]["gain"]),
+        (&json!(8), &json!("everyone"), &Value::Null),
+        "{learned}"
+    );
+    let day = s.ok("GET", "/api/clock", &Value::Null).await["now"].as_i64().unwrap() / DAY + 3;
+    let mut best = draft(1, &["Boats at their hour"]);
+    best["schedule"] = json!({ "local": { "day": day, "minute": 600, "passed": "tomorrow" }, "best_hour": true });
+    let id = s.ok("POST", "/api/mailings", &best).await["id"].as_i64().unwrap();
+    s.ok("POST", &format!("/api/mailings/{id}/plan"), &json!({ "at": null })).await;
+    s.advance(24 * 5).await;
+    let at = |zone: &str, utc: i64| {
+        s.count(&format!(
+            "SELECT count(*) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = {id} AND {zone} AND s.at = {}",
+            day * DAY + utc * HOUR
+        ))
+    };
+    let all = s.count(&format!("SELECT count(*) FROM send WHERE mailing_id = {id}"));
+    let of = [
+        at("k.zone = 'Europe/Paris'", 6),
+        at("k.zone = 'Pacific/Auckland'", -4),
+        at("k.zone = 'America/New_York'", 12),
+        at("k.zone IS NULL", 10),
+    ];
+    assert!(of.iter().all(|n| *n > 50) && of.iter().sum::<i64>() > all * 95 / 100, "{of:?} of {all}");
+    assert_eq!(s.count(&format!("SELECT count(*) FROM audit WHERE what = 'best hours used' AND subject_id = {id}")), 1);
+
     // A roster that was touched is seen.
     s.db().execute("UPDATE hour_roster SET hour = 12 WHERE mailing_id = 1 AND contact_id = (SELECT min(contact_id) FROM hour_roster WHERE mailing_id = 1 AND hour <> 12)", []).unwrap();
     let seal = s.ok("GET", "/api/hour-trials/1/seal", &Value::Null).await;

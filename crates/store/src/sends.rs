@@ -50,8 +50,8 @@ pub enum Hour<'a> {
     AsScheduled,
     /// At the hour at which the pilot went by their own clock, on the day on which the mailing begins.
     OfPilot(Instant),
-    /// Those who were drawn to an hour then, the others as scheduled.
-    Drawn(&'a HashMap<i64, Instant>),
+    /// Those who have an hour of their own then (none: it has passed, and they get nothing), the others as scheduled.
+    Own(&'a HashMap<i64, Option<Instant>>),
 }
 
 /// When each person gets a mailing that begins at `at`. Keeps their order.
@@ -82,7 +82,7 @@ pub fn turns(
     let due = |d: Decided| {
         let clock = done.zone_of(d).unwrap_or(&usual);
         let from = match hour {
-            Hour::Drawn(seats) if seats.contains_key(&d.contact) => return seats.get(&d.contact).copied(),
+            Hour::Own(hours) if hours.contains_key(&d.contact) => return hours.get(&d.contact).copied().flatten(),
             Hour::OfPilot(pilot) => same_hour(pilot, at, clock),
             _ => at,
         };

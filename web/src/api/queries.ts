@@ -19,6 +19,7 @@ export const queries = {
   images: queryOptions({ queryKey: ["images"], queryFn: () => ok(api.GET("/api/images")) }),
   imports: queryOptions({ queryKey: ["imports"], queryFn: () => ok(api.GET("/api/imports")) }),
   learned: queryOptions({ queryKey: ["learned"], queryFn: () => ok(api.GET("/api/trials/learned")) }),
+  learnedHours: queryOptions({ queryKey: ["learned-hours"], queryFn: () => ok(api.GET("/api/hours/learned")) }),
   letterheads: queryOptions({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) }),
   lists: queryOptions({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) }),
   load: queryOptions({ queryKey: ["load"], queryFn: () => ok(api.GET("/api/load")) }),

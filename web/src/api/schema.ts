@@ -2633,6 +2633,50 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hours/learned": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The hours that were learned and may be used, those for the fewest people first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LearnedHour"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/images": {
         parameters: {
             query?: never;
@@ -10506,6 +10550,26 @@ export interface components {
             /** @description The size of difference that half of the trials of a metric truly stay under, in points of rate. */
             typical: components["schemas"]["TypicalOf"][];
         };
+        /** @description An hour that was learned. */
+        LearnedHour: {
+            /** @description For whom: the audience of the last round that was drawn, and how many of it were. */
+            audience: string;
+            /** Format: int64 */
+            expires_at: number;
+            gain?: components["schemas"]["HourGain"] | null;
+            /** Format: int32 */
+            hour: number;
+            /** Format: int64 */
+            learned_at: number;
+            /** @description All hours that can't be told from it. */
+            may_be_best: number[];
+            /** Format: int64 */
+            people: number;
+            question: string;
+            /** Format: int64 */
+            trial: number;
+            weekdays: string;
+        };
         /** @description A past trial in the light of the others. */
         LearnedTrial: {
             arm: number;
@@ -12179,6 +12243,8 @@ export interface components {
         };
         /** @description When a mailing goes out. None of it: to everyone at once, at the planned instant. */
         Schedule: {
+            /** @description Whoever is of an audience whose best hour was learned gets it then, on the same date; the others at the local time. */
+            best_hour?: boolean;
             local?: components["schemas"]["LocalTime"] | null;
             rates?: components["schemas"]["HourlyRate"][];
             /**

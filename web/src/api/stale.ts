@@ -32,6 +32,7 @@ export const RESOURCES = [
   "keys",
   "leaders",
   "learned",
+  "learned-hours",
   "letterheads",
   "links",
   "lists",

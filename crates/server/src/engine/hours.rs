@@ -4,17 +4,25 @@ use super::{Engine, Result};
 use rinse_core::Instant;
 use rinse_core::trial::hour::reading::read;
 use rinse_store::clearing::Clearance;
+use rinse_store::hour_trials::learned::{self, BestHours};
 use rinse_store::hour_trials::{self, answers, drawing};
+use rinse_store::settings;
 use std::collections::HashMap;
 use std::sync::Arc;
+
+/// Each person's own turn; none: it has passed, and they get nothing.
+type OwnHours = HashMap<i64, Option<Instant>>;
 
 /// People put on a roster by one change.
 const AT_ONCE: usize = 2_000;
 
 impl Engine {
-    /// When each person's hour comes, of a mailing that is a round: drawn now, or before a restart. None: it is none, or can't be drawn.
-    pub(super) async fn seats(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<Arc<HashMap<i64, Instant>>>> {
-        let Some((round, plan)) = self.store.read(move |c| hour_trials::round_of(c, mailing)).await? else { return Ok(None) };
+    /// When each person's hour comes, of a mailing that is a round, drawn now or before a restart, or that goes at the best hour. None: it
+    /// is neither, or can't be drawn.
+    pub(super) async fn own_hours(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<Arc<OwnHours>>> {
+        let Some((round, plan)) = self.store.read(move |c| hour_trials::round_of(c, mailing)).await? else {
+            return self.best_hours(mailing, done, now).await;
+        };
         if !round.drawn {
             while self.store.write(move |c| drawing::take_off(c, mailing, AT_ONCE)).await? > 0 {}
             let cleared = Arc::clone(done);
@@ -36,7 +44,16 @@ impl Engine {
             self.store.write(move |c| drawing::in_force(c, mailing, &roster, now)).await?;
         }
         let seats = self.store.read_at_leisure(move |c| drawing::roster(c, mailing)).await?;
-        Ok(Some(Arc::new(seats.into_iter().map(|(d, due)| (d.contact, due)).collect())))
+        Ok(Some(Arc::new(seats.into_iter().map(|(d, due)| (d.contact, Some(due))).collect())))
+    }
+
+    /// Who goes by which hour that was learned stands in the audit trail.
+    async fn best_hours(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<Arc<OwnHours>>> {
+        let cleared = Arc::clone(done);
+        let found = self.store.read_at_leisure(move |c| learned::best_hours(c, mailing, &cleared, now, now)).await?;
+        let Some(BestHours { turns, said }) = found else { return Ok(None) };
+        self.store.write(move |c| settings::audit(c, now, None, "best hours used", "mailing", mailing, &said)).await?;
+        Ok(Some(Arc::new(turns)))
     }
 
     /// Marks rounds that weren't drawn in time, and reads the trials whose last window is over.

@@ -14,6 +14,7 @@ use rinse_core::standing::TrialState;
 use rinse_core::trial::hour::plan::HourPlan;
 use rinse_core::trial::hour::reading::Reading;
 use rinse_core::trial::hour::rehearsal::Rehearsal;
+use rinse_store::hour_trials::learned::LearnedHour;
 use rinse_store::hour_trials::{self, HourTrial, answers, drawing};
 use rinse_store::{StoreError, settings, trials};
 use serde::{Deserialize, Serialize};
@@ -193,6 +194,13 @@ pub(crate) struct HourSealView {
 #[utoipa::path(get, path = "/api/hour-trials/{id}/seal", params(("id" = i64, Path)), responses((status = 200, body = HourSealView)))]
 pub(crate) async fn seal_holds(State(app): State<App>, Path(id): Path<i64>) -> Answer<HourSealView> {
     Ok(Json(HourSealView { broken: app.store.read_at_leisure(move |c| drawing::broken(c, id)).await? }))
+}
+
+/// The hours that were learned and may be used, those for the fewest people first.
+#[utoipa::path(get, path = "/api/hours/learned", responses((status = 200, body = Vec<LearnedHour>)))]
+pub(crate) async fn learned(State(app): State<App>) -> Answer<Vec<LearnedHour>> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| hour_trials::learned::learned(c, now)).await?))
 }
 
 /// The record of a read trial: all that led to its verdict, and the scripts that work it out again.

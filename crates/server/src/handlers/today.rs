@@ -103,6 +103,9 @@ pub(crate) async fn today(State(app): State<App>) -> Answer<Vec<Decision>> {
     Ok(Json(all))
 }
 
+/// So long before an hour that was learned expires it stands in Today.
+const EXPIRES_SOON: i64 = 30 * rinse_core::DAY;
+
 /// So long before its draw a round whose message isn't planned stands in Today.
 const SOON: i64 = 4 * rinse_core::DAY;
 
@@ -164,6 +167,20 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
                 action: "Open the mailing".into(),
             });
         }
+    }
+    for l in rinse_store::hour_trials::learned::learned(c, now)?.into_iter().filter(|l| l.expires_at - now.0 < EXPIRES_SOON) {
+        out.push(Decision {
+            notice: None,
+            kind: "hour",
+            words: format!(
+                "The best hour of {} was learned almost a year ago, and isn't used after {} UTC. Ask again, or let it go.",
+                l.audience,
+                Instant(l.expires_at).words()
+            ),
+            title: l.question,
+            link: format!("/trials/hours/{}", l.trial),
+            action: "Open the trial".into(),
+        });
     }
     let mut s = c.prepare_cached("SELECT id, name FROM mailing WHERE state = 'draft' AND series_id IS NULL AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id)
         AND NOT EXISTS (SELECT 1 FROM hour_round WHERE mailing_id = mailing.id AND missed IS NULL) ORDER BY id DESC LIMIT 5")?;

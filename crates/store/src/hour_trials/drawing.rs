@@ -178,6 +178,21 @@ fn worked_out_again(seed: u64, round: usize, seats: &[(Drawn, Instant)], plan: &
     again(seed, round, &seats.iter().map(|(d, _)| placed(d)).collect::<Vec<_>>(), &plan.hours)
 }
 
+/// What the draw makes of each drawn round again: its number from 0, and its people.
+///
+/// # Errors
+/// When there is no such trial.
+pub fn drawn_again(c: &Connection, id: i64) -> Result<Vec<(usize, Vec<Drawn>)>> {
+    let t = one(c, id)?;
+    let mut s = c.prepare_cached("SELECT round, mailing_id FROM hour_round WHERE trial_id = ?1 AND drawn_at IS NOT NULL ORDER BY round")?;
+    let rounds: Vec<(i64, i64)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let again = |(round, mailing): (i64, i64)| {
+        let round = usize::try_from(round).unwrap_or(0);
+        Ok((round, worked_out_again(t.seed.unwrap_or(0).cast_unsigned(), round, &roster(c, mailing)?, &t.plan)))
+    };
+    rounds.into_iter().map(again).collect()
+}
+
 /// What differs from what was sealed or drawn, in words; none when all holds.
 ///
 /// # Errors
@@ -197,10 +212,9 @@ pub fn broken(c: &Connection, id: i64) -> Result<Option<String>> {
     }
     for (round, mailing, _, sealed, _) in rounds.into_iter().filter(|r| r.4) {
         let seats = roster(c, mailing)?;
-        let place = usize::try_from(round).unwrap_or(0);
-        let now = worked_out_again(seed.cast_unsigned(), place, &seats, &t.plan);
         let drawn: Vec<Drawn> = seats.iter().map(|s| s.0).collect();
-        if sealed.as_deref() != Some(digest(&seats).as_str()) || now != drawn {
+        let place = usize::try_from(round).unwrap_or(0);
+        if sealed.as_deref() != Some(digest(&seats).as_str()) || worked_out_again(seed.cast_unsigned(), place, &seats, &t.plan) != drawn {
             return Ok(Some(format!("The roster of round {} isn't what the draw made: it was changed since.", round + 1)));
         }
     }

@@ -1,7 +1,9 @@
-//! Hour trials: plans, seals and rounds. [`drawing`] gives each person of a round their hour, [`answers`] is what came of it.
+//! Hour trials: plans, seals and rounds. [`drawing`] gives each person of a round their hour, [`answers`] is what came of it, [`learned`] what may be used of
+//! it.
 
 pub mod answers;
 pub mod drawing;
+pub mod learned;
 
 use crate::settings::audit;
 use crate::stored::Worded;
@@ -282,6 +284,7 @@ fn set_schedule(c: &Connection, m: &mailings::Mailing, plan: &HourPlan, day: i64
     let mut schedule = m.draft.schedule.clone();
     schedule.local = Some(LocalTime { day, minute: u16::from(plan.usual_hour) * 60, passed: Passed::Tomorrow });
     schedule.spread_minutes = schedule.spread_minutes.min(MOST_SPREAD);
+    schedule.best_hour = false;
     c.execute("UPDATE mailing SET schedule = ?2, version = version + 1 WHERE id = ?1", params![m.id, serde_json::to_string(&schedule)?])?;
     Ok(())
 }

@@ -68,7 +68,7 @@ export function HourPicture({ r, usual }: { r: Reading; usual: number }) {
             stroke={t === 0 ? "var(--ink)" : "var(--rule)"}
             strokeWidth={t === 0 ? 1.1 : 0.7}
           />
-          <text x={LEFT - 6} y={y(t) + 4} fontSize={12} textAnchor="end" fill="var(--soft)">
+          <text x={LEFT - 6} y={y(t) + 4} fontSize={12} textAnchor="end" style={{ fill: "var(--soft)" }}>
             {t === 0 ? "0" : points(t, most < 0.01 ? 1 : 0)}
           </text>
         </g>
@@ -90,22 +90,27 @@ export function HourPicture({ r, usual }: { r: Reading; usual: number }) {
           </g>
         );
       })}
-      {has.has(usual) && (
-        <text x={x(usual)} y={TOP + 12} fontSize={12} textAnchor="middle" fill="var(--ochre)">
+      {matters && (
+        <text x={x(r.best_set[0]! - 0.4)} y={TOP + 12} fontSize={12} style={{ fill: "var(--deep)" }}>
+          can&apos;t be told from the best
+        </text>
+      )}
+      {has.has(usual) && !(matters && r.best_set.includes(usual)) && (
+        <text x={x(usual)} y={TOP + 12} fontSize={12} textAnchor="middle" style={{ fill: "var(--ochre)" }}>
           as now
         </text>
       )}
-      <text x={LEFT + 4} y={y(0) - 5} fontSize={12} fill="var(--soft)">
+      <text x={LEFT + 4} y={y(0) - 5} fontSize={12} style={{ fill: "var(--soft)" }}>
         mean of the hours, {percent(r.mean)}
       </text>
       {[0, 3, 6, 9, 12, 15, 18, 21].map((h) => (
-        <text key={h} x={x(h)} y={208} fontSize={12} textAnchor="middle" fill="var(--soft)">
+        <text key={h} x={x(h)} y={208} fontSize={12} textAnchor="middle" style={{ fill: "var(--soft)" }}>
           {String(h).padStart(2, "0")}
         </text>
       ))}
-      <text x={LEFT} y={227} fontSize={12} fill="var(--soft)">
+      <text x={LEFT} y={227} fontSize={12} style={{ fill: "var(--soft)" }}>
         hour of each person&apos;s own day; points from the mean, limits that hold for all hours at once; dashed: the
-        daily wave{matters ? "; washed: can't be told from the best" : ""}
+        daily wave
       </text>
     </svg>
   );

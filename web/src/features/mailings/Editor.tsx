@@ -55,7 +55,7 @@ export function Editor({
   const letterheads = useQuery(queries.letterheads);
   const [d, setD] = useState(from);
   const [section, setSection] = useState<Section>("message");
-  const [how, setHow] = useState<How>(from.schedule?.local ? "local" : "now");
+  const [how, setHow] = useState<How>(from.schedule?.best_hour ? "best" : from.schedule?.local ? "local" : "now");
   const [at, setAt] = useState<number | null>(null);
   const area = useRef<CodeHandle>(null);
   // The draft, once it was saved; and what is asked about before it goes out at once.
@@ -209,7 +209,9 @@ export function Editor({
                 ? `Send to ${whom} cleared`
                 : how === "at"
                   ? `Plan it for ${instant(at)} UTC`
-                  : "Plan it for everyone's own hour"}
+                  : how === "best"
+                    ? "Plan it for the best hour"
+                    : "Plan it for everyone's own hour"}
           </Button>
         )}
         <Button variant="outlined" disabled={save.isPending} onClick={() => save.mutate("stay")}>

@@ -1,13 +1,15 @@
 import { Button, MenuItem, TextField } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
 import { queries } from "../../api/queries";
 import { instant, plural } from "../../shared/format";
+import { BestHours } from "../hours/BestHours";
 import type { Draft, Schedule } from "./draft";
 import { useAudience } from "./useAudience";
 import { DayPick, MinutePick, MomentPick } from "../../shared/Moment";
 import { DAY, HOUR } from "../../shared/time";
 
-export type How = "now" | "at" | "local";
+export type How = "now" | "at" | "local" | "best";
 type Passed = NonNullable<NonNullable<Schedule["local"]>["passed"]>;
 
 /** When it goes out: at once, at an instant, or at an hour of everyone's own day; over how long; how fast. */
@@ -29,6 +31,7 @@ export function WhenSection({
   mailing: number | null;
 }) {
   const clock = useQuery(queries.clock);
+  const learned = useQuery(queries.learnedHours).data ?? [];
   const now = clock.data?.now ?? 0;
   const s: Schedule = d.schedule ?? { local: null, spread_minutes: 0, rates: [] };
   const set = (change: Partial<Schedule>) => setD({ ...d, schedule: { ...s, ...change } });
@@ -39,8 +42,9 @@ export function WhenSection({
   const choose = (h: How) => {
     setHow(h);
     const tomorrow = Math.floor(now / DAY) + 1;
-    if (h === "local" && !local) set({ local: { day: tomorrow + 1, minute: 540, passed: "tomorrow" } });
-    if (h !== "local") set({ local: null });
+    const ofDay = h === "local" || h === "best";
+    const to = local ?? { day: tomorrow + 1, minute: 540, passed: "tomorrow" as const };
+    set({ local: ofDay ? to : null, best_hour: h === "best" });
     setAt(h === "at" ? (at ?? tomorrow * DAY + 9 * HOUR) : null);
   };
   return (
@@ -52,20 +56,33 @@ export function WhenSection({
               ["now", "Now"],
               ["at", "At an instant"],
               ["local", "At everyone's own hour"],
+              ["best", "At the best hour"],
             ] as const
           ).map(([h, words]) => (
-            <button key={h} aria-pressed={how === h} onClick={() => choose(h)}>
+            <button
+              key={h}
+              aria-pressed={how === h}
+              disabled={h === "best" && how !== "best" && learned.length === 0}
+              onClick={() => choose(h)}
+            >
               {words}
             </button>
           ))}
         </span>
+        {how !== "best" && learned.length === 0 && (
+          <span className="soft small">
+            {" "}
+            No best hour is known: <Link to="/trials/hours/new">an hour trial</Link> finds it.
+          </span>
+        )}
       </div>
+      {how === "best" && <BestHours learned={learned} />}
       {how === "at" && (
         <div style={{ maxWidth: 260 }}>
           <MomentPick label="Goes out (UTC)" value={at} onChange={setAt} />
         </div>
       )}
-      {how === "local" && local && (
+      {(how === "local" || how === "best") && local && (
         <div className="two">
           <div style={{ display: "flex", gap: 10 }}>
             <DayPick
@@ -74,7 +91,7 @@ export function WhenSection({
               onChange={(day) => day !== null && set({ local: { ...local, day } })}
             />
             <MinutePick
-              label="At, by their own clock"
+              label={how === "best" ? "All others at, by their own clock" : "At, by their own clock"}
               value={local.minute}
               onChange={(minute) => minute !== null && set({ local: { ...local, minute } })}
             />
