@@ -17,7 +17,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("mailing", "/mailings/37", "may go", None),
     ("reactions", "/mailings/reactions", "they have acted", None),
     ("plan", "/trials/plan/37", "people per arm", None),
-    ("collecting", "/trials/9", "arms stay closed", None),
+    ("hours", "/trials/hours/1", "Hour by hour", None),
     ("verdict", "/trials/8", "Rate, 95%", Some("#sheet button.figure")),
     ("series", "/series/1", "Running", None),
     ("findings", "/findings", "whose opens can be known", None),

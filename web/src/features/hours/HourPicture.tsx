@@ -15,7 +15,7 @@ export function HourPicture({ r, usual }: { r: Reading; usual: number }) {
   const drawn = r.hours.filter((h) => h.estimate != null);
   if (drawn.length === 0) return null;
   const most = Math.max(0.002, ...drawn.flatMap((h) => [Math.abs(h.lower!), Math.abs(h.upper!)]));
-  const y = scaleLinear([-most * 1.15, most * 1.15], [BOTTOM, TOP]);
+  const y = scaleLinear([-most * 1.15, most * 1.4], [BOTTOM, TOP]);
   const x = scaleLinear([-0.5, 23.5], [LEFT, RIGHT]);
   const width = x(1) - x(0);
   const matters = r.verdict === "matters";

@@ -74,7 +74,11 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
       </div>
       <h1>{plan.question || "Does the hour matter, and which?"}</h1>
       <p className="finding" data-testid="outlook">
-        {o ? o.sentence : "Choose the mailings it rides on: in each, everybody is drawn to an hour again."}
+        {o
+          ? o.sentence
+          : two
+            ? "Choose the mailings it rides on: everybody keeps one of the two hours over all of them."
+            : "Choose the mailings it rides on: in each, everybody is drawn to an hour again."}
       </p>
       <Failure error={outlook.error} />
       {canRide.length === 0 && plan.rounds.length === 0 && (
@@ -152,9 +156,10 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
         </div>
       </div>
       <p className="soft small">
-        Alpha {plan.alpha}, power {plan.power}. People are cleared once before a round’s date begins anywhere, and drawn
-        by time zone, mailbox domain and how they answer; they are cleared again at handover. With no hour better than
-        another it is said to matter in at most {percent(plan.alpha, 0)} of trials.
+        Alpha {plan.alpha}, power {plan.power}. People are cleared once before a round’s date begins anywhere, and{" "}
+        {two ? "each is given one of the two hours for good" : "drawn by time zone, mailbox domain and how they answer"}
+        ; they are cleared again at handover. With no hour better than another it is said to matter in at most{" "}
+        {percent(plan.alpha, 0)} of trials.
       </p>
       {v?.refused && <p className="note">{v.refused}</p>}
       {rehearsal.data && <HourRehearsalView r={rehearsal.data} plan={plan} />}
