@@ -299,6 +299,8 @@ pub(crate) struct HourOutlookView {
     people: u64,
     /// Why it can't be sealed now.
     refused: Option<String>,
+    /// What may spoil it.
+    warnings: Vec<String>,
 }
 
 /// The usual rate of what an hour trial counts, and whether it is known.
@@ -324,7 +326,8 @@ pub(crate) fn hour_outlook(c: &Connection, plan: &HourPlan, now: Instant) -> rin
     let outlook =
         people.map(|(_, known)| hour::size::outlook(plan, rate, known).map_err(|e| StoreError::Refused(e.to_string()))).transpose()?;
     let refused = hour_trials::check(c, plan, now).err().map(|e| e.to_string());
-    Ok(HourOutlookView { outlook, rate, rate_assumed, people: people.map_or(0, |p| p.0), refused })
+    let warnings = hour_trials::in_the_way(c, plan)?;
+    Ok(HourOutlookView { outlook, rate, rate_assumed, people: people.map_or(0, |p| p.0), refused, warnings })
 }
 
 /// Runs an hour trial's plan on simulated answers, with the people there are now.

@@ -159,7 +159,16 @@ async fn what_would_break_it_is_refused_in_a_sentence() {
     let s = planned().await;
     let outlook = s.ok("POST", "/api/hour-trials/outlook", &plan()).await;
     assert_eq!((&outlook["refused"], &outlook["people"]), (&Value::Null, &json!(PEOPLE * 8 / 9)), "{outlook}");
-    assert!(!outlook["outlook"]["enough"].as_bool().unwrap(), "{outlook}");
+    assert!(!outlook["outlook"]["enough"].as_bool().unwrap() && outlook["warnings"] == json!([]), "{outlook}");
+    // With a cap in force, another mailing between a draw and the last hour takes people off the late hours.
+    let cap = json!({ "rules": { "caps": [{ "limit": 3, "window": { "kind": "days", "n": 7 }, "scope": { "kind": "marketing" }, "in_force": true }] }, "note": "A try" });
+    let (status, said) = s.api("PUT", "/api/rules", &cap.to_string()).await;
+    assert!(status.is_success(), "{said}");
+    let other = s.ok("POST", "/api/mailings", &draft(1, &["Places are left"])).await["id"].clone();
+    s.ok("POST", &format!("/api/mailings/{other}/plan"), &json!({ "at": DAYS[1] * DAY })).await;
+    let warned = s.ok("POST", "/api/hour-trials/outlook", &plan()).await["warnings"].clone();
+    assert!(warned.as_array().is_some_and(|w| w.len() == 1) && warned[0].as_str().unwrap().contains("draw of round 2"), "{warned}");
+    s.ok("POST", &format!("/api/mailings/{other}/cancel"), &Value::Null).await;
     let refused = async |body: &str, path: &str, words: &str| {
         let (status, said) = s.api("POST", path, body).await;
         assert!(status == StatusCode::CONFLICT && said.contains(words), "{path} {status}: {said}");

@@ -10249,6 +10249,8 @@ export interface components {
             rate_assumed: boolean;
             /** @description Why it can't be sealed now. */
             refused?: string | null;
+            /** @description What may spoil it. */
+            warnings: string[];
         };
         /** @description The plan of an hour trial. */
         HourPlan: {

@@ -246,6 +246,36 @@ pub fn check(c: &Connection, plan: &HourPlan, now: Instant) -> Result<()> {
     Ok(())
 }
 
+/// Other mailings that go out between a round's draw and its last hour, where a cap is in force, in sentences: who gets one is over the cap at
+/// late hours and not at early ones, so that the hours lose people unequally.
+///
+/// # Errors
+/// When the database fails.
+pub fn in_the_way(c: &Connection, plan: &HourPlan) -> Result<Vec<String>> {
+    if !crate::rules::current(c)?.rules.caps.iter().any(|cap| cap.in_force) {
+        return Ok(Vec::new());
+    }
+    let mut s = c.prepare_cached(
+        "SELECT id, name, planned_at FROM mailing WHERE state = 'planned' AND class = 1 AND channel = 1 AND planned_at BETWEEN ?1 AND ?2 ORDER BY planned_at, id",
+    )?;
+    let mut out = Vec::new();
+    for (r, n) in plan.rounds.iter().zip(1..) {
+        let rows = s.query_map([drawn_at(r.day).0, last_due(r.day, &plan.hours).0], |r| {
+            Ok((r.get::<_, i64>(0)?, r.get::<_, String>(1)?, r.get::<_, i64>(2)?))
+        })?;
+        for row in rows {
+            let (id, name, at) = row?;
+            if plan.rounds.iter().all(|r| r.mailing != id) {
+                out.push(format!(
+                    "“{name}” goes out {} UTC, between the draw of round {n} and its last hour. Who gets it may be over a cap at the later hours, which would then lose more people than the earlier ones: move it, or the round.",
+                    Instant(at).words()
+                ));
+            }
+        }
+    }
+    Ok(out)
+}
+
 /// Seals a plan: from now on its mailings go out as its rounds.
 ///
 /// # Errors

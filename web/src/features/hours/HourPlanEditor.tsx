@@ -161,6 +161,13 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
         ; they are cleared again at handover. With no hour better than another it is said to matter in at most{" "}
         {percent(plan.alpha, 0)} of trials.
       </p>
+      {v != null && v.warnings.length > 0 && (
+        <ul className="note" style={{ paddingLeft: 32 }}>
+          {v.warnings.map((w) => (
+            <li key={w}>{w}</li>
+          ))}
+        </ul>
+      )}
       {v?.refused && <p className="note">{v.refused}</p>}
       {rehearsal.data && <HourRehearsalView r={rehearsal.data} plan={plan} />}
       {o && !o.enough && (

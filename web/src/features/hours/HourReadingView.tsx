@@ -100,7 +100,7 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
             (h) => h.hour,
             (h) => hourOf(h.hour),
           ),
-          col.number("Drawn", (h) => h.people),
+          col.number(trial.plan.metric === "human_open" ? "Opens can be known" : "Drawn", (h) => h.people),
           rates
             ? col.shown(
                 METRIC[trial.plan.metric]!,

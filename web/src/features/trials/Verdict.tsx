@@ -72,7 +72,7 @@ export function Verdict({ v, reading: r }: { v: View; reading: Reading }) {
       estimate: g.comparison.difference,
       lower: g.comparison.lower,
       upper: g.comparison.upper,
-      note: `${words(g.state).replace("cant tell", "can't tell")}, margin ${points(g.margin)}`,
+      note: `${words(g.state).replace("cant tell", "can't tell")}, margin ${points(g.margin, g.margin < 0.01 ? 2 : 1)}`,
       tone: g.state === "breached" ? "brick" : "ochre",
     })),
   ];
