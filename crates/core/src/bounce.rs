@@ -142,16 +142,23 @@ impl Reply {
         let first = self.enhanced.map_or(self.code / 100, |(c, _, _)| u16::from(c));
         let permanent = first == 5;
         let by_text = category_of_text(&self.text);
+        // Codes that say both "for now" and "for good" of the address say nothing.
+        let at_odds = self.enhanced.is_some_and(|(c, subject, _)| subject == 1 && matches!((self.code / 100, c), (4, 5) | (5, 4)));
         match self.enhanced.map(|(_, subject, detail)| (subject, detail)) {
+            _ if at_odds => Category::Unknown,
             // Generic codes give way to what the host says in words.
-            Some((1, 0) | (7, 1) | (_, 0)) if by_text.is_some() => by_text.unwrap_or(Category::Unknown),
-            Some((1, 1 | 6)) if permanent => Category::NoSuchAddress,
-            Some((1, 2 | 10)) if permanent => Category::NoSuchDomain,
+            Some((4, 1) | (7, 1) | (_, 0)) if by_text.is_some() => by_text.unwrap_or(Category::Unknown),
+            // A domain that says that it takes no mail (RFC 7505) has no such address.
+            Some((1, 1 | 6 | 10)) if permanent => Category::NoSuchAddress,
+            Some((1, 2)) if permanent => Category::NoSuchDomain,
+            // Something is wrong with the address for good, and isn't said more exactly.
+            Some((1, 0)) if permanent => Category::MailboxDisabled,
             Some((1, 1)) => Category::Deferred,
             Some((2, 1)) if permanent => Category::MailboxDisabled,
             Some((2, 2)) => Category::MailboxFull,
             Some((2, 3) | (3, 4)) => Category::TooLarge,
             Some((4, 7 | 1 | 5) | (7, 0) | (2, 1) | (3, 1 | 2)) if !permanent => Category::Deferred,
+            Some((4, _)) if permanent => Category::Routing,
             Some((4, 4 | 6 | 3)) => Category::Routing,
             Some((6, _)) => Category::Content,
             Some((7, 8 | 9 | 20..=29)) => Category::Authentication,
@@ -216,6 +223,13 @@ mod tests {
     #[case("554 5.7.1 no such user", Category::NoSuchAddress, FailureClass::Permanent, false)]
     #[case("550 5.7.26 unauthenticated", Category::Authentication, FailureClass::Block, false)]
     #[case("550 5.2.1 account disabled", Category::MailboxDisabled, FailureClass::Permanent, false)]
+    #[case("550 5.1.10 null MX", Category::NoSuchAddress, FailureClass::Permanent, false)]
+    #[case("550 5.1.0 address rejected", Category::MailboxDisabled, FailureClass::Permanent, false)]
+    #[case("550 5.4.1 recipient: access denied", Category::Routing, FailureClass::Temporary, false)]
+    #[case("550 5.4.1 no such user", Category::NoSuchAddress, FailureClass::Permanent, false)]
+    #[case("554 5.4.14 hop count exceeded", Category::Routing, FailureClass::Temporary, false)]
+    #[case("450 5.1.1 try again later", Category::Unknown, FailureClass::Unknown, true)]
+    #[case("550 4.2.2 mailbox full", Category::MailboxFull, FailureClass::Temporary, false)]
     #[case("599 what", Category::Unknown, FailureClass::Unknown, false)]
     fn classifies(#[case] line: &str, #[case] category: Category, #[case] class: FailureClass, #[case] again: bool) {
         let reply = Reply::parse(line);

@@ -38,6 +38,9 @@ use tower::ServiceExt;
 /// People of a domain whose messages are marked by one change.
 const MARKED_AT_ONCE: u32 = 2_000;
 
+/// Observed people whose status is worked out again by one change.
+const SETTLED_AT_ONCE: i64 = 200;
+
 /// When an in-process request was received, set by the engine alone: no header can claim it.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct ReceivedAt(pub(crate) Instant);
@@ -302,6 +305,10 @@ impl Engine {
         if !self.store.read(move |c| load::is_of(c, now)).await? {
             self.store.write(move |c| opens::move_on(c, now)).await?;
             while self.store.write(|c| opens::mark_some(c, MARKED_AT_ONCE)).await? {}
+            let mut after = Some(0);
+            while let Some(from) = after {
+                after = self.store.write(move |c| ledger::settle_observed(c, from, SETTLED_AT_ONCE, now)).await?;
+            }
             let people = load::refresh(&self.store, now).await?;
             tracing::info!("mail load worked out for {people} people");
             let caught = self.store.read_at_leisure(move |c| suppression::look(c, now)).await?;

@@ -416,6 +416,20 @@ pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
     Ok(due.len())
 }
 
+/// Works the status of some observed people out again, from this number on: what was accepted has proved to have arrived meanwhile. Where to go
+/// on; none: that was everybody.
+///
+/// # Errors
+/// When the database fails.
+pub fn settle_observed(c: &Connection, after: i64, most: i64, now: Instant) -> Result<Option<i64>> {
+    let mut s = c.prepare_cached("SELECT id FROM contact WHERE status = 2 AND id > ?1 ORDER BY id LIMIT ?2")?;
+    let some: Vec<i64> = s.query_map([after, most], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    for &id in &some {
+        refresh_status(c, id, now)?;
+    }
+    Ok(some.last().copied().filter(|_| some.len() as i64 == most))
+}
+
 /// A contact's ledger, oldest first.
 ///
 /// # Errors
