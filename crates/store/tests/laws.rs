@@ -141,13 +141,41 @@ fn no_such_address_rests_then_retires_and_a_late_report_counts_once() {
         fail(c, second, 10);
         fail(c, second, 11);
         assert_eq!(status(c), 1, "rests, and the same report twice changes nothing");
-        assert_eq!(ledger::end_rests(c, START + 18 * DAY).unwrap(), 1);
+        assert_eq!(ledger::end_rests(c, START + 39 * DAY).unwrap(), 0, "thirty days");
+        assert_eq!(ledger::end_rests(c, START + 41 * DAY).unwrap(), 1);
         assert_eq!(status(c), 2, "observed after its rest");
-        let third = deliver(c, 20);
-        fail(c, third, 20);
+        let third = deliver(c, 45);
+        fail(c, third, 45);
         assert_eq!(status(c), 3);
         let last = ledger::of_contact(c, 1).unwrap().pop().unwrap();
         assert!(last.kind == "retired" && last.evidence.contains("twice"), "{last:?}");
+    });
+}
+
+#[test]
+fn observed_ends_without_another_failure() {
+    run(1, |c| {
+        let status = |c: &Connection| rows::<i64>(c, "SELECT status FROM contact")[0];
+        let deliver = |c: &Connection, day: i64| {
+            let m = mailing(c, None, OverCap::Hold);
+            start(c, m, START + day * DAY);
+            hand_over(c, START + day * DAY, "250 2.0.0 ok");
+            rows::<i64>(c, "SELECT max(id) FROM send")[0]
+        };
+        deliver(c, 0);
+        let second = deliver(c, 10);
+        let r = Reply::parse("550 5.1.1 no such user");
+        sends::failed(c, second, r.category(), &r.line(), START + 10 * DAY + HOUR).unwrap();
+        ledger::end_rests(c, START + 41 * DAY).unwrap();
+        for i in 0..4 {
+            deliver(c, 45 + 2 * i);
+        }
+        ledger::settle_observed(c, 0, 10, START + 54 * DAY).unwrap();
+        assert_eq!(status(c), 2, "the last may still come back");
+        assert_eq!(ledger::settle_observed(c, 0, 10, START + 57 * DAY).unwrap(), None);
+        assert_eq!(status(c), 0);
+        let last = ledger::of_contact(c, 1).unwrap().pop().unwrap();
+        assert!(last.kind == "active" && last.evidence.contains("4 mailings in a row arrived"), "{last:?}");
     });
 }
 
