@@ -9,7 +9,7 @@ demo: target/release/rinse $(DEMO)/rinse.db
 	./target/release/rinse demo --data $(DEMO)
 
 $(DEMO)/rinse.db: | target/release/rinse
-	@echo "Making a year of Skerry Light (about three minutes, once) …"
+	@echo "Making a year of Skerry Light (three to four minutes, once) …"
 	RUST_LOG=warn ./target/release/rinse demo --prepare --data $(DEMO)
 
 target/release/rinse: web/dist/.built $(shell find crates -name '*.rs' -o -name '*.toml' -o -name '*.sql' 2>/dev/null) Cargo.lock
