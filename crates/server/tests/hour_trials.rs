@@ -5,6 +5,7 @@ mod inside;
 use axum::http::StatusCode;
 use inside::Inside;
 use inside::trial::{files_at, printed};
+use rinse_core::Instant;
 use rinse_testkit::draft;
 use serde_json::{Value, json};
 use std::fmt::Write;
@@ -80,6 +81,17 @@ async fn rounds_go_out_as_drawn_and_are_read_once() {
         (&Value::Null, &json!(known), &json!(0))
     );
     assert_eq!(running["pooled"]["hours"][0].get("did"), None, "nothing by hour before the end");
+    // What comes to light of a domain after the draw moves nobody of the round, and nobody of it is merged away.
+    let db = s.db();
+    db.execute("UPDATE domain SET opens_unknown = 1 WHERE name = 'tern.example'", []).unwrap();
+    let at_tern = "SELECT s.id, s.handed_at FROM hour_roster r JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id JOIN contact k ON k.id = r.contact_id
+        JOIN domain d ON d.id = k.domain_id WHERE d.name = 'tern.example' AND s.open_at IS NULL AND s.accepted_at IS NOT NULL LIMIT 1";
+    let (send, handed): (i64, i64) = db.query_row(at_tern, [], |r| Ok((r.get(0)?, r.get(1)?))).unwrap();
+    assert!(rinse_store::responses::hit(&db, send, None, Instant(handed + HOUR), "Mozilla/5.0", false).unwrap());
+    assert_eq!(s.count(&format!("SELECT open_at IS NOT NULL FROM send WHERE id = {send}")), 1, "it counts as it would have at the draw");
+    db.execute("UPDATE domain SET opens_unknown = 0", []).unwrap();
+    let merged = s.api("POST", "/api/contacts/1/merge", r#"{"into":2}"#).await;
+    assert!(merged.1.contains("in a trial that is still collecting"), "{merged:?}");
 
     // The third message isn't planned: its round is missed, and the mailing is as any other again.
     s.advance(19 * 24).await;

@@ -62,7 +62,9 @@ fn must_be_free(c: &Connection, contact: i64) -> Result<()> {
     }
     let in_trial: bool = c
         .prepare_cached(
-            "SELECT EXISTS (SELECT 1 FROM roster r JOIN trial t ON t.id = r.trial_id WHERE r.contact_id = ?1 AND t.state IN ('planned', 'collecting'))",
+            "SELECT EXISTS (SELECT 1 FROM roster r JOIN trial t ON t.id = r.trial_id WHERE r.contact_id = ?1 AND t.state IN ('planned', 'collecting'))
+                OR EXISTS (SELECT 1 FROM hour_round d JOIN hour_trial t ON t.id = d.trial_id JOIN hour_roster r ON r.mailing_id = d.mailing_id
+                    WHERE r.contact_id = ?1 AND t.state = 'collecting')",
         )?
         .query_row([contact], |r| r.get(0))?;
     if in_trial {

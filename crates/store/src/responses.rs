@@ -44,7 +44,8 @@ pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &st
         .prepare_cached(
             // What is known of a trial's domains was frozen with its roster: found out on the way, it would take opens out of what came late.
             "SELECT coalesce(s.accepted_at, s.handed_at, s.at), d.id, coalesce((SELECT r.opens_unknown FROM trial t JOIN roster r ON r.trial_id = t.id
-                AND r.contact_id = s.contact_id WHERE t.mailing_id = s.mailing_id AND s.phase = 1), d.opens_unknown), s.any_open_at IS NULL
+                AND r.contact_id = s.contact_id WHERE t.mailing_id = s.mailing_id AND s.phase = 1),
+                (SELECT h.opens_unknown FROM hour_roster h WHERE h.mailing_id = s.mailing_id AND h.contact_id = s.contact_id), d.opens_unknown), s.any_open_at IS NULL
              FROM send s JOIN contact c ON c.id = s.contact_id JOIN domain d ON d.id = c.domain_id WHERE s.id = ?1",
         )?
         .query_row([send], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, bool>(2)?, r.get::<_, bool>(3)?)))
