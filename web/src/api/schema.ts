@@ -10288,6 +10288,11 @@ export interface components {
         /** @description A plan's runs in three worlds. */
         HourRehearsal: {
             none: components["schemas"]["HourRehearsed"];
+            /**
+             * Format: int64
+             * @description So many people took part in each round: of a large base a part, which finds less.
+             */
+            people: number;
             /** @description One hour up, one down, by the difference that is wanted. */
             wanted: components["schemas"]["HourRehearsed"];
             /** @description A wave over the day as high. */

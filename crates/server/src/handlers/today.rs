@@ -252,7 +252,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
         out.push(Decision {
             notice: None,
             kind: "upkeep",
-            title: format!("{retired} addresses retired this week"),
+            title: format!("{} retired this week", if retired == 1 { "1 address".to_owned() } else { format!("{retired} addresses") }),
             link: "/upkeep".into(),
             action: "See why".into(),
             words: "They won't be mailed again. Each has its reason on record.".into(),

@@ -40,7 +40,8 @@ export function HourRehearsalView({ r, plan }: { r: Schemas["HourRehearsal"]; pl
         </TableBody>
       </Table>
       <p className="soft small">
-        The same people in each round, who differ in how they answer; each run is decided by the reading that is sealed.
+        The same {count(r.people)} people in each round, who differ in how they answer; each run is decided by the
+        reading that is sealed.
       </p>
     </section>
   );

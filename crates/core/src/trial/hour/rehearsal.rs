@@ -27,6 +27,8 @@ pub struct Rehearsed {
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
 #[schema(as = HourRehearsal)]
 pub struct Rehearsal {
+    /// So many people took part in each round: of a large base a part, which finds less.
+    pub people: u64,
     pub none: Rehearsed,
     /// One hour up, one down, by the difference that is wanted.
     pub wanted: Rehearsed,
@@ -39,6 +41,8 @@ const ALIKE: f64 = 6.0;
 /// Rows that are simulated for each world, and the runs they make at least and at most.
 const ROWS: u64 = 8_000_000;
 const RUNS: (u64, u64) = (40, 300);
+/// Rows of one run at most.
+const MOST_ROWS: u64 = 400_000;
 
 /// What each hour adds in a world.
 fn profile(plan: &HourPlan, world: usize) -> Vec<f64> {
@@ -74,8 +78,9 @@ fn profile(plan: &HourPlan, world: usize) -> Vec<f64> {
 #[allow(clippy::cast_possible_truncation)]
 pub fn rehearse(plan: &HourPlan, rate: f64, people: u64, seed: u64) -> Result<Rehearsal, StatsError> {
     let rate = open_unit("the usual rate", rate)?;
-    let people = people.clamp(2, 200_000);
-    let runs = (ROWS / (people * plan.rounds.len().max(1) as u64)).clamp(RUNS.0, RUNS.1) as u32;
+    let rounds = plan.rounds.len().max(1) as u64;
+    let people = people.clamp(2, MOST_ROWS / rounds);
+    let runs = (ROWS / (people * rounds)).clamp(RUNS.0, RUNS.1) as u32;
     let ways = Beta::new(rate * ALIKE, (1.0 - rate) * ALIKE).map_err(|_| StatsError::NoEffect)?;
     let world = |world: usize| {
         let adds = profile(plan, world);
@@ -111,5 +116,5 @@ pub fn rehearse(plan: &HourPlan, rate: f64, people: u64, seed: u64) -> Result<Re
         }
         out
     };
-    Ok(Rehearsal { none: world(0), wanted: world(1), wave: world(2) })
+    Ok(Rehearsal { people, none: world(0), wanted: world(1), wave: world(2) })
 }
