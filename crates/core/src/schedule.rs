@@ -132,9 +132,14 @@ impl Schedule {
                 }
             }
         };
-        #[allow(clippy::cast_possible_truncation)]
-        let spread = (share.clamp(0.0, 1.0) * (i64::from(self.spread_minutes) * MINUTE) as f64) as i64;
-        Some(at + spread)
+        Some(at + self.spread(share))
+    }
+
+    /// How long after their turn somebody gets it who stands there in the spread.
+    #[must_use]
+    #[allow(clippy::cast_possible_truncation)]
+    pub fn spread(&self, share: f64) -> i64 {
+        (share.clamp(0.0, 1.0) * (i64::from(self.spread_minutes) * MINUTE) as f64) as i64
     }
 
     /// The least time between two messages to a mail domain, in milliseconds; None: no rate is set for it. Rounded up: so many

@@ -9,7 +9,7 @@ use rinse_core::stats::Arm;
 use rinse_core::stats::homogeneity::chi_square_homogeneity;
 use rinse_core::trial::assign::Person;
 use rinse_core::trial::hour::confirming::Confirms;
-use rinse_core::trial::hour::draw::{Candidate, draw, kept};
+use rinse_core::trial::hour::draw::{Candidate, of_round};
 use rinse_core::trial::hour::plan::{HourPlan, Round, weekday};
 use rinse_core::trial::hour::reading::{Answered, HourVerdict, Reading, read};
 use rinse_core::trial::hour::size::outlook;
@@ -94,11 +94,9 @@ fn answers(w: World, seed: u64) -> Vec<Answered> {
                 .collect::<Vec<_>>()
         };
         for zone in 0..2 {
-            let draw = |seed: u64, round: usize, people: &[Candidate], hours: &[u8]| {
-                if plan.confirms.is_some() { kept(seed, people, hours) } else { draw(seed, round, people, hours) }
-            };
             let hours = if w.zone_lacks && zone == 1 && round % 2 == 1 { &plan.hours[1..] } else { &plan.hours[..] };
-            for d in draw(seed ^ u64::from(zone), round, &of_zone(zone), hours) {
+            let of = HourPlan { hours: hours.to_vec(), ..plan.clone() };
+            for d in of_round(&of, seed ^ u64::from(zone), round, &of_zone(zone)) {
                 let i = d.contact as usize;
                 let place = plan.hours.iter().position(|h| *h == d.hour).unwrap();
                 let add = if place == 0 {

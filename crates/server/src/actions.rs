@@ -316,7 +316,7 @@ fn people_of(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Resu
     let at = hour::draw::drawn_at(first.day).max(now);
     let done = clearing::preview(c, first.mailing, at, now, None)?;
     let (people, known) = hour_trials::drawing::could_take_part(c, &done, first.day, plan)?;
-    Ok(Some((people, if plan.metric == Metric::HumanOpen { known } else { people })))
+    Ok(Some((people, if plan.leaves_unknown_out() { known } else { people })))
 }
 
 /// What an hour trial's plan can find with the people there are.

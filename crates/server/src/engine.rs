@@ -29,7 +29,9 @@ use rinse_core::trial::{assign, reading};
 use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
 use rinse_store::sends::{self, Hour, Phase, Turn};
-use rinse_store::{Store, StoreError, clearing, ledger, letterheads, load, opens, self_check, settings, signups, suppression, trials};
+use rinse_store::{
+    Store, StoreError, clearing, hour_trials, ledger, letterheads, load, opens, self_check, settings, signups, suppression, trials,
+};
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
 use tokio::sync::{Mutex, Notify, watch};
@@ -339,6 +341,7 @@ impl Engine {
             .write(move |c| {
                 trials::set_reading_due(c)?;
                 trials::hold_looks(c, now)?;
+                hour_trials::mark_missed(c, now)?;
                 sends::finish(c, now)
             })
             .await?;
@@ -347,7 +350,7 @@ impl Engine {
             self.store.write(move |c| self_check::keep(c, &found, now)).await?;
         }
         self.read_trials(now).await?;
-        self.move_hour_trials(now).await?;
+        self.read_hour_trials(now).await?;
         // By the machine's clock others are told beside the sending, see `run`.
         if self.clock.is_demo() { self.tell(now).await } else { Ok(()) }
     }

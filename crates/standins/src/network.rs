@@ -8,6 +8,7 @@ use crate::people::{Draws, traits};
 use crate::scenario::{Domain, Scenario};
 use mail_parser::MessageParser;
 use rinse_core::bounce::Reply;
+use rinse_core::trial::hour::plan::weekday;
 use rinse_core::zone::{TimeZone, Wall};
 use rinse_core::{DAY, HOUR, Instant, SECOND};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -224,8 +225,7 @@ impl Network {
         let zone = zone_of(&self.scenario, to).unwrap_or(TimeZone::UTC);
         let own = 24.0 * Draws::new(self.scenario.seed, &format!("{to}#hour")).unit();
         let hour = f64::from(zone.minute(now)) / 60.0;
-        // 1970-01-01 was a Thursday.
-        self.scenario.hour_taste(subject, own, hour, (zone.day(now) + 3).rem_euclid(7) >= 5)
+        self.scenario.hour_taste(subject, own, hour, weekday(zone.day(now)) >= 5)
     }
 
     fn will_act(&self, now: Instant, m: &Handed<'_>, domain: &Domain, d: &mut Draws) -> Result<()> {

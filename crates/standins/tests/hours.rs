@@ -2,7 +2,7 @@
 //! best one; where it says nothing, hour trials find next to nothing.
 
 use rinse_core::trial::assign::Person;
-use rinse_core::trial::hour::draw::{Candidate, draw, instants};
+use rinse_core::trial::hour::draw::{Candidate, instants, of_round};
 use rinse_core::trial::hour::plan::{HourPlan, Round};
 use rinse_core::trial::hour::reading::{Answered, HourVerdict, read};
 use rinse_core::{DAY, Instant};
@@ -30,7 +30,7 @@ fn trial(network: &Network, number: i64, subject: &str) -> (HourVerdict, Vec<u8>
         .collect();
     let mut rows = Vec::new();
     for (place, round) in plan.rounds.iter().enumerate() {
-        let drawn = draw(number as u64, place, &all, &plan.hours);
+        let drawn = of_round(&plan, number as u64, place, &all);
         // As they come due, so that the world sees them in order.
         let mut due: BTreeMap<Instant, Vec<i64>> = BTreeMap::new();
         for d in &drawn {

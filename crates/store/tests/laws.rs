@@ -122,16 +122,22 @@ fn sends_in_doubt_are_settled_by_what_the_host_knows() {
     });
 }
 
+/// A mailing on a day that the only person's host accepts; the number of its message.
+fn deliver(c: &Connection, day: i64) -> i64 {
+    let m = mailing(c, None, OverCap::Hold);
+    start(c, m, START + day * DAY);
+    hand_over(c, START + day * DAY, "250 2.0.0 ok");
+    rows::<i64>(c, "SELECT max(id) FROM send")[0]
+}
+
+/// The only person's mail status.
+fn status(c: &Connection) -> i64 {
+    rows::<i64>(c, "SELECT status FROM contact")[0]
+}
+
 #[test]
 fn no_such_address_rests_then_retires_and_a_late_report_counts_once() {
     run(1, |c| {
-        let status = |c: &Connection| rows::<i64>(c, "SELECT status FROM contact")[0];
-        let deliver = |c: &Connection, day: i64| {
-            let m = mailing(c, None, OverCap::Hold);
-            start(c, m, START + day * DAY);
-            hand_over(c, START + day * DAY, "250 2.0.0 ok");
-            rows::<i64>(c, "SELECT max(id) FROM send")[0]
-        };
         let fail = |c: &Connection, send: i64, day: i64| {
             let r = Reply::parse("550 5.1.1 no such user");
             sends::failed(c, send, r.category(), &r.line(), START + day * DAY + HOUR).unwrap();
@@ -155,13 +161,6 @@ fn no_such_address_rests_then_retires_and_a_late_report_counts_once() {
 #[test]
 fn observed_ends_without_another_failure() {
     run(1, |c| {
-        let status = |c: &Connection| rows::<i64>(c, "SELECT status FROM contact")[0];
-        let deliver = |c: &Connection, day: i64| {
-            let m = mailing(c, None, OverCap::Hold);
-            start(c, m, START + day * DAY);
-            hand_over(c, START + day * DAY, "250 2.0.0 ok");
-            rows::<i64>(c, "SELECT max(id) FROM send")[0]
-        };
         deliver(c, 0);
         let second = deliver(c, 10);
         let r = Reply::parse("550 5.1.1 no such user");

@@ -130,17 +130,19 @@ pub(super) struct SummedChances {
 ///
 /// # Errors
 /// More successes than trials; no stratum with both arms, or more than 20,000 successes over several.
-#[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, clippy::cast_precision_loss)]
+#[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
 pub(super) fn summed_chances(strata: &[(Arm, Arm)]) -> Result<SummedChances, StatsError> {
     let both: Vec<&(Arm, Arm)> = strata.iter().filter(|(a, b)| a.trials > 0 && b.trials > 0).collect();
     let (mut least, mut sum, mut observed, mut successes) = (0.0, vec![1.0], 0.0, 0.0);
     for (a, b) in &both {
         let ((x_a, n_a), (x_b, n_b)) = (a.checked()?, b.checked()?);
         successes += x_a + x_b;
-        let (from, of) = chances(n_a, n_b, x_a + x_b);
-        if both.len() > 1 && successes > MOST_OVER || of.len() as f64 > MOST_OVER {
+        // Of one stratum as many are added up as b's successes can be.
+        let width = (x_a + x_b).min(n_b) - (x_a + x_b - n_a).max(0.0) + 1.0;
+        if both.len() > 1 && successes > MOST_OVER || width > MOST_OVER {
             return Err(StatsError::Arguments(format!("more than {MOST_OVER} successes over several strata: the exact test is for fewer")));
         }
+        let (from, of) = chances(n_a, n_b, x_a + x_b);
         let mut next = vec![0.0; sum.len() + of.len() - 1];
         for (i, p) in sum.iter().enumerate() {
             for (j, q) in of.iter().enumerate() {

@@ -170,7 +170,7 @@ fn joint_power(plan: &Plan, contests: &[(f64, Vec<f64>)], effect: f64, alpha: f6
 }
 
 /// The smallest number between two at which something holds from there on, to a thousand-millionth; none where it doesn't at the upper.
-fn least(low: f64, high: f64, holds: impl Fn(f64) -> bool) -> Option<f64> {
+pub(super) fn least(low: f64, high: f64, holds: impl Fn(f64) -> bool) -> Option<f64> {
     if !holds(high) {
         return None;
     }

@@ -3,6 +3,7 @@
 use super::assign::Enrolled;
 use super::looks::Look;
 use super::rules::Rule;
+use crate::token::hex;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
@@ -45,7 +46,7 @@ pub fn digest(plan: &str, seed: u64, rule_version: u32, looks: &[Look], variants
             put(&[u8::from(e.opens_unknown)]);
         }
     }
-    h.finalize().iter().map(|b| format!("{b:02x}")).collect()
+    hex(&h.finalize())
 }
 
 /// The digest of a stretch, which depends on the seal and on what the stretch is: when it began, and with which parts.
@@ -53,7 +54,7 @@ pub fn digest(plan: &str, seed: u64, rule_version: u32, looks: &[Look], variants
 pub fn stretch_digest(seal: &str, place: i64, began_at: i64, parts: &[u32]) -> String {
     let mut h = Sha256::new();
     h.update(format!("{seal} {place} {began_at} {parts:?}"));
-    h.finalize().iter().map(|b| format!("{b:02x}")).collect()
+    hex(&h.finalize())
 }
 
 #[cfg(test)]

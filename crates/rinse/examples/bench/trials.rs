@@ -132,24 +132,23 @@ pub(crate) fn exact() {
 /// An hour trial of 12 rounds at 12 hours with 200,000 people, who differ in how they answer; and a draw of a million.
 pub(crate) fn hours() {
     use rinse_core::trial::assign::Person;
-    use rinse_core::trial::hour::draw::{Candidate, draw};
+    use rinse_core::trial::hour::draw::{Candidate, of_round};
     use rinse_core::trial::hour::plan::{HourPlan, Round};
     use rinse_core::trial::hour::reading::{Answered, read};
-    let hours: Vec<u8> = (8..20).collect();
     let people = |n: i64| -> Vec<Candidate> {
         let person = |i: i64| Person { contact: i, domain: 1 + (i % 12) as u32, cell: Some((i % 5) as u8), opens_unknown: false };
         (0..n).map(|i| Candidate { person: person(i), zone: (i % 8) as u32 }).collect()
     };
+    let rounds: Vec<Round> = (0..12).map(|r| Round { mailing: r, day: 20_000 + 7 * r }).collect();
+    let plan = HourPlan { hours: (8..20).collect(), rounds, ..HourPlan::usual("Does the hour matter?") };
     let million = people(1_000_000);
     let start = Stopwatch::now();
-    assert_eq!(draw(7, 0, &million, &hours).len(), million.len());
+    assert_eq!(of_round(&plan, 7, 0, &million).len(), million.len());
     let _ = writeln!(std::io::stdout(), "hours of 1,000,000 people drawn: {:.2} s (aim: under 1)", start.elapsed().as_secs_f64());
-    let rounds: Vec<Round> = (0..12).map(|r| Round { mailing: r, day: 20_000 + 7 * r }).collect();
-    let plan = HourPlan { hours: hours.clone(), rounds, ..HourPlan::usual("Does the hour matter?") };
     let all = people(200_000);
     let answers: Vec<Answered> = (0..12)
         .flat_map(|round| {
-            draw(7, round, &all, &hours).into_iter().map(move |d| {
+            of_round(&plan, 7, round, &all).into_iter().map(move |d| {
                 let chance = (d.contact * 7_919 + round as i64 * 104_729 + i64::from(d.hour) * 31) % 1_000;
                 Answered {
                     contact: d.contact,

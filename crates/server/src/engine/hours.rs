@@ -2,6 +2,7 @@
 
 use super::{Engine, Result};
 use rinse_core::Instant;
+use rinse_core::trial::hour::draw::Drawn;
 use rinse_core::trial::hour::reading::read;
 use rinse_store::clearing::Clearance;
 use rinse_store::hour_trials::learned::{self, BestHours};
@@ -23,28 +24,30 @@ impl Engine {
         let Some((round, plan)) = self.store.read(move |c| hour_trials::round_of(c, mailing)).await? else {
             return self.best_hours(mailing, done, now).await;
         };
-        if !round.drawn {
-            while self.store.write(move |c| drawing::take_off(c, mailing, AT_ONCE)).await? > 0 {}
-            let cleared = Arc::clone(done);
-            let drawn = self.store.read_at_leisure(move |c| drawing::drawn(c, &round, &plan, &cleared, now)).await?;
-            let roster = match drawn {
-                Ok(roster) => Arc::new(roster),
-                Err(why) => {
-                    self.store.write(move |c| hour_trials::miss(c, mailing, &why, now)).await?;
-                    return Ok(None);
-                }
-            };
-            for from in (0..roster.seats.len()).step_by(AT_ONCE) {
-                let roster = Arc::clone(&roster);
-                let put = move |c: &rinse_store::Connection| {
-                    drawing::put_on(c, mailing, &roster.seats[from..roster.seats.len().min(from + AT_ONCE)])
-                };
-                self.store.write(put).await?;
-            }
-            self.store.write(move |c| drawing::in_force(c, mailing, &roster, now)).await?;
+        let own = |seats: &[(Drawn, Instant)]| Some(Arc::new(seats.iter().map(|(d, due)| (d.contact, Some(*due))).collect()));
+        if round.drawn {
+            let seats = self.store.read_at_leisure(move |c| drawing::roster(c, mailing)).await?;
+            return Ok(own(&seats));
         }
-        let seats = self.store.read_at_leisure(move |c| drawing::roster(c, mailing)).await?;
-        Ok(Some(Arc::new(seats.into_iter().map(|(d, due)| (d.contact, Some(due))).collect())))
+        while self.store.write(move |c| drawing::take_off(c, mailing, AT_ONCE)).await? > 0 {}
+        let cleared = Arc::clone(done);
+        let drawn = self.store.read_at_leisure(move |c| drawing::drawn(c, &round, &plan, &cleared, now)).await?;
+        let roster = match drawn {
+            Ok(roster) => Arc::new(roster),
+            Err(why) => {
+                self.store.write(move |c| hour_trials::miss(c, mailing, &why, now)).await?;
+                return Ok(None);
+            }
+        };
+        for from in (0..roster.seats.len()).step_by(AT_ONCE) {
+            let roster = Arc::clone(&roster);
+            let put =
+                move |c: &rinse_store::Connection| drawing::put_on(c, mailing, &roster.seats[from..roster.seats.len().min(from + AT_ONCE)]);
+            self.store.write(put).await?;
+        }
+        let seats = own(&roster.seats);
+        self.store.write(move |c| drawing::in_force(c, mailing, &roster, now)).await?;
+        Ok(seats)
     }
 
     /// Who goes by which hour that was learned stands in the audit trail.
@@ -56,9 +59,8 @@ impl Engine {
         Ok(Some(Arc::new(turns)))
     }
 
-    /// Marks rounds that weren't drawn in time, and reads the trials whose last window is over.
-    pub(super) async fn move_hour_trials(&self, now: Instant) -> Result<()> {
-        self.store.write(move |c| hour_trials::mark_missed(c, now)).await?;
+    /// Reads the hour trials whose last window is over.
+    pub(super) async fn read_hour_trials(&self, now: Instant) -> Result<()> {
         for id in self.due("SELECT id FROM hour_trial WHERE state = 'collecting' AND reading_due <= ?1", now).await? {
             let reading = self
                 .store

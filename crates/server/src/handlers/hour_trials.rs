@@ -59,6 +59,8 @@ pub(crate) struct HourTrialView {
     pooled: Option<answers::Pooled>,
     rate: Option<Rate>,
     reading: Option<Reading>,
+    /// The hour that a confirming trial would hold against the usual one; none where there is nothing to confirm.
+    confirms: Option<u8>,
 }
 
 /// One hour trial: pooled figures while it runs, the reading afterwards.
@@ -75,7 +77,8 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<H
                 let whole = |n: i64| u64::try_from(n).unwrap_or(0);
                 let rate = pooled.as_ref().map(|p| Rate::new(whole(p.did), whole(p.known)));
                 let reading = trial.reading.take();
-                Ok(HourTrialView { trial, rounds, pooled, rate, reading })
+                let confirms = hour_trials::to_confirm(&trial.plan, reading.as_ref()).ok();
+                Ok(HourTrialView { trial, rounds, pooled, rate, reading, confirms })
             })
             .await?,
     ))

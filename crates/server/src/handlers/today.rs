@@ -10,7 +10,7 @@ use axum::response::IntoResponse;
 use rinse_core::standing::{MailingState, TrialState};
 use rinse_core::{HOUR, Instant};
 use rinse_store::findings::Workline;
-use rinse_store::hour_trials::answers::RoundNow;
+use rinse_store::hour_trials::Undrawn;
 use rinse_store::settings::Person;
 use rinse_store::{findings, notices, sends, settings};
 use serde::{Deserialize, Serialize};
@@ -150,23 +150,21 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             _ => {}
         }
     }
-    for t in rinse_store::hour_trials::all(c)?.into_iter().filter(|t| t.state == TrialState::Collecting) {
-        let soon = |r: &RoundNow| r.state == MailingState::Draft && r.missed.is_none() && r.draws_at - now.0 < SOON;
-        for r in rinse_store::hour_trials::answers::rounds(c, &t, now)?.into_iter().filter(soon) {
-            out.push(Decision {
-                notice: None,
-                kind: "round",
-                words: format!(
-                    "It is round {} of “{}”, which is drawn {} UTC: plan it before, or the round is missed.",
-                    r.round,
-                    t.plan.question,
-                    Instant(r.draws_at).words()
-                ),
-                title: r.name,
-                link: format!("/mailings/{}", r.mailing),
-                action: "Open the mailing".into(),
-            });
-        }
+    let soon = |r: &Undrawn| r.state == MailingState::Draft && r.draws_at - now < SOON;
+    for r in rinse_store::hour_trials::undrawn(c)?.into_iter().filter(soon) {
+        out.push(Decision {
+            notice: None,
+            kind: "round",
+            words: format!(
+                "It is round {} of “{}”, which is drawn {} UTC: plan it before, or the round is missed.",
+                r.round,
+                r.question,
+                r.draws_at.words()
+            ),
+            title: r.name,
+            link: format!("/mailings/{}", r.mailing),
+            action: "Open the mailing".into(),
+        });
     }
     for l in rinse_store::hour_trials::learned::learned(c, now)?.into_iter().filter(|l| l.expires_at - now.0 < EXPIRES_SOON) {
         out.push(Decision {

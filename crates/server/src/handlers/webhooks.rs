@@ -81,7 +81,7 @@ pub(crate) async fn secret(State(app): State<App>, who: Acting, Path(id): Path<i
             Ok(secret)
         })
         .await?;
-    Ok(Json(Secret { secret: bytes.iter().map(|b| format!("{b:02x}")).collect() }))
+    Ok(Json(Secret { secret: rinse_core::token::hex(&bytes) }))
 }
 
 /// Sends a message to try it out.

@@ -69,19 +69,21 @@ pub struct RoundNow {
     pub changed: Vec<String>,
 }
 
+/// Is somebody of a round lost by now, in SQL? `?2`: within how long of their hour, `?3`: now.
+const LOST: &str = "s.handed_at > r.due + ?2 OR s.handed_at IS NULL AND r.due + ?2 < ?3";
+
 /// The rounds of a sealed trial as they stand.
 ///
 /// # Errors
 /// When the database fails.
 pub fn rounds(c: &Connection, t: &HourTrial, now: Instant) -> Result<Vec<RoundNow>> {
-    let mut s = c.prepare_cached(
-        "SELECT d.round + 1, d.mailing_id, m.name, m.state, d.day, d.drawn_at, d.missed, d.content,
-            (SELECT count(*) FROM hour_roster r WHERE r.mailing_id = d.mailing_id AND d.drawn_at IS NOT NULL),
-            (SELECT count(*) FROM hour_roster r JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id WHERE r.mailing_id = d.mailing_id AND s.handed_at IS NOT NULL),
-            (SELECT count(*) FROM hour_roster r LEFT JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id
-             WHERE r.mailing_id = d.mailing_id AND (s.handed_at > r.due + ?2 OR s.handed_at IS NULL AND r.due + ?2 < ?3))
-         FROM hour_round d JOIN mailing m ON m.id = d.mailing_id WHERE d.trial_id = ?1 ORDER BY d.round",
-    )?;
+    let mut s = c.prepare_cached(&format!(
+        "SELECT d.round + 1, d.mailing_id, m.name, m.state, d.day, d.drawn_at, d.missed, d.content, coalesce(n.people, 0), coalesce(n.handed_over, 0), coalesce(n.lost, 0)
+         FROM hour_round d JOIN mailing m ON m.id = d.mailing_id LEFT JOIN (
+            SELECT o.round, count(*) AS people, count(s.handed_at) AS handed_over, sum({LOST}) AS lost FROM hour_round o JOIN hour_roster r ON r.mailing_id = o.mailing_id
+            LEFT JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id WHERE o.trial_id = ?1 AND o.drawn_at IS NOT NULL GROUP BY o.round
+         ) n ON n.round = d.round WHERE d.trial_id = ?1 ORDER BY d.round"
+    ))?;
     let mut contents = Vec::new();
     let mut out: Vec<RoundNow> = s
         .query_map(params![t.id, WITHIN, now.0], |r| {
@@ -135,16 +137,15 @@ pub struct Pooled {
 /// # Errors
 /// When the database fails.
 pub fn pooled(c: &Connection, t: &HourTrial, now: Instant) -> Result<Pooled> {
-    let known = if t.plan.metric == rinse_core::trial::metric::Metric::HumanOpen { "r.opens_unknown = 0" } else { "1" };
+    let known = if t.plan.leaves_unknown_out() { "r.opens_unknown = 0" } else { "1" };
     let mut s = c.prepare_cached(&format!(
-        "SELECT r.hour, count(*), sum({known}), count(s.handed_at), coalesce(sum({known} AND s.{column} < s.handed_at + ?3), 0),
-            coalesce(sum(s.handed_at > r.due + ?2 OR s.handed_at IS NULL AND r.due + ?2 < ?4), 0)
+        "SELECT r.hour, count(*), sum({known}), count(s.handed_at), coalesce(sum({known} AND s.{column} < s.handed_at + ?4), 0), coalesce(sum({LOST}), 0)
          FROM hour_round d JOIN hour_roster r ON r.mailing_id = d.mailing_id LEFT JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id
          WHERE d.trial_id = ?1 AND d.drawn_at IS NOT NULL GROUP BY r.hour ORDER BY r.hour",
         column = metric_column(t)
     ))?;
     let mut out = Pooled { people: 0, known: 0, handed_over: 0, did: 0, hours: Vec::new() };
-    let mut rows = s.query(params![t.id, WITHIN, i64::from(t.plan.window_days) * DAY, now.0])?;
+    let mut rows = s.query(params![t.id, WITHIN, now.0, i64::from(t.plan.window_days) * DAY])?;
     while let Some(r) = rows.next()? {
         let (hour, people): (u8, i64) = (r.get(0)?, r.get(1)?);
         out.people += people;

@@ -3,13 +3,12 @@
 use super::{Content, RoundOf, one};
 use crate::clearing::{Clearance, Decided};
 use crate::{Result, load, mailings, opens};
+use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
-use rinse_core::schedule::Schedule;
-use rinse_core::trial::assign::{Person, Placed};
-use rinse_core::trial::hour::draw::{Candidate, Drawn, GRACE, again, digest, draw, drawn_at, instants, kept};
+use rinse_core::trial::assign::Person;
+use rinse_core::trial::hour::draw::{Candidate, Drawn, GRACE, again, digest, drawn_at, instants, of_round};
 use rinse_core::trial::hour::plan::{HourPlan, LEAST_PER_HOUR};
 use rinse_core::words::people;
-use rinse_core::{Instant, MINUTE};
 use rusqlite::{Connection, params};
 use std::collections::{BTreeMap, HashMap};
 
@@ -94,18 +93,13 @@ pub fn drawn(
         return Ok(Err(format!("only {} could have all its hours", people(candidates.len() as u64))));
     }
     let seed = t.seed.unwrap_or(0).cast_unsigned();
-    let seats = match plan.confirms {
-        Some(_) => kept(seed, &candidates, &plan.hours),
-        None => draw(seed, round.round, &candidates, &plan.hours),
-    };
+    let seats = of_round(plan, seed, round.round, &candidates);
     let hours: HashMap<i64, &[Instant]> = able.iter().map(|(d, of)| (d.contact, *of)).collect();
-    let schedule: Schedule = m.draft.schedule;
+    let schedule = m.draft.schedule;
     let share = crate::sends::spread_of(round.mailing);
     let due = |d: &Drawn| {
         let place = plan.hours.iter().position(|h| *h == d.hour).unwrap_or(0);
-        #[allow(clippy::cast_possible_truncation)]
-        let spread = (share.draw(d.contact) * (i64::from(schedule.spread_minutes) * MINUTE) as f64) as i64;
-        hours[&d.contact][place] + spread
+        hours[&d.contact][place] + schedule.spread(share.draw(d.contact))
     };
     let seats: Vec<(Drawn, Instant)> = seats.into_iter().map(|d| (d, due(&d))).collect();
     let names = done.decided.iter().filter_map(|d| Some((u32::from(d.zone), done.zone_of(*d)?.iana_name()?.to_owned())));
@@ -167,30 +161,39 @@ pub fn roster(c: &Connection, mailing: i64) -> Result<Vec<(Drawn, Instant)>> {
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
-/// What the draw makes of a roster again.
-fn worked_out_again(seed: u64, round: usize, seats: &[(Drawn, Instant)], plan: &HourPlan) -> Vec<Drawn> {
-    if plan.confirms.is_some() {
-        let person = |d: &Drawn| Person { contact: d.contact, domain: 0, cell: None, opens_unknown: d.opens_unknown };
-        let people: Vec<Candidate> = seats.iter().map(|(d, _)| Candidate { person: person(d), zone: d.zone }).collect();
-        return kept(seed, &people, &plan.hours);
-    }
-    let placed = |d: &Drawn| (Placed { contact: d.contact, stratum: d.stratum, opens_unknown: d.opens_unknown }, d.zone);
-    again(seed, round, &seats.iter().map(|(d, _)| placed(d)).collect::<Vec<_>>(), &plan.hours)
-}
-
 /// What the draw makes of each drawn round again: its number from 0, and its people.
 ///
 /// # Errors
 /// When there is no such trial.
 pub fn drawn_again(c: &Connection, id: i64) -> Result<Vec<(usize, Vec<Drawn>)>> {
     let t = one(c, id)?;
-    let mut s = c.prepare_cached("SELECT round, mailing_id FROM hour_round WHERE trial_id = ?1 AND drawn_at IS NOT NULL ORDER BY round")?;
-    let rounds: Vec<(i64, i64)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
-    let again = |(round, mailing): (i64, i64)| {
-        let round = usize::try_from(round).unwrap_or(0);
-        Ok((round, worked_out_again(t.seed.unwrap_or(0).cast_unsigned(), round, &roster(c, mailing)?, &t.plan)))
-    };
-    rounds.into_iter().map(again).collect()
+    let seed = t.seed.unwrap_or(0).cast_unsigned();
+    let rounds = sealed_rounds(c, id)?.into_iter().filter(|r| r.drawn);
+    rounds.map(|r| Ok((r.round, again(&t.plan, seed, r.round, &people_of(&roster(c, r.mailing)?))))).collect()
+}
+
+fn people_of(seats: &[(Drawn, Instant)]) -> Vec<Drawn> {
+    seats.iter().map(|s| s.0).collect()
+}
+
+/// A round with what was sealed of it.
+struct SealedRound {
+    round: usize,
+    mailing: i64,
+    content: String,
+    digest: Option<String>,
+    drawn: bool,
+}
+
+fn sealed_rounds(c: &Connection, id: i64) -> Result<Vec<SealedRound>> {
+    let mut s = c.prepare_cached(
+        "SELECT round, mailing_id, content, digest, drawn_at IS NOT NULL FROM hour_round WHERE trial_id = ?1 ORDER BY round",
+    )?;
+    let rows = s.query_map([id], |r| {
+        let round = usize::try_from(r.get::<_, i64>(0)?).unwrap_or(0);
+        Ok(SealedRound { round, mailing: r.get(1)?, content: r.get(2)?, digest: r.get(3)?, drawn: r.get(4)? })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 /// What differs from what was sealed or drawn, in words; none when all holds.
@@ -200,22 +203,17 @@ pub fn drawn_again(c: &Connection, id: i64) -> Result<Vec<(usize, Vec<Drawn>)>> 
 pub fn broken(c: &Connection, id: i64) -> Result<Option<String>> {
     let t = one(c, id)?;
     let (Some(seed), Some(sealed)) = (t.seed, &t.digest) else { return Ok(None) };
-    let mut s = c.prepare_cached(
-        "SELECT round, mailing_id, content, digest, drawn_at IS NOT NULL FROM hour_round WHERE trial_id = ?1 ORDER BY round",
-    )?;
-    let rounds: Vec<(i64, i64, String, Option<String>, bool)> =
-        s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?)))?.collect::<rusqlite::Result<_>>()?;
-    let contents: Vec<String> = rounds.iter().map(|r| r.2.clone()).collect();
-    let now = rinse_core::trial::sealing::digest(&t.text, seed.cast_unsigned(), super::RULE_VERSION, &[], &contents, &[]);
-    if now != *sealed {
+    let seed = seed.cast_unsigned();
+    let rounds = sealed_rounds(c, id)?;
+    let contents: Vec<String> = rounds.iter().map(|r| r.content.clone()).collect();
+    if super::digest_of(&t.text, seed, &contents) != *sealed {
         return Ok(Some("What was sealed is not what is here: the plan or its rounds were changed since.".into()));
     }
-    for (round, mailing, _, sealed, _) in rounds.into_iter().filter(|r| r.4) {
-        let seats = roster(c, mailing)?;
-        let drawn: Vec<Drawn> = seats.iter().map(|s| s.0).collect();
-        let place = usize::try_from(round).unwrap_or(0);
-        if sealed.as_deref() != Some(digest(&seats).as_str()) || worked_out_again(seed.cast_unsigned(), place, &seats, &t.plan) != drawn {
-            return Ok(Some(format!("The roster of round {} isn't what the draw made: it was changed since.", round + 1)));
+    for r in rounds.into_iter().filter(|r| r.drawn) {
+        let seats = roster(c, r.mailing)?;
+        let drawn = people_of(&seats);
+        if r.digest.as_deref() != Some(digest(&seats).as_str()) || again(&t.plan, seed, r.round, &drawn) != drawn {
+            return Ok(Some(format!("The roster of round {} isn't what the draw made: it was changed since.", r.round + 1)));
         }
     }
     Ok(None)

@@ -1,16 +1,14 @@
 //! Hours that were learned: what hour trials found, for whom, and until when it may be used.
 
-use super::{HourTrial, all};
+use super::read_since;
 use crate::clearing::{self, Clearance};
 use crate::{Result, mailings};
 use rinse_core::schedule::{LocalTime, Schedule};
-use rinse_core::standing::TrialState;
 use rinse_core::trial::hour::confirming::Gain;
 use rinse_core::trial::hour::plan::clock;
-use rinse_core::trial::hour::reading::HourVerdict;
 use rinse_core::words::people;
 use rinse_core::{DAY, Instant, zone};
-use rusqlite::{Connection, OptionalExtension};
+use rusqlite::Connection;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashMap, HashSet};
 use utoipa::ToSchema;
@@ -33,16 +31,9 @@ pub struct LearnedHour {
     pub weekdays: String,
     /// For whom: the audience of the last round that was drawn, and how many of it were.
     pub audience: String,
-    pub people: i64,
+    pub people: u64,
     #[serde(skip)]
     mailing: i64,
-}
-
-/// The hour that a reading names: the one with the best estimate of those that may be the best.
-fn hour_of(t: &HourTrial) -> Option<u8> {
-    let r = t.reading.as_ref().filter(|r| r.verdict == HourVerdict::Matters)?;
-    let estimate = |hour: &u8| r.hours.iter().find(|h| h.hour == *hour).and_then(|h| h.estimate).unwrap_or(0.0);
-    r.best_set.iter().copied().max_by(|a, b| estimate(a).total_cmp(&estimate(b)))
 }
 
 /// The hours that may be used now, those for the fewest people first, and of as many the one learned last.
@@ -51,29 +42,24 @@ fn hour_of(t: &HourTrial) -> Option<u8> {
 /// When the database fails.
 pub fn learned(c: &Connection, now: Instant) -> Result<Vec<LearnedHour>> {
     let mut out = Vec::new();
-    for t in all(c)?.into_iter().filter(|t| t.state == TrialState::Read) {
-        let (Some(hour), Some(learned_at), Some(r)) = (hour_of(&t), t.read_at, &t.reading) else { continue };
-        let expires_at = learned_at + USED_FOR;
-        let last: Option<i64> = c
-            .prepare_cached("SELECT mailing_id FROM hour_round WHERE trial_id = ?1 AND drawn_at IS NOT NULL ORDER BY round DESC LIMIT 1")?
-            .query_row([t.id], |r| r.get(0))
-            .optional()?;
-        let Some(mailing) = last.filter(|_| expires_at > now.0) else { continue };
-        let m = mailings::one(c, mailing)?;
-        let drawn = c.prepare_cached("SELECT count(*) FROM hour_roster WHERE mailing_id = ?1")?.query_row([mailing], |r| r.get(0))?;
+    for t in read_since(c, now + -USED_FOR)? {
+        let (Some(learned_at), Some(r)) = (t.read_at, t.reading) else { continue };
+        let last = r.rounds.iter().rev().find(|of| of.drawn > 0);
+        let (Some(hour), Some(last)) = (r.best(), last) else { continue };
+        let m = mailings::one(c, last.mailing)?;
         let audience = [m.list, m.segment].into_iter().flatten().collect::<Vec<_>>().join(", ");
         out.push(LearnedHour {
             trial: t.id,
+            question: t.plan.question,
             hour,
-            may_be_best: r.best_set.clone(),
             gain: r.gain,
             learned_at,
-            expires_at,
-            weekdays: r.weekdays.clone(),
+            expires_at: learned_at + USED_FOR,
             audience: if audience.is_empty() { "everyone".to_owned() } else { audience },
-            people: drawn,
-            mailing,
-            question: t.plan.question,
+            people: last.drawn,
+            mailing: last.mailing,
+            may_be_best: r.best_set,
+            weekdays: r.weekdays,
         });
     }
     out.sort_by_key(|l| (l.people, -l.learned_at));

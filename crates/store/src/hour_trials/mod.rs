@@ -14,7 +14,7 @@ use rinse_core::standing::{MailingState, TrialEvent, TrialState};
 use rinse_core::trial::hour::confirming::{Confirms, expected_gain};
 use rinse_core::trial::hour::draw::{GRACE, drawn_at, last_due};
 use rinse_core::trial::hour::plan::{HourPlan, clock};
-use rinse_core::trial::hour::reading::{HourVerdict, Reading};
+use rinse_core::trial::hour::reading::Reading;
 use rinse_core::trial::sealing;
 use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -82,6 +82,15 @@ pub fn all(c: &Connection) -> Result<Vec<HourTrial>> {
     Ok(s.query_map([], stored)?.collect::<rusqlite::Result<_>>()?)
 }
 
+/// Those that were read since an instant.
+///
+/// # Errors
+/// When the database fails.
+fn read_since(c: &Connection, since: Instant) -> Result<Vec<HourTrial>> {
+    let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM hour_trial WHERE state = 'read' AND read_at > ?1"))?;
+    Ok(s.query_map([since.0], stored)?.collect::<rusqlite::Result<_>>()?)
+}
+
 /// How many rounds of a trial are drawn.
 ///
 /// # Errors
@@ -91,24 +100,32 @@ pub fn rounds_drawn(c: &Connection, id: i64) -> Result<usize> {
     Ok(usize::try_from(s.query_row([id], |r| r.get::<_, i64>(0))?).unwrap_or(0))
 }
 
-/// The plan of a trial that holds the best hour of this one against the usual one, sized on what is to be expected of it.
+/// The best hour that was found, where a confirming trial can hold it against the usual one.
 ///
 /// # Errors
 /// When no hour was found, or it is the usual one.
+pub fn to_confirm(plan: &HourPlan, reading: Option<&Reading>) -> Result<u8> {
+    let refuse = |words: &str| Err(StoreError::Refused(words.into()));
+    match reading.filter(|r| r.gain.is_none()).and_then(Reading::best) {
+        None => refuse("This trial didn't find that the hour matters: there is nothing to confirm."),
+        Some(best) if best == plan.usual_hour => {
+            refuse("The usual hour is the best one that was found: there is nothing to gain by a change.")
+        }
+        Some(best) => Ok(best),
+    }
+}
+
+/// The plan of a trial that holds the best hour of this one against the usual one, sized on what is to be expected of it.
+///
+/// # Errors
+/// As [`to_confirm`].
 pub fn confirming(c: &Connection, id: i64) -> Result<HourPlan> {
     let t = one(c, id)?;
-    let refuse = |words: &str| Err(StoreError::Refused(words.into()));
-    let Some(r) = t.reading.filter(|r| r.verdict == HourVerdict::Matters && r.gain.is_none()) else {
-        return refuse("This trial didn't find that the hour matters: there is nothing to confirm.");
-    };
-    let estimate = |hour: &u8| r.hours.iter().find(|h| h.hour == *hour).and_then(|h| h.estimate).unwrap_or(f64::NEG_INFINITY);
-    let best = r.best_set.iter().copied().max_by(|a, b| estimate(a).total_cmp(&estimate(b))).unwrap_or(t.plan.usual_hour);
-    if best == t.plan.usual_hour {
-        return refuse("The usual hour is the best one that was found: there is nothing to gain by a change.");
-    }
+    let best = to_confirm(&t.plan, t.reading.as_ref())?;
     let mut hours = vec![best, t.plan.usual_hour];
     hours.sort_unstable();
-    let effect = expected_gain(&r, best, t.plan.usual_hour).unwrap_or(t.plan.effect).clamp(0.005, 0.5);
+    let expected = t.reading.and_then(|r| expected_gain(&r, best, t.plan.usual_hour));
+    let effect = expected.unwrap_or(t.plan.effect).clamp(0.005, 0.5);
     Ok(HourPlan {
         question: format!("Is {} worth having, against {}?", clock(best), clock(t.plan.usual_hour)),
         hours,
@@ -299,7 +316,7 @@ pub fn seal(c: &Connection, id: i64, seed: u64, now: Instant, person: Option<i64
     }
     let last = t.plan.rounds.last().map_or(now, |r| last_due(r.day, &t.plan.hours));
     let due = last + i64::from(t.plan.window_days) * DAY + 2 * HOUR;
-    let digest = sealing::digest(&t.text, seed, RULE_VERSION, &[], &contents, &[]);
+    let digest = digest_of(&t.text, seed, &contents);
     c.execute(
         "UPDATE hour_trial SET seed = ?2, digest = ?3, sealed_at = ?4, reading_due = ?5 WHERE id = ?1",
         params![id, seed.cast_signed(), digest, now.0, due.0],
@@ -307,6 +324,11 @@ pub fn seal(c: &Connection, id: i64, seed: u64, now: Instant, person: Option<i64
     advance(c, id, TrialEvent::Sealed)?;
     let detail = format!("{} rounds at {} hours", t.plan.rounds.len(), t.plan.hours.len());
     audit(c, now, person, "hour trial sealed", "hour trial", id, &detail)
+}
+
+/// The digest of a plan's text with what its rounds say.
+fn digest_of(plan: &str, seed: u64, contents: &[String]) -> String {
+    sealing::digest(plan, seed, RULE_VERSION, &[], contents, &[])
 }
 
 /// A round's mailing goes at the usual hour to those who aren't drawn.
@@ -369,23 +391,48 @@ pub fn planned_for(c: &Connection, m: &mailings::Mailing, now: Instant) -> Resul
     Ok(Some(at.max(now)))
 }
 
+/// A round of a running trial that isn't drawn yet.
+pub struct Undrawn {
+    pub question: String,
+    /// From 1.
+    pub round: i64,
+    pub mailing: i64,
+    pub name: String,
+    pub state: MailingState,
+    pub draws_at: Instant,
+}
+
+impl Undrawn {
+    /// Until when it can be drawn; none: it is being drawn.
+    fn until(&self) -> Option<Instant> {
+        (self.state != MailingState::Sending).then_some(self.draws_at + GRACE)
+    }
+}
+
+/// The rounds of running trials that aren't drawn yet, the trials sealed last first.
+///
+/// # Errors
+/// When the database fails.
+pub fn undrawn(c: &Connection) -> Result<Vec<Undrawn>> {
+    let mut s = c.prepare_cached(
+        "SELECT json_extract(t.plan, '$.question'), r.round + 1, m.id, m.name, m.state, r.day FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id
+            JOIN mailing m ON m.id = r.mailing_id
+         WHERE t.state = 'collecting' AND r.drawn_at IS NULL AND r.missed IS NULL ORDER BY t.sealed_at DESC, t.id DESC, r.round",
+    )?;
+    let rows = s.query_map([], |r| {
+        let state = r.get::<_, Worded<_>>(4)?.0;
+        Ok(Undrawn { question: r.get(0)?, round: r.get(1)?, mailing: r.get(2)?, name: r.get(3)?, state, draws_at: drawn_at(r.get(5)?) })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
 /// Marks the rounds that weren't drawn in time: their mailings are as any others again.
 ///
 /// # Errors
 /// When the database fails.
 pub fn mark_missed(c: &Connection, now: Instant) -> Result<()> {
-    let latest = (now + 14 * HOUR).0.div_euclid(DAY);
-    let mut s = c.prepare_cached(
-        "SELECT r.mailing_id, r.day FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id JOIN mailing m ON m.id = r.mailing_id
-         WHERE t.state = 'collecting' AND r.drawn_at IS NULL AND r.missed IS NULL AND r.day <= ?1 AND m.state <> 'sending'",
-    )?;
-    let due: Vec<(i64, i64)> = s.query_map([latest], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
-    for (mailing, day) in due {
-        if drawn_at(day) + GRACE < now {
-            miss(c, mailing, "its message wasn't planned in time", now)?;
-        }
-    }
-    Ok(())
+    let late = |r: &Undrawn| r.until().is_some_and(|until| until < now);
+    undrawn(c)?.into_iter().filter(late).try_for_each(|r| miss(c, r.mailing, "its message wasn't planned in time", now))
 }
 
 /// When a trial is read next, or a round is found missed. (A round's draw is when its mailing is planned for.)
@@ -395,14 +442,8 @@ pub fn mark_missed(c: &Connection, now: Instant) -> Result<()> {
 pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     let read: Option<i64> =
         c.prepare_cached("SELECT min(reading_due) FROM hour_trial WHERE state = 'collecting'")?.query_row([], |r| r.get(0))?;
-    let day: Option<i64> = c
-        .prepare_cached(
-            "SELECT min(r.day) FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id JOIN mailing m ON m.id = r.mailing_id
-             WHERE t.state = 'collecting' AND r.drawn_at IS NULL AND r.missed IS NULL AND m.state <> 'sending'",
-        )?
-        .query_row([], |r| r.get(0))?;
-    let missed = day.map(|day| (drawn_at(day) + GRACE).0 + 1);
-    Ok([read, missed].into_iter().flatten().min().map(Instant))
+    let missed = undrawn(c)?.iter().filter_map(Undrawn::until).min().map(|until| until + 1);
+    Ok([read.map(Instant), missed].into_iter().flatten().min())
 }
 
 /// A round isn't drawn, and why.

@@ -32,7 +32,7 @@ pub struct Answer {
     pub y: f64,
 }
 
-pub(crate) fn refuse<T>(words: &str) -> Result<T, StatsError> {
+fn refuse<T>(words: &str) -> Result<T, StatsError> {
     Err(StatsError::Arguments(words.to_owned()))
 }
 

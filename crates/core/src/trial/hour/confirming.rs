@@ -39,7 +39,6 @@ pub struct Gain {
 }
 
 /// The gain that the answers of the rounds that are read show; none where an hour has fewer than two people, or nothing varies.
-#[allow(clippy::cast_precision_loss)]
 pub(super) fn gain(plan: &HourPlan, best: u8, rows: &[Answered]) -> Option<Gain> {
     let mut people: HashMap<(i64, u8), (u32, u32)> = HashMap::new();
     for a in rows {
@@ -101,7 +100,6 @@ pub(super) fn decided(plan: &HourPlan, found: Option<Gain>, reading: &mut Readin
     let sure = g.p_value < plan.alpha;
     reading.verdict = if sure { HourVerdict::Matters } else { HourVerdict::NotShown };
     reading.p_value = Some(g.p_value);
-    (reading.statistic, reading.df, reading.redrawn) = (None, None, None);
     reading.best_set = if !sure { plan.hours.clone() } else { vec![if g.difference > 0.0 { g.best } else { g.usual }] };
 }
 

@@ -1,6 +1,8 @@
 //! Who takes part in a round, and which hour each is drawn to: by keyed hash of the trial's seed and the round, so that it can be worked out
 //! again from the frozen roster.
 
+use super::plan::HourPlan;
+use crate::token::hex;
 use crate::trial::assign::{Person, Placed, assign, on_entry, strata};
 use crate::zone::Wall;
 use crate::{HOUR, Instant};
@@ -63,10 +65,27 @@ pub fn last_due(day: i64, hours: &[u8]) -> Instant {
     Instant(day * crate::DAY + i64::from(hours.last().copied().unwrap_or(23)) * HOUR + 12 * HOUR)
 }
 
+/// Draws everybody of a round to an hour, as the plan has it.
+#[must_use]
+pub fn of_round(plan: &HourPlan, seed: u64, round: usize, people: &[Candidate]) -> Vec<Drawn> {
+    if plan.confirms.is_some() { kept(seed, people, &plan.hours) } else { draw(seed, round, people, &plan.hours) }
+}
+
+/// A round's draw worked out again from its roster.
+#[must_use]
+pub fn again(plan: &HourPlan, seed: u64, round: usize, roster: &[Drawn]) -> Vec<Drawn> {
+    if plan.confirms.is_none() {
+        let placed = |d: &Drawn| (Placed { contact: d.contact, stratum: d.stratum, opens_unknown: d.opens_unknown }, d.zone);
+        return in_blocks(seed, round, &roster.iter().map(placed).collect::<Vec<_>>(), &plan.hours);
+    }
+    // Nothing but the person decides there.
+    let person = |d: &Drawn| Person { contact: d.contact, domain: 0, cell: None, opens_unknown: d.opens_unknown };
+    kept(seed, &roster.iter().map(|d| Candidate { person: person(d), zone: d.zone }).collect::<Vec<_>>(), &plan.hours)
+}
+
 /// Draws everybody to an hour, in permuted blocks over the hours within time zone, mailbox domain and how people answer. The order in which
 /// people are given makes no difference.
-#[must_use]
-pub fn draw(seed: u64, round: usize, people: &[Candidate], hours: &[u8]) -> Vec<Drawn> {
+fn draw(seed: u64, round: usize, people: &[Candidate], hours: &[u8]) -> Vec<Drawn> {
     let mut people = people.to_vec();
     people.sort_unstable_by_key(|c| c.person.contact);
     let groups = strata(&people.iter().map(|c| c.person).collect::<Vec<_>>());
@@ -74,13 +93,12 @@ pub fn draw(seed: u64, round: usize, people: &[Candidate], hours: &[u8]) -> Vec<
     numbers.values_mut().zip(0..).for_each(|(number, i)| *number = i);
     let placed: Vec<(Placed, u32)> =
         people.iter().zip(groups).map(|(c, p)| (Placed { stratum: numbers[&(c.zone, p.stratum)], ..p }, c.zone)).collect();
-    again(seed, round, &placed, hours)
+    in_blocks(seed, round, &placed, hours)
 }
 
 /// Draws everybody to an hour that they keep over all rounds of a confirming trial: by the plain hash, so that nobody else's coming or going
 /// changes it.
-#[must_use]
-pub fn kept(seed: u64, people: &[Candidate], hours: &[u8]) -> Vec<Drawn> {
+fn kept(seed: u64, people: &[Candidate], hours: &[u8]) -> Vec<Drawn> {
     let parts = vec![1; hours.len()];
     let drawn = |c: &Candidate| Drawn {
         contact: c.person.contact,
@@ -94,9 +112,8 @@ pub fn kept(seed: u64, people: &[Candidate], hours: &[u8]) -> Vec<Drawn> {
     out
 }
 
-/// The hours of people whose strata are known: the draw worked out again from a roster.
-#[must_use]
-pub fn again(seed: u64, round: usize, people: &[(Placed, u32)], hours: &[u8]) -> Vec<Drawn> {
+/// The hours of people whose strata are known.
+fn in_blocks(seed: u64, round: usize, people: &[(Placed, u32)], hours: &[u8]) -> Vec<Drawn> {
     let zones: BTreeMap<i64, u32> = people.iter().map(|(p, zone)| (p.contact, *zone)).collect();
     let placed: Vec<Placed> = people.iter().map(|(p, _)| *p).collect();
     let drawn = |e: crate::trial::assign::Enrolled| Drawn {
@@ -118,7 +135,7 @@ pub fn digest(roster: &[(Drawn, Instant)]) -> String {
     for (d, due) in &roster {
         h.update(format!("{} {} {} {} {} {}\n", d.contact, d.zone, d.stratum, d.hour, due.0, u8::from(d.opens_unknown)));
     }
-    h.finalize().iter().map(|b| format!("{b:02x}")).collect()
+    hex(&h.finalize())
 }
 
 #[cfg(test)]
@@ -153,8 +170,8 @@ mod tests {
                 let of: Vec<i64> = hours.iter().map(|h| sizes.get(&(stratum, *h)).copied().unwrap_or(0)).collect();
                 prop_assert!(of.iter().max().unwrap() - of.iter().min().unwrap() <= 1);
             }
-            let roster: Vec<(Placed, u32)> = first.iter().map(|d| (Placed { contact: d.contact, stratum: d.stratum, opens_unknown: d.opens_unknown }, d.zone)).collect();
-            prop_assert_eq!(&first, &again(seed, 1, &roster, &hours));
+            let plan = HourPlan { hours: hours.clone(), ..HourPlan::usual("?") };
+            prop_assert_eq!(&first, &again(&plan, seed, 1, &first));
             // A hour that is kept is the same in every round, whoever else comes.
             let half = kept(seed, &people(n / 2), &hours);
             prop_assert_eq!(&half[..], &kept(seed, &people(n), &hours)[..n / 2]);

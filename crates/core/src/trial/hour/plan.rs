@@ -218,6 +218,12 @@ impl HourPlan {
         Ok(())
     }
 
+    /// Is it of those alone whose opens can be known?
+    #[must_use]
+    pub fn leaves_unknown_out(&self) -> bool {
+        self.metric == Metric::HumanOpen
+    }
+
     /// The weekdays that were drawn, as words: what is found holds for no others.
     #[must_use]
     pub fn weekdays(&self, rounds: impl Iterator<Item = i64>) -> String {

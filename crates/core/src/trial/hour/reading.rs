@@ -11,7 +11,7 @@ use crate::stats::hour_trial::fit::{Fit, fit};
 use crate::stats::hour_trial::own_hours::own_hours;
 use crate::stats::hour_trial::reading::wave;
 use crate::stats::hour_trial::score::{ScoreTest, redrawn_test, score_test};
-use crate::stats::hour_trial::{Design, Row, refuse};
+use crate::stats::hour_trial::{Design, Row};
 use crate::trial::metric::Metric;
 use chacha20::ChaCha12Rng;
 use rand::{RngExt, SeedableRng};
@@ -216,7 +216,7 @@ fn decides(rows: &[Answered], d: &Design, of: &[OfHour]) -> Result<(ScoreTest, O
 fn spread(of: &[OfHour], count: impl Fn(&OfHour) -> u64) -> f64 {
     #[allow(clippy::cast_precision_loss)]
     let rates = || of.iter().filter(|h| h.people > 0).map(|h| count(h) as f64 / h.people as f64);
-    rates().fold(0.0, f64::max) - rates().fold(1.0, f64::min).min(rates().fold(0.0, f64::max))
+    rates().reduce(f64::max).zip(rates().reduce(f64::min)).map_or(0.0, |(most, least)| most - least)
 }
 
 /// Hours with what was counted at each.
@@ -309,6 +309,14 @@ fn checks(plan: &HourPlan, d: &Design, rows: &[Answered], of: &[OfHour]) -> Vec<
 }
 
 impl Reading {
+    /// The hour that it names: the one with the best estimate of those that may be the best. None: it found none.
+    #[must_use]
+    pub fn best(&self) -> Option<u8> {
+        let estimate = |hour: &u8| self.hours.iter().find(|h| h.hour == *hour).and_then(|h| h.estimate).unwrap_or(f64::NEG_INFINITY);
+        let set = self.best_set.iter().copied().filter(|_| self.verdict == HourVerdict::Matters);
+        set.max_by(|a, b| estimate(a).total_cmp(&estimate(b)))
+    }
+
     /// Void, because what was sealed or drawn isn't what is there.
     #[must_use]
     pub fn broken(mut self, words: &str) -> Self {
@@ -331,16 +339,16 @@ struct Decided {
 
 #[allow(clippy::cast_precision_loss)]
 fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
-    let is_read = |a: &Answered| plan.metric != Metric::HumanOpen || !a.opens_unknown;
+    let is_read = |a: &Answered| !plan.leaves_unknown_out() || !a.opens_unknown;
     let rounds = rounds(plan, all, is_read);
     let rows: Vec<Answered> = all.iter().copied().filter(|a| rounds[a.round].left_out.is_none() && is_read(a)).collect();
     let hours = counted(&plan.hours, &rows);
     let d = design(&rows, &plan.hours);
     // What a confirming trial finds is one comparison, below.
-    let found = if plan.confirms.is_some() { refuse("") } else { decides(&rows, &d, &hours) };
-    let fit = if found.is_ok() { fit(&d).ok() } else { None };
+    let found = plan.confirms.is_none().then(|| decides(&rows, &d, &hours));
+    let test = found.as_ref().and_then(|found| found.as_ref().ok());
+    let fit = test.and_then(|_| fit(&d).ok());
     let checks = checks(plan, &d, &rows, &hours);
-    let test = found.as_ref().ok();
     let verdict = match (test, &fit) {
         _ if checks.iter().any(|c| c.breaks) => HourVerdict::Void,
         (Some((test, _)), Some(_)) if test.p_value < plan.alpha => HourVerdict::Matters,
@@ -373,7 +381,7 @@ fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
         confirming::decided(plan, confirming::gain(plan, c.best, &rows), &mut reading);
         return Decided { reading, design: d, fit: None, why: Some("too few people kept an hour, or nobody answered".into()) };
     }
-    Decided { reading, design: d, fit, why: found.err().map(|e| e.to_string()) }
+    Decided { reading, design: d, fit, why: found.and_then(Result::err).map(|e| e.to_string()) }
 }
 
 /// What is decided alone: the verdict, and the hours that may be the best.

@@ -4,11 +4,11 @@ use super::plan::{HourPlan, clock};
 use super::reading::{HourVerdict, Reading};
 use crate::words::listed;
 
-fn points(x: f64) -> String {
+pub(super) fn points(x: f64) -> String {
     format!("{:.1} points", 100.0 * x)
 }
 
-pub(super) fn p_words(p: f64) -> String {
+fn p_words(p: f64) -> String {
     if p < 0.001 { "under 0.001".into() } else { format!("{p:.3}") }
 }
 

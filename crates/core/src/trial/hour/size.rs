@@ -1,8 +1,10 @@
 //! What an hour trial can find, and how many rounds it takes.
 
 use super::plan::{HourPlan, LEAST_PER_HOUR};
+use super::said::points;
 use crate::stats::StatsError;
 use crate::stats::omnibus::{omnibus_power, omnibus_sample_size};
+use crate::trial::outlook::least;
 use crate::words::{people, thousands};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -79,15 +81,7 @@ pub fn outlook(plan: &HourPlan, rate: f64, known: u64) -> Result<Outlook, StatsE
     let in_all = per_hour as f64 * plan.rounds.len() as f64;
     let found = |effect: f64| in_all >= 1.0 && power(plan, rate, effect, in_all) >= plan.power;
     let most = (2.0 * rate.min(1.0 - rate)).min(0.5);
-    let smallest_effect = found(most).then(|| {
-        let (mut low, mut high) = (0.0, most);
-        for _ in 0..40 {
-            let middle = f64::midpoint(low, high);
-            if found(middle) { high = middle } else { low = middle }
-        }
-        high
-    });
-    let points = |x: f64| format!("{:.1} points", 100.0 * x);
+    let smallest_effect = least(0.0, most, found);
     let a_year = 364 / u64::from(plan.window_days.max(1));
     let enough = plan.rounds.len() as u64 >= rounds_needed && per_hour >= LEAST_PER_HOUR;
     let finds = smallest_effect.map_or_else(
