@@ -10387,6 +10387,11 @@ export interface components {
             verdict?: components["schemas"]["HourVerdict"] | null;
         };
         HourTrialView: {
+            /**
+             * Format: int32
+             * @description The hour that a confirming trial would hold against the usual one; none where there is nothing to confirm.
+             */
+            confirms?: number | null;
             pooled?: components["schemas"]["HoursPooled"] | null;
             rate?: components["schemas"]["Rate"] | null;
             reading?: components["schemas"]["HourTrialReading"] | null;

@@ -5,11 +5,13 @@ import { Link, useNavigate } from "react-router";
 import { api, ok } from "../../api/client";
 import { queries } from "../../api/queries";
 import { count, percent } from "../../shared/format";
+import { NumberField } from "../../shared/NumberField";
 import { Failure } from "../../shared/states";
 import { HourRehearsalView } from "./HourRehearsalView";
 import { type HourPlan, hourOf, inOrder } from "./hours";
 import { HoursPick } from "./HoursPick";
 import { RoundsPick } from "./RoundsPick";
+import { WhySmall } from "../trials/WhySmall";
 
 /** The plan while it is edited: what it can find moves with the hours and the rounds. */
 export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null }) {
@@ -58,14 +60,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
   const v = outlook.data;
   const o = v?.outlook;
   const number = (label: string, value: number, set: (n: number) => void, help?: string) => (
-    <TextField
-      label={label}
-      type="number"
-      defaultValue={value}
-      helperText={help}
-      onChange={(e) => e.target.value !== "" && set(Number(e.target.value))}
-      slotProps={{ htmlInput: { step: "any" } }}
-    />
+    <NumberField label={label} value={value} set={set} help={help} />
   );
   return (
     <>
@@ -170,16 +165,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
       )}
       {v?.refused && <p className="note">{v.refused}</p>}
       {rehearsal.data && <HourRehearsalView r={rehearsal.data} plan={plan} />}
-      {o && !o.enough && (
-        <div className="fields">
-          <TextField
-            label="Why it may go out too small"
-            value={why}
-            onChange={(e) => setWhy(e.target.value)}
-            helperText="It is under its needed size: an approver says why it is sealed all the same."
-          />
-        </div>
-      )}
+      {o && !o.enough && <WhySmall why={why} setWhy={setWhy} />}
       <Failure error={rehearsal.error} />
       <Failure error={save.error} />
       <Failure error={remove.error} />

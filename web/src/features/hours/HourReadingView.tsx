@@ -25,10 +25,6 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
   const { show } = useWorking();
   const [before, words, after] = decisive(r.sentence);
   const navigate = useNavigate();
-  const best = r.hours
-    .filter((h) => h.may_be_best && h.estimate != null)
-    .reduce<(typeof r.hours)[number] | null>((a, h) => (a && a.estimate! >= h.estimate! ? a : h), null);
-  const canConfirm = r.verdict === "matters" && !r.gain && best !== null && best.hour !== trial.plan.usual_hour;
   const confirm = useMutation({
     mutationFn: async () => {
       const params = { path: { id: trial.id } };
@@ -66,18 +62,21 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
         </ul>
       )}
       <div className="acts">
-        {canConfirm && (
+        {v.confirms != null && (
           <Button variant="contained" disabled={confirm.isPending} onClick={() => confirm.mutate()}>
-            Plan the confirming trial: {hourOf(best!.hour)} against {hourOf(trial.plan.usual_hour)}
+            Plan the confirming trial: {hourOf(v.confirms)} against {hourOf(trial.plan.usual_hour)}
           </Button>
         )}
-        <Button variant={canConfirm ? "outlined" : "contained"} href={`/api/hour-trials/${trial.id}/record.zip`}>
+        <Button
+          variant={v.confirms != null ? "outlined" : "contained"}
+          href={`/api/hour-trials/${trial.id}/record.zip`}
+        >
           Export the record
         </Button>
         <Button variant="outlined" onClick={() => show(working(trial.plan, r))}>
           How it was worked out
         </Button>
-        {canConfirm && <span className="soft small">The gain is not known before that trial.</span>}
+        {v.confirms != null && <span className="soft small">The gain is not known before that trial.</span>}
       </div>
       <Failure error={confirm.error} />
       <h2>Hour by hour</h2>

@@ -6,6 +6,7 @@ import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Arm } from "../../shared/Arm";
 import { bare, count, percent } from "../../shared/format";
+import { NumberField } from "../../shared/NumberField";
 import { Failure } from "../../shared/states";
 import { aDay } from "./Enrolment";
 import { PlanCourse } from "./PlanCourse";
@@ -13,6 +14,7 @@ import { PlanMore } from "./PlanMore";
 import { RehearsalView } from "./RehearsalView";
 import { unitOf } from "./unit";
 import { UsesBefore } from "./UsesBefore";
+import { WhySmall } from "./WhySmall";
 import { CHANGE, LOSSES } from "./useTrialSlips";
 
 type Plan = Schemas["Plan"];
@@ -67,15 +69,8 @@ export function PlanEditor({
   };
   const o = outlook.data;
   const even = new Set((plan.shares ?? []).filter((n) => n > 0)).size < 2;
-  const number = (label: string, value: number, set: (v: number) => void, help?: string) => (
-    <TextField
-      label={label}
-      type="number"
-      defaultValue={value}
-      helperText={help}
-      onChange={(e) => e.target.value !== "" && set(Number(e.target.value))}
-      slotProps={{ htmlInput: { step: "any" } }}
-    />
+  const number = (label: string, value: number, set: (n: number) => void, help?: string) => (
+    <NumberField label={label} value={value} set={set} help={help} />
   );
   return (
     <>
@@ -293,16 +288,7 @@ export function PlanEditor({
           ` Half of your past trials differed by less than ${bare(o.typical_effect)} points.`}
       </p>
       {rehearsal.data && <RehearsalView r={rehearsal.data} aim={plan.aim} unit={unit} />}
-      {o?.too_small && (
-        <div className="fields">
-          <TextField
-            label="Why it may go out too small"
-            value={why}
-            onChange={(e) => setWhy(e.target.value)}
-            helperText="It is under its needed size: an approver says why it is sealed all the same."
-          />
-        </div>
-      )}
+      {o?.too_small && <WhySmall why={why} setWhy={setWhy} />}
       <Failure error={rehearsal.error} />
       <Failure error={save.error} />
       <div className="acts">
