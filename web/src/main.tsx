@@ -61,6 +61,11 @@ const PAGES: [string, ComponentType][] = [
   ["/series/:id/people", page(() => import("./features/series/SeriesPeoplePage").then((m) => m.SeriesPeoplePage))],
   ["/findings", page(() => import("./features/findings/FindingsPage").then((m) => m.FindingsPage))],
   ["/upkeep", page(() => import("./features/upkeep/UpkeepPage").then((m) => m.UpkeepPage))],
+  ["/upkeep/addresses", page(() => import("./features/upkeep/AddressesPage").then((m) => m.AddressesPage))],
+  ["/upkeep/incidents", page(() => import("./features/upkeep/IncidentsPage").then((m) => m.IncidentsPage))],
+  ["/upkeep/policy", page(() => import("./features/upkeep/PolicyPage").then((m) => m.PolicyPage))],
+  ["/upkeep/runs", page(() => import("./features/upkeep/RunsPage").then((m) => m.RunsPage))],
+  ["/upkeep/runs/:id", page(() => import("./features/upkeep/RunPage").then((m) => m.RunPage))],
   ["/upkeep/load", page(() => import("./features/upkeep/LoadPage").then((m) => m.LoadPage))],
 ];
 

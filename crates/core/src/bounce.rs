@@ -172,6 +172,20 @@ impl Reply {
     }
 }
 
+/// A reply line without what tells one message from another: addresses become `…@domain`, other words with digits in them `#`. The codes stay.
+#[must_use]
+pub fn masked(line: &str) -> String {
+    let reply = Reply::parse(line);
+    let word = |w: &str| {
+        if let Some((_, domain)) = w.rsplit_once('@') {
+            return format!("…@{}", domain.trim_end_matches(['>', ')', ',', '.', ':', ';']));
+        }
+        if w.contains(|c: char| c.is_ascii_digit()) && parse_status(w).is_none() { "#".to_owned() } else { w.to_owned() }
+    };
+    let text = reply.text.split_whitespace().map(word).collect::<Vec<_>>().join(" ");
+    Reply { text, ..reply }.line().chars().take(200).collect()
+}
+
 /// Reads `5.1.1`.
 #[must_use]
 pub fn parse_status(text: &str) -> Option<(u8, u16, u16)> {
@@ -235,6 +249,13 @@ mod tests {
         let reply = Reply::parse(line);
         assert_eq!((reply.category(), reply.category().class(), reply.try_again()), (category, class, again));
         assert!(!reply.accepted());
+    }
+
+    #[rstest]
+    #[case("550 5.1.1 <lorne@fulmar.example>: no such user (id 4f3a-77)", "550 5.1.1 …@fulmar.example no such user (id #")]
+    #[case("451 4.7.1 greylisted for 300s", "451 4.7.1 greylisted for #")]
+    fn masks_what_differs(#[case] line: &str, #[case] want: &str) {
+        assert_eq!(masked(line), want);
     }
 
     #[test]

@@ -29,8 +29,9 @@ use rinse_core::trial::{assign, reading};
 use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
 use rinse_store::sends::{self, Hour, Phase, Turn};
+use rinse_store::upkeep::{incidents, made_of, policy, runs as cleaning, status};
 use rinse_store::{
-    Store, StoreError, clearing, hour_trials, ledger, letterheads, load, opens, self_check, settings, signups, suppression, trials,
+    Store, StoreError, clearing, hour_trials, letterheads, load, opens, self_check, settings, signups, suppression, trials,
 };
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
@@ -39,9 +40,6 @@ use tower::ServiceExt;
 
 /// People of a domain whose messages are marked by one change.
 const MARKED_AT_ONCE: u32 = 2_000;
-
-/// Observed people whose status is worked out again by one change.
-const SETTLED_AT_ONCE: i64 = 200;
 
 /// When an in-process request was received, set by the engine alone: no header can claim it.
 #[derive(Debug, Clone, Copy)]
@@ -114,6 +112,7 @@ impl Engine {
     /// Settles the sends that were being handed over when the process stopped.
     pub(crate) async fn recover(&self) -> Result<()> {
         let now = self.clock.now();
+        self.store.write(cleaning::drop_interrupted).await?;
         self.recover_mailbox(now).await?;
         let doubts = self.store.read(sends::in_doubt).await?;
         if doubts.is_empty() {
@@ -307,14 +306,26 @@ impl Engine {
         if !self.store.read(move |c| load::is_of(c, now)).await? {
             self.store.write(move |c| opens::move_on(c, now)).await?;
             while self.store.write(|c| opens::mark_some(c, MARKED_AT_ONCE)).await? {}
-            let mut after = Some(0);
-            while let Some(from) = after {
-                after = self.store.write(move |c| ledger::settle_observed(c, from, SETTLED_AT_ONCE, now)).await?;
-            }
+            let seen = self.store.read_at_leisure(move |c| policy::see(c, &policy::current(c)?.policy, now, |_, _| Ok(()))).await?;
+            self.store.write(move |c| policy::note_history(c, &seen, now)).await?;
+            self.upkeep(now).await?;
+            self.store.write(move |c| incidents::move_on(c, now)).await?;
+            self.store.write(move |c| made_of::note(c, now)).await?;
             let people = load::refresh(&self.store, now).await?;
             tracing::info!("mail load worked out for {people} people");
             let caught = self.store.read_at_leisure(move |c| suppression::look(c, now)).await?;
             self.store.write(move |c| suppression::note(c, &caught, now)).await?;
+        }
+        Ok(())
+    }
+
+    /// Whoever a decision was about is worked out again; cleaning runs that were cut off go on.
+    pub(crate) async fn upkeep(&self, now: Instant) -> Result<()> {
+        for id in self.store.read(cleaning::unfinished).await? {
+            while self.store.write(move |c| cleaning::go_on(c, id, now)).await? {}
+        }
+        if self.store.read(status::anybody_due).await? {
+            while self.store.write(move |c| status::settle_due(c, now)).await? {}
         }
         Ok(())
     }
@@ -329,7 +340,8 @@ impl Engine {
     }
 
     async fn tick_now(&self, now: Instant) -> Result<()> {
-        self.store.write(move |c| ledger::end_rests(c, now)).await?;
+        self.store.write(move |c| status::end_rests(c, now)).await?;
+        self.upkeep(now).await?;
         self.read_mailbox(now).await;
         self.react(now).await?;
         self.move_series(now).await?;

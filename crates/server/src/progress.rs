@@ -32,7 +32,7 @@ impl Progress {
     }
 }
 
-/// How some work stands, by its name: `clock`, `import-7`, `change-7`.
+/// How some work stands, by its name: `clock`, `import-7`, `change-7`, `cleaning-7`.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub(crate) struct JobProgress {
     job: String,
@@ -49,6 +49,8 @@ pub(crate) enum Job {
     Import(i64),
     /// A run that is taken back: `change-7`.
     Change(i64),
+    /// A cleaning run that is proposed, applied or undone: `cleaning-7`.
+    Cleaning(i64),
 }
 
 impl std::fmt::Display for Job {
@@ -57,6 +59,7 @@ impl std::fmt::Display for Job {
             Self::Clock => f.write_str("clock"),
             Self::Import(id) => write!(f, "import-{id}"),
             Self::Change(id) => write!(f, "change-{id}"),
+            Self::Cleaning(id) => write!(f, "cleaning-{id}"),
         }
     }
 }

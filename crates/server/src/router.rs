@@ -4,7 +4,7 @@ use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
     base_check, changes, clearance, consent, contacts, course, domains, doors, findings, goals, guides, hour_trials, imports, letterheads,
-    mailings, messages, people, reactions, rules, scores, segments, series, suppression, today, trials, webhooks,
+    mailings, messages, people, reactions, rules, scores, segments, series, suppression, today, trials, upkeep, webhooks,
 };
 use crate::listen::forwarded_by_any;
 use crate::state::App;
@@ -194,7 +194,18 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(hour_trials::confirming))
         .routes(routes!(hour_trials::learned))
         .routes(routes!(findings::all))
-        .routes(routes!(findings::upkeep))
+        .routes(routes!(upkeep::front))
+        .routes(routes!(upkeep::people))
+        .routes(routes!(upkeep::all_incidents))
+        .routes(routes!(upkeep::decide))
+        .routes(routes!(upkeep::policy_page, upkeep::propose_policy))
+        .routes(routes!(upkeep::all_runs, upkeep::propose))
+        .routes(routes!(upkeep::one_run))
+        .routes(routes!(upkeep::members))
+        .routes(routes!(upkeep::take_out))
+        .routes(routes!(upkeep::drop_run))
+        .routes(routes!(upkeep::apply))
+        .routes(routes!(upkeep::undo))
         .routes(routes!(guides::mail_load))
 }
 
@@ -291,6 +302,8 @@ fn own(app: App) -> Router {
         .route("/api/contacts/people.csv", get(contacts::csv))
         .route("/api/contacts/{id}/record.json", get(people::record))
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))
+        .route("/api/upkeep/people.csv", get(upkeep::people_csv))
+        .route("/api/upkeep/runs/{id}/people.csv", get(upkeep::members_csv))
         .route("/api/workline/{figure}", get(findings::workline_csv))
         .route("/api/trials/{id}/record.zip", get(trials::record))
         .route("/api/hour-trials/{id}/record.zip", get(hour_trials::record))

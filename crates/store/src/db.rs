@@ -93,6 +93,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/016_figures.sql")),
     M::up(include_str!("../migrations/017_sharper_trials.sql")),
     M::up(include_str!("../migrations/018_hour_trials.sql")),
+    M::up(include_str!("../migrations/019_upkeep.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

@@ -6,8 +6,7 @@ use rinse_core::channel::Channel;
 use rinse_core::consent::Consent;
 use rinse_core::figure::Figure;
 use rinse_core::report::Rate;
-use rinse_core::upkeep::MailStatus;
-use rusqlite::{Connection, params};
+use rusqlite::Connection;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -79,6 +78,8 @@ pub struct Workline {
     pub accepted: Rate,
     pub resting: i64,
     pub retired: i64,
+    /// Addresses that a cleaning run has to decide on.
+    pub due: i64,
     pub cap_in_force: bool,
     pub cap: String,
     /// Series that run, and the people inside them.
@@ -103,7 +104,7 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
         series: one("SELECT count(*) FROM series WHERE state = 'running'")?,
         in_series: crate::series::view::inside(c)?,
         contacts: people(&|_, _| true),
-        mailable: people(&|consent, status| matches!(consent, 2 | 3) && !matches!(status, 1 | 3)),
+        mailable: people(&is_mailable),
         planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,
         collecting: one(
             "SELECT (SELECT count(*) FROM trial WHERE state = 'collecting') + (SELECT count(*) FROM hour_trial WHERE state = 'collecting')",
@@ -114,6 +115,7 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
         accepted: lately.rate(Figure::Accepted),
         resting: people(&|_, status| matches!(status, 1 | 2)),
         retired: people(&|_, status| status == 3),
+        due: crate::upkeep::made_of::due(c)?,
         cap_in_force: rules.rules.caps.iter().any(|cap| cap.in_force),
         cap: rules.rules.caps.iter().map(rinse_core::caps::Cap::words).collect::<Vec<_>>().join(", "),
     })
@@ -156,30 +158,16 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
     Ok((header, rows))
 }
 
-/// An address under upkeep.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct UpkeepRow {
-    pub contact_id: i64,
-    pub address: String,
-    pub status: MailStatus,
-    pub since: Option<i64>,
-    pub until: Option<i64>,
-    pub why: String,
-}
-
-/// Addresses with the status, the latest change first.
+/// People with consent and a usable address.
 ///
 /// # Errors
 /// When the database fails.
-pub fn upkeep(c: &Connection, status: MailStatus, limit: u32) -> Result<Vec<UpkeepRow>> {
-    let mut s = c.prepare_cached(
-        "SELECT c.id, c.address, c.status_at, c.status_until, coalesce((SELECT evidence FROM ledger l WHERE l.contact_id = c.id AND l.source = 'bounce rules' ORDER BY l.id DESC LIMIT 1), '')
-         FROM contact c WHERE c.gone IS NULL AND c.status = ?1 AND c.status <> 0 ORDER BY c.status_at DESC LIMIT ?2",
-    )?;
-    Ok(s.query_map(params![status as i64, limit], |r| {
-        Ok(UpkeepRow { contact_id: r.get(0)?, address: r.get(1)?, status, since: r.get(2)?, until: r.get(3)?, why: r.get(4)? })
-    })?
-    .collect::<rusqlite::Result<_>>()?)
+pub(crate) fn mailable(c: &Connection) -> Result<i64> {
+    Ok(standing(c)?.iter().filter(|s| is_mailable(s.0, s.1)).map(|s| s.2).sum())
+}
+
+fn is_mailable(consent: i64, status: i64) -> bool {
+    matches!(consent, 2 | 3) && !matches!(status, 1 | 3)
 }
 
 /// People by consent state and mail status, along an index.

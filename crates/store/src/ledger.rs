@@ -7,12 +7,10 @@
 use crate::stored::As;
 use crate::{Result, StoreError, journal};
 use rinse_core::Instant;
-use rinse_core::bounce::Category;
 use rinse_core::chain;
 use rinse_core::channel::Channel;
 use rinse_core::code::Code;
 use rinse_core::consent::{Act, Consent, Standing as ConsentStanding};
-use rinse_core::upkeep::{MailStatus, Outcome, Standing, standing};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -83,15 +81,15 @@ impl Origin {
 }
 
 /// What an entry says beside its contact and origin.
-struct Says<'a> {
-    at: Instant,
-    kind: &'a str,
-    topic: Option<i64>,
-    until: Option<i64>,
-    state: Option<i64>,
+pub(crate) struct Says<'a> {
+    pub(crate) at: Instant,
+    pub(crate) kind: &'a str,
+    pub(crate) topic: Option<i64>,
+    pub(crate) until: Option<i64>,
+    pub(crate) state: Option<i64>,
 }
 
-fn append(c: &Connection, contact: i64, s: &Says<'_>, o: &Origin) -> Result<()> {
+pub(crate) fn append(c: &Connection, contact: i64, s: &Says<'_>, o: &Origin) -> Result<()> {
     let (salt, before): (Vec<u8>, Option<Vec<u8>>) = c
         .prepare_cached("SELECT randomblob(16), (SELECT link FROM ledger ORDER BY id DESC LIMIT 1)")?
         .query_row([], |r| Ok((r.get(0)?, r.get(1)?)))?;
@@ -111,7 +109,7 @@ fn append(c: &Connection, contact: i64, s: &Says<'_>, o: &Origin) -> Result<()> 
     Ok(())
 }
 
-fn says(at: Instant, kind: &str) -> Says<'_> {
+pub(crate) fn says(at: Instant, kind: &str) -> Says<'_> {
     Says { at, kind, topic: None, until: None, state: None }
 }
 
@@ -311,29 +309,6 @@ pub fn rejoin_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origi
     Ok(gone)
 }
 
-/// How the mailings to a contact's present address ended, oldest first. A text message says nothing of an address.
-///
-/// # Errors
-/// When the database fails.
-pub fn outcomes(c: &Connection, contact: i64) -> Result<Vec<Outcome>> {
-    let mut s = c.prepare_cached(
-        "SELECT mailing_id, coalesce(failed_at, accepted_at), CASE WHEN failed_at IS NULL THEN NULL ELSE category END FROM send
-         WHERE contact_id = ?1 AND address_of IS NULL AND channel = 1 AND (accepted_at IS NOT NULL OR failed_at IS NOT NULL) ORDER BY 2",
-    )?;
-    Ok(s.query_map([contact], |r| {
-        Ok(Outcome { mailing: r.get(0)?, at: Instant(r.get(1)?), failure: r.get::<_, Option<i64>>(2)?.map(Category::from_code) })
-    })?
-    .collect::<rusqlite::Result<_>>()?)
-}
-
-/// As [`outcomes`], as far as they were known at an instant.
-///
-/// # Errors
-/// When the database fails.
-pub(crate) fn outcomes_until(c: &Connection, contact: i64, at: Instant) -> Result<Vec<Outcome>> {
-    Ok(outcomes(c, contact)?.into_iter().filter(|o| o.at <= at).collect())
-}
-
 /// What an entry makes of a standing: one that states the consent outright sets it, an act is taken; none
 /// when the entry is about something else.
 pub(crate) fn step(
@@ -380,54 +355,6 @@ pub(crate) fn topic_left_at(c: &Connection, contact: i64, topic: i64, at: Instan
     )?;
     let mut rows = s.query([contact, topic, at.0])?;
     Ok(rows.next()?.is_some_and(|r| r.get(0).unwrap_or(false)))
-}
-
-/// Works the mail status out again and records a change with its cause.
-///
-/// # Errors
-/// When the database fails.
-pub fn refresh_status(c: &Connection, contact: i64, now: Instant) -> Result<Standing> {
-    let (status, until): (As<MailStatus>, Option<i64>) =
-        c.prepare_cached("SELECT status, status_until FROM contact WHERE id = ?1")?.query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
-    let s = standing(&outcomes(c, contact)?, now);
-    if s.status != status.0 || s.until.map(|u| u.0) != until {
-        let origin = Origin { source: "bounce rules", evidence: s.why.clone(), ..Origin::default() };
-        append(c, contact, &Says { until: s.until.map(|u| u.0), ..says(now, s.status.words()) }, &origin)?;
-        c.prepare_cached("UPDATE contact SET status = ?2, status_until = ?3, status_at = ?4 WHERE id = ?1")?.execute(params![
-            contact,
-            s.status as i64,
-            s.until.map(|u| u.0),
-            now.0
-        ])?;
-    }
-    Ok(s)
-}
-
-/// Contacts whose rest or pause is over by `now`.
-///
-/// # Errors
-/// When the database fails.
-pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
-    let mut s = c.prepare_cached("SELECT id FROM contact WHERE status = 1 AND status_until <= ?1")?;
-    let due: Vec<i64> = s.query_map([now.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    for &id in &due {
-        refresh_status(c, id, now)?;
-    }
-    Ok(due.len())
-}
-
-/// Works the status of some observed people out again, from this number on: what was accepted has proved to have arrived meanwhile. Where to go
-/// on; none: that was everybody.
-///
-/// # Errors
-/// When the database fails.
-pub fn settle_observed(c: &Connection, after: i64, most: i64, now: Instant) -> Result<Option<i64>> {
-    let mut s = c.prepare_cached("SELECT id FROM contact WHERE status = 2 AND id > ?1 ORDER BY id LIMIT ?2")?;
-    let some: Vec<i64> = s.query_map([after, most], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    for &id in &some {
-        refresh_status(c, id, now)?;
-    }
-    Ok(some.last().copied().filter(|_| some.len() as i64 == most))
 }
 
 /// A contact's ledger, oldest first.

@@ -74,6 +74,7 @@ pub mod tables;
 pub mod tags;
 pub mod texts;
 pub mod trials;
+pub mod upkeep;
 pub mod webhooks;
 pub mod writer;
 

@@ -285,7 +285,7 @@ pub fn correct(c: &Connection, run: i64, contact: i64, to: &Address, now: Instan
             ledger::restate(c, contact, now, "address changed", none, &Origin { entity: other.entity, ..origin.clone() })?;
         }
     }
-    ledger::refresh_status(c, contact, now)?;
+    crate::upkeep::status::refresh(c, contact, now)?;
     crate::departed::settle(c, contact, &key_now)?;
     Ok(None)
 }

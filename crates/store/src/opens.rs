@@ -37,11 +37,11 @@ fn day(at: Instant) -> i64 {
     at.0.div_euclid(DAY)
 }
 
-/// A host accepted a message to somebody.
+/// A host accepted a message to somebody; their domain's number.
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn accepted(c: &Connection, contact: i64, at: Instant) -> Result<()> {
+pub(crate) fn accepted(c: &Connection, contact: i64, at: Instant) -> Result<i64> {
     let domain: i64 = c
         .prepare_cached(
             "UPDATE domain SET delivered = delivered + 1 WHERE id = (SELECT domain_id FROM contact WHERE id = ?1) RETURNING id",
@@ -51,7 +51,7 @@ pub(crate) fn accepted(c: &Connection, contact: i64, at: Instant) -> Result<()> 
         "INSERT INTO domain_day (domain_id, day, delivered) VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET delivered = delivered + 1",
     )?
     .execute([domain, day(at)])?;
-    Ok(())
+    Ok(domain)
 }
 
 /// The images of a message were fetched for the first time, within minutes of its delivery at `delivered`.

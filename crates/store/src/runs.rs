@@ -319,7 +319,7 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
                 .execute(params![contact, address, key, domain])?;
             c.prepare_cached("UPDATE send SET address_of = NULL WHERE contact_id = ?1 AND address_of = ?1")?.execute([contact])?;
             ledger::restate(c, contact, now, "taken back", *consent, origin)?;
-            ledger::refresh_status(c, contact, now)?;
+            crate::upkeep::status::refresh(c, contact, now)?;
         }
         Image::Score { field, id, day, source, number } => {
             if since(c, contact, run)? {

@@ -4,10 +4,10 @@
 use crate::Result;
 use crate::clearing::record::Recorder;
 use crate::clearing::{Clearance, Decided, person};
-use crate::ledger;
 use crate::send_state::{ACCEPTED, BETWEEN, DEFERRED, DUE, FAILED, HANDING_OVER, HELD, IN_DOUBT, NOT_SENT, OPEN, UNTRIED, WAITING};
 use crate::stored::As;
 use crate::trials::enrol::Enroller;
+use crate::upkeep::{incidents, status};
 use const_format::formatcp;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::channel::Channel;
@@ -467,11 +467,13 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
             "UPDATE send SET state = {ACCEPTED}, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN ({BETWEEN})"
         ))?
         .execute(params![send, now.0, line])?;
-        let (contact, As(channel)): (i64, As<Channel>) =
-            c.prepare_cached("SELECT contact_id, channel FROM send WHERE id = ?1")?.query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        let (contact, As(channel), mailing): (i64, As<Channel>, i64) = c
+            .prepare_cached("SELECT contact_id, channel, mailing_id FROM send WHERE id = ?1")?
+            .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
         crate::rollups::due(c, contact)?;
         if channel == Channel::Email {
-            crate::opens::accepted(c, contact, now)?;
+            let domain = crate::opens::accepted(c, contact, now)?;
+            incidents::accepted(c, domain, mailing, now)?;
         }
         return Ok(());
     }
@@ -498,11 +500,13 @@ pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: In
         ))?
         .execute(params![send, now.0, category as i64, line])?;
     if n > 0 {
-        let (contact, As(channel)): (i64, As<Channel>) =
-            c.prepare_cached("SELECT contact_id, channel FROM send WHERE id = ?1")?.query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        let (contact, As(channel), mailing, after): (i64, As<Channel>, i64, bool) = c
+            .prepare_cached("SELECT contact_id, channel, mailing_id, accepted_at IS NOT NULL FROM send WHERE id = ?1")?
+            .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
         match channel {
             Channel::Email => {
-                ledger::refresh_status(c, contact, now)?;
+                incidents::failed(c, contact, mailing, category, after, now)?;
+                status::refresh(c, contact, now)?;
             }
             // A text message says nothing of the address; a network that knows no such number says all of that.
             Channel::Text if category == Category::NoSuchAddress => crate::numbers::retired(c, contact, line, now)?,

@@ -222,7 +222,7 @@ async fn a_merged_address_keeps_its_bounces_to_itself() {
             }
             let run = runs::begin(c, NOW, None, "merge", "test", None)?;
             merges::merge(c, run, detailed, plain, NOW, None)?;
-            let s = ledger::refresh_status(c, plain, NOW + 30 * DAY)?;
+            let s = rinse_store::upkeep::status::refresh(c, plain, NOW + 30 * DAY)?;
             assert_eq!(s.status, rinse_core::upkeep::MailStatus::Active, "{}", s.why);
             assert_eq!(contacts::one(c, plain, NOW)?.messages.len(), 2);
             Ok(())

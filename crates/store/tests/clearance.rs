@@ -141,7 +141,7 @@ fn run_out(c: &Connection, mut crash: impl FnMut() -> bool) {
             start(c, m, now);
             c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, now.0]).unwrap();
         }
-        ledger::end_rests(c, now).unwrap();
+        rinse_store::upkeep::status::end_rests(c, now).unwrap();
         if crash() {
             let (claimed, _) = sends::claim(c, now, 3).unwrap();
             let unknown: Vec<_> = claimed.iter().map(|o| (o.send, Some(false))).collect();

@@ -8,9 +8,10 @@ use rinse_core::bounce::Reply;
 use rinse_core::clearance::OverCap;
 use rinse_core::code::Code;
 use rinse_core::consent::{Act, Consent, fold};
-use rinse_core::{DAY, HOUR};
+use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::responses::{self, Left};
+use rinse_store::upkeep::{policy, status};
 use rinse_store::{Connection, StoreError, contacts, mailings, sends, settings};
 use rstest::rstest;
 
@@ -131,7 +132,7 @@ fn deliver(c: &Connection, day: i64) -> i64 {
 }
 
 /// The only person's mail status.
-fn status(c: &Connection) -> i64 {
+fn stands(c: &Connection) -> i64 {
     rows::<i64>(c, "SELECT status FROM contact")[0]
 }
 
@@ -146,16 +147,23 @@ fn no_such_address_rests_then_retires_and_a_late_report_counts_once() {
         let second = deliver(c, 10);
         fail(c, second, 10);
         fail(c, second, 11);
-        assert_eq!(status(c), 1, "rests, and the same report twice changes nothing");
-        assert_eq!(ledger::end_rests(c, START + 39 * DAY).unwrap(), 0, "thirty days");
-        assert_eq!(ledger::end_rests(c, START + 41 * DAY).unwrap(), 1);
-        assert_eq!(status(c), 2, "observed after its rest");
+        assert_eq!(stands(c), 1, "rests, and the same report twice changes nothing");
+        assert_eq!(status::end_rests(c, START + 39 * DAY).unwrap(), 0, "thirty days");
+        assert_eq!(status::end_rests(c, START + 41 * DAY).unwrap(), 1);
+        assert_eq!(stands(c), 2, "observed after its rest");
         let third = deliver(c, 45);
         fail(c, third, 45);
-        assert_eq!(status(c), 3);
+        assert_eq!(stands(c), 3);
         let last = ledger::of_contact(c, 1).unwrap().pop().unwrap();
         assert!(last.kind == "retired" && last.evidence.contains("twice"), "{last:?}");
     });
+}
+
+/// What happens once a day.
+fn settle(c: &Connection, now: Instant) {
+    let seen = policy::see(c, &policy::current(c).unwrap().policy, now, |_, _| Ok(())).unwrap();
+    policy::note_history(c, &seen, now).unwrap();
+    while status::settle_due(c, now).unwrap() {}
 }
 
 #[test]
@@ -165,14 +173,14 @@ fn observed_ends_without_another_failure() {
         let second = deliver(c, 10);
         let r = Reply::parse("550 5.1.1 no such user");
         sends::failed(c, second, r.category(), &r.line(), START + 10 * DAY + HOUR).unwrap();
-        ledger::end_rests(c, START + 41 * DAY).unwrap();
+        status::end_rests(c, START + 41 * DAY).unwrap();
         for i in 0..4 {
             deliver(c, 45 + 2 * i);
         }
-        ledger::settle_observed(c, 0, 10, START + 54 * DAY).unwrap();
-        assert_eq!(status(c), 2, "the last may still come back");
-        assert_eq!(ledger::settle_observed(c, 0, 10, START + 57 * DAY).unwrap(), None);
-        assert_eq!(status(c), 0);
+        settle(c, START + 54 * DAY);
+        assert_eq!(stands(c), 2, "the last may still come back");
+        settle(c, START + 57 * DAY);
+        assert_eq!(stands(c), 0);
         let last = ledger::of_contact(c, 1).unwrap().pop().unwrap();
         assert!(last.kind == "active" && last.evidence.contains("4 mailings in a row arrived"), "{last:?}");
     });

@@ -8267,7 +8267,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Addresses that rest, are observed, or are retired, and why (the newest 200 of each). */
+        /** What the base is made of, and what is due. */
         get: {
             parameters: {
                 query?: never;
@@ -8298,6 +8298,605 @@ export interface paths {
         };
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All incidents, those that wait first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Incident"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/incidents/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Says whether an incident's failures count against their addresses. It can be said otherwise at any time. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Counts"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Incident"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Addresses that rest, are observed or are retired, with why; the latest change first. */
+        get: {
+            parameters: {
+                query?: {
+                    status?: components["schemas"]["MailStatus"] | null;
+                    cause?: components["schemas"]["Cause"] | null;
+                    /** @description Where to go on: the `next` of the page before. */
+                    after?: string | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["UpkeepPage"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/policy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The upkeep policy: the version in force, earlier ones, and what the base's own history and cadence make of its numbers. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PolicyPage"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /**
+         * Previews a policy: a run is proposed with everybody whom it would change. Applying the run brings it into force. Watch `cleaning-{id}` in
+         *     `/api/progress`.
+         */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ProposedPolicy"];
+                };
+            };
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Begun"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest cleaning runs. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CleaningRun"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Proposes a run with everybody whose address is due. Watch `cleaning-{id}` in `/api/progress`. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ProposedRun"];
+                };
+            };
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Begun"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/runs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RunPage"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/runs/{id}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Applies a run; watch `cleaning-{id}` in `/api/progress`. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/runs/{id}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Drops a run that isn't applied. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/runs/{id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People of a run, a page of 100 at a time, with their evidence. */
+        get: {
+            parameters: {
+                query?: {
+                    cause?: components["schemas"]["Cause"] | null;
+                    /** @description Where to go on: after the person with this number. */
+                    after?: number | null;
+                };
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CleaningMember"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/runs/{id}/people/{contact}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes somebody out of a proposed run, or puts them on it again. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                    contact: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TakenOut"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/runs/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Undoes a run for everybody to whom nothing happened since, or for some of them; watch `cleaning-{id}` in `/api/progress`. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Undo"];
+                };
+            };
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         delete?: never;
         options?: never;
         head?: never;
@@ -9072,6 +9671,27 @@ export interface components {
             /** Format: int64 */
             people: number;
         };
+        /** @description The base on a day. */
+        BaseDay: {
+            /** Format: int64 */
+            active: number;
+            /**
+             * Format: int64
+             * @description Days since 1970, UTC.
+             */
+            day: number;
+            /** Format: int64 */
+            observed: number;
+            /** Format: int64 */
+            resting: number;
+            /** Format: int64 */
+            retired: number;
+            /**
+             * Format: int64
+             * @description Marketing ended for silence, and the address is usable.
+             */
+            sunset: number;
+        };
         /**
          * @description What the check looks for.
          * @enum {string}
@@ -9113,6 +9733,10 @@ export interface components {
             /** @description The first 200. */
             rows: components["schemas"]["BaseRow"][];
         };
+        Begun: {
+            /** Format: int64 */
+            run: number;
+        };
         /** @enum {string} */
         Bought: "count" | "value";
         /** @description An entry that isn't as it was written. */
@@ -9150,6 +9774,16 @@ export interface components {
          * @enum {string}
          */
         By: "last_click" | "first_click";
+        /** @description People who aren't active, by status and cause. */
+        ByCause: {
+            cause: components["schemas"]["Cause"];
+            /** @description A cleaning run has to decide on them. */
+            due: boolean;
+            /** Format: int64 */
+            people: number;
+            status: components["schemas"]["MailStatus"];
+            words: string;
+        };
         /** @description The trials of one kind of change. */
         ByChange: {
             called: components["schemas"]["Rate"];
@@ -9163,6 +9797,17 @@ export interface components {
             /** Format: double */
             points: number;
             why: string;
+        };
+        /** @description How often a letterhead's mail reaches somebody who gets it. */
+        Cadence: {
+            /**
+             * Format: double
+             * @description The median of the days between one of its marketing messages and the next to the same person.
+             */
+            days: number;
+            /** @description Gaps that it was taken from. */
+            gaps: number;
+            letterhead: string;
         };
         /** @description Something in the calendar of mailings. */
         CalendarEntry: {
@@ -9196,6 +9841,11 @@ export interface components {
              */
             through: number;
         };
+        /** @description What came of a run since it was applied: who of those it took out answered or bought all the same, and who of those put back or left in. */
+        Came: {
+            still_in: components["schemas"]["Rate"];
+            taken_out: components["schemas"]["Rate"];
+        };
         /** @description At most `limit` messages of its scope per person in any of its windows. */
         Cap: {
             /** @description A cap that isn't in force is written down and holds nobody. */
@@ -9224,6 +9874,11 @@ export interface components {
             /** Format: int64 */
             id: number;
         };
+        /**
+         * @description Why an address stands where it stands.
+         * @enum {string}
+         */
+        Cause: "nothing_on_record" | "never_there" | "gone_once" | "gone_twice" | "failed_for_good" | "failed_for_now" | "failed_observed" | "rests_used" | "rest_over" | "arrived" | "answered" | "put_back" | "kept";
         /** @description What the posteriors say of each arm. */
         ChanceToBeBest: {
             /** @description How much less its rate is than the largest, on average. */
@@ -9280,6 +9935,86 @@ export interface components {
             p_value: number;
             /** Format: double */
             statistic: number;
+        };
+        /** @description What a run would do to figures, from the base's own messages of the last 90 days: as they were, and without the people on it. */
+        CleaningEffect: {
+            accepted: components["schemas"]["Rate"];
+            accepted_after: components["schemas"]["Rate"];
+            /** @description People on it who answered or bought within these days. */
+            answered: components["schemas"]["Rate"];
+            bounced: components["schemas"]["Rate"];
+            bounced_after: components["schemas"]["Rate"];
+            /** Format: int64 */
+            mailable: number;
+            /** Format: int64 */
+            mailable_after: number;
+            /** @description Human opens, of delivered messages whose opens can be known. */
+            opened: components["schemas"]["Rate"];
+            opened_after: components["schemas"]["Rate"];
+        };
+        /** @description People of a run with the same cause and the same change. */
+        CleaningGroup: {
+            after: components["schemas"]["MailStatus"];
+            /** Format: int64 */
+            applied: number;
+            before: components["schemas"]["MailStatus"];
+            cause: components["schemas"]["Cause"];
+            /** Format: int64 */
+            changed: number;
+            /** Format: int64 */
+            not_put_back: number;
+            /** Format: int64 */
+            people: number;
+            /** Format: int64 */
+            put_back: number;
+            /** Format: int64 */
+            taken_out: number;
+            words: string;
+        };
+        /**
+         * @description What a run is for.
+         * @enum {string}
+         */
+        CleaningKind: "due" | "policy";
+        /** @description Somebody on a run. */
+        CleaningMember: {
+            address: string;
+            after: components["schemas"]["MailStatus"];
+            before: components["schemas"]["MailStatus"];
+            cause: components["schemas"]["Cause"];
+            /** Format: int64 */
+            contact_id: number;
+            state: components["schemas"]["MemberState"];
+            /** Format: int64 */
+            until_after?: number | null;
+            /** Format: int64 */
+            until_before?: number | null;
+            /** @description The evidence, in a sentence. */
+            why: string;
+        };
+        /** @description A cleaning run. */
+        CleaningRun: {
+            /** Format: int64 */
+            applied_at?: number | null;
+            effect?: components["schemas"]["CleaningEffect"] | null;
+            groups: components["schemas"]["CleaningGroup"][];
+            /** Format: int64 */
+            id: number;
+            kind: components["schemas"]["CleaningKind"];
+            /** Format: int64 */
+            made_at: number;
+            note: string;
+            person?: string | null;
+            policy?: components["schemas"]["Policy"] | null;
+            /**
+             * Format: int64
+             * @description The version of the policy that it brought into force.
+             */
+            policy_id?: number | null;
+            state: components["schemas"]["RunState"];
+            undoable: boolean;
+            /** Format: int64 */
+            undone_at?: number | null;
         };
         /** @description One decision, as a person's page shows it. */
         ClearanceDecision: {
@@ -9575,6 +10310,11 @@ export interface components {
              * @description Consented, and not confirmed.
              */
             single: number;
+        };
+        Counts: {
+            /** @description Null: it waits again. */
+            counts?: boolean | null;
+            reason?: string;
         };
         /** @description What past mailings did: the middle four fifths of them. */
         CourseBand: {
@@ -10464,12 +11204,49 @@ export interface components {
             people: number;
             state: components["schemas"]["Consent"];
         };
+        /** @description Failures that wait for a person, or that one decided on. */
+        Incident: {
+            /** @description None: not decided. */
+            counts?: boolean | null;
+            /** Format: int64 */
+            decided_at?: number | null;
+            domain: string;
+            /**
+             * Format: int64
+             * @description Failures that would count against their addresses.
+             */
+            failures: number;
+            /** Format: int64 */
+            first_at?: number | null;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            last_at?: number | null;
+            lines: components["schemas"]["ReplyLine"][];
+            mailing: string;
+            /** Format: int64 */
+            mailing_id: number;
+            /**
+             * Format: int64
+             * @description The mailing's messages there.
+             */
+            messages: number;
+            /** Format: int64 */
+            norm_failures: number;
+            /** Format: int64 */
+            norm_messages: number;
+            norm_of: components["schemas"]["NormOf"];
+            /** Format: int64 */
+            opened_at: number;
+            person?: string | null;
+            reason: string;
+        };
         /**
          * Format: int64
          * @description A point in time: milliseconds since 1970-01-01 UTC.
          */
         Instant: number;
-        /** @description How some work stands, by its name: `clock`, `import-7`, `change-7`. */
+        /** @description How some work stands, by its name: `clock`, `import-7`, `change-7`, `cleaning-7`. */
         JobProgress: components["schemas"]["Progress"] & {
             job: string;
         };
@@ -10537,6 +11314,11 @@ export interface components {
             record: string;
             record_name: string;
         };
+        /**
+         * @description How well the number of failures is known.
+         * @enum {string}
+         */
+        Known: "shown" | "not_refuted" | "refuted";
         Leader: {
             address: string;
             /** Format: int64 */
@@ -10994,6 +11776,11 @@ export interface components {
             with: number[];
             without: number[];
         };
+        /**
+         * @description How far a run is with a person.
+         * @enum {string}
+         */
+        MemberState: "proposed" | "taken_out" | "applied" | "put_back" | "not_put_back" | "stayed" | "changed" | "undoing";
         Members: {
             contacts: number[];
             /** @description False: taken off. */
@@ -11246,6 +12033,11 @@ export interface components {
             /** Format: double */
             z: number;
         };
+        /**
+         * @description Of what the norm is.
+         * @enum {string}
+         */
+        NormOf: "group" | "base" | "usual";
         /** @description One hour. */
         OfHour: {
             /** Format: int64 */
@@ -11710,6 +12502,86 @@ export interface components {
             goal: components["schemas"]["Goal"];
             name: string;
         };
+        /** @description All numbers, each with its unit in its name. */
+        Policy: {
+            /**
+             * Format: int32
+             * @description Accepted mail counts as delivered when no failure was reported for so long.
+             */
+            delivered_after_days: number;
+            /**
+             * Format: int32
+             * @description … and over so many addresses.
+             */
+            incident_addresses: number;
+            /**
+             * Format: int32
+             * @description A mailbox group's failures on a mailing wait for a person when they are over so many times its norm …
+             */
+            incident_times: number;
+            /**
+             * Format: int32
+             * @description The same answer to another mailing retires when it comes at least so long after the first.
+             */
+            no_such_address_apart_hours: number;
+            /**
+             * Format: int32
+             * @description So long an address rests whose host says that there is none, until another mailing decides.
+             */
+            no_such_address_rest_days: number;
+            /**
+             * Format: int32
+             * @description Failures among so many mailings that let it rest again.
+             */
+            observed_failures: number;
+            /**
+             * Format: int32
+             * @description Mailings in a row that must arrive before an observed address is active.
+             */
+            observed_mailings: number;
+            /** @description A person set the number of mailings; otherwise it is what the base's own history says. */
+            permanent_by_hand: boolean;
+            /**
+             * Format: int32
+             * @description … over at least so long.
+             */
+            permanent_days: number;
+            /**
+             * Format: int32
+             * @description Different mailings that must fail for good (other than "no such address"), with no delivery or answer between …
+             */
+            permanent_mailings: number;
+            /** @description The first rest, the second and so on; who fails after the last is retired. */
+            rests_days: number[];
+            retires: components["schemas"]["Retires"];
+            /**
+             * Format: int32
+             * @description … over at least so long, before an address rests.
+             */
+            temporary_days: number;
+            /**
+             * Format: int32
+             * @description Mailings in a row that fail for now …
+             */
+            temporary_mailings: number;
+        };
+        PolicyPage: {
+            cadence: components["schemas"]["Cadence"][];
+            current: components["schemas"]["PolicyVersion"];
+            history?: components["schemas"]["UpkeepHistory"] | null;
+            versions: components["schemas"]["PolicyVersion"][];
+        };
+        /** @description One version of the policy. */
+        PolicyVersion: {
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            id: number;
+            /** @description Why it was made. */
+            note: string;
+            person?: string | null;
+            policy: components["schemas"]["Policy"];
+        };
         /** @description All arms together: all that is shown before the end. */
         Pooled: {
             /** Format: int64 */
@@ -11778,6 +12650,14 @@ export interface components {
             /** Format: int64 */
             total: number;
             words: string;
+        };
+        ProposedPolicy: {
+            /** @description Why. */
+            note: string;
+            policy: components["schemas"]["Policy"];
+        };
+        ProposedRun: {
+            note?: string;
         };
         /** @description Something a person bought, or gave back. */
         Purchase: {
@@ -12087,6 +12967,12 @@ export interface components {
             subject: string;
             text: string;
         };
+        /** @description A reply line as hosts gave it, addresses and numbers masked, and how often. */
+        ReplyLine: {
+            line: string;
+            /** Format: int64 */
+            times: number;
+        };
         /** @description A response of a person, told apart as human or machine. */
         Response: {
             agent: string;
@@ -12099,6 +12985,15 @@ export interface components {
             mailing: string;
             /** @description What they wrote back. */
             words?: string | null;
+        };
+        /** @description Who retires an address. */
+        Retires: {
+            /** @enum {string} */
+            how: "at_once";
+        } | {
+            /** @enum {string} */
+            how: "in_runs";
+            since: components["schemas"]["Instant"];
         };
         /** @description The people between two windows. */
         Ring: {
@@ -12253,6 +13148,14 @@ export interface components {
             /** Format: int64 */
             unchanged: number;
         };
+        RunPage: components["schemas"]["CleaningRun"] & {
+            came?: components["schemas"]["Came"] | null;
+        };
+        /**
+         * @description How far a run is.
+         * @enum {string}
+         */
+        RunState: "proposing" | "proposed" | "applying" | "applied" | "undoing" | "undone" | "dropped";
         /** @description When a mailing goes out. None of it: to everyone at once, at the planned instant. */
         Schedule: {
             /** @description Whoever is of an audience whose best hour was learned gets it then, on the same date; the others at the local time. */
@@ -12903,6 +13806,12 @@ export interface components {
             /** Format: double */
             outside_upper: number;
         };
+        /** @description The number of permanent failures that history suggests, and how well it is known. */
+        Suggested: {
+            /** Format: int32 */
+            failures: number;
+            known: components["schemas"]["Known"];
+        };
         /**
          * @description Whom a list catches now: how many, and the last of them: by when both the line and the person were there, and for
          *     a live rule by the daily look that first found them in its segment.
@@ -12993,6 +13902,9 @@ export interface components {
         TableText: {
             /** @description A table with a header: variant, sent, and counts. */
             text: string;
+        };
+        TakenOut: {
+            out: boolean;
         };
         /** @description Something a reaction asks a person to do. */
         Task: {
@@ -13365,22 +14277,69 @@ export interface components {
             metric: components["schemas"]["Metric"];
             trials: number;
         };
+        Undo: {
+            cause?: components["schemas"]["Cause"] | null;
+            /**
+             * Format: int64
+             * @description Only this person.
+             */
+            contact?: number | null;
+        };
         Upkeep: {
+            /** @description Do the rules retire by themselves? */
+            at_once: boolean;
+            base: components["schemas"]["BaseDay"];
+            by_cause: components["schemas"]["ByCause"][];
+            /** @description As it was, oldest first. */
+            days: components["schemas"]["BaseDay"][];
+            /**
+             * Format: int64
+             * @description Addresses that a cleaning run has to decide on.
+             */
+            due: number;
+            /** @description Those that wait for a person. */
+            incidents: components["schemas"]["Incident"][];
             /** Format: int64 */
-            all: number;
-            observed: components["schemas"]["UpkeepRow"][];
-            resting: components["schemas"]["UpkeepRow"][];
+            policy_at: number;
             /** Format: int64 */
-            resting_count: number;
-            retired: components["schemas"]["UpkeepRow"][];
+            policy_version: number;
+            /** @description Runs that were applied since the picture begins, and the one that is open. */
+            runs: components["schemas"]["CleaningRun"][];
+        };
+        /** @description What history said last, as it is kept. */
+        UpkeepHistory: {
             /** Format: int64 */
-            retired_count: number;
+            at: number;
+            /**
+             * Format: int64
+             * @description Addresses to which a message failed.
+             */
+            people: number;
+            permanence: components["schemas"]["UpkeepPermanenceLine"][];
+            suggested: components["schemas"]["Suggested"];
+        };
+        UpkeepPage: {
+            next?: string | null;
+            rows: components["schemas"]["UpkeepRow"][];
+        };
+        /** @description A line of the table. */
+        UpkeepPermanenceLine: {
+            /** @description Delivered to later, of those mailed again. */
+            delivered: components["schemas"]["Rate"];
+            /** Format: int32 */
+            failures: number;
+            /** Format: int64 */
+            reached: number;
         };
         /** @description An address under upkeep. */
         UpkeepRow: {
             address: string;
+            cause: components["schemas"]["Cause"];
             /** Format: int64 */
             contact_id: number;
+            due: boolean;
+            /** @description The cause, in words. */
+            reason: string;
             /** Format: int64 */
             since?: number | null;
             status: components["schemas"]["MailStatus"];
@@ -13566,6 +14525,11 @@ export interface components {
             collecting: number;
             /** Format: int64 */
             contacts: number;
+            /**
+             * Format: int64
+             * @description Addresses that a cleaning run has to decide on.
+             */
+            due: number;
             /** Format: int64 */
             in_series: number;
             /**

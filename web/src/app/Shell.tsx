@@ -141,7 +141,7 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
     entry(
       `Resting: ${count(w.resting)}`,
       count(w.resting),
-      "Addresses that rest until a date, and those mailed and watched after a rest.",
+      `Addresses that rest, and those mailed and watched after a rest. ${plural(w.due, "of them waits", "of them wait")} for a cleaning run to decide.`,
       "resting",
     ),
   ][i]!;
@@ -159,13 +159,13 @@ function Workline() {
     [w ? count(w.to_read || w.collecting) : "", w?.to_read ? "to read" : "collecting"],
     [w ? count(w.in_series) : "", "inside"],
     [w ? percent(w.opened.rate) : "", "opened"],
-    [w ? count(w.resting) : "", "resting"],
+    w?.due ? [count(w.due), "due"] : [w ? count(w.resting) : "", "resting"],
   ];
   // The stream's thickness at a station is the number of people there.
   const all = w?.contacts || 1;
   const opened = w ? w.mailable * (w.opened.rate ?? 0) : 0;
   const mailable = w?.mailable ?? all;
-  const people = [all, all, mailable, mailable, mailable, w?.in_series ?? 0, opened, w?.resting ?? 0];
+  const people = [all, all, mailable, mailable, mailable, w?.in_series ?? 0, opened, w?.due || w?.resting || 0];
   const half = people.map((p) => Math.max(1.2, (p / all) * 13));
   const step = 1232 / STATIONS.length;
   const edge = (sign: number) =>

@@ -325,7 +325,7 @@ impl<'a> Ready<'a> {
             return by_then(&base.person(messages, i, marks), rules, t, &zone.clock, bars);
         }
         let mut r = bars;
-        if base.status[i] == MailStatus::Resting as u8 && base.status_until[i] > at.0 {
+        if base.status[i] == MailStatus::Resting as u8 && (base.status_until[i] > at.0 || base.status_until[i] == NONE) {
             r.add(Reason::Resting);
         }
         if marks.domain_until.get(i).is_some_and(|until| *until > at.0) {

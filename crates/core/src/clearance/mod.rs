@@ -121,7 +121,8 @@ fn conclude(person: &Person<'_>, rules: &Rules, at: Instant, clock: &impl Wall, 
         return Outcome::Cleared;
     }
     let until = release(person, rules, at, clock);
-    if rules.class == Class::Marketing && until > rules.give_up_at {
+    // A rest that waits for a cleaning run has no end that service mail could wait for.
+    if until.0 == i64::MAX || rules.class == Class::Marketing && until > rules.give_up_at {
         r.add(Reason::HeldTooLong);
         return Outcome::Barred(r);
     }
@@ -156,7 +157,8 @@ fn add_holds(person: &Person<'_>, rules: &Rules, t: Instant, clock: &impl Wall, 
 }
 
 fn rest(person: &Person<'_>) -> Option<Instant> {
-    person.resting_until.filter(|_| person.status == MailStatus::Resting)
+    // A rest without an end waits for a cleaning run.
+    (person.status == MailStatus::Resting).then(|| person.resting_until.unwrap_or(Instant(i64::MAX)))
 }
 
 fn pause(person: &Person<'_>) -> Option<Instant> {

@@ -1,4 +1,4 @@
-//! Findings and upkeep.
+//! Findings.
 
 use crate::csv_out::{csv_file, iso};
 use crate::error::{Answer, ApiError};
@@ -7,9 +7,8 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use rinse_core::figure::{Definition, Figure};
-use rinse_core::upkeep::MailStatus;
 use rinse_store::figures;
-use rinse_store::findings::{self, MailingFigures, UpkeepRow};
+use rinse_store::findings::{self, MailingFigures};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -63,36 +62,4 @@ pub(crate) async fn workline_csv(State(app): State<App>, Path(figure): Path<Stri
     let name = format!("{figure}.csv");
     let (header, rows) = app.store.read(move |c| findings::workline_rows(c, &figure, now)).await?;
     csv_file(&name, header, rows.into_iter())
-}
-
-#[derive(Serialize, ToSchema)]
-pub(crate) struct Upkeep {
-    resting: Vec<UpkeepRow>,
-    observed: Vec<UpkeepRow>,
-    retired: Vec<UpkeepRow>,
-    resting_count: i64,
-    retired_count: i64,
-    all: i64,
-}
-
-/// Addresses that rest, are observed, or are retired, and why (the newest 200 of each).
-#[utoipa::path(get, path = "/api/upkeep", responses((status = 200, body = Upkeep)))]
-pub(crate) async fn upkeep(State(app): State<App>) -> Answer<Upkeep> {
-    let now = app.now();
-    Ok(Json(
-        app.store
-            .read(move |c| {
-                let w = findings::workline(c, now.0)?;
-                let of = |s| findings::upkeep(c, s, 200);
-                Ok(Upkeep {
-                    resting: of(MailStatus::Resting)?,
-                    observed: of(MailStatus::Observed)?,
-                    retired: of(MailStatus::Retired)?,
-                    resting_count: w.resting,
-                    retired_count: w.retired,
-                    all: w.contacts,
-                })
-            })
-            .await?,
-    ))
 }

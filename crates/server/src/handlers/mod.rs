@@ -26,6 +26,7 @@ pub(crate) mod series;
 pub(crate) mod suppression;
 pub(crate) mod today;
 pub(crate) mod trials;
+pub(crate) mod upkeep;
 pub(crate) mod webhooks;
 
 use crate::error::ApiError;

@@ -12,6 +12,7 @@ use rinse_core::{HOUR, Instant};
 use rinse_store::findings::Workline;
 use rinse_store::hour_trials::Undrawn;
 use rinse_store::settings::Person;
+use rinse_store::upkeep::{incidents, made_of, runs as cleaning};
 use rinse_store::{findings, notices, sends, settings};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -119,6 +120,19 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             words: "They were being handed over when Rinse stopped, and the mail host can't be asked whether it has them. Sending again may reach people twice; leaving them may forget people.".into(),
         });
     }
+    for (domain, mailing, opened_at) in incidents::waiting(c)? {
+        out.push(Decision {
+            notice: None,
+            kind: "incident",
+            title: format!("Failures at {domain}"),
+            link: "/upkeep".into(),
+            action: "Look and decide".into(),
+            words: format!(
+                "Far more addresses there failed on “{mailing}” than usually do, since {}. None of it counts against them until you say so.",
+                opened_at.words()
+            ),
+        });
+    }
     for n in notices::open(c)? {
         out.push(Decision {
             notice: Some(n.id),
@@ -127,6 +141,27 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             words: n.words,
             link: "/today".into(),
             action: "Seen".into(),
+        });
+    }
+    let run = cleaning::open(c)?;
+    let due = made_of::due(c)?;
+    if let Some(run) = run {
+        out.push(Decision {
+            notice: None,
+            kind: "cleaning",
+            title: format!("Cleaning run {run}"),
+            link: format!("/upkeep/runs/{run}"),
+            action: "Read the run".into(),
+            words: "It is proposed: read whom it concerns and why, then apply or drop it.".into(),
+        });
+    } else if due > 0 {
+        out.push(Decision {
+            notice: None,
+            kind: "cleaning",
+            title: "Addresses due for cleaning".into(),
+            link: "/upkeep".into(),
+            action: "Propose a run".into(),
+            words: format!("{} rest until a cleaning run decides on them.", rinse_core::words::people(due.unsigned_abs())),
         });
     }
     for t in rinse_store::trials::all(c)? {

@@ -6,13 +6,13 @@ use super::{Mailing, base};
 use crate::ledger::{self, Stated};
 use crate::rules::{self, RulesVersion};
 use crate::stored::As;
-use crate::{Result, StoreError, domains, suppression};
+use crate::{Result, StoreError, domains, suppression, upkeep};
 use rinse_core::caps::Message;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::{Class, Outcome, OverCap, Person, Reason, Rules, clear};
 use rinse_core::consent::Consent;
 use rinse_core::send::State;
-use rinse_core::upkeep::{MailStatus, of_number, standing};
+use rinse_core::upkeep::{MailStatus, of_number};
 use rinse_core::{Instant, zone};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -251,10 +251,9 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
         let why = failed.map(|t| format!("the network knows no such number, since {}", t.words())).unwrap_or_default();
         (of_number(failed.is_some()), None, why)
     } else if past {
-        let s = standing(&ledger::outcomes_until(c, contact, at)?, at);
-        (s.status, s.until, s.why)
+        upkeep::status::then(c, contact, at)?
     } else {
-        let why = if row.status == MailStatus::Active { String::new() } else { standing(&ledger::outcomes(c, contact)?, at).why };
+        let why = if row.status == MailStatus::Active { String::new() } else { upkeep::status::now(c, contact, at)?.why };
         (row.status, row.status_until, why)
     };
     let topic_left = match m.target.topic {

@@ -201,6 +201,6 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
         load: crate::load::of_contact(c, id)?,
         merged_into,
         once: names("SELECT address FROM contact WHERE merged_into = ?1 ORDER BY id")?,
-        status_why: rinse_core::upkeep::standing(&crate::ledger::outcomes(c, id)?, now).why,
+        status_why: crate::upkeep::status::now(c, id, now)?.why,
     })
 }

@@ -5,7 +5,7 @@ import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { bare, count, date, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
-import { upkeepSlips } from "./slips";
+import { useUpkeepSlips } from "./useUpkeepSlips";
 import { DAY } from "../../shared/time";
 
 type Cell = Schemas["LoadCell"];
@@ -44,9 +44,10 @@ function Moved({ cell, from }: { cell: Cell; from: number | null | undefined }) 
 
 /** How much mail people get, by how they answer it: it describes, and proves nothing. */
 export function LoadPage() {
+  const slips = useUpkeepSlips();
   const load = useQuery(queries.load);
   return (
-    <Frame slips={upkeepSlips}>
+    <Frame slips={slips}>
       <Loaded query={load}>
         {(v) => {
           const of = (mail: string, answer: string) => v.cells.find((c) => c.mail === mail && c.answer === answer)!;

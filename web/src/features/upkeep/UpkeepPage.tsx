@@ -1,68 +1,107 @@
-import { useQuery } from "@tanstack/react-query";
-import { Link, useSearchParams } from "react-router";
-import { type Schemas } from "../../api/client";
+import { Button } from "@mui/material";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link, useNavigate } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
-import { count } from "../../shared/format";
+import { count, date, plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
-import { Loaded } from "../../shared/states";
-import { upkeepSlips } from "./slips";
+import { Failure, Loaded } from "../../shared/states";
+import { IncidentNote } from "./IncidentNote";
+import { MadeOf } from "./MadeOf";
+import { useUpkeepSlips } from "./useUpkeepSlips";
 
-type Part = "resting" | "observed" | "retired";
-const PARTS: { part: Part; title: string; says: string }[] = [
-  { part: "retired", title: "Retired", says: "Never mailed again; each with the evidence." },
-  { part: "resting", title: "Resting", says: "Not mailed until the date." },
-  { part: "observed", title: "Observed", says: "Back from a rest: mailed and watched." },
-];
-
-function Rows({ rows, part }: { rows: Schemas["UpkeepRow"][]; part: Part }) {
-  if (rows.length === 0) return <p className="soft">Nobody.</p>;
+/** The sentence of the station: what is due, or that nothing is. */
+function Finding({ u }: { u: Schemas["Upkeep"] }) {
+  if (u.due > 0)
+    return (
+      <>
+        <em>{plural(u.due, "address", "addresses")}</em> {u.due === 1 ? "is" : "are"} due for cleaning: not mailed until
+        you have read why.
+      </>
+    );
+  const out = u.base.retired + u.base.resting;
   return (
-    <DataTable
-      name={part}
-      rows={rows}
-      id={(r) => r.contact_id}
-      columns={(col) => [
-        col.shown(
-          "Address",
-          (r) => r.address,
-          (r) => <Link to={`/contacts/${r.contact_id}`}>{r.address}</Link>,
-        ),
-        col.day("Since", (r) => r.since),
-        part === "resting" && col.when("Until", (r) => r.until),
-        col.text("Why", (r) => r.why),
-      ]}
-    />
+    <>
+      <em>Nothing is due.</em> {count(out)} addresses are not mailed: {count(u.base.retired)} retired,{" "}
+      {count(u.base.resting)} resting.
+    </>
   );
 }
 
-/** Addresses that rest, are watched, or are retired, and why. */
+/** What the base is made of, and what is due. */
 export function UpkeepPage() {
-  const [params] = useSearchParams();
-  const part = (params.get("part") ?? "retired") as Part;
+  const slips = useUpkeepSlips();
   const upkeep = useQuery(queries.upkeep);
-  const now = PARTS.find((p) => p.part === part) ?? PARTS[0]!;
+  const go = useNavigate();
+  const propose = useMutation({
+    mutationFn: () => ok(api.POST("/api/upkeep/runs", { body: { note: "" } })),
+    onSuccess: (r) => void go(`/upkeep/runs/${r.run}`),
+  });
   return (
-    <Frame slips={upkeepSlips}>
+    <Frame slips={slips}>
       <Loaded query={upkeep}>
-        {(u) => (
-          <>
-            <div className="crumb">
-              <span>Upkeep</span>
-              <span>bounces</span>
-            </div>
-            <h1>{now.title}</h1>
-            <p className="finding">
-              <em>{count(u.retired_count)}</em> of {count(u.all)} addresses are retired; {count(u.resting_count)} rest
-              or are watched.
-            </p>
-            <p className="soft">
-              {now.says} A block by a host is about us, and never counts against the address. The newest{" "}
-              {count(u[now.part].length)} are shown.
-            </p>
-            <Rows rows={u[now.part]} part={now.part} />
-          </>
-        )}
+        {(u) => {
+          const open = u.runs.find((r) => r.applied_at == null);
+          return (
+            <>
+              <div className="crumb">
+                <span>Upkeep</span>
+                <span>
+                  policy version {u.policy_version}
+                  {u.policy_at > 0 && ` of ${date(u.policy_at)}`}
+                </span>
+              </div>
+              <h1>What the base is made of, and what is due</h1>
+              <p className="finding">
+                <Finding u={u} />
+              </p>
+              {u.incidents.map((i) => (
+                <IncidentNote key={i.id} i={i} />
+              ))}
+              <MadeOf days={u.days} runs={u.runs} />
+              {u.by_cause.length > 0 && (
+                <DataTable
+                  name="Why addresses are not mailed as usual"
+                  rows={u.by_cause}
+                  id={(r) => `${r.status}-${r.cause}-${r.due}`}
+                  columns={(col) => [
+                    col.shown(
+                      "Why",
+                      (r) => r.words,
+                      (r) => (
+                        <Link to={`/upkeep/addresses?status=${r.status}&cause=${r.cause}`}>
+                          {r.words.charAt(0).toUpperCase() + r.words.slice(1)}
+                        </Link>
+                      ),
+                    ),
+                    col.text("Now", (r) => (r.due ? "due for cleaning" : r.status)),
+                    col.number("Addresses", (r) => r.people),
+                  ]}
+                />
+              )}
+              <div style={{ display: "flex", gap: 10, alignItems: "center", marginTop: 14 }}>
+                {open ? (
+                  <Button variant="contained" component={Link} to={`/upkeep/runs/${open.id}`}>
+                    Read run {open.id}
+                  </Button>
+                ) : (
+                  u.due > 0 && (
+                    <Button variant="contained" disabled={propose.isPending} onClick={() => propose.mutate()}>
+                      Propose a run of {count(u.due)}
+                    </Button>
+                  )
+                )}
+                <span className="soft">
+                  {u.at_once
+                    ? "The rules retire by themselves; the policy can leave that to runs that a person reads."
+                    : "Retired by runs only: read by a person, undone for 30 days."}
+                </span>
+              </div>
+              <Failure error={propose.error} />
+            </>
+          );
+        }}
       </Loaded>
     </Frame>
   );

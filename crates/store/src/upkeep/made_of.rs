@@ -1,0 +1,150 @@
+//! What the base is made of: today, day by day, and the people who aren't mailed as usual.
+
+use crate::Result;
+use crate::stored::As;
+use rinse_core::code::Code;
+use rinse_core::upkeep::{Cause, MailStatus};
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, Row, params};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// The base on a day.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+pub struct BaseDay {
+    /// Days since 1970, UTC.
+    pub day: i64,
+    pub active: i64,
+    pub resting: i64,
+    pub observed: i64,
+    pub retired: i64,
+    /// Marketing ended for silence, and the address is usable.
+    pub sunset: i64,
+}
+
+fn day_of(r: &Row<'_>) -> rusqlite::Result<BaseDay> {
+    Ok(BaseDay { day: r.get(0)?, active: r.get(1)?, resting: r.get(2)?, observed: r.get(3)?, retired: r.get(4)?, sunset: r.get(5)? })
+}
+
+/// The base as it is.
+///
+/// # Errors
+/// When the database fails.
+pub fn now(c: &Connection, now: Instant) -> Result<BaseDay> {
+    Ok(c.prepare_cached(
+        "SELECT ?1, sum(n * (status = 0)) - s.n0, sum(n * (status = 1)), sum(n * (status = 2)), sum(n * (status = 3)), s.n0
+         FROM (SELECT status, sum(n) AS n FROM (SELECT consent, status, count(*) AS n FROM contact WHERE gone IS NULL GROUP BY 1, 2) GROUP BY 1),
+            (SELECT count(*) AS n0 FROM contact INDEXED BY contact_sunset WHERE sunset_at IS NOT NULL AND status = 0 AND gone IS NULL) s",
+    )?
+    .query_row([now.0.div_euclid(DAY)], |r| {
+        let n = |i| r.get::<_, Option<i64>>(i).map(Option::unwrap_or_default);
+        Ok(BaseDay { day: r.get(0)?, active: n(1)?, resting: n(2)?, observed: n(3)?, retired: n(4)?, sunset: n(5)? })
+    })?)
+}
+
+/// Notes what the base is made of today. Once a day.
+///
+/// # Errors
+/// When the database fails.
+pub fn note(c: &Connection, at: Instant) -> Result<()> {
+    let b = now(c, at)?;
+    c.prepare_cached("INSERT OR REPLACE INTO base_day VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?
+        .execute(params![b.day, b.active, b.resting, b.observed, b.retired, b.sunset])?;
+    Ok(())
+}
+
+/// The days since an instant, oldest first.
+///
+/// # Errors
+/// When the database fails.
+pub fn days(c: &Connection, since: Instant) -> Result<Vec<BaseDay>> {
+    let mut s = c.prepare_cached("SELECT day, active, resting, observed, retired, sunset FROM base_day WHERE day >= ?1 ORDER BY day")?;
+    Ok(s.query_map([since.0.div_euclid(DAY)], day_of)?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// People who aren't active, by status and cause.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+pub struct ByCause {
+    pub status: MailStatus,
+    pub cause: Cause,
+    pub words: String,
+    /// A cleaning run has to decide on them.
+    pub due: bool,
+    pub people: i64,
+}
+
+/// # Errors
+/// When the database fails.
+pub fn by_cause(c: &Connection) -> Result<Vec<ByCause>> {
+    let mut s = c.prepare_cached(
+        "SELECT status, status_cause, status = 1 AND status_until IS NULL, count(*) FROM contact WHERE status <> 0 AND gone IS NULL GROUP BY 1, 2, 3 ORDER BY 1, 4 DESC",
+    )?;
+    let rows = s.query_map([], |r| {
+        let cause = r.get::<_, As<Cause>>(1)?.0;
+        Ok(ByCause { status: r.get::<_, As<MailStatus>>(0)?.0, cause, words: cause.words().to_owned(), due: r.get(2)?, people: r.get(3)? })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// How many wait for a cleaning run.
+///
+/// # Errors
+/// When the database fails.
+pub fn due(c: &Connection) -> Result<i64> {
+    Ok(c.prepare_cached("SELECT count(*) FROM contact WHERE status = 1 AND status_until IS NULL")?.query_row([], |r| r.get(0))?)
+}
+
+/// An address under upkeep.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct UpkeepRow {
+    pub contact_id: i64,
+    pub address: String,
+    pub status: MailStatus,
+    pub cause: Cause,
+    /// The cause, in words.
+    pub reason: String,
+    pub since: Option<i64>,
+    pub until: Option<i64>,
+    pub due: bool,
+    pub why: String,
+}
+
+/// Which addresses, and where to go on: after the one whose status changed then and who has that number.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Which {
+    pub status: Option<MailStatus>,
+    pub cause: Option<Cause>,
+    pub after: Option<(i64, i64)>,
+}
+
+/// Addresses under upkeep, the latest change first, a page at a time.
+///
+/// # Errors
+/// When the database fails.
+pub fn people(c: &Connection, which: Which, most: u32) -> Result<Vec<UpkeepRow>> {
+    let mut s = c.prepare_cached(
+        "SELECT c.id, c.address, c.status, c.status_cause, c.status_at, c.status_until, coalesce((SELECT evidence FROM ledger l
+            WHERE l.contact_id = c.id AND l.kind IN ('resting', 'observed', 'retired') ORDER BY l.id DESC LIMIT 1), '')
+         FROM contact c WHERE c.gone IS NULL AND c.status <> 0 AND (?1 IS NULL OR c.status = ?1) AND (?2 IS NULL OR c.status_cause = ?2)
+            AND (?3 IS NULL OR (coalesce(c.status_at, 0), c.id) < (?3, ?4)) ORDER BY coalesce(c.status_at, 0) DESC, c.id DESC LIMIT ?5",
+    )?;
+    let rows = s.query_map(
+        params![which.status.map(Code::code), which.cause.map(Code::code), which.after.map(|a| a.0), which.after.map(|a| a.1), most],
+        |r| {
+            let (status, cause) = (r.get::<_, As<MailStatus>>(2)?.0, r.get::<_, As<Cause>>(3)?.0);
+            let until: Option<i64> = r.get(5)?;
+            Ok(UpkeepRow {
+                contact_id: r.get(0)?,
+                address: r.get(1)?,
+                status,
+                cause,
+                reason: cause.words().to_owned(),
+                since: r.get(4)?,
+                until,
+                due: status == MailStatus::Resting && until.is_none(),
+                why: r.get(6)?,
+            })
+        },
+    )?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}

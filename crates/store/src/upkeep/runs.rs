@@ -1,0 +1,610 @@
+//! Cleaning runs: proposed, read by a person who may take single people out, applied, and undone within 30 days.
+//!
+//! A run retires those whose address is due ([`Kind::Due`]), or brings a version of the policy into force ([`Kind::Policy`]). What it did to
+//! each person stands in `cleaning_member` with what was before; undoing puts that back for everyone to whom nothing happened since.
+
+use super::policy::{self, Changed};
+use super::status;
+use crate::ledger::Origin;
+use crate::stored::{As, Worded};
+use crate::{Result, StoreError};
+use rinse_core::code::Code;
+use rinse_core::report::Rate;
+use rinse_core::upkeep::run::{Kind, MemberState, RunState};
+use rinse_core::upkeep::{Cause, MailStatus, Policy};
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, OptionalExtension, Row, params};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// How long a run can be undone.
+pub const UNDOABLE_FOR: i64 = 30 * DAY;
+/// People changed in one transaction.
+const AT_ONCE: i64 = 200;
+/// People put on a run in one transaction.
+const PUT_AT_ONCE: usize = 2_000;
+
+/// A cleaning run.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct CleaningRun {
+    pub id: i64,
+    pub kind: Kind,
+    pub state: RunState,
+    pub made_at: i64,
+    pub person: Option<String>,
+    pub note: String,
+    /// The version of the policy that it brought into force.
+    pub policy_id: Option<i64>,
+    /// The policy that it would bring into force.
+    pub policy: Option<Policy>,
+    pub applied_at: Option<i64>,
+    pub undone_at: Option<i64>,
+    pub undoable: bool,
+    pub effect: Option<Effect>,
+    pub groups: Vec<Group>,
+}
+
+/// People of a run with the same cause and the same change.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+#[schema(as = CleaningGroup)]
+pub struct Group {
+    pub cause: Cause,
+    pub words: String,
+    pub before: MailStatus,
+    pub after: MailStatus,
+    pub people: i64,
+    pub taken_out: i64,
+    pub applied: i64,
+    pub put_back: i64,
+    pub not_put_back: i64,
+    pub changed: i64,
+}
+
+/// What a run would do to figures, from the base's own messages of the last 90 days: as they were, and without the people on it.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+#[schema(as = CleaningEffect)]
+pub struct Effect {
+    pub mailable: i64,
+    pub mailable_after: i64,
+    pub accepted: Rate,
+    pub accepted_after: Rate,
+    pub bounced: Rate,
+    pub bounced_after: Rate,
+    /// Human opens, of delivered messages whose opens can be known.
+    pub opened: Rate,
+    pub opened_after: Rate,
+    /// People on it who answered or bought within these days.
+    pub answered: Rate,
+}
+
+fn run(c: &Connection, r: &Row<'_>, now: Instant) -> Result<CleaningRun> {
+    let (kind, state, applied_at) = (r.get::<_, Worded<Kind>>(1)?.0, r.get::<_, Worded<RunState>>(2)?.0, r.get::<_, Option<i64>>(8)?);
+    let text = |n| r.get::<_, Option<String>>(n);
+    let id = r.get(0)?;
+    Ok(CleaningRun {
+        id,
+        kind,
+        state,
+        made_at: r.get(3)?,
+        person: r.get(4)?,
+        note: r.get(5)?,
+        policy_id: r.get(6)?,
+        policy: text(7)?.map(|p| serde_json::from_str(&p)).transpose()?,
+        applied_at,
+        undone_at: r.get(9)?,
+        undoable: state == RunState::Applied && applied_at.is_some_and(|at| now.0 - at <= UNDOABLE_FOR),
+        effect: text(10)?.map(|e| serde_json::from_str(&e)).transpose()?,
+        groups: groups(c, id)?,
+    })
+}
+
+const COLUMNS: &str = "SELECT r.id, r.kind, r.state, r.made_at, p.name, r.note, r.policy_id, r.policy, r.applied_at, r.undone_at, r.effect
+    FROM cleaning_run r LEFT JOIN person p ON p.id = r.person_id";
+
+/// The newest runs.
+///
+/// # Errors
+/// When the database fails.
+pub fn all(c: &Connection, now: Instant) -> Result<Vec<CleaningRun>> {
+    let mut s = c.prepare_cached(const_format::concatcp!(COLUMNS, " ORDER BY r.id DESC LIMIT 100"))?;
+    let (mut rows, mut out) = (s.query([])?, Vec::new());
+    while let Some(r) = rows.next()? {
+        out.push(run(c, r, now)?);
+    }
+    Ok(out)
+}
+
+/// # Errors
+/// When there is no such run.
+pub fn one(c: &Connection, id: i64, now: Instant) -> Result<CleaningRun> {
+    let mut s = c.prepare_cached(const_format::concatcp!(COLUMNS, " WHERE r.id = ?1"))?;
+    let mut rows = s.query([id])?;
+    rows.next()?.map_or(Err(StoreError::Missing("cleaning run")), |r| run(c, r, now))
+}
+
+fn groups(c: &Connection, id: i64) -> Result<Vec<Group>> {
+    let mut s = c.prepare_cached(
+        "SELECT cause, status_before, status_after, count(*), sum(state IN (1, 5)), sum(state IN (2, 4, 7)), sum(state = 3), sum(state = 4), sum(state = 6)
+         FROM cleaning_member WHERE run_id = ?1 GROUP BY 1, 2, 3 ORDER BY 4 DESC, 1",
+    )?;
+    let rows = s.query_map([id], |r| {
+        let cause = r.get::<_, As<Cause>>(0)?.0;
+        Ok(Group {
+            cause,
+            words: cause.words().to_owned(),
+            before: r.get::<_, As<MailStatus>>(1)?.0,
+            after: r.get::<_, As<MailStatus>>(2)?.0,
+            people: r.get(3)?,
+            taken_out: r.get(4)?,
+            applied: r.get(5)?,
+            put_back: r.get(6)?,
+            not_put_back: r.get(7)?,
+            changed: r.get(8)?,
+        })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+fn state_of(c: &Connection, id: i64) -> Result<(Kind, RunState)> {
+    c.prepare_cached("SELECT kind, state FROM cleaning_run WHERE id = ?1")?
+        .query_row([id], |r| Ok((r.get::<_, Worded<Kind>>(0)?.0, r.get::<_, Worded<RunState>>(1)?.0)))
+        .optional()?
+        .ok_or(StoreError::Missing("cleaning run"))
+}
+
+fn set_state(c: &Connection, id: i64, state: RunState) -> Result<()> {
+    c.prepare_cached("UPDATE cleaning_run SET state = ?2 WHERE id = ?1")?.execute(params![id, Worded(state)])?;
+    Ok(())
+}
+
+/// Begins a run: people are put on it next. `policy`: the one that it would bring into force.
+///
+/// # Errors
+/// When another run is being proposed, read or applied.
+pub fn begin(c: &Connection, policy: Option<&Policy>, note: &str, now: Instant, person: Option<i64>) -> Result<i64> {
+    let open: Option<i64> = c
+        .prepare_cached("SELECT id FROM cleaning_run WHERE state IN ('proposing', 'proposed', 'applying', 'undoing') LIMIT 1")?
+        .query_row([], |r| r.get(0))
+        .optional()?;
+    if let Some(open) = open {
+        return Err(StoreError::Refused(format!("Cleaning run {open} is open. Apply or drop it first: two runs would decide on the same people.")));
+    }
+    let kind = if policy.is_some() { Kind::Policy } else { Kind::Due };
+    let policy = policy.map(serde_json::to_string).transpose()?;
+    Ok(c.query_row(
+        "INSERT INTO cleaning_run (kind, state, made_at, person_id, note, policy) VALUES (?1, 'proposing', ?2, ?3, ?4, ?5) RETURNING id",
+        params![Worded(kind), now.0, person, note, policy],
+        |r| r.get(0),
+    )?)
+}
+
+/// Puts those on a run whose address is due, from this number on; where to go on.
+///
+/// # Errors
+/// When the database fails.
+pub fn put_due(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Option<i64>> {
+    let some: Vec<i64> = c
+        .prepare_cached("SELECT id FROM contact WHERE status = 1 AND status_until IS NULL AND id > ?1 AND gone IS NULL ORDER BY id LIMIT ?2")?
+        .query_map(params![after, PUT_AT_ONCE as i64], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?;
+    for contact in &some {
+        let s = status::now(c, *contact, now)?;
+        if s.is_due() {
+            put(c, id, *contact, (s.status, None, s.cause), (MailStatus::Retired, None, s.cause), s.why.trim_end_matches(UNTIL_A_RUN).trim_end())?;
+        }
+    }
+    Ok(some.last().copied().filter(|_| some.len() == PUT_AT_ONCE))
+}
+
+/// What the fold says of who waits for a run; a run that retires them doesn't say it any more.
+const UNTIL_A_RUN: &str = "It rests until a cleaning run decides.";
+
+/// Puts people on a run whom its policy would change, a part at a time.
+///
+/// # Errors
+/// When the database fails.
+pub fn put_changed(c: &Connection, id: i64, some: &[Changed]) -> Result<()> {
+    for p in some {
+        put(c, id, p.contact, p.before, (p.after.status, p.after.until, p.after.cause), &p.after.why)?;
+    }
+    Ok(())
+}
+
+/// The parts in which [`put_changed`] takes people.
+#[must_use]
+pub fn in_parts(changed: &[Changed]) -> Vec<Vec<Changed>> {
+    changed.chunks(PUT_AT_ONCE).map(<[Changed]>::to_vec).collect()
+}
+
+type Where = (MailStatus, Option<Instant>, Cause);
+
+fn put(c: &Connection, id: i64, contact: i64, before: Where, after: Where, why: &str) -> Result<()> {
+    c.prepare_cached(
+        "INSERT INTO cleaning_member (run_id, contact_id, cause, status_before, until_before, cause_before, status_after, until_after, why)
+         VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9) ON CONFLICT DO NOTHING",
+    )?
+    .execute(params![
+        id,
+        contact,
+        after.2.code(),
+        before.0.code(),
+        before.1.map(|u| u.0),
+        before.2.code(),
+        after.0.code(),
+        after.1.map(|u| u.0),
+        why
+    ])?;
+    Ok(())
+}
+
+/// Everybody is on it: it can be read. A run that nobody is on is dropped, unless it brings a policy.
+///
+/// # Errors
+/// When the database fails.
+pub fn proposed(c: &Connection, id: i64, effect: &Effect) -> Result<()> {
+    let (kind, state) = state_of(c, id)?;
+    if state != RunState::Proposing {
+        return Ok(());
+    }
+    c.execute("UPDATE cleaning_run SET effect = ?2 WHERE id = ?1", params![id, serde_json::to_string(effect)?])?;
+    let anybody = c.prepare_cached("SELECT 1 FROM cleaning_member WHERE run_id = ?1")?.exists([id])?;
+    set_state(c, id, if anybody || kind == Kind::Policy { RunState::Proposed } else { RunState::Dropped })
+}
+
+/// What a run would do to the figures.
+///
+/// # Errors
+/// When the database fails.
+pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
+    let since = now.0 - 90 * DAY;
+    // Messages of 90 days: handed over, accepted, bounced, opens known, opened; of the base and of those who will not be mailed.
+    let told = |of: &str| -> Result<[u64; 5]> {
+        let sql = format!(
+            "SELECT count(*), coalesce(sum(s.accepted_at IS NOT NULL), 0), coalesce(sum({bounced}), 0), coalesce(sum({known}), 0), coalesce(sum({opened}), 0)
+             FROM {of} WHERE s.class = 1 AND s.channel = 1 AND s.at >= ?1 AND s.handed_at IS NOT NULL AND ?2 = ?2",
+            bounced = crate::figures::counted(rinse_core::figure::Figure::Bounced, "s"),
+            known = crate::figures::counted(rinse_core::figure::Figure::OpensKnown, "s"),
+            opened = crate::figures::counted(rinse_core::figure::Figure::HumanOpens, "s"),
+        );
+        Ok(c.prepare_cached(&sql)?.query_row(params![since, id], |r| {
+            let n = |i| r.get::<_, i64>(i).map(i64::unsigned_abs);
+            Ok([n(0)?, n(1)?, n(2)?, n(3)?, n(4)?])
+        })?)
+    };
+    let base = told("send s INDEXED BY send_recent")?;
+    let out = told(
+        "cleaning_member m JOIN send s INDEXED BY send_contact ON m.run_id = ?2 AND m.state = 0 AND m.status_after IN (1, 3) AND s.contact_id = m.contact_id",
+    )?;
+    let left: Vec<u64> = base.iter().zip(out).map(|(all, out)| all.saturating_sub(out)).collect();
+    let rate = |of: &[u64]| {
+        (Rate::new(of[1].min(of[0]), of[0]), Rate::new(of[2].min(of[0]), of[0]), Rate::new(of[4].min(of[3]), of[3]))
+    };
+    let ((accepted, bounced, opened), (accepted_after, bounced_after, opened_after)) = (rate(&base), rate(&left));
+    let mailable = crate::findings::mailable(c)?;
+    let by: i64 = c
+        .prepare_cached(
+            "SELECT coalesce(sum((m.status_after NOT IN (1, 3)) - (m.status_before NOT IN (1, 3))), 0) FROM cleaning_member m JOIN contact k ON k.id = m.contact_id
+             WHERE m.run_id = ?1 AND m.state = 0 AND k.consent IN (2, 3) AND k.gone IS NULL",
+        )?
+        .query_row([id], |r| r.get(0))?;
+    Ok(Effect {
+        mailable,
+        mailable_after: mailable + by,
+        accepted,
+        accepted_after,
+        bounced,
+        bounced_after,
+        opened,
+        opened_after,
+        answered: answered(c, id, "m.state = 0", since)?,
+    })
+}
+
+/// People of a run in a state who answered a message or bought since an instant.
+fn answered(c: &Connection, id: i64, which: &str, since: i64) -> Result<Rate> {
+    let sql = format!(
+        "SELECT count(*), coalesce(sum(EXISTS (SELECT 1 FROM send s INDEXED BY send_contact WHERE s.contact_id = m.contact_id AND (s.open_at >= ?2 OR s.click_at >= ?2 OR s.reply_at >= ?2))
+            OR EXISTS (SELECT 1 FROM purchase p WHERE p.contact_id = m.contact_id AND p.at >= ?2)), 0)
+         FROM cleaning_member m WHERE m.run_id = ?1 AND {which}"
+    );
+    Ok(c.prepare_cached(&sql)?
+        .query_row(params![id, since], |r| Ok(Rate::new(r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(0)?.unsigned_abs())))?)
+}
+
+/// What came of a run since it was applied: who of those it took out answered or bought all the same, and who of those put back or left in.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
+pub struct Came {
+    pub taken_out: Rate,
+    pub still_in: Rate,
+}
+
+/// # Errors
+/// When the database fails.
+pub fn came(c: &Connection, run: &CleaningRun) -> Result<Option<Came>> {
+    let Some(at) = run.applied_at else { return Ok(None) };
+    Ok(Some(Came {
+        taken_out: answered(c, run.id, "m.state IN (2, 4, 7) AND m.status_after IN (1, 3)", at)?,
+        still_in: answered(c, run.id, "m.state IN (3, 5)", at)?,
+    }))
+}
+
+/// Somebody on a run.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+#[schema(as = CleaningMember)]
+pub struct Member {
+    pub contact_id: i64,
+    pub address: String,
+    pub state: MemberState,
+    pub cause: Cause,
+    pub before: MailStatus,
+    pub until_before: Option<i64>,
+    pub after: MailStatus,
+    pub until_after: Option<i64>,
+    /// The evidence, in a sentence.
+    pub why: String,
+}
+
+/// People of a run, of one cause when it is given, a page at a time after a person's number.
+///
+/// # Errors
+/// When the database fails.
+pub fn members(c: &Connection, id: i64, cause: Option<Cause>, after: i64, most: u32) -> Result<Vec<Member>> {
+    let mut s = c.prepare_cached(
+        "SELECT m.contact_id, k.address, m.state, m.cause, m.status_before, m.until_before, m.status_after, m.until_after, m.why
+         FROM cleaning_member m JOIN contact k ON k.id = m.contact_id WHERE m.run_id = ?1 AND (?2 IS NULL OR m.cause = ?2) AND m.contact_id > ?3 ORDER BY m.contact_id LIMIT ?4",
+    )?;
+    let rows = s.query_map(params![id, cause.map(Code::code), after, most], |r| {
+        Ok(Member {
+            contact_id: r.get(0)?,
+            address: r.get(1)?,
+            state: r.get::<_, As<MemberState>>(2)?.0,
+            cause: r.get::<_, As<Cause>>(3)?.0,
+            before: r.get::<_, As<MailStatus>>(4)?.0,
+            until_before: r.get(5)?,
+            after: r.get::<_, As<MailStatus>>(6)?.0,
+            until_after: r.get(7)?,
+            why: r.get(8)?,
+        })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Takes somebody out of a proposed run, or puts them on it again.
+///
+/// # Errors
+/// When the run isn't proposed, or they aren't on it.
+pub fn take_out(c: &Connection, id: i64, contact: i64, out: bool) -> Result<()> {
+    if state_of(c, id)?.1 != RunState::Proposed {
+        return Err(StoreError::Refused("Only a run that is proposed can be changed. Undo it for them instead.".into()));
+    }
+    let state = if out { MemberState::TakenOut } else { MemberState::Proposed };
+    let n = c
+        .prepare_cached("UPDATE cleaning_member SET state = ?3 WHERE run_id = ?1 AND contact_id = ?2")?
+        .execute(params![id, contact, state.code()])?;
+    if n == 0 { Err(StoreError::Missing("person on this run")) } else { Ok(()) }
+}
+
+/// Drops a run that isn't applied: nothing comes of it.
+///
+/// # Errors
+/// When it was applied.
+pub fn drop_run(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    match state_of(c, id)?.1 {
+        RunState::Proposing | RunState::Proposed => {
+            set_state(c, id, RunState::Dropped)?;
+            crate::settings::audit(c, now, person, "cleaning run dropped", "upkeep", id, "")
+        }
+        state => Err(StoreError::Refused(format!("The run is {state}: it can’t be dropped."))),
+    }
+}
+
+/// Begins to apply a run: [`go_on`] does the rest, a part at a time.
+///
+/// # Errors
+/// When it isn't proposed.
+pub fn begin_apply(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    let (kind, state) = state_of(c, id)?;
+    if state != RunState::Proposed {
+        return Err(StoreError::Refused(format!("The run is {state}: only a proposed one can be applied.")));
+    }
+    if kind == Kind::Policy {
+        let run = one(c, id, now)?;
+        let policy = run.policy.ok_or(StoreError::Missing("policy of this run"))?;
+        let version = policy::put_in_force(c, now, person, &policy, &run.note)?;
+        c.execute("UPDATE cleaning_run SET policy_id = ?2 WHERE id = ?1", params![id, version])?;
+    }
+    c.execute(
+        "UPDATE cleaning_run SET state = 'applying', applied_at = ?2, send_mark = (SELECT coalesce(max(id), 0) FROM send),
+            response_mark = (SELECT coalesce(max(id), 0) FROM response), purchase_mark = (SELECT coalesce(max(id), 0) FROM purchase) WHERE id = ?1",
+        params![id, now.0],
+    )?;
+    crate::settings::audit(c, now, person, "cleaning run applied", "upkeep", id, "")
+}
+
+/// Begins to undo a run, for one cause or one person where they are named: [`go_on`] does the rest.
+///
+/// # Errors
+/// When it isn't applied, or was applied more than 30 days ago.
+pub fn begin_undo(c: &Connection, id: i64, cause: Option<Cause>, contact: Option<i64>, now: Instant, person: Option<i64>) -> Result<()> {
+    let run = one(c, id, now)?;
+    if run.state != RunState::Applied {
+        return Err(StoreError::Refused(format!("The run is {}: only an applied one can be undone.", run.state)));
+    }
+    if !run.undoable {
+        return Err(StoreError::Refused("The run was applied more than 30 days ago and can’t be undone any more.".into()));
+    }
+    let n = c
+        .prepare_cached(
+            "UPDATE cleaning_member SET state = 7 WHERE run_id = ?1 AND state = 2 AND (?2 IS NULL OR cause = ?2) AND (?3 IS NULL OR contact_id = ?3)",
+        )?
+        .execute(params![id, cause.map(Code::code), contact])?;
+    if n == 0 {
+        return Err(StoreError::Refused("There is nobody left to put back.".into()));
+    }
+    c.execute("UPDATE cleaning_run SET state = 'undoing', undone_at = ?2 WHERE id = ?1", params![id, now.0])?;
+    crate::settings::audit(c, now, person, "cleaning run undone", "upkeep", id, &format!("for {n} people"))
+}
+
+/// Where what a run does comes from.
+const BY_RUN: &str = "cleaning run";
+
+struct Affected {
+    contact: i64,
+    state: MemberState,
+    before: Where,
+    after: Where,
+    why: String,
+}
+
+fn some(c: &Connection, id: i64, states: &str) -> Result<Vec<Affected>> {
+    let sql = format!(
+        "SELECT contact_id, state, status_before, until_before, cause_before, status_after, until_after, cause, why FROM cleaning_member
+         WHERE run_id = ?1 AND state IN ({states}) LIMIT {AT_ONCE}"
+    );
+    let mut s = c.prepare_cached(&sql)?;
+    let rows = s.query_map([id], |r| {
+        let at = |n| r.get::<_, Option<i64>>(n).map(|u| u.map(Instant));
+        Ok(Affected {
+            contact: r.get(0)?,
+            state: r.get::<_, As<MemberState>>(1)?.0,
+            before: (r.get::<_, As<MailStatus>>(2)?.0, at(3)?, r.get::<_, As<Cause>>(4)?.0),
+            after: (r.get::<_, As<MailStatus>>(5)?.0, at(6)?, r.get::<_, As<Cause>>(7)?.0),
+            why: r.get(8)?,
+        })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+fn write_set(c: &Connection, id: i64, contact: i64, to: (MailStatus, Option<Instant>, Cause, &str), now: Instant) -> Result<()> {
+    c.prepare_cached("INSERT INTO status_set (contact_id, at, status, until, cause, why, run_id) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
+        .execute(params![contact, now.0, to.0.code(), to.1.map(|u| u.0), to.2.code(), to.3, id])?;
+    Ok(())
+}
+
+/// Does the next part of what a run began; true when there is more.
+///
+/// # Errors
+/// When the database fails.
+pub fn go_on(c: &Connection, id: i64, now: Instant) -> Result<bool> {
+    let (kind, state) = state_of(c, id)?;
+    let person: Option<i64> = c.prepare_cached("SELECT person_id FROM cleaning_run WHERE id = ?1")?.query_row([id], |r| r.get(0))?;
+    let origin = Origin { source: BY_RUN, person, ..Origin::default() };
+    match state {
+        RunState::Applying => {
+            let people = some(c, id, "0, 1")?;
+            for p in &people {
+                let to = apply(c, id, kind, p, now, &origin)?;
+                mark(c, id, p.contact, to)?;
+            }
+            if people.len() < AT_ONCE as usize {
+                set_state(c, id, RunState::Applied)?;
+                // Who failed between the proposal and now was judged by the older policy.
+                c.execute(
+                    "INSERT INTO status_due SELECT DISTINCT contact_id FROM send INDEXED BY send_failed
+                     WHERE failed_at >= (SELECT made_at FROM cleaning_run WHERE id = ?1) AND failed_at IS NOT NULL ON CONFLICT DO NOTHING",
+                    [id],
+                )?;
+                return Ok(false);
+            }
+            Ok(true)
+        }
+        RunState::Undoing => {
+            let people = some(c, id, "7")?;
+            for p in &people {
+                let to = undo(c, id, p, now, &origin)?;
+                mark(c, id, p.contact, to)?;
+            }
+            if people.len() < AT_ONCE as usize {
+                let left = c.prepare_cached("SELECT 1 FROM cleaning_member WHERE run_id = ?1 AND state = 2")?.exists([id])?;
+                set_state(c, id, if left { RunState::Applied } else { RunState::Undone })?;
+                return Ok(false);
+            }
+            Ok(true)
+        }
+        _ => Ok(false),
+    }
+}
+
+fn mark(c: &Connection, id: i64, contact: i64, to: MemberState) -> Result<()> {
+    c.prepare_cached(
+        "UPDATE cleaning_member SET state = ?3, ledger_mark = coalesce(ledger_mark, (SELECT max(id) FROM ledger WHERE contact_id = ?2), 0) WHERE run_id = ?1 AND contact_id = ?2",
+    )?
+    .execute(params![id, contact, to.code()])?;
+    Ok(())
+}
+
+fn apply(c: &Connection, id: i64, kind: Kind, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
+    let stored: Option<Where> = c
+        .prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1 AND gone IS NULL")?
+        .query_row([p.contact], status::stored)
+        .optional()?;
+    // What changed since it was proposed was not before anybody's eyes.
+    if stored.is_none_or(|s| (s.0, s.1) != (p.before.0, p.before.1)) {
+        return Ok(MemberState::Changed);
+    }
+    let out = p.state == MemberState::TakenOut;
+    match (kind, out) {
+        (Kind::Due, false) => write_set(c, id, p.contact, (p.after.0, p.after.1, p.after.2, &p.why), now)?,
+        (Kind::Due, true) => {
+            let why = format!("A person kept it when cleaning run {id} was applied; the next mailings are watched.");
+            write_set(c, id, p.contact, (MailStatus::Observed, None, Cause::Kept, &why), now)?;
+        }
+        // The policy in force says it.
+        (Kind::Policy, false) => {}
+        (Kind::Policy, true) => {
+            let why = format!("A person kept it as it was when cleaning run {id} brought the policy into force.");
+            write_set(c, id, p.contact, (p.before.0, p.before.1, Cause::Kept, &why), now)?;
+        }
+    }
+    status::refresh_by(c, p.contact, now, origin)?;
+    Ok(if out { MemberState::Stayed } else { MemberState::Applied })
+}
+
+/// Has anything happened to somebody since a run was applied to them?
+fn since(c: &Connection, id: i64, contact: i64) -> Result<bool> {
+    Ok(c.prepare_cached(
+        "SELECT EXISTS (SELECT 1 FROM ledger WHERE contact_id = ?2 AND id > (SELECT ledger_mark FROM cleaning_member WHERE run_id = ?1 AND contact_id = ?2))
+            OR EXISTS (SELECT 1 FROM send WHERE contact_id = ?2 AND id > r.send_mark)
+            OR EXISTS (SELECT 1 FROM send s JOIN response x ON x.send_id = s.id WHERE s.contact_id = ?2 AND x.id > r.response_mark)
+            OR EXISTS (SELECT 1 FROM purchase WHERE contact_id = ?2 AND id > r.purchase_mark)
+            OR EXISTS (SELECT 1 FROM contact WHERE id = ?2 AND gone IS NOT NULL)
+         FROM cleaning_run r WHERE r.id = ?1",
+    )?
+    .query_row(params![id, contact], |r| r.get(0))?)
+}
+
+fn undo(c: &Connection, id: i64, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
+    if since(c, id, p.contact)? {
+        return Ok(MemberState::NotPutBack);
+    }
+    let why = format!("Cleaning run {id} was undone: it is {} again.", p.before.0.words());
+    write_set(c, id, p.contact, (p.before.0, p.before.1, if p.before.0 == MailStatus::Resting && p.before.1.is_none() { p.before.2 } else { Cause::PutBack }, &why), now)?;
+    status::refresh_by(c, p.contact, now, origin)?;
+    Ok(MemberState::PutBack)
+}
+
+/// The run that waits to be read, when there is one.
+///
+/// # Errors
+/// When the database fails.
+pub fn open(c: &Connection) -> Result<Option<i64>> {
+    Ok(c.prepare_cached("SELECT id FROM cleaning_run WHERE state = 'proposed' LIMIT 1")?.query_row([], |r| r.get(0)).optional()?)
+}
+
+/// Runs that have something left to do.
+///
+/// # Errors
+/// When the database fails.
+pub fn unfinished(c: &Connection) -> Result<Vec<i64>> {
+    Ok(c.prepare_cached("SELECT id FROM cleaning_run WHERE state IN ('applying', 'undoing') ORDER BY id")?
+        .query_map([], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?)
+}
+
+/// Runs whose people were being put on them when Rinse ended are dropped: they are proposed again at once.
+///
+/// # Errors
+/// When the database fails.
+pub fn drop_interrupted(c: &Connection) -> Result<usize> {
+    Ok(c.execute("UPDATE cleaning_run SET state = 'dropped' WHERE state = 'proposing'", [])?)
+}
