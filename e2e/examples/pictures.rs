@@ -21,7 +21,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("verdict", "/trials/8", "Rate, 95%", Some("#sheet button.figure")),
     ("series", "/series/1", "Running", None),
     ("findings", "/findings", "whose opens can be known", None),
-    ("upkeep", "/upkeep", "are retired", None),
+    ("upkeep", "/upkeep", "are due for cleaning", None),
     ("load", "/upkeep/load", "are silent", None),
 ];
 

@@ -4,6 +4,7 @@
 mod hours;
 mod series;
 mod texts;
+mod upkeep;
 
 use crate::actions;
 use crate::handlers::people::take_in_purchases;
@@ -177,6 +178,7 @@ impl Director {
                     .await?;
             }
             self.hours(i).await?;
+            self.upkeep(i).await?;
             if i == 24 || i == 28 {
                 self.reactions(i == 28).await?;
             }

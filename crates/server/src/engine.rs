@@ -30,9 +30,7 @@ use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
 use rinse_store::sends::{self, Hour, Phase, Turn};
 use rinse_store::upkeep::{incidents, made_of, policy, runs as cleaning, status};
-use rinse_store::{
-    Store, StoreError, clearing, hour_trials, letterheads, load, opens, self_check, settings, signups, suppression, trials,
-};
+use rinse_store::{Store, StoreError, clearing, hour_trials, letterheads, load, opens, self_check, settings, signups, suppression, trials};
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
 use tokio::sync::{Mutex, Notify, watch};

@@ -107,5 +107,8 @@ async fn every_finding_opens_to_its_rows() {
         assert_eq!(lines(&csv) as u64, workline[figure].as_u64().unwrap(), "{figure}");
     }
     let upkeep = s.ok("GET", "/api/upkeep", &Value::Null).await;
-    assert_eq!(upkeep["retired"].as_array().unwrap().len() as u64, upkeep["retired_count"].as_u64().unwrap());
+    let (base, resting) = (&upkeep["base"], s.ok("GET", "/api/upkeep/people?status=resting", &Value::Null).await);
+    assert_eq!(resting["rows"].as_array().unwrap().len() as u64, base["resting"].as_u64().unwrap());
+    let people: u64 = ["active", "resting", "observed", "retired", "sunset"].iter().map(|part| base[part].as_u64().unwrap()).sum();
+    assert_eq!(people, workline["contacts"].as_u64().unwrap());
 }

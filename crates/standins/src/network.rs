@@ -5,7 +5,7 @@
 
 use crate::base::zone_of;
 use crate::people::{Draws, traits};
-use crate::scenario::{Domain, Scenario};
+use crate::scenario::{Breakdown, Domain, Scenario};
 use mail_parser::MessageParser;
 use rinse_core::bounce::Reply;
 use rinse_core::trial::hour::plan::weekday;
@@ -171,6 +171,12 @@ impl Network {
         let domain = self.scenario.domain(host);
         if self.scenario.no_mail.iter().any(|d| d == host) {
             return Ok(Reply::parse("550 5.1.2 no such domain"));
+        }
+        let broken = |b: &&Breakdown| {
+            b.domain == host && b.at(now) && Draws::new(self.scenario.seed, &format!("{}#{}", m.to, b.from)).chance(b.share)
+        };
+        if let Some(b) = self.scenario.breakdown.iter().find(broken) {
+            return Ok(Reply::parse(&b.reply));
         }
         let t = traits(self.scenario.seed, m.to, domain.gone);
         let mut d = Draws::of_message(self.scenario.seed, m.message_id, m.to);

@@ -1,5 +1,6 @@
 //! The scenario file: what is true in the simulated world.
 
+use rinse_core::Instant;
 use serde::Deserialize;
 
 #[derive(Debug, Clone, Deserialize)]
@@ -10,6 +11,7 @@ pub struct Scenario {
     pub taste: Vec<Taste>,
     pub hour: Vec<HourTaste>,
     pub domain: Vec<Domain>,
+    pub breakdown: Vec<Breakdown>,
 }
 
 /// How subjects change the chance to open, in log-odds.
@@ -50,6 +52,27 @@ pub struct Domain {
     pub strict: bool,
     #[serde(default)]
     pub late_reports: bool,
+}
+
+/// A host that fails for a while, and not its mailboxes.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Breakdown {
+    pub domain: String,
+    /// RFC 3339, as the end.
+    pub from: String,
+    pub until: String,
+    /// Of its addresses.
+    pub share: f64,
+    pub reply: String,
+}
+
+impl Breakdown {
+    /// Does the host fail at an instant?
+    #[must_use]
+    pub fn at(&self, now: Instant) -> bool {
+        let read = |t: &str| Instant::read(t);
+        read(&self.from).is_some_and(|from| from <= now) && read(&self.until).is_some_and(|until| now < until)
+    }
 }
 
 impl Scenario {

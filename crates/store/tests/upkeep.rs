@@ -150,14 +150,21 @@ fn a_run_retires_whom_a_person_has_read_and_can_be_undone_by_halves() {
         }
         assert_eq!((how_many(c, MailStatus::Retired), made_of::due(c).unwrap()), (0, 10));
         mail(c, 14, |_| FINE);
-        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM send WHERE contact_id = 1 AND handed_at IS NOT NULL"), [1], "it isn't mailed meanwhile");
+        assert_eq!(
+            rows::<i64>(c, "SELECT count(*) FROM send WHERE contact_id = 1 AND handed_at IS NOT NULL"),
+            [1],
+            "it isn't mailed meanwhile"
+        );
 
         let now = START + 15 * DAY;
         let id = propose_due(c, now);
         assert!(runs::begin(c, None, "", now, None).unwrap_err().to_string().contains("is open"));
         runs::take_out(c, id, 2, true).unwrap();
         let proposed = runs::one(c, id, now).unwrap();
-        assert_eq!(proposed.groups.iter().map(|g| (g.cause, g.people, g.taken_out)).collect::<Vec<_>>(), [(Cause::NeverThere, 6, 1), (Cause::FailedForGood, 4, 0)]);
+        assert_eq!(
+            proposed.groups.iter().map(|g| (g.cause, g.people, g.taken_out)).collect::<Vec<_>>(),
+            [(Cause::NeverThere, 6, 1), (Cause::FailedForGood, 4, 0)]
+        );
         let effect = proposed.effect.unwrap();
         assert_eq!((effect.mailable, effect.mailable_after), (20, 20), "they rest already");
         assert!(effect.accepted_after.rate > effect.accepted.rate, "{effect:?}");
@@ -166,7 +173,9 @@ fn a_run_retires_whom_a_person_has_read_and_can_be_undone_by_halves() {
         stored_is_folded(c, now);
         assert_eq!((how_many(c, MailStatus::Retired), how_many(c, MailStatus::Observed), made_of::due(c).unwrap()), (9, 1, 0));
         let entry: (String, String) = c
-            .query_row("SELECT source, evidence FROM ledger WHERE contact_id = 1 ORDER BY id DESC LIMIT 1", [], |r| Ok((r.get(0)?, r.get(1)?)))
+            .query_row("SELECT source, evidence FROM ledger WHERE contact_id = 1 ORDER BY id DESC LIMIT 1", [], |r| {
+                Ok((r.get(0)?, r.get(1)?))
+            })
             .unwrap();
         assert!(entry.0 == "cleaning run" && entry.1.contains("no such address"), "{entry:?}");
 

@@ -161,7 +161,9 @@ async fn a_contact_file_becomes_a_called_trial() {
     b.click_css("#sheet button.figure").await;
     b.shows("Rows as CSV").await;
     b.accessible("working").await;
-    view(&b, "/upkeep", "60 of 1,200 addresses are retired").await;
+    view(&b, "/upkeep", "60 addresses are not mailed: 60 retired").await;
+    b.click("Retired").await;
+    b.shows("60 addresses are retired").await;
     b.click("gone.wren").await;
     b.shows("nothing was ever delivered to it").await;
     b.accessible("person").await;

@@ -12,4 +12,5 @@ mod series;
 mod tabs;
 mod texts;
 mod trials;
+mod upkeep;
 mod views;

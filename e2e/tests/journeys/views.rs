@@ -63,7 +63,13 @@ const VIEWS: &[(&str, &str)] = &[
     ("/series/1", "How they came out"),
     ("/series/1/people?who=came-1", "At the step"),
     ("/findings", "whose opens can be known"),
-    ("/upkeep", "are retired"),
+    ("/upkeep", "due for cleaning"),
+    ("/upkeep/addresses?status=resting", "are resting"),
+    ("/upkeep/incidents", "Incidents"),
+    ("/upkeep/policy", "Versions"),
+    ("/upkeep/runs", "New year"),
+    ("/upkeep/runs/2", "What it does to the figures"),
+    ("/upkeep/load", "are silent"),
 ];
 
 #[tokio::test(flavor = "multi_thread")]

@@ -6,7 +6,7 @@
 use super::MailStatus;
 use super::policy::{Policy, days};
 use crate::bounce::{Category, FailureClass};
-use crate::{HOUR, Instant};
+use crate::{DAY, HOUR, Instant};
 use serde::{Deserialize, Serialize};
 
 /// What became of a message.
@@ -294,7 +294,11 @@ impl<'a> Fold<'a> {
             }
             Move::RestOnce => {
                 let n = self.policy.no_such_address_rest_days;
-                self.rest(at + days(n), cause, format!("{}, so it rests for {n} days; the same answer to another mailing retires it.", why()));
+                self.rest(
+                    at + days(n),
+                    cause,
+                    format!("{}, so it rests for {n} days; the same answer to another mailing retires it.", why()),
+                );
             }
             Move::RestNext => {
                 self.temporary.clear();
@@ -353,7 +357,9 @@ impl<'a> Fold<'a> {
     fn rest_ends(&mut self, at: Instant) {
         if let Some(until) = self.until.filter(|until| self.state == State::Resting && at >= *until) {
             let n = self.policy.observed_mailings;
-            self.find(Finding::RestOver, at, Cause::RestOver, || format!("Its rest ended {}; the next {n} mailings are watched.", until.words()));
+            self.find(Finding::RestOver, at, Cause::RestOver, || {
+                format!("Its rest ended {}; the next {n} mailings are watched.", until.words())
+            });
         }
     }
 
@@ -369,7 +375,9 @@ impl<'a> Fold<'a> {
             let n = self.policy.observed_mailings as usize;
             if self.watched.len() == n && self.watched.iter().all(|ok| *ok) {
                 self.rests = 0;
-                self.find(Finding::AllArrived, at, Cause::Arrived, || format!("{} in a row arrived; earlier failures are forgotten.", mailings(n)));
+                self.find(Finding::AllArrived, at, Cause::Arrived, || {
+                    format!("{} in a row arrived; earlier failures are forgotten.", mailings(n))
+                });
             }
         }
     }
@@ -396,10 +404,10 @@ impl<'a> Fold<'a> {
             Some((mailing, first)) if mailing != o.mailing && o.at - first >= self.policy.no_such_address_apart() => {
                 self.find(Finding::GoneTwice, o.at, Cause::GoneTwice, || {
                     format!(
-                        "Its host said twice that there is no such address: {} and {}, on different mailings {} h apart.",
+                        "Its host said twice that there is no such address: {} and {}, on different mailings {} apart.",
                         first.words(),
                         o.at.words(),
-                        (o.at - first) / HOUR
+                        apart(o.at - first)
                     )
                 });
             }
@@ -415,7 +423,7 @@ impl<'a> Fold<'a> {
         let (n, span) = (self.permanent.len(), self.permanent.first().map_or(0, |(_, first)| o.at - *first));
         if n >= self.policy.permanent_mailings as usize && span >= days(self.policy.permanent_days) {
             self.find(Finding::FailedForGood, o.at, Cause::FailedForGood, || {
-                format!("{} over {} days failed for good ({}), with no delivery between.", mailings(n), span / crate::DAY, category.words())
+                format!("{} over {} days failed for good ({}), with no delivery between.", mailings(n), span / DAY, category.words())
             });
         } else if self.state == State::Observed {
             self.failed_while_observed(o, category);
@@ -433,7 +441,7 @@ impl<'a> Fold<'a> {
         let (n, span) = (self.temporary.len(), self.temporary.first().map_or(0, |(_, first)| o.at - *first));
         if n >= self.policy.temporary_mailings as usize && span >= days(self.policy.temporary_days) {
             self.find(Finding::FailedForNow, o.at, Cause::FailedForNow, || {
-                format!("{} in a row over {} days failed ({})", mailings(n), span / crate::DAY, category.words())
+                format!("{} in a row over {} days failed ({})", mailings(n), span / DAY, category.words())
             });
         }
     }
@@ -482,6 +490,11 @@ impl<'a> Fold<'a> {
     }
 }
 
+/// Hours up to two days, else days.
+fn apart(millis: i64) -> String {
+    if millis < 2 * DAY { format!("{} h", millis / HOUR) } else { format!("{} days", millis / DAY) }
+}
+
 fn mailings(n: usize) -> String {
     if n == 1 { "1 mailing".to_owned() } else { format!("{n} mailings") }
 }
@@ -489,7 +502,6 @@ fn mailings(n: usize) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::DAY;
     use crate::upkeep::policy::Retires;
     use proptest::prelude::*;
 

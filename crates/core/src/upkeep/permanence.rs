@@ -44,7 +44,8 @@ impl Tally {
             Happened::Accepted => now - o.at >= policy.delivered_after(),
             Happened::Failed(_) => false,
         };
-        let permanent = |o: &Outcome| matches!(o.what, Happened::Failed(c) if c.class() == FailureClass::Permanent && c != Category::NoSuchAddress);
+        let permanent =
+            |o: &Outcome| matches!(o.what, Happened::Failed(c) if c.class() == FailureClass::Permanent && c != Category::NoSuchAddress);
         let mut counted = [false; MOST];
         let mut run: Vec<(i64, Instant)> = Vec::new();
         for (i, o) in outcomes.iter().enumerate() {
@@ -59,7 +60,8 @@ impl Tally {
                     continue;
                 }
                 // What is on its way tells nothing yet.
-                let later = outcomes[i + 1..].iter().filter(|l| l.mailing != o.mailing && (arrived(l) || matches!(l.what, Happened::Failed(_))));
+                let later =
+                    outcomes[i + 1..].iter().filter(|l| l.mailing != o.mailing && (arrived(l) || matches!(l.what, Happened::Failed(_))));
                 let (mut again, mut delivered) = (false, false);
                 for l in later {
                     again = true;

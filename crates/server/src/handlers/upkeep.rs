@@ -147,12 +147,7 @@ pub(crate) struct Counts {
 
 /// Says whether an incident's failures count against their addresses. It can be said otherwise at any time.
 #[utoipa::path(post, path = "/api/upkeep/incidents/{id}", params(("id" = i64, Path)), request_body = Counts, responses((status = 200, body = Vec<Incident>)))]
-pub(crate) async fn decide(
-    State(app): State<App>,
-    who: Acting,
-    Path(id): Path<i64>,
-    Json(d): Json<Counts>,
-) -> Answer<Vec<Incident>> {
+pub(crate) async fn decide(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(d): Json<Counts>) -> Answer<Vec<Incident>> {
     let now = app.now();
     app.store.write(move |c| incidents::decide(c, id, d.counts, d.reason.trim(), now, Some(who.0))).await?;
     app.engine.upkeep(now).await?;
@@ -173,7 +168,12 @@ pub(crate) struct PolicyPage {
 pub(crate) async fn policy_page(State(app): State<App>) -> Answer<PolicyPage> {
     let now = app.now();
     let page = move |c: &Connection| {
-        Ok(PolicyPage { current: policy::current(c)?, versions: policy::all(c)?, cadence: policy::cadence(c, now)?, history: policy::history(c)? })
+        Ok(PolicyPage {
+            current: policy::current(c)?,
+            versions: policy::all(c)?,
+            cadence: policy::cadence(c, now)?,
+            history: policy::history(c)?,
+        })
     };
     Ok(Json(app.store.read(page).await?))
 }
@@ -222,7 +222,11 @@ pub(crate) struct ProposedRun {
 
 /// Proposes a run with everybody whose address is due. Watch `cleaning-{id}` in `/api/progress`.
 #[utoipa::path(post, path = "/api/upkeep/runs", request_body = ProposedRun, responses((status = 202, body = Begun)))]
-pub(crate) async fn propose(State(app): State<App>, who: Acting, Json(p): Json<ProposedRun>) -> Result<(StatusCode, Json<Begun>), ApiError> {
+pub(crate) async fn propose(
+    State(app): State<App>,
+    who: Acting,
+    Json(p): Json<ProposedRun>,
+) -> Result<(StatusCode, Json<Begun>), ApiError> {
     begin(&app, who, None, p.note.trim().to_owned()).await
 }
 
@@ -322,7 +326,12 @@ pub(crate) struct TakenOut {
 
 /// Takes somebody out of a proposed run, or puts them on it again.
 #[utoipa::path(post, path = "/api/upkeep/runs/{id}/people/{contact}", params(("id" = i64, Path), ("contact" = i64, Path)), request_body = TakenOut, responses((status = 204)))]
-pub(crate) async fn take_out(State(app): State<App>, _: Acting, Path((id, contact)): Path<(i64, i64)>, Json(t): Json<TakenOut>) -> Result<StatusCode, ApiError> {
+pub(crate) async fn take_out(
+    State(app): State<App>,
+    _: Acting,
+    Path((id, contact)): Path<(i64, i64)>,
+    Json(t): Json<TakenOut>,
+) -> Result<StatusCode, ApiError> {
     app.store.write(move |c| runs::take_out(c, id, contact, t.out)).await?;
     Ok(StatusCode::NO_CONTENT)
 }

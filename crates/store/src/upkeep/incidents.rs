@@ -58,8 +58,10 @@ pub(crate) fn failed(c: &Connection, contact: i64, mailing: i64, category: Categ
     let whole = || -> Result<Counted> { Ok(Counted { messages: on.messages.max(of_mailing(c, domain, mailing, now)?), ..on }) };
     if looked_at && is_incident(on, usual, &policy) && is_incident(whole()?, usual, &policy) {
         let of = serde_json::to_value(norm_of)?;
-        c.prepare_cached("INSERT INTO incident (mailing_id, domain_id, opened_at, norm_of, norm_failures, norm_messages) VALUES (?1,?2,?3,?4,?5,?6)")?
-            .execute(params![mailing, domain, now.0, of.as_str(), stored(usual.failures), stored(usual.messages)])?;
+        c.prepare_cached(
+            "INSERT INTO incident (mailing_id, domain_id, opened_at, norm_of, norm_failures, norm_messages) VALUES (?1,?2,?3,?4,?5,?6)",
+        )?
+        .execute(params![mailing, domain, now.0, of.as_str(), stored(usual.failures), stored(usual.messages)])?;
         // The first of them were judged by themselves.
         due(c, mailing, domain)?;
         super::status::settle_due(c, now)?;
@@ -189,8 +191,13 @@ fn incident(c: &Connection, r: &Row<'_>) -> Result<Incident> {
     lines.sort_by(|a, b| b.times.cmp(&a.times).then_with(|| a.line.cmp(&b.line)));
     lines.truncate(LINES);
     let messages: i64 = c
-        .prepare_cached("SELECT coalesce(sum(messages), 0) FROM domain_failure WHERE domain_id = ?1 AND mailing_id = ?2 AND day BETWEEN ?3 AND ?4")?
-        .query_row(params![domain_id, mailing_id, day(Instant(r.get(4)?)) - ON_A_MAILING_DAYS, day(Instant(r.get(4)?)) + ON_A_MAILING_DAYS], |r| r.get(0))?;
+        .prepare_cached(
+            "SELECT coalesce(sum(messages), 0) FROM domain_failure WHERE domain_id = ?1 AND mailing_id = ?2 AND day BETWEEN ?3 AND ?4",
+        )?
+        .query_row(
+            params![domain_id, mailing_id, day(Instant(r.get(4)?)) - ON_A_MAILING_DAYS, day(Instant(r.get(4)?)) + ON_A_MAILING_DAYS],
+            |r| r.get(0),
+        )?;
     let norm_of: String = r.get(5)?;
     Ok(Incident {
         id: r.get(0)?,

@@ -136,7 +136,9 @@ impl Seen {
 pub fn see(c: &Connection, policy: &Policy, now: Instant, mut step: impl FnMut(u64, u64) -> Result<()>) -> Result<Seen> {
     // Somebody to whom no message ever failed is active under any policy.
     let people: Vec<i64> = c
-        .prepare_cached("SELECT contact_id FROM send INDEXED BY send_failure WHERE failed_at IS NOT NULL UNION SELECT contact_id FROM status_set")?
+        .prepare_cached(
+            "SELECT contact_id FROM send INDEXED BY send_failure WHERE failed_at IS NOT NULL UNION SELECT contact_id FROM status_set",
+        )?
         .query_map([], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     let mut stored = c.prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1 AND gone IS NULL")?;

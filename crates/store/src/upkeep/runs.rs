@@ -167,7 +167,9 @@ pub fn begin(c: &Connection, policy: Option<&Policy>, note: &str, now: Instant, 
         .query_row([], |r| r.get(0))
         .optional()?;
     if let Some(open) = open {
-        return Err(StoreError::Refused(format!("Cleaning run {open} is open. Apply or drop it first: two runs would decide on the same people.")));
+        return Err(StoreError::Refused(format!(
+            "Cleaning run {open} is open. Apply or drop it first: two runs would decide on the same people."
+        )));
     }
     let kind = if policy.is_some() { Kind::Policy } else { Kind::Due };
     let policy = policy.map(serde_json::to_string).transpose()?;
@@ -184,13 +186,22 @@ pub fn begin(c: &Connection, policy: Option<&Policy>, note: &str, now: Instant, 
 /// When the database fails.
 pub fn put_due(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Option<i64>> {
     let some: Vec<i64> = c
-        .prepare_cached("SELECT id FROM contact WHERE status = 1 AND status_until IS NULL AND id > ?1 AND gone IS NULL ORDER BY id LIMIT ?2")?
+        .prepare_cached(
+            "SELECT id FROM contact WHERE status = 1 AND status_until IS NULL AND id > ?1 AND gone IS NULL ORDER BY id LIMIT ?2",
+        )?
         .query_map(params![after, PUT_AT_ONCE as i64], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for contact in &some {
         let s = status::now(c, *contact, now)?;
         if s.is_due() {
-            put(c, id, *contact, (s.status, None, s.cause), (MailStatus::Retired, None, s.cause), s.why.trim_end_matches(UNTIL_A_RUN).trim_end())?;
+            put(
+                c,
+                id,
+                *contact,
+                (s.status, None, s.cause),
+                (MailStatus::Retired, None, s.cause),
+                s.why.trim_end_matches(UNTIL_A_RUN).trim_end(),
+            )?;
         }
     }
     Ok(some.last().copied().filter(|_| some.len() == PUT_AT_ONCE))
@@ -276,9 +287,7 @@ pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
         "cleaning_member m JOIN send s INDEXED BY send_contact ON m.run_id = ?2 AND m.state = 0 AND m.status_after IN (1, 3) AND s.contact_id = m.contact_id",
     )?;
     let left: Vec<u64> = base.iter().zip(out).map(|(all, out)| all.saturating_sub(out)).collect();
-    let rate = |of: &[u64]| {
-        (Rate::new(of[1].min(of[0]), of[0]), Rate::new(of[2].min(of[0]), of[0]), Rate::new(of[4].min(of[3]), of[3]))
-    };
+    let rate = |of: &[u64]| (Rate::new(of[1].min(of[0]), of[0]), Rate::new(of[2].min(of[0]), of[0]), Rate::new(of[4].min(of[3]), of[3]));
     let ((accepted, bounced, opened), (accepted_after, bounced_after, opened_after)) = (rate(&base), rate(&left));
     let mailable = crate::findings::mailable(c)?;
     let by: i64 = c
@@ -378,9 +387,11 @@ pub fn take_out(c: &Connection, id: i64, contact: i64, out: bool) -> Result<()> 
         return Err(StoreError::Refused("Only a run that is proposed can be changed. Undo it for them instead.".into()));
     }
     let state = if out { MemberState::TakenOut } else { MemberState::Proposed };
-    let n = c
-        .prepare_cached("UPDATE cleaning_member SET state = ?3 WHERE run_id = ?1 AND contact_id = ?2")?
-        .execute(params![id, contact, state.code()])?;
+    let n = c.prepare_cached("UPDATE cleaning_member SET state = ?3 WHERE run_id = ?1 AND contact_id = ?2")?.execute(params![
+        id,
+        contact,
+        state.code()
+    ])?;
     if n == 0 { Err(StoreError::Missing("person on this run")) } else { Ok(()) }
 }
 
@@ -578,7 +589,13 @@ fn undo(c: &Connection, id: i64, p: &Affected, now: Instant, origin: &Origin) ->
         return Ok(MemberState::NotPutBack);
     }
     let why = format!("Cleaning run {id} was undone: it is {} again.", p.before.0.words());
-    write_set(c, id, p.contact, (p.before.0, p.before.1, if p.before.0 == MailStatus::Resting && p.before.1.is_none() { p.before.2 } else { Cause::PutBack }, &why), now)?;
+    write_set(
+        c,
+        id,
+        p.contact,
+        (p.before.0, p.before.1, if p.before.0 == MailStatus::Resting && p.before.1.is_none() { p.before.2 } else { Cause::PutBack }, &why),
+        now,
+    )?;
     status::refresh_by(c, p.contact, now, origin)?;
     Ok(MemberState::PutBack)
 }

@@ -2,9 +2,9 @@
 //! rest ends, daily for who is observed, and for everybody that a decision is about.
 
 use super::policy;
+use crate::Result;
 use crate::ledger::{self, Origin, Says};
 use crate::stored::As;
-use crate::Result;
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
 use rinse_core::upkeep::{Cause, Happened, MailStatus, Outcome, Set, Standing, standing};
@@ -111,8 +111,10 @@ pub(super) fn refresh_by(c: &Connection, contact: i64, at: Instant, by: &Origin)
         ledger::append(c, contact, &Says { until: s.until.map(|u| u.0), ..ledger::says(at, s.status.words()) }, &origin)?;
     }
     if moved || (s.cause != cause && s.status != MailStatus::Active) {
-        c.prepare_cached("UPDATE contact SET status = ?2, status_until = ?3, status_cause = ?4, status_at = iif(?6, ?5, status_at) WHERE id = ?1")?
-            .execute(params![contact, s.status as i64, s.until.map(|u| u.0), s.cause as i64, at.0, moved])?;
+        c.prepare_cached(
+            "UPDATE contact SET status = ?2, status_until = ?3, status_cause = ?4, status_at = iif(?6, ?5, status_at) WHERE id = ?1",
+        )?
+        .execute(params![contact, s.status as i64, s.until.map(|u| u.0), s.cause as i64, at.0, moved])?;
     }
     Ok(s)
 }

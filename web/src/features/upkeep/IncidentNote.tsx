@@ -1,4 +1,4 @@
-import { Button } from "@mui/material";
+import { Button, TextField } from "@mui/material";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
@@ -47,22 +47,22 @@ export function IncidentNote({ i }: { i: Incident }) {
             None of it counts against the addresses until you say so. If the host was at fault, it doesn’t count; if
             these addresses are gone, it does. It can be said otherwise later.
           </p>
-          <label className="soft">
-            Why{" "}
-            <input
+          <div className="acts" style={{ margin: "10px 0 4px" }}>
+            <TextField
+              size="small"
+              label="Why"
               value={reason}
               onChange={(e) => setReason(e.target.value)}
-              maxLength={500}
-              style={{ width: "26em", font: "inherit" }}
-              aria-label={`Why, for ${i.domain}`}
+              slotProps={{ htmlInput: { maxLength: 500 } }}
+              style={{ width: "26em" }}
             />
-          </label>{" "}
-          <Button variant="contained" size="small" disabled={decide.isPending} onClick={() => decide.mutate(false)}>
-            They don’t count
-          </Button>{" "}
-          <Button variant="outlined" size="small" disabled={decide.isPending} onClick={() => decide.mutate(true)}>
-            Count them
-          </Button>
+            <Button variant="contained" size="small" disabled={decide.isPending} onClick={() => decide.mutate(false)}>
+              They don’t count
+            </Button>
+            <Button variant="outlined" size="small" disabled={decide.isPending} onClick={() => decide.mutate(true)}>
+              Count them
+            </Button>
+          </div>
         </>
       ) : (
         <p style={{ margin: "6px 0" }} className="soft">

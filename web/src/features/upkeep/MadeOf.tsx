@@ -75,11 +75,13 @@ export function MadeOf({ days, runs }: { days: Base[]; runs: Run[] }) {
             </text>
           </g>
         ))}
-        {names.map((p) => (
-          <text key={p.key} x={RIGHT + 10} y={p.at} fontSize={13}>
-            {p.name} {count(last[p.key])}
-          </text>
-        ))}
+        {names
+          .filter((p) => last[p.key] > 0)
+          .map((p) => (
+            <text key={p.key} x={RIGHT + 10} y={p.at} fontSize={13}>
+              {p.name} {count(last[p.key])}
+            </text>
+          ))}
       </svg>
       <details>
         <summary>The same as a table</summary>

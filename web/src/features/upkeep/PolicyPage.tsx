@@ -6,6 +6,7 @@ import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { bare, count, date, instant, percent } from "../../shared/format";
+import { NumberBox } from "../../shared/NumberBox";
 import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useUpkeepSlips } from "./useUpkeepSlips";
@@ -16,8 +17,10 @@ type NumberKey = {
   [K in keyof Policy]: Policy[K] extends number ? K : never;
 }[keyof Policy];
 
+type Line = { key: keyof Policy; unit: string; does: string; mailings?: true };
+
 /** The numbers in the order of an address's life, each with what it does here. */
-const NUMBERS: { key: NumberKey; unit: string; does: string; mailings?: true }[] = [
+const NUMBERS: Line[] = [
   {
     key: "delivered_after_days",
     unit: "days",
@@ -56,6 +59,17 @@ const NUMBERS: { key: NumberKey; unit: string; does: string; mailings?: true }[]
   },
   { key: "incident_addresses", unit: "addresses", does: "… and over so many addresses." },
 ];
+
+const REST: Line = {
+  key: "rests_days",
+  unit: "days",
+  does: "The first rest, the second and so on; an address that fails after the last is retired.",
+};
+const WHO: Line = {
+  key: "retires",
+  unit: "",
+  does: "Who retires: the rules by themselves, or runs that a person has read. Until then the address rests; rests begin by themselves either way.",
+};
 
 const KNOWN: Record<Schemas["Known"], string> = {
   shown: "that is shown by the history",
@@ -115,86 +129,81 @@ function Editor({ page }: { page: Page }) {
       .filter(Boolean)
       .map(Number),
   });
+  const inForce = (key: keyof Policy) => {
+    const now = current.policy;
+    if (key === "retires") return now.retires.how === "at_once" ? "the rules" : "runs";
+    return key === "rests_days" ? now.rests_days.join(", ") : String(now[key]);
+  };
+  const field = (n: Line) => {
+    if (n.key === "rests_days")
+      return (
+        <>
+          <input
+            className="bare"
+            style={{ width: 84 }}
+            aria-label={n.does}
+            value={rests}
+            onChange={(e) => setRests(e.target.value)}
+          />{" "}
+          {n.unit}
+        </>
+      );
+    if (n.key === "retires")
+      return (
+        <select
+          className="bare"
+          aria-label={n.does}
+          value={policy.retires.how}
+          onChange={(e) =>
+            setPolicy({
+              ...policy,
+              retires: e.target.value === "at_once" ? { how: "at_once" } : { how: "in_runs", since: 0 },
+            })
+          }
+        >
+          <option value="at_once">rules</option>
+          <option value="in_runs">runs</option>
+        </select>
+      );
+    const key = n.key as NumberKey;
+    const by = key === "permanent_mailings" && { permanent_by_hand: true };
+    return (
+      <>
+        <NumberBox
+          label={n.does}
+          value={policy[key]}
+          min={0}
+          onChange={(v) => setPolicy({ ...policy, [key]: v, ...by })}
+        />{" "}
+        {n.unit}
+      </>
+    );
+  };
   return (
     <>
-      <table className="plain-table" aria-label="The policy">
-        <thead>
-          <tr>
-            <th>Number</th>
-            <th>What it does here</th>
-            <th>In force</th>
-          </tr>
-        </thead>
-        <tbody>
-          {NUMBERS.map((n) => (
-            <tr key={n.key}>
-              <td style={{ whiteSpace: "nowrap" }}>
-                <input
-                  type="number"
-                  className="number"
-                  aria-label={n.does}
-                  defaultValue={policy[n.key]}
-                  onChange={(e) =>
-                    e.target.value !== "" &&
-                    setPolicy({
-                      ...policy,
-                      [n.key]: Number(e.target.value),
-                      ...(n.key === "permanent_mailings" && { permanent_by_hand: true }),
-                    })
-                  }
-                />{" "}
-                {n.unit}
-              </td>
-              <td>
+      <DataTable
+        name="The policy"
+        rows={[...NUMBERS, REST, WHO]}
+        id={(n) => n.key}
+        plain
+        dense
+        columns={(col) => [
+          col.shown("Number", (n) => n.key, field, { whole: true }),
+          col.shown(
+            "What it does here",
+            (n) => n.does,
+            (n) => (
+              <>
                 {n.does}
                 {n.mailings && page.cadence.length > 0 && (
-                  <span className="soft">
-                    {" "}
-                    Here {policy[n.key]} mailings are {means(policy[n.key])}.
-                  </span>
+                  <span className="soft"> Here these are {means(policy[n.key as NumberKey])}.</span>
                 )}
-              </td>
-              <td className="soft">{count(current.policy[n.key])}</td>
-            </tr>
-          ))}
-          <tr>
-            <td>
-              <input
-                className="number"
-                style={{ width: "7em" }}
-                aria-label="Rests"
-                value={rests}
-                onChange={(e) => setRests(e.target.value)}
-              />{" "}
-              days
-            </td>
-            <td>The first rest, the second and so on; an address that fails after the last is retired.</td>
-            <td className="soft">{current.policy.rests_days.join(", ")}</td>
-          </tr>
-          <tr>
-            <td>
-              <select
-                aria-label="Who retires"
-                value={policy.retires.how}
-                onChange={(e) =>
-                  setPolicy({
-                    ...policy,
-                    retires: e.target.value === "at_once" ? { how: "at_once" } : { how: "in_runs", since: 0 },
-                  })
-                }
-              >
-                <option value="at_once">the rules, at once</option>
-                <option value="in_runs">cleaning runs only</option>
-              </select>
-            </td>
-            <td>
-              Who retires: the rules by themselves, or runs that a person has read. Until then the address rests; rests
-              begin by themselves either way.
-            </td>
-            <td className="soft">{current.policy.retires.how === "at_once" ? "the rules" : "runs"}</td>
-          </tr>
-        </tbody>
-      </table>
+              </>
+            ),
+          ),
+          col.text("In force", (n) => inForce(n.key)),
+        ]}
+      />
       {suggested !== undefined &&
         !current.policy.permanent_by_hand &&
         suggested !== current.policy.permanent_mailings && (

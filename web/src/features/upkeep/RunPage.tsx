@@ -31,19 +31,19 @@ function Finding({ r }: { r: Run }) {
     );
   const [out, back] = [moves(false, true), moves(true, false)];
   const rest = sum(r, (g) => g.people - g.taken_out) - out - back;
-  const said = [
-    out > 0 && `${plural(out, "address", "addresses")} retired`,
-    back > 0 && `${count(back)} brought back`,
-    rest > 0 && `${count(rest)} moved otherwise`,
-  ].filter(Boolean);
   const would = r.state === "proposed" || r.state === "proposing";
+  const were = would ? "would be" : "were";
+  const said = [
+    out > 0 && `${plural(out, "address", "addresses")} ${were} retired`,
+    back > 0 && `${plural(back, "address", "addresses")} ${were} brought back`,
+    rest > 0 && `${plural(rest, "address", "addresses")} ${were} moved otherwise`,
+  ].filter(Boolean);
   if (said.length === 0) return <>Nobody’s status {would ? "would change" : "changed"} by it.</>;
   return (
     <>
-      {would ? "It would have " : ""}
       <em>{said[0]}</em>
       {said.length > 1 && `, ${said.slice(1).join(", ")}`}
-      {r.state === "undone" ? "; it was undone" : ""}.
+      {r.state === "undone" ? "; the run was undone" : ""}.
     </>
   );
 }

@@ -22,7 +22,11 @@ export function useUpkeepSlips() {
           words: applied === undefined ? "" : `${count(applied)} in twelve months`,
         },
         { to: "/upkeep/policy", title: "Policy", words: data ? `version ${data.policy_version}` : "" },
-        { to: "/upkeep/incidents", title: "Incidents", words: "failures that a person decides on" },
+        {
+          to: "/upkeep/incidents",
+          title: "Incidents",
+          words: data ? (data.incidents.length > 0 ? `${count(data.incidents.length)} to decide` : "none waits") : "",
+        },
         { to: "/upkeep/load", title: "Mail load", words: "how much, how answered" },
       ],
     },

@@ -1,0 +1,97 @@
+//! Upkeep in the browser: a host that fails and what a person makes of it, a policy that leaves retiring to runs, a run that is read, applied
+//! and undone.
+
+use fantoccini::Locator;
+use rinse_e2e::Bench;
+use rinse_testkit::{draft, letterhead};
+use serde_json::{Value, json};
+
+/// Sends a mailing to everybody, and waits until it is out.
+fn send(b: &Bench, name: &str) {
+    let mut mailing = draft(1, &[name]);
+    mailing["name"] = json!(name);
+    let id = b.rinse.json("POST", "/api/mailings", &mailing)["id"].as_i64().unwrap();
+    b.rinse.json("POST", &format!("/api/mailings/{id}/plan"), &json!({ "at": null }));
+    rinse_testkit::wait_until("it is sent", || b.rinse.json("GET", &format!("/api/mailings/{id}"), &Value::Null)["state"] == "sent");
+}
+
+fn base(b: &Bench, part: &str) -> i64 {
+    b.rinse.json("GET", "/api/upkeep", &Value::Null)["base"][part].as_i64().unwrap()
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn an_incident_is_decided_and_a_run_is_read_applied_and_undone() {
+    let b = Bench::start().await;
+    let rows: String = (0..100).map(|i| format!("{}wren{i}@tern.example\n", if i < 40 { "gone." } else { "" })).collect();
+    b.rinse.import(&format!("email\n{rows}"));
+    b.rinse.json("POST", "/api/letterheads", &letterhead());
+    send(&b, "First boats");
+
+    // Far more failed than usual: Today says it first, and nothing counts yet.
+    b.go("/today").await;
+    b.shows("Failures at tern.example").await;
+    b.click("Look and decide").await;
+    b.shows("40 of 100 messages to tern.example failed").await;
+    b.shows("no such user here").await;
+    b.accessible("incident").await;
+    b.sound("incident").await;
+    assert_eq!((base(&b, "active"), base(&b, "retired")), (100, 0));
+    b.click("Count them").await;
+    b.shows("40 addresses are not mailed: 40 retired").await;
+    b.go("/upkeep/incidents").await;
+    b.shows("Counted.").await;
+    b.click("Take the decision back").await;
+    b.shows("An incident waits for you").await;
+    assert_eq!(base(&b, "retired"), 0, "it is as it was");
+    b.fill("Why", "a relay was broken").await;
+    b.click("They don’t count").await;
+    b.shows("Not counted.").await;
+    b.shows("a relay was broken").await;
+
+    // From now on runs retire, and a person reads them.
+    b.go("/upkeep/policy").await;
+    b.shows("As Rinse comes").await;
+    b.accessible("policy").await;
+    let who = b.page.find(Locator::Css("#sheet select")).await.unwrap();
+    who.select_by_value("in_runs").await.unwrap();
+    b.fill("Why it changes", "We want to read first").await;
+    b.click("See whom it changes").await;
+    b.shows("status would change by it").await;
+    b.click("Bring it into force").await;
+    b.shows("Undo the run").await;
+    b.go("/upkeep/policy").await;
+    b.shows("We want to read first").await;
+    b.shows("version 2").await;
+
+    // The same addresses fail again, and this time it is them.
+    send(&b, "Second boats");
+    b.go("/upkeep").await;
+    b.shows("An incident waits for you").await;
+    b.click("Count them").await;
+    b.shows("40 addresses are due for cleaning").await;
+    b.click("Propose a run of 40").await;
+    b.shows("40 addresses would be retired").await;
+    b.shows("nothing was ever delivered to it").await;
+    b.accessible("proposed run").await;
+    b.sound("proposed run").await;
+    b.click("Take out").await;
+    b.shows("Put on again").await;
+    // Opened again, it is as it was left.
+    b.page.refresh().await.unwrap();
+    b.shows("Put on again").await;
+    b.click("Retire 39").await;
+    b.shows("39 addresses were retired").await;
+    assert_eq!((base(&b, "retired"), base(&b, "observed"), base(&b, "resting")), (39, 1, 0));
+    // One of them, then all of them.
+    b.click("Undo for gone.wren1@").await;
+    b.shows("put back").await;
+    rinse_testkit::wait_until("one is put back", || base(&b, "retired") == 38);
+    b.click("Undo the run").await;
+    b.shows("the run was undone").await;
+    assert_eq!((base(&b, "retired"), base(&b, "resting")), (0, 39));
+    b.go("/upkeep/runs").await;
+    b.shows("undone").await;
+    b.go("/upkeep/addresses?status=resting").await;
+    b.shows("39 addresses are resting").await;
+    b.shows("a run decides").await;
+}
