@@ -1,6 +1,7 @@
-//! What came in: told apart by its structure, never by its subject line.
+//! What came in: told apart by its structure, never by its subject line alone.
 
 use crate::bounds::{self, Unreadable};
+use crate::in_words;
 use mail_auth::report::FeedbackType;
 use mail_parser::{Message, MessageParser, MimeHeaders, PartType};
 use rinse_core::bounce::{Reply, parse_status};
@@ -26,6 +27,24 @@ pub enum Inbound {
     Reply,
     Other,
 }
+
+/// What the subject of an automatic answer begins with where no header (RFC 3834) says that it is one.
+const AWAY: [&str; 14] = [
+    "out of office",
+    "out of the office",
+    "autoreply",
+    "auto-reply",
+    "auto reply",
+    "automatic reply",
+    "automated reply",
+    "automatic response",
+    "autoresponse",
+    "auto response",
+    "vacation reply",
+    "automatische antwort",
+    "abwesenheitsnotiz",
+    "réponse automatique",
+];
 
 /// Recipients of a report that are read; one that lists more is no report of ours, each of whose messages has one.
 const RECIPIENTS: usize = 1_000;
@@ -60,7 +79,19 @@ fn kind(message: &Message<'_>) -> Inbound {
             _ => continue,
         };
         match kind.as_ref().map(|(t, s)| (t.as_str(), s.as_str())) {
-            Some(("message", "delivery-status" | "global-delivery-status")) => return delivery_status(body),
+            Some(("message", "delivery-status" | "global-delivery-status")) => {
+                let recipients = delivery_status(body);
+                // Whoever asks for a proof that a person wrote has the message.
+                if in_words::is_challenge(message) {
+                    return Inbound::Other;
+                }
+                // One that names nobody may say so in words.
+                return Inbound::DeliveryStatus(if recipients.is_empty() {
+                    in_words::report(message, true).unwrap_or_default()
+                } else {
+                    recipients
+                });
+            }
             Some(("message", "feedback-report")) => {
                 // A part's last line may end with it.
                 let whole = [body, b"\r\n\r\n"].concat();
@@ -70,10 +101,16 @@ fn kind(message: &Message<'_>) -> Inbound {
             _ => {}
         }
     }
+    if let Some(recipients) = in_words::report(message, false) {
+        return Inbound::DeliveryStatus(recipients);
+    }
     let header = |name: &str| message.header_raw(name).map(|v| v.trim().to_lowercase());
     let automatic = header("Auto-Submitted").is_some_and(|v| v != "no")
-        || header("Precedence").is_some_and(|v| v == "auto_reply")
-        || header("X-Auto-Response-Suppress").is_some();
+        || header("Precedence").is_some_and(|v| v == "auto_reply" || matches!(v.as_str(), "bulk" | "junk") && header("List-Id").is_none())
+        || ["X-Auto-Response-Suppress", "X-Autoreply", "X-Autorespond", "X-Auto-Reply-From", "X-Mail-Autoreply"]
+            .iter()
+            .any(|name| header(name).is_some())
+        || message.subject().is_some_and(|s| AWAY.iter().any(|away| s.trim().to_lowercase().starts_with(away)));
     if automatic {
         Inbound::AutoReply
     } else if header("In-Reply-To").is_some() || header("References").is_some() {
@@ -140,7 +177,7 @@ fn groups(body: &[u8]) -> Vec<Vec<(String, String)>> {
     out
 }
 
-fn delivery_status(body: &[u8]) -> Inbound {
+fn delivery_status(body: &[u8]) -> Vec<Recipient> {
     let mut recipients = Vec::new();
     for group in groups(body) {
         let get = |name: &str| group.iter().find(|(n, _)| n == name).map(|(_, v)| v.as_str());
@@ -149,14 +186,26 @@ fn delivery_status(body: &[u8]) -> Inbound {
         if recipients.len() == RECIPIENTS {
             break;
         }
-        let Some(address) = get("final-recipient").or_else(|| get("original-recipient")).map(after_type) else { continue };
+        // The address that we sent to, where the host names it: it may have sent it on to another one.
+        let named = |name: &str| get(name).map(|v| after_type(v).trim_matches(['<', '>', '"', ' ']).to_owned());
+        let mailbox = |a: &String| a.contains('@') && !a.starts_with('/');
+        let Some(address) = named("original-recipient").filter(mailbox).or_else(|| named("final-recipient")) else { continue };
         let mut reply = get("diagnostic-code").map(after_type).map_or_else(|| Reply::parse(""), |d| Reply::parse(&d));
+        // Hosts that pass another one's reply on say where it came from first, and qmail's put the code at the end.
+        let vague = reply.enhanced.is_none_or(|(_, subject, detail)| subject == 0 && detail == 0);
+        if vague && let Some(inner) = in_words::within(&reply.text) {
+            reply = Reply {
+                code: if reply.code == 0 { inner.code } else { reply.code },
+                enhanced: inner.enhanced.or(reply.enhanced),
+                text: reply.text,
+            };
+        }
         if reply.enhanced.is_none() {
             reply.enhanced = get("status").and_then(|s| parse_status(s.split_whitespace().next().unwrap_or_default()));
         }
         recipients.push(Recipient { address, action: get("action").unwrap_or_default().to_lowercase(), reply });
     }
-    Inbound::DeliveryStatus(recipients)
+    recipients
 }
 
 #[cfg(test)]

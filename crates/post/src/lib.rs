@@ -11,5 +11,6 @@ pub mod bounds;
 pub mod compose;
 pub mod dkim;
 pub mod finished;
+mod in_words;
 pub mod inbound;
 pub mod source;

@@ -69,6 +69,12 @@ enum Command {
         #[arg(long)]
         cells: bool,
     },
+    /// What messages are that came in (reports of delivery, complaints, auto-replies, replies): a JSON line for each.
+    Classify {
+        /// Files of one raw message each; `-` reads one from standard input.
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+    },
     /// Who of a mailing's audience may get it at an instant: a JSON line for each person.
     Clear {
         #[arg(long)]
@@ -194,6 +200,7 @@ fn run(command: Command) -> Result<ExitCode> {
         Command::Clear { mailing, at, data } => tools::clear(mailing, &at, &data)?,
         Command::Assign { trial: Some(id), data, .. } => return tools::assign(id, &data),
         Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(0), &data),
+        Command::Classify { files } => return tools::classify(&files),
         Command::Peek { files, cells } => return tools::peek(&files, cells),
         Command::Openapi => {
             let text = serde_json::to_string_pretty(&openapi())?;

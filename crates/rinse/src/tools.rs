@@ -3,11 +3,14 @@
 use anyhow::Result;
 use rinse_core::Instant;
 use rinse_core::address::Address;
+use rinse_core::bounce::FailureClass;
 use rinse_core::clearance::{Outcome, Reason};
 use rinse_core::message::{Level, check_finished};
 use rinse_core::table::Encoding;
 use rinse_core::trial::outside::{self, Results};
+use rinse_post::bounds::LARGEST;
 use rinse_post::finished;
+use rinse_post::inbound::{self, Inbound, Recipient};
 use rinse_store::hour_trials::drawing;
 use rinse_store::{Store, clearing, settings, tables, trials};
 use serde::Deserialize;
@@ -127,6 +130,69 @@ pub(crate) fn assign_hours(trial: i64, data: &Path) -> Result<ExitCode> {
     }
     writeln!(words, "Every round is as drawn again, and the seal holds.")?;
     Ok(ExitCode::SUCCESS)
+}
+
+/// `rinse classify`: what each message is, by the very code of the door for mail; 1 when a file could not be read.
+pub(crate) fn classify(files: &[PathBuf]) -> Result<ExitCode> {
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    let mut code = ExitCode::SUCCESS;
+    for file in files {
+        match raw(file).and_then(|raw| Ok(classified(file, &inbound::incoming(&raw)?))) {
+            Ok(line) => writeln!(out, "{line}")?,
+            Err(e) => {
+                writeln!(std::io::stderr(), "rinse: {}: {e:#}", file.display())?;
+                code = ExitCode::from(1);
+            }
+        }
+    }
+    out.flush()?;
+    Ok(code)
+}
+
+/// A message from a file, or `-` from standard input, no larger than the door takes.
+fn raw(file: &Path) -> Result<Vec<u8>> {
+    let most = LARGEST as u64 + 1;
+    let mut raw = Vec::new();
+    if file == Path::new("-") {
+        std::io::stdin().lock().take(most).read_to_end(&mut raw)?;
+    } else {
+        std::fs::File::open(file)?.take(most).read_to_end(&mut raw)?;
+    }
+    Ok(raw)
+}
+
+fn classified(file: &Path, read: &inbound::Incoming) -> Value {
+    let recipients: Vec<Value> = match &read.kind {
+        Inbound::DeliveryStatus(recipients) => recipients.iter().map(recipient).collect(),
+        _ => Vec::new(),
+    };
+    let kind = match &read.kind {
+        Inbound::DeliveryStatus(_) => "delivery_status",
+        Inbound::Feedback { .. } => "feedback",
+        Inbound::AutoReply => "auto_reply",
+        Inbound::Reply => "reply",
+        Inbound::Other => "other",
+    };
+    json!({ "file": file.display().to_string(), "kind": kind, "recipients": recipients })
+}
+
+fn recipient(r: &Recipient) -> Value {
+    let status = r.reply.enhanced.map(|(class, subject, detail)| format!("{class}.{subject}.{detail}"));
+    let (class, reason) = match r.action.as_str() {
+        "delivered" | "relayed" | "expanded" => ("delivered", r.action.as_str()),
+        "delayed" => ("temporary", "the host goes on trying"),
+        _ => {
+            let category = r.reply.category();
+            let class = match category.class() {
+                FailureClass::Permanent => "permanent",
+                FailureClass::Temporary => "temporary",
+                FailureClass::Block => "block",
+                FailureClass::Unknown => "unknown",
+            };
+            (class, category.words())
+        }
+    };
+    json!({ "address": r.address, "status": status, "class": class, "reason": reason })
 }
 
 fn encoding_name(encoding: Encoding) -> &'static str {

@@ -37,6 +37,7 @@ use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::settings;
 use rinse_store::signups::{self, Form};
 use rinse_store::suppression::{self, Beside};
+use rinse_store::topics;
 use rinse_store::{contacts, fields, goals, reactions, rules, scores, segments, tags, trials, webhooks};
 use std::path::Path;
 
@@ -230,7 +231,7 @@ impl Director {
                     )?;
                 }
                 for t in TOPICS {
-                    settings::topic_named(c, t)?;
+                    topics::named(c, t)?;
                 }
                 for (text, reason) in [
                     ("press-desk.example", "press office, asked for calls only"),
@@ -334,7 +335,7 @@ impl Director {
                     None => None,
                 };
                 let draft = MailingDraft {
-                    topic_id: Some(settings::topic_named(c, TOPICS[topic])?),
+                    topic_id: Some(topics::named(c, TOPICS[topic])?),
                     list_id,
                     html,
                     text,

@@ -1,6 +1,7 @@
 //! Findings: how the mailings did; the workline's figures; what needs a decision.
 
 use crate::stored::As;
+use crate::upkeep::made_of;
 use crate::{Result, figures};
 use rinse_core::channel::Channel;
 use rinse_core::consent::Consent;
@@ -104,7 +105,7 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
         series: one("SELECT count(*) FROM series WHERE state = 'running'")?,
         in_series: crate::series::view::inside(c)?,
         contacts: people(&|_, _| true),
-        mailable: people(&is_mailable),
+        mailable: people(&made_of::is_mailable),
         planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,
         collecting: one(
             "SELECT (SELECT count(*) FROM trial WHERE state = 'collecting') + (SELECT count(*) FROM hour_trial WHERE state = 'collecting')",
@@ -115,7 +116,7 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
         accepted: lately.rate(Figure::Accepted),
         resting: people(&|_, status| matches!(status, 1 | 2)),
         retired: people(&|_, status| status == 3),
-        due: crate::upkeep::made_of::due(c)?,
+        due: made_of::due(c)?,
         cap_in_force: rules.rules.caps.iter().any(|cap| cap.in_force),
         cap: rules.rules.caps.iter().map(rinse_core::caps::Cap::words).collect::<Vec<_>>().join(", "),
     })
@@ -156,18 +157,6 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
         .query_map([workline_since(now) * rinse_core::DAY], |r| (0..header.len()).map(|i| r.get(i)).collect())?
         .collect::<rusqlite::Result<_>>()?;
     Ok((header, rows))
-}
-
-/// People with consent and a usable address.
-///
-/// # Errors
-/// When the database fails.
-pub(crate) fn mailable(c: &Connection) -> Result<i64> {
-    Ok(standing(c)?.iter().filter(|s| is_mailable(s.0, s.1)).map(|s| s.2).sum())
-}
-
-fn is_mailable(consent: i64, status: i64) -> bool {
-    matches!(consent, 2 | 3) && !matches!(status, 1 | 3)
 }
 
 /// People by consent state and mail status, along an index.

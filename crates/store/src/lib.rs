@@ -73,6 +73,7 @@ pub mod suppression;
 pub mod tables;
 pub mod tags;
 pub mod texts;
+pub mod topics;
 pub mod trials;
 pub mod upkeep;
 pub mod webhooks;

@@ -1,4 +1,4 @@
-//! Settings, people, the audit trail, letterheads, topics.
+//! Settings, the people of the team, the audit trail.
 
 use crate::Result;
 use rinse_core::Instant;
@@ -74,23 +74,6 @@ pub struct Named {
 pub struct Tied {
     pub id: i64,
     pub name: String,
-}
-
-/// # Errors
-/// When the database fails.
-pub fn topics(c: &Connection) -> Result<Vec<Named>> {
-    let mut s =
-        c.prepare_cached("SELECT id, name, (SELECT count(*) FROM topic_left t WHERE t.topic_id = topic.id) FROM topic ORDER BY id")?;
-    Ok(s.query_map([], |r| Ok(Named { id: r.get(0)?, name: r.get(1)?, people: r.get(2)? }))?.collect::<rusqlite::Result<_>>()?)
-}
-
-/// # Errors
-/// When the database fails.
-pub fn topic_named(c: &Connection, name: &str) -> Result<i64> {
-    if c.execute("INSERT INTO topic (name) VALUES (?1) ON CONFLICT DO NOTHING", [name])? > 0 {
-        crate::departed::named(c, name)?;
-    }
-    Ok(c.query_row("SELECT id FROM topic WHERE name = ?1", [name], |r| r.get(0))?)
 }
 
 /// Is there somebody of the team with this number?

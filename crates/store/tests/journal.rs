@@ -12,7 +12,7 @@ use rinse_store::contacts::{self, Profile};
 use rinse_store::erasure::{self, Tombstones};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::series::{self, entering};
-use rinse_store::{Connection, Store, backup, journal, letterheads, settings};
+use rinse_store::{Connection, Store, backup, journal, letterheads, settings, topics};
 use std::io::Write;
 use std::path::Path;
 
@@ -45,7 +45,7 @@ async fn filled(folder: &Path, people: i64) -> Store {
     store
         .write(move |c| {
             settings::signing_key(c, &[7; 32], START)?;
-            settings::topic_named(c, "Tide notes")?;
+            topics::named(c, "Tide notes")?;
             let under = letterheads::Letterhead {
                 name: "Skerry Light".into(),
                 from_name: "Skerry Light".into(),
@@ -242,7 +242,7 @@ async fn a_topic_that_comes_later_is_left_already() {
     backup::backup(folder.path(), &copy).unwrap();
     store
         .write(|c| {
-            let topic = settings::topic_named(c, "Boat days")?;
+            let topic = topics::named(c, "Boat days")?;
             ledger::leave_topic(c, 2, topic, START, &origin())
         })
         .await
@@ -250,7 +250,7 @@ async fn a_topic_that_comes_later_is_left_already() {
     drop(store);
     assert_eq!(backup::restore(&copy, folder.path()).unwrap().replayed.kept, 1);
     let store = Store::open(folder.path(), true).unwrap();
-    store.write(|c| settings::topic_named(c, "Boat days")).await.unwrap();
+    store.write(|c| topics::named(c, "Boat days")).await.unwrap();
     assert_eq!(standing(&store), ["2 000 0", "2 100 0"]);
 }
 

@@ -8,7 +8,7 @@ use rinse_core::series::{Again, Does, Entry, Exit, Happening, Outline, Question,
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_store::mailings::{self, MailingDraft};
-use rinse_store::{fields, series, settings, tags, trials};
+use rinse_store::{fields, series, tags, topics, trials};
 
 impl Director {
     /// Starts the series: a thank-you, and for those who didn't open it another try.
@@ -19,7 +19,7 @@ impl Director {
             .store
             .write(move |c| {
                 let since = fields::named(c, "member since", FieldKind::Date, now)?;
-                let topic = settings::topic_named(c, "Overnight stays")?;
+                let topic = topics::named(c, "Overnight stays")?;
                 let tag = tags::named(c, tags::Kind::Tag, "Read their member's letter", now)?;
                 let write = |name: &str, subjects: &[&str], offer: &str| {
                     let (html, text) = body(name, offer);

@@ -9,7 +9,7 @@ use rinse_standins::base::mobiles_csv;
 use rinse_standins::scenario::Scenario;
 use rinse_store::imports::{self, Decision};
 use rinse_store::mailings::{self, MailingDraft, draft};
-use rinse_store::settings;
+use rinse_store::topics;
 
 /// The number that Skerry Light's text messages come from.
 pub(super) const NUMBER: &str = "60777";
@@ -49,7 +49,7 @@ impl Director {
                 let text = "{{ sender_name }}: tomorrow's low tide is the lowest of the year. The walk to the old light begins at 10, from the harbour steps. Reply STOP to end.";
                 let draft = MailingDraft {
                     channel: Channel::Text,
-                    topic_id: Some(settings::topic_named(c, TOPICS[2])?),
+                    topic_id: Some(topics::named(c, TOPICS[2])?),
                     text: text.into(),
                     ..MailingDraft::under(1, "Lowest tide of the year")
                 };

@@ -11,7 +11,7 @@ use rinse_store::consent::{self, ConsentBeside, ConsentSource, FaringByConsent, 
 use rinse_store::holdout::HoldoutReadout;
 use rinse_store::ledger::{self, Seals};
 use rinse_store::signups::{self, Form, Waiting};
-use rinse_store::{StoreError, findings, settings};
+use rinse_store::{StoreError, findings, settings, topics};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -96,10 +96,10 @@ pub(crate) async fn make_topic(State(app): State<App>, who: Acting, Json(n): Jso
     Ok(Json(
         app.store
             .write(move |c| {
-                if settings::topics(c)?.iter().any(|t| t.name.to_lowercase() == name.to_lowercase()) {
+                if topics::all(c)?.iter().any(|t| t.name.to_lowercase() == name.to_lowercase()) {
                     return Err(StoreError::Refused(format!("There is a topic named {name} already: give another name.")));
                 }
-                let id = settings::topic_named(c, &name)?;
+                let id = topics::named(c, &name)?;
                 settings::audit(c, now, Some(who.0), "topic made", "topic", id, &name)?;
                 Ok(id)
             })

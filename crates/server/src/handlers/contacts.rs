@@ -145,5 +145,5 @@ pub(crate) async fn lists(State(app): State<App>) -> Answer<Vec<Named>> {
 
 #[utoipa::path(get, path = "/api/topics", responses((status = 200, body = Vec<Named>)))]
 pub(crate) async fn topics(State(app): State<App>) -> Answer<Vec<Named>> {
-    Ok(Json(app.store.read(settings::topics).await?))
+    Ok(Json(app.store.read(rinse_store::topics::all).await?))
 }

@@ -11,7 +11,7 @@ use rinse_core::clearance::RuleSet;
 use rinse_core::words::people;
 use rinse_store::clearing::forecast;
 use rinse_store::rules::{self, RulesVersion};
-use rinse_store::{Connection, letterheads, settings};
+use rinse_store::{Connection, letterheads, settings, topics};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -44,7 +44,7 @@ pub(crate) struct RulesView {
 
 /// The caps of a version in words.
 pub(crate) fn cap_words(c: &Connection, rules: &RuleSet) -> rinse_store::Result<Vec<CapWords>> {
-    let (topics, letterheads) = (settings::topics(c)?, letterheads::all(c)?);
+    let (topics, letterheads) = (topics::all(c)?, letterheads::all(c)?);
     let scope = |s: Scope| match s {
         Scope::Marketing => "all marketing".to_owned(),
         Scope::Channel { id: 2 } => "text messages".into(),
@@ -72,7 +72,7 @@ pub(crate) async fn current(State(app): State<App>) -> Answer<RulesView> {
                 let countries = s
                     .query_map([], |r| Ok(CountryPeople { country: r.get(0)?, people: r.get(1)?, single: r.get(2)? }))?
                     .collect::<Result<_, _>>()?;
-                Ok(RulesView { version, caps, countries, letterheads: letterheads::all(c)?, topics: settings::topics(c)? })
+                Ok(RulesView { version, caps, countries, letterheads: letterheads::all(c)?, topics: topics::all(c)? })
             })
             .await?,
     ))

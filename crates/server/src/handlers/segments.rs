@@ -245,7 +245,7 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
                     tags: tags::all(c, Kind::Tag)?,
                     labels: tags::all(c, Kind::Label)?,
                     events: events::names(c)?,
-                    topics: settings::topics(c)?,
+                    topics: rinse_store::topics::all(c)?,
                     segments: segments::all(c)?.into_iter().map(|s| Tied { id: s.id, name: s.name }).collect(),
                     mailings: mailings::all(c)?
                         .into_iter()

@@ -14,8 +14,8 @@ use rinse_core::{DAY, Instant};
 use rinse_store::ledger::{self, Grant, Origin};
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::responses::{self, Leaving};
-use rinse_store::settings;
 use rinse_store::texts;
+use rinse_store::topics;
 use rinse_store::{Connection, StoreError};
 
 /// Who came, by which link.
@@ -167,7 +167,7 @@ fn carry_out(c: &Connection, v: Visitor, choice: &Choice, now: Instant) -> rinse
             "You get mail again.".into()
         }
         Choice::Save(keep, pause) => {
-            for t in settings::topics(c)? {
+            for t in topics::all(c)? {
                 if keep.contains(&t.id) {
                     ledger::rejoin_topic(c, v.contact, t.id, now, &origin)?;
                 } else if ledger::leave_topic(c, v.contact, t.id, now, &origin)? {

@@ -13,8 +13,8 @@ use rinse_core::token::{Kind, Signer};
 use rinse_post::compose::{self, Composed, Note, Sender};
 use rinse_store::StoreError;
 use rinse_store::letterheads::{self, Letterhead};
-use rinse_store::settings;
 use rinse_store::signups::{self, Form, Invitation};
+use rinse_store::topics;
 use sha2::{Digest, Sha256};
 use std::net::SocketAddr;
 
@@ -34,7 +34,7 @@ fn show(f: &Filled, said: Option<&str>) -> Response {
 async fn form(app: &App, letterhead: i64, chosen: Option<Vec<i64>>) -> Result<Filled, StoreError> {
     app.store
         .read(move |c| {
-            let topics = settings::topics(c)?
+            let topics = topics::all(c)?
                 .into_iter()
                 .map(|t| Topic { on: chosen.as_ref().is_some_and(|k| k.contains(&t.id)), id: t.id, name: t.name })
                 .collect();

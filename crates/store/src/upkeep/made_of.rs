@@ -42,6 +42,23 @@ pub fn now(c: &Connection, now: Instant) -> Result<BaseDay> {
     })?)
 }
 
+/// May people with such a consent and status, by their numbers, be mailed?
+pub(crate) fn is_mailable(consent: i64, status: i64) -> bool {
+    matches!(consent, 2 | 3) && !matches!(status, 1 | 3)
+}
+
+/// People with consent and a usable address.
+pub(super) fn mailable(c: &Connection) -> Result<i64> {
+    let mut s = c.prepare_cached("SELECT consent, status, count(*) FROM contact WHERE gone IS NULL GROUP BY 1, 2")?;
+    let rows = s.query_map([], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, i64>(2)?)))?;
+    let mut all = 0;
+    for row in rows {
+        let (consent, status, people) = row?;
+        all += if is_mailable(consent, status) { people } else { 0 };
+    }
+    Ok(all)
+}
+
 /// Notes what the base is made of today. Once a day.
 ///
 /// # Errors

@@ -289,7 +289,7 @@ pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
     let left: Vec<u64> = base.iter().zip(out).map(|(all, out)| all.saturating_sub(out)).collect();
     let rate = |of: &[u64]| (Rate::new(of[1].min(of[0]), of[0]), Rate::new(of[2].min(of[0]), of[0]), Rate::new(of[4].min(of[3]), of[3]));
     let ((accepted, bounced, opened), (accepted_after, bounced_after, opened_after)) = (rate(&base), rate(&left));
-    let mailable = crate::findings::mailable(c)?;
+    let mailable = super::made_of::mailable(c)?;
     let by: i64 = c
         .prepare_cached(
             "SELECT coalesce(sum((m.status_after NOT IN (1, 3)) - (m.status_before NOT IN (1, 3))), 0) FROM cleaning_member m JOIN contact k ON k.id = m.contact_id

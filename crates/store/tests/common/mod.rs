@@ -11,7 +11,7 @@ use rinse_store::contacts::{self, Profile};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::sends::{self, Phase};
-use rinse_store::{Connection, Store, clearing, figures, letterheads, settings};
+use rinse_store::{Connection, Store, clearing, figures, letterheads, topics};
 use tempfile::TempDir;
 
 pub(crate) const START: Instant = Instant(1_700_000_000_000);
@@ -38,8 +38,8 @@ pub(crate) async fn base(people: usize) -> (TempDir, Store) {
                 },
                 START,
             )?;
-            settings::topic_named(c, "Tide notes")?;
-            settings::topic_named(c, "Boat days")
+            topics::named(c, "Tide notes")?;
+            topics::named(c, "Boat days")
         })
         .await
         .unwrap();
