@@ -22,7 +22,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("series", "/series/1", "Running", None),
     ("findings", "/findings", "whose opens can be known", None),
     ("upkeep", "/upkeep", "are due for cleaning", None),
-    ("load", "/upkeep/load", "are silent", None),
+    ("load", "/upkeep/load", "would bear more", None),
 ];
 
 #[tokio::main]

@@ -75,6 +75,36 @@ fn peek_tells_the_rest_when_one_file_is_none() {
     assert!(peek(b"\n\n").unwrap_err().contains("The file is empty"));
 }
 
+/// A message of each kind, and what is said of it.
+#[rstest]
+#[case("From: MAILER-DAEMON@fulmar.example\nSubject: failure notice\n\n<wren@fulmar.example>:\n552 5.2.2 mailbox full\n", "delivery_status", json!([{ "address": "wren@fulmar.example", "status": "5.2.2", "class": "temporary", "reason": "mailbox full" }]))]
+#[case("From: a@fulmar.example\nMIME-Version: 1.0\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\n\n--b\nContent-Type: message/delivery-status\n\nFinal-Recipient: rfc822; new@fulmar.example\nOriginal-Recipient: rfc822; <wren@fulmar.example>\nAction: failed\nStatus: 5.0.0\nDiagnostic-Code: smtp; host mx2 said: 550 5.1.1 unknown\n\nFinal-Recipient: rfc822; tern@fulmar.example\nAction: delayed\nStatus: 4.4.1\n\nFinal-Recipient: rfc822; gull@fulmar.example\nAction: relayed\n--b--\n", "delivery_status", json!([
+    { "address": "wren@fulmar.example", "status": "5.1.1", "class": "permanent", "reason": "no such address" },
+    { "address": "tern@fulmar.example", "status": "4.4.1", "class": "temporary", "reason": "the host goes on trying" },
+    { "address": "gull@fulmar.example", "status": null, "class": "delivered", "reason": "relayed" },
+]))]
+#[case("From: wren@fulmar.example\nSubject: Out of office: Tide notes\n\nBack on Monday.\n", "auto_reply", json!([]))]
+#[case("From: wren@fulmar.example\nIn-Reply-To: <a@b.example>\nSubject: Re: Tide notes\n\nYes.\n", "reply", json!([]))]
+#[case("From: wren@fulmar.example\nSubject: Boats\n\nWhen?\n", "other", json!([]))]
+fn classify_says_what_came_in(#[case] raw: &str, #[case] kind: &str, #[case] recipients: Value) {
+    let out = run(&["classify", "-"], raw.as_bytes());
+    let line: Value = serde_json::from_slice(&out.stdout).unwrap();
+    assert_eq!(line, json!({ "file": "-", "kind": kind, "recipients": recipients }));
+    assert!(out.status.success());
+}
+
+#[test]
+fn classify_tells_the_rest_when_one_file_is_none() {
+    let folder = tempfile::tempdir().unwrap();
+    let (good, deep) = (folder.path().join("good.eml"), folder.path().join("deep.eml"));
+    std::fs::write(&good, "Subject: Boats\n\nWhen?\n").unwrap();
+    std::fs::write(&deep, "Content-Type: message/rfc822\n\n".repeat(20_000)).unwrap();
+    let out = run(&["classify", deep.to_str().unwrap(), "missing.eml", good.to_str().unwrap()], b"");
+    let words = String::from_utf8(out.stderr).unwrap();
+    assert!(out.status.code() == Some(1) && words.contains("nested without end") && words.contains("missing.eml"), "{words}");
+    assert_eq!(serde_json::from_slice::<Value>(&out.stdout).unwrap()["kind"], "other");
+}
+
 fn ask(address: &str) -> Value {
     let out = run(&["address"], format!("{}\n", json!({ "id": 7, "address": address })).as_bytes());
     let answer: Value = serde_json::from_slice(&out.stdout).unwrap();

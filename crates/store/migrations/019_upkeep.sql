@@ -15,6 +15,8 @@ INSERT INTO domain_failure SELECT coalesce(s.accepted_at, s.failed_at) / 8640000
 -- Failures of one mailing at one domain that wait for a person. Decision: null not decided, 0 they don't count, 1 they count.
 CREATE TABLE incident (
     id INTEGER PRIMARY KEY, mailing_id INTEGER NOT NULL REFERENCES mailing, domain_id INTEGER NOT NULL REFERENCES domain, opened_at INTEGER NOT NULL,
+    -- the mailing's messages there, once it is decided: what they are counted from is forgotten later
+    messages INTEGER,
     -- what was usual: group, base, usual
     norm_of TEXT NOT NULL, norm_failures INTEGER NOT NULL, norm_messages INTEGER NOT NULL,
     decision INTEGER, decided_at INTEGER, person_id INTEGER REFERENCES person, reason TEXT NOT NULL DEFAULT '', UNIQUE (mailing_id, domain_id)
@@ -22,7 +24,9 @@ CREATE TABLE incident (
 CREATE INDEX send_failure ON send (mailing_id, contact_id) WHERE failed_at IS NOT NULL;
 -- Why an address stands where it stands, by the numbers of crates/core.
 ALTER TABLE contact ADD COLUMN status_cause INTEGER NOT NULL DEFAULT 0;
-CREATE INDEX contact_cause ON contact (status, status_cause, status_at) WHERE status <> 0;
+UPDATE contact SET status_at = added_at WHERE status <> 0 AND status_at IS NULL;
+CREATE INDEX contact_cause ON contact (status, status_cause, status_until, gone) WHERE status <> 0;
+CREATE INDEX contact_since ON contact (status, status_at, id) WHERE status <> 0;
 -- People whose status is to be worked out again.
 CREATE TABLE status_due (contact_id INTEGER PRIMARY KEY REFERENCES contact);
 INSERT INTO status_due SELECT id FROM contact WHERE status <> 0 AND gone IS NULL;
@@ -31,6 +35,8 @@ CREATE TABLE cleaning_run (
     id INTEGER PRIMARY KEY, kind TEXT NOT NULL, state TEXT NOT NULL, made_at INTEGER NOT NULL, person_id INTEGER REFERENCES person, note TEXT NOT NULL DEFAULT '',
     -- the version of the policy that it brings into force, when it is of one
     policy_id INTEGER REFERENCES upkeep_policy, policy TEXT, applied_at INTEGER, undone_at INTEGER, effect TEXT,
+    -- how many by cause, while nobody's part in it changes: counting a large run takes long
+    counted TEXT,
     send_mark INTEGER, response_mark INTEGER, purchase_mark INTEGER
 );
 -- State: 0 proposed, 1 taken out, 2 applied, 3 put back, 4 could not be put back.

@@ -34,7 +34,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/clearance/domains", "Pause a domain"),
     ("/clearance/holdout", "since"),
     ("/clearance/suppression", "Shortlist"),
-    ("/upkeep/load", "are silent"),
+    ("/upkeep/load", "would bear more"),
     ("/clearance/47", "get it"),
     ("/clearance/50", "Held: outside sending hours"),
     ("/mailings", "Drafts"),
@@ -69,7 +69,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/upkeep/policy", "Versions"),
     ("/upkeep/runs", "New year"),
     ("/upkeep/runs/2", "What it does to the figures"),
-    ("/upkeep/load", "are silent"),
+    ("/upkeep/load", "would bear more"),
 ];
 
 #[tokio::test(flavor = "multi_thread")]

@@ -9526,6 +9526,11 @@ export interface components {
          * @enum {string}
          */
         Alphabet: "gsm7" | "ucs2";
+        /** @description People of a run with a cause who answered or bought. */
+        AnsweredBy: {
+            answered: components["schemas"]["Rate"];
+            cause: components["schemas"]["Cause"];
+        };
         /** @description What was counted for an arm. */
         ArmCounts: {
             /** Format: int64 */
@@ -9942,6 +9947,8 @@ export interface components {
             accepted_after: components["schemas"]["Rate"];
             /** @description People on it who answered or bought within these days. */
             answered: components["schemas"]["Rate"];
+            /** @description The same by cause. */
+            answered_by: components["schemas"]["AnsweredBy"][];
             bounced: components["schemas"]["Rate"];
             bounced_after: components["schemas"]["Rate"];
             /** Format: int64 */

@@ -6,6 +6,7 @@ mod crowd;
 mod people;
 mod sending;
 mod trials;
+mod upkeep;
 
 use futures::StreamExt;
 use rinse_core::Instant;
@@ -80,7 +81,7 @@ async fn events() {
     line("events in, durable before answered", ours, EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0, "thousand a second");
 }
 
-/// Everything, or only what is named: calc, rehearsal, reading, exact, hours, events, events-in, clearance, one-click, crowd, compose, hand-over, schedule, import, segments.
+/// Everything, or only what is named: calc, rehearsal, reading, exact, hours, events, events-in, clearance, one-click, crowd, compose, hand-over, schedule, import, upkeep, segments.
 #[tokio::main]
 async fn main() {
     let only: Vec<String> = std::env::args().skip(1).collect();
@@ -126,6 +127,9 @@ async fn main() {
     }
     if asked("import") {
         people::import().await;
+    }
+    if asked("upkeep") {
+        upkeep::upkeep().await;
     }
     if asked("segments") {
         people::segments_and_pages();

@@ -48,7 +48,7 @@ impl Director {
         self.app
             .store
             .write(move |c| {
-                for found in incidents::all(c)?.into_iter().filter(|i| i.counts.is_none()) {
+                for found in incidents::undecided(c)? {
                     incidents::decide(c, found.id, Some(true), "Given up: its addresses are gone", now, Some(1))?;
                 }
                 Ok(())

@@ -75,7 +75,7 @@ fn front_of(c: &Connection, now: Instant) -> rinse_store::Result<Upkeep> {
         days,
         by_cause: made_of::by_cause(c)?,
         due: made_of::due(c)?,
-        incidents: incidents::all(c)?.into_iter().filter(|i| i.counts.is_none()).collect(),
+        incidents: incidents::undecided(c)?,
         runs: runs::all(c, now)?.into_iter().filter(pictured).collect(),
         policy_version: policy.id,
         policy_at: policy.at,

@@ -165,7 +165,7 @@ pub struct Incident {
     pub lines: Vec<ReplyLine>,
 }
 
-const COLUMNS: &str = "SELECT i.id, i.mailing_id, m.name, d.name, i.opened_at, i.norm_of, i.norm_failures, i.norm_messages, i.decision, i.decided_at, p.name, i.reason, i.domain_id
+const COLUMNS: &str = "SELECT i.id, i.mailing_id, m.name, d.name, i.opened_at, i.norm_of, i.norm_failures, i.norm_messages, i.decision, i.decided_at, p.name, i.reason, i.domain_id, i.messages
     FROM incident i JOIN mailing m ON m.id = i.mailing_id JOIN domain d ON d.id = i.domain_id LEFT JOIN person p ON p.id = i.person_id";
 
 /// Reply lines that are shown of one incident.
@@ -190,14 +190,10 @@ fn incident(c: &Connection, r: &Row<'_>) -> Result<Incident> {
     let mut lines: Vec<ReplyLine> = lines.into_iter().map(|(line, times)| ReplyLine { line, times }).collect();
     lines.sort_by(|a, b| b.times.cmp(&a.times).then_with(|| a.line.cmp(&b.line)));
     lines.truncate(LINES);
-    let messages: i64 = c
-        .prepare_cached(
-            "SELECT coalesce(sum(messages), 0) FROM domain_failure WHERE domain_id = ?1 AND mailing_id = ?2 AND day BETWEEN ?3 AND ?4",
-        )?
-        .query_row(
-            params![domain_id, mailing_id, day(Instant(r.get(4)?)) - ON_A_MAILING_DAYS, day(Instant(r.get(4)?)) + ON_A_MAILING_DAYS],
-            |r| r.get(0),
-        )?;
+    let messages: i64 = match r.get::<_, Option<i64>>(13)? {
+        Some(n) => n,
+        None => messages_of(c, domain_id, mailing_id, Instant(r.get(4)?))?,
+    };
     let norm_of: String = r.get(5)?;
     Ok(Incident {
         id: r.get(0)?,
@@ -220,12 +216,32 @@ fn incident(c: &Connection, r: &Row<'_>) -> Result<Incident> {
     })
 }
 
+/// A mailing's messages at a domain around the day on which it was found.
+fn messages_of(c: &Connection, domain: i64, mailing: i64, found: Instant) -> Result<i64> {
+    Ok(c.prepare_cached(
+        "SELECT coalesce(sum(messages), 0) FROM domain_failure WHERE domain_id = ?1 AND mailing_id = ?2 AND day BETWEEN ?3 AND ?4",
+    )?
+    .query_row(params![domain, mailing, day(found) - ON_A_MAILING_DAYS, day(found) + ON_A_MAILING_DAYS], |r| r.get(0))?)
+}
+
 /// All incidents, those that wait first, then the newest.
 ///
 /// # Errors
 /// When the database fails.
 pub fn all(c: &Connection) -> Result<Vec<Incident>> {
-    let mut s = c.prepare_cached(const_format::concatcp!(COLUMNS, " ORDER BY i.decision IS NOT NULL, i.id DESC LIMIT 100"))?;
+    some(c, const_format::concatcp!(COLUMNS, " ORDER BY i.decision IS NOT NULL, i.id DESC LIMIT 100"))
+}
+
+/// Those that wait for a person, the newest first.
+///
+/// # Errors
+/// When the database fails.
+pub fn undecided(c: &Connection) -> Result<Vec<Incident>> {
+    some(c, const_format::concatcp!(COLUMNS, " WHERE i.decision IS NULL ORDER BY i.id DESC LIMIT 100"))
+}
+
+fn some(c: &Connection, sql: &str) -> Result<Vec<Incident>> {
+    let mut s = c.prepare_cached(sql)?;
     let (mut rows, mut out) = (s.query([])?, Vec::new());
     while let Some(r) = rows.next()? {
         out.push(incident(c, r)?);
@@ -250,14 +266,14 @@ pub fn waiting(c: &Connection) -> Result<Vec<(String, String, Instant)>> {
 /// # Errors
 /// When there is no such incident.
 pub fn decide(c: &Connection, id: i64, counts: Option<bool>, reason: &str, now: Instant, person: Option<i64>) -> Result<()> {
-    let (mailing, domain): (i64, i64) = c
-        .prepare_cached("SELECT mailing_id, domain_id FROM incident WHERE id = ?1")?
-        .query_row([id], |r| Ok((r.get(0)?, r.get(1)?)))
+    let (mailing, domain, found): (i64, i64, i64) = c
+        .prepare_cached("SELECT mailing_id, domain_id, opened_at FROM incident WHERE id = ?1")?
+        .query_row([id], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
         .optional()?
         .ok_or(StoreError::Missing("incident"))?;
     c.execute(
-        "UPDATE incident SET decision = ?2, decided_at = iif(?2 IS NULL, NULL, ?3), person_id = ?4, reason = ?5 WHERE id = ?1",
-        params![id, counts.map(i64::from), now.0, person, reason],
+        "UPDATE incident SET decision = ?2, decided_at = iif(?2 IS NULL, NULL, ?3), person_id = ?4, reason = ?5, messages = coalesce(messages, ?6) WHERE id = ?1",
+        params![id, counts.map(i64::from), now.0, person, reason, messages_of(c, domain, mailing, Instant(found))?],
     )?;
     due(c, mailing, domain)?;
     let what = match counts {

@@ -139,12 +139,16 @@ pub struct Which {
 /// # Errors
 /// When the database fails.
 pub fn people(c: &Connection, which: Which, most: u32) -> Result<Vec<UpkeepRow>> {
-    let mut s = c.prepare_cached(
+    let one = |given: bool, words: &'static str| if given { words } else { "" };
+    let sql = format!(
         "SELECT c.id, c.address, c.status, c.status_cause, c.status_at, c.status_until, coalesce((SELECT evidence FROM ledger l
             WHERE l.contact_id = c.id AND l.kind IN ('resting', 'observed', 'retired') ORDER BY l.id DESC LIMIT 1), '')
-         FROM contact c WHERE c.gone IS NULL AND c.status <> 0 AND (?1 IS NULL OR c.status = ?1) AND (?2 IS NULL OR c.status_cause = ?2)
-            AND (?3 IS NULL OR (coalesce(c.status_at, 0), c.id) < (?3, ?4)) ORDER BY coalesce(c.status_at, 0) DESC, c.id DESC LIMIT ?5",
-    )?;
+         FROM contact c WHERE c.gone IS NULL AND c.status <> 0 AND ?1 IS ?1 AND ?2 IS ?2 AND ?3 IS ?3 AND ?4 IS ?4 {}{}{} ORDER BY c.status_at DESC, c.id DESC LIMIT ?5",
+        one(which.status.is_some(), "AND c.status = ?1 "),
+        one(which.cause.is_some(), "AND c.status_cause = ?2 "),
+        one(which.after.is_some(), "AND (c.status_at, c.id) < (?3, ?4)"),
+    );
+    let mut s = c.prepare_cached(&sql)?;
     let rows = s.query_map(
         params![which.status.map(Code::code), which.cause.map(Code::code), which.after.map(|a| a.0), which.after.map(|a| a.1), most],
         |r| {

@@ -45,7 +45,7 @@ pub struct CleaningRun {
 }
 
 /// People of a run with the same cause and the same change.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[schema(as = CleaningGroup)]
 pub struct Group {
     pub cause: Cause,
@@ -61,7 +61,7 @@ pub struct Group {
 }
 
 /// What a run would do to figures, from the base's own messages of the last 90 days: as they were, and without the people on it.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[schema(as = CleaningEffect)]
 pub struct Effect {
     pub mailable: i64,
@@ -74,6 +74,15 @@ pub struct Effect {
     pub opened: Rate,
     pub opened_after: Rate,
     /// People on it who answered or bought within these days.
+    pub answered: Rate,
+    /// The same by cause.
+    pub answered_by: Vec<AnsweredBy>,
+}
+
+/// People of a run with a cause who answered or bought.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AnsweredBy {
+    pub cause: Cause,
     pub answered: Rate,
 }
 
@@ -94,11 +103,15 @@ fn run(c: &Connection, r: &Row<'_>, now: Instant) -> Result<CleaningRun> {
         undone_at: r.get(9)?,
         undoable: state == RunState::Applied && applied_at.is_some_and(|at| now.0 - at <= UNDOABLE_FOR),
         effect: text(10)?.map(|e| serde_json::from_str(&e)).transpose()?,
-        groups: groups(c, id)?,
+        groups: match text(11)? {
+            Some(counted) => serde_json::from_str(&counted)?,
+            None => groups(c, id)?,
+        },
     })
 }
 
-const COLUMNS: &str = "SELECT r.id, r.kind, r.state, r.made_at, p.name, r.note, r.policy_id, r.policy, r.applied_at, r.undone_at, r.effect
+const COLUMNS: &str =
+    "SELECT r.id, r.kind, r.state, r.made_at, p.name, r.note, r.policy_id, r.policy, r.applied_at, r.undone_at, r.effect, r.counted
     FROM cleaning_run r LEFT JOIN person p ON p.id = r.person_id";
 
 /// The newest runs.
@@ -154,6 +167,13 @@ fn state_of(c: &Connection, id: i64) -> Result<(Kind, RunState)> {
 
 fn set_state(c: &Connection, id: i64, state: RunState) -> Result<()> {
     c.prepare_cached("UPDATE cleaning_run SET state = ?2 WHERE id = ?1")?.execute(params![id, Worded(state)])?;
+    count(c, id)
+}
+
+/// Keeps how many there are by cause, until somebody's part in the run changes again.
+fn count(c: &Connection, id: i64) -> Result<()> {
+    let counted = serde_json::to_string(&groups(c, id)?)?;
+    c.prepare_cached("UPDATE cleaning_run SET counted = ?2 WHERE id = ?1")?.execute(params![id, counted])?;
     Ok(())
 }
 
@@ -306,6 +326,15 @@ pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
         opened,
         opened_after,
         answered: answered(c, id, "m.state = 0", since)?,
+        answered_by: groups(c, id)?
+            .iter()
+            .map(|g| g.cause)
+            .collect::<std::collections::BTreeSet<_>>()
+            .into_iter()
+            .map(|cause| {
+                Ok(AnsweredBy { cause, answered: answered(c, id, &format!("m.state = 0 AND m.cause = {}", cause.code()), since)? })
+            })
+            .collect::<Result<_>>()?,
     })
 }
 
@@ -392,7 +421,7 @@ pub fn take_out(c: &Connection, id: i64, contact: i64, out: bool) -> Result<()> 
         contact,
         state.code()
     ])?;
-    if n == 0 { Err(StoreError::Missing("person on this run")) } else { Ok(()) }
+    if n == 0 { Err(StoreError::Missing("person on this run")) } else { count(c, id) }
 }
 
 /// Drops a run that isn't applied: nothing comes of it.
@@ -425,7 +454,7 @@ pub fn begin_apply(c: &Connection, id: i64, now: Instant, person: Option<i64>) -
         c.execute("UPDATE cleaning_run SET policy_id = ?2 WHERE id = ?1", params![id, version])?;
     }
     c.execute(
-        "UPDATE cleaning_run SET state = 'applying', applied_at = ?2, send_mark = (SELECT coalesce(max(id), 0) FROM send),
+        "UPDATE cleaning_run SET state = 'applying', counted = NULL, applied_at = ?2, send_mark = (SELECT coalesce(max(id), 0) FROM send),
             response_mark = (SELECT coalesce(max(id), 0) FROM response), purchase_mark = (SELECT coalesce(max(id), 0) FROM purchase) WHERE id = ?1",
         params![id, now.0],
     )?;
@@ -452,7 +481,7 @@ pub fn begin_undo(c: &Connection, id: i64, cause: Option<Cause>, contact: Option
     if n == 0 {
         return Err(StoreError::Refused("There is nobody left to put back.".into()));
     }
-    c.execute("UPDATE cleaning_run SET state = 'undoing', undone_at = ?2 WHERE id = ?1", params![id, now.0])?;
+    c.execute("UPDATE cleaning_run SET state = 'undoing', counted = NULL, undone_at = ?2 WHERE id = ?1", params![id, now.0])?;
     crate::settings::audit(c, now, person, "cleaning run undone", "upkeep", id, &format!("for {n} people"))
 }
 

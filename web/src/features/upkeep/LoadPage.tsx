@@ -31,6 +31,10 @@ function Share({ rate, what }: { rate: Schemas["Rate"]; what: string }) {
   );
 }
 
+/** Where a segment of some cells begins. */
+const segment = (name: string, cells: Cell[]) =>
+  `/contacts/segments/new?${new URLSearchParams({ name, tree: JSON.stringify({ kind: "load", cells: cells.map((c) => c.cell) }) })}`;
+
 /** How the cell moved since the earlier day. */
 function Moved({ cell, from }: { cell: Cell; from: number | null | undefined }) {
   if (cell.people_before === null || cell.people_before === undefined || !from) return null;
@@ -51,7 +55,6 @@ export function LoadPage() {
       <Loaded query={load}>
         {(v) => {
           const of = (mail: string, answer: string) => v.cells.find((c) => c.mail === mail && c.answer === answer)!;
-          const sum = (pick: (c: Cell) => boolean) => v.cells.filter(pick).reduce((n, c) => n + c.people, 0);
           if (v.day == null)
             return (
               <>
@@ -63,7 +66,9 @@ export function LoadPage() {
                 </p>
               </>
             );
-          const slack = of("dense", "slackening").people;
+          const over = v.cells.filter((c) => c.mail === "dense" && ["slackening", "silent"].includes(c.answer));
+          const under = v.cells.filter((c) => c.mail === "sparse" && ["rising", "steady"].includes(c.answer));
+          const people = (cells: Cell[]) => cells.reduce((n, c) => n + c.people, 0);
           return (
             <>
               <div className="crumb">
@@ -72,9 +77,14 @@ export function LoadPage() {
               </div>
               <h1>Mail load</h1>
               <p className="finding">
-                <em>{count(sum((c) => c.answer === "slackening"))}</em> people answer less than they did
-                {slack > 0 && `, ${count(slack)} of them under dense mail`}; {count(sum((c) => c.answer === "silent"))}{" "}
-                are silent.
+                <em>{plural(people(over), "person gets", "people get")} more than they answer to</em>;{" "}
+                {plural(people(under), "person", "people")} would bear more.
+              </p>
+              <p className="soft">
+                More than they answer to: dense mail, and slackening or silent.{" "}
+                <Link to={segment("More mail than they answer to", over)}>As a segment, to leave out</Link>. Would bear
+                more: sparse mail, and rising or steady.{" "}
+                <Link to={segment("Would bear more mail", under)}>As a segment, to aim at</Link>.
               </p>
               <div className="load" role="table" aria-label="People by mail and answer">
                 <div role="row" className="head">

@@ -149,6 +149,11 @@ function Open({ r }: { r: Run }) {
             col.text("To", (g) => g.after),
             col.number("People", (g) => g.people),
             col.number("Taken out", (g) => g.taken_out),
+            r.applied_at == null &&
+              col.text("Answered or bought in the 90 days before", (g) => {
+                const by = r.effect?.answered_by.find((a) => a.cause === g.cause);
+                return by ? shown(by.answered) : "–";
+              }),
             r.applied_at != null && col.number("Changed by it", (g) => g.applied),
             r.applied_at != null && col.number("Put back", (g) => g.put_back),
             r.undoable &&

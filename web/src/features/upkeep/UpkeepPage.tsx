@@ -42,6 +42,21 @@ export function UpkeepPage() {
     <Frame slips={slips}>
       <Loaded query={upkeep}>
         {(u) => {
+          const all = Object.entries(u.base).reduce((n, [part, people]) => (part === "day" ? n : n + people), 0);
+          if (all === 0)
+            return (
+              <>
+                <div className="crumb">
+                  <span>Upkeep</span>
+                </div>
+                <h1>What the base is made of, and what is due</h1>
+                <p className="finding">Nobody is here yet.</p>
+                <p className="soft">
+                  Addresses that fail are rested, observed and retired here, each with the reason.{" "}
+                  <Link to="/contacts/add">Bring people in</Link> first.
+                </p>
+              </>
+            );
           const open = u.runs.find((r) => r.applied_at == null);
           return (
             <>
