@@ -195,6 +195,8 @@ fn a_run_retires_whom_a_person_has_read_and_can_be_undone_by_halves() {
         assert_eq!((undone.state, how_many(c, MailStatus::Retired)), (RunState::Undone, 1));
         assert!(runs::begin_undo(c, id, None, None, now + 2 * DAY, None).is_err());
         let late = propose_due(c, now + 3 * DAY);
+        let evidence = &runs::members(c, late, None, 0, 1).unwrap()[0].why;
+        assert!(evidence.contains("no such address") && !evidence.contains("undone"), "judged again by what it was judged by: {evidence}");
         runs::begin_apply(c, late, now + 3 * DAY, None).unwrap();
         finish(c, late, now + 3 * DAY);
         assert!(runs::begin_undo(c, late, None, None, now + 34 * DAY, None).unwrap_err().to_string().contains("30 days"));

@@ -117,7 +117,16 @@ pub struct Standing {
     pub why: String,
 }
 
+/// What is said of an address that would be retired where only runs retire.
+pub const UNTIL_A_RUN: &str = "It rests until a cleaning run decides.";
+
 impl Standing {
+    /// What speaks against the address, without what is to come.
+    #[must_use]
+    pub fn evidence(&self) -> &str {
+        self.why.split_once(UNTIL_A_RUN).map_or(self.why.as_str(), |(evidence, _)| evidence).trim_end()
+    }
+
     /// Does it wait for a cleaning run to retire it?
     #[must_use]
     pub fn is_due(&self) -> bool {
@@ -329,7 +338,7 @@ impl<'a> Fold<'a> {
         if self.policy.retires_at(at) {
             self.go(State::Retired, None, cause, why);
         } else {
-            self.go(State::Due, None, cause, format!("{why} It rests until a cleaning run decides."));
+            self.go(State::Due, None, cause, format!("{why} {UNTIL_A_RUN}"));
         }
     }
 

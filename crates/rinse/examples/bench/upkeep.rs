@@ -67,8 +67,13 @@ pub(crate) async fn upkeep() {
     let start = Stopwatch::now();
     store
         .read_now(|c| {
-            (made_of::now(c, now)?, made_of::days(c, now)?, made_of::by_cause(c)?, made_of::due(c)?);
-            (incidents::all(c)?, runs::all(c, now)?, policy::current(c)?);
+            made_of::now(c, now)?;
+            made_of::days(c, now)?;
+            made_of::by_cause(c)?;
+            made_of::due(c)?;
+            incidents::undecided(c)?;
+            runs::all(c, now)?;
+            policy::current(c)?;
             Ok(())
         })
         .expect("the front page");

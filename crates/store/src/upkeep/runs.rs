@@ -10,6 +10,7 @@ use crate::stored::{As, Worded};
 use crate::{Result, StoreError};
 use rinse_core::code::Code;
 use rinse_core::report::Rate;
+use rinse_core::upkeep::fold::UNTIL_A_RUN;
 use rinse_core::upkeep::run::{Kind, MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
@@ -20,7 +21,7 @@ use utoipa::ToSchema;
 /// How long a run can be undone.
 pub const UNDOABLE_FOR: i64 = 30 * DAY;
 /// People changed in one transaction.
-const AT_ONCE: i64 = 200;
+const AT_ONCE: i64 = 100;
 /// People put on a run in one transaction.
 const PUT_AT_ONCE: usize = 2_000;
 
@@ -214,21 +215,11 @@ pub fn put_due(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Opti
     for contact in &some {
         let s = status::now(c, *contact, now)?;
         if s.is_due() {
-            put(
-                c,
-                id,
-                *contact,
-                (s.status, None, s.cause),
-                (MailStatus::Retired, None, s.cause),
-                s.why.trim_end_matches(UNTIL_A_RUN).trim_end(),
-            )?;
+            put(c, id, *contact, (s.status, None, s.cause), (MailStatus::Retired, None, s.cause), s.evidence())?;
         }
     }
     Ok(some.last().copied().filter(|_| some.len() == PUT_AT_ONCE))
 }
-
-/// What the fold says of who waits for a run; a run that retires them doesn't say it any more.
-const UNTIL_A_RUN: &str = "It rests until a cleaning run decides.";
 
 /// Puts people on a run whom its policy would change, a part at a time.
 ///
@@ -617,14 +608,14 @@ fn undo(c: &Connection, id: i64, p: &Affected, now: Instant, origin: &Origin) ->
     if since(c, id, p.contact)? {
         return Ok(MemberState::NotPutBack);
     }
-    let why = format!("Cleaning run {id} was undone: it is {} again.", p.before.0.words());
-    write_set(
-        c,
-        id,
-        p.contact,
-        (p.before.0, p.before.1, if p.before.0 == MailStatus::Resting && p.before.1.is_none() { p.before.2 } else { Cause::PutBack }, &why),
-        now,
-    )?;
+    // Who is due again is judged again by the same evidence.
+    let due = p.before.0 == MailStatus::Resting && p.before.1.is_none();
+    let (cause, why) = if due {
+        (p.before.2, format!("{} {UNTIL_A_RUN} Run {id}, which had retired it, was undone.", p.why))
+    } else {
+        (Cause::PutBack, format!("Cleaning run {id} was undone: it is {} again.", p.before.0.words()))
+    };
+    write_set(c, id, p.contact, (p.before.0, p.before.1, cause, &why), now)?;
     status::refresh_by(c, p.contact, now, origin)?;
     Ok(MemberState::PutBack)
 }

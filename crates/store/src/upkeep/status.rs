@@ -133,7 +133,7 @@ pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
 }
 
 /// People worked out again by one change.
-const SETTLED_AT_ONCE: u32 = 200;
+const SETTLED_AT_ONCE: u32 = 100;
 
 /// Works some of those out again that a decision was about; true when there are more.
 ///

@@ -115,7 +115,7 @@ function Open({ r }: { r: Run }) {
         <span>cleaning run {r.id}</span>
         <span>{r.state}</span>
       </div>
-      <h1>{r.kind === "policy" ? "A version of the policy" : "What was due"}</h1>
+      <h1>{r.kind === "policy" ? "A version of the policy" : r.applied_at == null ? "What is due" : "What was due"}</h1>
       <p className="finding">
         <Finding r={r} />
       </p>
