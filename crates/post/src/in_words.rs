@@ -3,7 +3,7 @@
 //! A message is such a report only when a mail system sent it, it says that delivery failed (or waits), and it names an address that isn't
 //! its own sender or receiver. Anything less stays ordinary mail: an address that a person mentions must never be retired for it.
 
-use crate::inbound::Recipient;
+use crate::inbound::{AWAY, Recipient};
 use mail_parser::{Address, Message, MimeHeaders, PartType};
 use rinse_core::bounce::Reply;
 
@@ -199,12 +199,14 @@ pub(crate) fn report(message: &Message<'_>, surely: bool) -> Option<Vec<Recipien
     let sent_on =
         ["re:", "fw:", "fwd:", "aw:", "wg:"].iter().any(|p| subject.starts_with(p)) || message.header_raw("In-Reply-To").is_some();
     let sure = surely || system || !by_header.is_empty();
-    if !sure && (sent_on || !by_subject) {
+    // What has no way back is a system's, too, but people's automatic answers have none either (RFC 3834 section 3.1.1).
+    let away = AWAY.iter().any(|a| subject.trim().starts_with(a));
+    if !sure && (sent_on || away || !by_subject) {
         return None;
     }
     let words = words(message);
     let small = words.to_lowercase();
-    if !sure && !BEGINS.iter().any(|p| small.contains(p)) {
+    if !sure && !no_way_back(message) && !BEGINS.iter().any(|p| small.contains(p)) {
         return None;
     }
     let names_alone = small.lines().any(|l| l.starts_with('<') && l.trim_end().ends_with(">:"));
@@ -239,7 +241,6 @@ fn is_system(message: &Message<'_>) -> bool {
     let from = first(message.from()).unwrap_or_default();
     let local = name(from.rsplit_once('@').map_or(from, |(local, _)| local));
     let shown = name(message.from().and_then(|f| f.first()).and_then(|a| a.name()).unwrap_or_default());
-    let back = message.header_raw("Return-Path").map(|v| v.trim().to_lowercase());
     let systems = [
         "mailerdaemon",
         "postmaster",
@@ -251,9 +252,12 @@ fn is_system(message: &Message<'_>) -> bool {
         "systemadministrator",
         "deliverysubsystem",
     ];
-    systems.iter().any(|s| local.contains(s) || shown.contains(s))
-        || local == "daemon"
-        || back.is_some_and(|b| b == "<>" || b.contains("mailer-daemon"))
+    systems.iter().any(|s| local.contains(s) || shown.contains(s)) || local == "daemon"
+}
+
+/// Does it say that nothing may come back to it (RFC 5321 section 4.5.5)?
+fn no_way_back(message: &Message<'_>) -> bool {
+    message.header_raw("Return-Path").map(|v| v.trim().to_lowercase()).is_some_and(|b| b == "<>" || b.contains("mailer-daemon"))
 }
 
 /// Names without a domain that a system lists of its own mailboxes.
@@ -486,6 +490,21 @@ mod tests {
     #[case("From: Wren <wren@tern.example>\n", "Fwd: failure notice", "Look:\n<tern@fulmar.example>:\n550 5.1.1 no such user\n")]
     #[case("From: Wren <wren@tern.example>\nIn-Reply-To: <a@b.example>\n", "Delivery failed", "failed recipient: tern@fulmar.example\n")]
     #[case("From: Wren <wren@tern.example>\n", "My parcel was not delivered", "The storm lantern did not reach tern@fulmar.example.\n")]
+    #[case(
+        "Return-Path: <>\nFrom: Wren <wren@tern.example>\nAuto-Submitted: auto-replied\n",
+        "Thank you",
+        "I no longer work here.\nPlease write to tern@fulmar.example.\n"
+    )]
+    #[case(
+        "Return-Path: <>\nFrom: Wren <wren@tern.example>\n",
+        "Out of office: delivery failed?",
+        "Mail that is not delivered goes to tern@fulmar.example.\n"
+    )]
+    #[case(
+        "Return-Path: <>\nFrom: Wren <wren@tern.example>\nIn-Reply-To: <a@b.example>\n",
+        "Undelivered",
+        "Not found at tern@fulmar.example.\n"
+    )]
     #[case("From: postmaster@tern.example\n", "Maintenance", "Write to wren@tern.example with questions.\n")]
     fn ordinary_mail_is_no_report(#[case] head: &str, #[case] subject: &str, #[case] words: &str) {
         assert!(!matches!(read(head, subject, words), Inbound::DeliveryStatus(_)), "{subject}");

@@ -29,7 +29,7 @@ pub enum Inbound {
 }
 
 /// What the subject of an automatic answer begins with where no header (RFC 3834) says that it is one.
-const AWAY: [&str; 14] = [
+pub(crate) const AWAY: [&str; 14] = [
     "out of office",
     "out of the office",
     "autoreply",
@@ -105,15 +105,17 @@ fn kind(message: &Message<'_>) -> Inbound {
         return Inbound::DeliveryStatus(recipients);
     }
     let header = |name: &str| message.header_raw(name).map(|v| v.trim().to_lowercase());
+    let answers = header("In-Reply-To").is_some() || header("References").is_some();
     let automatic = header("Auto-Submitted").is_some_and(|v| v != "no")
-        || header("Precedence").is_some_and(|v| v == "auto_reply" || matches!(v.as_str(), "bulk" | "junk") && header("List-Id").is_none())
+        // Lists and newsletters say that they are bulk, too; what answers us and says so is no person.
+        || header("Precedence").is_some_and(|v| v == "auto_reply" || matches!(v.as_str(), "bulk" | "junk") && answers)
         || ["X-Auto-Response-Suppress", "X-Autoreply", "X-Autorespond", "X-Auto-Reply-From", "X-Mail-Autoreply"]
             .iter()
             .any(|name| header(name).is_some())
         || message.subject().is_some_and(|s| AWAY.iter().any(|away| s.trim().to_lowercase().starts_with(away)));
     if automatic {
         Inbound::AutoReply
-    } else if header("In-Reply-To").is_some() || header("References").is_some() {
+    } else if answers {
         Inbound::Reply
     } else {
         Inbound::Other
