@@ -14,8 +14,6 @@ const MOST: usize = 200;
 
 /// What such reports say of a failure, in small letters.
 const FAILED: &[&str] = &[
-    "undeliverable",
-    "undelivered",
     "not delivered",
     "could not be delivered",
     "couldn't be delivered",
@@ -33,7 +31,6 @@ const FAILED: &[&str] = &[
     "failed permanently",
     "failed addresses",
     "failed recipient",
-    "permanent fatal errors",
     "fatal errors",
     "did not reach",
     "didn't reach",
@@ -103,7 +100,6 @@ const WAITS: &[&str] = &[
     "delivery delayed",
     "not yet been delivered",
     "warning message only",
-    "do not need to resend",
     "not need to resend",
     "temporary non-fatal",
     "message delayed",
@@ -112,24 +108,15 @@ const WAITS: &[&str] = &[
     "retry",
 ];
 
-/// Lines from which on the message stands that failed.
+/// What lines begin with from which on the message stands that failed, without the marks before.
 const ORIGINAL: &[&str] = &[
     "below this line is a copy of the message",
     "this is a copy of the message",
     "a copy of the message",
-    "original message follows",
-    "----- original message",
-    "-----original message",
-    "----- message header",
-    "message headers follow",
-    "unsent message below",
-    "original message is included",
+    "original message",
+    "message header",
     "the original message was:",
-    "message header follows",
     "text of your message",
-    "original message attached",
-    "--- original message",
-    "unsent message follows",
     "the header of the original",
     "message follows",
     "begin original",
@@ -137,7 +124,7 @@ const ORIGINAL: &[&str] = &[
     "return-path:",
     "undelivered message",
     "original headers",
-    "----- unsent",
+    "unsent",
 ];
 
 /// What a mail system that doesn't say that it is one begins a report with.
@@ -290,7 +277,7 @@ fn words(message: &Message<'_>) -> String {
         }
         for line in text.lines() {
             let small = line.trim_start_matches(['>', ' ', '-', '*', '|']).to_lowercase();
-            if ORIGINAL.iter().any(|o| small.starts_with(o.trim_start_matches('-').trim_start())) && !out.trim().is_empty() {
+            if ORIGINAL.iter().any(|o| small.starts_with(o)) && !out.trim().is_empty() {
                 break;
             }
             out.extend(line.chars().take(1_000));
