@@ -5,6 +5,7 @@ import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { count, words } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
+import { More } from "../../shared/table/More";
 import { Loaded } from "../../shared/states";
 import { useUpkeepSlips } from "./useUpkeepSlips";
 
@@ -78,14 +79,11 @@ export function AddressesPage() {
                   col.text("Why", (r) => r.why),
                 ]}
               />
-              <p>
-                {pages.hasNextPage && (
-                  <button className="plain" disabled={pages.isFetching} onClick={() => void pages.fetchNextPage()}>
-                    Show more
-                  </button>
-                )}{" "}
-                <a href={`/api/upkeep/people.csv?${new URLSearchParams(query)}`}>All {count(all)} as CSV</a>
-              </p>
+              <More
+                pages={pages}
+                csv={`/api/upkeep/people.csv?${new URLSearchParams(query)}`}
+                all={`All ${count(all)} as CSV`}
+              />
             </>
           );
         }}

@@ -5,10 +5,11 @@ import { useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
-import { bare, count, date, instant, percent } from "../../shared/format";
+import { count, date, instant } from "../../shared/format";
 import { NumberBox } from "../../shared/NumberBox";
 import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
+import { withInterval } from "./run";
 import { useUpkeepSlips } from "./useUpkeepSlips";
 
 type Page = Schemas["PolicyPage"];
@@ -99,9 +100,7 @@ function Permanence({ history }: { history: NonNullable<Page["history"]> }) {
           col.number("Mailed again", (l) => l.delivered.of),
           col.number("Delivered to later", (l) => l.delivered.count),
           col.text("Share, with its 95% interval", (l) =>
-            l.delivered.of === 0
-              ? "not known"
-              : `${percent(l.delivered.rate)} (${bare(l.delivered.lower)} to ${bare(l.delivered.upper)}${l.delivered.thin ? ", thin" : ""})`,
+            l.delivered.of === 0 ? "not known" : withInterval(l.delivered),
           ),
         ]}
       />

@@ -5,24 +5,19 @@ import { useParams } from "react-router";
 import { everything } from "../../api/cache";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
-import { bare, count, instant, percent, plural } from "../../shared/format";
+import { count, instant, plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useProgress } from "../../shared/useProgress";
 import { RunPeople } from "./RunPeople";
+import { sum, withInterval } from "./run";
 import { useUpkeepSlips } from "./useUpkeepSlips";
 
 type Run = Schemas["RunPage"];
-type Group = Schemas["CleaningGroup"];
 type Rate = Schemas["Rate"];
 
-const sum = (r: Run, pick: (g: Group) => number) => r.groups.reduce((n, g) => n + pick(g), 0);
-
 /** A rate with its interval and its counts. */
-const shown = (r: Rate) =>
-  r.of === 0
-    ? "–"
-    : `${percent(r.rate)} (${bare(r.lower)} to ${bare(r.upper)}${r.thin ? ", thin" : ""}; ${count(r.count)} of ${count(r.of)})`;
+const shown = (r: Rate) => (r.of === 0 ? "–" : withInterval(r, `; ${count(r.count)} of ${count(r.of)}`));
 
 function Finding({ r }: { r: Run }) {
   const moves = (before: boolean, after: boolean) =>

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { words } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
+import { More } from "../../shared/table/More";
 import { Failure, Loaded } from "../../shared/states";
 
 type Member = Schemas["CleaningMember"];
@@ -73,14 +74,7 @@ export function RunPeople({ run, cause }: { run: Schemas["RunPage"]; cause: Sche
           />
         )}
       </Loaded>
-      <p>
-        {pages.hasNextPage && (
-          <button className="plain" disabled={pages.isFetching} onClick={() => void pages.fetchNextPage()}>
-            Show more
-          </button>
-        )}{" "}
-        <a href={`/api/upkeep/runs/${run.id}/people.csv`}>All as CSV</a>
-      </p>
+      <More pages={pages} csv={`/api/upkeep/runs/${run.id}/people.csv`} all="All as CSV" />
       <Failure error={out.error ?? undo.error} />
     </>
   );

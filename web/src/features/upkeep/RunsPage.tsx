@@ -1,15 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { count, plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Loaded } from "../../shared/states";
+import { sum } from "./run";
 import { useUpkeepSlips } from "./useUpkeepSlips";
-
-const sum = (r: Schemas["CleaningRun"], pick: (g: Schemas["CleaningGroup"]) => number) =>
-  r.groups.reduce((n, g) => n + pick(g), 0);
 
 /** All cleaning runs, the newest first. */
 export function RunsPage() {
