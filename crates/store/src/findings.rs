@@ -99,7 +99,7 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
             figures::added_up()
         ))?
         .query_row([workline_since(now)], |r| figures::sums(r, 0))?;
-    let standing = standing(c)?;
+    let standing = made_of::by_standing(c)?;
     let people = |which: &dyn Fn(i64, i64) -> bool| standing.iter().filter(|s| which(s.0, s.1)).map(|s| s.2).sum();
     Ok(Workline {
         series: one("SELECT count(*) FROM series WHERE state = 'running'")?,
@@ -157,12 +157,6 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
         .query_map([workline_since(now) * rinse_core::DAY], |r| (0..header.len()).map(|i| r.get(i)).collect())?
         .collect::<rusqlite::Result<_>>()?;
     Ok((header, rows))
-}
-
-/// People by consent state and mail status, along an index.
-fn standing(c: &Connection) -> Result<Vec<(i64, i64, i64)>> {
-    let mut s = c.prepare_cached("SELECT consent, status, count(*) FROM contact WHERE gone IS NULL GROUP BY 1, 2")?;
-    Ok(s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// How many people there are in each consent state.

@@ -11,7 +11,7 @@ use rinse_core::upkeep::run::{MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::Connection;
-use rinse_store::upkeep::{incidents, made_of, policy, runs, status};
+use rinse_store::upkeep::{effects, incidents, made_of, policy, runs, status};
 use rusqlite::params;
 
 const GONE: &str = "550 5.1.1 no such user";
@@ -70,7 +70,7 @@ fn in_force(c: &Connection, policy: &Policy, now: Instant) -> i64 {
     for part in runs::in_parts(&seen.changed) {
         runs::put_changed(c, id, &part).unwrap();
     }
-    let effect = runs::effect(c, id, now).unwrap();
+    let effect = effects::effect(c, id, now).unwrap();
     runs::proposed(c, id, &effect).unwrap();
     runs::begin_apply(c, id, now, None).unwrap();
     finish(c, id, now);
@@ -88,7 +88,7 @@ fn propose_due(c: &Connection, now: Instant) -> i64 {
     while let Some(from) = after {
         after = runs::put_due(c, id, from, now).unwrap();
     }
-    let effect = runs::effect(c, id, now).unwrap();
+    let effect = effects::effect(c, id, now).unwrap();
     runs::proposed(c, id, &effect).unwrap();
     id
 }
@@ -187,7 +187,7 @@ fn a_run_retires_whom_a_person_has_read_and_can_be_undone_by_halves() {
         let state = |who: i64| runs::members(c, id, None, who - 1, 1).unwrap()[0].state;
         assert_eq!([state(10), state(11), state(1)], [MemberState::PutBack, MemberState::NotPutBack, MemberState::Applied]);
         assert_eq!((how_many(c, MailStatus::Retired), made_of::due(c).unwrap()), (6, 3), "due again");
-        assert_eq!(runs::came(c, &runs::one(c, id, now).unwrap()).unwrap().unwrap().taken_out.count, 1, "who bought since");
+        assert_eq!(effects::came(c, &runs::one(c, id, now).unwrap()).unwrap().unwrap().taken_out.count, 1, "who bought since");
 
         runs::begin_undo(c, id, None, None, now + 2 * DAY, Some(1)).unwrap();
         finish(c, id, now + 2 * DAY);

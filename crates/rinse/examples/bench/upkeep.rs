@@ -3,7 +3,7 @@
 use rinse_core::upkeep::Policy;
 use rinse_core::{DAY, Instant};
 use rinse_store::Store;
-use rinse_store::upkeep::{incidents, made_of, policy, runs};
+use rinse_store::upkeep::{effects, incidents, made_of, policy, runs};
 use rusqlite::Connection;
 use std::io::Write;
 use std::path::Path;
@@ -50,7 +50,7 @@ pub(crate) async fn upkeep() {
     for part in runs::in_parts(&changed) {
         store.write(move |c| runs::put_changed(c, run, &part)).await.expect("a part");
     }
-    let effect = store.read_now(|c| runs::effect(c, run, now)).expect("the effect");
+    let effect = store.read_now(|c| effects::effect(c, run, now)).expect("the effect");
     store.write(move |c| runs::proposed(c, run, &effect)).await.expect("proposed");
     say(&format!("a run of {people} put together"), start);
     store.write(move |c| runs::begin_apply(c, run, now, None)).await.expect("begun");

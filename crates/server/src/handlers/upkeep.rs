@@ -13,10 +13,11 @@ use rinse_core::upkeep::policy::Retires;
 use rinse_core::upkeep::run::RunState;
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
+use rinse_store::upkeep::effects::{self, Came, Effect};
 use rinse_store::upkeep::incidents::{self, Incident};
 use rinse_store::upkeep::made_of::{self, BaseDay, ByCause, UpkeepRow, Which};
 use rinse_store::upkeep::policy::{self, Cadence, History, PolicyVersion};
-use rinse_store::upkeep::runs::{self, Came, CleaningRun, Effect, Member};
+use rinse_store::upkeep::runs::{self, CleaningRun, Member};
 use rinse_store::{Connection, StoreError};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -266,7 +267,7 @@ pub(crate) async fn put_people(app: &App, run: i64, policy: Option<Policy>) -> R
             after = app.store.write(move |c| runs::put_due(c, run, from, now)).await?;
         }
     }
-    let effect: Effect = app.store.read_at_leisure(move |c| runs::effect(c, run, now)).await?;
+    let effect: Effect = app.store.read_at_leisure(move |c| effects::effect(c, run, now)).await?;
     app.store.write(move |c| runs::proposed(c, run, &effect)).await
 }
 
@@ -290,7 +291,7 @@ pub(crate) async fn one_run(State(app): State<App>, Path(id): Path<i64>) -> Answ
     let now = app.now();
     let page = move |c: &Connection| {
         let run = runs::one(c, id, now)?;
-        Ok(RunPage { came: runs::came(c, &run)?, run })
+        Ok(RunPage { came: effects::came(c, &run)?, run })
     };
     Ok(Json(app.store.read(page).await?))
 }

@@ -26,20 +26,32 @@ fn day_of(r: &Row<'_>) -> rusqlite::Result<BaseDay> {
     Ok(BaseDay { day: r.get(0)?, active: r.get(1)?, resting: r.get(2)?, observed: r.get(3)?, retired: r.get(4)?, sunset: r.get(5)? })
 }
 
+/// People by consent state and mail status, by their numbers, along an index.
+pub(crate) fn by_standing(c: &Connection) -> Result<Vec<(i64, i64, i64)>> {
+    let mut s = c.prepare_cached("SELECT consent, status, count(*) FROM contact WHERE gone IS NULL GROUP BY 1, 2")?;
+    Ok(s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
+}
+
 /// The base as it is.
 ///
 /// # Errors
 /// When the database fails.
 pub fn now(c: &Connection, now: Instant) -> Result<BaseDay> {
-    Ok(c.prepare_cached(
-        "SELECT ?1, sum(n * (status = 0)) - s.n0, sum(n * (status = 1)), sum(n * (status = 2)), sum(n * (status = 3)), s.n0
-         FROM (SELECT status, sum(n) AS n FROM (SELECT consent, status, count(*) AS n FROM contact WHERE gone IS NULL GROUP BY 1, 2) GROUP BY 1),
-            (SELECT count(*) AS n0 FROM contact INDEXED BY contact_sunset WHERE sunset_at IS NOT NULL AND status = 0 AND gone IS NULL) s",
-    )?
-    .query_row([now.0.div_euclid(DAY)], |r| {
-        let n = |i| r.get::<_, Option<i64>>(i).map(Option::unwrap_or_default);
-        Ok(BaseDay { day: r.get(0)?, active: n(1)?, resting: n(2)?, observed: n(3)?, retired: n(4)?, sunset: n(5)? })
-    })?)
+    let sunset = c
+        .prepare_cached(
+            "SELECT count(*) FROM contact INDEXED BY contact_sunset WHERE sunset_at IS NOT NULL AND status = 0 AND gone IS NULL",
+        )?
+        .query_row([], |r| r.get(0))?;
+    let all = by_standing(c)?;
+    let of = |status: MailStatus| all.iter().filter(|s| s.1 == status.code()).map(|s| s.2).sum::<i64>();
+    Ok(BaseDay {
+        day: now.0.div_euclid(DAY),
+        active: of(MailStatus::Active) - sunset,
+        resting: of(MailStatus::Resting),
+        observed: of(MailStatus::Observed),
+        retired: of(MailStatus::Retired),
+        sunset,
+    })
 }
 
 /// May people with such a consent and status, by their numbers, be mailed?
@@ -49,14 +61,7 @@ pub(crate) fn is_mailable(consent: i64, status: i64) -> bool {
 
 /// People with consent and a usable address.
 pub(super) fn mailable(c: &Connection) -> Result<i64> {
-    let mut s = c.prepare_cached("SELECT consent, status, count(*) FROM contact WHERE gone IS NULL GROUP BY 1, 2")?;
-    let rows = s.query_map([], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, i64>(2)?)))?;
-    let mut all = 0;
-    for row in rows {
-        let (consent, status, people) = row?;
-        all += if is_mailable(consent, status) { people } else { 0 };
-    }
-    Ok(all)
+    Ok(by_standing(c)?.iter().filter(|s| is_mailable(s.0, s.1)).map(|s| s.2).sum())
 }
 
 /// Notes what the base is made of today. Once a day.

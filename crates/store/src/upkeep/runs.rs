@@ -3,13 +3,13 @@
 //! A run retires those whose address is due ([`Kind::Due`]), or brings a version of the policy into force ([`Kind::Policy`]). What it did to
 //! each person stands in `cleaning_member` with what was before; undoing puts that back for everyone to whom nothing happened since.
 
+use super::effects::Effect;
 use super::policy::{self, Changed};
 use super::status;
 use crate::ledger::Origin;
 use crate::stored::{As, Worded};
 use crate::{Result, StoreError};
 use rinse_core::code::Code;
-use rinse_core::report::Rate;
 use rinse_core::upkeep::fold::UNTIL_A_RUN;
 use rinse_core::upkeep::run::{Kind, MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
@@ -59,32 +59,6 @@ pub struct Group {
     pub put_back: i64,
     pub not_put_back: i64,
     pub changed: i64,
-}
-
-/// What a run would do to figures, from the base's own messages of the last 90 days: as they were, and without the people on it.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[schema(as = CleaningEffect)]
-pub struct Effect {
-    pub mailable: i64,
-    pub mailable_after: i64,
-    pub accepted: Rate,
-    pub accepted_after: Rate,
-    pub bounced: Rate,
-    pub bounced_after: Rate,
-    /// Human opens, of delivered messages whose opens can be known.
-    pub opened: Rate,
-    pub opened_after: Rate,
-    /// People on it who answered or bought within these days.
-    pub answered: Rate,
-    /// The same by cause.
-    pub answered_by: Vec<AnsweredBy>,
-}
-
-/// People of a run with a cause who answered or bought.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct AnsweredBy {
-    pub cause: Cause,
-    pub answered: Rate,
 }
 
 fn run(c: &Connection, r: &Row<'_>, now: Instant) -> Result<CleaningRun> {
@@ -273,90 +247,6 @@ pub fn proposed(c: &Connection, id: i64, effect: &Effect) -> Result<()> {
     set_state(c, id, if anybody || kind == Kind::Policy { RunState::Proposed } else { RunState::Dropped })
 }
 
-/// What a run would do to the figures.
-///
-/// # Errors
-/// When the database fails.
-pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
-    let since = now.0 - 90 * DAY;
-    // Messages of 90 days: handed over, accepted, bounced, opens known, opened; of the base and of those who will not be mailed.
-    let told = |of: &str| -> Result<[u64; 5]> {
-        let sql = format!(
-            "SELECT count(*), coalesce(sum(s.accepted_at IS NOT NULL), 0), coalesce(sum({bounced}), 0), coalesce(sum({known}), 0), coalesce(sum({opened}), 0)
-             FROM {of} WHERE s.class = 1 AND s.channel = 1 AND s.at >= ?1 AND s.handed_at IS NOT NULL AND ?2 = ?2",
-            bounced = crate::figures::counted(rinse_core::figure::Figure::Bounced, "s"),
-            known = crate::figures::counted(rinse_core::figure::Figure::OpensKnown, "s"),
-            opened = crate::figures::counted(rinse_core::figure::Figure::HumanOpens, "s"),
-        );
-        Ok(c.prepare_cached(&sql)?.query_row(params![since, id], |r| {
-            let n = |i| r.get::<_, i64>(i).map(i64::unsigned_abs);
-            Ok([n(0)?, n(1)?, n(2)?, n(3)?, n(4)?])
-        })?)
-    };
-    let base = told("send s INDEXED BY send_recent")?;
-    let out = told(
-        "cleaning_member m JOIN send s INDEXED BY send_contact ON m.run_id = ?2 AND m.state = 0 AND m.status_after IN (1, 3) AND s.contact_id = m.contact_id",
-    )?;
-    let left: Vec<u64> = base.iter().zip(out).map(|(all, out)| all.saturating_sub(out)).collect();
-    let rate = |of: &[u64]| (Rate::new(of[1].min(of[0]), of[0]), Rate::new(of[2].min(of[0]), of[0]), Rate::new(of[4].min(of[3]), of[3]));
-    let ((accepted, bounced, opened), (accepted_after, bounced_after, opened_after)) = (rate(&base), rate(&left));
-    let mailable = super::made_of::mailable(c)?;
-    let by: i64 = c
-        .prepare_cached(
-            "SELECT coalesce(sum((m.status_after NOT IN (1, 3)) - (m.status_before NOT IN (1, 3))), 0) FROM cleaning_member m JOIN contact k ON k.id = m.contact_id
-             WHERE m.run_id = ?1 AND m.state = 0 AND k.consent IN (2, 3) AND k.gone IS NULL",
-        )?
-        .query_row([id], |r| r.get(0))?;
-    Ok(Effect {
-        mailable,
-        mailable_after: mailable + by,
-        accepted,
-        accepted_after,
-        bounced,
-        bounced_after,
-        opened,
-        opened_after,
-        answered: answered(c, id, "m.state = 0", since)?,
-        answered_by: groups(c, id)?
-            .iter()
-            .map(|g| g.cause)
-            .collect::<std::collections::BTreeSet<_>>()
-            .into_iter()
-            .map(|cause| {
-                Ok(AnsweredBy { cause, answered: answered(c, id, &format!("m.state = 0 AND m.cause = {}", cause.code()), since)? })
-            })
-            .collect::<Result<_>>()?,
-    })
-}
-
-/// People of a run in a state who answered a message or bought since an instant.
-fn answered(c: &Connection, id: i64, which: &str, since: i64) -> Result<Rate> {
-    let sql = format!(
-        "SELECT count(*), coalesce(sum(EXISTS (SELECT 1 FROM send s INDEXED BY send_contact WHERE s.contact_id = m.contact_id AND (s.open_at >= ?2 OR s.click_at >= ?2 OR s.reply_at >= ?2))
-            OR EXISTS (SELECT 1 FROM purchase p WHERE p.contact_id = m.contact_id AND p.at >= ?2)), 0)
-         FROM cleaning_member m WHERE m.run_id = ?1 AND {which}"
-    );
-    Ok(c.prepare_cached(&sql)?
-        .query_row(params![id, since], |r| Ok(Rate::new(r.get::<_, i64>(1)?.unsigned_abs(), r.get::<_, i64>(0)?.unsigned_abs())))?)
-}
-
-/// What came of a run since it was applied: who of those it took out answered or bought all the same, and who of those put back or left in.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
-pub struct Came {
-    pub taken_out: Rate,
-    pub still_in: Rate,
-}
-
-/// # Errors
-/// When the database fails.
-pub fn came(c: &Connection, run: &CleaningRun) -> Result<Option<Came>> {
-    let Some(at) = run.applied_at else { return Ok(None) };
-    Ok(Some(Came {
-        taken_out: answered(c, run.id, "m.state IN (2, 4, 7) AND m.status_after IN (1, 3)", at)?,
-        still_in: answered(c, run.id, "m.state IN (3, 5)", at)?,
-    }))
-}
-
 /// Somebody on a run.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[schema(as = CleaningMember)]
@@ -520,40 +410,32 @@ pub fn go_on(c: &Connection, id: i64, now: Instant) -> Result<bool> {
     let (kind, state) = state_of(c, id)?;
     let person: Option<i64> = c.prepare_cached("SELECT person_id FROM cleaning_run WHERE id = ?1")?.query_row([id], |r| r.get(0))?;
     let origin = Origin { source: BY_RUN, person, ..Origin::default() };
-    match state {
-        RunState::Applying => {
-            let people = some(c, id, "0, 1")?;
-            for p in &people {
-                let to = apply(c, id, kind, p, now, &origin)?;
-                mark(c, id, p.contact, to)?;
-            }
-            if people.len() < AT_ONCE as usize {
-                set_state(c, id, RunState::Applied)?;
-                // Who failed between the proposal and now was judged by the older policy.
-                c.execute(
-                    "INSERT INTO status_due SELECT DISTINCT contact_id FROM send INDEXED BY send_failed
-                     WHERE failed_at >= (SELECT made_at FROM cleaning_run WHERE id = ?1) AND failed_at IS NOT NULL ON CONFLICT DO NOTHING",
-                    [id],
-                )?;
-                return Ok(false);
-            }
-            Ok(true)
-        }
-        RunState::Undoing => {
-            let people = some(c, id, "7")?;
-            for p in &people {
-                let to = undo(c, id, p, now, &origin)?;
-                mark(c, id, p.contact, to)?;
-            }
-            if people.len() < AT_ONCE as usize {
-                let left = c.prepare_cached("SELECT 1 FROM cleaning_member WHERE run_id = ?1 AND state = 2")?.exists([id])?;
-                set_state(c, id, if left { RunState::Applied } else { RunState::Undone })?;
-                return Ok(false);
-            }
-            Ok(true)
-        }
-        _ => Ok(false),
+    let applies = match state {
+        RunState::Applying => true,
+        RunState::Undoing => false,
+        _ => return Ok(false),
+    };
+    let people = some(c, id, if applies { "0, 1" } else { "7" })?;
+    for p in &people {
+        let to = if applies { apply(c, id, kind, p, now, &origin)? } else { undo(c, id, p, now, &origin)? };
+        mark(c, id, p.contact, to)?;
     }
+    if people.len() == AT_ONCE as usize {
+        return Ok(true);
+    }
+    if applies {
+        set_state(c, id, RunState::Applied)?;
+        // Who failed between the proposal and now was judged by the older policy.
+        c.execute(
+            "INSERT INTO status_due SELECT DISTINCT contact_id FROM send INDEXED BY send_failed
+             WHERE failed_at >= (SELECT made_at FROM cleaning_run WHERE id = ?1) AND failed_at IS NOT NULL ON CONFLICT DO NOTHING",
+            [id],
+        )?;
+    } else {
+        let left = c.prepare_cached("SELECT 1 FROM cleaning_member WHERE run_id = ?1 AND state = 2")?.exists([id])?;
+        set_state(c, id, if left { RunState::Applied } else { RunState::Undone })?;
+    }
+    Ok(false)
 }
 
 fn mark(c: &Connection, id: i64, contact: i64, to: MemberState) -> Result<()> {

@@ -1,0 +1,124 @@
+//! What cleaning runs do to the figures: before one is applied by the base's own messages of 90 days, afterwards by what came of it.
+
+use super::runs::CleaningRun;
+use crate::Result;
+use crate::stored::As;
+use rinse_core::report::Rate;
+use rinse_core::upkeep::Cause;
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, params};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What a run would do to figures, from the base's own messages of the last 90 days: as they were, and without the people on it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[schema(as = CleaningEffect)]
+pub struct Effect {
+    pub mailable: i64,
+    pub mailable_after: i64,
+    pub accepted: Rate,
+    pub accepted_after: Rate,
+    pub bounced: Rate,
+    pub bounced_after: Rate,
+    /// Human opens, of delivered messages whose opens can be known.
+    pub opened: Rate,
+    pub opened_after: Rate,
+    /// People on it who answered or bought within these days.
+    pub answered: Rate,
+    /// The same by cause.
+    pub answered_by: Vec<AnsweredBy>,
+}
+
+/// People of a run with a cause who answered or bought.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AnsweredBy {
+    pub cause: Cause,
+    pub answered: Rate,
+}
+
+/// What a run would do to the figures.
+///
+/// # Errors
+/// When the database fails.
+pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
+    let since = now.0 - 90 * DAY;
+    // Messages of 90 days: handed over, accepted, bounced, opens known, opened; of the base and of those who will not be mailed.
+    let told = |of: &str| -> Result<[u64; 5]> {
+        let sql = format!(
+            "SELECT count(*), coalesce(sum(s.accepted_at IS NOT NULL), 0), coalesce(sum({bounced}), 0), coalesce(sum({known}), 0), coalesce(sum({opened}), 0)
+             FROM {of} WHERE s.class = 1 AND s.channel = 1 AND s.at >= ?1 AND s.handed_at IS NOT NULL AND ?2 = ?2",
+            bounced = crate::figures::counted(rinse_core::figure::Figure::Bounced, "s"),
+            known = crate::figures::counted(rinse_core::figure::Figure::OpensKnown, "s"),
+            opened = crate::figures::counted(rinse_core::figure::Figure::HumanOpens, "s"),
+        );
+        Ok(c.prepare_cached(&sql)?.query_row(params![since, id], |r| {
+            let n = |i| r.get::<_, i64>(i).map(i64::unsigned_abs);
+            Ok([n(0)?, n(1)?, n(2)?, n(3)?, n(4)?])
+        })?)
+    };
+    let base = told("send s INDEXED BY send_recent")?;
+    let out = told(
+        "cleaning_member m JOIN send s INDEXED BY send_contact ON m.run_id = ?2 AND m.state = 0 AND m.status_after IN (1, 3) AND s.contact_id = m.contact_id",
+    )?;
+    let left: Vec<u64> = base.iter().zip(out).map(|(all, out)| all.saturating_sub(out)).collect();
+    let rate = |of: &[u64]| (Rate::new(of[1].min(of[0]), of[0]), Rate::new(of[2].min(of[0]), of[0]), Rate::new(of[4].min(of[3]), of[3]));
+    let ((accepted, bounced, opened), (accepted_after, bounced_after, opened_after)) = (rate(&base), rate(&left));
+    let mailable = super::made_of::mailable(c)?;
+    let by: i64 = c
+        .prepare_cached(
+            "SELECT coalesce(sum((m.status_after NOT IN (1, 3)) - (m.status_before NOT IN (1, 3))), 0) FROM cleaning_member m JOIN contact k ON k.id = m.contact_id
+             WHERE m.run_id = ?1 AND m.state = 0 AND k.consent IN (2, 3) AND k.gone IS NULL",
+        )?
+        .query_row([id], |r| r.get(0))?;
+    let answered_by = answered(c, id, "m.state = 0", since)?;
+    Ok(Effect {
+        mailable,
+        mailable_after: mailable + by,
+        accepted,
+        accepted_after,
+        bounced,
+        bounced_after,
+        opened,
+        opened_after,
+        answered: added_up(&answered_by),
+        answered_by,
+    })
+}
+
+/// People of a run in a state who answered a message or bought since an instant, by cause.
+fn answered(c: &Connection, id: i64, which: &str, since: i64) -> Result<Vec<AnsweredBy>> {
+    let sql = format!(
+        "SELECT m.cause, count(*), coalesce(sum(EXISTS (SELECT 1 FROM send s INDEXED BY send_contact WHERE s.contact_id = m.contact_id AND (s.open_at >= ?2 OR s.click_at >= ?2 OR s.reply_at >= ?2))
+            OR EXISTS (SELECT 1 FROM purchase p WHERE p.contact_id = m.contact_id AND p.at >= ?2)), 0)
+         FROM cleaning_member m WHERE m.run_id = ?1 AND {which} GROUP BY 1 ORDER BY 1"
+    );
+    let mut s = c.prepare_cached(&sql)?;
+    let rows = s.query_map(params![id, since], |r| {
+        let n = |i| r.get::<_, i64>(i).map(i64::unsigned_abs);
+        Ok(AnsweredBy { cause: r.get::<_, As<Cause>>(0)?.0, answered: Rate::new(n(2)?, n(1)?) })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The same of all causes.
+fn added_up(by: &[AnsweredBy]) -> Rate {
+    let sum = |pick: fn(&Rate) -> u64| by.iter().map(|b| pick(&b.answered)).sum();
+    Rate::new(sum(|r| r.count), sum(|r| r.of))
+}
+
+/// What came of a run since it was applied: who of those it took out answered or bought all the same, and who of those put back or left in.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
+pub struct Came {
+    pub taken_out: Rate,
+    pub still_in: Rate,
+}
+
+/// # Errors
+/// When the database fails.
+pub fn came(c: &Connection, run: &CleaningRun) -> Result<Option<Came>> {
+    let Some(at) = run.applied_at else { return Ok(None) };
+    Ok(Some(Came {
+        taken_out: added_up(&answered(c, run.id, "m.state IN (2, 4, 7) AND m.status_after IN (1, 3)", at)?),
+        still_in: added_up(&answered(c, run.id, "m.state IN (3, 5)", at)?),
+    }))
+}
