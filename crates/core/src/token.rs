@@ -27,6 +27,8 @@ pub enum Kind {
     Person = 8,
     /// A message as anybody may see it: carries the mailing's number and the variant's, nothing of a person.
     Share = 9,
+    /// Goes on getting mail, from a message that asks whether to go on.
+    GoOn = 10,
 }
 
 const LENGTH: usize = 1 + 8 + 4 + 16;

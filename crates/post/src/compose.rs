@@ -208,6 +208,7 @@ impl Composer {
         put_link("unsubscribe_url".into(), unsubscribe.clone());
         put_link("preferences_url".into(), url("p", Kind::Preferences, 0));
         put_link("leave_series_url".into(), url("u", Kind::Unsubscribe, LEAVE_SERIES));
+        put_link("go_on_url".into(), url("g", Kind::GoOn, 0));
         let variant = u32::try_from(arm).unwrap_or(0);
         put_link("share_url".into(), format!("{}/s/{}", self.base_url, self.signer.link(Kind::Share, self.mailing, variant)));
         put_link("social_links".into(), sender.social_html());
@@ -272,6 +273,7 @@ pub fn shared(html: &str, (subject, arm): (&str, usize), sender: &Sender, sign_u
         ("unsubscribe_url", link(sign_up)),
         ("preferences_url", link(sign_up)),
         ("leave_series_url", link(sign_up)),
+        ("go_on_url", link(sign_up)),
         ("share_url", link(own)),
     ]);
     let values = Value::from(values.into_iter().map(|(k, v)| (k.to_owned(), v)).collect::<BTreeMap<String, Value>>());

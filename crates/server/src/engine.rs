@@ -5,6 +5,7 @@ mod handing;
 mod hours;
 mod mail;
 mod react;
+mod records;
 mod text;
 mod trying;
 
@@ -29,7 +30,7 @@ use rinse_core::trial::{assign, reading};
 use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
 use rinse_store::sends::{self, Hour, Phase, Turn};
-use rinse_store::upkeep::{incidents, made_of, policy, runs as cleaning, status};
+use rinse_store::upkeep::{applying, incidents, made_of, policy, runs as cleaning, silence, status};
 use rinse_store::{Store, StoreError, clearing, hour_trials, letterheads, load, opens, self_check, settings, signups, suppression, trials};
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
@@ -126,6 +127,7 @@ impl Engine {
     pub(crate) async fn run(&self) {
         if !self.clock.is_demo() {
             tokio::spawn(self.clone().keep_telling());
+            tokio::spawn(self.clone().keep_taking_records());
         }
         while !self.is_ending() {
             if self.clock.is_demo() {
@@ -311,6 +313,9 @@ impl Engine {
             self.store.write(move |c| made_of::note(c, now)).await?;
             let people = load::refresh(&self.store, now).await?;
             tracing::info!("mail load worked out for {people} people");
+            silence::refresh(&self.store, now).await?;
+            self.forget_lines(now).await?;
+            self.nightly_file(now).await?;
             let caught = self.store.read_at_leisure(move |c| suppression::look(c, now)).await?;
             self.store.write(move |c| suppression::note(c, &caught, now)).await?;
         }
@@ -320,7 +325,7 @@ impl Engine {
     /// Whoever a decision was about is worked out again; cleaning runs that were cut off go on.
     pub(crate) async fn upkeep(&self, now: Instant) -> Result<()> {
         for id in self.store.read(cleaning::unfinished).await? {
-            while self.store.write(move |c| cleaning::go_on(c, id, now)).await? {}
+            while self.store.write(move |c| applying::go_on(c, id, now)).await? {}
         }
         if self.store.read(status::anybody_due).await? {
             while self.store.write(move |c| status::settle_due(c, now)).await? {}

@@ -4,7 +4,8 @@ use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
     base_check, changes, clearance, consent, contacts, course, domains, doors, findings, goals, guides, hour_trials, imports, letterheads,
-    mailings, messages, people, reactions, rules, scores, segments, series, suppression, today, trials, upkeep, webhooks,
+    mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence, suppression, today, trials, upkeep,
+    webhooks,
 };
 use crate::listen::forwarded_by_any;
 use crate::state::App;
@@ -206,6 +207,12 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(upkeep::drop_run))
         .routes(routes!(upkeep::apply))
         .routes(routes!(upkeep::undo))
+        .routes(routes!(silence::view))
+        .routes(routes!(silence::people))
+        .routes(routes!(silence::asks))
+        .routes(routes!(record_system::view))
+        .routes(routes!(record_system::handed))
+        .routes(routes!(record_system::tell))
         .routes(routes!(guides::mail_load))
 }
 
@@ -303,6 +310,8 @@ fn own(app: App) -> Router {
         .route("/api/contacts/{id}/record.json", get(people::record))
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))
         .route("/api/upkeep/people.csv", get(upkeep::people_csv))
+        .route("/api/upkeep/silent/people.csv", get(silence::people_csv))
+        .route("/api/upkeep/record-system/lines.csv", get(record_system::lines_csv))
         .route("/api/upkeep/runs/{id}/people.csv", get(upkeep::members_csv))
         .route("/api/workline/{figure}", get(findings::workline_csv))
         .route("/api/trials/{id}/record.zip", get(trials::record))

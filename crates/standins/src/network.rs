@@ -5,6 +5,7 @@
 
 use crate::base::zone_of;
 use crate::people::{Draws, traits};
+use crate::records;
 use crate::scenario::{Breakdown, Domain, Scenario};
 use mail_parser::MessageParser;
 use rinse_core::bounce::Reply;
@@ -12,6 +13,7 @@ use rinse_core::trial::hour::plan::weekday;
 use rinse_core::zone::{TimeZone, Wall};
 use rinse_core::{DAY, HOUR, Instant, SECOND};
 use rusqlite::{Connection, OptionalExtension, params};
+use std::collections::HashSet;
 use std::path::Path;
 
 /// Something that reaches the application from outside.
@@ -68,6 +70,8 @@ impl Network {
              CREATE TABLE IF NOT EXISTS domain (name TEXT PRIMARY KEY, delivered INTEGER NOT NULL DEFAULT 0, complaints INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS event (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, method TEXT, target TEXT NOT NULL, agent TEXT NOT NULL DEFAULT '', raw BLOB, body TEXT);
              CREATE TABLE IF NOT EXISTS txt (name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (name, value)) WITHOUT ROWID;
+             CREATE TABLE IF NOT EXISTS record_line (address TEXT PRIMARY KEY, day INTEGER NOT NULL) WITHOUT ROWID;
+             CREATE TABLE IF NOT EXISTS record_base (id INTEGER PRIMARY KEY CHECK (id = 1), people INTEGER NOT NULL);
              CREATE INDEX IF NOT EXISTS event_at ON event (at, seq);",
         )?;
         Ok(Self { db, scenario, start })
@@ -108,6 +112,42 @@ impl Network {
     pub fn publish(&self, name: &str, value: &str) -> Result<()> {
         self.db.prepare_cached("INSERT INTO txt VALUES (?1, ?2) ON CONFLICT DO NOTHING")?.execute([&name.to_ascii_lowercase(), value])?;
         Ok(())
+    }
+
+    /// The record system keeps every so many of the base's first `people`.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn keep_records(&self, people: usize) -> Result<()> {
+        let people = i64::try_from(people).unwrap_or(0);
+        self.db.prepare_cached("INSERT INTO record_base VALUES (1, ?1) ON CONFLICT DO UPDATE SET people = ?1")?.execute([people])?;
+        Ok(())
+    }
+
+    /// The record system takes a do-not-return line.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn do_not_return(&self, address: &str, day: i64) -> Result<()> {
+        self.db.prepare_cached("INSERT INTO record_line VALUES (?1, ?2) ON CONFLICT DO NOTHING")?.execute(params![address, day])?;
+        Ok(())
+    }
+
+    /// The record system's file of a night, once it keeps anybody. It tidies its copy on Sundays: who was taken off in the week before is in
+    /// its files until then.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn record_file(&self, day: i64) -> Result<Option<String>> {
+        let people: Option<i64> = self.db.prepare_cached("SELECT people FROM record_base")?.query_row([], |r| r.get(0)).optional()?;
+        let Some(people) = people.and_then(|n| usize::try_from(n).ok()) else { return Ok(None) };
+        let tidied = records::last_sunday(day);
+        let off: HashSet<String> = self
+            .db
+            .prepare_cached("SELECT address FROM record_line WHERE day <= ?1")?
+            .query_map([tidied], |r| r.get(0))?
+            .collect::<Result<_>>()?;
+        Ok(Some(records::nightly(&self.scenario, people, &off)))
     }
 
     /// When the next thing happens.
@@ -234,6 +274,15 @@ impl Network {
         self.scenario.hour_taste(subject, own, hour, weekday(zone.day(now)) >= 5)
     }
 
+    /// Some who had lost interest come back to life on a day of their own: letting them go has a cost.
+    #[allow(clippy::cast_precision_loss)]
+    fn woken(&self, to: &str, now: Instant) -> f64 {
+        let mut d = Draws::new(self.scenario.seed, &format!("{to}#wakes"));
+        let (wakes, at) = (d.chance(self.scenario.wakes.share), d.unit());
+        let year = (now - self.start) as f64 / (365 * DAY) as f64;
+        if wakes && year >= at { self.scenario.wakes.open } else { 0.0 }
+    }
+
     fn will_act(&self, now: Instant, m: &Handed<'_>, domain: &Domain, d: &mut Draws) -> Result<()> {
         let Some(message) = MessageParser::default().parse(m.bytes) else { return Ok(()) };
         let html = message.body_html(0).unwrap_or_default();
@@ -256,11 +305,19 @@ impl Network {
         let delay = ((t.delay_hours * (0.9 * d.normal()).exp()).clamp(0.02, 500.0) * 3_600_000.0) as i64 + 30 * SECOND;
         let looks = now + delay;
         let subject = message.subject().unwrap_or_default();
-        let odds = t.open + self.scenario.taste(subject) + self.hour_taste(subject, m.to, now);
+        let odds = t.open + self.scenario.taste(subject) + self.hour_taste(subject, m.to, now) + self.woken(m.to, now);
         if d.chance(1.0 / (1.0 + (-odds).exp())) {
             let agent = if domain.proxy > 0.0 { "GullPost-ImageProxy/2" } else { BROWSERS[d.below(BROWSERS.len())] };
             if let Some(pixel) = pixel.first() {
                 self.http(looks, "GET", pixel, agent)?;
+            }
+            // A letter that asks whether to go on is answered by its button, by half of those who read it.
+            if let Some(button) = after(&html, "href=\"", "/g/").first()
+                && Draws::of_message(self.scenario.seed, m.message_id, &format!("{}#button", m.to)).chance(0.5)
+            {
+                self.db
+                    .prepare_cached("INSERT INTO event (at, method, target, agent, body) VALUES (?1,'POST',?2,?3,'go=on')")?
+                    .execute(params![(looks + 40 * SECOND).0, button, BROWSERS[0]])?;
             }
             let web = BROWSERS[d.below(BROWSERS.len())];
             if !links.is_empty() && d.chance(t.click) {

@@ -1,7 +1,34 @@
 //! The record system that ships with Rinse: it takes signed messages as another company's system would,
-//! refuses what isn't signed, knows a repetition, and is busy now and then.
+//! refuses what isn't signed, knows a repetition, and is busy now and then. Each night it sends its own copy of people.
 
+use crate::base::person;
+use crate::scenario::Scenario;
 use std::collections::{HashMap, HashSet};
+use std::fmt::Write;
+
+/// It keeps every so many of the people of the base.
+const EVERY: usize = 40;
+
+/// The last Sunday before a day (days since 1970-01-01, which was a Thursday).
+#[must_use]
+pub fn last_sunday(day: i64) -> i64 {
+    day - (day + 4).rem_euclid(7)
+}
+
+/// Its file: everybody it keeps but those it took off.
+#[must_use]
+pub fn nightly(scenario: &Scenario, people: usize, off: &HashSet<String>) -> String {
+    let mut out = String::from("E-mail;First name;Last name;Country\n");
+    for i in (0..people).step_by(EVERY) {
+        let (row, address) = person(scenario, i);
+        if off.contains(&address) || !address.contains('@') {
+            continue;
+        }
+        let cells: Vec<&str> = row.split(';').take(4).collect();
+        let _ = writeln!(out, "{}", cells.join(";"));
+    }
+    out
+}
 
 /// A message it took.
 #[derive(Debug, Clone)]
@@ -52,6 +79,18 @@ impl Records {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn its_file_is_everybody_it_keeps_but_those_taken_off() {
+        let scenario = Scenario::skerry_light();
+        let all = nightly(&scenario, 400, &HashSet::new());
+        assert_eq!(all.lines().count(), 11, "{all}");
+        let one = all.lines().nth(3).and_then(|l| l.split(';').next()).unwrap().to_owned();
+        let fewer = nightly(&scenario, 400, &HashSet::from([one.clone()]));
+        assert!(fewer.lines().count() == 10 && !fewer.contains(&one));
+        // 16 April 2026 is a Thursday, and 12 April the Sunday before.
+        assert_eq!((last_sunday(20_559), last_sunday(20_555)), (20_555, 20_555));
+    }
 
     #[test]
     fn each_message_is_kept_once_however_often_it_comes() {

@@ -12,6 +12,14 @@ pub struct Scenario {
     pub hour: Vec<HourTaste>,
     pub domain: Vec<Domain>,
     pub breakdown: Vec<Breakdown>,
+    pub wakes: Wakes,
+}
+
+/// People who come back to life: on a day of their own within the year their log-odds of opening change.
+#[derive(Debug, Clone, Copy, Deserialize)]
+pub struct Wakes {
+    pub share: f64,
+    pub open: f64,
 }
 
 /// How subjects change the chance to open, in log-odds.

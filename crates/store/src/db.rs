@@ -94,6 +94,8 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/017_sharper_trials.sql")),
     M::up(include_str!("../migrations/018_hour_trials.sql")),
     M::up(include_str!("../migrations/019_upkeep.sql")),
+    M::up(include_str!("../migrations/020_silence.sql")),
+    M::up(include_str!("../migrations/021_record_system.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

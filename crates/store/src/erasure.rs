@@ -1,4 +1,4 @@
-//! Deleting a person at their wish: what is personal goes, what reports count stays, and a keyed hash
+//! Deleting a person, at their wish or after their address was retired for long: what is personal goes, what reports count stays, and a keyed hash
 //! keeps the address from coming back with the next file.
 
 use crate::ledger::{self, Grant, Origin};
@@ -48,18 +48,33 @@ impl Tombstones {
     /// # Errors
     /// When the database fails.
     pub fn has(&self, c: &Connection, key: &str) -> Result<bool> {
-        Ok(self.any && c.prepare_cached("SELECT 1 FROM tombstone WHERE hash = ?1")?.exists([self.signer.tombstone(key)])?)
+        Ok(self.of(c, key)?.is_some())
+    }
+
+    /// The hash by which they are known, when they were.
+    pub(crate) fn of(&self, c: &Connection, key: &str) -> Result<Option<[u8; 32]>> {
+        if !self.any {
+            return Ok(None);
+        }
+        let hash = self.signer.tombstone(key);
+        Ok(c.prepare_cached("SELECT 1 FROM tombstone WHERE hash = ?1")?.exists([hash])?.then_some(hash))
     }
 }
 
 /// The sentence for somebody who would come back.
-pub const WAS_DELETED: &str = "this person was deleted at their wish; only their own sign-up brings them back";
+pub const WAS_DELETED: &str = "this person was deleted here; only their own sign-up brings them back";
 
 /// Deletes a person, with everybody who was merged into them. It can't be taken back.
 ///
 /// # Errors
 /// When there is no such person.
 pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    erase_by(c, contact, now, &Origin { source: "analyst", person, ..Origin::default() })?;
+    settings::audit(c, now, person, "person deleted", "contact", contact, "")
+}
+
+/// As [`erase`], with what it comes from; a run is in the audit trail as a whole.
+pub(crate) fn erase_by(c: &Connection, contact: i64, now: Instant, origin: &Origin) -> Result<()> {
     let there: bool = c
         .prepare_cached("SELECT gone IS NULL FROM contact WHERE id = ?1")?
         .query_row([contact], |r| r.get(0))
@@ -85,10 +100,10 @@ pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) ->
             journal::number_deleted(c, &phone, now)?;
         }
         c.prepare_cached("UPDATE ledger SET evidence = '', salt = NULL WHERE contact_id = ?1")?.execute([id])?;
-        ledger::note(c, id, now, "deleted", &Origin { source: "analyst", person, ..Origin::default() })?;
+        ledger::note(c, id, now, "deleted", &Origin { evidence: String::new(), ..origin.clone() })?;
         empty(c, id, 1)?;
     }
-    settings::audit(c, now, person, "person deleted", "contact", contact, "")
+    Ok(())
 }
 
 /// Takes everything personal out of a row and what depends on it; `gone` says why.
@@ -114,6 +129,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "UPDATE series_entry SET ended_at = coalesce(ended_at, came_at), ended = coalesce(ended, 'not in the base any more'), due = NULL WHERE contact_id = ?1",
         "DELETE FROM other_consent WHERE contact_id = ?1",
         "DELETE FROM mail_load WHERE contact_id = ?1",
+        "DELETE FROM silent WHERE contact_id = ?1",
         "DELETE FROM segment_member WHERE contact_id = ?1",
         "DELETE FROM before_image WHERE contact_id = ?1",
         "UPDATE sign_up SET address = '', address_key = '', given_name = NULL, came_from = NULL, state = iif(state = 1, 5, state) WHERE contact_id = ?1",

@@ -382,6 +382,21 @@ pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
     .collect::<rusqlite::Result<_>>()?)
 }
 
+/// Ends marketing to somebody for their silence, as of `since`; true when that is new.
+///
+/// # Errors
+/// When the database fails.
+pub fn put_sunset(c: &Connection, contact: i64, since: Instant, at: Instant, origin: &Origin) -> Result<bool> {
+    let new = c
+        .prepare_cached("UPDATE contact SET sunset_at = ?2 WHERE id = ?1 AND sunset_at IS NULL AND gone IS NULL")?
+        .execute([contact, since.0])?
+        > 0;
+    if new {
+        note(c, contact, at, "sunset", origin)?;
+    }
+    Ok(new)
+}
+
 /// Ends a sunset: they answered or signed up. The same again changes nothing.
 ///
 /// # Errors

@@ -299,12 +299,9 @@ pub fn sunset(c: &Connection, run: i64, contacts: &[i64], now: Instant, person: 
     let began: i64 = c.query_row("SELECT at FROM change_run WHERE id = ?1", [run], |r| r.get(0))?;
     let mut n = 0;
     for contact in contacts {
-        let new = c
-            .prepare_cached("UPDATE contact SET sunset_at = ?2 WHERE id = ?1 AND sunset_at IS NULL AND gone IS NULL")?
-            .execute([*contact, began])?;
-        if new > 0 {
+        let origin = Origin { source: "sunset", run: Some(run), person, ..Origin::default() };
+        if ledger::put_sunset(c, *contact, Instant(began), now, &origin)? {
             runs::keep(c, run, *contact, &Image::Sunset)?;
-            ledger::note(c, *contact, now, "sunset", &Origin { source: "sunset", run: Some(run), person, ..Origin::default() })?;
             n += 1;
         }
     }

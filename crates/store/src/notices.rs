@@ -10,6 +10,9 @@ pub const JOURNAL: &str = "journal";
 /// Mail that couldn't be read.
 pub const MAIL: &str = "mail";
 
+/// A file of the system of record that wasn't taken in.
+pub const RECORDS: &str = "records";
+
 /// A notice that waits for somebody.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Notice {

@@ -27,7 +27,11 @@ pub fn take(c: &Connection, p: &Purchase) -> Result<Taken> {
              ON CONFLICT (key) DO NOTHING",
         )?
         .execute(params![p.key, contact, p.at.0, p.cents, p.currency, p.product, fold(&p.product), p.category, fold(&p.category)])?;
-    Ok(if n > 0 { Taken::New } else { Taken::Known })
+    if n == 0 {
+        return Ok(Taken::Known);
+    }
+    crate::upkeep::silence::ended(c, contact)?;
+    Ok(Taken::New)
 }
 
 /// The products and categories there are, the most bought first.

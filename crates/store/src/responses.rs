@@ -75,18 +75,58 @@ pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &st
         }
     }
     if human {
-        lift_sunset(c, send, at)?;
+        answers(c, send, at)?;
     }
     Ok(true)
 }
 
 /// Whoever answers isn't silent any more.
-fn lift_sunset(c: &Connection, send: i64, at: Instant) -> Result<()> {
-    let sunset: Option<i64> = c
-        .prepare_cached("SELECT k.id FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1 AND k.sunset_at IS NOT NULL")?
-        .query_row([send], |r| r.get(0))
-        .optional()?;
-    sunset.map_or(Ok(()), |contact| ledger::lift_sunset(c, contact, at, "a response of their own"))
+fn answers(c: &Connection, send: i64, at: Instant) -> Result<()> {
+    let (contact, sunset): (i64, bool) = c
+        .prepare_cached("SELECT k.id, k.sunset_at IS NOT NULL FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1")?
+        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    crate::upkeep::silence::ended(c, contact)?;
+    if sunset { ledger::lift_sunset(c, contact, at, "a response of their own") } else { Ok(()) }
+}
+
+/// What pressing the button of a letter that asks came to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WentOn {
+    Renewed,
+    /// They had left, or never agreed: only a sign-up of their own brings letters.
+    NoConsent,
+}
+
+/// Somebody pressed the button of a letter that asks whether to go on: a response of their own, and evidence of their consent, once a message.
+/// None: there is no such message.
+///
+/// # Errors
+/// When the database fails.
+pub fn go_on(c: &Connection, send: i64, at: Instant) -> Result<Option<WentOn>> {
+    let Some((contact, _, entity)) = whose(c, send)? else { return Ok(None) };
+    let origin = Origin {
+        source: "button of a message",
+        evidence: format!("asked by message {send} whether to go on, they pressed “go on”"),
+        send: Some(send),
+        entity,
+        ..Origin::default()
+    };
+    let stated = ledger::stated_at(c, contact, origin.grant(), at)?.standing().at(at);
+    if !stated.allows_marketing() && stated != rinse_core::consent::Consent::Paused {
+        return Ok(Some(WentOn::NoConsent));
+    }
+    let pressed =
+        c.prepare_cached("SELECT 1 FROM ledger WHERE contact_id = ?1 AND send_id = ?2 AND kind = 'renewed'")?.exists([contact, send])?;
+    if !pressed {
+        ledger::note(c, contact, at, "renewed", &origin)?;
+        insert(c, at, send, CLICK, None, "button", 0)?;
+        c.prepare_cached(
+            "UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = min(coalesce(click_at, ?2), ?2), trial_click_at = min(coalesce(trial_click_at, ?2), ?2) WHERE id = ?1",
+        )?
+        .execute(params![send, at.0])?;
+        answers(c, send, at)?;
+    }
+    Ok(Some(WentOn::Renewed))
 }
 
 /// Three links within three seconds only show with the third: the earlier two are judged again.
@@ -276,7 +316,7 @@ pub fn reply(c: &Connection, send: i64, at: Instant, subject: &str, text: &str) 
             .execute(params![send, at.0, subject, text])?;
     }
     insert(c, at, send, REPLY, None, "", 0)?;
-    lift_sunset(c, send, at)?;
+    answers(c, send, at)?;
     c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
     Ok(true)
 }

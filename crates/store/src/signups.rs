@@ -94,6 +94,7 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
     if let Some(id) = contact.filter(|_| why.is_none()) {
         // Whoever signs up isn't silent.
         ledger::lift_sunset(c, id, now, "signed up")?;
+        crate::upkeep::silence::ended(c, id)?;
         ledger::act(c, id, now, if double { Act::Invited } else { Act::Agreed }, &origin)?;
         if !double && known.is_none() {
             leave_unchosen(c, id, &f.topics, now, &origin)?;

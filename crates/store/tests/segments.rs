@@ -8,6 +8,7 @@ use rinse_core::goal::{Goal, What};
 use rinse_core::segment::person::Value;
 use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, FieldKind, SeriesPart, TextTest, Times, Tree, holds};
 use rinse_core::upkeep::MailStatus;
+use rinse_core::upkeep::silence::Stage;
 use rinse_core::{DAY, Instant};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::segments::sql::How;
@@ -116,6 +117,9 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         }
         if dice("load", -i, 4) > 0 {
             c.execute("INSERT INTO mail_load VALUES (?1, ?2, 1, 0.5, 1, 1, 0)", [id, dice("load", i, 4)])?;
+        }
+        if dice("silent", i, 3) > 0 {
+            c.execute("INSERT INTO silent VALUES (?1, ?2, 0, 0, NULL)", [id, dice("stage", i, 4)])?;
         }
         for e in 0..dice("in series", i, 4) {
             let (k, series) = (i * 10 + e, 1 + dice("series", i * 10 + e, 2));
@@ -248,6 +252,7 @@ fn leaf() -> impl Strategy<Value = Tree> {
         2 => bought,
         1 => (prop::sample::select(vec!["came to a TALK", "stayed"]), times(), window()).prop_map(|(name, times, within_days)| Tree::Event { name: name.into(), times, within_days }),
         1 => prop::sample::subsequence((0u8..4).collect::<Vec<_>>(), 1..3).prop_map(|cells| Tree::Load { cells }),
+        1 => prop::sample::subsequence(Stage::ALL.to_vec(), 1..3).prop_map(|stages| Tree::Silent { stages }),
         1 => (1i64..3, times(), window()).prop_map(|(goal, times, within_days)| Tree::Converted { goal, times, within_days }),
         1 => (1i64..3, compare(), -2i32..6).prop_map(|(score, is, n)| Tree::Score { score, is, value: f64::from(n) / 2.0 }),
         1 => (0u32..8).prop_map(|within_days| Tree::Added { within_days }),

@@ -2,7 +2,7 @@
 
 mod common;
 
-use common::{START, hand_over, rows, run};
+use common::{START, go_series as go, rows, run};
 use proptest::prelude::*;
 use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::RuleSet;
@@ -10,10 +10,10 @@ use rinse_core::reaction::{Deed, SETTLES_AFTER};
 use rinse_core::segment::person::Value;
 use rinse_core::segment::{FieldKind, Tree};
 use rinse_core::series::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
-use rinse_core::{DAY, HOUR, Instant, MINUTE};
+use rinse_core::{DAY, HOUR, MINUTE};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::series::view::{self, Who};
-use rinse_store::series::{self, entering, walk};
+use rinse_store::series::{self, entering};
 use rinse_store::tags::{self, Kind};
 use rinse_store::{Connection, fields, merges, responses, rules, runs, segments};
 
@@ -37,34 +37,6 @@ fn started(c: &Connection, o: &Outline) -> i64 {
     let id = series::save(c, None, "Welcome", 1, o, START, None).unwrap();
     series::start(c, id, START, None).unwrap();
     id
-}
-
-/// Everything that is due until `now`, at the instants at which it is due, as the engine does.
-fn go(c: &Connection, from: Instant, to: Instant, reply: &str) {
-    let mut t = from;
-    loop {
-        for id in entering::to_look(c, t, HOUR).unwrap() {
-            for part in entering::look(c, id, t).unwrap().parts() {
-                part.write(c, t).unwrap();
-            }
-            entering::looked(c, id, t).unwrap();
-        }
-        loop {
-            while walk::step(c, t).unwrap() > 0 {}
-            if hand_over(c, t, reply) == 0 && walk::step(c, t).unwrap() == 0 {
-                break;
-            }
-        }
-        let sends: Vec<i64> = rows(
-            c,
-            "SELECT at FROM send WHERE state IN (0, 1, 4) AND mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)",
-        );
-        let next = walk::next_due(c).unwrap().into_iter().chain(sends.into_iter().map(Instant)).filter(|n| *n > t).min();
-        match next.unwrap_or(to).min(t + HOUR) {
-            _ if t >= to => return,
-            n => t = n.min(to),
-        }
-    }
 }
 
 fn n(c: &Connection, sql: &str) -> i64 {

@@ -11,7 +11,7 @@ use rinse_core::upkeep::run::{MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::Connection;
-use rinse_store::upkeep::{effects, incidents, made_of, policy, runs, status};
+use rinse_store::upkeep::{applying, effects, incidents, made_of, policy, runs, status};
 use rusqlite::params;
 
 const GONE: &str = "550 5.1.1 no such user";
@@ -72,13 +72,13 @@ fn in_force(c: &Connection, policy: &Policy, now: Instant) -> i64 {
     }
     let effect = effects::effect(c, id, now).unwrap();
     runs::proposed(c, id, &effect).unwrap();
-    runs::begin_apply(c, id, now, None).unwrap();
+    applying::begin_apply(c, id, now, None).unwrap();
     finish(c, id, now);
     id
 }
 
 fn finish(c: &Connection, id: i64, now: Instant) {
-    while runs::go_on(c, id, now).unwrap() {}
+    while applying::go_on(c, id, now).unwrap() {}
     settle(c, now);
 }
 
@@ -168,7 +168,7 @@ fn a_run_retires_whom_a_person_has_read_and_can_be_undone_by_halves() {
         let effect = proposed.effect.unwrap();
         assert_eq!((effect.mailable, effect.mailable_after), (20, 20), "they rest already");
         assert!(effect.accepted_after.rate > effect.accepted.rate, "{effect:?}");
-        runs::begin_apply(c, id, now, Some(1)).unwrap();
+        applying::begin_apply(c, id, now, Some(1)).unwrap();
         finish(c, id, now);
         stored_is_folded(c, now);
         assert_eq!((how_many(c, MailStatus::Retired), how_many(c, MailStatus::Observed), made_of::due(c).unwrap()), (9, 1, 0));
@@ -181,7 +181,7 @@ fn a_run_retires_whom_a_person_has_read_and_can_be_undone_by_halves() {
 
         // Undone for one cause, where nothing happened since.
         c.execute("INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key) VALUES ('k', 11, ?1, 100, 'GBP', 'storm lantern', 'storm lantern')", params![now.0 + 1]).unwrap();
-        runs::begin_undo(c, id, Some(Cause::FailedForGood), None, now + DAY, Some(1)).unwrap();
+        applying::begin_undo(c, id, Some(Cause::FailedForGood), None, now + DAY, Some(1)).unwrap();
         finish(c, id, now + DAY);
         stored_is_folded(c, now + DAY);
         let state = |who: i64| runs::members(c, id, None, who - 1, 1).unwrap()[0].state;
@@ -189,17 +189,17 @@ fn a_run_retires_whom_a_person_has_read_and_can_be_undone_by_halves() {
         assert_eq!((how_many(c, MailStatus::Retired), made_of::due(c).unwrap()), (6, 3), "due again");
         assert_eq!(effects::came(c, &runs::one(c, id, now).unwrap()).unwrap().unwrap().taken_out.count, 1, "who bought since");
 
-        runs::begin_undo(c, id, None, None, now + 2 * DAY, Some(1)).unwrap();
+        applying::begin_undo(c, id, None, None, now + 2 * DAY, Some(1)).unwrap();
         finish(c, id, now + 2 * DAY);
         let undone = runs::one(c, id, now).unwrap();
         assert_eq!((undone.state, how_many(c, MailStatus::Retired)), (RunState::Undone, 1));
-        assert!(runs::begin_undo(c, id, None, None, now + 2 * DAY, None).is_err());
+        assert!(applying::begin_undo(c, id, None, None, now + 2 * DAY, None).is_err());
         let late = propose_due(c, now + 3 * DAY);
         let evidence = &runs::members(c, late, None, 0, 1).unwrap()[0].why;
         assert!(evidence.contains("no such address") && !evidence.contains("undone"), "judged again by what it was judged by: {evidence}");
-        runs::begin_apply(c, late, now + 3 * DAY, None).unwrap();
+        applying::begin_apply(c, late, now + 3 * DAY, None).unwrap();
         finish(c, late, now + 3 * DAY);
-        assert!(runs::begin_undo(c, late, None, None, now + 34 * DAY, None).unwrap_err().to_string().contains("30 days"));
+        assert!(applying::begin_undo(c, late, None, None, now + 34 * DAY, None).unwrap_err().to_string().contains("30 days"));
     });
 }
 
@@ -217,7 +217,7 @@ fn a_policy_is_previewed_brought_into_force_and_taken_back() {
         assert_eq!((how_many(c, MailStatus::Active), policy::current(c).unwrap().policy), (20, four));
         stored_is_folded(c, now);
         assert_eq!(runs::one(c, id, now).unwrap().groups[0].people, 5);
-        runs::begin_undo(c, id, None, Some(3), now + HOUR, None).unwrap();
+        applying::begin_undo(c, id, None, Some(3), now + HOUR, None).unwrap();
         finish(c, id, now + HOUR);
         assert_eq!(rows::<i64>(c, "SELECT id FROM contact WHERE status = 3"), [3], "put back by a person, whatever the policy");
         in_force(c, &Policy::default(), now + 2 * HOUR);
@@ -252,14 +252,14 @@ proptest! {
                         let id = propose_due(c, now);
                         if runs::one(c, id, now).unwrap().state == RunState::Proposed {
                             runs::take_out(c, id, runs::members(c, id, None, 0, 1).unwrap()[0].contact_id, replies[0] > 3).unwrap();
-                            runs::begin_apply(c, id, now, None).unwrap();
+                            applying::begin_apply(c, id, now, None).unwrap();
                             finish(c, id, now);
                             applied.push(id);
                         }
                     }
                     1 => {
                         if let Some(id) = applied.pop()
-                            && runs::begin_undo(c, id, None, None, now, None).is_ok()
+                            && applying::begin_undo(c, id, None, None, now, None).is_ok()
                         {
                             finish(c, id, now);
                         }

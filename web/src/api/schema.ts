@@ -8532,6 +8532,148 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/upkeep/record-system": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The system of record: the newest lines for it, and its newest files. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RecordSystem"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/record-system/handed": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The system of record has the lines up to this one: their addresses are forgotten here. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Handed"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/record-system/webhook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Chooses the webhook that is told of each line at once. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["TellWhom"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/upkeep/runs": {
         parameters: {
             query?: never;
@@ -8569,7 +8711,7 @@ export interface paths {
             };
         };
         put?: never;
-        /** Proposes a run with everybody whose address is due. Watch `cleaning-{id}` in `/api/progress`. */
+        /** Proposes a run with everything that is due: addresses to retire, silent people who let it pass, addresses to delete. Watch `cleaning-{id}` in `/api/progress`. */
         post: {
             parameters: {
                 query?: never;
@@ -8885,6 +9027,149 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/silent": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Silent people by stage, the series that asks them, and what sunset costs by those kept back. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SilentView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/silent/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Silent people, the longest silent first. */
+        get: {
+            parameters: {
+                query?: {
+                    stage?: components["schemas"]["SilenceStage"] | null;
+                    /** @description Where to go on: the `next` of the page before. */
+                    after?: string | null;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SilentPage"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/silent/series": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Chooses the series that asks silent people, or makes it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["Asks"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Asking"];
+                    };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
                 default: {
@@ -9600,11 +9885,47 @@ export interface components {
             explained: components["schemas"]["ClearanceExplained"];
             mailing: string;
         };
+        Asking: {
+            /** Format: int64 */
+            series: number;
+        };
+        /** @description The series that asks. */
+        AskingSeries: {
+            /** @description People who got one of its letters, and how many of them answered one or bought after it. */
+            came_back: components["schemas"]["Rate"];
+            /** Format: int64 */
+            id: number;
+            name: string;
+            state: string;
+        };
+        Asks: {
+            /**
+             * Format: int64
+             * @description The letterhead of one that is made.
+             */
+            letterhead?: number | null;
+            /**
+             * Format: int64
+             * @description The series that asks; null: one is made from the outline to begin with.
+             */
+            series?: number | null;
+        };
         /**
          * Format: int64
          * @description An instant.
          */
         At: number;
+        /** @description People at a stage. */
+        AtStage: {
+            /**
+             * Format: int64
+             * @description Of them, those whose opens can't be told.
+             */
+            blind: number;
+            /** Format: int64 */
+            people: number;
+            stage: components["schemas"]["SilenceStage"];
+        };
         /** @description The rule in force. */
         AttributionRule: {
             by: components["schemas"]["By"];
@@ -9696,6 +10017,11 @@ export interface components {
              * @description Marketing ended for silence, and the address is usable.
              */
             sunset: number;
+            /**
+             * Format: int64
+             * @description People deleted, whose address is kept from coming back.
+             */
+            tombstones: number;
         };
         /**
          * @description What the check looks for.
@@ -9738,6 +10064,11 @@ export interface components {
             /** @description The first 200. */
             rows: components["schemas"]["BaseRow"][];
         };
+        /**
+         * @description What somebody becomes by a run.
+         * @enum {string}
+         */
+        Becomes: "active" | "resting" | "observed" | "retired" | "sunset" | "kept_back" | "deleted";
         Begun: {
             /** Format: int64 */
             run: number;
@@ -9846,10 +10177,15 @@ export interface components {
              */
             through: number;
         };
-        /** @description What came of a run since it was applied: who of those it took out answered or bought all the same, and who of those put back or left in. */
+        /**
+         * @description What came of a run since it was applied: who of those it took out answered or bought all the same, who complained; and who of those put back
+         *     or left in.
+         */
         Came: {
             still_in: components["schemas"]["Rate"];
+            still_in_complained: components["schemas"]["Rate"];
             taken_out: components["schemas"]["Rate"];
+            taken_out_complained: components["schemas"]["Rate"];
         };
         /** @description At most `limit` messages of its scope per person in any of its windows. */
         Cap: {
@@ -9883,7 +10219,7 @@ export interface components {
          * @description Why an address stands where it stands.
          * @enum {string}
          */
-        Cause: "nothing_on_record" | "never_there" | "gone_once" | "gone_twice" | "failed_for_good" | "failed_for_now" | "failed_observed" | "rests_used" | "rest_over" | "arrived" | "answered" | "put_back" | "kept";
+        Cause: "nothing_on_record" | "never_there" | "gone_once" | "gone_twice" | "failed_for_good" | "failed_for_now" | "failed_observed" | "rests_used" | "rest_over" | "arrived" | "answered" | "put_back" | "kept" | "let_pass" | "kept_back" | "retired_long";
         /** @description What the posteriors say of each arm. */
         ChanceToBeBest: {
             /** @description How much less its rate is than the largest, on average. */
@@ -9961,7 +10297,7 @@ export interface components {
         };
         /** @description People of a run with the same cause and the same change. */
         CleaningGroup: {
-            after: components["schemas"]["MailStatus"];
+            after: components["schemas"]["Becomes"];
             /** Format: int64 */
             applied: number;
             before: components["schemas"]["MailStatus"];
@@ -9986,7 +10322,7 @@ export interface components {
         /** @description Somebody on a run. */
         CleaningMember: {
             address: string;
-            after: components["schemas"]["MailStatus"];
+            after: components["schemas"]["Becomes"];
             before: components["schemas"]["MailStatus"];
             cause: components["schemas"]["Cause"];
             /** Format: int64 */
@@ -10831,6 +11167,13 @@ export interface components {
              * @description The widest window whose outermost ring pays, in days; null when none does.
              */
             suggestion?: number | null;
+        };
+        Handed: {
+            /**
+             * Format: int64
+             * @description The newest line that they have.
+             */
+            upto: number;
         };
         /** @description A rollout held against its pilot: what was called less what was sealed for no call, which 5% of the rollout got. */
         HeldRollout: {
@@ -12513,6 +12856,11 @@ export interface components {
         Policy: {
             /**
              * Format: int32
+             * @description Addresses retired for so long are deleted by the next cleaning run; none: never.
+             */
+            delete_after_days?: number | null;
+            /**
+             * Format: int32
              * @description Accepted mail counts as delivered when no failure was reported for so long.
              */
             delivered_after_days: number;
@@ -12561,6 +12909,8 @@ export interface components {
             /** @description The first rest, the second and so on; who fails after the last is retired. */
             rests_days: number[];
             retires: components["schemas"]["Retires"];
+            /** @description Who is silent, and what is done about it. */
+            silence: components["schemas"]["SilencePolicy"];
             /**
              * Format: int32
              * @description … over at least so long, before an address rests.
@@ -12913,6 +13263,59 @@ export interface components {
             costs: components["schemas"]["Costs"];
             guide: components["schemas"]["Guide"];
         };
+        /** @description A file of the system of record. */
+        RecordFile: {
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            came_back: number;
+            /** Format: int64 */
+            changed: number;
+            file_name: string;
+            /** Format: int64 */
+            import_id: number;
+            /** Format: int64 */
+            new: number;
+            /** Format: int64 */
+            refused_otherwise: number;
+            /** Format: int64 */
+            rows: number;
+            /** @description staged, checked (held for a person), applying, applied, cancelled, undone */
+            state: string;
+            /** Format: int64 */
+            unchanged: number;
+        };
+        RecordSystem: {
+            /**
+             * Format: int64
+             * @description People whom files would have brought back, and how often in all.
+             */
+            came_back: number;
+            /** Format: int64 */
+            came_back_times: number;
+            /**
+             * Format: int32
+             * @description After so many days retired addresses are deleted; null: never.
+             */
+            delete_after_days?: number | null;
+            /** @description Its newest files. */
+            files: components["schemas"]["RecordFile"][];
+            /** @description Where it puts them. */
+            folder: string;
+            /** Format: int64 */
+            lines: number;
+            rows: components["schemas"]["ReturnLine"][];
+            /**
+             * Format: int64
+             * @description Those whose address waits to be handed over.
+             */
+            waiting: number;
+            /**
+             * Format: int64
+             * @description The webhook that is told of each at once.
+             */
+            webhook?: number | null;
+        };
         RefusedLine: {
             /** Format: int64 */
             line: number;
@@ -13001,6 +13404,22 @@ export interface components {
             /** @enum {string} */
             how: "in_runs";
             since: components["schemas"]["Instant"];
+        };
+        /** @description A line. */
+        ReturnLine: {
+            /** @description Until it was handed over. */
+            address?: string | null;
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            handed_at?: number | null;
+            /** @description In hexadecimal. */
+            hash: string;
+            /** Format: int64 */
+            id: number;
+            reason: string;
+            /** Format: int64 */
+            run_id?: number | null;
         };
         /** @description The people between two windows. */
         Ring: {
@@ -13121,6 +13540,11 @@ export interface components {
         };
         /** @description An import run. */
         Run: {
+            /**
+             * Format: int64
+             * @description Of those refused: people who were deleted here.
+             */
+            came_back: number;
             /** Format: int64 */
             changed: number;
             consent: boolean;
@@ -13690,6 +14114,115 @@ export interface components {
             public: string;
             selector: string;
         };
+        /** @description A difference of two shares, with its limits at 95% (Newcombe 1998, hybrid score). */
+        SilenceDifference: {
+            /** Format: double */
+            estimate: number;
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            upper: number;
+        };
+        /** @description People, at least and at most. */
+        SilenceMissed: {
+            /** Format: int64 */
+            least: number;
+            /** Format: int64 */
+            most: number;
+        };
+        /** @description The numbers of the policy on silence. */
+        SilencePolicy: {
+            /**
+             * Format: int32
+             * @description Who was asked has so long to answer, from the last letter that was delivered.
+             * @default 14
+             */
+            asked_days: number;
+            /**
+             * Format: int32
+             * @description … for so long.
+             * @default 90
+             */
+            kept_back_days: number;
+            /**
+             * Format: int32
+             * @description Of those who let it pass, so many in a hundred keep getting mail …
+             * @default 5
+             */
+            kept_back_percent: number;
+            /**
+             * Format: int32
+             * @description Silent: no answer for so long. None: for as long as the recency guide suggests.
+             * @default null
+             */
+            window_days: number | null;
+        };
+        /** @description What sunset costs, measured by those kept back. */
+        SilenceReadout: {
+            answered: components["schemas"]["Rate"];
+            bought: components["schemas"]["Rate"];
+            bought_more?: components["schemas"]["SilenceDifference"] | null;
+            complained: components["schemas"]["Rate"];
+            /** Format: int32 */
+            days: number;
+            missed?: components["schemas"]["SilenceMissed"] | null;
+            sunset_bought: components["schemas"]["Rate"];
+        };
+        /**
+         * @description How far it is with a silent person.
+         * @enum {string}
+         */
+        SilenceStage: "to_ask" | "being_asked" | "let_pass" | "left_alone";
+        SilentPage: {
+            next?: string | null;
+            rows: components["schemas"]["SilentRow"][];
+        };
+        /** @description Somebody silent, as lists show them. */
+        SilentRow: {
+            address: string;
+            /** Format: int64 */
+            answered_at?: number | null;
+            /** Format: int64 */
+            asked_at?: number | null;
+            /** Format: int64 */
+            contact_id: number;
+            open_blind: boolean;
+            /**
+             * Format: double
+             * @description Messages in 28 days.
+             */
+            per_28_days: number;
+            stage: components["schemas"]["SilenceStage"];
+        };
+        /** @description Silent people, and what is done about them. */
+        SilentView: {
+            by_hand: boolean;
+            /**
+             * Format: int64
+             * @description The day on which it was worked out, in days since 1970-01-01; none: not yet.
+             */
+            day?: number | null;
+            /**
+             * Format: int64
+             * @description People kept back whose time isn't over, and when it is over for the first of them.
+             */
+            kept_back: number;
+            /** Format: int64 */
+            mailable: number;
+            /** Format: int64 */
+            next_read_at?: number | null;
+            numbers: components["schemas"]["SilencePolicy"];
+            readout: components["schemas"]["SilenceReadout"];
+            series?: components["schemas"]["AskingSeries"] | null;
+            stages: components["schemas"]["AtStage"][];
+            /** Format: int64 */
+            sunset: number;
+            /**
+             * Format: int32
+             * @description Silent: no answer for so many days; none: the recency guide suggests nothing, and nothing is set by hand.
+             */
+            window_days?: number | null;
+        };
         SluiceView: {
             /** Format: int64 */
             at: number;
@@ -13927,6 +14460,13 @@ export interface components {
             person?: string | null;
             words: string;
         };
+        TellWhom: {
+            /**
+             * Format: int64
+             * @description Null: nobody; lines wait to be taken as a file.
+             */
+            webhook?: number | null;
+        };
         /** @description The length of a message. */
         TextSize: {
             alphabet: components["schemas"]["Alphabet"];
@@ -14103,6 +14643,10 @@ export interface components {
             cells: number[];
             /** @enum {string} */
             kind: "load";
+        } | {
+            /** @enum {string} */
+            kind: "silent";
+            stages: components["schemas"]["SilenceStage"][];
         } | {
             is: components["schemas"]["Compare"];
             /** @enum {string} */
@@ -14312,6 +14856,16 @@ export interface components {
             policy_version: number;
             /** @description Runs that were applied since the picture begins, and the one that is open. */
             runs: components["schemas"]["CleaningRun"][];
+            /**
+             * Format: int64
+             * @description Silent people who were asked and let it pass.
+             */
+            silent_due: number;
+            /**
+             * Format: int64
+             * @description Addresses retired for so long that a run deletes them.
+             */
+            to_delete: number;
         };
         /** @description What history said last, as it is kept. */
         UpkeepHistory: {

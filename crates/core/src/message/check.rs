@@ -323,7 +323,9 @@ fn check_links(draft: &Draft, found: &mut Vec<Finding>) {
                 let href = el.get_attribute("href").unwrap_or_default();
                 let href = href.trim();
                 let ours = href.starts_with("{{")
-                    && ["unsubscribe_url", "preferences_url", "leave_series_url", "share_url"].iter().any(|p| href.contains(p))
+                    && ["unsubscribe_url", "preferences_url", "leave_series_url", "go_on_url", "share_url"]
+                        .iter()
+                        .any(|p| href.contains(p))
                     && href.ends_with("}}");
                 if ours {
                 } else if href.contains("{{") {

@@ -20,11 +20,12 @@ use serde::{Deserialize, Serialize};
 pub const CONTACT_PLACEHOLDERS: [&str; 4] = ["given_name", "family_name", "email", "country"];
 /// The placeholders that the letterhead and the send fill; they are always there.
 /// `variant` is the letter of the person's variant: one body says with it what differs.
-pub const SEND_PLACEHOLDERS: [&str; 9] = [
+pub const SEND_PLACEHOLDERS: [&str; 10] = [
     "postal_address",
     "unsubscribe_url",
     "preferences_url",
     "leave_series_url",
+    "go_on_url",
     "share_url",
     "sender_name",
     "social_links",

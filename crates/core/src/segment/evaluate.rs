@@ -3,6 +3,7 @@
 use super::person::{Message, Value};
 use super::words::{Names, condition};
 use super::{Bought, DateTest, Did, Field, Person, SeriesPart, TextTest, Times, Tree, place, share};
+use crate::upkeep::silence::Stage;
 use crate::words::fold;
 use crate::{DAY, Instant};
 use serde::Serialize;
@@ -110,6 +111,7 @@ fn one(leaf: &Tree, p: &Person, now: Instant) -> Option<bool> {
         // A goal's condition was put in its place; one that is gone is met by nobody.
         Tree::Converted { .. } => None,
         Tree::Load { cells } => p.load_cell.map(|cell| cells.contains(&cell)),
+        Tree::Silent { stages } => Some(p.silence.is_some_and(|s| stages.contains(&s))),
         Tree::Score { score, is, value } => Some(is.holds(p.score(*score, now), *value)),
         Tree::Added { within_days } => Some(within(p.added_at, now, Some(*within_days))),
         Tree::Share { percent, salt } => Some(share::draw(salt, p.id) < percent / 100.0),
@@ -247,6 +249,7 @@ fn known(leaf: &Tree, p: &Person, now: Instant) -> String {
         Tree::Received { .. } => received(leaf, p, now).to_string(),
         Tree::Bought { .. } => bought(leaf, p, now).to_string(),
         Tree::Converted { .. } => missing(),
+        Tree::Silent { .. } => p.silence.map_or("not silent", Stage::words).to_owned(),
         Tree::Load { .. } => p.load_cell.map_or_else(missing, crate::load::cell_words),
         Tree::Score { score, .. } => format!("{:.1}", p.score(*score, now)),
         Tree::Added { .. } => date_words(day_of(p.added_at)),

@@ -22,6 +22,7 @@ pub use person::Person;
 use crate::consent::Consent;
 use crate::goal::{Goal, What};
 use crate::upkeep::MailStatus;
+use crate::upkeep::silence::Stage;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use utoipa::ToSchema;
@@ -272,6 +273,10 @@ pub enum Tree {
     Load {
         cells: Vec<u8>,
     },
+    /// Silent, and at one of these stages, as of the last day it was worked out.
+    Silent {
+        stages: Vec<Stage>,
+    },
     /// A score of one's own, as it stands at the instant asked about; 0 without an entry.
     Score {
         score: i64,
@@ -377,6 +382,7 @@ impl Tree {
                 }
                 Self::Share { percent, .. } if !(0.0..=100.0).contains(percent) => Some("A share is between 0% and 100%."),
                 Self::Consent { states } if states.is_empty() => Some("Choose at least one consent state."),
+                Self::Silent { stages } if stages.is_empty() => Some("Choose at least one stage of silence."),
                 Self::Load { cells } if cells.is_empty() => Some("Choose at least one mail-load cell."),
                 Self::Load { cells } if cells.iter().any(|c| *c >= crate::load::CELLS) => Some("There are 15 mail-load cells: 0 to 14."),
                 Self::Status { states } if states.is_empty() => Some("Choose at least one mail status."),

@@ -5,6 +5,7 @@ use crate::Instant;
 use crate::consent::Consent;
 use crate::score::Standing;
 use crate::upkeep::MailStatus;
+use crate::upkeep::silence::Stage;
 use crate::words::fold;
 use std::collections::{HashMap, HashSet};
 
@@ -112,6 +113,8 @@ pub struct Person {
     pub added_at: Instant,
     /// Their mail-load cell, once it was worked out.
     pub load_cell: Option<u8>,
+    /// How far it is with them, if they are silent.
+    pub silence: Option<Stage>,
     /// Their scores, each with its half-life in days.
     pub scores: HashMap<i64, (Standing, Option<f64>)>,
     /// The series that they have entered, and whether they are inside.
@@ -141,6 +144,7 @@ impl Person {
             open_blind: false,
             added_at: Instant(0),
             load_cell: None,
+            silence: None,
             scores: HashMap::new(),
             series: HashMap::new(),
             messages: Vec::new(),

@@ -194,6 +194,7 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
             let cells: Vec<String> = cells.iter().map(|c| crate::load::cell_words(*c)).collect();
             format!("mail load is {}", cells.join(" or "))
         }
+        Tree::Silent { stages } => format!("silent: {}", stages.iter().map(|s| s.words()).collect::<Vec<_>>().join(" or ")),
         Tree::Score { score, is, value } => format!("the score {} is {} {value}", name(&names.scores, *score, "score"), compare(*is)),
         Tree::Added { within_days } => format!("added{}", days(Some(*within_days))),
         Tree::Share { percent, .. } => format!("in a random {percent}%"),

@@ -1,7 +1,8 @@
 //! Outlines to begin with: a series with its messages as drafts, to be put into one's own words.
 
 use super::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
-use crate::segment::{Did, Times, Tree};
+use crate::segment::Tree;
+use crate::upkeep::silence::Stage;
 
 /// A message that a starter drafts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,6 +35,9 @@ fn mail(id: u32, message: i64) -> Step {
 
 /// Which segment it is, is known when it is made.
 const MADE: i64 = 0;
+
+/// The key of the series that asks silent people.
+pub const ASKING: &str = "asking_again";
 
 /// All of them.
 #[must_use]
@@ -109,45 +113,33 @@ pub fn all() -> Vec<Starter> {
             enters: None,
         },
         Starter {
-            key: "asking_again",
+            key: ASKING,
             name: "Asking silent people",
-            words: "Asks people who have opened nothing for half a year whether they want to stay; who clicks leaves the series.",
+            words: "Asks silent people with one button whether to go on; who presses it, answers or buys leaves the series. Who lets it pass can be sunset by a cleaning run.",
             outline: Outline {
-                entry: joins,
-                again: Again::After { days: 365 },
+                entry: Entry::Segment { segment: MADE, those_in_it: true },
+                again: Again::After { days: 180 },
                 steps: vec![mail(1, 0), step(2, Does::Await { what: Happening::Clicked { step: 1, link: None }, hours: 240 }), mail(3, 1)],
-                exits: vec![Exit::Happened { what: Happening::Clicked { step: 1, link: None } }],
+                exits: vec![
+                    Exit::Happened { what: Happening::Clicked { step: 1, link: None } },
+                    Exit::Happened { what: Happening::Clicked { step: 3, link: None } },
+                    Exit::Happened { what: Happening::Bought { product: None, category: None } },
+                ],
                 ..Outline::default()
             },
             messages: &[
                 Message {
                     name: "Asking again 1: shall we go on writing?",
                     subject: "Shall we go on writing to you?",
-                    text: "Dear {{ given_name|default(\"friend\") }},\n\nwe haven’t heard from you for long. One click tells us that you want to stay:\n\n[Yes, go on writing to me](https://)",
+                    text: "Dear {{ given_name|default(\"friend\") }},\n\nwe haven’t heard from you for long. One press of a button tells us that you want to stay:\n\n[Yes, go on writing to me]({{ go_on_url }})",
                 },
                 Message {
                     name: "Asking again 2: the last time we ask",
                     subject: "The last time we ask",
-                    text: "Dear {{ given_name|default(\"friend\") }},\n\nthis is the last time that we ask. If we hear nothing, we write less.\n\n[Yes, go on writing to me](https://)",
+                    text: "Dear {{ given_name|default(\"friend\") }},\n\nthis is the last time that we ask. If we hear nothing, we stop these letters.\n\n[Yes, go on writing to me]({{ go_on_url }})",
                 },
             ],
-            enters: Some((
-                "Silent for half a year",
-                Tree::All {
-                    of: vec![
-                        Tree::Received { times: Times::AtLeast(6), within_days: Some(180) },
-                        Tree::Did {
-                            did: Did::Opened,
-                            human: true,
-                            times: Times::AtMost(0),
-                            within_days: Some(180),
-                            mailing: None,
-                            link: None,
-                            series: None,
-                        },
-                    ],
-                },
-            )),
+            enters: Some(("Silent: to be asked", Tree::Silent { stages: vec![Stage::ToAsk] })),
         },
     ]
 }

@@ -56,10 +56,16 @@ pub enum Cause {
     PutBack = 11,
     /// A person took it out of a run.
     Kept = 12,
+    /// Of runs only: asked whether to go on, and let it pass.
+    LetPass = 13,
+    /// Of runs only: let it pass, and keeps getting mail, to measure what that costs.
+    KeptBack = 14,
+    /// Of runs only: retired for so long that it is deleted.
+    RetiredLong = 15,
 }
 
 impl Cause {
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; 16] = [
         Self::NothingOnRecord,
         Self::NeverThere,
         Self::GoneOnce,
@@ -73,6 +79,9 @@ impl Cause {
         Self::Answered,
         Self::PutBack,
         Self::Kept,
+        Self::LetPass,
+        Self::KeptBack,
+        Self::RetiredLong,
     ];
 
     #[must_use]
@@ -91,6 +100,9 @@ impl Cause {
             Self::Answered => "the person answered",
             Self::PutBack => "put back",
             Self::Kept => "kept by a person",
+            Self::LetPass => "silent: asked, and let it pass",
+            Self::KeptBack => "silent: kept back to measure what sunset costs",
+            Self::RetiredLong => "retired for long enough to be deleted",
         }
     }
 }

@@ -4,6 +4,7 @@
 //! - [`fold`]: the status as the fold over what became of the mailings to an address; [`fold::next`] is the table of the machine.
 //! - [`incident`]: failures that wait for a person, because a host failed and not its addresses.
 //! - [`run`]: cleaning runs, by which a person decides on many.
+//! - [`silence`]: who is asked whether to go on, who let it pass, and what that costs.
 //! - [`permanence`]: after how many permanent failures nothing comes through any more, from the base's own history.
 //!
 //! Consent is never touched here.
@@ -13,6 +14,7 @@ pub mod incident;
 pub mod permanence;
 pub mod policy;
 pub mod run;
+pub mod silence;
 
 pub use fold::{Cause, Happened, Outcome, Set, Standing, standing};
 pub use policy::Policy;

@@ -1,5 +1,6 @@
 //! The upkeep policy: every number by which addresses are rested, observed and retired. It has versions; an older one is never changed.
 
+use super::silence;
 use crate::{DAY, HOUR, Instant};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -45,6 +46,13 @@ pub struct Policy {
     /// … and over so many addresses.
     pub incident_addresses: u32,
     pub retires: Retires,
+    /// Who is silent, and what is done about it.
+    #[serde(default)]
+    #[schema(required)]
+    pub silence: silence::Numbers,
+    /// Addresses retired for so long are deleted by the next cleaning run; none: never.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub delete_after_days: Option<u32>,
 }
 
 impl Default for Policy {
@@ -64,6 +72,8 @@ impl Default for Policy {
             incident_times: 10,
             incident_addresses: 20,
             retires: Retires::AtOnce,
+            silence: silence::Numbers::default(),
+            delete_after_days: None,
         }
     }
 }
@@ -101,6 +111,11 @@ impl Policy {
             ("The failures that let an observed address rest again", self.observed_failures, 1, 20),
             ("How many times its norm makes an incident", self.incident_times, 2, 1_000),
             ("The addresses that make an incident", self.incident_addresses, 5, 100_000),
+            ("The time without an answer that makes silent, in days,", self.silence.window_days.unwrap_or(90), 90, 1_095),
+            ("The time to answer a letter that asks, in days,", self.silence.asked_days, 7, 90),
+            ("The share kept back, in percent,", self.silence.kept_back_percent, 1, 50),
+            ("The time for which people are kept back, in days,", self.silence.kept_back_days, 28, 365),
+            ("The time after which retired addresses are deleted, in days,", self.delete_after_days.unwrap_or(90), 90, 3_650),
         ];
         for (what, given, lowest, highest) in bounds {
             if !(lowest..=highest).contains(&given) {

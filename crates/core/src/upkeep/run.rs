@@ -1,14 +1,63 @@
 //! Cleaning runs: what they are for, how far they are, and how far they are with each person.
 
+use super::MailStatus;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+/// What somebody becomes by a run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+#[repr(u8)]
+pub enum Becomes {
+    Active = 0,
+    Resting = 1,
+    Observed = 2,
+    Retired = 3,
+    /// No marketing, for silence; service mail and consent stay.
+    Sunset = 4,
+    /// Keeps getting mail, to measure what sunset costs.
+    KeptBack = 5,
+    /// The profile goes, a tombstone stays; it can't be undone.
+    Deleted = 6,
+}
+
+impl Becomes {
+    pub const ALL: [Self; 7] = [Self::Active, Self::Resting, Self::Observed, Self::Retired, Self::Sunset, Self::KeptBack, Self::Deleted];
+
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Sunset => "sunset",
+            Self::KeptBack => "kept back",
+            Self::Deleted => "deleted",
+            Self::Active | Self::Resting | Self::Observed | Self::Retired => self.status().map_or("", MailStatus::words),
+        }
+    }
+
+    /// The mail status, where it is one.
+    #[must_use]
+    pub fn status(self) -> Option<MailStatus> {
+        MailStatus::ALL.into_iter().find(|s| Self::from(*s) == self)
+    }
+}
+
+impl From<MailStatus> for Becomes {
+    fn from(s: MailStatus) -> Self {
+        match s {
+            MailStatus::Active => Self::Active,
+            MailStatus::Resting => Self::Resting,
+            MailStatus::Observed => Self::Observed,
+            MailStatus::Retired => Self::Retired,
+        }
+    }
+}
 
 /// What a run is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 #[schema(as = CleaningKind)]
 pub enum Kind {
-    /// Retires those whose address is due.
+    /// Decides on what is due: addresses to retire, silent people, addresses to delete.
     Due,
     /// Brings a version of the policy into force.
     Policy,
@@ -55,6 +104,7 @@ impl MemberState {
         [Self::Proposed, Self::TakenOut, Self::Applied, Self::PutBack, Self::NotPutBack, Self::Stayed, Self::Changed, Self::Undoing];
 }
 
+crate::code::coded!(Becomes, "what somebody becomes by a cleaning run");
 crate::code::coded!(MemberState, "state of somebody on a cleaning run");
 
 crate::code::worded!(Kind, "kind of cleaning run", Due => "due", Policy => "policy");

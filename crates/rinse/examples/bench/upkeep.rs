@@ -3,7 +3,7 @@
 use rinse_core::upkeep::Policy;
 use rinse_core::{DAY, Instant};
 use rinse_store::Store;
-use rinse_store::upkeep::{effects, incidents, made_of, policy, runs};
+use rinse_store::upkeep::{applying, effects, incidents, made_of, policy, runs};
 use rusqlite::Connection;
 use std::io::Write;
 use std::path::Path;
@@ -53,11 +53,11 @@ pub(crate) async fn upkeep() {
     let effect = store.read_now(|c| effects::effect(c, run, now)).expect("the effect");
     store.write(move |c| runs::proposed(c, run, &effect)).await.expect("proposed");
     say(&format!("a run of {people} put together"), start);
-    store.write(move |c| runs::begin_apply(c, run, now, None)).await.expect("begun");
+    store.write(move |c| applying::begin_apply(c, run, now, None)).await.expect("begun");
     let (start, mut longest) = (Stopwatch::now(), 0.0f64);
     loop {
         let part = Stopwatch::now();
-        let more = store.write(move |c| runs::go_on(c, run, now)).await.expect("a part");
+        let more = store.write(move |c| applying::go_on(c, run, now)).await.expect("a part");
         longest = longest.max(part.elapsed().as_secs_f64());
         if !more {
             break;

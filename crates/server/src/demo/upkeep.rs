@@ -1,10 +1,14 @@
 //! The year's upkeep: who decides that addresses are retired, the cleaning runs, and what hosts' breakdowns came to.
 
 use super::Director;
+use crate::actions;
+use crate::engine::RECORDS;
 use crate::handlers::upkeep::put_people;
+use rinse_core::series::starters::ASKING;
 use rinse_core::upkeep::Policy;
 use rinse_core::upkeep::policy::Retires;
-use rinse_store::upkeep::{incidents, policy, runs};
+use rinse_store::upkeep::{applying, incidents, policy, return_lines, runs, silence};
+use rinse_store::{series, webhooks};
 
 impl Director {
     /// Before a mailing of the year is sent.
@@ -17,18 +21,54 @@ impl Director {
                 let in_runs = Policy { retires: Retires::InRuns { since: now }, ..before };
                 self.run(Some(in_runs), "We want to read why before anybody is retired").await?;
             }
-            17 => {
-                self.run(None, "Before the winter").await?;
-            }
-            22 => {
-                let run = self.run(None, "New year").await?;
+            15 => self.ask_silent().await?,
+            18 => {
+                let run = self.run(None, "Before the winter").await?;
                 let later = self.app.now() + 2 * rinse_core::DAY;
                 self.app.engine.advance(later).await?;
-                self.app.store.write(move |c| runs::begin_undo(c, run, None, None, later, Some(1))).await?;
+                self.app.store.write(move |c| applying::begin_undo(c, run, None, None, later, Some(1))).await?;
                 self.app.engine.upkeep(later).await?;
+            }
+            20 => self.delete_retired().await?,
+            23 => {
+                self.run(None, "After the holidays").await?;
             }
             _ => {}
         }
+        Ok(())
+    }
+
+    /// Silent people are asked whether to go on; Skerry Light's record system keeps a copy of some people.
+    async fn ask_silent(&self) -> anyhow::Result<()> {
+        let now = self.app.now();
+        let id = self
+            .app
+            .store
+            .write(move |c| {
+                let id = series::from_starter(c, ASKING, 1, now, Some(2))?;
+                silence::choose_series(c, id, now, Some(2))?;
+                Ok(id)
+            })
+            .await?;
+        actions::start_series(&self.app, id, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        let people = self.people * 4 / 5;
+        self.app.engine.network(|n| n.keep_records(people)).transpose()?;
+        Ok(())
+    }
+
+    /// Addresses that were retired half a year ago are deleted by runs, and the record system is told.
+    async fn delete_retired(&self) -> anyhow::Result<()> {
+        let now = self.app.now();
+        let secret: [u8; 32] = rand::random();
+        self.app
+            .store
+            .write(move |c| {
+                let records = webhooks::make(c, "Record system, do-not-return lines", RECORDS, &secret, now, Some(1))?;
+                return_lines::tell(c, Some(records), now, Some(1))
+            })
+            .await?;
+        let before = self.app.store.read(policy::current).await?.policy;
+        self.run(Some(Policy { delete_after_days: Some(180), ..before }), "Nobody needs addresses that are gone").await?;
         Ok(())
     }
 
@@ -37,7 +77,7 @@ impl Director {
         let of = policy.clone();
         let run = self.app.store.write(move |c| runs::begin(c, of.as_ref(), note, now, Some(1))).await?;
         put_people(&self.app, run, policy).await?;
-        self.app.store.write(move |c| runs::begin_apply(c, run, now, Some(1))).await?;
+        self.app.store.write(move |c| applying::begin_apply(c, run, now, Some(1))).await?;
         self.app.engine.upkeep(now).await?;
         Ok(run)
     }

@@ -137,7 +137,12 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
         out.push(Decision {
             notice: Some(n.id),
             kind: "notice",
-            title: if n.kind == notices::JOURNAL { "The journal of withdrawals".into() } else { "Mail that couldn’t be read".to_owned() },
+            title: match n.kind.as_str() {
+                notices::JOURNAL => "The journal of withdrawals",
+                notices::RECORDS => "A file of the system of record",
+                _ => "Mail that couldn’t be read",
+            }
+            .to_owned(),
             words: n.words,
             link: "/today".into(),
             action: "Seen".into(),

@@ -13,6 +13,7 @@ use rinse_core::upkeep::policy::Retires;
 use rinse_core::upkeep::run::RunState;
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
+use rinse_store::upkeep::applying;
 use rinse_store::upkeep::effects::{self, Came, Effect};
 use rinse_store::upkeep::incidents::{self, Incident};
 use rinse_store::upkeep::made_of::{self, BaseDay, ByCause, UpkeepRow, Which};
@@ -39,6 +40,10 @@ pub(crate) struct Upkeep {
     by_cause: Vec<ByCause>,
     /// Addresses that a cleaning run has to decide on.
     due: i64,
+    /// Silent people who were asked and let it pass.
+    silent_due: i64,
+    /// Addresses retired for so long that a run deletes them.
+    to_delete: i64,
     /// Those that wait for a person.
     incidents: Vec<Incident>,
     /// Runs that were applied since the picture begins, and the one that is open.
@@ -76,6 +81,8 @@ fn front_of(c: &Connection, now: Instant) -> rinse_store::Result<Upkeep> {
         days,
         by_cause: made_of::by_cause(c)?,
         due: made_of::due(c)?,
+        silent_due: made_of::let_pass(c)?,
+        to_delete: made_of::to_delete(c, &policy.policy, now)?,
         incidents: incidents::undecided(c)?,
         runs: runs::all(c, now)?.into_iter().filter(pictured).collect(),
         policy_version: policy.id,
@@ -221,7 +228,7 @@ pub(crate) struct ProposedRun {
     note: String,
 }
 
-/// Proposes a run with everybody whose address is due. Watch `cleaning-{id}` in `/api/progress`.
+/// Proposes a run with everything that is due: addresses to retire, silent people who let it pass, addresses to delete. Watch `cleaning-{id}` in `/api/progress`.
 #[utoipa::path(post, path = "/api/upkeep/runs", request_body = ProposedRun, responses((status = 202, body = Begun)))]
 pub(crate) async fn propose(
     State(app): State<App>,
@@ -262,9 +269,11 @@ pub(crate) async fn put_people(app: &App, run: i64, policy: Option<Policy>) -> R
             app.store.write(move |c| runs::put_changed(c, run, &part)).await?;
         }
     } else {
-        let mut after = Some(0);
-        while let Some(from) = after {
-            after = app.store.write(move |c| runs::put_due(c, run, from, now)).await?;
+        for put in [runs::put_due, runs::put_silent, runs::put_to_delete] {
+            let mut after = Some(0);
+            while let Some(from) = after {
+                after = app.store.write(move |c| put(c, run, from, now)).await?;
+            }
         }
     }
     let effect: Effect = app.store.read_at_leisure(move |c| effects::effect(c, run, now)).await?;
@@ -349,7 +358,7 @@ pub(crate) async fn drop_run(State(app): State<App>, who: Acting, Path(id): Path
 #[utoipa::path(post, path = "/api/upkeep/runs/{id}/apply", params(("id" = i64, Path)), responses((status = 202)))]
 pub(crate) async fn apply(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<StatusCode, ApiError> {
     let now = app.now();
-    app.store.write(move |c| runs::begin_apply(c, id, now, Some(who.0))).await?;
+    app.store.write(move |c| applying::begin_apply(c, id, now, Some(who.0))).await?;
     go_on(&app, id, "Applying");
     Ok(StatusCode::ACCEPTED)
 }
@@ -366,7 +375,7 @@ pub(crate) struct Undo {
 #[utoipa::path(post, path = "/api/upkeep/runs/{id}/undo", params(("id" = i64, Path)), request_body = Undo, responses((status = 202)))]
 pub(crate) async fn undo(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(u): Json<Undo>) -> Result<StatusCode, ApiError> {
     let now = app.now();
-    app.store.write(move |c| runs::begin_undo(c, id, u.cause, u.contact, now, Some(who.0))).await?;
+    app.store.write(move |c| applying::begin_undo(c, id, u.cause, u.contact, now, Some(who.0))).await?;
     go_on(&app, id, "Putting back");
     Ok(StatusCode::ACCEPTED)
 }

@@ -1,6 +1,7 @@
 //! The doors to the outside: open and click links, public pages, raw mail. The stand-ins and the real
 //! world come in by the same ones.
 
+mod go_on;
 mod leave;
 mod mail;
 pub(crate) mod page;
@@ -31,6 +32,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/o/{token}", get(open))
         .route("/c/{token}", get(click))
         .route("/u/{token}", get(leave::page).post(leave::leave))
+        .route("/g/{token}", get(go_on::page).post(go_on::press))
         .route("/p/{token}", get(preferences::page).post(preferences::save))
         .route("/f/{letterhead}", get(signup::page).post(signup::send))
         .route("/i/{token}", get(signup::confirm_page).post(signup::confirm))

@@ -16,6 +16,7 @@ pub(crate) fn templates() -> &'static Environment<'static> {
             ("plain.html", include_str!("../../templates/plain.html")),
             ("leave.html", include_str!("../../templates/leave.html")),
             ("left.html", include_str!("../../templates/left.html")),
+            ("go_on.html", include_str!("../../templates/go_on.html")),
             ("preferences.html", include_str!("../../templates/preferences.html")),
             ("signup.html", include_str!("../../templates/signup.html")),
             ("confirm.html", include_str!("../../templates/confirm.html")),

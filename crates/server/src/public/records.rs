@@ -16,6 +16,14 @@ pub(super) async fn take(State(app): State<App>, headers: HeaderMap, body: Strin
     let secrets = app.store.read(|c| rinse_store::webhooks::secrets_of(c, crate::engine::RECORDS)).await.unwrap_or_default();
     let now = app.now();
     let signed = secrets.iter().any(|s| rinse_core::webhook::verify(s, &key, second, &body, &signature, now));
+    let line: Option<serde_json::Value> = serde_json::from_str(&body).ok();
+    let line = line.filter(|l| signed && l["what"] == "do_not_return").and_then(|l| Some(l["address"].as_str()?.to_owned()));
+    if let Some(address) = line {
+        let noted = app.engine.network(|n| n.do_not_return(&address, now.0.div_euclid(rinse_core::DAY)));
+        if !matches!(noted, Some(Ok(()))) {
+            return (StatusCode::SERVICE_UNAVAILABLE, "I can't write: try again later.").into_response();
+        }
+    }
     let (status, words) = app.records.lock().unwrap_or_else(PoisonError::into_inner).take(&key, &body, signed);
     (StatusCode::from_u16(status).unwrap_or(StatusCode::OK), words).into_response()
 }

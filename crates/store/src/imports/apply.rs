@@ -103,8 +103,8 @@ pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mu
                     take(c, &w, &mut moved.domains, judged)?;
                 }
                 // What became of the rows, not what the dry run foresaw: others may have changed the base since.
-                c.prepare_cached("UPDATE import_run SET done = ?2, new = new + ?3, changed = changed + ?4, unchanged = unchanged + ?5, refused = refused + ?6 WHERE id = ?1")?
-                    .execute(params![w.id, upto, n.new, n.changed, n.unchanged, n.refused])?;
+                c.prepare_cached("UPDATE import_run SET done = ?2, new = new + ?3, changed = changed + ?4, unchanged = unchanged + ?5, refused = refused + ?6, came_back = came_back + ?7 WHERE id = ?1")?
+                    .execute(params![w.id, upto, n.new, n.changed, n.unchanged, n.refused, n.came_back])?;
                 Ok((moved, began.elapsed()))
             })
             .await?;
@@ -150,7 +150,7 @@ fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<(
         None => runs::begin(c, now, person, "import", &format!("import of {}", r.file_name), Some(id))?,
     };
     c.execute(
-        "UPDATE import_run SET state = 'applying', new = 0, changed = 0, unchanged = 0, refused = 0 WHERE id = ?1 AND state = 'checked'",
+        "UPDATE import_run SET state = 'applying', new = 0, changed = 0, unchanged = 0, refused = 0, came_back = 0 WHERE id = ?1 AND state = 'checked'",
         [id],
     )?;
     Ok((run(c, id)?, change))
@@ -167,6 +167,9 @@ fn finish(c: &Connection, id: i64, change: i64, state: &str, now: Instant, perso
 
 /// Writes what a row changes, and keeps what was before.
 fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Judged) -> Result<()> {
+    if let Fate::CameBack(hash) = &judged.fate {
+        return crate::upkeep::record_system::note_back(c, hash, w.id, w.now);
+    }
     let Some(row) = judged.row else { return Ok(()) };
     let tags: Vec<i64> = w.judge.tags_for(&judged.findings).into_iter().flatten().collect();
     let agrees = w.judge.consent && !row.corrected;

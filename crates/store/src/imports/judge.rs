@@ -27,6 +27,19 @@ pub(super) enum Fate {
     Changed(i64),
     Unchanged,
     Refused(String),
+    /// Refused: who has this keyed hash was deleted here.
+    CameBack([u8; 32]),
+}
+
+impl Fate {
+    /// Why a row isn't taken.
+    pub(super) fn refusal(self) -> Option<String> {
+        match self {
+            Self::New | Self::Changed(_) | Self::Unchanged => None,
+            Self::Refused(why) => Some(why),
+            Self::CameBack(_) => Some(WAS_DELETED.into()),
+        }
+    }
 }
 
 pub(super) struct Judged {
@@ -191,8 +204,8 @@ impl Judge {
             let what = if row.score.is_some() { "the same address, day and source stand" } else { "the same address stands" };
             return refused(format!("{what} in an earlier row"), found);
         }
-        if self.tombstones.has(c, &row.address.key)? {
-            return refused(WAS_DELETED.into(), found);
+        if let Some(hash) = self.tombstones.of(c, &row.address.key)? {
+            return Ok(Judged { fate: Fate::CameBack(hash), row: None, findings: found });
         }
         if let Some(phone) = &row.phone {
             if !seen.phones.insert(hash(&[phone.as_str()])) {
@@ -365,6 +378,8 @@ pub(super) struct Counts {
     pub changed: i64,
     pub unchanged: i64,
     pub refused: i64,
+    /// Of those refused: people who were deleted here.
+    pub came_back: i64,
 }
 
 impl Counts {
@@ -374,6 +389,10 @@ impl Counts {
             Fate::Changed(_) => self.changed += 1,
             Fate::Unchanged => self.unchanged += 1,
             Fate::Refused(_) => self.refused += 1,
+            Fate::CameBack(_) => {
+                self.refused += 1;
+                self.came_back += 1;
+            }
         }
     }
 }
@@ -425,9 +444,9 @@ pub async fn check(
                     ])?;
                 }
                 n.count(&judged.fate);
-                match judged.fate {
-                    Fate::New | Fate::Changed(_) | Fate::Unchanged => {}
-                    Fate::Refused(why) => {
+                match judged.fate.refusal() {
+                    None => {}
+                    Some(why) => {
                         refused.write_record(record.iter().map(table::neutral_cell).chain([why, line.to_string()]))?;
                     }
                 }
@@ -444,8 +463,8 @@ pub async fn check(
     .map_err(|_| StoreError::Stopped)??;
     store.write(move |c| {
         c.execute(
-            "UPDATE import_run SET state = 'checked', records = ?2, new = ?3, changed = ?4, unchanged = ?5, refused = ?6, findings = ?7 WHERE id = ?1 AND state IN ('staged', 'checked')",
-            params![id, records, n.new, n.changed, n.unchanged, n.refused, found],
+            "UPDATE import_run SET state = 'checked', records = ?2, new = ?3, changed = ?4, unchanged = ?5, refused = ?6, findings = ?7, came_back = ?8 WHERE id = ?1 AND state IN ('staged', 'checked')",
+            params![id, records, n.new, n.changed, n.unchanged, n.refused, found, n.came_back],
         )?;
         run(c, id)
     }).await

@@ -79,6 +79,8 @@ pub struct Run {
     pub changed: i64,
     pub unchanged: i64,
     pub refused: i64,
+    /// Of those refused: people who were deleted here.
+    pub came_back: i64,
     pub ndjson: bool,
     pub fixes: Fixes,
     pub findings: FileFindings,
@@ -159,17 +161,17 @@ pub fn run(c: &Connection, id: i64) -> Result<Run> {
     runs_where(c, "i.id = ?1", id)?.pop().ok_or(StoreError::Missing("import"))
 }
 
-/// The newest runs.
+/// The newest runs; files of the system of record only while a person has to look at them.
 ///
 /// # Errors
 /// When the database fails.
 pub fn runs(c: &Connection) -> Result<Vec<Run>> {
-    runs_where(c, "i.id > ?1", 0)
+    runs_where(c, "i.id > ?1 AND (i.record = 0 OR i.state = 'checked')", 0)
 }
 
 fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
     let mut s = c.prepare_cached(&format!(
-        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused, t.name, ndjson, fixes, findings, i.entity, consent_texts
+        "SELECT i.id, file_name, i.made_at, encoding, delimiter, header, mapping, l.name, consent, evidence, state, records, done, new, changed, unchanged, refused, t.name, ndjson, fixes, findings, i.entity, consent_texts, i.came_back
          FROM import_run i LEFT JOIN list l ON l.id = list_id LEFT JOIN tag t ON t.id = tag_id WHERE {filter} ORDER BY i.id DESC LIMIT 100"
     ))?;
     let rows = s.query_map([value], |r| {
@@ -195,6 +197,7 @@ fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
                 changed: r.get(14)?,
                 unchanged: r.get(15)?,
                 refused: r.get(16)?,
+                came_back: r.get(23)?,
                 ndjson: r.get(18)?,
                 fixes: Fixes::default(),
                 findings: FileFindings::default(),

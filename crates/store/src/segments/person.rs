@@ -70,6 +70,7 @@ pub fn load(c: &Connection, id: i64) -> Result<Person> {
         .query_map([id], |r| Ok((Instant(r.get(0)?), r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
     p.load_cell = crate::load::cell_of(c, id)?;
+    p.silence = crate::upkeep::silence::stage_of(c, id)?;
     p.scores = crate::scores::standings(c, id)?.into_iter().collect();
     p.series = c
         .prepare_cached("SELECT series_id, max(ended_at IS NULL) FROM series_entry WHERE contact_id = ?1 GROUP BY series_id")?

@@ -5,6 +5,7 @@
 //! sets (`c.id IN (SELECT …)`), made once a query rather than asked for each person.
 
 use crate::rollups::{DEPTH, DUE, RECEIVED};
+use rinse_core::code::Code;
 use rinse_core::segment::evaluate::day_of;
 use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, SeriesPart, TextTest, Times, Tree};
 use rinse_core::words::fold;
@@ -324,6 +325,16 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             }
             out.among(false, |out| {
                 out.put(&format!("SELECT contact_id FROM mail_load WHERE cell IN ({cells})"));
+                out.of_range("contact_id");
+            });
+        }
+        Tree::Silent { stages } => {
+            let stages = list_of(stages.iter().map(|s| s.code()));
+            if out.how.exact {
+                return out.put(&format!("EXISTS (SELECT 1 FROM silent l WHERE l.contact_id = c.id AND l.stage IN ({stages}))"));
+            }
+            out.among(false, |out| {
+                out.put(&format!("SELECT contact_id FROM silent WHERE stage IN ({stages})"));
                 out.of_range("contact_id");
             });
         }

@@ -58,7 +58,7 @@ pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
     };
     let base = told("send s INDEXED BY send_recent")?;
     let out = told(
-        "cleaning_member m JOIN send s INDEXED BY send_contact ON m.run_id = ?2 AND m.state = 0 AND m.status_after IN (1, 3) AND s.contact_id = m.contact_id",
+        "cleaning_member m JOIN send s INDEXED BY send_contact ON m.run_id = ?2 AND m.state = 0 AND m.status_after IN (1, 3, 4, 6) AND s.contact_id = m.contact_id",
     )?;
     let left: Vec<u64> = base.iter().zip(out).map(|(all, out)| all.saturating_sub(out)).collect();
     let rate = |of: &[u64]| (Rate::new(of[1].min(of[0]), of[0]), Rate::new(of[2].min(of[0]), of[0]), Rate::new(of[4].min(of[3]), of[3]));
@@ -66,11 +66,11 @@ pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
     let mailable = super::made_of::mailable(c)?;
     let by: i64 = c
         .prepare_cached(
-            "SELECT coalesce(sum((m.status_after NOT IN (1, 3)) - (m.status_before NOT IN (1, 3))), 0) FROM cleaning_member m JOIN contact k ON k.id = m.contact_id
+            "SELECT coalesce(sum((m.status_after NOT IN (1, 3, 4, 6)) - (m.status_before NOT IN (1, 3))), 0) FROM cleaning_member m JOIN contact k ON k.id = m.contact_id
              WHERE m.run_id = ?1 AND m.state = 0 AND k.consent IN (2, 3) AND k.gone IS NULL",
         )?
         .query_row([id], |r| r.get(0))?;
-    let answered_by = answered(c, id, "m.state = 0", since)?;
+    let answered_by = who(c, id, "m.state = 0", ANSWERED, since)?;
     Ok(Effect {
         mailable,
         mailable_after: mailable + by,
@@ -85,12 +85,16 @@ pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
     })
 }
 
-/// People of a run in a state who answered a message or bought since an instant, by cause.
-fn answered(c: &Connection, id: i64, which: &str, since: i64) -> Result<Vec<AnsweredBy>> {
+/// Answered a message or bought since `?2`, and complained since then.
+const ANSWERED: &str = "EXISTS (SELECT 1 FROM send s INDEXED BY send_contact WHERE s.contact_id = m.contact_id AND (s.open_at >= ?2 OR s.click_at >= ?2 OR s.reply_at >= ?2))
+            OR EXISTS (SELECT 1 FROM purchase p WHERE p.contact_id = m.contact_id AND p.at >= ?2)";
+const COMPLAINED: &str =
+    "EXISTS (SELECT 1 FROM send s INDEXED BY send_contact WHERE s.contact_id = m.contact_id AND s.complained_at >= ?2)";
+
+/// People of a run in a state who did something since an instant, by cause.
+fn who(c: &Connection, id: i64, which: &str, did: &str, since: i64) -> Result<Vec<AnsweredBy>> {
     let sql = format!(
-        "SELECT m.cause, count(*), coalesce(sum(EXISTS (SELECT 1 FROM send s INDEXED BY send_contact WHERE s.contact_id = m.contact_id AND (s.open_at >= ?2 OR s.click_at >= ?2 OR s.reply_at >= ?2))
-            OR EXISTS (SELECT 1 FROM purchase p WHERE p.contact_id = m.contact_id AND p.at >= ?2)), 0)
-         FROM cleaning_member m WHERE m.run_id = ?1 AND {which} GROUP BY 1 ORDER BY 1"
+        "SELECT m.cause, count(*), coalesce(sum({did}), 0) FROM cleaning_member m WHERE m.run_id = ?1 AND {which} GROUP BY 1 ORDER BY 1"
     );
     let mut s = c.prepare_cached(&sql)?;
     let rows = s.query_map(params![id, since], |r| {
@@ -106,19 +110,27 @@ fn added_up(by: &[AnsweredBy]) -> Rate {
     Rate::new(sum(|r| r.count), sum(|r| r.of))
 }
 
-/// What came of a run since it was applied: who of those it took out answered or bought all the same, and who of those put back or left in.
+/// What came of a run since it was applied: who of those it took out answered or bought all the same, who complained; and who of those put back
+/// or left in.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
 pub struct Came {
     pub taken_out: Rate,
+    pub taken_out_complained: Rate,
     pub still_in: Rate,
+    pub still_in_complained: Rate,
 }
 
 /// # Errors
 /// When the database fails.
 pub fn came(c: &Connection, run: &CleaningRun) -> Result<Option<Came>> {
     let Some(at) = run.applied_at else { return Ok(None) };
+    let of = |which, did| Ok::<_, crate::StoreError>(added_up(&who(c, run.id, which, did, at)?));
+    let (out, within) =
+        ("m.state IN (2, 4, 7) AND m.status_after IN (1, 3, 4)", "(m.state IN (3, 5) OR m.state = 2 AND m.status_after = 5)");
     Ok(Some(Came {
-        taken_out: added_up(&answered(c, run.id, "m.state IN (2, 4, 7) AND m.status_after IN (1, 3)", at)?),
-        still_in: added_up(&answered(c, run.id, "m.state IN (3, 5)", at)?),
+        taken_out: of(out, ANSWERED)?,
+        taken_out_complained: of(out, COMPLAINED)?,
+        still_in: of(within, ANSWERED)?,
+        still_in_complained: of(within, COMPLAINED)?,
     }))
 }

@@ -3,7 +3,7 @@
 use crate::Result;
 use crate::stored::As;
 use rinse_core::code::Code;
-use rinse_core::upkeep::{Cause, MailStatus};
+use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, Row, params};
 use serde::Serialize;
@@ -20,10 +20,20 @@ pub struct BaseDay {
     pub retired: i64,
     /// Marketing ended for silence, and the address is usable.
     pub sunset: i64,
+    /// People deleted, whose address is kept from coming back.
+    pub tombstones: i64,
 }
 
 fn day_of(r: &Row<'_>) -> rusqlite::Result<BaseDay> {
-    Ok(BaseDay { day: r.get(0)?, active: r.get(1)?, resting: r.get(2)?, observed: r.get(3)?, retired: r.get(4)?, sunset: r.get(5)? })
+    Ok(BaseDay {
+        day: r.get(0)?,
+        active: r.get(1)?,
+        resting: r.get(2)?,
+        observed: r.get(3)?,
+        retired: r.get(4)?,
+        sunset: r.get(5)?,
+        tombstones: r.get(6)?,
+    })
 }
 
 /// People by consent state and mail status, by their numbers, along an index.
@@ -51,6 +61,7 @@ pub fn now(c: &Connection, now: Instant) -> Result<BaseDay> {
         observed: of(MailStatus::Observed),
         retired: of(MailStatus::Retired),
         sunset,
+        tombstones: c.prepare_cached("SELECT count(*) FROM contact WHERE gone = 1")?.query_row([], |r| r.get(0))?,
     })
 }
 
@@ -59,9 +70,14 @@ pub(crate) fn is_mailable(consent: i64, status: i64) -> bool {
     matches!(consent, 2 | 3) && !matches!(status, 1 | 3)
 }
 
-/// People with consent and a usable address.
+/// People with consent and a usable address who aren't sunset.
 pub(super) fn mailable(c: &Connection) -> Result<i64> {
-    Ok(by_standing(c)?.iter().filter(|s| is_mailable(s.0, s.1)).map(|s| s.2).sum())
+    let sunset: i64 = c
+        .prepare_cached(
+            "SELECT count(*) FROM contact INDEXED BY contact_sunset WHERE sunset_at IS NOT NULL AND status NOT IN (1, 3) AND consent IN (2, 3) AND gone IS NULL",
+        )?
+        .query_row([], |r| r.get(0))?;
+    Ok(by_standing(c)?.iter().filter(|s| is_mailable(s.0, s.1)).map(|s| s.2).sum::<i64>() - sunset)
 }
 
 /// Notes what the base is made of today. Once a day.
@@ -70,8 +86,15 @@ pub(super) fn mailable(c: &Connection) -> Result<i64> {
 /// When the database fails.
 pub fn note(c: &Connection, at: Instant) -> Result<()> {
     let b = now(c, at)?;
-    c.prepare_cached("INSERT OR REPLACE INTO base_day VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?
-        .execute(params![b.day, b.active, b.resting, b.observed, b.retired, b.sunset])?;
+    c.prepare_cached("INSERT OR REPLACE INTO base_day VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?.execute(params![
+        b.day,
+        b.active,
+        b.resting,
+        b.observed,
+        b.retired,
+        b.sunset,
+        b.tombstones
+    ])?;
     Ok(())
 }
 
@@ -80,7 +103,8 @@ pub fn note(c: &Connection, at: Instant) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub fn days(c: &Connection, since: Instant) -> Result<Vec<BaseDay>> {
-    let mut s = c.prepare_cached("SELECT day, active, resting, observed, retired, sunset FROM base_day WHERE day >= ?1 ORDER BY day")?;
+    let mut s =
+        c.prepare_cached("SELECT day, active, resting, observed, retired, sunset, tombstones FROM base_day WHERE day >= ?1 ORDER BY day")?;
     Ok(s.query_map([since.0.div_euclid(DAY)], day_of)?.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -114,6 +138,26 @@ pub fn by_cause(c: &Connection) -> Result<Vec<ByCause>> {
 /// When the database fails.
 pub fn due(c: &Connection) -> Result<i64> {
     Ok(c.prepare_cached("SELECT count(*) FROM contact WHERE status = 1 AND status_until IS NULL")?.query_row([], |r| r.get(0))?)
+}
+
+/// How many silent people let it pass when they were asked, as of the last day that it was worked out.
+///
+/// # Errors
+/// When the database fails.
+pub fn let_pass(c: &Connection) -> Result<i64> {
+    Ok(c.prepare_cached("SELECT count(*) FROM silent WHERE stage = 2")?.query_row([], |r| r.get(0))?)
+}
+
+/// How many addresses were retired so long ago that the policy has them deleted.
+///
+/// # Errors
+/// When the database fails.
+pub fn to_delete(c: &Connection, policy: &Policy, now: Instant) -> Result<i64> {
+    let Some(days) = policy.delete_after_days else { return Ok(0) };
+    Ok(c.prepare_cached(
+        "SELECT count(*) FROM contact INDEXED BY contact_since WHERE status = 3 AND status <> 0 AND status_at <= ?1 AND gone IS NULL",
+    )?
+    .query_row([now.0 - i64::from(days) * DAY], |r| r.get(0))?)
 }
 
 /// An address under upkeep.

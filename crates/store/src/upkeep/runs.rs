@@ -1,17 +1,15 @@
-//! Cleaning runs: proposed, read by a person who may take single people out, applied, and undone within 30 days.
+//! Cleaning runs: proposed, and read by a person who may take single people out; [`super::applying`] applies and undoes them.
 //!
-//! A run retires those whose address is due ([`Kind::Due`]), or brings a version of the policy into force ([`Kind::Policy`]). What it did to
-//! each person stands in `cleaning_member` with what was before; undoing puts that back for everyone to whom nothing happened since.
+//! A run decides on what is due ([`Kind::Due`]): addresses to retire, silent people to sunset, addresses to delete; or it brings a version of
+//! the policy into force ([`Kind::Policy`]). What it does to each person stands in `cleaning_member` with what was before.
 
 use super::effects::Effect;
 use super::policy::{self, Changed};
-use super::status;
-use crate::ledger::Origin;
+use super::{silence, status};
 use crate::stored::{As, Worded};
 use crate::{Result, StoreError};
 use rinse_core::code::Code;
-use rinse_core::upkeep::fold::UNTIL_A_RUN;
-use rinse_core::upkeep::run::{Kind, MemberState, RunState};
+use rinse_core::upkeep::run::{Becomes, Kind, MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -20,8 +18,6 @@ use utoipa::ToSchema;
 
 /// How long a run can be undone.
 pub const UNDOABLE_FOR: i64 = 30 * DAY;
-/// People changed in one transaction.
-const AT_ONCE: i64 = 100;
 /// People put on a run in one transaction.
 const PUT_AT_ONCE: usize = 2_000;
 
@@ -52,7 +48,7 @@ pub struct Group {
     pub cause: Cause,
     pub words: String,
     pub before: MailStatus,
-    pub after: MailStatus,
+    pub after: Becomes,
     pub people: i64,
     pub taken_out: i64,
     pub applied: i64,
@@ -121,7 +117,7 @@ fn groups(c: &Connection, id: i64) -> Result<Vec<Group>> {
             cause,
             words: cause.words().to_owned(),
             before: r.get::<_, As<MailStatus>>(1)?.0,
-            after: r.get::<_, As<MailStatus>>(2)?.0,
+            after: r.get::<_, As<Becomes>>(2)?.0,
             people: r.get(3)?,
             taken_out: r.get(4)?,
             applied: r.get(5)?,
@@ -133,14 +129,14 @@ fn groups(c: &Connection, id: i64) -> Result<Vec<Group>> {
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
-fn state_of(c: &Connection, id: i64) -> Result<(Kind, RunState)> {
+pub(super) fn state_of(c: &Connection, id: i64) -> Result<(Kind, RunState)> {
     c.prepare_cached("SELECT kind, state FROM cleaning_run WHERE id = ?1")?
         .query_row([id], |r| Ok((r.get::<_, Worded<Kind>>(0)?.0, r.get::<_, Worded<RunState>>(1)?.0)))
         .optional()?
         .ok_or(StoreError::Missing("cleaning run"))
 }
 
-fn set_state(c: &Connection, id: i64, state: RunState) -> Result<()> {
+pub(super) fn set_state(c: &Connection, id: i64, state: RunState) -> Result<()> {
     c.prepare_cached("UPDATE cleaning_run SET state = ?2 WHERE id = ?1")?.execute(params![id, Worded(state)])?;
     count(c, id)
 }
@@ -189,10 +185,38 @@ pub fn put_due(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Opti
     for contact in &some {
         let s = status::now(c, *contact, now)?;
         if s.is_due() {
-            put(c, id, *contact, (s.status, None, s.cause), (MailStatus::Retired, None, s.cause), s.evidence())?;
+            put(c, id, *contact, (s.status, None, s.cause), (Becomes::Retired, None, s.cause), s.evidence())?;
         }
     }
     Ok(some.last().copied().filter(|_| some.len() == PUT_AT_ONCE))
+}
+
+/// Puts those on a run who let it pass when they were asked whether to go on, from this number on; where to go on.
+///
+/// # Errors
+/// When the database fails.
+pub fn put_silent(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Option<i64>> {
+    silence::put_on(c, id, after, now, PUT_AT_ONCE as i64 / 4)
+}
+
+/// Puts those on a run whose address was retired so long ago that the policy has it deleted, from this number on; where to go on.
+///
+/// # Errors
+/// When the database fails.
+pub fn put_to_delete(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Option<i64>> {
+    let Some(days) = policy::current(c)?.policy.delete_after_days else { return Ok(None) };
+    let some: Vec<(i64, Where, i64)> = c
+        .prepare_cached(
+            "SELECT status, status_until, status_cause, id, status_at FROM contact INDEXED BY contact_since
+             WHERE status = 3 AND status <> 0 AND status_at <= ?1 AND gone IS NULL AND id > ?2 ORDER BY id LIMIT ?3",
+        )?
+        .query_map(params![now.0 - i64::from(days) * DAY, after, PUT_AT_ONCE as i64], |r| Ok((r.get(3)?, status::stored(r)?, r.get(4)?)))?
+        .collect::<rusqlite::Result<_>>()?;
+    for (contact, before, since) in &some {
+        let why = format!("Retired since {}: {}.", Instant(*since).words(), before.2.words());
+        put(c, id, *contact, *before, (Becomes::Deleted, None, Cause::RetiredLong), &why)?;
+    }
+    Ok(some.last().map(|s| s.0).filter(|_| some.len() == PUT_AT_ONCE))
 }
 
 /// Puts people on a run whom its policy would change, a part at a time.
@@ -201,7 +225,7 @@ pub fn put_due(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Opti
 /// When the database fails.
 pub fn put_changed(c: &Connection, id: i64, some: &[Changed]) -> Result<()> {
     for p in some {
-        put(c, id, p.contact, p.before, (p.after.status, p.after.until, p.after.cause), &p.after.why)?;
+        put(c, id, p.contact, p.before, (p.after.status.into(), p.after.until, p.after.cause), &p.after.why)?;
     }
     Ok(())
 }
@@ -212,9 +236,10 @@ pub fn in_parts(changed: &[Changed]) -> Vec<Vec<Changed>> {
     changed.chunks(PUT_AT_ONCE).map(<[Changed]>::to_vec).collect()
 }
 
-type Where = (MailStatus, Option<Instant>, Cause);
+pub(super) type Where = (MailStatus, Option<Instant>, Cause);
+pub(super) type Then = (Becomes, Option<Instant>, Cause);
 
-fn put(c: &Connection, id: i64, contact: i64, before: Where, after: Where, why: &str) -> Result<()> {
+pub(super) fn put(c: &Connection, id: i64, contact: i64, before: Where, after: Then, why: &str) -> Result<()> {
     c.prepare_cached(
         "INSERT INTO cleaning_member (run_id, contact_id, cause, status_before, until_before, cause_before, status_after, until_after, why)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9) ON CONFLICT DO NOTHING",
@@ -257,7 +282,7 @@ pub struct Member {
     pub cause: Cause,
     pub before: MailStatus,
     pub until_before: Option<i64>,
-    pub after: MailStatus,
+    pub after: Becomes,
     pub until_after: Option<i64>,
     /// The evidence, in a sentence.
     pub why: String,
@@ -280,7 +305,7 @@ pub fn members(c: &Connection, id: i64, cause: Option<Cause>, after: i64, most: 
             cause: r.get::<_, As<Cause>>(3)?.0,
             before: r.get::<_, As<MailStatus>>(4)?.0,
             until_before: r.get(5)?,
-            after: r.get::<_, As<MailStatus>>(6)?.0,
+            after: r.get::<_, As<Becomes>>(6)?.0,
             until_after: r.get(7)?,
             why: r.get(8)?,
         })
@@ -317,189 +342,6 @@ pub fn drop_run(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> R
         }
         state => Err(StoreError::Refused(format!("The run is {state}: it can’t be dropped."))),
     }
-}
-
-/// Begins to apply a run: [`go_on`] does the rest, a part at a time.
-///
-/// # Errors
-/// When it isn't proposed.
-pub fn begin_apply(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
-    let (kind, state) = state_of(c, id)?;
-    if state != RunState::Proposed {
-        return Err(StoreError::Refused(format!("The run is {state}: only a proposed one can be applied.")));
-    }
-    if kind == Kind::Policy {
-        let run = one(c, id, now)?;
-        let policy = run.policy.ok_or(StoreError::Missing("policy of this run"))?;
-        let version = policy::put_in_force(c, now, person, &policy, &run.note)?;
-        c.execute("UPDATE cleaning_run SET policy_id = ?2 WHERE id = ?1", params![id, version])?;
-    }
-    c.execute(
-        "UPDATE cleaning_run SET state = 'applying', counted = NULL, applied_at = ?2, send_mark = (SELECT coalesce(max(id), 0) FROM send),
-            response_mark = (SELECT coalesce(max(id), 0) FROM response), purchase_mark = (SELECT coalesce(max(id), 0) FROM purchase) WHERE id = ?1",
-        params![id, now.0],
-    )?;
-    crate::settings::audit(c, now, person, "cleaning run applied", "upkeep", id, "")
-}
-
-/// Begins to undo a run, for one cause or one person where they are named: [`go_on`] does the rest.
-///
-/// # Errors
-/// When it isn't applied, or was applied more than 30 days ago.
-pub fn begin_undo(c: &Connection, id: i64, cause: Option<Cause>, contact: Option<i64>, now: Instant, person: Option<i64>) -> Result<()> {
-    let run = one(c, id, now)?;
-    if run.state != RunState::Applied {
-        return Err(StoreError::Refused(format!("The run is {}: only an applied one can be undone.", run.state)));
-    }
-    if !run.undoable {
-        return Err(StoreError::Refused("The run was applied more than 30 days ago and can’t be undone any more.".into()));
-    }
-    let n = c
-        .prepare_cached(
-            "UPDATE cleaning_member SET state = 7 WHERE run_id = ?1 AND state = 2 AND (?2 IS NULL OR cause = ?2) AND (?3 IS NULL OR contact_id = ?3)",
-        )?
-        .execute(params![id, cause.map(Code::code), contact])?;
-    if n == 0 {
-        return Err(StoreError::Refused("There is nobody left to put back.".into()));
-    }
-    c.execute("UPDATE cleaning_run SET state = 'undoing', counted = NULL, undone_at = ?2 WHERE id = ?1", params![id, now.0])?;
-    crate::settings::audit(c, now, person, "cleaning run undone", "upkeep", id, &format!("for {n} people"))
-}
-
-/// Where what a run does comes from.
-const BY_RUN: &str = "cleaning run";
-
-struct Affected {
-    contact: i64,
-    state: MemberState,
-    before: Where,
-    after: Where,
-    why: String,
-}
-
-fn some(c: &Connection, id: i64, states: &str) -> Result<Vec<Affected>> {
-    let sql = format!(
-        "SELECT contact_id, state, status_before, until_before, cause_before, status_after, until_after, cause, why FROM cleaning_member
-         WHERE run_id = ?1 AND state IN ({states}) LIMIT {AT_ONCE}"
-    );
-    let mut s = c.prepare_cached(&sql)?;
-    let rows = s.query_map([id], |r| {
-        let at = |n| r.get::<_, Option<i64>>(n).map(|u| u.map(Instant));
-        Ok(Affected {
-            contact: r.get(0)?,
-            state: r.get::<_, As<MemberState>>(1)?.0,
-            before: (r.get::<_, As<MailStatus>>(2)?.0, at(3)?, r.get::<_, As<Cause>>(4)?.0),
-            after: (r.get::<_, As<MailStatus>>(5)?.0, at(6)?, r.get::<_, As<Cause>>(7)?.0),
-            why: r.get(8)?,
-        })
-    })?;
-    Ok(rows.collect::<rusqlite::Result<_>>()?)
-}
-
-fn write_set(c: &Connection, id: i64, contact: i64, to: (MailStatus, Option<Instant>, Cause, &str), now: Instant) -> Result<()> {
-    c.prepare_cached("INSERT INTO status_set (contact_id, at, status, until, cause, why, run_id) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
-        .execute(params![contact, now.0, to.0.code(), to.1.map(|u| u.0), to.2.code(), to.3, id])?;
-    Ok(())
-}
-
-/// Does the next part of what a run began; true when there is more.
-///
-/// # Errors
-/// When the database fails.
-pub fn go_on(c: &Connection, id: i64, now: Instant) -> Result<bool> {
-    let (kind, state) = state_of(c, id)?;
-    let person: Option<i64> = c.prepare_cached("SELECT person_id FROM cleaning_run WHERE id = ?1")?.query_row([id], |r| r.get(0))?;
-    let origin = Origin { source: BY_RUN, person, ..Origin::default() };
-    let applies = match state {
-        RunState::Applying => true,
-        RunState::Undoing => false,
-        _ => return Ok(false),
-    };
-    let people = some(c, id, if applies { "0, 1" } else { "7" })?;
-    for p in &people {
-        let to = if applies { apply(c, id, kind, p, now, &origin)? } else { undo(c, id, p, now, &origin)? };
-        mark(c, id, p.contact, to)?;
-    }
-    if people.len() == AT_ONCE as usize {
-        return Ok(true);
-    }
-    if applies {
-        set_state(c, id, RunState::Applied)?;
-        // Who failed between the proposal and now was judged by the older policy.
-        c.execute(
-            "INSERT INTO status_due SELECT DISTINCT contact_id FROM send INDEXED BY send_failed
-             WHERE failed_at >= (SELECT made_at FROM cleaning_run WHERE id = ?1) AND failed_at IS NOT NULL ON CONFLICT DO NOTHING",
-            [id],
-        )?;
-    } else {
-        let left = c.prepare_cached("SELECT 1 FROM cleaning_member WHERE run_id = ?1 AND state = 2")?.exists([id])?;
-        set_state(c, id, if left { RunState::Applied } else { RunState::Undone })?;
-    }
-    Ok(false)
-}
-
-fn mark(c: &Connection, id: i64, contact: i64, to: MemberState) -> Result<()> {
-    c.prepare_cached(
-        "UPDATE cleaning_member SET state = ?3, ledger_mark = coalesce(ledger_mark, (SELECT max(id) FROM ledger WHERE contact_id = ?2), 0) WHERE run_id = ?1 AND contact_id = ?2",
-    )?
-    .execute(params![id, contact, to.code()])?;
-    Ok(())
-}
-
-fn apply(c: &Connection, id: i64, kind: Kind, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
-    let stored: Option<Where> = c
-        .prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1 AND gone IS NULL")?
-        .query_row([p.contact], status::stored)
-        .optional()?;
-    // What changed since it was proposed was not before anybody's eyes.
-    if stored.is_none_or(|s| (s.0, s.1) != (p.before.0, p.before.1)) {
-        return Ok(MemberState::Changed);
-    }
-    let out = p.state == MemberState::TakenOut;
-    match (kind, out) {
-        (Kind::Due, false) => write_set(c, id, p.contact, (p.after.0, p.after.1, p.after.2, &p.why), now)?,
-        (Kind::Due, true) => {
-            let why = format!("A person kept it when cleaning run {id} was applied; the next mailings are watched.");
-            write_set(c, id, p.contact, (MailStatus::Observed, None, Cause::Kept, &why), now)?;
-        }
-        // The policy in force says it.
-        (Kind::Policy, false) => {}
-        (Kind::Policy, true) => {
-            let why = format!("A person kept it as it was when cleaning run {id} brought the policy into force.");
-            write_set(c, id, p.contact, (p.before.0, p.before.1, Cause::Kept, &why), now)?;
-        }
-    }
-    status::refresh_by(c, p.contact, now, origin)?;
-    Ok(if out { MemberState::Stayed } else { MemberState::Applied })
-}
-
-/// Has anything happened to somebody since a run was applied to them?
-fn since(c: &Connection, id: i64, contact: i64) -> Result<bool> {
-    Ok(c.prepare_cached(
-        "SELECT EXISTS (SELECT 1 FROM ledger WHERE contact_id = ?2 AND id > (SELECT ledger_mark FROM cleaning_member WHERE run_id = ?1 AND contact_id = ?2))
-            OR EXISTS (SELECT 1 FROM send WHERE contact_id = ?2 AND id > r.send_mark)
-            OR EXISTS (SELECT 1 FROM send s JOIN response x ON x.send_id = s.id WHERE s.contact_id = ?2 AND x.id > r.response_mark)
-            OR EXISTS (SELECT 1 FROM purchase WHERE contact_id = ?2 AND id > r.purchase_mark)
-            OR EXISTS (SELECT 1 FROM contact WHERE id = ?2 AND gone IS NOT NULL)
-         FROM cleaning_run r WHERE r.id = ?1",
-    )?
-    .query_row(params![id, contact], |r| r.get(0))?)
-}
-
-fn undo(c: &Connection, id: i64, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
-    if since(c, id, p.contact)? {
-        return Ok(MemberState::NotPutBack);
-    }
-    // Who is due again is judged again by the same evidence.
-    let due = p.before.0 == MailStatus::Resting && p.before.1.is_none();
-    let (cause, why) = if due {
-        (p.before.2, format!("{} {UNTIL_A_RUN} Run {id}, which had retired it, was undone.", p.why))
-    } else {
-        (Cause::PutBack, format!("Cleaning run {id} was undone: it is {} again.", p.before.0.words()))
-    };
-    write_set(c, id, p.contact, (p.before.0, p.before.1, cause, &why), now)?;
-    status::refresh_by(c, p.contact, now, origin)?;
-    Ok(MemberState::PutBack)
 }
 
 /// The run that waits to be read, when there is one.

@@ -1,16 +1,17 @@
 //! What the tests of clearance share: a store with consenting people, mailings started and handed over.
 #![allow(dead_code)]
 
-use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
 use rinse_core::clearance::OverCap;
 use rinse_core::consent::Act;
 use rinse_core::figure::Figure;
+use rinse_core::{HOUR, Instant};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::sends::{self, Phase};
+use rinse_store::series::{entering, walk};
 use rinse_store::{Connection, Store, clearing, figures, letterheads, topics};
 use tempfile::TempDir;
 
@@ -95,4 +96,32 @@ pub(crate) fn sums_hold(c: &Connection) {
     // Nothing is left where a send was.
     let rest: Vec<String> = columns.iter().map(|c| format!("{c} <> 0")).collect();
     assert_eq!(rows::<i64>(c, &format!("SELECT count(*) FROM mailing_figure WHERE sent = 0 AND ({})", rest.join(" OR "))), [0]);
+}
+
+/// Everything that is due until `now`, at the instants at which it is due, as the engine does.
+pub(crate) fn go_series(c: &Connection, from: Instant, to: Instant, reply: &str) {
+    let mut t = from;
+    loop {
+        for id in entering::to_look(c, t, HOUR).unwrap() {
+            for part in entering::look(c, id, t).unwrap().parts() {
+                part.write(c, t).unwrap();
+            }
+            entering::looked(c, id, t).unwrap();
+        }
+        loop {
+            while walk::step(c, t).unwrap() > 0 {}
+            if hand_over(c, t, reply) == 0 && walk::step(c, t).unwrap() == 0 {
+                break;
+            }
+        }
+        let sends: Vec<i64> = rows(
+            c,
+            "SELECT at FROM send WHERE state IN (0, 1, 4) AND mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)",
+        );
+        let next = walk::next_due(c).unwrap().into_iter().chain(sends.into_iter().map(Instant)).filter(|n| *n > t).min();
+        match next.unwrap_or(to).min(t + HOUR) {
+            _ if t >= to => return,
+            n => t = n.min(to),
+        }
+    }
 }

@@ -4,10 +4,17 @@ import { LinkOf, Pick } from "../../shared/Pick";
 import type { Leaf, Vocabulary } from "./leaf";
 import { type Change, COMPARE, Times, Within } from "./pieces";
 
+const STAGES = [
+  ["to_ask", "to be asked"],
+  ["being_asked", "being asked"],
+  ["let_pass", "asked, and let it pass"],
+  ["left_alone", "kept back, or left alone"],
+] as const;
+
 /** Conditions on what somebody did and got. */
 type DeedLeaf = Extract<
   Leaf,
-  { kind: "did" | "series" | "event" | "load" | "converted" | "received" | "bought" | "share" }
+  { kind: "did" | "series" | "event" | "load" | "silent" | "converted" | "received" | "bought" | "share" }
 >;
 
 /** What follows the name of such a condition. */
@@ -91,6 +98,28 @@ export function DeedDetails({
           />
           <Times value={leaf.times} of="times" onChange={(times) => onChange({ ...leaf, times })} />
           <Within value={leaf.within_days} onChange={(within_days) => onChange({ ...leaf, within_days })} />
+        </>
+      );
+    case "silent":
+      return (
+        <>
+          {STAGES.map(([stage, title]) => (
+            <label key={stage} style={{ marginRight: 10, whiteSpace: "nowrap" }}>
+              <input
+                type="checkbox"
+                checked={leaf.stages.includes(stage)}
+                onChange={(e) =>
+                  onChange({
+                    ...leaf,
+                    stages: STAGES.map((s) => s[0]).filter((s) =>
+                      s === stage ? e.target.checked : leaf.stages.includes(s),
+                    ),
+                  })
+                }
+              />{" "}
+              {title}
+            </label>
+          ))}
         </>
       );
     case "load":

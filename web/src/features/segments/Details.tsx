@@ -253,6 +253,7 @@ export function Details({
     case "series":
     case "event":
     case "load":
+    case "silent":
     case "converted":
     case "received":
     case "bought":

@@ -105,6 +105,7 @@ export function menu(v: Vocabulary): [string, Choice[]][] {
         { key: "consent", label: "consent is", start: () => ({ kind: "consent", states: ["consented", "confirmed"] }) },
         { key: "status", label: "mail status is", start: () => ({ kind: "status", states: ["active"] }) },
         { key: "load", label: "mail load is", start: () => ({ kind: "load", cells: [8, 13] }) },
+        { key: "silent", label: "silent, and", start: () => ({ kind: "silent", stages: ["to_ask"] }) },
         { key: "added", label: "added", start: () => ({ kind: "added", within_days: 30 }) },
       ],
     ],

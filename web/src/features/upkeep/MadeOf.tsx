@@ -8,6 +8,7 @@ type Base = Schemas["BaseDay"];
 type Run = Schemas["CleaningRun"];
 
 const PARTS = [
+  { key: "tombstones", name: "deleted", fill: "var(--rule)" },
   { key: "retired", name: "retired", fill: "var(--brick)" },
   { key: "sunset", name: "sunset", fill: "var(--soft)" },
   { key: "resting", name: "resting", fill: "var(--ochre)" },
@@ -23,7 +24,7 @@ const RIGHT = 820;
 export function MadeOf({ days, runs }: { days: Base[]; runs: Run[] }) {
   const last = days.at(-1)!;
   const sum = (d: Base) => PARTS.reduce((n, p) => n + d[p.key], 0);
-  const all = sum(last) + last.active;
+  const all = sum(last) - last.tombstones + last.active;
   const top = Math.max(1, ...days.map(sum));
   const x = scaleTime()
     .domain([days[0]!.day * DAY, Math.max(last.day, days[0]!.day + 1) * DAY])
@@ -46,6 +47,7 @@ export function MadeOf({ days, runs }: { days: Base[]; runs: Run[] }) {
     <>
       <p className="soft" style={{ margin: "14px 0 0" }}>
         People not mailed as usual, of {count(all)}; the other {count(last.active)} are active
+        {last.tombstones > 0 && ", and deleted addresses, which are nobody any more"}
       </p>
       <svg
         viewBox={`0 0 ${WIDE} ${TALL + 24}`}
@@ -97,6 +99,7 @@ export function MadeOf({ days, runs }: { days: Base[]; runs: Run[] }) {
             col.number("Resting", (d) => d.resting),
             col.number("Sunset", (d) => d.sunset),
             col.number("Retired", (d) => d.retired),
+            col.number("Deleted", (d) => d.tombstones),
           ]}
         />
         <p className="soft small">

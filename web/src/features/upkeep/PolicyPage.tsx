@@ -15,7 +15,7 @@ import { useUpkeepSlips } from "./useUpkeepSlips";
 type Page = Schemas["PolicyPage"];
 type Policy = Schemas["Policy"];
 type NumberKey = {
-  [K in keyof Policy]: Policy[K] extends number ? K : never;
+  [K in keyof Policy]-?: Policy[K] extends number ? K : never;
 }[keyof Policy];
 
 type Line = { key: keyof Policy; unit: string; does: string; mailings?: true };
@@ -72,6 +72,35 @@ const WHO: Line = {
   does: "Who retires: the rules by themselves, or runs that a person has read. Until then the address rests; rests begin by themselves either way.",
 };
 
+type SilenceKey = keyof Schemas["SilencePolicy"];
+
+/** The numbers on silence and on the end of what was retired; an empty one is none. */
+const SILENCE: { key: SilenceKey | "delete_after_days"; unit: string; does: string; none?: string }[] = [
+  {
+    key: "window_days",
+    unit: "days",
+    does: "Silent: no answer for so long. Empty: as far back as mail pays by the recency guide.",
+    none: "the guide",
+  },
+  {
+    key: "asked_days",
+    unit: "days",
+    does: "Who got the letters that ask has so long to answer, from the last of them.",
+  },
+  {
+    key: "kept_back_percent",
+    unit: "%",
+    does: "Of those who let it pass so many, drawn by hash, keep getting mail: what they do says what letting go costs …",
+  },
+  { key: "kept_back_days", unit: "days", does: "… for so long." },
+  {
+    key: "delete_after_days",
+    unit: "days",
+    does: "Addresses retired for so long are deleted by the next cleaning run. Empty: never. A deletion can’t be undone.",
+    none: "never",
+  },
+];
+
 const KNOWN: Record<Schemas["Known"], string> = {
   shown: "that is shown by the history",
   not_refuted: "too few were mailed again to show it, and nothing speaks against it",
@@ -120,6 +149,16 @@ function Editor({ page }: { page: Page }) {
     onSuccess: (r) => void go(`/upkeep/runs/${r.run}`),
   });
   const suggested = history?.suggested.failures;
+  const silent = (of: Policy, key: (typeof SILENCE)[number]["key"]) =>
+    key === "delete_after_days" ? of.delete_after_days : of.silence[key];
+  const setSilent = (key: (typeof SILENCE)[number]["key"], text: string) => {
+    const value = text.trim() === "" ? null : Number(text);
+    setPolicy(
+      key === "delete_after_days"
+        ? { ...policy, delete_after_days: value }
+        : { ...policy, silence: { ...policy.silence, [key]: value } },
+    );
+  };
   const means = (n: number) => page.cadence.map((c) => `${Math.round(n * c.days)} days at ${c.letterhead}`).join(", ");
   const whole = (): Policy => ({
     ...policy,
@@ -201,6 +240,37 @@ function Editor({ page }: { page: Page }) {
             ),
           ),
           col.text("In force", (n) => inForce(n.key)),
+        ]}
+      />
+      <h2>Silent people, and the end of what was retired</h2>
+      <DataTable
+        name="Silence and deletion"
+        rows={SILENCE}
+        id={(n) => n.key}
+        plain
+        dense
+        columns={(col) => [
+          col.shown(
+            "Number",
+            (n) => n.key,
+            (n) => (
+              <>
+                <input
+                  className="bare"
+                  type="number"
+                  style={{ width: 84 }}
+                  aria-label={n.does}
+                  placeholder={n.none}
+                  value={silent(policy, n.key) ?? ""}
+                  onChange={(e) => setSilent(n.key, e.target.value)}
+                />{" "}
+                {n.unit}
+              </>
+            ),
+            { whole: true },
+          ),
+          col.text("What it does here", (n) => n.does),
+          col.text("In force", (n) => String(silent(current.policy, n.key) ?? n.none)),
         ]}
       />
       {suggested !== undefined &&

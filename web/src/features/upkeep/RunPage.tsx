@@ -5,7 +5,7 @@ import { useParams } from "react-router";
 import { everything } from "../../api/cache";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
-import { count, instant, plural } from "../../shared/format";
+import { count, instant, plural, words } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useProgress } from "../../shared/useProgress";
@@ -19,18 +19,27 @@ type Rate = Schemas["Rate"];
 /** A rate with its interval and its counts. */
 const shown = (r: Rate) => (r.of === 0 ? "–" : withInterval(r, `; ${count(r.count)} of ${count(r.of)}`));
 
+const NOT_STATUS = ["sunset", "kept_back", "deleted"];
+
 function Finding({ r }: { r: Run }) {
   const moves = (before: boolean, after: boolean) =>
     sum(r, (g) =>
-      (g.before === "retired") === before && (g.after === "retired") === after ? g.people - g.taken_out : 0,
+      (g.before === "retired") === before && (g.after === "retired") === after && !NOT_STATUS.includes(g.after)
+        ? g.people - g.taken_out
+        : 0,
     );
+  const to = (after: Schemas["Becomes"]) => sum(r, (g) => (g.after === after ? g.people - g.taken_out : 0));
   const [out, back] = [moves(false, true), moves(true, false)];
-  const rest = sum(r, (g) => g.people - g.taken_out) - out - back;
+  const [sunset, kept, deleted] = [to("sunset"), to("kept_back"), to("deleted")];
+  const rest = sum(r, (g) => g.people - g.taken_out) - out - back - sunset - kept - deleted;
   const would = r.state === "proposed" || r.state === "proposing";
   const were = would ? "would be" : "were";
   const said = [
     out > 0 && `${plural(out, "address", "addresses")} ${were} retired`,
     back > 0 && `${plural(back, "address", "addresses")} ${were} brought back`,
+    sunset > 0 && `${plural(sunset, "silent person", "silent people")} ${were} sunset`,
+    kept > 0 && `${plural(kept, "person", "people")} ${were} kept back to measure that`,
+    deleted > 0 && `${plural(deleted, "retired address", "retired addresses")} ${were} deleted`,
     rest > 0 && `${plural(rest, "address", "addresses")} ${were} moved otherwise`,
   ].filter(Boolean);
   if (said.length === 0) return <>Nobody’s status {would ? "would change" : "changed"} by it.</>;
@@ -74,13 +83,15 @@ function Effects({ r }: { r: Run }) {
           <>
             {" "}
             Since it was applied {count(r.came.taken_out.count)} of {count(r.came.taken_out.of)} who are not mailed any
-            more bought or answered all the same: {shown(r.came.taken_out)}.
+            more bought or answered all the same: {shown(r.came.taken_out)}; {count(r.came.taken_out_complained.count)}{" "}
+            complained.
           </>
         )}
         {r.came && r.came.still_in.of > 0 && (
           <>
             {" "}
-            Of those who stayed or were put back {count(r.came.still_in.count)} of {count(r.came.still_in.of)} did.
+            Of those who stayed or were put back {count(r.came.still_in.count)} of {count(r.came.still_in.of)} did, and{" "}
+            {count(r.came.still_in_complained.count)} complained.
           </>
         )}
       </p>
@@ -102,6 +113,7 @@ function Open({ r }: { r: Run }) {
     mutationFn: (of: { cause?: Schemas["Cause"] }) =>
       ok(api.POST("/api/upkeep/runs/{id}/undo", { params: { path }, body: of })),
   });
+  const deleted = sum(r, (g) => (g.after === "deleted" ? g.people - g.taken_out : 0));
   const left = sum(r, (g) => g.people - g.taken_out);
   return (
     <>
@@ -141,7 +153,7 @@ function Open({ r }: { r: Run }) {
               ),
             ),
             col.text("From", (g) => g.before),
-            col.text("To", (g) => g.after),
+            col.text("To", (g) => words(g.after)),
             col.number("People", (g) => g.people),
             col.number("Taken out", (g) => g.taken_out),
             r.applied_at == null &&
@@ -153,7 +165,7 @@ function Open({ r }: { r: Run }) {
             r.applied_at != null && col.number("Put back", (g) => g.put_back),
             r.undoable &&
               col.acts((g) =>
-                g.applied - g.not_put_back > 0 ? (
+                g.applied - g.not_put_back > 0 && g.after !== "deleted" ? (
                   <button className="plain" disabled={undo.isPending} onClick={() => undo.mutate({ cause: g.cause })}>
                     Undo these<span className="away">: {g.words}</span>
                   </button>
@@ -166,12 +178,15 @@ function Open({ r }: { r: Run }) {
         {r.state === "proposed" && (
           <>
             <Button variant="contained" disabled={apply.isPending} onClick={() => apply.mutate()}>
-              {r.kind === "policy" ? "Bring it into force" : `Retire ${count(left)}`}
+              {r.kind === "policy" ? "Bring it into force" : `Apply to ${count(left)}`}
             </Button>
             <Button variant="outlined" disabled={drop.isPending} onClick={() => drop.mutate()}>
               Drop the run
             </Button>
-            <span className="soft">It can be undone for 30 days, where nothing happened to the person since.</span>
+            <span className="soft">
+              It can be undone for 30 days, where nothing happened to the person since
+              {deleted > 0 && `; the ${plural(deleted, "deletion", "deletions")} can’t`}.
+            </span>
           </>
         )}
         {r.undoable && (

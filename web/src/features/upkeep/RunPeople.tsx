@@ -66,7 +66,7 @@ export function RunPeople({ run, cause }: { run: Schemas["RunPage"]; cause: Sche
               col.shown(
                 "Address",
                 (m) => m.address,
-                (m) => <Link to={`/contacts/${m.contact_id}`}>{m.address}</Link>,
+                (m) => (m.address === "" ? "deleted" : <Link to={`/contacts/${m.contact_id}`}>{m.address}</Link>),
               ),
               col.text("Evidence", (m) => m.why),
               col.acts(act, { whole: true }),

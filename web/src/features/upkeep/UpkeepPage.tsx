@@ -13,11 +13,22 @@ import { useUpkeepSlips } from "./useUpkeepSlips";
 
 /** The sentence of the station: what is due, or that nothing is. */
 function Finding({ u }: { u: Schemas["Upkeep"] }) {
+  const rest = [
+    u.silent_due > 0 && `${plural(u.silent_due, "silent person", "silent people")} let it pass when asked`,
+    u.to_delete > 0 && `${plural(u.to_delete, "retired address is", "retired addresses are")} old enough to be deleted`,
+  ].filter(Boolean);
   if (u.due > 0)
     return (
       <>
         <em>{plural(u.due, "address", "addresses")}</em> {u.due === 1 ? "is" : "are"} due for cleaning: not mailed until
-        you have read why.
+        you have read why{rest.map((r) => `; ${r}`)}.
+      </>
+    );
+  if (rest.length > 0)
+    return (
+      <>
+        <em>{rest[0]}</em>
+        {rest.slice(1).map((r) => `; ${r}`)}.
       </>
     );
   const out = u.base.retired + u.base.resting;
@@ -42,7 +53,8 @@ export function UpkeepPage() {
     <Frame slips={slips}>
       <Loaded query={upkeep}>
         {(u) => {
-          const all = Object.entries(u.base).reduce((n, [part, people]) => (part === "day" ? n : n + people), 0);
+          const { active, observed, resting, retired, sunset, tombstones } = u.base;
+          const all = active + observed + resting + retired + sunset + tombstones;
           if (all === 0)
             return (
               <>
@@ -57,6 +69,7 @@ export function UpkeepPage() {
                 </p>
               </>
             );
+          const due = u.due + u.silent_due + u.to_delete;
           const open = u.runs.find((r) => r.applied_at == null);
           return (
             <>
@@ -101,9 +114,9 @@ export function UpkeepPage() {
                     Read run {open.id}
                   </Button>
                 ) : (
-                  u.due > 0 && (
+                  due > 0 && (
                     <Button variant="contained" disabled={propose.isPending} onClick={() => propose.mutate()}>
-                      Propose a run of {count(u.due)}
+                      Propose a run of {count(due)}
                     </Button>
                   )
                 )}

@@ -8,6 +8,8 @@ export function useUpkeepSlips() {
   const of = (n: number | undefined) => (n === undefined ? "" : count(n));
   const due = data && [
     data.due > 0 && `${plural(data.due, "address", "addresses")}`,
+    data.silent_due > 0 && `${count(data.silent_due)} silent`,
+    data.to_delete > 0 && `${count(data.to_delete)} to delete`,
     data.incidents.length > 0 && plural(data.incidents.length, "incident"),
   ];
   const applied = data?.runs.filter((r) => r.applied_at != null).length;
@@ -27,6 +29,16 @@ export function useUpkeepSlips() {
           title: "Incidents",
           words: data ? (data.incidents.length > 0 ? `${count(data.incidents.length)} to decide` : "none waits") : "",
         },
+        {
+          to: "/upkeep/silent",
+          title: "Silent people",
+          words: data
+            ? data.silent_due > 0
+              ? `${count(data.silent_due)} let it pass`
+              : "asked, let go, kept back"
+            : "",
+        },
+        { to: "/upkeep/record-system", title: "Record system", words: "who must not come back" },
         { to: "/upkeep/load", title: "Mail load", words: "how much, how answered" },
       ],
     },
