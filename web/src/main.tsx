@@ -66,6 +66,8 @@ const PAGES: [string, ComponentType][] = [
   ["/upkeep/policy", page(() => import("./features/upkeep/PolicyPage").then((m) => m.PolicyPage))],
   ["/upkeep/runs", page(() => import("./features/upkeep/RunsPage").then((m) => m.RunsPage))],
   ["/upkeep/runs/:id", page(() => import("./features/upkeep/RunPage").then((m) => m.RunPage))],
+  ["/upkeep/evidence", page(() => import("./features/upkeep/EvidencePage").then((m) => m.EvidencePage))],
+  ["/upkeep/reasons", page(() => import("./features/upkeep/ReasonsPage").then((m) => m.ReasonsPage))],
   ["/upkeep/silent", page(() => import("./features/upkeep/SilentPage").then((m) => m.SilentPage))],
   ["/upkeep/record-system", page(() => import("./features/upkeep/RecordsPage").then((m) => m.RecordsPage))],
   ["/upkeep/load", page(() => import("./features/upkeep/LoadPage").then((m) => m.LoadPage))],

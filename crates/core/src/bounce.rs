@@ -19,6 +19,14 @@ pub enum FailureClass {
     Unknown,
 }
 
+impl FailureClass {
+    /// Does a failure of it count against the address? A block is about us, and what can't be told counts for nothing.
+    #[must_use]
+    pub fn counts_against_address(self) -> bool {
+        matches!(self, Self::Permanent | Self::Temporary)
+    }
+}
+
 /// What went wrong.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]

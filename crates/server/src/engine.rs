@@ -1,6 +1,7 @@
 //! The engine: at each instant it sends what is due, reads trials whose window is over, and lets
 //! rests end. On the demo clock it also brings in what the simulated world does meanwhile.
 
+mod cleaning;
 mod handing;
 mod hours;
 mod mail;
@@ -30,7 +31,7 @@ use rinse_core::trial::{assign, reading};
 use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
 use rinse_store::sends::{self, Hour, Phase, Turn};
-use rinse_store::upkeep::{applying, incidents, made_of, policy, runs as cleaning, silence, status};
+use rinse_store::upkeep::{incidents, made_of, policy, runs, silence, status};
 use rinse_store::{Store, StoreError, clearing, hour_trials, letterheads, load, opens, self_check, settings, signups, suppression, trials};
 use std::collections::HashSet;
 use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
@@ -111,7 +112,7 @@ impl Engine {
     /// Settles the sends that were being handed over when the process stopped.
     pub(crate) async fn recover(&self) -> Result<()> {
         let now = self.clock.now();
-        self.store.write(cleaning::drop_interrupted).await?;
+        self.store.write(runs::drop_interrupted).await?;
         self.recover_mailbox(now).await?;
         let doubts = self.store.read(sends::in_doubt).await?;
         if doubts.is_empty() {
@@ -315,20 +316,10 @@ impl Engine {
             tracing::info!("mail load worked out for {people} people");
             silence::refresh(&self.store, now).await?;
             self.forget_lines(now).await?;
+            self.scheduled_run(now).await?;
             self.nightly_file(now).await?;
             let caught = self.store.read_at_leisure(move |c| suppression::look(c, now)).await?;
             self.store.write(move |c| suppression::note(c, &caught, now)).await?;
-        }
-        Ok(())
-    }
-
-    /// Whoever a decision was about is worked out again; cleaning runs that were cut off go on.
-    pub(crate) async fn upkeep(&self, now: Instant) -> Result<()> {
-        for id in self.store.read(cleaning::unfinished).await? {
-            while self.store.write(move |c| applying::go_on(c, id, now)).await? {}
-        }
-        if self.store.read(status::anybody_due).await? {
-            while self.store.write(move |c| status::settle_due(c, now)).await? {}
         }
         Ok(())
     }

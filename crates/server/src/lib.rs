@@ -17,6 +17,7 @@ mod csv_out;
 pub mod demo;
 mod engine;
 mod error;
+mod evidence;
 mod gateway;
 mod handlers;
 pub mod listen;

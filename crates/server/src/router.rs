@@ -3,9 +3,9 @@
 use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
-    base_check, changes, clearance, consent, contacts, course, domains, doors, findings, goals, guides, hour_trials, imports, letterheads,
-    mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence, suppression, today, trials, upkeep,
-    webhooks,
+    base_check, changes, clearance, consent, contacts, course, domains, doors, evidence, findings, goals, guides, hour_trials, imports,
+    letterheads, mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence, suppression, today,
+    trials, upkeep, webhooks,
 };
 use crate::listen::forwarded_by_any;
 use crate::state::App;
@@ -201,6 +201,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(upkeep::decide))
         .routes(routes!(upkeep::policy_page, upkeep::propose_policy))
         .routes(routes!(upkeep::all_runs, upkeep::propose))
+        .routes(routes!(upkeep::said))
+        .routes(routes!(upkeep::schedule, upkeep::set_schedule))
         .routes(routes!(upkeep::one_run))
         .routes(routes!(upkeep::members))
         .routes(routes!(upkeep::take_out))
@@ -210,6 +212,10 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(silence::view))
         .routes(routes!(silence::people))
         .routes(routes!(silence::asks))
+        .routes(routes!(evidence::view))
+        .routes(routes!(evidence::marks))
+        .routes(routes!(evidence::add_note))
+        .routes(routes!(evidence::remove_note))
         .routes(routes!(record_system::view))
         .routes(routes!(record_system::handed))
         .routes(routes!(record_system::tell))
@@ -310,6 +316,8 @@ fn own(app: App) -> Router {
         .route("/api/contacts/{id}/record.json", get(people::record))
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))
         .route("/api/upkeep/people.csv", get(upkeep::people_csv))
+        .route("/api/upkeep/evidence.zip", get(evidence::pack))
+        .route("/api/upkeep/evidence.pdf", get(evidence::pdf))
         .route("/api/upkeep/silent/people.csv", get(silence::people_csv))
         .route("/api/upkeep/record-system/lines.csv", get(record_system::lines_csv))
         .route("/api/upkeep/runs/{id}/people.csv", get(upkeep::members_csv))

@@ -96,6 +96,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/019_upkeep.sql")),
     M::up(include_str!("../migrations/020_silence.sql")),
     M::up(include_str!("../migrations/021_record_system.sql")),
+    M::up(include_str!("../migrations/022_evidence.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

@@ -66,7 +66,7 @@ fn workline_since(now: i64) -> i64 {
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Workline {
     pub contacts: i64,
-    /// With consent and a usable address.
+    /// With consent and a usable address, and not sunset.
     pub mailable: i64,
     pub planned: i64,
     pub collecting: i64,
@@ -105,7 +105,7 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
         series: one("SELECT count(*) FROM series WHERE state = 'running'")?,
         in_series: crate::series::view::inside(c)?,
         contacts: people(&|_, _| true),
-        mailable: people(&made_of::is_mailable),
+        mailable: made_of::mailable_of(c, &standing)?,
         planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,
         collecting: one(
             "SELECT (SELECT count(*) FROM trial WHERE state = 'collecting') + (SELECT count(*) FROM hour_trial WHERE state = 'collecting')",
@@ -137,7 +137,7 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
         "contacts" => (&["address"], "SELECT address FROM contact WHERE gone IS NULL AND ?1 = ?1 ORDER BY id"),
         "mailable" => (
             &["address"],
-            "SELECT address FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3) AND ?1 = ?1 ORDER BY id",
+            "SELECT address FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3) AND sunset_at IS NULL AND ?1 = ?1 ORDER BY id",
         ),
         "planned" => (&["mailing", "state"], "SELECT name, state FROM mailing WHERE state IN ('draft', 'planned') AND ?1 = ?1 ORDER BY id"),
         "trials" => (

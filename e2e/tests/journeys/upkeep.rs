@@ -79,7 +79,7 @@ async fn an_incident_is_decided_and_a_run_is_read_applied_and_undone() {
     // Opened again, it is as it was left.
     b.page.refresh().await.unwrap();
     b.shows("Put on again").await;
-    b.click("Retire 39").await;
+    b.click("Apply to 39").await;
     b.shows("39 addresses were retired").await;
     assert_eq!((base(&b, "retired"), base(&b, "observed"), base(&b, "resting")), (39, 1, 0));
     // One of them, then all of them.

@@ -8304,6 +8304,195 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/upkeep/evidence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rates week by week against the marks and the base's own limits, and what was done. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Evidence"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/evidence/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sets the marks. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["EvidenceMarks"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/evidence/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Adds a case note. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewNote"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/evidence/notes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a case note away. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/upkeep/incidents": {
         parameters: {
             query?: never;
@@ -8526,6 +8715,50 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/reasons": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What hosts said in the last 90 days, addresses and numbers masked. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Said"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -9039,6 +9272,83 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The days on which a run is proposed by itself. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["CleaningSchedule"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Sets them. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["CleaningSchedule"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -10207,6 +10517,14 @@ export interface components {
             scope: string;
             words: string;
         };
+        CaseNote: {
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            id: number;
+            person?: string | null;
+            text: string;
+        };
         /** @description Somebody on a suppression list, and since when. */
         Caught: {
             address: string;
@@ -10295,6 +10613,16 @@ export interface components {
             opened: components["schemas"]["Rate"];
             opened_after: components["schemas"]["Rate"];
         };
+        /** @description The days on which a run is proposed by itself. */
+        CleaningEvery: {
+            /** @enum {string} */
+            every: "week";
+            /** Format: int32 */
+            weekday: number;
+        } | {
+            /** @enum {string} */
+            every: "month";
+        };
         /** @description People of a run with the same cause and the same change. */
         CleaningGroup: {
             after: components["schemas"]["Becomes"];
@@ -10358,6 +10686,9 @@ export interface components {
             undoable: boolean;
             /** Format: int64 */
             undone_at?: number | null;
+        };
+        CleaningSchedule: {
+            every?: components["schemas"]["CleaningEvery"] | null;
         };
         /** @description One decision, as a person's page shows it. */
         ClearanceDecision: {
@@ -10898,6 +11229,140 @@ export interface components {
             /** Format: int64 */
             at: number;
             name: string;
+        };
+        /** @description Everything in the pack but the pictures. */
+        Evidence: {
+            courses: components["schemas"]["EvidenceCourse"][];
+            /** Format: int64 */
+            deleted: number;
+            incidents: components["schemas"]["EvidenceIncident"][];
+            /** Format: int64 */
+            made_at: number;
+            marks: components["schemas"]["EvidenceMarks"];
+            months: components["schemas"]["EvidenceMonth"][];
+            notes: components["schemas"]["CaseNote"][];
+            policy: components["schemas"]["Policy"];
+            /** Format: int64 */
+            policy_at: number;
+            /** Format: int64 */
+            policy_version: number;
+            removed: components["schemas"]["EvidenceRemoved"][];
+            retired_by: components["schemas"]["EvidenceReason"][];
+            runs: components["schemas"]["CleaningRun"][];
+            /** @description Who sends: the letterheads' names. */
+            senders: string[];
+            /** Format: int64 */
+            since: number;
+            /** Format: int64 */
+            sunset: number;
+        };
+        /** @description Week by week. */
+        EvidenceCourse: {
+            all: components["schemas"]["Rate"];
+            /** @description Weeks that the limits are drawn from. */
+            baseline: number;
+            measure: components["schemas"]["Measure"];
+            points: components["schemas"]["EvidencePoint"][];
+            /**
+             * Format: double
+             * @description How many times the binomial spread the weeks have.
+             */
+            spread?: number | null;
+            /** @description Weeks left out for having fewer than 100 messages. */
+            thin_weeks: number;
+            words: string;
+        };
+        /** @description An incident in short. */
+        EvidenceIncident: {
+            /** Format: int64 */
+            at: number;
+            counts?: boolean | null;
+            domain: string;
+            /** Format: int64 */
+            failures: number;
+            mailing: string;
+            /** Format: int64 */
+            messages: number;
+            reason: string;
+        };
+        /** @description Levels that somebody set. */
+        EvidenceMarks: {
+            /**
+             * Format: double
+             * @description … and below this somebody acts.
+             */
+            accepted_act: number;
+            /**
+             * Format: double
+             * @description Accepted: aimed at …
+             */
+            accepted_aim: number;
+            /**
+             * Format: double
+             * @description Complaints of delivered messages: above this somebody acts.
+             */
+            complaints_act: number;
+        };
+        /** @description A month (by UTC): messages, and people taken out of the mail. */
+        EvidenceMonth: {
+            /** Format: int64 */
+            accepted: number;
+            /** Format: int64 */
+            blocked: number;
+            /** Format: int64 */
+            bounced_permanently: number;
+            /** Format: int64 */
+            bounced_temporarily: number;
+            /** Format: int64 */
+            complained: number;
+            /** Format: int64 */
+            complaints: number;
+            /** Format: int64 */
+            deleted: number;
+            /** Format: int64 */
+            delivered: number;
+            /** @description As 2026-04. */
+            month: string;
+            /** Format: int64 */
+            rested: number;
+            /** Format: int64 */
+            retired: number;
+            /** Format: int64 */
+            sent: number;
+            /** Format: int64 */
+            sunset: number;
+            /** Format: int64 */
+            withdrew: number;
+        };
+        /** @description A week in the picture. */
+        EvidencePoint: {
+            beyond_mark: boolean;
+            /** Format: int64 */
+            day: number;
+            /** Format: double */
+            high?: number | null;
+            /**
+             * Format: double
+             * @description The limits within which the base's own weeks lie; none while fewer than two weeks say how far they spread.
+             */
+            low?: number | null;
+            outside: boolean;
+            rate: components["schemas"]["Rate"];
+        };
+        /** @description People not mailed any more, by reason. */
+        EvidenceReason: {
+            /** Format: int64 */
+            people: number;
+            reason: string;
+        };
+        /** @description A removed address, masked. */
+        EvidenceRemoved: {
+            address: string;
+            /** Format: int64 */
+            at?: number | null;
+            reason: string;
+            status: components["schemas"]["MailStatus"];
+            why: string;
         };
         /** @description One line of the answer to "why is this person in it, or not?". */
         Explained: {
@@ -12127,6 +12592,11 @@ export interface components {
             without: number[];
         };
         /**
+         * @description What is measured.
+         * @enum {string}
+         */
+        Measure: "accepted" | "bounced" | "complaints";
+        /**
          * @description How far a run is with a person.
          * @enum {string}
          */
@@ -12292,6 +12762,9 @@ export interface components {
         };
         NewName: {
             name: string;
+        };
+        NewNote: {
+            text: string;
         };
         NewReaction: {
             /**
@@ -13587,6 +14060,48 @@ export interface components {
          * @enum {string}
          */
         RunState: "proposing" | "proposed" | "applying" | "applied" | "undoing" | "undone" | "dropped";
+        Said: {
+            /** @description There were more failures than were looked at. */
+            cut: boolean;
+            lines: components["schemas"]["SaidLine"][];
+            /** Format: int64 */
+            messages: number;
+            reasons: components["schemas"]["SaidReason"][];
+            /** Format: int64 */
+            since: number;
+        };
+        /** @description A domain and how many messages to it failed with a line. */
+        SaidAt: {
+            domain: string;
+            /** Format: int64 */
+            messages: number;
+        };
+        /** @description A line, as hosts gave it. */
+        SaidLine: {
+            at: components["schemas"]["SaidAt"][];
+            class: string;
+            /** @description Does it count against the address? */
+            counts: boolean;
+            /**
+             * Format: int64
+             * @description Domains that said it, and those that did most.
+             */
+            domains: number;
+            /** Format: int64 */
+            last_at: number;
+            line: string;
+            /** Format: int64 */
+            messages: number;
+            reason: string;
+        };
+        /** @description Failures by reason. */
+        SaidReason: {
+            class: string;
+            counts: boolean;
+            /** Format: int64 */
+            messages: number;
+            reason: string;
+        };
         /** @description When a mailing goes out. None of it: to everyone at once, at the planned instant. */
         Schedule: {
             /** @description Whoever is of an audience whose best hour was learned gets it then, on the same date; the others at the local time. */
@@ -14203,6 +14718,11 @@ export interface components {
              */
             day?: number | null;
             /**
+             * Format: int32
+             * @description What the recency guide suggests.
+             */
+            guide_days?: number | null;
+            /**
              * Format: int64
              * @description People kept back whose time isn't over, and when it is over for the first of them.
              */
@@ -14219,7 +14739,7 @@ export interface components {
             sunset: number;
             /**
              * Format: int32
-             * @description Silent: no answer for so many days; none: the recency guide suggests nothing, and nothing is set by hand.
+             * @description Silent: no answer for so many days, by the mail load at least 90; none: the recency guide suggests nothing, and nothing is set by hand.
              */
             window_days?: number | null;
         };
@@ -15095,7 +15615,7 @@ export interface components {
             in_series: number;
             /**
              * Format: int64
-             * @description With consent and a usable address.
+             * @description With consent and a usable address, and not sunset.
              */
             mailable: number;
             /**

@@ -116,7 +116,7 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
     entry(
       `Mailable: ${count(w.mailable)}`,
       `${count(w.mailable)} of ${count(w.contacts)}`,
-      "People who consented or confirmed, and whose address neither rests nor is retired. A mailing's own rules (topic, suppression, cap) come on top.",
+      "People who consented or confirmed, whose address neither rests nor is retired, and who aren’t sunset. A mailing's own rules (topic, suppression, cap) come on top.",
       "mailable",
     ),
     entry(`To come: ${count(w.planned)}`, count(w.planned), "Mailings that are drafts or planned.", "planned"),

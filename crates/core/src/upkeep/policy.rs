@@ -136,6 +136,58 @@ impl Policy {
         Ok(())
     }
 
+    /// What it says, in sentences for somebody outside.
+    #[must_use]
+    pub fn sentences(&self) -> Vec<String> {
+        let rests: Vec<String> = self.rests_days.iter().map(|d| format!("{d} days")).collect();
+        let mut all = vec![
+            format!(
+                "Mail counts as delivered {} days after a host accepted it, when no failure was reported by then.",
+                self.delivered_after_days
+            ),
+            format!(
+                "“No such address”: the address rests for {} days; the same answer to another mailing, at least {} hours later and with no delivery between, retires it. One to which nothing was ever delivered is retired at once.",
+                self.no_such_address_rest_days, self.no_such_address_apart_hours
+            ),
+            format!(
+                "Other permanent failures of {} mailings over at least {} days, with no delivery or answer between, retire an address.",
+                self.permanent_mailings, self.permanent_days
+            ),
+            format!(
+                "Passing failures of {} mailings in a row over at least {} days let it rest: {}. Afterwards {} mailings are watched, and {} failures among them let it rest again; who fails after the last rest is retired.",
+                self.temporary_mailings,
+                self.temporary_days,
+                rests.join(", then "),
+                self.observed_mailings,
+                self.observed_failures
+            ),
+            format!(
+                "Failures at one domain over {} times its norm and over {} addresses wait for a person’s decision.",
+                self.incident_times, self.incident_addresses
+            ),
+            format!(
+                "Silent people ({}) are asked whether to go on; who lets it pass for {} days gets no marketing mail any more. {}% of them are kept back for {} days to measure what that costs.",
+                self.silence
+                    .window_days
+                    .map_or_else(|| "by the recency of their last answer".to_owned(), |d| format!("no answer for {d} days")),
+                self.silence.asked_days,
+                self.silence.kept_back_percent,
+                self.silence.kept_back_days
+            ),
+        ];
+        all.push(match self.retires {
+            Retires::AtOnce => "The rules retire addresses by themselves, as soon as an outcome says so.".to_owned(),
+            Retires::InRuns { .. } => {
+                "Addresses are retired by cleaning runs that a person has read; until then they are not mailed.".to_owned()
+            }
+        });
+        all.push(match self.delete_after_days {
+            Some(days) => format!("Retired addresses are deleted after {days} days; a keyed hash keeps them from coming back."),
+            None => "Retired addresses are kept, and never mailed.".to_owned(),
+        });
+        all
+    }
+
     pub(super) fn delivered_after(&self) -> i64 {
         days(self.delivered_after_days)
     }

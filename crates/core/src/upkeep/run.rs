@@ -1,6 +1,7 @@
 //! Cleaning runs: what they are for, how far they are, and how far they are with each person.
 
 use super::MailStatus;
+use crate::{DAY, Instant};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -48,6 +49,41 @@ impl From<MailStatus> for Becomes {
             MailStatus::Resting => Self::Resting,
             MailStatus::Observed => Self::Observed,
             MailStatus::Retired => Self::Retired,
+        }
+    }
+}
+
+/// The days on which a run is proposed by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "every", rename_all = "snake_case")]
+#[schema(as = CleaningEvery)]
+pub enum Every {
+    /// On a day of the week: 0 is Monday.
+    Week {
+        #[schema(maximum = 6)]
+        weekday: u8,
+    },
+    /// On the first of the month.
+    Month,
+}
+
+impl Every {
+    /// Does a day of it fall after `last` and no later than `today`? Days since 1970-01-01, by UTC: a machine that was off makes up for it.
+    #[must_use]
+    pub fn falls_between(self, last: i64, today: i64) -> bool {
+        // A month has a first in any 31 days, a week each of its days.
+        (last.max(today - 31) + 1..=today).any(|day| match self {
+            Self::Week { weekday } => (day + 3).rem_euclid(7) == i64::from(weekday),
+            Self::Month => Instant(day * DAY).iso().get(8..10) == Some("01"),
+        })
+    }
+
+    #[must_use]
+    pub fn words(self) -> String {
+        const DAYS: [&str; 7] = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+        match self {
+            Self::Week { weekday } => format!("each {}", DAYS[usize::from(weekday.min(6))]),
+            Self::Month => "on the first of each month".to_owned(),
         }
     }
 }
@@ -110,3 +146,31 @@ crate::code::coded!(MemberState, "state of somebody on a cleaning run");
 crate::code::worded!(Kind, "kind of cleaning run", Due => "due", Policy => "policy");
 crate::code::worded!(RunState, "state of a cleaning run", Proposing => "proposing", Proposed => "proposed", Applying => "applying", Applied => "applied",
     Undoing => "undoing", Undone => "undone", Dropped => "dropped");
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// 16 April 2026 is day 20,559, a Thursday.
+    #[rstest]
+    #[case(Every::Week { weekday: 3 }, 20_558, 20_559, true)]
+    #[case(Every::Week { weekday: 3 }, 20_559, 20_559, false)]
+    #[case(Every::Week { weekday: 0 }, 20_555, 20_559, false)]
+    #[case(Every::Week { weekday: 0 }, 20_548, 20_559, true)]
+    // The machine was off for a year.
+    #[case(Every::Month, 20_200, 20_559, true)]
+    #[case(Every::Month, 20_544, 20_573, false)]
+    #[case(Every::Month, 20_544, 20_574, true)]
+    fn a_day_of_the_schedule_is_met_once(#[case] every: Every, #[case] last: i64, #[case] today: i64, #[case] due: bool) {
+        assert_eq!(every.falls_between(last, today), due, "{}", every.words());
+    }
+
+    #[test]
+    fn what_somebody_becomes_is_a_status_or_more() {
+        for b in Becomes::ALL {
+            assert!(!b.words().is_empty());
+            assert_eq!(b.status().is_some(), (b as u8) < 4);
+        }
+    }
+}

@@ -3,7 +3,6 @@
 use super::Director;
 use crate::actions;
 use crate::engine::RECORDS;
-use crate::handlers::upkeep::put_people;
 use rinse_core::series::starters::ASKING;
 use rinse_core::upkeep::Policy;
 use rinse_core::upkeep::policy::Retires;
@@ -76,7 +75,7 @@ impl Director {
         let now = self.app.now();
         let of = policy.clone();
         let run = self.app.store.write(move |c| runs::begin(c, of.as_ref(), note, now, Some(1))).await?;
-        put_people(&self.app, run, policy).await?;
+        self.app.engine.put_people(run, policy, now).await?;
         self.app.store.write(move |c| applying::begin_apply(c, run, now, Some(1))).await?;
         self.app.engine.upkeep(now).await?;
         Ok(run)

@@ -8,6 +8,7 @@ pub(crate) mod contacts;
 pub(crate) mod course;
 pub(crate) mod domains;
 pub(crate) mod doors;
+pub(crate) mod evidence;
 pub(crate) mod findings;
 pub(crate) mod goals;
 pub(crate) mod guides;

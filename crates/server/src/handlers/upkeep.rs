@@ -10,16 +10,18 @@ use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use axum::response::Response;
 use rinse_core::upkeep::policy::Retires;
-use rinse_core::upkeep::run::RunState;
+use rinse_core::upkeep::run::{Every, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
+use rinse_store::Connection;
 use rinse_store::upkeep::applying;
-use rinse_store::upkeep::effects::{self, Came, Effect};
+use rinse_store::upkeep::effects::{self, Came};
 use rinse_store::upkeep::incidents::{self, Incident};
 use rinse_store::upkeep::made_of::{self, BaseDay, ByCause, UpkeepRow, Which};
 use rinse_store::upkeep::policy::{self, Cadence, History, PolicyVersion};
+use rinse_store::upkeep::reasons::{self, Said};
 use rinse_store::upkeep::runs::{self, CleaningRun, Member};
-use rinse_store::{Connection, StoreError};
+use rinse_store::upkeep::schedule;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -246,7 +248,7 @@ async fn begin(app: &App, who: Acting, policy: Option<Policy>, note: String) -> 
     progress.begin(|p| p.words = "Looking for who is concerned".into());
     let app = app.clone();
     tokio::spawn(async move {
-        let done = put_people(&app, run, policy).await;
+        let done = app.engine.put_people(run, policy, now).await;
         if done.is_err() {
             let _ = app.store.write(move |c| runs::drop_run(c, run, now, None)).await;
         }
@@ -255,36 +257,42 @@ async fn begin(app: &App, who: Acting, policy: Option<Policy>, note: String) -> 
     Ok((StatusCode::ACCEPTED, Json(Begun { run })))
 }
 
-/// Puts everybody on a run whom it concerns, and works out what it would do.
-pub(crate) async fn put_people(app: &App, run: i64, policy: Option<Policy>) -> Result<(), StoreError> {
-    let now = app.now();
-    if let Some(policy) = policy {
-        let progress = app.jobs.sender(Job::Cleaning(run));
-        let step = move |done: u64, total: u64| {
-            progress.send_modify(|p| (p.done, p.total) = (i64::try_from(done).unwrap_or(0), i64::try_from(total).unwrap_or(0)));
-            Ok(())
-        };
-        let seen = app.store.read_at_leisure(move |c| policy::see(c, &policy, now, step)).await?;
-        for part in runs::in_parts(&seen.changed) {
-            app.store.write(move |c| runs::put_changed(c, run, &part)).await?;
-        }
-    } else {
-        for put in [runs::put_due, runs::put_silent, runs::put_to_delete] {
-            let mut after = Some(0);
-            while let Some(from) = after {
-                after = app.store.write(move |c| put(c, run, from, now)).await?;
-            }
-        }
-    }
-    let effect: Effect = app.store.read_at_leisure(move |c| effects::effect(c, run, now)).await?;
-    app.store.write(move |c| runs::proposed(c, run, &effect)).await
-}
-
 /// The newest cleaning runs.
 #[utoipa::path(get, path = "/api/upkeep/runs", responses((status = 200, body = Vec<CleaningRun>)))]
 pub(crate) async fn all_runs(State(app): State<App>) -> Answer<Vec<CleaningRun>> {
     let now = app.now();
     Ok(Json(app.store.read(move |c| runs::all(c, now)).await?))
+}
+
+/// What hosts said in the last 90 days, addresses and numbers masked.
+#[utoipa::path(get, path = "/api/upkeep/reasons", responses((status = 200, body = Said)))]
+pub(crate) async fn said(State(app): State<App>) -> Answer<Said> {
+    let now = app.now();
+    Ok(Json(app.store.read_at_leisure(move |c| reasons::said(c, now)).await?))
+}
+
+#[derive(Serialize, Deserialize, ToSchema)]
+#[schema(as = CleaningSchedule)]
+pub(crate) struct Schedule {
+    /// Null: runs are proposed by hand only.
+    every: Option<Every>,
+}
+
+/// The days on which a run is proposed by itself.
+#[utoipa::path(get, path = "/api/upkeep/schedule", responses((status = 200, body = Schedule)))]
+pub(crate) async fn schedule(State(app): State<App>) -> Answer<Schedule> {
+    Ok(Json(Schedule { every: app.store.read(schedule::every).await? }))
+}
+
+/// Sets them.
+#[utoipa::path(put, path = "/api/upkeep/schedule", request_body = Schedule, responses((status = 204)))]
+pub(crate) async fn set_schedule(State(app): State<App>, who: Acting, Json(s): Json<Schedule>) -> Result<StatusCode, ApiError> {
+    if matches!(s.every, Some(Every::Week { weekday }) if weekday > 6) {
+        return Err(ApiError::Malformed("A day of the week is 0 (Monday) to 6 (Sunday).".into()));
+    }
+    let now = app.now();
+    app.store.write(move |c| schedule::set(c, s.every, now, Some(who.0))).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 #[derive(Serialize, ToSchema)]

@@ -3,7 +3,7 @@
 
 use super::policy;
 use crate::{Result, StoreError};
-use rinse_core::bounce::{Category, FailureClass, masked};
+use rinse_core::bounce::{Category, masked};
 use rinse_core::upkeep::incident::{Counted, NORM_DAYS, NormOf, ON_A_MAILING_DAYS, is_incident, norm};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -13,11 +13,6 @@ use utoipa::ToSchema;
 
 fn day(at: Instant) -> i64 {
     at.0.div_euclid(DAY)
-}
-
-/// Does a failure count against the address?
-fn counts(category: Category) -> bool {
-    matches!(category.class(), FailureClass::Permanent | FailureClass::Temporary)
 }
 
 fn domain_of(c: &Connection, contact: i64) -> Result<i64> {
@@ -38,8 +33,8 @@ pub(crate) fn accepted(c: &Connection, domain: i64, mailing: i64, at: Instant) -
 /// A message failed; `after`: its host had accepted it before. Opens an incident where the failures pass the norm.
 pub(crate) fn failed(c: &Connection, contact: i64, mailing: i64, category: Category, after: bool, now: Instant) -> Result<()> {
     let domain = domain_of(c, contact)?;
-    add(c, now, domain, mailing, Counted { failures: u64::from(counts(category)), messages: u64::from(!after) })?;
-    if !counts(category) {
+    add(c, now, domain, mailing, Counted { failures: u64::from(category.class().counts_against_address()), messages: u64::from(!after) })?;
+    if !category.class().counts_against_address() {
         return Ok(());
     }
     let found = c.prepare_cached("SELECT 1 FROM incident WHERE mailing_id = ?1 AND domain_id = ?2")?.exists([mailing, domain])?;
@@ -181,7 +176,7 @@ fn incident(c: &Connection, r: &Row<'_>) -> Result<Incident> {
     let mut rows = s.query([mailing_id, domain_id])?;
     while let Some(f) = rows.next()? {
         let (reply, at, category): (Option<String>, i64, Option<i64>) = (f.get(0)?, f.get(1)?, f.get(2)?);
-        if counts(category.map_or(Category::Unknown, Category::from_code)) {
+        if category.map_or(Category::Unknown, Category::from_code).class().counts_against_address() {
             failures += 1;
             (first, last) = (Some(first.map_or(at, |t| t.min(at))), Some(last.map_or(at, |t| t.max(at))));
             *lines.entry(masked(&reply.unwrap_or_default())).or_default() += 1;

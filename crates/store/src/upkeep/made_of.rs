@@ -66,18 +66,23 @@ pub fn now(c: &Connection, now: Instant) -> Result<BaseDay> {
 }
 
 /// May people with such a consent and status, by their numbers, be mailed?
-pub(crate) fn is_mailable(consent: i64, status: i64) -> bool {
+fn is_mailable(consent: i64, status: i64) -> bool {
     matches!(consent, 2 | 3) && !matches!(status, 1 | 3)
 }
 
 /// People with consent and a usable address who aren't sunset.
 pub(super) fn mailable(c: &Connection) -> Result<i64> {
+    mailable_of(c, &by_standing(c)?)
+}
+
+/// The same of people counted already.
+pub(crate) fn mailable_of(c: &Connection, all: &[(i64, i64, i64)]) -> Result<i64> {
     let sunset: i64 = c
         .prepare_cached(
             "SELECT count(*) FROM contact INDEXED BY contact_sunset WHERE sunset_at IS NOT NULL AND status NOT IN (1, 3) AND consent IN (2, 3) AND gone IS NULL",
         )?
         .query_row([], |r| r.get(0))?;
-    Ok(by_standing(c)?.iter().filter(|s| is_mailable(s.0, s.1)).map(|s| s.2).sum::<i64>() - sunset)
+    Ok(all.iter().filter(|s| is_mailable(s.0, s.1)).map(|s| s.2).sum::<i64>() - sunset)
 }
 
 /// Notes what the base is made of today. Once a day.

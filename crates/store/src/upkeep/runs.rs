@@ -148,16 +148,26 @@ fn count(c: &Connection, id: i64) -> Result<()> {
     Ok(())
 }
 
+fn any_open(c: &Connection) -> Result<Option<i64>> {
+    Ok(c.prepare_cached("SELECT id FROM cleaning_run WHERE state IN ('proposing', 'proposed', 'applying', 'undoing') LIMIT 1")?
+        .query_row([], |r| r.get(0))
+        .optional()?)
+}
+
+/// Is no run being proposed, read or applied?
+///
+/// # Errors
+/// When the database fails.
+pub fn is_none_open(c: &Connection) -> Result<bool> {
+    Ok(any_open(c)?.is_none())
+}
+
 /// Begins a run: people are put on it next. `policy`: the one that it would bring into force.
 ///
 /// # Errors
 /// When another run is being proposed, read or applied.
 pub fn begin(c: &Connection, policy: Option<&Policy>, note: &str, now: Instant, person: Option<i64>) -> Result<i64> {
-    let open: Option<i64> = c
-        .prepare_cached("SELECT id FROM cleaning_run WHERE state IN ('proposing', 'proposed', 'applying', 'undoing') LIMIT 1")?
-        .query_row([], |r| r.get(0))
-        .optional()?;
-    if let Some(open) = open {
+    if let Some(open) = any_open(c)? {
         return Err(StoreError::Refused(format!(
             "Cleaning run {open} is open. Apply or drop it first: two runs would decide on the same people."
         )));

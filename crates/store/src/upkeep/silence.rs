@@ -22,6 +22,8 @@ use utoipa::ToSchema;
 const PART: i64 = 10_000;
 /// Rows written in one transaction.
 const WRITTEN_AT_ONCE: usize = 2_000;
+/// Mail load calls nobody silent before this.
+const LOAD_DAYS: u32 = 90;
 /// The recency guide is asked again after so many days: what pays changes slowly, and it reads half a year of mail.
 const GUIDE_HOLDS_DAYS: i64 = 7;
 
@@ -256,8 +258,10 @@ pub struct AskingSeries {
 pub struct SilentView {
     /// The day on which it was worked out, in days since 1970-01-01; none: not yet.
     pub day: Option<i64>,
-    /// Silent: no answer for so many days; none: the recency guide suggests nothing, and nothing is set by hand.
+    /// Silent: no answer for so many days, by the mail load at least 90; none: the recency guide suggests nothing, and nothing is set by hand.
     pub window_days: Option<u32>,
+    /// What the recency guide suggests.
+    pub guide_days: Option<u32>,
     pub by_hand: bool,
     pub numbers: Numbers,
     pub stages: Vec<AtStage>,
@@ -298,7 +302,8 @@ pub fn view(c: &Connection, now: Instant) -> Result<SilentView> {
         .query_row([since], |r| Ok((r.get(0)?, r.get(1)?)))?;
     Ok(SilentView {
         day: (kept.day > 0).then_some(kept.day),
-        window_days: window(&numbers, &kept),
+        window_days: window(&numbers, &kept).map(|days| days.max(LOAD_DAYS)),
+        guide_days: kept.suggested,
         by_hand: numbers.window_days.is_some(),
         numbers,
         stages,

@@ -52,6 +52,34 @@ function Open({ r }: { r: Records }) {
       <p className="finding">
         <Finding r={r} />
       </p>
+      <h2>Files from it</h2>
+      <p className="soft" style={{ maxWidth: "62em" }}>
+        A table of people put into <code>{r.folder}</code> (written under another name, then renamed) is taken in within
+        a minute: profiles change, new people come without consent, and who was deleted here is refused and counted. A
+        file of which over 20% would be refused otherwise waits for a person.
+      </p>
+      {r.files.length > 0 && (
+        <DataTable
+          name="Files of the system of record"
+          rows={r.files}
+          id={(f) => f.import_id}
+          dense
+          columns={(col) => [
+            col.shown(
+              "File",
+              (f) => f.file_name,
+              (f) => <Link to={`/contacts/import/${f.import_id}`}>{f.file_name}</Link>,
+            ),
+            col.when("Came", (f) => f.at),
+            col.text("State", (f) => STATES[f.state] ?? f.state),
+            col.number("Rows", (f) => f.rows),
+            col.number("New", (f) => f.new),
+            col.number("Changed", (f) => f.changed),
+            col.number("Came back", (f) => f.came_back),
+            col.number("Refused otherwise", (f) => f.refused_otherwise),
+          ]}
+        />
+      )}
       <h2>Lines for it: who must not come back</h2>
       <p className="soft" style={{ maxWidth: "62em" }}>
         {r.delete_after_days == null ? (
@@ -107,38 +135,10 @@ function Open({ r }: { r: Records }) {
           columns={(col) => [
             col.number("Line", (l) => l.id),
             col.day("Deleted", (l) => l.at),
-            col.text("Address", (l) => l.address ?? (l.handed_at == null ? "forgotten" : "handed over")),
+            col.text("Address", (l) => l.address ?? "not kept"),
             col.text("Hash", (l) => `${l.hash.slice(0, 12)}…`),
             col.text("Reason", (l) => l.reason),
-            col.when("Handed over", (l) => l.handed_at, "waits"),
-          ]}
-        />
-      )}
-      <h2>Files from it</h2>
-      <p className="soft" style={{ maxWidth: "62em" }}>
-        A table of people put into <code>{r.folder}</code> (written under another name, then renamed) is taken in within
-        a minute: profiles change, new people come without consent, and who was deleted here is refused and counted. A
-        file of which over 20% would be refused otherwise waits for a person.
-      </p>
-      {r.files.length > 0 && (
-        <DataTable
-          name="Files of the system of record"
-          rows={r.files}
-          id={(f) => f.import_id}
-          dense
-          columns={(col) => [
-            col.shown(
-              "File",
-              (f) => f.file_name,
-              (f) => <Link to={`/contacts/import/${f.import_id}`}>{f.file_name}</Link>,
-            ),
-            col.when("Came", (f) => f.at),
-            col.text("State", (f) => STATES[f.state] ?? f.state),
-            col.number("Rows", (f) => f.rows),
-            col.number("New", (f) => f.new),
-            col.number("Changed", (f) => f.changed),
-            col.number("Came back", (f) => f.came_back),
-            col.number("Refused otherwise", (f) => f.refused_otherwise),
+            col.day("Handed over", (l) => l.handed_at),
           ]}
         />
       )}

@@ -1,12 +1,52 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { count, plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
-import { Loaded } from "../../shared/states";
+import { Failure, Loaded } from "../../shared/states";
 import { sum } from "./run";
 import { useUpkeepSlips } from "./useUpkeepSlips";
+
+const DAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+
+/** The days on which a run is proposed by itself. */
+function Schedule() {
+  const schedule = useQuery(queries.schedule);
+  const set = useMutation({
+    mutationFn: (every: Schemas["CleaningEvery"] | null) => ok(api.PUT("/api/upkeep/schedule", { body: { every } })),
+  });
+  const every = schedule.data?.every;
+  const value = every == null ? "never" : every.every === "month" ? "month" : String(every.weekday);
+  const choose = (v: string) =>
+    set.mutate(v === "never" ? null : v === "month" ? { every: "month" } : { every: "week", weekday: Number(v) });
+  return (
+    <p>
+      <label>
+        Proposed by itself:{" "}
+        <select
+          className="bare"
+          value={value}
+          disabled={!schedule.data || set.isPending}
+          onChange={(e) => choose(e.target.value)}
+        >
+          <option value="never">never</option>
+          {DAYS.map((d, i) => (
+            <option key={d} value={i}>
+              each {d}
+            </option>
+          ))}
+          <option value="month">on the first of each month</option>
+        </select>
+      </label>{" "}
+      <span className="soft">
+        when something is due and no run is open. A person still reads it before it is applied.
+      </span>
+      <Failure error={set.error} />
+    </p>
+  );
+}
 
 /** All cleaning runs, the newest first. */
 export function RunsPage() {
@@ -38,6 +78,7 @@ export function RunsPage() {
                 A run is proposed, read by a person, applied, and can be undone for 30 days. One of the policy brings a
                 version of it into force.
               </p>
+              <Schedule />
               {all.length > 0 && (
                 <DataTable
                   name="Cleaning runs"

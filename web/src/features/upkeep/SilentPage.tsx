@@ -306,8 +306,8 @@ export function SilentPage() {
                     </>
                   ) : (
                     <>
-                      {v.window_days} days is how far back mail still pays by the{" "}
-                      <Link to="/contacts/recency">recency guide</Link>.
+                      By the <Link to="/contacts/recency">recency guide</Link> mail pays as far back as {v.guide_days}{" "}
+                      days; nobody is called silent before 90.
                     </>
                   )}{" "}
                   Whose opens can’t be told is judged by clicks, replies, purchases and forms, over twice the time.

@@ -29,6 +29,7 @@ export function useUpkeepSlips() {
           title: "Incidents",
           words: data ? (data.incidents.length > 0 ? `${count(data.incidents.length)} to decide` : "none waits") : "",
         },
+        { to: "/upkeep/reasons", title: "Reasons", words: "what hosts said" },
         {
           to: "/upkeep/silent",
           title: "Silent people",
@@ -39,6 +40,7 @@ export function useUpkeepSlips() {
             : "",
         },
         { to: "/upkeep/record-system", title: "Record system", words: "who must not come back" },
+        { to: "/upkeep/evidence", title: "Evidence", words: "for whoever has to believe it" },
         { to: "/upkeep/load", title: "Mail load", words: "how much, how answered" },
       ],
     },
