@@ -175,6 +175,26 @@ pub(crate) fn is_challenge(message: &Message<'_>) -> bool {
     CHALLENGES.iter().any(|c| small.contains(c)) && ["http", "reply"].iter().any(|way| small.contains(way))
 }
 
+/// What no person writes who answers a letter, together with a link.
+const PROOF: &[&str] = &[
+    "prove that you are",
+    "verify that you are",
+    "confirm that you are a",
+    "confirm that you're a",
+    "verify your message",
+    "challenge/response",
+    "before your message can be delivered",
+    "to have your message delivered",
+    "your message is being held until",
+    "antispam confirmation",
+];
+
+/// Does what somebody answers ask for a proof that a person wrote? `own`: without the lines that it quotes, which are ours.
+pub(crate) fn asks_for_proof(own: &str) -> bool {
+    let small = own.to_lowercase();
+    small.contains("http") && PROOF.iter().any(|p| small.contains(p))
+}
+
 /// Reads a report in words: the addresses that it names, with what it says of each. None: it is no report. `surely`: its structure says
 /// that it is one.
 pub(crate) fn report(message: &Message<'_>, surely: bool) -> Option<Vec<Recipient>> {
@@ -505,6 +525,17 @@ mod tests {
             "{SYSTEM}MIME-Version: 1.0\nContent-Type: multipart/report; report-type=delivery-status; boundary=b\n\n--b\nContent-Type: text/plain\n\n{words}--b\nContent-Type: message/delivery-status\n\nFinal-Recipient: rfc822; wren@fulmar.example\nAction: failed\nStatus: 5.7.1\n--b--\n"
         );
         assert_eq!(incoming(report.as_bytes()).unwrap().kind, Inbound::Other);
+    }
+
+    /// One that names the message it answers is no reply either; somebody who quotes one, or speaks of a waiting list, writes a reply.
+    #[test]
+    fn a_challenge_that_answers_us_is_no_reply() {
+        let ask = "Before your message can be delivered, please verify that you are a person: https://gate.example/c/1\n";
+        let answers = "From: gate@fulmar.example\nIn-Reply-To: <x@skerry-light.example>\n";
+        assert_eq!(read(answers, "Your message waits", ask), Inbound::Other);
+        assert_eq!(read(answers, "Re: boats", "Please put us on the waiting list, see https://fulmar.example/us\n"), Inbound::Reply);
+        let quoted: String = ask.lines().map(|l| format!("> {l}\n")).collect();
+        assert_eq!(read(answers, "Re: boats", &format!("What is this?\n{quoted}")), Inbound::Reply);
     }
 
     proptest! {

@@ -115,6 +115,8 @@ fn kind(message: &Message<'_>) -> Inbound {
         || message.subject().is_some_and(|s| AWAY.iter().any(|away| s.trim().to_lowercase().starts_with(away)));
     if automatic {
         Inbound::AutoReply
+    } else if answers && in_words::asks_for_proof(&written(message).text) {
+        Inbound::Other
     } else if answers {
         Inbound::Reply
     } else {

@@ -175,7 +175,10 @@ async fn a_run_is_proposed_by_the_schedule_and_only_then() {
     }
     // It is open: the next week proposes none beside it.
     s.advance(7 * 24).await;
-    while s.count("SELECT count(*) FROM base_day WHERE day = (SELECT max(CAST(value AS INTEGER)) / 86400000 FROM setting WHERE key = 'clock')") == 0 {
+    while s
+        .count("SELECT count(*) FROM base_day WHERE day = (SELECT max(CAST(value AS INTEGER)) / 86400000 FROM setting WHERE key = 'clock')")
+        == 0
+    {
         tokio::time::sleep(std::time::Duration::from_millis(10)).await;
     }
     assert_eq!(runs(), 1);
@@ -183,7 +186,12 @@ async fn a_run_is_proposed_by_the_schedule_and_only_then() {
     // What hosts said, by reason and by line.
     let said = s.ok("GET", "/api/upkeep/reasons", &Value::Null).await;
     assert_eq!(said["messages"], 0, "{said}");
-    s.db().execute("UPDATE send SET failed_at = (SELECT CAST(value AS INTEGER) FROM setting WHERE key = 'clock') WHERE failed_at IS NOT NULL", []).unwrap();
+    s.db()
+        .execute(
+            "UPDATE send SET failed_at = (SELECT CAST(value AS INTEGER) FROM setting WHERE key = 'clock') WHERE failed_at IS NOT NULL",
+            [],
+        )
+        .unwrap();
     let said = s.ok("GET", "/api/upkeep/reasons", &Value::Null).await;
     let line = &said["lines"][0];
     assert_eq!((&line["messages"], &line["at"][0]["domain"], &line["counts"]), (&json!(2), &json!("tern.example"), &json!(true)), "{said}");

@@ -109,6 +109,7 @@ pub(crate) fn person(scenario: &Scenario, i: usize) -> (String, String) {
         u if u < 0.0045 => format!("{}{i}@throw-away.example", given.to_lowercase()),
         u if u < 0.006 && i > 0 => person(scenario, i - 1).1.replace('@', "+boats@"),
         u if u < 0.007 => format!("{}.{i}@washed-out.example", given.to_lowercase()),
+        u if u < 0.0075 => format!("{}.{i}@sealed-bay.example", given.to_lowercase()),
         _ => address,
     };
     // A few rows are broken, as in every real file, and some lack a name.

@@ -67,7 +67,7 @@ impl Network {
         db.execute_batch(
             "CREATE TABLE IF NOT EXISTS accepted (message_id TEXT PRIMARY KEY, address TEXT NOT NULL) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS greeted (message_id TEXT PRIMARY KEY) WITHOUT ROWID;
-             CREATE TABLE IF NOT EXISTS domain (name TEXT PRIMARY KEY, delivered INTEGER NOT NULL DEFAULT 0, complaints INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID;
+             CREATE TABLE IF NOT EXISTS domain_day (name TEXT, day INTEGER, delivered INTEGER NOT NULL DEFAULT 0, complaints INTEGER NOT NULL DEFAULT 0, PRIMARY KEY (name, day)) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS event (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, method TEXT, target TEXT NOT NULL, agent TEXT NOT NULL DEFAULT '', raw BLOB, body TEXT);
              CREATE TABLE IF NOT EXISTS txt (name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (name, value)) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS record_line (address TEXT PRIMARY KEY, day INTEGER NOT NULL) WITHOUT ROWID;
@@ -212,6 +212,9 @@ impl Network {
         if self.scenario.no_mail.iter().any(|d| d == host) {
             return Ok(Reply::parse("550 5.1.2 no such domain"));
         }
+        if self.scenario.null_mx.iter().any(|d| d == host) {
+            return Ok(Reply::parse("556 5.1.10 this domain takes no mail (null MX)"));
+        }
         let broken = |b: &&Breakdown| {
             b.domain == host && b.at(now) && Draws::new(self.scenario.seed, &format!("{}#{}", m.to, b.from)).chance(b.share)
         };
@@ -236,13 +239,15 @@ impl Network {
         if Draws::new(self.scenario.seed, &format!("{}#{month}", m.to)).chance(domain.full) {
             return Ok(Reply::parse("552 5.2.2 mailbox full"));
         }
-        if domain.strict && self.reputation(host)? {
+        if domain.strict && self.distrusts(host, now)? {
             return Ok(Reply::parse("550 5.7.1 blocked: reputation of the sender, see our policy"));
         }
         self.db.prepare_cached("INSERT INTO accepted VALUES (?1, ?2)")?.execute([m.message_id, m.to])?;
         self.db
-            .prepare_cached("INSERT INTO domain (name, delivered) VALUES (?1, 1) ON CONFLICT DO UPDATE SET delivered = delivered + 1")?
-            .execute([host])?;
+            .prepare_cached(
+                "INSERT INTO domain_day (name, day, delivered) VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET delivered = delivered + 1",
+            )?
+            .execute(params![host, now.0.div_euclid(DAY)])?;
         if gone {
             let after = HOUR + d.below(6 * 3600).try_into().unwrap_or(0) * SECOND;
             self.mail(now + after, m.return_path, &delivery_report(host, m, "5.1.1", "550 5.1.1 no such user here"))?;
@@ -252,14 +257,14 @@ impl Network {
         Ok(Reply::parse("250 2.0.0 queued"))
     }
 
-    /// Does the host block us: more than 4 complaints in a thousand, after the first 1,500?
-    fn reputation(&self, host: &str) -> Result<bool> {
-        Ok(self
-            .db
-            .prepare_cached("SELECT delivered > 1500 AND complaints * 250 > delivered FROM domain WHERE name = ?1")?
-            .query_row([host], |r| r.get(0))
-            .optional()?
-            .unwrap_or(false))
+    /// Does the host block us: more than 4 complaints in a thousand messages of the last two weeks? It forgets as they pass.
+    fn distrusts(&self, host: &str, now: Instant) -> Result<bool> {
+        let day = now.0.div_euclid(DAY);
+        self.db
+            .prepare_cached(
+                "SELECT coalesce(sum(delivered), 0) > 300 AND sum(complaints) * 250 > sum(delivered) FROM domain_day WHERE name = ?1 AND day > ?2 AND day <= ?3",
+            )?
+            .query_row(params![host, day - 14, day], |r| r.get(0))
     }
 
     /// What the hour of their day at which it comes changes for somebody.
@@ -345,10 +350,17 @@ impl Network {
                 .prepare_cached("INSERT INTO event (at, method, target, agent, body) VALUES (?1,'POST',?2,'PostLook/2.3',?3)")?
                 .execute(params![(looks + secs(d, 30, 600)).0, leave, body])?;
         }
-        if d.chance(t.complain) {
+        if d.chance(t.complain * self.scenario.complaints_at(&domain.name, subject)) {
             let host = m.to.rsplit_once('@').map_or("", |(_, h)| h);
-            self.db.prepare_cached("UPDATE domain SET complaints = complaints + 1 WHERE name = ?1")?.execute([host])?;
+            self.db
+                .prepare_cached("INSERT INTO domain_day (name, day, complaints) VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET complaints = complaints + 1")?
+                .execute(params![host, looks.0.div_euclid(DAY)])?;
             self.mail(looks + secs(d, 60, 6000), m.return_path, &feedback_report(host, m))?;
+        }
+        // Some have a gate before their mailbox that asks unknown senders to prove that they are people.
+        if domain.scanner && Draws::new(self.scenario.seed, &format!("{}#gate", m.to)).chance(0.004) {
+            let host = m.to.rsplit_once('@').map_or("", |(_, h)| h);
+            self.mail(now + 20 * SECOND, &reply_to(&message, m), &challenge(host, m))?;
         }
         if d.chance(0.004) {
             self.mail(
@@ -379,6 +391,15 @@ fn answer(m: &Handed<'_>, extra: &str, words: &str) -> String {
     format!(
         "From: {}\r\nSubject: Re: your letter\r\nIn-Reply-To: <{}>\r\n{extra}Content-Type: text/plain; charset=utf-8\r\n\r\n{words}\r\n",
         m.to, m.message_id
+    )
+}
+
+/// What asks for a proof that a person wrote.
+fn challenge(host: &str, m: &Handed<'_>) -> String {
+    format!(
+        "From: Gatekeeper <gate@{host}>\r\nSubject: Your message waits\r\nIn-Reply-To: <{}>\r\nContent-Type: text/plain; charset=utf-8\r\n\r\n\
+         {} gets mail from people they know only. Before your message can be delivered, please verify that you are a person: https://gate.{host}/c/1\r\n",
+        m.message_id, m.to
     )
 }
 
@@ -428,12 +449,38 @@ mod tests {
     }
 
     #[test]
+    fn a_strict_host_blocks_when_complaints_rise_and_lets_go() {
+        let (_dir, n) = world();
+        let day = |d: i64, delivered: i64, complaints: i64| {
+            n.db.execute("INSERT INTO domain_day VALUES ('strictgate.example', ?1, ?2, ?3)", [d, delivered, complaints]).unwrap();
+        };
+        day(100, 700, 2);
+        let distrusts = |d: i64| n.distrusts("strictgate.example", Instant(d * DAY)).unwrap();
+        assert!(!distrusts(100));
+        day(101, 700, 9);
+        assert!(distrusts(101) && distrusts(113) && !distrusts(115));
+        assert!(
+            n.scenario.complaints_at("strictgate.example", "Gifts that give light") > 5.0
+                && n.scenario.complaints_at("fulmar.example", "Gifts that give light") < 1.5
+        );
+    }
+
+    /// A gate's question is neither a reply nor a bounce.
+    #[test]
+    fn a_gate_asks_in_words_that_are_no_reply() {
+        let m = Handed { message_id: "x", return_path: "back@s.example", to: "wren@harbour-office.example", bytes: b"" };
+        let kind = rinse_post::inbound::incoming(challenge("harbour-office.example", &m).as_bytes()).unwrap().kind;
+        assert!(matches!(kind, rinse_post::inbound::Inbound::Other), "{kind:?}");
+    }
+
+    #[test]
     fn domains_have_their_characters() {
         let (_dir, n) = world();
         assert_eq!(reply(&n, "a", "x@slowpost.example").code, 451);
         assert!(reply(&n, "a", "x@slowpost.example").accepted());
         assert_eq!(reply(&n, "b", "gone.x@fulmar.example").enhanced, Some((5, 1, 1)));
         assert!(reply(&n, "c", "gone.x@oldlamp.example").accepted(), "it reports later");
+        assert_eq!(reply(&n, "d", "x@sealed-bay.example").enhanced, Some((5, 1, 10)));
         for i in 0..50 {
             reply(&n, &format!("g{i}"), &format!("p{i}@gull.example"));
         }

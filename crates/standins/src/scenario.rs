@@ -8,6 +8,9 @@ pub struct Scenario {
     pub seed: u64,
     /// Domains that the DNS names no mail host for.
     pub no_mail: Vec<String>,
+    /// Domains that say in the DNS that they take no mail (RFC 7505).
+    pub null_mx: Vec<String>,
+    pub complaints: Vec<Complaints>,
     pub taste: Vec<Taste>,
     pub hour: Vec<HourTaste>,
     pub domain: Vec<Domain>,
@@ -62,6 +65,14 @@ pub struct Domain {
     pub late_reports: bool,
 }
 
+/// A mailing whose readers at one domain complain so many times as often as usually.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Complaints {
+    pub domain: String,
+    pub subject_has: String,
+    pub times: f64,
+}
+
 /// A host that fails for a while, and not its mailboxes.
 #[derive(Debug, Clone, Deserialize)]
 pub struct Breakdown {
@@ -107,6 +118,13 @@ impl Scenario {
             strict: false,
             late_reports: false,
         })
+    }
+
+    /// How many times as often as usually readers at a domain complain of a message with this subject.
+    #[must_use]
+    pub fn complaints_at(&self, domain: &str, subject: &str) -> f64 {
+        let subject = subject.to_lowercase();
+        self.complaints.iter().filter(|c| c.domain == domain && subject.contains(&c.subject_has)).map(|c| c.times).product()
     }
 
     /// Does it matter when a message with this subject comes?

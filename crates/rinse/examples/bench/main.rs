@@ -81,7 +81,7 @@ async fn events() {
     line("events in, durable before answered", ours, EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0, "thousand a second");
 }
 
-/// Everything, or only what is named: calc, rehearsal, reading, exact, hours, events, events-in, clearance, one-click, crowd, compose, hand-over, schedule, import, upkeep, segments.
+/// Everything, or only what is named: calc, rehearsal, reading, exact, hours, events, events-in, clearance, one-click, crowd, compose, hand-over, schedule, import, upkeep, classify, segments.
 #[tokio::main]
 async fn main() {
     let only: Vec<String> = std::env::args().skip(1).collect();
@@ -130,6 +130,9 @@ async fn main() {
     }
     if asked("upkeep") {
         upkeep::upkeep().await;
+    }
+    if asked("classify") {
+        upkeep::classify();
     }
     if asked("segments") {
         people::segments_and_pages();

@@ -1,9 +1,10 @@
 //! Upkeep of a million people, a tenth of whom a message failed to.
 
-use rinse_core::upkeep::Policy;
+use rinse_core::upkeep::{Policy, silence};
 use rinse_core::{DAY, Instant};
-use rinse_store::Store;
-use rinse_store::upkeep::{applying, effects, incidents, made_of, policy, runs};
+use rinse_post::inbound;
+use rinse_store::upkeep::{applying, effects, evidence, incidents, made_of, policy, reasons, runs, silence as kept_silence};
+use rinse_store::{Store, load};
 use rusqlite::Connection;
 use std::io::Write;
 use std::path::Path;
@@ -78,4 +79,53 @@ pub(crate) async fn upkeep() {
         })
         .expect("the front page");
     say("Upkeep's first page", start);
+    let start = Stopwatch::now();
+    let people = load::refresh(&store, now).await.expect("mail load");
+    say(&format!("mail load of {people} people, which comes first"), start);
+    let numbers = silence::Numbers { window_days: Some(90), ..silence::Numbers::default() };
+    let set = Policy { silence: numbers, ..Policy::default() };
+    store.write(move |c| Ok(c.execute("UPDATE upkeep_policy SET policy = ?1", [serde_json::to_string(&set)?])?)).await.expect("a window");
+    let start = Stopwatch::now();
+    kept_silence::refresh(&store, now).await.expect("silence");
+    let view = store.read_now(|c| kept_silence::view(c, now)).expect("silent people");
+    let silent: i64 = view.stages.iter().map(|s| s.people).sum();
+    say(&format!("silent people told, {silent} of them"), start);
+    let start = Stopwatch::now();
+    store.read_now(|c| kept_silence::view(c, now)).expect("silent people");
+    say("the page of silent people", start);
+    let start = Stopwatch::now();
+    let said = store.read_now(|c| reasons::said(c, now)).expect("reasons");
+    say(&format!("what hosts said in {} failures", said.messages), start);
+    let start = Stopwatch::now();
+    store.read_now(|c| evidence::evidence(c, now)).expect("evidence");
+    say("evidence of 52 weeks", start);
+}
+
+/// Messages that came in, told apart; bare: only parsed.
+pub(crate) fn classify() {
+    const MESSAGES: usize = 30_000;
+    let report = "From: Mail Delivery <postmaster@tern.example>\r\nTo: back@skerry-light.example\r\nSubject: Undelivered mail\r\nMIME-Version: 1.0\r\n\
+        Content-Type: multipart/report; report-type=delivery-status; boundary=\"part\"\r\n\r\n--part\r\nContent-Type: text/plain\r\n\r\nIt could not be delivered.\r\n\
+        --part\r\nContent-Type: message/delivery-status\r\n\r\nReporting-MTA: dns; mx.tern.example\r\n\r\nFinal-Recipient: rfc822; wren@tern.example\r\nAction: failed\r\n\
+        Status: 5.1.1\r\nDiagnostic-Code: smtp; 550 5.1.1 no such user here\r\n--part--\r\n";
+    let words = format!(
+        "From: MAILER-DAEMON@tern.example\r\nTo: back@skerry-light.example\r\nSubject: failure notice\r\n\r\nYour message could not be delivered:\r\n\r\n\
+         <wren@tern.example>:\r\nSorry, no mailbox here by that name. (#5.1.1)\r\n\r\n--- Below this line is a copy of the message.\r\n\r\n{}\r\n",
+        "the boats leave at nine ".repeat(200)
+    );
+    let reply = format!(
+        "From: wren@tern.example\r\nTo: hello@skerry-light.example\r\nSubject: Re: boats\r\nIn-Reply-To: <x@y>\r\n\r\nThank you, we shall come. {}\r\n",
+        "at nine ".repeat(300)
+    );
+    let all = [report, words.as_str(), reply.as_str()];
+    let rate = |each: &dyn Fn(&[u8])| {
+        let start = Stopwatch::now();
+        for i in 0..MESSAGES {
+            each(all[i % 3].as_bytes());
+        }
+        MESSAGES as f64 / start.elapsed().as_secs_f64() / 1_000.0
+    };
+    let ours = rate(&|raw| assert!(inbound::incoming(raw).is_ok()));
+    let bare = rate(&|raw| assert!(mail_parser::MessageParser::default().parse(raw).is_some()));
+    super::line("messages told apart", ours, bare, "thousand a second");
 }
