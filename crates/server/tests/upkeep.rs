@@ -75,16 +75,22 @@ async fn lists_page_to_their_end_and_neutralise_what_a_spreadsheet_would_run() {
     s.db().execute_batch("UPDATE contact SET status = 3, status_cause = 1, status_at = 7 WHERE id <= 40;
         WITH RECURSIVE n(i) AS (SELECT 100 UNION ALL SELECT i + 1 FROM n WHERE i < 300)
         INSERT INTO contact (id, address, address_key, domain_id, added_at, status, status_cause, status_at) SELECT i, '=p' || i || '@tern.example', '=p' || i || '@tern.example', 1, 0, 3, 4, 7 FROM n;").unwrap();
-    let (mut seen, mut after) = (std::collections::BTreeSet::new(), String::new());
-    loop {
-        let page = s.ok("GET", &format!("/api/upkeep/people?status=retired{after}"), &Value::Null).await;
-        for row in page["rows"].as_array().unwrap() {
-            assert!(seen.insert(row["contact_id"].as_i64().unwrap()), "twice: {row}");
+    for order in ["since", "longest", "address"] {
+        let (mut seen, mut names, mut after) = (std::collections::BTreeSet::new(), Vec::new(), String::new());
+        loop {
+            let page = s.ok("GET", &format!("/api/upkeep/people?status=retired&order={order}{after}"), &Value::Null).await;
+            for row in page["rows"].as_array().unwrap() {
+                assert!(seen.insert(row["contact_id"].as_i64().unwrap()), "twice: {row}");
+                names.push(row["address"].as_str().unwrap().to_owned());
+            }
+            let Some(next) = page["next"].as_str() else { break };
+            after = format!("&after={next}");
         }
-        let Some(next) = page["next"].as_str() else { break };
-        after = format!("&after={next}");
+        assert_eq!(seen.len(), 241, "{order}");
+        assert!(order != "address" || names.is_sorted());
     }
-    assert_eq!(seen.len(), 241);
+    let some = s.ok("GET", "/api/upkeep/people?status=retired&begins=%20GONE.wren1&order=address", &Value::Null).await;
+    assert_eq!(some["rows"].as_array().unwrap().len(), 11, "1 and 10 to 19");
     let one = s.ok("GET", "/api/upkeep/people?status=retired&cause=never_there", &Value::Null).await;
     assert_eq!(one["rows"].as_array().unwrap().len(), 40);
     let csv = String::from_utf8(s.file("/api/upkeep/people.csv?status=retired&cause=failed_for_good").await).unwrap();

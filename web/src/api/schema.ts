@@ -8597,13 +8597,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Addresses that rest, are observed or are retired, with why; the latest change first. */
+        /** Addresses that rest, are observed or are retired, with why. */
         get: {
             parameters: {
                 query?: {
                     status?: components["schemas"]["MailStatus"] | null;
                     cause?: components["schemas"]["Cause"] | null;
-                    /** @description Where to go on: the `next` of the page before. */
+                    /** @description Only addresses that begin so. */
+                    begins?: string | null;
+                    order?: "since" | "longest" | "address";
+                    /** @description Where to go on: the `next` of the page before, in the same order. */
                     after?: string | null;
                 };
                 header?: never;

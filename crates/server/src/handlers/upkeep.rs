@@ -17,7 +17,7 @@ use rinse_store::Connection;
 use rinse_store::upkeep::applying;
 use rinse_store::upkeep::effects::{self, Came};
 use rinse_store::upkeep::incidents::{self, Incident};
-use rinse_store::upkeep::made_of::{self, BaseDay, ByCause, UpkeepRow, Which};
+use rinse_store::upkeep::made_of::{self, BaseDay, ByCause, Order, UpkeepRow, Which};
 use rinse_store::upkeep::policy::{self, Cadence, History, PolicyVersion};
 use rinse_store::upkeep::reasons::{self, Said};
 use rinse_store::upkeep::runs::{self, CleaningRun, Member};
@@ -97,20 +97,27 @@ fn front_of(c: &Connection, now: Instant) -> rinse_store::Result<Upkeep> {
 pub(crate) struct WhichPeople {
     status: Option<MailStatus>,
     cause: Option<Cause>,
-    /// Where to go on: the `next` of the page before.
+    /// Only addresses that begin so.
+    #[param(max_length = 254)]
+    begins: Option<String>,
+    #[serde(default)]
+    #[param(inline)]
+    order: Order,
+    /// Where to go on: the `next` of the page before, in the same order.
     after: Option<String>,
 }
 
 impl WhichPeople {
-    fn which(&self) -> Result<Which, ApiError> {
+    fn which(self) -> Result<Which, ApiError> {
         let after = self.after.as_deref().map(|a| {
-            let (at, id) = a.split_once('.')?;
-            Some((at.parse().ok()?, id.parse().ok()?))
+            let (id, place) = a.split_once('.')?;
+            Some((place.to_owned(), id.parse().ok()?))
         });
         if after == Some(None) {
             return Err(ApiError::Malformed("“after” is the “next” of the page before.".into()));
         }
-        Ok(Which { status: self.status, cause: self.cause, after: after.flatten() })
+        let begins = self.begins.filter(|b| !b.trim().is_empty());
+        Ok(Which { status: self.status, cause: self.cause, begins, order: self.order, after: after.flatten() })
     }
 }
 
@@ -120,19 +127,21 @@ pub(crate) struct UpkeepPage {
     next: Option<String>,
 }
 
-/// Addresses that rest, are observed or are retired, with why; the latest change first.
+/// Addresses that rest, are observed or are retired, with why.
 #[utoipa::path(get, path = "/api/upkeep/people", params(WhichPeople), responses((status = 200, body = UpkeepPage)))]
 pub(crate) async fn people(State(app): State<App>, Query(q): Query<WhichPeople>) -> Answer<UpkeepPage> {
     let which = q.which()?;
-    let rows = app.store.read(move |c| made_of::people(c, which, PAGE)).await?;
-    let next = rows.last().filter(|_| rows.len() == PAGE as usize).map(|r| format!("{}.{}", r.since.unwrap_or(0), r.contact_id));
+    let order = which.order;
+    let rows = app.store.read(move |c| made_of::people(c, &which, PAGE)).await?;
+    let place = |r: &UpkeepRow| if order == Order::Address { r.key.clone() } else { r.since.unwrap_or(0).to_string() };
+    let next = rows.last().filter(|_| rows.len() == PAGE as usize).map(|r| format!("{}.{}", r.contact_id, place(r)));
     Ok(Json(UpkeepPage { rows, next }))
 }
 
 /// The same as CSV.
 pub(crate) async fn people_csv(State(app): State<App>, Query(q): Query<WhichPeople>) -> Result<Response, ApiError> {
     let which = q.which()?;
-    let rows = app.store.read(move |c| made_of::people(c, which, ALL)).await?;
+    let rows = app.store.read(move |c| made_of::people(c, &which, ALL)).await?;
     let each = rows.into_iter().map(|r| {
         let until = if r.due { "a cleaning run decides".to_owned() } else { r.until.map(iso).unwrap_or_default() };
         vec![r.address, r.status.words().to_owned(), r.reason, r.since.map(iso).unwrap_or_default(), until, r.why]

@@ -6,7 +6,7 @@ use rinse_core::code::Code;
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, Row, params};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// The base on a day.
@@ -178,33 +178,66 @@ pub struct UpkeepRow {
     pub until: Option<i64>,
     pub due: bool,
     pub why: String,
+    #[serde(skip)]
+    pub key: String,
 }
 
-/// Which addresses, and where to go on: after the one whose status changed then and who has that number.
-#[derive(Debug, Clone, Copy, Default)]
+/// The order of a list of addresses.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+#[schema(as = AddressOrder)]
+pub enum Order {
+    /// The latest change first.
+    #[default]
+    Since,
+    /// The earliest change first.
+    Longest,
+    Address,
+}
+
+/// Which addresses, and where to go on: after the one whose status changed then (or that is called so) and who has that number.
+#[derive(Debug, Clone, Default)]
 pub struct Which {
     pub status: Option<MailStatus>,
     pub cause: Option<Cause>,
-    pub after: Option<(i64, i64)>,
+    /// Only addresses that begin so.
+    pub begins: Option<String>,
+    pub order: Order,
+    pub after: Option<(String, i64)>,
 }
 
-/// Addresses under upkeep, the latest change first, a page at a time.
+/// Addresses under upkeep, a page at a time.
 ///
 /// # Errors
 /// When the database fails.
-pub fn people(c: &Connection, which: Which, most: u32) -> Result<Vec<UpkeepRow>> {
+pub fn people(c: &Connection, which: &Which, most: u32) -> Result<Vec<UpkeepRow>> {
     let one = |given: bool, words: &'static str| if given { words } else { "" };
+    let (going_on, order) = match which.order {
+        Order::Since => ("AND (c.status_at, c.id) < (CAST(?3 AS INTEGER), ?4) ", "c.status_at DESC, c.id DESC"),
+        Order::Longest => ("AND (c.status_at, c.id) > (CAST(?3 AS INTEGER), ?4) ", "c.status_at, c.id"),
+        Order::Address => ("AND (c.address_key, c.id) > (?3, ?4) ", "c.address_key, c.id"),
+    };
     let sql = format!(
         "SELECT c.id, c.address, c.status, c.status_cause, c.status_at, c.status_until, coalesce((SELECT evidence FROM ledger l
-            WHERE l.contact_id = c.id AND l.kind IN ('resting', 'observed', 'retired') ORDER BY l.id DESC LIMIT 1), '')
-         FROM contact c WHERE c.gone IS NULL AND c.status <> 0 AND ?1 IS ?1 AND ?2 IS ?2 AND ?3 IS ?3 AND ?4 IS ?4 {}{}{} ORDER BY c.status_at DESC, c.id DESC LIMIT ?5",
+            WHERE l.contact_id = c.id AND l.kind IN ('resting', 'observed', 'retired') ORDER BY l.id DESC LIMIT 1), ''), c.address_key
+         FROM contact c WHERE c.gone IS NULL AND c.status <> 0 AND ?1 IS ?1 AND ?2 IS ?2 AND ?3 IS ?3 AND ?4 IS ?4 AND ?6 IS ?6 {}{}{}{} ORDER BY {order} LIMIT ?5",
         one(which.status.is_some(), "AND c.status = ?1 "),
         one(which.cause.is_some(), "AND c.status_cause = ?2 "),
-        one(which.after.is_some(), "AND (c.status_at, c.id) < (?3, ?4)"),
+        one(which.after.is_some(), going_on),
+        // The range of what begins so: the letter after all others ends it.
+        one(which.begins.is_some(), "AND c.address_key >= ?6 AND c.address_key < ?6 || char(1114111) "),
     );
+    let (after, begins) = (which.after.clone(), which.begins.as_ref().map(|b| b.trim().to_lowercase()));
     let mut s = c.prepare_cached(&sql)?;
     let rows = s.query_map(
-        params![which.status.map(Code::code), which.cause.map(Code::code), which.after.map(|a| a.0), which.after.map(|a| a.1), most],
+        params![
+            which.status.map(Code::code),
+            which.cause.map(Code::code),
+            after.as_ref().map(|a| &a.0),
+            after.as_ref().map(|a| a.1),
+            most,
+            begins
+        ],
         |r| {
             let (status, cause) = (r.get::<_, As<MailStatus>>(2)?.0, r.get::<_, As<Cause>>(3)?.0);
             let until: Option<i64> = r.get(5)?;
@@ -218,6 +251,7 @@ pub fn people(c: &Connection, which: Which, most: u32) -> Result<Vec<UpkeepRow>>
                 until,
                 due: status == MailStatus::Resting && until.is_none(),
                 why: r.get(6)?,
+                key: r.get(7)?,
             })
         },
     )?;

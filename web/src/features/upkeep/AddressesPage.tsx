@@ -11,6 +11,7 @@ import { useUpkeepSlips } from "./useUpkeepSlips";
 
 type Status = Schemas["MailStatus"];
 type Cause = Schemas["Cause"];
+type Order = "since" | "longest" | "address";
 
 const SAYS: Record<Status, string> = {
   active: "",
@@ -26,9 +27,20 @@ export function AddressesPage() {
   const status = (params.get("status") ?? "retired") as Status;
   const cause = params.get("cause") as Cause | null;
   const front = useQuery(queries.upkeep);
-  const query = { status, ...(cause && { cause }) };
+  const begins = params.get("begins") ?? "";
+  const order = (params.get("order") ?? "since") as Order;
+  const query = { status, order, ...(cause && { cause }), ...(begins && { begins }) };
+  const put = (key: string, value: string) =>
+    setParams(
+      (p) => {
+        if (value) p.set(key, value);
+        else p.delete(key);
+        return p;
+      },
+      { replace: true },
+    );
   const pages = useInfiniteQuery({
-    queryKey: ["upkeep", "addresses", status, cause],
+    queryKey: ["upkeep", "addresses", query],
     queryFn: ({ pageParam }) =>
       ok(api.GET("/api/upkeep/people", { params: { query: { ...query, ...(pageParam && { after: pageParam }) } } })),
     initialPageParam: "",
@@ -52,11 +64,31 @@ export function AddressesPage() {
       {cause && (
         <div className="filters">
           Only: {here[0]?.words ?? words(cause)}{" "}
-          <button className="plain" onClick={() => setParams({ status }, { replace: true })}>
+          <button className="plain" onClick={() => put("cause", "")}>
             show all
           </button>
         </div>
       )}
+      <p>
+        <label>
+          Begins with{" "}
+          <input
+            className="bare"
+            type="search"
+            style={{ width: 220 }}
+            value={begins}
+            onChange={(e) => put("begins", e.target.value)}
+          />
+        </label>{" "}
+        <label>
+          in the order of{" "}
+          <select className="bare" value={order} onChange={(e) => put("order", e.target.value)}>
+            <option value="since">the latest change</option>
+            <option value="longest">the earliest change</option>
+            <option value="address">addresses</option>
+          </select>
+        </label>
+      </p>
       <Loaded query={pages}>
         {(d) => {
           const rows = d.pages.flatMap((p) => p.rows);
@@ -66,7 +98,7 @@ export function AddressesPage() {
               <DataTable
                 name={`${status} addresses`}
                 rows={rows}
-                of={all}
+                {...(!begins && { of: all })}
                 id={(r) => r.contact_id}
                 columns={(col) => [
                   col.shown(
@@ -82,7 +114,7 @@ export function AddressesPage() {
               <More
                 pages={pages}
                 csv={`/api/upkeep/people.csv?${new URLSearchParams(query)}`}
-                all={`All ${count(all)} as CSV`}
+                all={begins ? "All that begin so as CSV" : `All ${count(all)} as CSV`}
               />
             </>
           );
