@@ -10,7 +10,7 @@ use rinse_core::Instant;
 use rinse_core::code::Code;
 use rinse_core::upkeep::fold::UNTIL_A_RUN;
 use rinse_core::upkeep::run::{Becomes, Kind, MemberState, RunState};
-use rinse_core::upkeep::{Cause, MailStatus};
+use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rusqlite::{Connection, OptionalExtension, params};
 
 /// People changed in one transaction.
@@ -66,6 +66,14 @@ pub fn begin_undo(c: &Connection, id: i64, cause: Option<Cause>, contact: Option
 /// Where what a run does comes from.
 const BY_RUN: &str = "cleaning run";
 
+/// The run at hand, and the policy in force while it acts.
+struct Run {
+    id: i64,
+    kind: Kind,
+    policy: Policy,
+    silence: silence::Judge,
+}
+
 struct Affected {
     contact: i64,
     state: MemberState,
@@ -112,9 +120,11 @@ pub fn go_on(c: &Connection, id: i64, now: Instant) -> Result<bool> {
         RunState::Undoing => false,
         _ => return Ok(false),
     };
+    // What holds for all of the part.
+    let run = Run { id, kind, policy: policy::current(c)?.policy, silence: silence::Judge::new(c, now)? };
     let people = some(c, id, if applies { "0, 1" } else { "7" })?;
     for p in &people {
-        let to = if applies { apply(c, id, kind, p, now, &origin)? } else { undo(c, id, p, now, &origin)? };
+        let to = if applies { apply(c, &run, p, now, &origin)? } else { undo(c, &run, p, now, &origin)? };
         mark(c, id, p.contact, to)?;
     }
     if people.len() == AT_ONCE as usize {
@@ -143,7 +153,8 @@ fn mark(c: &Connection, id: i64, contact: i64, to: MemberState) -> Result<()> {
     Ok(())
 }
 
-fn apply(c: &Connection, id: i64, kind: Kind, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
+fn apply(c: &Connection, run: &Run, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
+    let (id, kind) = (run.id, run.kind);
     let stored: Option<Where> = c
         .prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1 AND gone IS NULL")?
         .query_row([p.contact], status::stored)
@@ -153,11 +164,11 @@ fn apply(c: &Connection, id: i64, kind: Kind, p: &Affected, now: Instant, origin
         return Ok(MemberState::Changed);
     }
     if p.state == MemberState::TakenOut {
-        return stay(c, id, kind, p, now, origin);
+        return stay(c, run, p, now, origin);
     }
     let origin = &Origin { evidence: p.why.clone(), ..origin.clone() };
     match p.after.0 {
-        Becomes::Sunset | Becomes::KeptBack if !silence::still(c, p.contact, now)? => return Ok(MemberState::Changed),
+        Becomes::Sunset | Becomes::KeptBack if !run.silence.still(c, p.contact)? => return Ok(MemberState::Changed),
         Becomes::Sunset => silence::sunset(c, p.contact, now, origin)?,
         Becomes::KeptBack => {
             silence::ended(c, p.contact)?;
@@ -173,15 +184,16 @@ fn apply(c: &Connection, id: i64, kind: Kind, p: &Affected, now: Instant, origin
             if let (Kind::Due, Some(status)) = (kind, p.after.0.status()) {
                 write_set(c, id, p.contact, (status, p.after.1, p.after.2, &p.why), now)?;
             }
-            status::refresh_by(c, p.contact, now, origin)?;
+            status::refresh_by(c, p.contact, now, &run.policy, origin)?;
         }
     }
     Ok(MemberState::Applied)
 }
 
 /// A person took them out of the run: they stay as they are, and are watched where they were due.
-fn stay(c: &Connection, id: i64, kind: Kind, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
-    match (kind, p.after.0.status()) {
+fn stay(c: &Connection, run: &Run, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
+    let id = run.id;
+    match (run.kind, p.after.0.status()) {
         (Kind::Due, Some(_)) => {
             let why = format!("A person kept it when cleaning run {id} was applied; the next mailings are watched.");
             write_set(c, id, p.contact, (MailStatus::Observed, None, Cause::Kept, &why), now)?;
@@ -193,7 +205,7 @@ fn stay(c: &Connection, id: i64, kind: Kind, p: &Affected, now: Instant, origin:
         // Silent people are left alone for a while; a deletion is proposed again.
         (Kind::Due, None) => return Ok(MemberState::Stayed),
     }
-    status::refresh_by(c, p.contact, now, origin)?;
+    status::refresh_by(c, p.contact, now, &run.policy, origin)?;
     Ok(MemberState::Stayed)
 }
 
@@ -210,7 +222,8 @@ fn since(c: &Connection, id: i64, contact: i64) -> Result<bool> {
     .query_row(params![id, contact], |r| r.get(0))?)
 }
 
-fn undo(c: &Connection, id: i64, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
+fn undo(c: &Connection, run: &Run, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {
+    let id = run.id;
     if since(c, id, p.contact)? {
         return Ok(MemberState::NotPutBack);
     }
@@ -231,6 +244,6 @@ fn undo(c: &Connection, id: i64, p: &Affected, now: Instant, origin: &Origin) ->
         (Cause::PutBack, format!("Cleaning run {id} was undone: it is {} again.", p.before.0.words()))
     };
     write_set(c, id, p.contact, (p.before.0, p.before.1, cause, &why), now)?;
-    status::refresh_by(c, p.contact, now, origin)?;
+    status::refresh_by(c, p.contact, now, &run.policy, origin)?;
     Ok(MemberState::PutBack)
 }

@@ -192,8 +192,9 @@ pub fn put_due(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Opti
         )?
         .query_map(params![after, PUT_AT_ONCE as i64], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
+    let policy = policy::current(c)?.policy;
     for contact in &some {
-        let s = status::now(c, *contact, now)?;
+        let s = status::now_under(c, *contact, now, &policy)?;
         if s.is_due() {
             put(c, id, *contact, (s.status, None, s.cause), (Becomes::Retired, None, s.cause), s.evidence())?;
         }

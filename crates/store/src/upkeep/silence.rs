@@ -74,7 +74,7 @@ fn window(numbers: &Numbers, kept: &Kept) -> Option<u32> {
 }
 
 /// Judges people by their history.
-struct Judge {
+pub(super) struct Judge {
     numbers: Numbers,
     window: Option<u32>,
     series: Option<i64>,
@@ -90,7 +90,7 @@ struct Found {
 }
 
 impl Judge {
-    fn new(c: &Connection, now: Instant) -> Result<Self> {
+    pub(super) fn new(c: &Connection, now: Instant) -> Result<Self> {
         let numbers = policy::current(c)?.policy.silence;
         Ok(Self { numbers, window: window(&numbers, &kept(c)?), series: asking_series(c)?, now })
     }
@@ -140,6 +140,11 @@ impl Judge {
         let Some(window) = self.window else { return Ok(None) };
         let Some(known) = self.known(c, contact)? else { return Ok(None) };
         Ok(silence::stage(&known, window, &self.numbers, self.now).map(|stage| Found { contact, stage, known }))
+    }
+
+    /// Do they still let it pass?
+    pub(super) fn still(&self, c: &Connection, contact: i64) -> Result<bool> {
+        Ok(self.of(c, contact)?.is_some_and(|f| f.stage == Stage::LetPass))
     }
 
     fn part(&self, c: &Connection, from: i64) -> Result<Vec<Found>> {
@@ -412,11 +417,6 @@ pub fn put_on(c: &Connection, run: i64, after: i64, now: Instant, most: i64) -> 
         runs::put(c, run, *contact, status, (becomes, None, cause), &silence::why(&found.known))?;
     }
     Ok(some.last().copied().filter(|_| some.len() == usize::try_from(most).unwrap_or(0)))
-}
-
-/// Do they still let it pass?
-pub(super) fn still(c: &Connection, contact: i64, now: Instant) -> Result<bool> {
-    Ok(Judge::new(c, now)?.of(c, contact)?.is_some_and(|f| f.stage == Stage::LetPass))
 }
 
 /// Ends marketing to somebody for their silence.

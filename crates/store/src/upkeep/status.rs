@@ -7,7 +7,7 @@ use crate::ledger::{self, Origin, Says};
 use crate::stored::As;
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
-use rinse_core::upkeep::{Cause, Happened, MailStatus, Outcome, Set, Standing, standing};
+use rinse_core::upkeep::{Cause, Happened, MailStatus, Outcome, Policy, Set, Standing, standing};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
 /// How the mailings to a contact's present address ended. A text message says nothing of an address, and failures of an incident count only
@@ -69,8 +69,13 @@ pub(super) fn stored(r: &Row<'_>) -> rusqlite::Result<(MailStatus, Option<Instan
 ///
 /// # Errors
 /// When the database fails.
-pub fn now(c: &Connection, contact: i64, now: Instant) -> Result<Standing> {
-    Ok(standing(&outcomes(c, contact)?, &sets(c, contact)?, &policy::current(c)?.policy, now))
+pub fn now(c: &Connection, contact: i64, at: Instant) -> Result<Standing> {
+    now_under(c, contact, at, &policy::current(c)?.policy)
+}
+
+/// As [`now`], under a policy that was read before.
+pub(super) fn now_under(c: &Connection, contact: i64, at: Instant, policy: &Policy) -> Result<Standing> {
+    Ok(standing(&outcomes(c, contact)?, &sets(c, contact)?, policy, at))
 }
 
 /// Where somebody's address stood at an instant, by the ledger.
@@ -97,14 +102,18 @@ pub const RULES: &str = "bounce rules";
 /// # Errors
 /// When the database fails.
 pub fn refresh(c: &Connection, contact: i64, at: Instant) -> Result<Standing> {
-    refresh_by(c, contact, at, &Origin { source: RULES, ..Origin::default() })
+    refresh_by(c, contact, at, &policy::current(c)?.policy, &by_rules())
 }
 
-/// As [`refresh`], where something else than the rules made it change.
-pub(super) fn refresh_by(c: &Connection, contact: i64, at: Instant, by: &Origin) -> Result<Standing> {
+fn by_rules() -> Origin {
+    Origin { source: RULES, ..Origin::default() }
+}
+
+/// As [`refresh`], under a policy that was read before, and where something else than the rules may have made it change.
+pub(super) fn refresh_by(c: &Connection, contact: i64, at: Instant, policy: &Policy, by: &Origin) -> Result<Standing> {
     let (status, until, cause) =
         c.prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1")?.query_row([contact], stored)?;
-    let s = now(c, contact, at)?;
+    let s = now_under(c, contact, at, policy)?;
     let moved = (s.status, s.until) != (status, until);
     if moved {
         let origin = Origin { evidence: s.why.clone(), ..by.clone() };
@@ -119,6 +128,15 @@ pub(super) fn refresh_by(c: &Connection, contact: i64, at: Instant, by: &Origin)
     Ok(s)
 }
 
+/// Works out many, under the policy in force.
+fn refresh_all(c: &Connection, contacts: &[i64], at: Instant) -> Result<()> {
+    if contacts.is_empty() {
+        return Ok(());
+    }
+    let (policy, by) = (policy::current(c)?.policy, by_rules());
+    contacts.iter().try_for_each(|id| refresh_by(c, *id, at, &policy, &by).map(drop))
+}
+
 /// Contacts whose rest is over by `now`.
 ///
 /// # Errors
@@ -126,9 +144,7 @@ pub(super) fn refresh_by(c: &Connection, contact: i64, at: Instant, by: &Origin)
 pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
     let mut s = c.prepare_cached("SELECT id FROM contact WHERE status = 1 AND status_until <= ?1")?;
     let due: Vec<i64> = s.query_map([now.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    for &id in &due {
-        refresh(c, id, now)?;
-    }
+    refresh_all(c, &due, now)?;
     Ok(due.len())
 }
 
@@ -142,8 +158,8 @@ const SETTLED_AT_ONCE: u32 = 100;
 pub fn settle_due(c: &Connection, now: Instant) -> Result<bool> {
     let mut s = c.prepare_cached("SELECT contact_id FROM status_due ORDER BY contact_id LIMIT ?1")?;
     let some: Vec<i64> = s.query_map([SETTLED_AT_ONCE], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    refresh_all(c, &some, now)?;
     for &id in &some {
-        refresh(c, id, now)?;
         c.prepare_cached("DELETE FROM status_due WHERE contact_id = ?1")?.execute([id])?;
     }
     Ok(some.len() == SETTLED_AT_ONCE as usize)
