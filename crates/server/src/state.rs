@@ -124,7 +124,7 @@ impl App {
         let jobs = Jobs::default();
         let ending = watch::channel(false).0;
         let mailbox = Maildir::open(&config.data.join("mailbox"))?;
-        std::fs::create_dir_all(rinse_store::upkeep::record_system::folder(&store))?;
+        std::fs::create_dir_all(rinse_store::imports::records::folder(&store))?;
         let engine = Engine::new(
             store.clone(),
             Arc::clone(&clock),

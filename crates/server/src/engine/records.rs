@@ -4,7 +4,8 @@
 use super::{Engine, Result};
 use rinse_core::DAY;
 use rinse_core::Instant;
-use rinse_store::upkeep::{record_system, return_lines};
+use rinse_store::imports::records;
+use rinse_store::upkeep::return_lines;
 use rinse_store::{StoreError, notices};
 use std::path::Path;
 use std::sync::PoisonError;
@@ -28,23 +29,23 @@ impl Engine {
 
     /// Takes in the files that wait, those first that were cut off.
     pub(super) async fn take_records(&self, now: Instant) -> Result<()> {
-        for id in self.store.read(record_system::unfinished).await? {
-            if let Err(e) = record_system::go_on(&self.store, id, now).await {
+        for id in self.store.read(records::unfinished).await? {
+            if let Err(e) = records::go_on(&self.store, id, now).await {
                 self.not_taken(&format!("import {id}"), &e, now).await?;
             }
         }
-        let folder = record_system::folder(&self.store);
+        let folder = records::folder(&self.store);
         if !tokio::fs::try_exists(&folder).await? {
             return Ok(());
         }
         let from = folder.clone();
-        let files = tokio::task::spawn_blocking(move || record_system::waiting(&from)).await.map_err(|_| StoreError::Stopped)??;
+        let files = tokio::task::spawn_blocking(move || records::waiting(&from)).await.map_err(|_| StoreError::Stopped)??;
         for file in files {
             let name = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
             let done = if tokio::fs::metadata(&file).await?.len() > LARGEST {
                 Err(StoreError::Refused("It is over 1 GB.".into()))
             } else {
-                record_system::take(&self.store, &file, now).await
+                records::take(&self.store, &file, now).await
             };
             match done {
                 Ok(run) => tracing::info!("{name} of the system of record: {} rows, {} came back", run.records, run.came_back),
@@ -70,7 +71,7 @@ impl Engine {
         let day = now.0.div_euclid(DAY);
         let file = network.lock().unwrap_or_else(PoisonError::into_inner).record_file(day)?;
         if let Some(csv) = file {
-            let folder = record_system::folder(&self.store);
+            let folder = records::folder(&self.store);
             tokio::fs::create_dir_all(&folder).await?;
             let name = format!("record-system-{}.csv", &now.iso()[..10]);
             tokio::fs::write(folder.join(format!("{name}.part")), csv).await?;

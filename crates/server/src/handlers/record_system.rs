@@ -9,8 +9,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use rinse_store::Connection;
+use rinse_store::imports::records::{self, RecordFile};
 use rinse_store::upkeep::policy;
-use rinse_store::upkeep::record_system::{self, RecordFile};
 use rinse_store::upkeep::return_lines::{self, ReturnLine};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -42,10 +42,10 @@ pub(crate) struct RecordSystem {
 /// The system of record: the newest lines for it, and its newest files.
 #[utoipa::path(get, path = "/api/upkeep/record-system", responses((status = 200, body = RecordSystem)))]
 pub(crate) async fn view(State(app): State<App>) -> Answer<RecordSystem> {
-    let folder = record_system::folder(&app.store).display().to_string();
+    let folder = records::folder(&app.store).display().to_string();
     let page = move |c: &Connection| {
         let (lines, waiting) = return_lines::counts(c)?;
-        let (came_back, came_back_times) = record_system::came_back(c)?;
+        let (came_back, came_back_times) = records::came_back(c)?;
         Ok(RecordSystem {
             lines,
             waiting,
@@ -54,7 +54,7 @@ pub(crate) async fn view(State(app): State<App>) -> Answer<RecordSystem> {
             rows: return_lines::all(c, false, None, PAGE)?,
             came_back,
             came_back_times,
-            files: record_system::files(c, None, PAGE)?,
+            files: records::files(c, None, PAGE)?,
             folder,
         })
     };

@@ -168,7 +168,7 @@ fn finish(c: &Connection, id: i64, change: i64, state: &str, now: Instant, perso
 /// Writes what a row changes, and keeps what was before.
 fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Judged) -> Result<()> {
     if let Fate::CameBack(hash) = &judged.fate {
-        return crate::upkeep::record_system::note_back(c, hash, w.id, w.now);
+        return super::records::note_back(c, hash, w.id, w.now);
     }
     let Some(row) = judged.row else { return Ok(()) };
     let tags: Vec<i64> = w.judge.tags_for(&judged.findings).into_iter().flatten().collect();

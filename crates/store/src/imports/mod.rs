@@ -1,9 +1,10 @@
 //! Import runs: a file is staged, checked (a dry run with counts), then applied in batches, each
 //! with its progress in the same transaction, so that a crash resumes where it stopped and an
-//! unsubscribe never waits long.
+//! unsubscribe never waits long. [`records`]: files that the system of record sends by itself.
 
 mod apply;
 mod judge;
+pub mod records;
 mod row;
 mod stage;
 

@@ -4,8 +4,7 @@
 //! - [`policy`]: the policy in its versions, previewed over the whole base.
 //! - [`incidents`]: failures that wait for a person.
 //! - [`runs`]: cleaning runs, proposed and read; [`applying`]: applied and undone; [`effects`]: what they do to the figures.
-//! - [`silence`]: silent people, asked, sunset or kept back; [`return_lines`]: whom the system of record must not bring back;
-//!   [`record_system`]: its files.
+//! - [`silence`]: silent people, asked, sunset or kept back; [`return_lines`]: whom the system of record must not bring back.
 //! - [`reasons`]: what hosts said; [`schedule`]: when a run is proposed by itself.
 //! - [`evidence`]: what whoever has to believe it is shown.
 //! - [`made_of`]: what the base is made of, day by day, and the people under upkeep.
@@ -17,7 +16,6 @@ pub mod incidents;
 pub mod made_of;
 pub mod policy;
 pub mod reasons;
-pub mod record_system;
 pub mod return_lines;
 pub mod runs;
 pub mod schedule;

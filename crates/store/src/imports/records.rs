@@ -1,7 +1,7 @@
 //! The system of record keeps its own copy of people and sends it back in files. What is taken from them is what any import takes; nobody gains
 //! consent by them, and who was deleted here doesn't come back: they are refused and counted.
 
-use crate::imports::{self, Decision, Fixes, Run};
+use super::{Decision, Fixes, Run};
 use crate::{Result, Store, StoreError};
 use rinse_core::table::Field;
 use rinse_core::{Instant, words};
@@ -108,7 +108,7 @@ pub async fn take(store: &Store, file: &Path, now: Instant) -> Result<Run> {
     let raw = store.folder().join("imports").join(format!("upload-record-{name}"));
     let (from, to) = (file.to_owned(), raw.clone());
     tokio::task::spawn_blocking(move || std::fs::copy(from, to)).await.map_err(|_| StoreError::Stopped)??;
-    let id = imports::stage(store, raw, name, now, None).await?;
+    let id = super::stage(store, raw, name, now, None).await?;
     store.write(move |c| Ok(c.execute("UPDATE import_run SET record = 1 WHERE id = ?1", [id])?)).await?;
     std::fs::remove_file(file)?;
     go_on(store, id, now).await
@@ -129,7 +129,7 @@ pub fn unfinished(c: &Connection) -> Result<Vec<i64>> {
 /// # Errors
 /// When it can't be read as a table of people.
 pub async fn go_on(store: &Store, id: i64, now: Instant) -> Result<Run> {
-    let mut run = store.read(move |c| imports::run(c, id)).await?;
+    let mut run = store.read(move |c| super::run(c, id)).await?;
     if run.state == "staged" {
         if !run.mapping.contains(&Some(Field::Address)) {
             return Err(StoreError::Refused("No column of it is known as the address.".into()));
@@ -145,13 +145,13 @@ pub async fn go_on(store: &Store, id: i64, now: Instant) -> Result<Run> {
             evidence: "a file of the system of record: it brings no consent".into(),
             fixes: Fixes::default(),
         };
-        imports::decide(store, id, decision, now).await?;
-        run = imports::check(store, id, |_| None, |_| {}).await?;
+        super::decide(store, id, decision, now).await?;
+        run = super::check(store, id, |_| None, |_| {}).await?;
         if let Some(why) = held(&run) {
             return Err(StoreError::Refused(why));
         }
     }
-    imports::apply(store, id, now, None, |_| true).await
+    super::apply(store, id, now, None, |_| true).await
 }
 
 /// Why a person has to look at a file before it is applied.
