@@ -4,9 +4,9 @@ use super::Director;
 use crate::actions;
 use crate::engine::RECORDS;
 use rinse_core::series::starters::ASKING;
-use rinse_core::upkeep::Policy;
 use rinse_core::upkeep::policy::Retires;
-use rinse_store::upkeep::{applying, incidents, policy, return_lines, runs, silence};
+use rinse_core::upkeep::{Policy, silence};
+use rinse_store::upkeep::{applying, incidents, policy, return_lines, runs, silence as kept_silence};
 use rinse_store::{series, webhooks};
 
 impl Director {
@@ -17,7 +17,8 @@ impl Director {
             6 => {
                 let now = self.app.now();
                 let before = self.app.store.read(policy::current).await?.policy;
-                let in_runs = Policy { retires: Retires::InRuns { since: now }, ..before };
+                let silence = silence::Numbers { window_days: Some(180), ..before.silence };
+                let in_runs = Policy { retires: Retires::InRuns { since: now }, silence, ..before };
                 self.run(Some(in_runs), "We want to read why before anybody is retired").await?;
             }
             15 => self.ask_silent().await?,
@@ -45,7 +46,7 @@ impl Director {
             .store
             .write(move |c| {
                 let id = series::from_starter(c, ASKING, 1, now, Some(2))?;
-                silence::choose_series(c, id, now, Some(2))?;
+                kept_silence::choose_series(c, id, now, Some(2))?;
                 Ok(id)
             })
             .await?;

@@ -174,7 +174,8 @@ pub async fn refresh(store: &Store, now: Instant) -> Result<()> {
         .await?;
     if !by_hand && (kept.suggested_on == 0 || today - kept.suggested_on >= GUIDE_HOLDS_DAYS) {
         let guide = store.read_at_leisure(move |c| guides::recency(c, now)).await?.0;
-        kept.suggested = guide.suggestion.and_then(|days| u32::try_from(days).ok());
+        // Where it suggests nothing now, what it suggested last holds: nobody is silent one week and not the next for want of a suggestion.
+        kept.suggested = guide.suggestion.and_then(|days| u32::try_from(days).ok()).or(kept.suggested);
         kept.suggested_on = today;
     }
     (kept.asked, kept.came_back) = store.read_at_leisure(came_back).await?;
