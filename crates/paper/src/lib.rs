@@ -31,7 +31,7 @@ const BOTTOM: f32 = TALL - 64.0;
 /// Colours, as the screens have them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Ink {
-    Ink,
+    Text,
     Soft,
     Rule,
     Deep,
@@ -110,7 +110,7 @@ impl Paper {
     pub fn new(title: &str, foot: &str, made_at: i64) -> Result<Self, PaperError> {
         let mut paper =
             Self { title: title.to_owned(), foot: foot.to_owned(), made_at, fonts: Fonts::load()?, pages: vec![Vec::new()], y: TOP };
-        paper.lines(title, 20.0, true, Ink::Ink, LEFT, RIGHT - LEFT);
+        paper.lines(title, 20.0, true, Ink::Text, LEFT, RIGHT - LEFT);
         paper.y += 6.0;
         Ok(paper)
     }
@@ -143,12 +143,12 @@ impl Paper {
     pub fn heading(&mut self, text: &str) {
         self.room(80.0);
         self.y += 16.0;
-        self.lines(text, 12.5, true, Ink::Ink, LEFT, RIGHT - LEFT);
+        self.lines(text, 12.5, true, Ink::Text, LEFT, RIGHT - LEFT);
         self.y += 3.0;
     }
 
     pub fn text(&mut self, text: &str) {
-        self.lines(text, 10.0, false, Ink::Ink, LEFT, RIGHT - LEFT);
+        self.lines(text, 10.0, false, Ink::Text, LEFT, RIGHT - LEFT);
         self.y += 3.0;
     }
 
@@ -174,7 +174,7 @@ impl Paper {
         let head = |paper: &mut Self| {
             paper.row(&places, &heads, SIZE, Ink::Soft);
             let y = paper.y + 2.0;
-            paper.put(Op::Line { from: (LEFT, y), to: (RIGHT, y), width: 0.7, ink: Ink::Ink, dashed: false });
+            paper.put(Op::Line { from: (LEFT, y), to: (RIGHT, y), width: 0.7, ink: Ink::Text, dashed: false });
             paper.y += 3.0;
         };
         self.room(60.0);
@@ -186,7 +186,7 @@ impl Paper {
                 self.room(f32::INFINITY);
                 head(self);
             }
-            self.row(&places, cells, SIZE, Ink::Ink);
+            self.row(&places, cells, SIZE, Ink::Text);
             let y = self.y + 2.0;
             self.put(Op::Line { from: (LEFT, y), to: (RIGHT, y), width: 0.4, ink: Ink::Rule, dashed: false });
             self.y += 2.0;
@@ -218,7 +218,7 @@ impl Paper {
     pub fn chart(&mut self, chart: &Chart) {
         self.room(chart::TALL + 20.0);
         self.y += 8.0;
-        self.lines(&chart.title, 10.0, true, Ink::Ink, LEFT, RIGHT - LEFT);
+        self.lines(&chart.title, 10.0, true, Ink::Text, LEFT, RIGHT - LEFT);
         for op in chart.draw(&self.fonts, (LEFT, self.y + 6.0), RIGHT - LEFT) {
             self.put(op);
         }

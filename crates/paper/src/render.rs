@@ -14,7 +14,7 @@ use krilla::text::{Font, TextDirection};
 
 fn colour(ink: Ink) -> rgb::Color {
     let (r, g, b) = match ink {
-        Ink::Ink => (23, 33, 43),
+        Ink::Text => (23, 33, 43),
         Ink::Soft => (84, 96, 108),
         Ink::Rule => (206, 213, 220),
         Ink::Deep => (43, 57, 143),
