@@ -156,7 +156,7 @@ mod tests {
     #[rstest]
     #[case(Every::Week { weekday: 3 }, 20_558, 20_559, true)]
     #[case(Every::Week { weekday: 3 }, 20_559, 20_559, false)]
-    #[case(Every::Week { weekday: 0 }, 20_555, 20_559, false)]
+    #[case(Every::Week { weekday: 0 }, 20_556, 20_559, false)]
     #[case(Every::Week { weekday: 0 }, 20_548, 20_559, true)]
     // The machine was off for a year.
     #[case(Every::Month, 20_200, 20_559, true)]
