@@ -22,7 +22,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("series", "/series/2", "Running", None),
     ("findings", "/findings", "whose opens can be known", None),
     ("upkeep", "/upkeep", "due for cleaning", None),
-    ("load", "/upkeep/load", "would bear more", None),
+    ("evidence", "/upkeep/evidence", "Month by month", None),
 ];
 
 #[tokio::main]
