@@ -118,7 +118,7 @@ async fn a_messy_file_is_landed_fixed_and_everything_has_a_way_back() {
     b.shows("people are in the base").await;
     assert_eq!(people(&b), 42);
     let (status, answer) = b.rinse.http("POST", "/api/contacts", br#"{"address":"WREN5@fulmar.example","consent":false,"evidence":""}"#);
-    assert_eq!((status, String::from_utf8_lossy(&answer).contains("deleted at their wish")), (409, true));
+    assert_eq!((status, String::from_utf8_lossy(&answer).contains("deleted here")), (409, true));
 
     // The whole import is taken back: all but the two to whom something happened since.
     b.go("/contacts/import/1").await;
