@@ -49,7 +49,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/trials", "trials"),
     ("/mailings/reactions", "they have acted"),
     ("/mailings/scores", "Highest now"),
-    ("/mailings/webhooks", "is told by reactions"),
+    ("/mailings/webhooks", "told by reactions"),
     ("/trials/learned", "What we have learned"),
     ("/trials/outside", "Unsealed"),
     ("/trials/plan/50", "people per arm"),
