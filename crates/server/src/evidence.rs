@@ -1,15 +1,14 @@
 //! The evidence pack: a zip with a PDF that an operator reads, the tables behind it as CSV, and everything as JSON. Addresses are masked.
 
 use crate::csv_out::{csv_bytes, iso};
+use crate::zipped::zipped;
 use rinse_core::Instant;
 use rinse_core::report::Rate;
 use rinse_core::upkeep::evidence::{Course, Measure};
 use rinse_core::words::thousands;
 use rinse_paper::{Chart, Mark, Paper, PaperError, Point, number, words};
 use rinse_store::upkeep::evidence::Evidence;
-use std::io::{self, Cursor, Write};
-use zip::ZipWriter;
-use zip::write::SimpleFileOptions;
+use std::io;
 
 const README: &str = include_str!("evidence/README.txt");
 /// Removed addresses on paper; all are in the CSV.
@@ -300,8 +299,7 @@ pub(crate) fn zip(e: &Evidence) -> io::Result<Vec<u8>> {
     let incidents = csv_bytes(&["at", "domain", "mailing", "failures", "messages", "decision", "why"], incidents)?;
     let notes = e.notes.iter().map(|n| vec![iso(n.at), n.person.clone().unwrap_or_default(), n.text.clone()]);
     let notes = csv_bytes(&["at", "who", "note"], notes)?;
-    let mut out = ZipWriter::new(Cursor::new(Vec::new()));
-    for (name, bytes) in [
+    zipped([
         ("README.txt", README.as_bytes()),
         ("summary.pdf", &pdf(e).map_err(io::Error::other)?),
         ("weeks.csv", &weeks),
@@ -311,9 +309,5 @@ pub(crate) fn zip(e: &Evidence) -> io::Result<Vec<u8>> {
         ("incidents.csv", &incidents),
         ("notes.csv", &notes),
         ("evidence.json", &serde_json::to_vec_pretty(e)?),
-    ] {
-        out.start_file(name, SimpleFileOptions::default())?;
-        out.write_all(bytes)?;
-    }
-    Ok(out.finish()?.into_inner())
+    ])
 }

@@ -32,6 +32,7 @@ mod signed;
 mod state;
 mod text;
 mod transport;
+mod zipped;
 
 pub use engine::Engine;
 pub use error::ApiError;

@@ -4,14 +4,13 @@
 pub(crate) mod hours;
 
 use crate::csv_out::{csv_bytes, iso};
+use crate::zipped::zipped;
 use rinse_core::trial::assign::Enrolled;
 use rinse_core::trial::letter;
 use rinse_core::trial::reading::{ArmCounts, Reading};
 use rinse_store::trials::Trial;
 use rinse_store::trials::enrol::Stretch;
-use std::io::{Cursor, Result, Write};
-use zip::ZipWriter;
-use zip::write::SimpleFileOptions;
+use std::io::Result;
 
 /// Needs nothing but Python 3.
 const PYTHON: &str = include_str!("record/recompute.py");
@@ -101,8 +100,7 @@ pub(crate) fn zip(
     let of_stretches = by_stretch(t, stretches)?;
     let (strata, amounts) = brought(t)?.unzip();
     let before = before(t)?;
-    let mut out = ZipWriter::new(Cursor::new(Vec::new()));
-    for (name, bytes) in [
+    let files = [
         ("README.txt", WORDS.as_bytes()),
         ("plan.json", &plan),
         ("seal.json", &seal),
@@ -116,10 +114,6 @@ pub(crate) fn zip(
     .chain(of_stretches.as_deref().map(|bytes| ("stretches.csv", bytes)))
     .chain(before.as_deref().map(|bytes| ("before.csv", bytes)))
     .chain(strata.as_deref().map(|bytes| ("strata.csv", bytes)))
-    .chain(amounts.as_deref().map(|bytes| ("amounts.csv", bytes)))
-    {
-        out.start_file(name, SimpleFileOptions::default())?;
-        out.write_all(bytes)?;
-    }
-    Ok(out.finish()?.into_inner())
+    .chain(amounts.as_deref().map(|bytes| ("amounts.csv", bytes)));
+    zipped(files)
 }

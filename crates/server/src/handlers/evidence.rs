@@ -4,6 +4,7 @@ use crate::error::{Answer, ApiError};
 use crate::evidence;
 use crate::handlers::Acting;
 use crate::state::App;
+use crate::zipped::zip_file;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -25,8 +26,7 @@ pub(crate) async fn pack(State(app): State<App>) -> Result<Response, ApiError> {
     let now = app.now();
     let e = app.store.read_at_leisure(move |c| kept::evidence(c, now)).await?;
     let zip = app.compute(move || evidence::zip(&e)).await?.map_err(|e| ApiError::Broken(e.to_string()))?;
-    let name = format!("attachment; filename=\"evidence-{}.zip\"", &now.iso()[..10]);
-    Ok(([("content-type", "application/zip".to_owned()), ("content-disposition", name)], zip).into_response())
+    Ok(zip_file(&format!("evidence-{}.zip", &now.iso()[..10]), zip))
 }
 
 /// The PDF of the pack alone.

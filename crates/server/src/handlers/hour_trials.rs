@@ -5,6 +5,7 @@ use crate::actions;
 use crate::error::{Answer, ApiError};
 use crate::record::hours as record_of;
 use crate::state::App;
+use crate::zipped::zip_file;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -216,6 +217,5 @@ pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Resul
             record_of::zip(&t, reading, &answers::of(c, &t)?).map_err(StoreError::Io)
         })
         .await?;
-    let name = format!("attachment; filename=\"hour-trial-{id}.zip\"");
-    Ok(([("content-type", "application/zip".to_owned()), ("content-disposition", name)], zip).into_response())
+    Ok(zip_file(&format!("hour-trial-{id}.zip"), zip))
 }

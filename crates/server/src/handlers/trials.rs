@@ -4,6 +4,7 @@ use super::Acting;
 use crate::actions;
 use crate::error::{Answer, ApiError};
 use crate::state::App;
+use crate::zipped::zip_file;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
@@ -360,7 +361,5 @@ pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Resul
             crate::record::zip(&t, &subjects, &reading, counts, &trials::roster(c, id)?, &enrol::stretches(c, &t)?).map_err(StoreError::Io)
         })
         .await?;
-    let headers =
-        [("content-type", "application/zip".to_owned()), ("content-disposition", format!("attachment; filename=\"trial-{id}.zip\""))];
-    Ok((headers, zip).into_response())
+    Ok(zip_file(&format!("trial-{id}.zip"), zip))
 }

@@ -1,11 +1,10 @@
 //! The record of an hour trial as a zip: who was drawn to which hour, what came of it, and the scripts that work the reading out again.
 
 use crate::csv_out::{csv_bytes, iso};
+use crate::zipped::zipped;
 use rinse_core::trial::hour::reading::{Answered, Reading};
 use rinse_store::hour_trials::HourTrial;
-use std::io::{Cursor, Result, Write};
-use zip::ZipWriter;
-use zip::write::SimpleFileOptions;
+use std::io::Result;
 
 /// Needs nothing but Python 3.
 const PYTHON: &str = include_str!("recompute_hours.py");
@@ -26,8 +25,7 @@ pub(crate) fn zip(t: &HourTrial, reading: &Reading, answers: &[Answered]) -> Res
         "seed": t.seed.map(i64::cast_unsigned), "digest": t.digest, "rule_version": rinse_store::hour_trials::RULE_VERSION,
         "sealed_at": t.sealed_at.map(iso), "read_at": t.read_at.map(iso),
     }));
-    let mut out = ZipWriter::new(Cursor::new(Vec::new()));
-    for (name, bytes) in [
+    zipped([
         ("README.txt", WORDS.as_bytes()),
         ("plan.json", &json(serde_json::to_value(&t.plan)?)),
         ("seal.json", &seal),
@@ -35,9 +33,5 @@ pub(crate) fn zip(t: &HourTrial, reading: &Reading, answers: &[Answered]) -> Res
         ("reading.json", &json(serde_json::to_value(reading)?)),
         ("recompute.py", PYTHON.as_bytes()),
         ("recompute.R", R.as_bytes()),
-    ] {
-        out.start_file(name, SimpleFileOptions::default())?;
-        out.write_all(bytes)?;
-    }
-    Ok(out.finish()?.into_inner())
+    ])
 }
