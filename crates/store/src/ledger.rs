@@ -402,11 +402,27 @@ pub fn put_sunset(c: &Connection, contact: i64, since: Instant, at: Instant, ori
 /// # Errors
 /// When the database fails.
 pub fn lift_sunset(c: &Connection, contact: i64, at: Instant, why: &str) -> Result<()> {
-    let sunset = c.prepare_cached("UPDATE contact SET sunset_at = NULL WHERE id = ?1 AND sunset_at IS NOT NULL")?.execute([contact])? > 0;
-    if sunset {
-        note(c, contact, at, "sunset lifted", &Origin { source: "status rules", evidence: why.to_owned(), ..Origin::default() })?;
-    }
+    end_sunset(c, contact, None, "sunset lifted", at, &Origin { source: "status rules", evidence: why.to_owned(), ..Origin::default() })?;
     Ok(())
+}
+
+/// Takes a sunset back that a run made, of `since` where it is known: one that was lifted and set again isn't the run's. True when there was one.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn take_sunset_back(c: &Connection, contact: i64, since: Option<i64>, at: Instant, origin: &Origin) -> Result<bool> {
+    end_sunset(c, contact, since, "sunset taken back", at, origin)
+}
+
+fn end_sunset(c: &Connection, contact: i64, since: Option<i64>, kind: &str, at: Instant, origin: &Origin) -> Result<bool> {
+    let was = c
+        .prepare_cached("UPDATE contact SET sunset_at = NULL WHERE id = ?1 AND sunset_at IS NOT NULL AND (?2 IS NULL OR sunset_at = ?2)")?
+        .execute(params![contact, since])?
+        > 0;
+    if was {
+        note(c, contact, at, kind, origin)?;
+    }
+    Ok(was)
 }
 
 /// What holding the whole ledger against its seals found.

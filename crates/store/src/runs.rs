@@ -295,14 +295,7 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
             return Ok(true);
         }
         Image::Sunset => {
-            // One that was lifted and set again since isn't the run's.
-            let own = c
-                .prepare_cached("UPDATE contact SET sunset_at = NULL WHERE id = ?1 AND sunset_at = ?2")?
-                .execute(params![contact, run.at])?;
-            if own > 0 {
-                ledger::note(c, contact, now, "sunset taken back", origin)?;
-            }
-            return Ok(own > 0);
+            return ledger::take_sunset_back(c, contact, Some(run.at), now, origin);
         }
         Image::Merge(before) => {
             let into = before.into;

@@ -48,10 +48,11 @@ impl Engine {
         let due = self
             .store
             .read(move |c| {
-                let today = now.0.div_euclid(DAY);
+                if !schedule::is_due(c, now.0.div_euclid(DAY))? || !runs::is_none_open(c)? {
+                    return Ok(false);
+                }
                 let p = policy::current(c)?.policy;
-                let any = made_of::due(c)? + made_of::let_pass(c)? + made_of::to_delete(c, &p, now)? > 0;
-                Ok(schedule::is_due(c, today)? && any && runs::is_none_open(c)?)
+                Ok(made_of::due(c)? + made_of::let_pass(c)? + made_of::to_delete(c, &p, now)? > 0)
             })
             .await?;
         if due {

@@ -3,7 +3,6 @@
 
 use super::{Decision, Fixes, Run};
 use crate::{Result, Store, StoreError};
-use rinse_core::table::Field;
 use rinse_core::{Instant, words};
 use rusqlite::{Connection, params};
 use serde::Serialize;
@@ -131,9 +130,6 @@ pub fn unfinished(c: &Connection) -> Result<Vec<i64>> {
 pub async fn go_on(store: &Store, id: i64, now: Instant) -> Result<Run> {
     let mut run = store.read(move |c| super::run(c, id)).await?;
     if run.state == "staged" {
-        if !run.mapping.contains(&Some(Field::Address)) {
-            return Err(StoreError::Refused("No column of it is known as the address.".into()));
-        }
         let decision = Decision {
             mapping: run.mapping,
             header: run.header,

@@ -229,7 +229,8 @@ fn undo(c: &Connection, run: &Run, p: &Affected, now: Instant, origin: &Origin) 
     }
     match p.after.0 {
         Becomes::Sunset => {
-            silence::take_back(c, p.contact, now, &Origin { evidence: format!("Cleaning run {id} was undone."), ..origin.clone() })?;
+            let origin = Origin { evidence: format!("Cleaning run {id} was undone."), ..origin.clone() };
+            ledger::take_sunset_back(c, p.contact, None, now, &origin)?;
             return Ok(MemberState::PutBack);
         }
         Becomes::KeptBack => return Ok(MemberState::PutBack),

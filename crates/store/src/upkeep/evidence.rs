@@ -258,7 +258,6 @@ fn removed(c: &Connection) -> Result<Vec<Removed>> {
 pub fn evidence(c: &Connection, now: Instant) -> Result<Evidence> {
     let since = monday(now.0.div_euclid(DAY) - DAYS);
     let (marks, version, days) = (marks(c)?, policy::current(c)?, by_day(c, since)?);
-    let one = |sql: &str| -> Result<i64> { Ok(c.prepare_cached(sql)?.query_row([], |r| r.get(0))?) };
     let retired_by = super::made_of::by_cause(c)?
         .into_iter()
         .filter(|b| b.status == MailStatus::Retired)
@@ -289,8 +288,8 @@ pub fn evidence(c: &Connection, now: Instant) -> Result<Evidence> {
         policy_at: version.at,
         policy: version.policy,
         retired_by,
-        sunset: one("SELECT count(*) FROM contact WHERE sunset_at IS NOT NULL AND gone IS NULL")?,
-        deleted: one("SELECT count(*) FROM do_not_return")?,
+        sunset: super::made_of::sunset(c)?,
+        deleted: super::return_lines::counts(c)?.0,
         runs: runs::all(c, now)?.into_iter().filter(|r| r.applied_at.is_some_and(|at| at >= since * DAY)).collect(),
         incidents: happened,
         notes: notes(c)?,

@@ -145,6 +145,14 @@ pub fn due(c: &Connection) -> Result<i64> {
     Ok(c.prepare_cached("SELECT count(*) FROM contact WHERE status = 1 AND status_until IS NULL")?.query_row([], |r| r.get(0))?)
 }
 
+/// How many people are sunset.
+///
+/// # Errors
+/// When the database fails.
+pub(super) fn sunset(c: &Connection) -> Result<i64> {
+    Ok(c.prepare_cached("SELECT count(*) FROM contact WHERE sunset_at IS NOT NULL AND gone IS NULL")?.query_row([], |r| r.get(0))?)
+}
+
 /// How many silent people let it pass when they were asked, as of the last day that it was worked out.
 ///
 /// # Errors

@@ -315,9 +315,7 @@ pub fn view(c: &Connection, now: Instant) -> Result<SilentView> {
         stages,
         mailable: super::made_of::mailable(c)?,
         series,
-        sunset: c
-            .prepare_cached("SELECT count(*) FROM contact WHERE sunset_at IS NOT NULL AND gone IS NULL")?
-            .query_row([], |r| r.get(0))?,
+        sunset: super::made_of::sunset(c)?,
         readout: readout(c, &numbers, now)?,
         kept_back,
         next_read_at: first.map(|at| at + i64::from(numbers.kept_back_days) * DAY),
@@ -424,14 +422,5 @@ pub fn put_on(c: &Connection, run: i64, after: i64, now: Instant, most: i64) -> 
 pub(super) fn sunset(c: &Connection, contact: i64, at: Instant, origin: &Origin) -> Result<()> {
     ended(c, contact)?;
     ledger::put_sunset(c, contact, at, at, origin)?;
-    Ok(())
-}
-
-/// Takes a run's sunset back.
-pub(super) fn take_back(c: &Connection, contact: i64, now: Instant, origin: &Origin) -> Result<()> {
-    let was = c.prepare_cached("UPDATE contact SET sunset_at = NULL WHERE id = ?1 AND sunset_at IS NOT NULL")?.execute([contact])? > 0;
-    if was {
-        ledger::note(c, contact, now, "sunset taken back", origin)?;
-    }
     Ok(())
 }
