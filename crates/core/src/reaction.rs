@@ -15,7 +15,7 @@ use utoipa::ToSchema;
 
 /// Three links followed within three seconds are a machine's, which only shows with the third: a response is
 /// acted on when nothing can make it a machine's any more (milliseconds).
-pub const SETTLES_AFTER: i64 = 2 * crate::response::BURST_WITHIN;
+pub const SETTLES_AFTER: i64 = 2 * crate::response::LONGEST_BURST;
 
 /// What it waits for.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

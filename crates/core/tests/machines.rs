@@ -4,7 +4,7 @@
 
 use chacha20::ChaCha12Rng;
 use rand::{Rng, RngExt, SeedableRng};
-use rinse_core::response::{Hit, judge_click, judge_open};
+use rinse_core::response::{Hit, Message, On, Rules};
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::{ArmCounts, Beside, Verdict, read};
@@ -49,11 +49,12 @@ fn person(rng: &mut impl Rng, rate: f64, metric: Metric, scanner: Option<Scanner
         let own = (-(1.0 - rng.random::<f64>()).ln() * 5.0 * HOUR as f64) as i64 + 20 * SECOND;
         hits.push((own, if metric == Metric::HumanOpen { -1 } else { rng.random_range(0..LINKS) }, false));
     }
-    let mut seen = Seen::default();
+    let (mut seen, rules) = (Seen::default(), Rules::default());
     for (at, link, machine) in hits {
-        let hit = Hit { at: Instant(at), delivered_at: Instant(0), agent: "Reader/5.1", head: false, fetching_domain: false };
+        let on = if link < 0 { On::Picture } else { On::Link(link) };
+        let hit = Hit { at: Instant(at), on, agent: "Reader/5.1", network: None, head: false };
         // A trial counts by the rules that don't depend on the message's own links: many at a time aren't told here.
-        let human = if link < 0 { judge_open(&hit).is_none() } else { judge_click(&hit).is_none() };
+        let human = rules.judge(&hit, &Message { delivered_at: Instant(0), fetching_domain: false }).is_none();
         if (link < 0) != (metric == Metric::HumanOpen) {
             continue;
         }

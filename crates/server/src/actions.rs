@@ -17,7 +17,8 @@ use rinse_core::trial::plan::Plan;
 use rinse_core::trial::rehearsal::{Rehearsal, Usual, rehearse as rehearse_plan};
 use rinse_core::words::thousands;
 use rinse_store::clearing::Clearance;
-use rinse_store::{Connection, StoreError, clearing, hour_trials, letterheads, mailings, opens, series, settings, trials};
+use rinse_store::machines::opens;
+use rinse_store::{Connection, StoreError, clearing, hour_trials, letterheads, mailings, series, settings, trials};
 use serde::Serialize;
 use utoipa::ToSchema;
 

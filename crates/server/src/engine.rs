@@ -4,6 +4,7 @@
 mod cleaning;
 mod handing;
 mod hours;
+mod machines;
 mod mail;
 mod react;
 mod records;
@@ -21,6 +22,7 @@ use crate::progress::{Job, Jobs};
 use crate::transport::Transport;
 use axum::Router;
 use axum::body::Body;
+use axum::extract::ConnectInfo;
 use axum::http::Request;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
@@ -32,14 +34,12 @@ use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
 use rinse_store::sends::{self, Hour, Phase, Turn};
 use rinse_store::upkeep::{incidents, made_of, policy, runs, silence, status};
-use rinse_store::{Store, StoreError, clearing, hour_trials, letterheads, load, opens, self_check, settings, signups, suppression, trials};
+use rinse_store::{Store, StoreError, clearing, hour_trials, letterheads, load, self_check, settings, signups, suppression, trials};
 use std::collections::HashSet;
+use std::net::SocketAddr;
 use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
 use tokio::sync::{Mutex, Notify, watch};
 use tower::ServiceExt;
-
-/// People of a domain whose messages are marked by one change.
-const MARKED_AT_ONCE: u32 = 2_000;
 
 /// When an in-process request was received, set by the engine alone: no header can claim it.
 #[derive(Debug, Clone, Copy)]
@@ -67,6 +67,8 @@ pub struct Engine {
     /// Why nothing is sent, when nothing can be.
     trouble: Arc<StdMutex<Option<String>>>,
     ending: watch::Receiver<bool>,
+    /// What is stored is judged by one at a time.
+    judging: Arc<Mutex<()>>,
 }
 
 type Result<T> = std::result::Result<T, StoreError>;
@@ -100,6 +102,7 @@ impl Engine {
             trouble: Arc::default(),
             ending,
             turn: Arc::default(),
+            judging: Arc::default(),
             wake: Arc::default(),
             doors: Arc::default(),
         }
@@ -270,7 +273,7 @@ impl Engine {
             }
             let calls = events.iter().filter(|e| !matches!(&e.what, What::Mail { to, .. } if !to.contains('+'))).map(|e| {
                 let request = match &e.what {
-                    What::Http { method, url, agent, body } => {
+                    What::Http { method, url, agent, body, .. } => {
                         let path = url
                             .strip_prefix("http://")
                             .or_else(|| url.strip_prefix("https://"))
@@ -285,10 +288,14 @@ impl Engine {
                     }
                     What::Mail { to, raw } => self.request(Some(to), raw.clone()),
                 };
+                let from = if let What::Http { from, .. } = &e.what { *from } else { None };
                 let (doors, at) = (doors.clone(), e.at);
                 async move {
                     let Ok(mut request) = request else { return };
                     request.extensions_mut().insert(ReceivedAt(at));
+                    if let Some(ip) = from {
+                        request.extensions_mut().insert(ConnectInfo(SocketAddr::new(ip, 0)));
+                    }
                     let Ok(answer) = doors.oneshot(request).await;
                     if answer.status().is_server_error() {
                         tracing::error!("a door answered {}", answer.status());
@@ -305,8 +312,8 @@ impl Engine {
     /// What is worked out once a day, at the day's first sending or the demo clock's first halt on it.
     async fn daily(&self, now: Instant) -> Result<()> {
         if !self.store.read(move |c| load::is_of(c, now)).await? {
-            self.store.write(move |c| opens::move_on(c, now)).await?;
-            while self.store.write(|c| opens::mark_some(c, MARKED_AT_ONCE)).await? {}
+            self.store.write(move |c| rinse_store::machines::opens::move_on(c, now)).await?;
+            self.mark_opens().await?;
             let seen = self.store.read_at_leisure(move |c| policy::see(c, &policy::current(c)?.policy, now, |_, _| Ok(()))).await?;
             self.store.write(move |c| policy::note_history(c, &seen, now)).await?;
             self.upkeep(now).await?;

@@ -49,6 +49,10 @@ pub(crate) enum Job {
     Import(i64),
     /// A run that is taken back: `change-7`.
     Change(i64),
+    /// What is stored, judged by other machine rules: `machines`.
+    Machines,
+    /// Machine rules tried on the past: `machines-tried`.
+    MachinesTried,
     /// A cleaning run that is proposed, applied or undone: `cleaning-7`.
     Cleaning(i64),
 }
@@ -57,6 +61,8 @@ impl std::fmt::Display for Job {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Clock => f.write_str("clock"),
+            Self::Machines => f.write_str("machines"),
+            Self::MachinesTried => f.write_str("machines-tried"),
             Self::Import(id) => write!(f, "import-{id}"),
             Self::Change(id) => write!(f, "change-{id}"),
             Self::Cleaning(id) => write!(f, "cleaning-{id}"),

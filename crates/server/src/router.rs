@@ -4,8 +4,8 @@ use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
     base_check, changes, clearance, consent, contacts, course, domains, doors, evidence, findings, goals, guides, hour_trials, imports,
-    letterheads, mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence, suppression, today,
-    trials, upkeep, webhooks,
+    letterheads, machines, mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence, suppression,
+    today, trials, upkeep, webhooks,
 };
 use crate::listen::forwarded_by_any;
 use crate::state::App;
@@ -209,6 +209,9 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(upkeep::drop_run))
         .routes(routes!(upkeep::apply))
         .routes(routes!(upkeep::undo))
+        .routes(routes!(machines::page, machines::put_in_force))
+        .routes(routes!(machines::come_from))
+        .routes(routes!(machines::try_on))
         .routes(routes!(silence::view))
         .routes(routes!(silence::people))
         .routes(routes!(silence::asks))

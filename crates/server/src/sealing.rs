@@ -14,7 +14,8 @@ use rinse_core::trial::plan::PlanError;
 use rinse_core::trial::{assign, looks};
 use rinse_core::words::people;
 use rinse_store::clearing::Decided;
-use rinse_store::{Connection, StoreError, clearing, load, mailings, opens, settings, trials};
+use rinse_store::machines::opens;
+use rinse_store::{Connection, StoreError, clearing, load, mailings, settings, trials};
 use std::sync::Arc;
 
 /// People put on the roster by one change.

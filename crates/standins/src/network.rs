@@ -14,6 +14,7 @@ use rinse_core::zone::{TimeZone, Wall};
 use rinse_core::{DAY, HOUR, Instant, SECOND};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::HashSet;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::Path;
 
 /// Something that reaches the application from outside.
@@ -27,7 +28,7 @@ pub struct Event {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum What {
     /// An HTTP request: `GET`, `HEAD`, or a one-click `POST`.
-    Http { method: String, url: String, agent: String, body: String },
+    Http { method: String, url: String, agent: String, body: String, from: Option<IpAddr> },
     /// A raw message to an address of ours.
     Mail { to: String, raw: Vec<u8> },
 }
@@ -51,6 +52,16 @@ pub struct Network {
 /// The world's own failures; they never speak of the application's data.
 pub type Result<T> = rusqlite::Result<T>;
 
+/// Where machines come from: networks for documentation (RFC 5737).
+const IMAGE_PROXY: IpAddr = IpAddr::V4(Ipv4Addr::new(203, 0, 113, 9));
+const GATEWAY: IpAddr = IpAddr::V4(Ipv4Addr::new(198, 51, 100, 20));
+
+/// Where somebody reads their mail (RFC 3849): a network that they share with few.
+fn home(seed: u64, address: &str) -> IpAddr {
+    let of = u16::try_from(Draws::new(seed, &format!("{address}#home")).below(65_536)).unwrap_or(0);
+    IpAddr::V6(Ipv6Addr::new(0x2001, 0xdb8, of, 0, 0, 0, 0, 1))
+}
+
 const BROWSERS: [&str; 3] = ["Reader/5.1 (phone)", "Reader/4.9 (desk)", "PostLook/2.3"];
 
 impl Network {
@@ -68,12 +79,15 @@ impl Network {
             "CREATE TABLE IF NOT EXISTS accepted (message_id TEXT PRIMARY KEY, address TEXT NOT NULL) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS greeted (message_id TEXT PRIMARY KEY) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS domain_day (name TEXT, day INTEGER, delivered INTEGER NOT NULL DEFAULT 0, complaints INTEGER NOT NULL DEFAULT 0, PRIMARY KEY (name, day)) WITHOUT ROWID;
-             CREATE TABLE IF NOT EXISTS event (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, method TEXT, target TEXT NOT NULL, agent TEXT NOT NULL DEFAULT '', raw BLOB, body TEXT);
+             CREATE TABLE IF NOT EXISTS event (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, method TEXT, target TEXT NOT NULL, agent TEXT NOT NULL DEFAULT '', raw BLOB, body TEXT, peer TEXT);
              CREATE TABLE IF NOT EXISTS txt (name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (name, value)) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS record_line (address TEXT PRIMARY KEY, day INTEGER NOT NULL) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS record_base (id INTEGER PRIMARY KEY CHECK (id = 1), people INTEGER NOT NULL);
              CREATE INDEX IF NOT EXISTS event_at ON event (at, seq);",
         )?;
+        if !db.prepare("SELECT 1 FROM pragma_table_info('event') WHERE name = 'peer'")?.exists([])? {
+            db.execute("ALTER TABLE event ADD COLUMN peer TEXT", [])?;
+        }
         Ok(Self { db, scenario, start })
     }
 
@@ -165,13 +179,17 @@ impl Network {
     pub fn due(&self, until: Instant, limit: usize) -> Result<Vec<Event>> {
         let mut s = self
             .db
-            .prepare_cached("SELECT seq, at, method, target, agent, raw, body FROM event WHERE at < ?1 ORDER BY at, seq LIMIT ?2")?;
+            .prepare_cached("SELECT seq, at, method, target, agent, raw, body, peer FROM event WHERE at < ?1 ORDER BY at, seq LIMIT ?2")?;
         s.query_map(params![until.0, i64::try_from(limit).unwrap_or(1000)], |r| {
             let (method, target): (Option<String>, String) = (r.get(2)?, r.get(3)?);
             let what = match method {
-                Some(method) => {
-                    What::Http { method, url: target, agent: r.get(4)?, body: r.get::<_, Option<String>>(6)?.unwrap_or_default() }
-                }
+                Some(method) => What::Http {
+                    method,
+                    url: target,
+                    agent: r.get(4)?,
+                    body: r.get::<_, Option<String>>(6)?.unwrap_or_default(),
+                    from: r.get::<_, Option<String>>(7)?.and_then(|ip| ip.parse().ok()),
+                },
                 None => What::Mail { to: target, raw: r.get(5)? },
             };
             Ok(Event { seq: r.get(0)?, at: Instant(r.get(1)?), what })
@@ -191,10 +209,14 @@ impl Network {
         tx.commit()
     }
 
-    fn http(&self, at: Instant, method: &str, url: &str, agent: &str) -> Result<()> {
-        self.db
-            .prepare_cached("INSERT INTO event (at, method, target, agent) VALUES (?1,?2,?3,?4)")?
-            .execute(params![at.0, method, url, agent])?;
+    fn http(&self, at: Instant, method: &str, url: &str, agent: &str, from: IpAddr) -> Result<()> {
+        self.db.prepare_cached("INSERT INTO event (at, method, target, agent, peer) VALUES (?1,?2,?3,?4,?5)")?.execute(params![
+            at.0,
+            method,
+            url,
+            agent,
+            from.to_string()
+        ])?;
         Ok(())
     }
 
@@ -297,13 +319,19 @@ impl Network {
         let t = traits(self.scenario.seed, m.to, domain.gone);
         let secs = |d: &mut Draws, from: usize, to: usize| i64::try_from(from + d.below(to - from)).unwrap_or(0) * SECOND;
         if let Some(pixel) = pixel.first().filter(|_| d.chance(domain.proxy)) {
-            self.http(now + secs(d, 12, 240), "GET", pixel, "GullPost-ImageProxy/2")?;
+            self.http(now + secs(d, 12, 240), "GET", pixel, "GullPost-ImageProxy/2", IMAGE_PROXY)?;
         }
         if domain.scanner {
             for (i, link) in links.iter().enumerate() {
                 let method = if i == 0 { "HEAD" } else { "GET" };
-                self.http(now + secs(d, 1, 4), method, link, "Mozilla/5.0 (gateway)")?;
+                self.http(now + secs(d, 1, 4), method, link, "Mozilla/5.0 (gateway)", home(self.scenario.seed, &domain.name))?;
             }
+        }
+        // A gateway that takes its time and calls itself as people's programs do: only where it comes from tells.
+        let mut gate = Draws::of_message(self.scenario.seed, m.message_id, &format!("{}#gateway", m.to));
+        if Draws::new(self.scenario.seed, &format!("{}#behind a gateway", m.to)).chance(domain.gateway) && !links.is_empty() {
+            let link = &links[gate.below(links.len())];
+            self.http(now + secs(&mut gate, 15, 90), "GET", link, BROWSERS[1], GATEWAY)?;
         }
         // Hours until they look, with a long tail.
         #[allow(clippy::cast_possible_truncation)]
@@ -312,9 +340,11 @@ impl Network {
         let subject = message.subject().unwrap_or_default();
         let odds = t.open + self.scenario.taste(subject) + self.hour_taste(subject, m.to, now) + self.woken(m.to, now);
         if d.chance(1.0 / (1.0 + (-odds).exp())) {
-            let agent = if domain.proxy > 0.0 { "GullPost-ImageProxy/2" } else { BROWSERS[d.below(BROWSERS.len())] };
+            let at_home = home(self.scenario.seed, m.to);
+            let (agent, from) =
+                if domain.proxy > 0.0 { ("GullPost-ImageProxy/2", IMAGE_PROXY) } else { (BROWSERS[d.below(BROWSERS.len())], at_home) };
             if let Some(pixel) = pixel.first() {
-                self.http(looks, "GET", pixel, agent)?;
+                self.http(looks, "GET", pixel, agent, from)?;
             }
             // A letter that asks whether to go on is answered by its button, by half of those who read it.
             if let Some(button) = after(&html, "href=\"", "/g/").first()
@@ -327,7 +357,7 @@ impl Network {
             let web = BROWSERS[d.below(BROWSERS.len())];
             if !links.is_empty() && d.chance(t.click) {
                 let link = &links[d.below(links.len())];
-                self.http(looks + secs(d, 15, 400), "GET", link, web)?;
+                self.http(looks + secs(d, 15, 400), "GET", link, web, at_home)?;
             }
             if d.chance(0.006) {
                 let at = looks + secs(d, 120, 9000);

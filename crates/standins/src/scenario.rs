@@ -57,6 +57,9 @@ pub struct Domain {
     pub full: f64,
     #[serde(default)]
     pub scanner: bool,
+    /// The share of its mailboxes behind a gateway that follows a link of each message after a while.
+    #[serde(default)]
+    pub gateway: f64,
     #[serde(default)]
     pub greylist: bool,
     #[serde(default)]
@@ -114,6 +117,7 @@ impl Scenario {
             gone: 0.0,
             full: 0.0,
             scanner: false,
+            gateway: 0.0,
             greylist: false,
             strict: false,
             late_reports: false,

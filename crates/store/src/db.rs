@@ -97,6 +97,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/020_silence.sql")),
     M::up(include_str!("../migrations/021_record_system.sql")),
     M::up(include_str!("../migrations/022_evidence.sql")),
+    M::up(include_str!("../migrations/023_machine_rules.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

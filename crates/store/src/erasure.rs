@@ -136,7 +136,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "UPDATE event SET about = '' WHERE contact_id = ?1",
         "UPDATE send SET reply = NULL WHERE contact_id = ?1 AND reply IS NOT NULL",
         "DELETE FROM reply WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
-        "UPDATE response SET agent = '' WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
+        "UPDATE response SET agent = '', network_id = NULL WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
         // What was still to go out doesn't.
         formatcp!("UPDATE send SET state = {NOT_SENT}, reason = 0 WHERE contact_id = ?1 AND state IN ({WAITING})"),
     ] {

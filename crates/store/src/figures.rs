@@ -5,6 +5,7 @@ use crate::{Result, StoreError};
 use rinse_core::bounce::{Category, FailureClass};
 use rinse_core::figure::{Fact, Figure, Literal};
 use rinse_core::report::Rate;
+use rinse_core::response::Machine;
 use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::{BTreeMap, HashMap};
 use std::fmt::Write as _;
@@ -19,6 +20,8 @@ enum Told {
     /// It failed, and in this way.
     By(FailureClass),
     OpensUnknown,
+    /// The column names the rule.
+    Ruled(&'static str, Machine),
 }
 
 fn told(fact: Fact) -> Told {
@@ -41,6 +44,16 @@ fn told(fact: Fact) -> Told {
         Fact::Complained => Told::At("complained_at"),
         Fact::ReportedOpen => Told::At("any_open_at"),
         Fact::ReportedClick => Told::At("any_click_at"),
+        Fact::OpenTooSoon => Told::Ruled("open_rule", Machine::TooSoon),
+        Fact::OpenByAgent => Told::Ruled("open_rule", Machine::ProxyAgent),
+        Fact::OpenByNetwork => Told::Ruled("open_rule", Machine::ProxyNetwork),
+        Fact::OpenByDomain => Told::Ruled("open_rule", Machine::FetchingDomain),
+        Fact::OpenByHead => Told::Ruled("open_rule", Machine::HeadRequest),
+        Fact::ClickTooSoon => Told::Ruled("click_rule", Machine::TooSoon),
+        Fact::ClickByAgent => Told::Ruled("click_rule", Machine::ProxyAgent),
+        Fact::ClickByNetwork => Told::Ruled("click_rule", Machine::ProxyNetwork),
+        Fact::ManyClicks => Told::Ruled("click_rule", Machine::ManyLinks),
+        Fact::ClickByHead => Told::Ruled("click_rule", Machine::HeadRequest),
     }
 }
 
@@ -60,6 +73,7 @@ fn holds(l: Literal, of: &str) -> String {
         Told::At(column) => format!("{of}.{column} IS {}NULL", not(l.holds)),
         Told::By(class) => format!("coalesce({of}.category, 0) {}IN ({})", not(!l.holds), of_class(class)),
         Told::OpensUnknown => format!("{of}.opens_unknown = {}", u8::from(l.holds)),
+        Told::Ruled(column, rule) => format!("coalesce({of}.{column}, 0) {} {}", if l.holds { "=" } else { "<>" }, rule as i64),
     }
 }
 
@@ -93,8 +107,9 @@ fn kept_by() -> String {
     let _ = write!(
         sql,
         "-- Only a value that comes or goes changes a count.
-         CREATE TRIGGER send_figures AFTER UPDATE OF {columns}, category, opens_unknown ON send
-         WHEN new.at / 86400000 = old.at / 86400000 AND new.class = old.class AND ({came} OR new.category IS NOT old.category OR new.opens_unknown <> old.opens_unknown)
+         CREATE TRIGGER send_figures AFTER UPDATE OF {columns}, category, opens_unknown, open_rule, click_rule ON send
+         WHEN new.at / 86400000 = old.at / 86400000 AND new.class = old.class AND ({came} OR new.category IS NOT old.category OR new.opens_unknown <> old.opens_unknown
+            OR new.open_rule IS NOT old.open_rule OR new.click_rule IS NOT old.click_rule)
          BEGIN {there} UPDATE mailing_figure SET {changes} WHERE {row}; END;\n",
         columns = columns().join(", "),
         came = came.join(" OR "),

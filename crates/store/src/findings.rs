@@ -55,6 +55,19 @@ pub fn mailings(c: &Connection, since: i64, now: i64) -> Result<Vec<MailingFigur
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
+/// What the email of the last `days` adds up to, whole days by UTC.
+///
+/// # Errors
+/// When the database fails.
+pub fn of_days(c: &Connection, days: i64, now: i64) -> Result<figures::Sums> {
+    let since = now.div_euclid(rinse_core::DAY) - days;
+    Ok(c.prepare_cached(&format!(
+        "SELECT {} FROM mailing_figure WHERE day >= ?1 AND mailing_id NOT IN (SELECT id FROM mailing WHERE channel = 2)",
+        figures::added_up()
+    ))?
+    .query_row([since], |r| figures::sums(r, 0))?)
+}
+
 /// The workline's share of opens looks back this far, to the beginning of that day by UTC: sums are kept by day.
 const WORKLINE_DAYS: i64 = 30;
 

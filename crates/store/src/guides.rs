@@ -25,7 +25,7 @@ pub fn observations(c: &Connection, now: Instant) -> Result<Vec<Observation>> {
          SELECT s.contact_id, s.id, s.handed_at, s.open_at IS NOT NULL, s.click_at IS NOT NULL, s.complained_at IS NOT NULL,
             s.left_at IS NOT NULL AND s.complained_at IS NULL, s.failed_at IS NOT NULL, k.domain_id IN ({})
          FROM drawn l CROSS JOIN send s ON s.id = l.id JOIN contact k ON k.id = s.contact_id",
-        crate::opens::UNKNOWN_DOMAINS
+        crate::machines::opens::UNKNOWN_DOMAINS
     ))?;
     // A message's first answer of each kind stands on its row; answers after the message at hand
     // are no part of what was known when it went out.
@@ -145,7 +145,7 @@ pub fn sources(c: &Connection, now: Instant) -> Result<Vec<Quality>> {
             coalesce(sum(m.recent >= 4 AND k.domain_id NOT IN ({blind})), 0),
             sum(k.id IN (SELECT contact_id FROM purchase WHERE cents > 0)), sum(k.added_at > ?2), sum(k.added_at > ?3 AND k.added_at <= ?2)
          FROM contact k LEFT JOIN mail m ON m.contact_id = k.id WHERE k.gone IS NULL GROUP BY 1 ORDER BY 2 DESC",
-        blind = crate::opens::UNKNOWN_DOMAINS
+        blind = crate::machines::opens::UNKNOWN_DOMAINS
     );
     let mut s = c.prepare_cached(&sql)?;
     let rows = s.query_map(params![(now + -LOOK_BACK).0, week, before], |r| {

@@ -57,7 +57,7 @@ struct History {
 
 /// The histories of the people with numbers in a range; each step-th of them.
 fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) -> Result<Vec<History>> {
-    let blind = crate::opens::unknown_domains(c)?;
+    let blind = crate::machines::opens::unknown_domains(c)?;
     let since = (now + -90 * DAY).0;
     let mut s = c.prepare_cached(
         "SELECT id, added_at, consent IN (2, 3) AND status <> 3, domain_id, consent = 6 AND consent_at > ?3, consent = 5 AND consent_at > ?3

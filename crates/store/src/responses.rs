@@ -3,10 +3,12 @@
 
 use crate::Result;
 use crate::ledger::{self, Origin};
+use crate::machines::{judging, opens};
+pub use judging::Came;
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::Act;
-use rinse_core::response::{self, FETCH_WITHIN, Hit, Machine, RULES_VERSION};
+use rinse_core::response::FETCH_WITHIN;
 use rusqlite::{Connection, OptionalExtension, params};
 
 pub const OPEN: i64 = 1;
@@ -28,54 +30,27 @@ pub fn kind_words(kind: i64) -> &'static str {
     }
 }
 
-fn insert(c: &Connection, at: Instant, send: i64, kind: i64, link: Option<u32>, agent: &str, machine: i64) -> Result<()> {
-    c.prepare_cached("INSERT INTO response (at, send_id, kind, link, agent, machine, rules_version) VALUES (?1,?2,?3,?4,?5,?6,?7)")?
-        .execute(params![at.0, send, kind, link, agent, machine, RULES_VERSION])?;
+/// What no rule judges: a person did it.
+fn insert(c: &Connection, at: Instant, send: i64, kind: i64, how: &str) -> Result<()> {
+    c.prepare_cached(
+        "INSERT INTO response (at, send_id, kind, agent, rules_version) VALUES (?1, ?2, ?3, ?4, (SELECT max(id) FROM machine_rules))",
+    )?
+    .execute(params![at.0, send, kind, how])?;
     Ok(())
 }
 
-/// Records a hit on a message's own link: an open, or a click on link `link`. Returns false when
-/// there is no such send.
+/// Records a hit on a message's own link: an open, or a click on a link. Returns false when there is no such send.
 ///
 /// # Errors
 /// When the database fails.
-pub fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &str, head: bool) -> Result<bool> {
-    let Some((delivered_at, domain, fetching_domain, first)) = c
-        .prepare_cached(
-            // What is known of a trial's domains was frozen with its roster: found out on the way, it would take opens out of what came late.
-            "SELECT coalesce(s.accepted_at, s.handed_at, s.at), d.id, coalesce((SELECT r.opens_unknown FROM trial t JOIN roster r ON r.trial_id = t.id
-                AND r.contact_id = s.contact_id WHERE t.mailing_id = s.mailing_id AND s.phase = 1),
-                (SELECT h.opens_unknown FROM hour_roster h WHERE h.mailing_id = s.mailing_id AND h.contact_id = s.contact_id), d.opens_unknown), s.any_open_at IS NULL
-             FROM send s JOIN contact c ON c.id = s.contact_id JOIN domain d ON d.id = c.domain_id WHERE s.id = ?1",
-        )?
-        .query_row([send], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, bool>(2)?, r.get::<_, bool>(3)?)))
-        .optional()?
-    else {
-        return Ok(false);
-    };
-    let h = Hit { at, delivered_at: Instant(delivered_at), agent, head, fetching_domain };
-    let agent: String = agent.chars().take(120).collect();
-    let human;
-    if let Some(link) = link {
-        let judged = response::judge_click(&h);
-        human = judged.is_none();
-        insert(c, at, send, CLICK, Some(link), &agent, judged.map_or(0, |m| m as i64))?;
-        c.prepare_cached("UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = CASE WHEN ?3 THEN min(coalesce(click_at, ?2), ?2) ELSE click_at END,
-            trial_click_at = CASE WHEN ?3 THEN min(coalesce(trial_click_at, ?2), ?2) ELSE trial_click_at END WHERE id = ?1")?
-            .execute(params![send, at.0, judged.is_none()])?;
-        judge_bursts(c, send, at)?;
-    } else {
-        let judged = response::judge_open(&h);
-        human = judged.is_none();
-        insert(c, at, send, OPEN, None, &agent, judged.map_or(0, |m| m as i64))?;
-        c.prepare_cached("UPDATE send SET any_open_at = min(coalesce(any_open_at, ?2), ?2), open_at = CASE WHEN ?3 THEN min(coalesce(open_at, ?2), ?2) ELSE open_at END WHERE id = ?1")?
-            .execute(params![send, at.0, judged.is_none()])?;
-        if first && at.0 - delivered_at <= FETCH_WITHIN {
-            crate::opens::fetched(c, domain, Instant(delivered_at))?;
-        }
+pub fn hit(c: &Connection, send: i64, came: &Came) -> Result<bool> {
+    let Some(known) = judging::known(c, send)? else { return Ok(false) };
+    let human = judging::record(c, send, &known, came)?;
+    if came.link.is_none() && known.first && came.at - known.delivered_at <= FETCH_WITHIN {
+        opens::fetched(c, known.domain, known.delivered_at)?;
     }
     if human {
-        answers(c, send, at)?;
+        answers(c, send, came.at)?;
     }
     Ok(true)
 }
@@ -119,7 +94,7 @@ pub fn go_on(c: &Connection, send: i64, at: Instant) -> Result<Option<WentOn>> {
         c.prepare_cached("SELECT 1 FROM ledger WHERE contact_id = ?1 AND send_id = ?2 AND kind = 'renewed'")?.exists([contact, send])?;
     if !pressed {
         ledger::note(c, contact, at, "renewed", &origin)?;
-        insert(c, at, send, CLICK, None, "button", 0)?;
+        insert(c, at, send, CLICK, "button")?;
         c.prepare_cached(
             "UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = min(coalesce(click_at, ?2), ?2), trial_click_at = min(coalesce(trial_click_at, ?2), ?2) WHERE id = ?1",
         )?
@@ -127,33 +102,6 @@ pub fn go_on(c: &Connection, send: i64, at: Instant) -> Result<Option<WentOn>> {
         answers(c, send, at)?;
     }
     Ok(Some(WentOn::Renewed))
-}
-
-/// Three links within three seconds only show with the third: the earlier two are judged again.
-fn judge_bursts(c: &Connection, send: i64, at: Instant) -> Result<()> {
-    let near = response::BURST_WITHIN;
-    let mut s = c.prepare_cached("SELECT id, at, link, machine FROM response WHERE send_id = ?1 AND kind = 2 AND at BETWEEN ?2 AND ?3")?;
-    let rows: Vec<(i64, Instant, i64, i64)> = s
-        .query_map(params![send, at.0 - 2 * near, at.0 + 2 * near], |r| Ok((r.get(0)?, Instant(r.get(1)?), r.get(2)?, r.get(3)?)))?
-        .collect::<rusqlite::Result<_>>()?;
-    if rows.len() < response::BURST_LINKS {
-        return Ok(());
-    }
-    let clicks: Vec<(Instant, i64)> = rows.iter().map(|r| (r.1, r.2)).collect();
-    let mut changed = false;
-    for (id, when, _, machine) in rows {
-        if machine == 0 && response::is_burst(&clicks, when) {
-            c.prepare_cached("UPDATE response SET machine = ?2 WHERE id = ?1")?.execute(params![id, Machine::ManyLinks as i64])?;
-            changed = true;
-        }
-    }
-    if changed {
-        c.prepare_cached(
-            "UPDATE send SET click_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 2 AND machine = 0) WHERE id = ?1",
-        )?
-        .execute([send])?;
-    }
-    Ok(())
 }
 
 /// Whose message it was (of a merged person's that stayed behind: who they are now), its topic, and the legal
@@ -195,7 +143,7 @@ pub fn unsubscribe(c: &Connection, send: i64, everything: bool, at: Instant, how
         None => (Left::Everything, ledger::act(c, contact, at, Act::Withdrew, &origin)?),
     };
     if new {
-        insert(c, at, send, UNSUBSCRIBE, None, how, 0)?;
+        insert(c, at, send, UNSUBSCRIBE, how)?;
         left_by(c, send, if left == Left::Topic { Leaving::Topic } else { Leaving::Withdrew }, at)?;
     }
     Ok(Some(left))
@@ -231,7 +179,7 @@ fn left_by(c: &Connection, send: i64, how: Leaving, at: Instant) -> Result<()> {
 /// When the database fails.
 pub fn by_preferences(c: &Connection, send: i64, how: Leaving, at: Instant) -> Result<()> {
     if how != Leaving::Paused {
-        insert(c, at, send, UNSUBSCRIBE, None, "preferences page", 0)?;
+        insert(c, at, send, UNSUBSCRIBE, "preferences page")?;
     }
     left_by(c, send, how, at)
 }
@@ -241,7 +189,7 @@ pub fn by_preferences(c: &Connection, send: i64, how: Leaving, at: Instant) -> R
 /// # Errors
 /// When the database fails.
 pub(crate) fn stopped_by_text(c: &Connection, send: i64, at: Instant) -> Result<()> {
-    insert(c, at, send, UNSUBSCRIBE, None, "text message", 0)?;
+    insert(c, at, send, UNSUBSCRIBE, "text message")?;
     left_by(c, send, Leaving::Withdrew, at)
 }
 
@@ -272,7 +220,7 @@ pub fn series_of(c: &Connection, send: i64) -> Result<Option<(i64, String)>> {
 pub fn leave_series(c: &Connection, send: i64, at: Instant) -> Result<Option<String>> {
     let (Some((contact, _, _)), Some((series, name))) = (whose(c, send)?, series_of(c, send)?) else { return Ok(None) };
     if crate::series::entering::leave(c, series, contact, at)? {
-        insert(c, at, send, UNSUBSCRIBE, None, "left the series", 0)?;
+        insert(c, at, send, UNSUBSCRIBE, "left the series")?;
         left_by(c, send, Leaving::Series, at)?;
     }
     Ok(Some(name))
@@ -298,7 +246,7 @@ pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
     let origin =
         Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), entity, ..Origin::default() };
     ledger::act(c, contact, at, Act::Complained, &origin)?;
-    insert(c, at, send, COMPLAINT, None, "", 0)?;
+    insert(c, at, send, COMPLAINT, "")?;
     left_by(c, send, Leaving::Complained, at)?;
     Ok(true)
 }
@@ -315,7 +263,7 @@ pub fn reply(c: &Connection, send: i64, at: Instant, subject: &str, text: &str) 
         c.prepare_cached("INSERT INTO reply (send_id, at, subject, text) VALUES (?1, ?2, ?3, ?4)")?
             .execute(params![send, at.0, subject, text])?;
     }
-    insert(c, at, send, REPLY, None, "", 0)?;
+    insert(c, at, send, REPLY, "")?;
     answers(c, send, at)?;
     c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
     Ok(true)

@@ -377,7 +377,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 c.prepare_cached(&format!(
                     "UPDATE send SET state = {HANDING_OVER}, at = ?2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL, rules_version = ?3,
                         arm = ?4, phase = ?5, opens_unknown = {} WHERE id = ?1",
-                    crate::opens::OF_ITS_DOMAIN
+                    crate::machines::opens::OF_ITS_DOMAIN
                 ))?
                 .execute(params![out.send, now.0, loaded.version.id, i64::try_from(out.arm).unwrap_or(0), phase])?;
                 go.push(out);
@@ -472,7 +472,7 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
             .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
         crate::rollups::due(c, contact)?;
         if channel == Channel::Email {
-            let domain = crate::opens::accepted(c, contact, now)?;
+            let domain = crate::machines::opens::accepted(c, contact, now)?;
             incidents::accepted(c, domain, mailing, now)?;
         }
         return Ok(());

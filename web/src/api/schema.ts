@@ -8590,6 +8590,189 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/upkeep/machine-rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The version in force, earlier ones with what each changed, and what is taken out by which rule. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MachineRulesPage"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /**
+         * Puts rules in force. What comes in from now on is judged by them, and what is stored is judged anew: watch `machines` in the progress
+         *     stream. Messages in sealed trials keep the rules of their seal.
+         */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ProposedMachineRules"];
+                };
+            };
+            responses: {
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["InForce"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/machine-rules/origins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Networks and agents whose responses count as people's, and of which many came within two minutes of delivery, in the last 90 days. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Origin"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/machine-rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tries rules on what was opened and followed in the last days (90 when absent): what they would take out, and what they would bring back.
+         *     Nothing changes. Watch `machines-tried` in the progress stream.
+         */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description How many days back. */
+                    days?: number | null;
+                };
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["MachineRules"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MachineRulesTried"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/upkeep/people": {
         parameters: {
             query?: never;
@@ -11100,6 +11283,19 @@ export interface components {
             /** Format: double */
             upper: number;
         };
+        /** @description A domain whose opens other rules would find, or wouldn't, to be its own fetching. */
+        DomainFound: {
+            domain: string;
+            /** Format: int64 */
+            fetched: number;
+            /**
+             * Format: int64
+             * @description Messages of the last 90 days, and those fetched within five minutes of delivery.
+             */
+            messages: number;
+            /** @description Its people's opens would be unknown; otherwise they'd be known again. */
+            unknown: boolean;
+        };
         /** @description No mail to a domain until an instant. */
         DomainPause: {
             by?: string | null;
@@ -11435,7 +11631,7 @@ export interface components {
          * @description A figure of a mailing, over its messages to people.
          * @enum {string}
          */
-        Figure: "sent" | "accepted" | "bounced" | "bounced_permanently" | "bounced_temporarily" | "blocked" | "delivered" | "opens_known" | "human_opens" | "human_clicks" | "click_to_open" | "replies" | "leaving" | "left_topic" | "left_series" | "paused" | "withdrew" | "complaints" | "reported_opens" | "reported_clicks";
+        Figure: "sent" | "accepted" | "bounced" | "bounced_permanently" | "bounced_temporarily" | "blocked" | "delivered" | "opens_known" | "human_opens" | "human_clicks" | "click_to_open" | "replies" | "leaving" | "left_topic" | "left_series" | "paused" | "withdrew" | "complaints" | "reported_opens" | "reported_clicks" | "opens_of_unknown" | "opens_too_soon" | "opens_by_agent" | "opens_by_network" | "opens_by_domain" | "opens_by_head" | "clicks_too_soon" | "clicks_by_agent" | "clicks_by_network" | "clicks_many" | "clicks_by_head";
         /** @description A figure as it is told: name, formula, what is counted and what is left out. */
         FigureDefinition: {
             counted: string;
@@ -11457,6 +11653,8 @@ export interface components {
             /** @description What it is made of; a message can be in more than one of them. */
             parts: components["schemas"]["Figure"][];
             reported?: components["schemas"]["Figure"] | null;
+            /** @description Reported, and taken out as no person's, by what explains it: these and the figure make up what is reported. */
+            taken_out: components["schemas"]["Figure"][];
         };
         /** @description What the base check finds in a file. */
         FileFindings: {
@@ -12016,6 +12214,10 @@ export interface components {
             /** @description They agreed to text messages to their numbers, too. */
             texts?: boolean;
         };
+        InForce: {
+            /** Format: int64 */
+            version: number;
+        };
         /** @description People in a state. */
         InState: {
             /** Format: int64 */
@@ -12363,6 +12565,112 @@ export interface components {
             points: number[][];
             sample: components["schemas"]["ContactRow"][];
             sentence: string;
+        };
+        /**
+         * @description Why a response is taken for a machine's.
+         * @enum {string}
+         */
+        Machine: "too_soon" | "proxy_agent" | "fetching_domain" | "many_links" | "head_request" | "proxy_network";
+        /** @description What judging stored responses anew changes, counted in messages. */
+        MachineChanges: {
+            all: components["schemas"]["OpensAndClicksMoved"];
+            /** @description By the recipients' domain. */
+            domains: {
+                [key: string]: components["schemas"]["OpensAndClicksMoved"];
+            };
+            /**
+             * Format: int64
+             * @description Messages with an open or a click that were judged.
+             */
+            judged: number;
+            /**
+             * Format: int64
+             * @description Of messages in trials: these keep the rules that their trial was sealed with.
+             */
+            kept: number;
+            /** @description By the rule that takes out, or that took out what is brought back. */
+            rules: {
+                [key: string]: components["schemas"]["OpensAndClicksMoved"];
+            };
+        };
+        /** @description A rule, as the version in force has it. */
+        MachineRule: {
+            rule: components["schemas"]["Machine"];
+            words: string;
+        };
+        /** @description All numbers and lists, each with its unit in its name. */
+        MachineRules: {
+            /** @description Parts of the names by which proxies and scanners call themselves, in small letters. */
+            agents: string[];
+            /**
+             * Format: int32
+             * @description So many different links …
+             */
+            burst_links: number;
+            /**
+             * Format: int32
+             * @description … followed within so long are a scanner's.
+             */
+            burst_seconds: number;
+            /**
+             * Format: int32
+             * @description … and there are so many messages in the last 90 days.
+             */
+            fetch_messages: number;
+            /**
+             * Format: int32
+             * @description A domain fetches images by itself when over so much of its messages, in percent, have them fetched within five minutes of delivery …
+             */
+            fetch_percent: number;
+            /** @description Networks of proxies and scanners (CIDR, RFC 4632). No narrower than what is kept of an address. */
+            networks: string[];
+            /**
+             * Format: int32
+             * @description What comes within so long of delivery is a machine's; 0: nothing is.
+             */
+            too_soon_seconds: number;
+        };
+        MachineRulesPage: {
+            catalogue: components["schemas"]["FigureDefinition"][];
+            current: components["schemas"]["MachineRulesVersion"];
+            /**
+             * Format: int64
+             * @description The days that the figures are of, to today.
+             */
+            days: number;
+            /** @description Opens and clicks of email in these days, people's and as reported, and what was taken out by each rule. */
+            figures: {
+                [key: string]: components["schemas"]["Rate"];
+            };
+            rules: components["schemas"]["MachineRule"][];
+            versions: components["schemas"]["MachineRulesVersion"][];
+        };
+        /** @description What other rules would change of what is stored. */
+        MachineRulesTried: {
+            changes: components["schemas"]["MachineChanges"];
+            /**
+             * Format: int64
+             * @description Days back.
+             */
+            days: number;
+            domains: components["schemas"]["DomainFound"][];
+        };
+        /** @description One version of the rules. */
+        MachineRulesVersion: {
+            /** Format: int64 */
+            at: number;
+            changed?: components["schemas"]["MachineChanges"] | null;
+            /**
+             * Format: int64
+             * @description When all stored responses had been judged by it; none: that is still going on.
+             */
+            done_at?: number | null;
+            /** Format: int64 */
+            id: number;
+            /** @description Why it was made. */
+            note: string;
+            person?: string | null;
+            rules: components["schemas"]["MachineRules"];
         };
         MadeDoor: {
             /** Format: int64 */
@@ -12917,6 +13225,31 @@ export interface components {
             mailing: number;
             /** @description From 1. */
             round: number;
+        };
+        /** @description Opens and clicks that change. */
+        OpensAndClicksMoved: {
+            clicks: components["schemas"]["TakenOutAndBack"];
+            opens: components["schemas"]["TakenOutAndBack"];
+        };
+        /** @description A network or an agent from which responses came that count as people's. */
+        Origin: {
+            /** Format: int64 */
+            clicks: number;
+            /** @description The domain that one of these messages went to. */
+            domain: string;
+            /** Format: int64 */
+            messages: number;
+            /** @description As it stands in a list of the rules. */
+            name: string;
+            /** @description A network; otherwise an agent. */
+            network: boolean;
+            /** Format: int64 */
+            opens: number;
+            /**
+             * Format: int64
+             * @description Opens and clicks within two minutes of delivery.
+             */
+            soon: number;
         };
         /** @description A contact's consent to something beside email of the first legal entity. */
         OtherConsent: {
@@ -13483,6 +13816,11 @@ export interface components {
             /** Format: int64 */
             total: number;
             words: string;
+        };
+        ProposedMachineRules: {
+            /** @description Why they change. */
+            note: string;
+            rules: components["schemas"]["MachineRules"];
         };
         ProposedPolicy: {
             /** @description Why. */
@@ -14968,6 +15306,13 @@ export interface components {
         };
         TakenOut: {
             out: boolean;
+        };
+        /** @description Messages whose human open or click is taken out, and whose is brought back. */
+        TakenOutAndBack: {
+            /** Format: int64 */
+            back: number;
+            /** Format: int64 */
+            out: number;
         };
         /** @description Something a reaction asks a person to do. */
         Task: {

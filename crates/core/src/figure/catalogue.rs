@@ -36,6 +36,8 @@ pub struct Definition {
     pub reported: Option<Figure>,
     /// What it is made of; a message can be in more than one of them.
     pub parts: &'static [Figure],
+    /// Reported, and taken out as no person's, by what explains it: these and the figure make up what is reported.
+    pub taken_out: &'static [Figure],
     /// Of a text message nobody can tell.
     pub email_only: bool,
     /// Decimals of its share in percent.
@@ -54,6 +56,7 @@ const PLAIN: Definition = Definition {
     left_out: "Tests, and people still held.",
     reported: None,
     parts: &[],
+    taken_out: &[],
     email_only: false,
     decimals: 1,
     own: &[yes!(HandedOver)],
@@ -71,6 +74,33 @@ const OF_DELIVERED: Definition = Definition {
 const A_BOUNCE: Definition = Definition { decimals: 2, ..OF_SENT };
 
 const A_LEAVING: Definition = Definition { decimals: 2, ..OF_DELIVERED };
+
+/// What holds of a message that was opened, and not by a person, by what explains the first such open.
+const NO_PERSON_OPENED: [[Literal; 4]; 5] = [
+    [no!(OpensUnknown), yes!(ReportedOpen), no!(HumanOpen), yes!(OpenTooSoon)],
+    [no!(OpensUnknown), yes!(ReportedOpen), no!(HumanOpen), yes!(OpenByAgent)],
+    [no!(OpensUnknown), yes!(ReportedOpen), no!(HumanOpen), yes!(OpenByNetwork)],
+    [no!(OpensUnknown), yes!(ReportedOpen), no!(HumanOpen), yes!(OpenByDomain)],
+    [no!(OpensUnknown), yes!(ReportedOpen), no!(HumanOpen), yes!(OpenByHead)],
+];
+
+/// … and of one that was clicked.
+const NO_PERSON_CLICKED: [[Literal; 3]; 5] = [
+    [yes!(ReportedClick), no!(HumanClick), yes!(ClickTooSoon)],
+    [yes!(ReportedClick), no!(HumanClick), yes!(ClickByAgent)],
+    [yes!(ReportedClick), no!(HumanClick), yes!(ClickByNetwork)],
+    [yes!(ReportedClick), no!(HumanClick), yes!(ManyClicks)],
+    [yes!(ReportedClick), no!(HumanClick), yes!(ClickByHead)],
+];
+
+const fn taken_out_open(key: &'static str, name: &'static str, own: &'static [Literal]) -> Definition {
+    let counted = "People whose opens can be known, with opens by machines alone; told by the first.";
+    Definition { key, name, counted, left_out: "", email_only: true, own, ..OF_DELIVERED }
+}
+
+const fn taken_out_click(key: &'static str, name: &'static str, own: &'static [Literal]) -> Definition {
+    Definition { key, name, counted: "People with clicks by machines alone; told by the first.", left_out: "", own, ..OF_DELIVERED }
+}
 
 impl Figure {
     #[must_use]
@@ -127,7 +157,7 @@ impl Figure {
                 key: "opens_known",
                 name: "Opens can be known",
                 counted: "Delivered messages to people whose opens can be told from a machine's.",
-                left_out: "People of domains that fetch the images of over 80% of messages by themselves within 5 minutes.",
+                left_out: "People of domains that fetch the images of most messages by themselves within 5 minutes.",
                 email_only: true,
                 own: &[no!(OpensUnknown)],
                 ..OF_DELIVERED
@@ -138,8 +168,16 @@ impl Figure {
                 of: Some(Self::OpensKnown),
                 of_words: "delivered messages to people whose opens can be known",
                 counted: "People with an open that no machine rule explains.",
-                left_out: "People of domains that fetch images by themselves: whether they opened isn't known, which is not the same as no. Machines' opens: within 10 s of delivery, from an image proxy, or a HEAD request.",
+                left_out: "People of domains that fetch images by themselves: whether they opened isn't known, which is not the same as no. Machines' opens, by the machine rules in force.",
                 reported: Some(Self::ReportedOpens),
+                taken_out: &[
+                    Self::OpensOfUnknown,
+                    Self::OpensTooSoon,
+                    Self::OpensByAgent,
+                    Self::OpensByNetwork,
+                    Self::OpensByDomain,
+                    Self::OpensByHead,
+                ],
                 email_only: true,
                 own: &[yes!(HumanOpen)],
                 ..OF_DELIVERED
@@ -148,8 +186,9 @@ impl Figure {
                 key: "human_clicks",
                 name: "Human clicks",
                 counted: "People with a click that no machine rule explains.",
-                left_out: "Messages whose failure was reported after they had been accepted. Machines' clicks: within 10 s of delivery, from a proxy, three links within 3 s, or a HEAD request.",
+                left_out: "Messages whose failure was reported after they had been accepted. Machines' clicks, by the machine rules in force.",
                 reported: Some(Self::ReportedClicks),
+                taken_out: &[Self::ClicksTooSoon, Self::ClicksByAgent, Self::ClicksByNetwork, Self::ClicksMany, Self::ClicksByHead],
                 own: &[yes!(HumanClick)],
                 ..OF_DELIVERED
             },
@@ -232,6 +271,24 @@ impl Figure {
                 own: &[yes!(ReportedClick)],
                 ..OF_DELIVERED
             },
+            Self::OpensOfUnknown => Definition {
+                key: "opens_of_unknown",
+                name: "Opens of people whose opens can’t be known",
+                counted: "People with any open whose domain fetches images by itself.",
+                email_only: true,
+                own: &[yes!(OpensUnknown), yes!(ReportedOpen)],
+                ..OF_DELIVERED
+            },
+            Self::OpensTooSoon => taken_out_open("opens_too_soon", "Opens too soon after delivery", &NO_PERSON_OPENED[0]),
+            Self::OpensByAgent => taken_out_open("opens_by_agent", "Opens by a proxy’s agent", &NO_PERSON_OPENED[1]),
+            Self::OpensByNetwork => taken_out_open("opens_by_network", "Opens from a proxy’s network", &NO_PERSON_OPENED[2]),
+            Self::OpensByDomain => taken_out_open("opens_by_domain", "Opens of a domain that a trial knew to fetch", &NO_PERSON_OPENED[3]),
+            Self::OpensByHead => taken_out_open("opens_by_head", "Opens by a HEAD request", &NO_PERSON_OPENED[4]),
+            Self::ClicksTooSoon => taken_out_click("clicks_too_soon", "Clicks too soon after delivery", &NO_PERSON_CLICKED[0]),
+            Self::ClicksByAgent => taken_out_click("clicks_by_agent", "Clicks by a scanner’s agent", &NO_PERSON_CLICKED[1]),
+            Self::ClicksByNetwork => taken_out_click("clicks_by_network", "Clicks from a scanner’s network", &NO_PERSON_CLICKED[2]),
+            Self::ClicksMany => taken_out_click("clicks_many", "Many links within moments", &NO_PERSON_CLICKED[3]),
+            Self::ClicksByHead => taken_out_click("clicks_by_head", "Clicks by a HEAD request", &NO_PERSON_CLICKED[4]),
         };
         Definition { figure: self, ..of }
     }

@@ -32,10 +32,22 @@ pub enum Fact {
     /// An open, machines' included.
     ReportedOpen,
     ReportedClick,
+    /// The first open that isn't a person's is explained by this rule …
+    OpenTooSoon,
+    OpenByAgent,
+    OpenByNetwork,
+    OpenByDomain,
+    OpenByHead,
+    /// … and the first such click by this.
+    ClickTooSoon,
+    ClickByAgent,
+    ClickByNetwork,
+    ManyClicks,
+    ClickByHead,
 }
 
 impl Fact {
-    pub const ALL: [Self; 18] = [
+    pub const ALL: [Self; 28] = [
         Self::HandedOver,
         Self::Accepted,
         Self::Failed,
@@ -54,6 +66,16 @@ impl Fact {
         Self::Complained,
         Self::ReportedOpen,
         Self::ReportedClick,
+        Self::OpenTooSoon,
+        Self::OpenByAgent,
+        Self::OpenByNetwork,
+        Self::OpenByDomain,
+        Self::OpenByHead,
+        Self::ClickTooSoon,
+        Self::ClickByAgent,
+        Self::ClickByNetwork,
+        Self::ManyClicks,
+        Self::ClickByHead,
     ];
 }
 

@@ -38,11 +38,24 @@ pub enum Figure {
     Complaints,
     ReportedOpens,
     ReportedClicks,
+    /// Opens that aren't a person's, by what explains them …
+    OpensOfUnknown,
+    OpensTooSoon,
+    OpensByAgent,
+    OpensByNetwork,
+    OpensByDomain,
+    OpensByHead,
+    /// … and such clicks.
+    ClicksTooSoon,
+    ClicksByAgent,
+    ClicksByNetwork,
+    ClicksMany,
+    ClicksByHead,
 }
 
 impl Figure {
     /// All of them, in the order in which they are told.
-    pub const ALL: [Self; 20] = [
+    pub const ALL: [Self; 31] = [
         Self::Sent,
         Self::Accepted,
         Self::Bounced,
@@ -63,6 +76,17 @@ impl Figure {
         Self::Complaints,
         Self::ReportedOpens,
         Self::ReportedClicks,
+        Self::OpensOfUnknown,
+        Self::OpensTooSoon,
+        Self::OpensByAgent,
+        Self::OpensByNetwork,
+        Self::OpensByDomain,
+        Self::OpensByHead,
+        Self::ClicksTooSoon,
+        Self::ClicksByAgent,
+        Self::ClicksByNetwork,
+        Self::ClicksMany,
+        Self::ClicksByHead,
     ];
 
     /// The figure's key in addresses, columns and files.
@@ -120,10 +144,16 @@ mod tests {
             assert_eq!(f.condition()[0], Literal { fact: Fact::HandedOver, holds: true });
             assert!(f.definition().parts.iter().all(|p| p.of() == f.of()), "{f:?}: parts are of the same as the whole");
             assert!(f.definition().reported.is_none_or(|r| r.of() == Some(Figure::Delivered)));
+            assert_eq!(f.definition().reported.is_some(), !f.definition().taken_out.is_empty());
             let said = f.definition();
             assert!(said.counted.ends_with('.') && (said.left_out.is_empty() || said.left_out.ends_with('.')));
         }
     }
+
+    const RULES: [[Fact; 5]; 2] = [
+        [Fact::OpenTooSoon, Fact::OpenByAgent, Fact::OpenByNetwork, Fact::OpenByDomain, Fact::OpenByHead],
+        [Fact::ClickTooSoon, Fact::ClickByAgent, Fact::ClickByNetwork, Fact::ManyClicks, Fact::ClickByHead],
+    ];
 
     proptest! {
         #[test]
@@ -132,6 +162,13 @@ mod tests {
             let any = |of: &[Fact]| of.iter().any(|f| facts[*f as usize]);
             let holds = |f: Fact| match f {
                 Fact::Block => any(&[f]) && !any(&[Fact::Permanent, Fact::Temporary]),
+                // What isn't a person's is explained by one rule, its first.
+                _ if RULES.iter().any(|r| r.contains(&f)) => {
+                    let rules = RULES.iter().find(|r| r.contains(&f)).unwrap();
+                    rules.iter().find(|r| any(&[**r])).unwrap_or(&rules[0]) == &f
+                }
+                Fact::ReportedOpen => any(&[f, Fact::HumanOpen]),
+                Fact::ReportedClick => any(&[f, Fact::HumanClick]),
                 Fact::Left => any(&[f, Fact::LeftTopic, Fact::LeftSeries, Fact::Paused, Fact::Withdrew, Fact::Complained]),
                 _ => any(&[f]),
             };
@@ -139,6 +176,11 @@ mod tests {
                 prop_assert!(!f.counts(holds) || f.of().is_none_or(|of| of.counts(holds)));
                 let parts = f.definition().parts.iter().filter(|p| p.counts(holds)).count();
                 prop_assert!(parts == 0 || f.counts(holds), "{f:?}: a part is part of its whole");
+                // Whoever is reported and isn't a person is taken out for one reason.
+                if let Some(reported) = f.definition().reported {
+                    let out = f.definition().taken_out.iter().filter(|p| p.counts(holds)).count();
+                    prop_assert_eq!(out, usize::from(reported.counts(holds) && !f.counts(holds)));
+                }
             }
         }
     }

@@ -10,6 +10,7 @@ mod upkeep;
 
 use futures::StreamExt;
 use rinse_core::Instant;
+use rinse_store::responses::Came;
 use rinse_store::{Store, responses};
 use rusqlite::{Connection, params};
 use std::io::Write;
@@ -48,13 +49,24 @@ fn fill(folder: &Path, contacts: i64, sends: i64) {
     c.execute_batch("COMMIT; PRAGMA wal_checkpoint(TRUNCATE);").expect("a commit");
 }
 
+/// An open by a mail program, from somewhere.
+fn reader() -> Came {
+    Came {
+        link: None,
+        at: Instant(60_000),
+        agent: "Reader/5.1".into(),
+        from: Some(std::net::Ipv4Addr::new(192, 0, 2, 7).into()),
+        head: false,
+    }
+}
+
 async fn events() {
     let folder = tempfile::tempdir().expect("a folder");
     let store = Store::open(folder.path(), true).expect("a store");
     fill(folder.path(), EVENTS, EVENTS);
     let start = Stopwatch::now();
     // As many events under way at once as a busy hour has: the writer never waits for the next.
-    let hits = (1..=EVENTS).map(|send| store.record(move |c| responses::hit(c, send, None, Instant(60_000), "Reader/5.1", false)));
+    let hits = (1..=EVENTS).map(|send| store.record(move |c| responses::hit(c, send, &reader())));
     futures::stream::iter(hits).buffer_unordered(4_000).for_each(|done| async move { assert!(done.is_ok(), "an event") }).await;
     let ours = EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0;
     let other = tempfile::tempdir().expect("a folder");

@@ -15,6 +15,7 @@ pub(crate) mod guides;
 pub(crate) mod hour_trials;
 pub(crate) mod imports;
 pub(crate) mod letterheads;
+pub(crate) mod machines;
 pub(crate) mod mailings;
 pub(crate) mod messages;
 pub(crate) mod number;

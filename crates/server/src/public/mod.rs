@@ -16,13 +16,15 @@ use crate::engine::ReceivedAt;
 use crate::state::App;
 use axum::Extension;
 use axum::Router;
-use axum::extract::{DefaultBodyLimit, Path, State};
+use axum::extract::{ConnectInfo, DefaultBodyLimit, Path, State};
 use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use rinse_core::Instant;
 use rinse_core::token::Kind;
+use rinse_store::responses::Came;
 use rinse_store::{mailings, responses};
+use std::net::SocketAddr;
 
 /// A transparent picture of one pixel.
 const PIXEL: &[u8] = b"GIF89a\x01\0\x01\0\x80\0\0\0\0\0\0\0\0!\xf9\x04\x01\0\0\0\0,\0\0\0\0\x01\0\x01\0\0\x02\x02D\x01\0;";
@@ -61,11 +63,19 @@ fn agent(headers: &HeaderMap) -> String {
     headers.get(header::USER_AGENT).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned()
 }
 
-async fn open(State(app): State<App>, Path(token): Path<String>, method: Method, headers: HeaderMap, at: At) -> Response {
+/// Where a request comes from: as the listener saw it, or as the stand-in world says.
+type Peer = Option<Extension<ConnectInfo<SocketAddr>>>;
+
+/// A hit by a request.
+fn came(app: &App, link: Option<u32>, method: &Method, headers: &HeaderMap, (at, peer): (At, Peer)) -> Came {
+    Came { link, at: instant(app, at), agent: agent(headers), from: peer.map(|p| p.0.0.ip()), head: *method == Method::HEAD }
+}
+
+async fn open(State(app): State<App>, Path(token): Path<String>, method: Method, headers: HeaderMap, (at, peer): (At, Peer)) -> Response {
     // A forged token gets the same picture: nothing is told.
     if let Some((send, _)) = app.signer.read_link(Kind::Open, &token) {
-        let (at, agent, head) = (instant(&app, at), agent(&headers), method == Method::HEAD);
-        if let Err(e) = app.store.record(move |c| responses::hit(c, send, None, at, &agent, head)).await {
+        let came = came(&app, None, &method, &headers, (at, peer));
+        if let Err(e) = app.store.record(move |c| responses::hit(c, send, &came)).await {
             tracing::error!("an open was not recorded: {e}");
             return StatusCode::SERVICE_UNAVAILABLE.into_response();
         }
@@ -73,15 +83,15 @@ async fn open(State(app): State<App>, Path(token): Path<String>, method: Method,
     ([(header::CONTENT_TYPE, "image/gif"), (header::CACHE_CONTROL, "no-store")], PIXEL).into_response()
 }
 
-async fn click(State(app): State<App>, Path(token): Path<String>, method: Method, headers: HeaderMap, at: At) -> Response {
+async fn click(State(app): State<App>, Path(token): Path<String>, method: Method, headers: HeaderMap, (at, peer): (At, Peer)) -> Response {
     let Some((send, link)) = app.signer.read_link(Kind::Click, &token) else { return page::unknown_link() };
-    let (at, agent, head) = (instant(&app, at), agent(&headers), method == Method::HEAD);
+    let came = came(&app, Some(link), &method, &headers, (at, peer));
     let found = app
         .store
         .record(move |c| {
             let url = mailings::link_url(c, send, link)?;
             if url.is_some() {
-                responses::hit(c, send, Some(link), at, &agent, head)?;
+                responses::hit(c, send, &came)?;
             }
             Ok(url)
         })

@@ -157,23 +157,25 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
             })
         })?
         .collect::<rusqlite::Result<_>>()?;
+    let versions = crate::machines::by_version(c)?;
     let mut responses = c.prepare_cached(
-        "SELECT r.at, r.kind, m.name, l.name, r.agent, r.machine,
+        "SELECT r.at, r.kind, m.name, l.name, r.agent, r.machine, r.rules_version,
             iif(r.kind = 3, (SELECT x.text FROM reply x WHERE x.send_id = s.id AND x.at = r.at), NULL) FROM send s JOIN response r ON r.send_id = s.id JOIN mailing m ON m.id = s.mailing_id
          LEFT JOIN link l ON l.mailing_id = s.mailing_id AND l.position = r.link WHERE s.contact_id = ?1 ORDER BY r.at DESC LIMIT 500",
     )?;
     let responses = responses
         .query_map([id], |r| {
-            let (kind, machine): (i64, i64) = (r.get(1)?, r.get(5)?);
+            let (kind, machine): (i64, Option<Machine>) = (r.get(1)?, Machine::of_code(r.get(5)?));
+            let rules = versions.get(&r.get::<_, i64>(6)?);
             Ok(Response {
                 at: r.get(0)?,
                 kind: crate::responses::kind_words(kind).into(),
                 mailing: r.get(2)?,
                 link: r.get(3)?,
                 agent: r.get(4)?,
-                judged: Machine::words(machine).into(),
-                human: machine == 0,
-                words: r.get(6)?,
+                judged: machine.zip(rules).map_or_else(|| "human".into(), |(m, rules)| format!("machine: {}", rules.words(m))),
+                human: machine.is_none(),
+                words: r.get(7)?,
             })
         })?
         .collect::<rusqlite::Result<_>>()?;

@@ -2,7 +2,8 @@
 
 use super::{Content, RoundOf, one};
 use crate::clearing::{Clearance, Decided};
-use crate::{Result, load, mailings, opens};
+use crate::machines::opens;
+use crate::{Result, load, mailings};
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
 use rinse_core::trial::assign::Person;

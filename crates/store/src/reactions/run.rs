@@ -162,7 +162,7 @@ pub(super) fn unanswered(when: &Trigger) -> String {
         _ => format!(
             "?5 IS NULL AND (s.click_at IS NULL OR s.click_at > s.accepted_at + ?3) AND (s.open_at IS NULL OR s.open_at > s.accepted_at + ?3)
              AND k.domain_id NOT IN ({})",
-            crate::opens::UNKNOWN_DOMAINS
+            crate::machines::opens::UNKNOWN_DOMAINS
         ),
     };
     format!(

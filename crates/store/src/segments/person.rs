@@ -20,7 +20,7 @@ pub fn load(c: &Connection, id: i64) -> Result<Person> {
         .prepare_cached(&format!(
             "SELECT given_name, family_name, country, region, zone, source, latitude, longitude, consent, status, added_at, d.name,
                 d.id IN ({}) FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1",
-            crate::opens::UNKNOWN_DOMAINS
+            crate::machines::opens::UNKNOWN_DOMAINS
         ))?
         .query_row([id], |r| {
             let mut p = Person::unknown(id);

@@ -1,7 +1,7 @@
 //! A tree of conditions as one SQL expression over `contact c`, with bound parameters.
 //!
 //! The expression is 1, 0 or NULL as `rinse_core::segment::holds` answers yes, no or unknown; the
-//! property test in `tests/segments.rs` holds the two together. Conditions about other tables are
+//! property test in `tests/whole/segments.rs` holds the two together. Conditions about other tables are
 //! sets (`c.id IN (SELECT …)`), made once a query rather than asked for each person.
 
 use crate::rollups::{DEPTH, DUE, RECEIVED};
@@ -248,7 +248,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
                 out.put(if at_least { "(" } else { "(NOT " });
                 out.among(false, |out| answered(leaf, n, now, out));
                 if blind && !at_least {
-                    out.put(&format!(" AND c.domain_id NOT IN ({})", crate::opens::UNKNOWN_DOMAINS));
+                    out.put(&format!(" AND c.domain_id NOT IN ({})", crate::machines::opens::UNKNOWN_DOMAINS));
                 }
                 return out.put(")");
             }
@@ -262,7 +262,7 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
             }
             out.put(&format!(" THEN {inside}"));
             if blind {
-                out.put(&format!(" WHEN c.domain_id IN ({}) THEN NULL", crate::opens::UNKNOWN_DOMAINS));
+                out.put(&format!(" WHEN c.domain_id IN ({}) THEN NULL", crate::machines::opens::UNKNOWN_DOMAINS));
             }
             out.put(&format!(" ELSE {outside} END)"));
         }

@@ -346,7 +346,7 @@ pub fn seal_drawn(c: &Connection, id: i64, seed: u64, looks: Vec<Look>, digest: 
         return Err(StoreError::Refused("This trial is sealed already.".into()));
     }
     if t.plan.per_arm.is_some() {
-        c.execute(&format!("INSERT INTO trial_opens_unknown SELECT ?1, id FROM ({})", crate::opens::UNKNOWN_DOMAINS), [id])?;
+        c.execute(&format!("INSERT INTO trial_opens_unknown SELECT ?1, id FROM ({})", crate::machines::opens::UNKNOWN_DOMAINS), [id])?;
         let digest = one(c, id)?.seal.map(|s| s.digest).unwrap_or_default();
         enrol::begin(c, &t, &digest, &t.plan.parts(arms(c, &t)?), "as planned", now, None)?;
         if t.plan.harm_looks > 0 {
