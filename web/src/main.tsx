@@ -63,6 +63,7 @@ const PAGES: [string, ComponentType][] = [
   ["/upkeep", page(() => import("./features/upkeep/UpkeepPage").then((m) => m.UpkeepPage))],
   ["/upkeep/addresses", page(() => import("./features/upkeep/AddressesPage").then((m) => m.AddressesPage))],
   ["/upkeep/incidents", page(() => import("./features/upkeep/IncidentsPage").then((m) => m.IncidentsPage))],
+  ["/upkeep/machines", page(() => import("./features/upkeep/MachinesPage").then((m) => m.MachinesPage))],
   ["/upkeep/policy", page(() => import("./features/upkeep/PolicyPage").then((m) => m.PolicyPage))],
   ["/upkeep/runs", page(() => import("./features/upkeep/RunsPage").then((m) => m.RunsPage))],
   ["/upkeep/runs/:id", page(() => import("./features/upkeep/RunPage").then((m) => m.RunPage))],

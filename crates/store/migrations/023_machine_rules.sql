@@ -6,7 +6,7 @@ CREATE TABLE machine_rules (
 );
 INSERT INTO machine_rules (id, at, done_at, rules, note) SELECT 1, 0, iif(EXISTS (SELECT 1 FROM response), NULL, 0),
     '{"too_soon_seconds":10,"agents":["imageproxy","image-proxy","linkscanner","prefetch"],"networks":[],"fetch_percent":80,"fetch_messages":50,"burst_links":3,"burst_seconds":3}',
-    'as Rinse comes';
+    'As Rinse comes';
 -- Where hits come from: the first 24 bits of an IPv4 address, 48 of an IPv6 address.
 CREATE TABLE network (id INTEGER PRIMARY KEY, network TEXT NOT NULL UNIQUE);
 ALTER TABLE response ADD COLUMN network_id INTEGER REFERENCES network;

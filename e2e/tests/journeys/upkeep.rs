@@ -95,3 +95,46 @@ async fn an_incident_is_decided_and_a_run_is_read_applied_and_undone() {
     b.shows("39 addresses are resting").await;
     b.shows("a run decides").await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_gateway_that_follows_links_is_found_tried_on_the_past_and_listed() {
+    let b = Bench::start().await;
+    // Some companies there have gateways that follow a link of each message from one network, a minute later.
+    let rows: String = (0..500).map(|i| format!("wren{i}@petrel.example\n")).collect();
+    b.rinse.import(&format!("email\n{rows}"));
+    b.rinse.json("POST", "/api/letterheads", &letterhead());
+    send(&b, "First boats");
+    b.rinse.advance(24);
+    let clicks = || {
+        let page = b.rinse.json("GET", "/api/upkeep/machine-rules", &Value::Null);
+        page["figures"]["human_clicks"]["count"].as_i64().unwrap()
+    };
+    let before = clicks();
+
+    b.go("/upkeep/machines").await;
+    b.shows("As Rinse comes").await;
+    b.shows("198.51.100.0/24").await;
+    b.accessible("machine rules").await;
+    b.sound("machine rules").await;
+    b.click("List it, 198.51.100.0/24").await;
+    b.shows("listed above").await;
+    b.click("Try them on the past").await;
+    b.shows("more clicks").await;
+    b.shows("a proxy’s or scanner’s network").await;
+    b.sound("rules tried").await;
+    assert_eq!(clicks(), before, "trying changes nothing");
+    b.fill("Why they change", "A gateway at petrel").await;
+    b.click("Put them in force").await;
+    b.shows("version 2").await;
+    b.shows("A gateway at petrel").await;
+    rinse_testkit::wait_until("what is stored is judged anew", || clicks() < before);
+    b.shows("clicks out").await;
+    // Going back brings them back.
+    b.click("Take it up, version 1").await;
+    b.click("Try them on the past").await;
+    b.shows("and bring back").await;
+    b.fill("Why they change", "It was nobody’s").await;
+    b.click("Put them in force").await;
+    b.shows("version 3").await;
+    rinse_testkit::wait_until("it is as it was", || clicks() == before);
+}

@@ -66,6 +66,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/upkeep", "due for cleaning"),
     ("/upkeep/addresses?status=resting", "are resting"),
     ("/upkeep/incidents", "Incidents"),
+    ("/upkeep/machines", "Machines that no rule knows yet?"),
     ("/upkeep/policy", "Versions"),
     ("/upkeep/runs", "After the holidays"),
     ("/upkeep/evidence", "Month by month"),

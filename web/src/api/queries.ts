@@ -26,6 +26,11 @@ export const queries = {
   letterheads: queryOptions({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) }),
   lists: queryOptions({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) }),
   load: queryOptions({ queryKey: ["load"], queryFn: () => ok(api.GET("/api/load")) }),
+  machineOrigins: queryOptions({
+    queryKey: ["machine-origins"],
+    queryFn: () => ok(api.GET("/api/upkeep/machine-rules/origins")),
+  }),
+  machineRules: queryOptions({ queryKey: ["machine-rules"], queryFn: () => ok(api.GET("/api/upkeep/machine-rules")) }),
   mailings: queryOptions({ queryKey: ["mailings"], queryFn: () => ok(api.GET("/api/mailings")) }),
   nearMisses: queryOptions({ queryKey: ["near-misses"], queryFn: () => ok(api.GET("/api/suppression/near-misses")) }),
   parts: queryOptions({ queryKey: ["parts"], queryFn: () => ok(api.GET("/api/message-parts")) }),

@@ -43,6 +43,8 @@ export const RESOURCES = [
   "lists",
   "load",
   "look",
+  "machine-origins",
+  "machine-rules",
   "mailing",
   "mailings",
   "near-misses",

@@ -20,6 +20,12 @@ fn plan() -> Value {
     })
 }
 
+fn machine_rules(networks: Value, percent: u32) -> Value {
+    let of =
+        json!({ "too_soon_seconds": 10, "agents": [], "networks": networks, "fetch_messages": 50, "burst_links": 3, "burst_seconds": 3 });
+    with(of, "fetch_percent", percent.into())
+}
+
 fn caps(caps: Value) -> Value {
     json!({ "rules": { "caps": caps } })
 }
@@ -31,6 +37,10 @@ fn cap(limit: u32, hours: u32) -> Value {
 #[rstest]
 #[case::cap_of_zero("PUT", "/api/rules", caps(json!([cap(0, 24)])), 422, "at least 1")]
 #[case::no_window("PUT", "/api/rules", caps(json!([cap(1, 0)])), 422, "between 1 hour and 365 days")]
+#[case::too_narrow("POST", "/api/upkeep/machine-rules/try", machine_rules(json!(["192.0.2.7/32"]), 80), 409, "too narrow")]
+#[case::no_network("POST", "/api/upkeep/machine-rules/try", machine_rules(json!(["harbour"]), 80), 422, "networks")]
+#[case::a_tenth("POST", "/api/upkeep/machine-rules", json!({ "rules": machine_rules(json!([]), 10), "note": "x" }), 409, "50 to 100")]
+#[case::without_a_why("POST", "/api/upkeep/machine-rules", json!({ "rules": machine_rules(json!([]), 90), "note": " " }), 422, "Say why")]
 #[case::nameless_topic("POST", "/api/topics", json!({ "name": " " }), 409, "a name")]
 #[case::no_sign_up_address("POST", "/api/sign-ups", json!({ "letterhead_id": 1, "address": "harbour", "given_name": null }), 422, "is no address")]
 #[case::no_sign_up_letterhead("POST", "/api/sign-ups", json!({ "letterhead_id": 9, "address": "a@tern.example", "given_name": null }), 404, "no letterhead")]

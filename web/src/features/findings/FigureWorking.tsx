@@ -16,7 +16,10 @@ export function FigureWorking({ row, figure, catalogue }: FigureOf) {
   const r = of(figure.key);
   const reported = figure.reported ? of(figure.reported) : undefined;
   const known = of("opens_known");
-  const parts = figure.parts.map((p) => ({ said: named(p), rate: of(p) }));
+  const told = (figures: Schemas["Figure"][]) => figures.map((p) => ({ said: named(p), rate: of(p) }));
+  const parts = told(figure.parts);
+  // What was taken out, by what explains it; what explains nothing here isn't told.
+  const takenOut = told(figure.taken_out).filter((p) => (p.rate?.count ?? 0) > 0);
   return (
     <>
       {r ? (
@@ -39,7 +42,7 @@ export function FigureWorking({ row, figure, catalogue }: FigureOf) {
               </dd>
             </>
           )}
-          {parts.map(
+          {[...parts, ...takenOut].map(
             ({ said, rate }) =>
               said &&
               rate && (
