@@ -32,6 +32,7 @@ pub mod code;
 pub mod consent;
 pub mod event;
 pub mod figure;
+pub mod findings;
 pub mod goal;
 pub mod holdout;
 pub mod hours;

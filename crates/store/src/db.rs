@@ -4,6 +4,7 @@ use crate::kept::Kept;
 use crate::writer::{Entrance, Lane, Task};
 use r2d2::Pool;
 use r2d2_sqlite::SqliteConnectionManager;
+use rinse_core::Instant;
 pub use rusqlite::Connection;
 use rusqlite::OpenFlags;
 use rusqlite_migration::{M, Migrations};
@@ -98,6 +99,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/021_record_system.sql")),
     M::up(include_str!("../migrations/022_evidence.sql")),
     M::up(include_str!("../migrations/023_machine_rules.sql")),
+    M::up(include_str!("../migrations/024_places.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;
@@ -172,7 +174,7 @@ impl Store {
                 );
             }
         }
-        crate::figures::keep(&conn)?;
+        crate::figures::kept::keep(&conn)?;
         crate::ledger::seal_earlier(&conn)?;
         let (journal, replayed) = crate::journal::open(&conn, folder, durable)?;
         let readers = readers_of(&path, READERS)?;
@@ -375,6 +377,9 @@ fn functions(conn: &Connection) -> rusqlite::Result<()> {
     let flags = FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_DETERMINISTIC | FunctionFlags::SQLITE_INNOCUOUS;
     // Words as they are compared; missing when there are none.
     conn.create_scalar_function("fold", 1, flags, |x| Ok(x.get::<Option<String>>(0)?.map(|t| fold(&t)).filter(|t| !t.is_empty())))?;
+    conn.create_scalar_function("local_hour", 2, flags, |x| {
+        Ok(crate::figures::local_hour(&x.get::<Option<String>>(0)?.unwrap_or_default(), Instant(x.get(1)?)))
+    })?;
     // Not deterministic to SQLite: its sets change from count to count.
     conn.create_scalar_function("in_set", 2, FunctionFlags::SQLITE_UTF8 | FunctionFlags::SQLITE_INNOCUOUS, |x| {
         Ok(crate::segments::sets::has(x.get(0)?, x.get(1)?))

@@ -167,7 +167,7 @@ fn a_sealed_trial_keeps_the_rules_of_its_seal() {
             .decided
             .iter()
             .map(|d| (*d, rinse_store::sends::Phase::Pilot, roster.iter().find(|e| e.contact == d.contact).unwrap().arm));
-        rinse_store::sends::record(c, m, &done, START, cleared.collect::<Vec<_>>().into_iter()).unwrap();
+        rinse_store::sends::record(c, m, &done, START, cleared.collect::<Vec<_>>()).unwrap();
         hand_over(c, START, "250 2.0.0 ok");
         opened(c, m, START, 30);
         let there = stored(c);

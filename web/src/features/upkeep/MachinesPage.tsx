@@ -88,7 +88,10 @@ function TakenOut({ page }: { page: Page }) {
   const of = (key: string) => page.figures[key];
   const whole = (d: Schemas["FigureDefinition"]) =>
     of(d.key.startsWith("opens") ? "reported_opens" : "reported_clicks");
-  const rows = page.catalogue.filter((d) => d.taken_out.length === 0 && !d.key.startsWith("reported"));
+  const explains = page.catalogue.filter((d) => d.taken_out.length === 0 && !d.key.startsWith("reported"));
+  // What explains nothing here would only stand in the way.
+  const rows = explains.filter((d) => (of(d.key)?.count ?? 0) > 0);
+  if (rows.length === 0) return null;
   return (
     <DataTable
       name="What is taken out"

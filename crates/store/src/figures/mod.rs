@@ -1,14 +1,19 @@
-//! The figures of mailings, by the catalogue in `rinse_core::figure`: sums that triggers keep as sends change, and the rows behind
-//! them. Both are written from the catalogue; when it changes, the sums are counted again as the file is opened.
+//! The figures of mailings, by the catalogue in `rinse_core::figure`: what counts in SQL, the sums of it, and the rows behind them. `kept` has
+//! the sums kept as sends change; `place` says where a message went.
+
+pub(crate) mod kept;
+pub mod place;
+
+pub use kept::{count_again, counted_again, local_hour};
 
 use crate::{Result, StoreError};
 use rinse_core::bounce::{Category, FailureClass};
 use rinse_core::figure::{Fact, Figure, Literal};
 use rinse_core::report::Rate;
 use rinse_core::response::Machine;
-use rusqlite::{Connection, OptionalExtension, params};
-use std::collections::{BTreeMap, HashMap};
-use std::fmt::Write as _;
+use rinse_core::stats::Arm;
+use rusqlite::{Connection, params};
+use std::collections::HashMap;
 
 /// The days on which a report of failure may still come (RULES of bounces: 5 days).
 pub const TOO_NEW_DAYS: i64 = 5;
@@ -84,103 +89,32 @@ pub fn counted(figure: Figure, of: &str) -> String {
     format!("({})", all.join(" AND "))
 }
 
-/// The columns of `send` that figures look at.
-fn columns() -> Vec<&'static str> {
-    Fact::ALL.into_iter().filter_map(instant).collect()
-}
-
-/// The sums and what keeps them, in SQL.
-///
-/// A send comes without any of these instants, so nothing has to happen then: a trigger on INSERT would have SQLite keep a copy of
-/// every page it touches, for each row. For the same reason the triggers can't fail: the columns may be null, and a row that is there
-/// already is no error.
-fn kept_by() -> String {
-    let each = |f: &dyn Fn(Figure) -> String, between: &str| Figure::ALL.map(f).join(between);
-    let mut sql = format!(
-        "CREATE TABLE mailing_figure (mailing_id INTEGER, day INTEGER, class INTEGER, {}, UNIQUE (mailing_id, day, class));
-         CREATE INDEX mailing_figure_day ON mailing_figure (day);\n",
-        each(&|f| format!("{} INTEGER DEFAULT 0", f.key()), ", ")
-    );
-    let came: Vec<String> = columns().iter().map(|c| format!("(new.{c} IS NULL) <> (old.{c} IS NULL)")).collect();
-    let row = |of: &str| format!("mailing_id = {of}.mailing_id AND day = {of}.at / 86400000 AND class = {of}.class");
-    let there = "INSERT OR IGNORE INTO mailing_figure (mailing_id, day, class) VALUES (new.mailing_id, new.at / 86400000, new.class);";
-    let _ = write!(
-        sql,
-        "-- Only a value that comes or goes changes a count.
-         CREATE TRIGGER send_figures AFTER UPDATE OF {columns}, category, opens_unknown, open_rule, click_rule ON send
-         WHEN new.at / 86400000 = old.at / 86400000 AND new.class = old.class AND ({came} OR new.category IS NOT old.category OR new.opens_unknown <> old.opens_unknown
-            OR new.open_rule IS NOT old.open_rule OR new.click_rule IS NOT old.click_rule)
-         BEGIN {there} UPDATE mailing_figure SET {changes} WHERE {row}; END;\n",
-        columns = columns().join(", "),
-        came = came.join(" OR "),
-        changes = each(&|f| format!("{key} = {key} + {} - {}", counted(f, "new"), counted(f, "old"), key = f.key()), ", "),
-        row = row("new"),
-    );
-    let _ = write!(
-        sql,
-        "-- A retry on another day, or another class: the whole send goes from one sum to another.
-         CREATE TRIGGER send_figures_moved AFTER UPDATE OF at, class ON send
-         WHEN (new.at / 86400000 <> old.at / 86400000 OR new.class <> old.class) AND coalesce(old.handed_at, new.handed_at) IS NOT NULL
-         BEGIN UPDATE mailing_figure SET {goes} WHERE {old}; {there} UPDATE mailing_figure SET {comes} WHERE {new}; END;\n",
-        goes = each(&|f| format!("{key} = {key} - {}", counted(f, "old"), key = f.key()), ", "),
-        comes = each(&|f| format!("{key} = {key} + {}", counted(f, "new"), key = f.key()), ", "),
-        old = row("old"),
-        new = row("new"),
-    );
-    sql
-}
-
-/// The sums counted from the sends, in SQL: mailing, day, class, and each figure.
-#[must_use]
-pub fn counted_again() -> String {
-    let sums = Figure::ALL.map(|f| format!("sum({}) AS {}", counted(f, "s"), f.key()));
-    format!("SELECT s.mailing_id, s.at / 86400000, s.class, {} FROM send s WHERE s.handed_at IS NOT NULL GROUP BY 1, 2, 3", sums.join(", "))
-}
-
-/// Counts all sums again.
-///
-/// # Errors
-/// When the database fails.
-pub fn count_again(c: &Connection) -> Result<()> {
-    c.execute("DELETE FROM mailing_figure", [])?;
-    c.execute(&format!("INSERT INTO mailing_figure {}", counted_again()), [])?;
-    Ok(())
-}
-
-/// Sees to it that the sums are those of the catalogue: of a file that an earlier catalogue kept they are counted again.
-///
-/// # Errors
-/// When the database fails.
-pub(crate) fn keep(c: &Connection) -> Result<()> {
-    let text = kept_by();
-    let was: Option<String> = c.query_row("SELECT made_by FROM kept_sums WHERE name = 'mailing_figure'", [], |r| r.get(0)).optional()?;
-    if was.as_deref() == Some(text.as_str()) {
-        return Ok(());
-    }
-    let work = c.unchecked_transaction()?;
-    work.execute_batch(
-        "DROP TRIGGER IF EXISTS send_figures; DROP TRIGGER IF EXISTS send_figures_moved; DROP TABLE IF EXISTS mailing_figure;",
-    )?;
-    work.execute_batch(&text)?;
-    count_again(&work)?;
-    work.execute("INSERT INTO kept_sums VALUES ('mailing_figure', ?1) ON CONFLICT (name) DO UPDATE SET made_by = ?1", [text])?;
-    Ok(work.commit()?)
-}
-
-/// What one mailing adds up to, figure by figure.
+/// What messages add up to, figure by figure.
 #[derive(Debug, Clone, Default)]
-pub struct Sums(BTreeMap<Figure, u64>);
+pub struct Sums([u64; Figure::ALL.len()]);
 
 impl Sums {
     #[must_use]
     pub fn of(&self, figure: Figure) -> u64 {
-        self.0.get(&figure).copied().unwrap_or(0)
+        self.0[figure as usize]
+    }
+
+    /// Adds others'.
+    pub fn add(&mut self, other: &Self) {
+        self.0.iter_mut().zip(other.0).for_each(|(sum, n)| *sum += n);
+    }
+
+    /// A figure and what it is of.
+    #[must_use]
+    pub fn arm(&self, figure: Figure) -> Arm {
+        Arm { successes: self.of(figure), trials: figure.of().map_or_else(|| self.of(figure), |of| self.of(of)) }
     }
 
     /// A figure over what it is of.
     #[must_use]
     pub fn rate(&self, figure: Figure) -> Rate {
-        Rate::new(self.of(figure), figure.of().map_or_else(|| self.of(figure), |of| self.of(of)))
+        let Arm { successes, trials } = self.arm(figure);
+        Rate::new(successes, trials)
     }
 }
 
@@ -191,8 +125,11 @@ pub(crate) fn added_up() -> String {
 
 /// Reads them, from column `from` on.
 pub(crate) fn sums(r: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<Sums> {
-    let one = |(f, i): (Figure, usize)| Ok((f, r.get::<_, i64>(from + i)?.unsigned_abs()));
-    Figure::ALL.into_iter().zip(0..).map(one).collect::<rusqlite::Result<_>>().map(Sums)
+    let mut sums = Sums::default();
+    for figure in Figure::ALL {
+        sums.0[figure as usize] = r.get::<_, i64>(from + figure as usize)?.unsigned_abs();
+    }
+    Ok(sums)
 }
 
 /// What each of some mailings adds up to; of a mailing that isn't there nothing was sent.
