@@ -59,6 +59,11 @@ const PAGES: [string, ComponentType][] = [
   ["/series", page(() => import("./features/series/SeriesHome").then((m) => m.SeriesHome))],
   ["/series/:id", page(() => import("./features/series/SeriesPage").then((m) => m.SeriesPage))],
   ["/series/:id/people", page(() => import("./features/series/SeriesPeoplePage").then((m) => m.SeriesPeoplePage))],
+  ["/findings/answers", page(() => import("./features/findings/AnswersPage").then((m) => m.AnswersPage))],
+  [
+    "/findings/compare",
+    page(() => import("./features/findings/CompareMailingsPage").then((m) => m.CompareMailingsPage)),
+  ],
   ["/findings", page(() => import("./features/findings/FindingsPage").then((m) => m.FindingsPage))],
   ["/upkeep", page(() => import("./features/upkeep/UpkeepPage").then((m) => m.UpkeepPage))],
   ["/upkeep/addresses", page(() => import("./features/upkeep/AddressesPage").then((m) => m.AddressesPage))],

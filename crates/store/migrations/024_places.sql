@@ -5,3 +5,7 @@ CREATE TABLE place (
 );
 ALTER TABLE send ADD COLUMN place_id INTEGER REFERENCES place;
 ALTER TABLE send ADD COLUMN local_hour INTEGER;
+-- Views of findings that somebody wants to look at again.
+CREATE TABLE saved_view (
+    id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE COLLATE NOCASE, path TEXT NOT NULL, made_at INTEGER NOT NULL, person_id INTEGER REFERENCES person
+);

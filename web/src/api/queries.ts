@@ -41,6 +41,7 @@ export const queries = {
   recency: queryOptions({ queryKey: ["recency"], queryFn: () => ok(api.GET("/api/recency")) }),
   rules: queryOptions({ queryKey: ["rules"], queryFn: () => ok(api.GET("/api/rules")) }),
   said: queryOptions({ queryKey: ["said"], queryFn: () => ok(api.GET("/api/upkeep/reasons")) }),
+  savedViews: queryOptions({ queryKey: ["saved-views"], queryFn: () => ok(api.GET("/api/findings/views")) }),
   schedule: queryOptions({ queryKey: ["cleaning-schedule"], queryFn: () => ok(api.GET("/api/upkeep/schedule")) }),
   scores: queryOptions({ queryKey: ["scores"], queryFn: () => ok(api.GET("/api/scores")) }),
   segments: queryOptions({ queryKey: ["segments"], queryFn: () => ok(api.GET("/api/segments")) }),

@@ -1892,6 +1892,322 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/findings/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When people answer, by hour of the week. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description Whose clock tells the hours. */
+                    clock?: components["schemas"]["WhoseClock"];
+                    /** @description Handed over in the last so many days … */
+                    days?: number;
+                    /** @description … or from an instant on, and before one. */
+                    from?: number;
+                    to?: number;
+                    mailing?: number;
+                    topic?: number;
+                    letterhead?: number;
+                    label?: number;
+                    /** @description 1 marketing, 2 service. */
+                    class?: number;
+                    /** @description 1 email, 2 text messages. */
+                    channel?: number;
+                    list?: number;
+                    segment?: number;
+                    series?: number;
+                    /** @description 0: all domains of few people. */
+                    domain?: number;
+                    country?: string;
+                    source?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WhenAnswered"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/by": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Messages by what they have in common, handed over in a period, with their figures: rates with the people's own limits (Wilson) and with the
+         *     mailing as the unit; which group is best in the chosen figure; of mailings, which lie outside their norm. Nothing of this was left to chance.
+         */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description Mailings when absent. */
+                    by?: components["schemas"]["GroupedBy"];
+                    /** @description A second grouping, crossed with the first. */
+                    across?: components["schemas"]["GroupedBy"];
+                    /** @description The figure that is drawn, and by which a group is best: human opens when absent. */
+                    figure?: components["schemas"]["Figure"];
+                    /** @description Whose clock tells hours and days. */
+                    clock?: components["schemas"]["WhoseClock"];
+                    /** @description Handed over in the last so many days … */
+                    days?: number;
+                    /** @description … or from an instant on, and before one. */
+                    from?: number;
+                    to?: number;
+                    mailing?: number;
+                    topic?: number;
+                    letterhead?: number;
+                    label?: number;
+                    /** @description 1 marketing, 2 service. */
+                    class?: number;
+                    /** @description 1 email, 2 text messages. */
+                    channel?: number;
+                    list?: number;
+                    segment?: number;
+                    series?: number;
+                    /** @description 0: all domains of few people. */
+                    domain?: number;
+                    country?: string;
+                    source?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FindingsBy"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Two to six mailings side by side, every figure with its difference to the first. Who got which was not left to chance. */
+        get: {
+            parameters: {
+                query: {
+                    /** @description Two to six mailings, as in `3,5`: the others are held against the first. */
+                    mailings: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Compared"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All of them, by name. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SavedView"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Saves a view; one of the same name is replaced. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewView"];
+                };
+            };
+            responses: {
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["SavedAs"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/views/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Forgets one. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/forecast": {
         parameters: {
             query?: never;
@@ -10312,6 +10628,12 @@ export interface components {
             answered: components["schemas"]["Rate"];
             cause: components["schemas"]["Cause"];
         };
+        /** @description Answers of one kind by the 168 hours of the week, Monday 00:00 first. */
+        AnswersByHour: {
+            /** Format: int64 */
+            all: number;
+            hours: number[];
+        };
         /** @description What was counted for an arm. */
         ArmCounts: {
             /** Format: int64 */
@@ -10568,6 +10890,28 @@ export interface components {
         Begun: {
             /** Format: int64 */
             run: number;
+        };
+        /** @description What can be said of a group. */
+        BestOfGroups: {
+            /** Format: double */
+            adjusted_p: number;
+            /** Format: double */
+            difference: number;
+            /** @enum {string} */
+            told: "better";
+        } | {
+            /** Format: double */
+            adjusted_p: number;
+            /** Format: double */
+            difference: number;
+            /** @enum {string} */
+            told: "cant_tell";
+        } | {
+            /** @enum {string} */
+            told: "one_mailing";
+        } | {
+            /** @enum {string} */
+            told: "too_few";
         };
         /** @enum {string} */
         Bought: "count" | "value";
@@ -10929,6 +11273,10 @@ export interface components {
         };
         /** @enum {string} */
         Compare: "over" | "at_least" | "equal" | "at_most" | "under";
+        Compared: {
+            catalogue: components["schemas"]["FigureDefinition"][];
+            mailings: components["schemas"]["MailingBeside"][];
+        };
         /**
          * @description By what two arms were compared.
          * @enum {string}
@@ -11698,6 +12046,71 @@ export interface components {
             catalogue: components["schemas"]["FigureDefinition"][];
             mailings: components["schemas"]["MailingFigures"][];
         };
+        FindingsBy: {
+            across?: components["schemas"]["GroupedBy"] | null;
+            across_words?: string | null;
+            by: components["schemas"]["GroupedBy"];
+            by_words: string;
+            catalogue: components["schemas"]["FigureDefinition"][];
+            cells: components["schemas"]["FindingsCell"][];
+            clock: components["schemas"]["WhoseClock"];
+            columns: components["schemas"]["FindingsColumn"][];
+            figure: components["schemas"]["FigureDefinition"];
+            rows: components["schemas"]["FindingsGroup"][];
+            /** @description All that is shown together. */
+            total: components["schemas"]["FindingsTotal"];
+        };
+        /** @description The chosen figure of two groupings crossed. */
+        FindingsCell: {
+            column: string;
+            mailings: number;
+            rate: components["schemas"]["Rate"];
+            row: string;
+        };
+        /** @description A group of the second grouping. */
+        FindingsColumn: {
+            key: string;
+            name: string;
+            rate: components["schemas"]["Rate"];
+        };
+        /** @description A group of messages. */
+        FindingsGroup: {
+            best?: components["schemas"]["BestOfGroups"] | null;
+            days: number;
+            /** @description Every figure that can be known of it. */
+            figures: {
+                [key: string]: components["schemas"]["Rate"];
+            };
+            key: string;
+            /** @description Mailings that it is made of, and days on which they began. */
+            mailings: number;
+            name: string;
+            norm?: components["schemas"]["OwnNorm"] | null;
+            /** @description The one mailing that it is, where it is one. */
+            only?: string | null;
+            over_mailings?: components["schemas"]["OverMailings"] | null;
+            /** Format: int64 */
+            sent: number;
+            /**
+             * Format: int64
+             * @description When a mailing began.
+             */
+            started_at?: number | null;
+        };
+        /** @description What is shown, together. */
+        FindingsTotal: {
+            all_mailings: number;
+            figures: {
+                [key: string]: components["schemas"]["Rate"];
+            };
+            /** @description Mailings shown, and all there are. */
+            mailings: number;
+            /** @description The newest mailing, where the filter hides it. */
+            newest_hidden?: string | null;
+            over_mailings?: components["schemas"]["OverMailings"] | null;
+            /** Format: int64 */
+            sent: number;
+        };
         Fix: {
             finding: components["schemas"]["BaseFinding"];
             /** @description The people to fix; all with the finding when null. */
@@ -11786,6 +12199,11 @@ export interface components {
             /** @enum {string} */
             kind: "segment";
         };
+        /**
+         * @description By what messages are put together.
+         * @enum {string}
+         */
+        GroupedBy: "mailing" | "day" | "week" | "month" | "weekday" | "part_of_day" | "hour" | "topic" | "letterhead" | "label" | "class" | "channel" | "list" | "segment" | "series" | "arm" | "domain" | "country" | "source";
         /**
          * @description How a guardrail came out.
          * @enum {string}
@@ -12335,6 +12753,11 @@ export interface components {
             record_name: string;
         };
         /**
+         * @description Of which kind a norm is.
+         * @enum {string}
+         */
+        Kind: "topic" | "letterhead";
+        /**
          * @description How well the number of failures is known.
          * @enum {string}
          */
@@ -12727,6 +13150,31 @@ export interface components {
              * @description How often its draft was saved: whoever saves an older one is told who changed it.
              */
             version: number;
+        };
+        MailingBeside: {
+            /** @description Less the first one's. */
+            differences: {
+                [key: string]: components["schemas"]["MailingDifference"];
+            };
+            figures: {
+                [key: string]: components["schemas"]["Rate"];
+            };
+            /** Format: int64 */
+            id: number;
+            name: string;
+            /** Format: int64 */
+            sent: number;
+            /** Format: int64 */
+            started_at: number;
+        };
+        /** @description A difference with its 95% limits (Newcombe). */
+        MailingDifference: {
+            /** Format: double */
+            estimate: number;
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            upper: number;
         };
         /** @description What the editor saves. */
         MailingDraft: {
@@ -13140,6 +13588,11 @@ export interface components {
         NewTopic: {
             name: string;
         };
+        NewView: {
+            name: string;
+            /** @description The page and what is asked of it, as in `/findings?by=weekday`. */
+            path: string;
+        };
         NewWebhook: {
             name: string;
             /** @description `http://127.0.0.1:PORT/…`, or on the demo clock `/standin/records`. */
@@ -13415,6 +13868,18 @@ export interface components {
          * @enum {string}
          */
         OverCap: "hold" | "skip" | "exceed";
+        /** @description The limits of a rate over mailings, which differ from each other more than chance among people makes them: the unit is the mailing. */
+        OverMailings: {
+            /**
+             * Format: double
+             * @description How many times the variance among people it is.
+             */
+            design_effect: number;
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            upper: number;
+        };
         /** @description People of each pair of sets: the diagonal holds each one's own number. */
         Overlap: {
             names: string[];
@@ -13460,6 +13925,18 @@ export interface components {
              */
             rate?: number | null;
             words: string;
+        };
+        /** @description The norm of a mailing. */
+        OwnNorm: {
+            /** Format: double */
+            center: number;
+            kind: components["schemas"]["Kind"];
+            /** Format: double */
+            lower: number;
+            /** @description Outside its limits. */
+            outside: boolean;
+            /** Format: double */
+            upper: number;
         };
         /** @description A score. */
         OwnScore: {
@@ -14442,6 +14919,21 @@ export interface components {
             /** Format: int64 */
             messages: number;
             reason: string;
+        };
+        SavedAs: {
+            /** Format: int64 */
+            id: number;
+        };
+        /** @description A saved view. */
+        SavedView: {
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            made_at: number;
+            name: string;
+            /** @description The page and what is asked of it, as in `/findings?by=weekday&days=90`. */
+            path: string;
+            person?: string | null;
         };
         /** @description When a mailing goes out. None of it: to everyone at once, at the planned instant. */
         Schedule: {
@@ -15912,6 +16404,22 @@ export interface components {
         When: {
             at?: components["schemas"]["At"] | null;
         };
+        /** @description Opens (where they can be known), clicks and replies by hour of the week. */
+        WhenAnswered: {
+            clicks: components["schemas"]["AnswersByHour"];
+            /**
+             * Format: int64
+             * @description Mailings that were answered.
+             */
+            mailings: number;
+            opens: components["schemas"]["AnswersByHour"];
+            replies: components["schemas"]["AnswersByHour"];
+        };
+        /**
+         * @description By whose clock.
+         * @enum {string}
+         */
+        WhoseClock: "recipients" | "utc";
         /** @description The time in which messages are counted. */
         Window: {
             /** @enum {string} */

@@ -23,6 +23,9 @@ export const RESOURCES = [
   "evidence",
   "faring",
   "findings",
+  "findings-answers",
+  "findings-by",
+  "findings-compare",
   "forecast",
   "goals",
   "growth",
@@ -64,6 +67,7 @@ export const RESOURCES = [
   "record-system",
   "rules",
   "said",
+  "saved-views",
   "scores",
   "scores-of",
   "seal",
@@ -107,6 +111,7 @@ const ASKS =
 
 /** Changes that reach no further than this; the first that fits counts. */
 const REACH: [RegExp, Resource[]][] = [
+  [/^\/api\/findings\/views/, ["saved-views"]],
   [/^\/api\/tasks/, ["tasks", "today"]],
   [/^\/api\/doors/, ["doors"]],
   [/^\/api\/images/, ["images"]],

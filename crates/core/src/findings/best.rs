@@ -1,8 +1,9 @@
 //! Is a group better than the others? Who got mail in which group was not left to chance, so this says what is so here, and never why.
 //!
 //! A group is held against all others together, with the mailing as the unit: a mailing that is in several groups (people of several domains)
-//! counts in each, and its part in the difference once. The difference of two ratio estimators is linearised (Cochran 1977, Sampling
-//! Techniques, sections 6.3 and 9); Student's t has as many degrees of freedom as the smaller side has mailings, less one. Holm over the groups.
+//! counts in each, and its part in the difference once. The error of the difference is the jackknife's over mailings (Efron and Stein 1981, Annals
+//! of Statistics 9:586-596); Student's t has as many degrees of freedom as the smaller side has mailings, less one. Holm over the groups. Held by
+//! `core/tests/simulated_best.rs`.
 
 use super::LEAST_MAILINGS;
 use crate::stats::Arm;
@@ -27,6 +28,7 @@ pub struct Part {
 /// What can be said of a group.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
 #[serde(tag = "told", rename_all = "snake_case")]
+#[schema(as = BestOfGroups)]
 pub enum Best {
     /// Better than the others together.
     Better { adjusted_p: f64, difference: f64 },
@@ -84,10 +86,12 @@ fn against_others(parts: &[Part], which: usize, more_is_better: bool) -> Option<
         return None;
     }
     let (rate, others) = (x / n, others_x / others_n);
-    let part = |a: Arm, rate: f64, n: f64| (a.successes as f64 - rate * a.trials as f64) / n;
-    let spread: f64 = both.values().map(|(a, b)| (part(*a, rate, n) - part(*b, others, others_n)).powi(2)).sum();
+    // Without one mailing after the other (the jackknife): with few mailings of very different size the linearised error is too small, and 6.4%
+    // of simulated bases with no best group had one.
+    let without = |(x, n): (f64, f64), a: Arm| (x - a.successes as f64) / (n - a.trials as f64);
+    let moved = |(a, b): &(Arm, Arm)| (without((x, n), *a) - without((others_x, others_n), *b) - (rate - others)).powi(2);
     let all = both.len() as f64;
-    let error = (all / (all - 1.0) * spread).sqrt();
+    let error = ((all - 1.0) / all * both.values().map(moved).sum::<f64>()).sqrt();
     if error == 0.0 {
         return None;
     }

@@ -7,12 +7,14 @@ pub mod norm;
 use crate::report::LEVEL;
 use crate::stats::Arm;
 use crate::stats::cluster_rate::cluster_rate;
+use crate::{DAY, Instant};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// By what messages are put together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
+#[schema(as = GroupedBy)]
 pub enum By {
     Mailing,
     /// Of the first handover: the day …
@@ -95,9 +97,42 @@ impl By {
     }
 }
 
+/// The days of the week, as groups number them.
+pub const WEEKDAYS: [&str; 7] = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
+const PARTS: [&str; 4] = ["night, 00 to 06", "morning, 06 to 12", "afternoon, 12 to 18", "evening, 18 to 24"];
+
+fn date(days: i64) -> String {
+    crate::zone::stamp(Instant(days * DAY)).strftime("%-d %b %Y").to_string()
+}
+
+/// The name of a group by its key, where no row of a table names it.
+#[must_use]
+pub fn name_of(by: By, key: &str) -> String {
+    let number = key.parse::<i64>().ok();
+    let listed = |names: &[&str]| number.and_then(|n| usize::try_from(n).ok()).and_then(|n| names.get(n)).map(|n| (*n).to_owned());
+    let named = match (by, number) {
+        (By::Weekday, _) => listed(&WEEKDAYS),
+        (By::PartOfDay, _) => listed(&PARTS),
+        (By::Hour, Some(h)) => Some(format!("{h:02}:00")),
+        (By::Day, Some(d)) => Some(date(d)),
+        // Weeks begin on Mondays; 1970-01-01 was a Thursday.
+        (By::Week, Some(w)) => Some(format!("week of {}", date(w * 7 - 3))),
+        (By::Month, _) => format!("{key}-01T00:00:00Z").parse().ok().map(|t: jiff::Timestamp| t.strftime("%B %Y").to_string()),
+        (By::Class, Some(1)) => Some("marketing".into()),
+        (By::Class, Some(2)) => Some("service".into()),
+        (By::Channel, Some(1)) => Some("email".into()),
+        (By::Channel, Some(2)) => Some("text messages".into()),
+        (By::Arm, Some(a)) if a >= 0 => usize::try_from(a).ok().map(|a| format!("arm {}", crate::trial::letter(a))),
+        (By::Arm, _) => Some("no trial".into()),
+        _ => None,
+    };
+    named.unwrap_or_else(|| if key.is_empty() { "not known".into() } else { key.to_owned() })
+}
+
 /// By whose clock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
+#[schema(as = WhoseClock)]
 pub enum Clock {
     /// Each recipient's own; the letterhead's where none is known.
     #[default]
@@ -126,4 +161,33 @@ pub fn over_mailings(mailings: &[Arm]) -> Option<OverMailings> {
     }
     let r = cluster_rate(&with, LEVEL).ok()?;
     Some(OverMailings { lower: r.lower?, upper: r.upper?, design_effect: r.design_effect? })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(By::Weekday, "2", "Wednesday")]
+    #[case(By::Hour, "8", "08:00")]
+    #[case(By::Day, "20559", "16 Apr 2026")]
+    #[case(By::Week, "2937", "week of 13 Apr 2026")]
+    #[case(By::Month, "2026-04", "April 2026")]
+    #[case(By::Arm, "1", "arm B")]
+    #[case(By::Arm, "-1", "no trial")]
+    #[case(By::Country, "", "not known")]
+    #[case(By::Country, "NO", "NO")]
+    fn groups_are_named(#[case] by: By, #[case] key: &str, #[case] name: &str) {
+        assert_eq!(name_of(by, key), name);
+    }
+
+    #[test]
+    fn few_mailings_say_nothing_of_their_kind() {
+        let arm = |successes| Arm { successes, trials: 1_000 };
+        assert_eq!(over_mailings(&[arm(200); LEAST_MAILINGS - 1]), None);
+        let alike = over_mailings(&[arm(200), arm(201), arm(199), arm(200), arm(202), arm(198)]).unwrap();
+        let apart = over_mailings(&[arm(300), arm(100), arm(250), arm(150), arm(220), arm(180)]).unwrap();
+        assert!(apart.upper - apart.lower > alike.upper - alike.lower && apart.design_effect > 1.0);
+    }
 }

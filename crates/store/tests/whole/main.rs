@@ -6,6 +6,7 @@ mod common;
 mod counts;
 mod enrolment;
 mod folder;
+mod groups;
 mod guides;
 mod imports;
 mod journal;

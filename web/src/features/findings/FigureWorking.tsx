@@ -3,9 +3,9 @@ import type { Schemas } from "../../api/client";
 import { RateWorking } from "../../shared/Figure";
 import { count, date, percent, plural } from "../../shared/format";
 
-type Row = Schemas["MailingFigures"];
+type Row = Pick<Schemas["FindingsGroup"], "key" | "name" | "figures" | "sent" | "started_at" | "mailings">;
 type Definition = Schemas["FigureDefinition"];
-/** A figure of a mailing, with the catalogue that defines it. */
+/** A figure of a mailing or a group of messages, with the catalogue that defines it. */
 export type FigureOf = { row: Row; figure: Definition; catalogue: Definition[] };
 type Rate = Schemas["Rate"];
 
@@ -14,6 +14,7 @@ export function FigureWorking({ row, figure, catalogue }: FigureOf) {
   const of = (key: string): Rate | undefined => row.figures[key];
   const named = (key: string) => catalogue.find((d) => d.figure === key);
   const r = of(figure.key);
+  const mailing = row.started_at == null ? undefined : row.key;
   const reported = figure.reported ? of(figure.reported) : undefined;
   const known = of("opens_known");
   const told = (figures: Schemas["Figure"][]) => figures.map((p) => ({ said: named(p), rate: of(p) }));
@@ -49,8 +50,12 @@ export function FigureWorking({ row, figure, catalogue }: FigureOf) {
                 <div key={said.key} style={{ display: "contents" }}>
                   <dt>{said.name}</dt>
                   <dd>
-                    <a href={`/api/findings/${row.id}/${said.key}.csv`}>{count(rate.count)}</a> (
-                    {percent(rate.rate, said.decimals)})
+                    {mailing ? (
+                      <a href={`/api/findings/${mailing}/${said.key}.csv`}>{count(rate.count)}</a>
+                    ) : (
+                      count(rate.count)
+                    )}{" "}
+                    ({percent(rate.rate, said.decimals)})
                   </dd>
                 </div>
               ),
@@ -67,18 +72,17 @@ export function FigureWorking({ row, figure, catalogue }: FigureOf) {
           <p style={{ marginTop: 0 }}>{figure.left_out}</p>
         </>
       )}
-      {row.too_new > 0 && figure.of !== "sent" && r && (
-        <p className="wait">
-          {plural(row.too_new, "delivered message")} of the last five days: a failure may still be reported.
-        </p>
-      )}
       {r?.thin && <p className="wait">Thin: fewer than 100 messages.</p>}
       <p className="soft">
-        {row.name}, {date(row.started_at)}. No other filter in force.
+        {row.name}
+        {mailing ? `, ${date(row.started_at)}` : `: ${plural(row.mailings, "mailing")}`}, in the period and with the
+        filters of the page. Of the last five days a failure may still be reported.
       </p>
-      <Button variant="outlined" href={`/api/findings/${row.id}/${figure.key}.csv`}>
-        Rows as CSV
-      </Button>
+      {mailing && (
+        <Button variant="outlined" href={`/api/findings/${mailing}/${figure.key}.csv`}>
+          Rows as CSV
+        </Button>
+      )}
     </>
   );
 }

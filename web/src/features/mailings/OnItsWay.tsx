@@ -172,7 +172,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
         {m.trial_id && <Link to={`/trials/${m.trial_id}`}>Its trial</Link>}
         {m.hour_trial_id && <Link to={`/trials/hours/${m.hour_trial_id}`}>Its hour trial</Link>}
         {m.series_id == null && <Link to={`/clearance/${m.id}`}>Its clearance</Link>}
-        <Link to="/findings">How it did</Link>
+        <Link to={`/findings?mailing=${m.id}&by=domain&days=36500`}>How it did, by mailbox domain</Link>
         <CopyActs id={m.id} name={m.name} state={m.state} template={false} archived={!!m.archived_at} />
       </div>
       {sure && (

@@ -1,4 +1,9 @@
-//! Findings: how the mailings did; the workline's figures; what needs a decision.
+//! Findings: how the mailings did; the workline's figures; what needs a decision. `groups` puts messages together by what they have in common,
+//! `answers` says when people answer, `views` keeps what somebody wants to look at again.
+
+pub mod answers;
+pub mod groups;
+pub mod views;
 
 use crate::stored::As;
 use crate::upkeep::made_of;

@@ -1,4 +1,8 @@
-//! Findings.
+//! Findings: each mailing's figures and the rows behind them; by what messages have in common; side by side; saved views.
+
+pub(crate) mod by;
+pub(crate) mod compare;
+pub(crate) mod views;
 
 use crate::csv_out::{csv_file, iso};
 use crate::error::{Answer, ApiError};

@@ -1,0 +1,298 @@
+//! Messages put together by what they have in common, from the sums that are kept as things happen: no send is walked.
+
+use crate::figures::{self, Sums};
+use crate::stored::As;
+use crate::{Result, StoreError};
+use rinse_core::DAY;
+use rinse_core::channel::Channel;
+use rinse_core::figure::Figure;
+use rinse_core::findings::best::Part;
+use rinse_core::findings::{By, Clock};
+use rinse_core::stats::Arm;
+use rusqlite::types::Value;
+use rusqlite::{Connection, params_from_iter};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use utoipa::{IntoParams, ToSchema};
+
+/// Which messages. Whatever is absent leaves nothing out.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, IntoParams, ToSchema)]
+#[schema(as = FindingsFilter)]
+#[into_params(parameter_in = Query)]
+pub struct Filter {
+    /// Handed over in the last so many days …
+    pub days: Option<i64>,
+    /// … or from an instant on, and before one.
+    pub from: Option<i64>,
+    pub to: Option<i64>,
+    pub mailing: Option<i64>,
+    pub topic: Option<i64>,
+    pub letterhead: Option<i64>,
+    pub label: Option<i64>,
+    /// 1 marketing, 2 service.
+    pub class: Option<i64>,
+    /// 1 email, 2 text messages.
+    pub channel: Option<i64>,
+    pub list: Option<i64>,
+    pub segment: Option<i64>,
+    pub series: Option<i64>,
+    /// 0: all domains of few people.
+    pub domain: Option<i64>,
+    pub country: Option<String>,
+    pub source: Option<String>,
+}
+
+impl Filter {
+    /// The same with the period as instants, whole hours by UTC.
+    #[must_use]
+    pub fn at(mut self, now: i64) -> Self {
+        if let Some(days) = self.days.take() {
+            self.from = Some(now.div_euclid(DAY) * DAY - days.clamp(1, 36_500) * DAY);
+        }
+        self
+    }
+
+    /// Its conditions, in SQL over `mailing m`, `figure_cell f` and `place p`, and what they ask for.
+    fn conditions(&self) -> (Vec<&'static str>, Vec<Value>) {
+        let number = |sql: &'static str, of: Option<i64>| of.map(|n| (sql, Value::Integer(n)));
+        let text = |sql: &'static str, of: &Option<String>| of.clone().map(|t| (sql, Value::Text(t)));
+        [
+            number("f.hour >= ? / 3600000", self.from),
+            number("f.hour < ? / 3600000", self.to),
+            number("m.id = ?", self.mailing),
+            number("coalesce(m.topic_id, 0) = ?", self.topic),
+            number("m.letterhead_id = ?", self.letterhead),
+            number("m.id IN (SELECT mailing_id FROM mailing_label WHERE label_id = ?)", self.label),
+            number("m.class = ?", self.class),
+            number("m.channel = ?", self.channel),
+            number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'list' AND ref = ?)", self.list),
+            number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'segment' AND ref = ?)", self.segment),
+            number("coalesce(m.series_id, 0) = ?", self.series),
+            number("p.domain_id = ?", self.domain),
+            text("p.country = ?", &self.country),
+            text("p.source = ?", &self.source),
+        ]
+        .into_iter()
+        .flatten()
+        .unzip()
+    }
+}
+
+/// The lists and segments that mailings went to.
+const WENT_TO: &str = "WITH went_to(mailing_id, kind, ref) AS (
+    SELECT id, 'list', list_id FROM mailing WHERE list_id IS NOT NULL UNION SELECT id, 'segment', segment_id FROM mailing WHERE segment_id IS NOT NULL
+    UNION SELECT mailing_id, kind, ref FROM audience_part WHERE side = 'also')";
+
+/// What puts a message in its group, in SQL, and what has to be joined for it.
+fn group(by: By, clock: Clock, alias: char) -> (String, String) {
+    let t = match clock {
+        Clock::Recipients => "f.local_hour",
+        Clock::Utc => "f.hour",
+    };
+    let went_to = |kind: &str| {
+        (
+            format!("coalesce({alias}.ref, 0)"),
+            format!(" LEFT JOIN went_to {alias} ON {alias}.mailing_id = m.id AND {alias}.kind = '{kind}'"),
+        )
+    };
+    let plain = match by {
+        By::Mailing => "f.mailing_id".to_owned(),
+        By::Day => format!("{t} / 24"),
+        // 1970-01-01 was a Thursday.
+        By::Week => format!("({t} / 24 + 3) / 7"),
+        By::Month => format!("strftime('%Y-%m', {t} * 3600, 'unixepoch')"),
+        By::Weekday => format!("({t} / 24 + 3) % 7"),
+        By::PartOfDay => format!("{t} % 24 / 6"),
+        By::Hour => format!("{t} % 24"),
+        By::Topic => "coalesce(m.topic_id, 0)".into(),
+        By::Letterhead => "m.letterhead_id".into(),
+        By::Class => "m.class".into(),
+        By::Channel => "m.channel".into(),
+        By::Series => "coalesce(m.series_id, 0)".into(),
+        By::Arm => "iif(EXISTS (SELECT 1 FROM trial WHERE mailing_id = m.id), f.arm, -1)".into(),
+        By::Domain => "p.domain_id".into(),
+        By::Country => "p.country".into(),
+        By::Source => "p.source".into(),
+        By::List => return went_to("list"),
+        By::Segment => return went_to("segment"),
+        By::Label => {
+            return (format!("coalesce({alias}.label_id, 0)"), format!(" LEFT JOIN mailing_label {alias} ON {alias}.mailing_id = m.id"));
+        }
+    };
+    (plain, String::new())
+}
+
+/// The part of a mailing in a group.
+#[derive(Debug, Clone)]
+pub struct Piece {
+    pub key: String,
+    /// In the second grouping, where there is one.
+    pub across: String,
+    pub mailing: i64,
+    pub channel: Channel,
+    /// The day it began, by the clock that was asked for.
+    pub day: i64,
+    pub sums: Sums,
+}
+
+fn key(v: Value) -> String {
+    match v {
+        Value::Integer(n) => n.to_string(),
+        Value::Text(t) => t,
+        _ => String::new(),
+    }
+}
+
+/// The parts of mailings in each group, or in each pair of groups. A mailing with two labels is in the groups of both.
+///
+/// # Errors
+/// When the database fails.
+pub fn pieces(c: &Connection, by: By, across: Option<By>, clock: Clock, filter: &Filter) -> Result<Vec<Piece>> {
+    let (a, join_a) = group(by, clock, 'x');
+    let (b, join_b) = across.map_or_else(|| ("''".to_owned(), String::new()), |b| group(b, clock, 'y'));
+    let (conditions, values) = filter.conditions();
+    let conditions: String = conditions.into_iter().map(|c| format!(" AND {c}")).collect();
+    let t = if clock == Clock::Utc { "f.hour" } else { "f.local_hour" };
+    let mut s = c.prepare_cached(&format!(
+        "{WENT_TO} SELECT {a}, {b}, m.id, m.channel, min({t}) / 24, {sums} FROM mailing m JOIN figure_cell f ON f.mailing_id = m.id JOIN place p ON p.id = f.place_id{join_a}{join_b}
+         WHERE f.sent > 0{conditions} GROUP BY 1, 2, 3",
+        sums = figures::added_up()
+    ))?;
+    let rows = s.query_map(params_from_iter(values), |r| {
+        Ok(Piece {
+            key: key(r.get(0)?),
+            across: key(r.get(1)?),
+            mailing: r.get(2)?,
+            channel: r.get::<_, As<Channel>>(3)?.0,
+            day: r.get(4)?,
+            sums: figures::sums(r, 5)?,
+        })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// A group, or all of them together.
+#[derive(Debug, Clone, Default)]
+pub struct Group {
+    pub key: String,
+    all: Sums,
+    email: Sums,
+    pub pieces: Vec<(i64, Channel, Sums)>,
+    days: BTreeSet<i64>,
+}
+
+impl Group {
+    fn put(&mut self, piece: &Piece) {
+        self.all.add(&piece.sums);
+        if piece.channel == Channel::Email {
+            self.email.add(&piece.sums);
+        }
+        self.days.insert(piece.day);
+        match self.pieces.last_mut() {
+            Some((mailing, _, sums)) if *mailing == piece.mailing => sums.add(&piece.sums),
+            _ => self.pieces.push((piece.mailing, piece.channel, piece.sums.clone())),
+        }
+    }
+
+    /// Its sums as far as a figure can be known of them.
+    #[must_use]
+    pub fn sums_for(&self, figure: Figure) -> &Sums {
+        if figure.definition().email_only { &self.email } else { &self.all }
+    }
+
+    /// A figure of each of its mailings of which it can be known.
+    #[must_use]
+    pub fn part(&self, figure: Figure) -> Part {
+        let known = self.pieces.iter().filter(|p| figure.can_be_known(p.1));
+        let mailings: BTreeMap<i64, Arm> = known.map(|(mailing, _, sums)| (*mailing, sums.arm(figure))).collect();
+        Part { mailings, days: self.days.len() }
+    }
+
+    #[must_use]
+    pub fn mailings(&self) -> usize {
+        self.pieces.len()
+    }
+
+    #[must_use]
+    pub fn days(&self) -> usize {
+        self.days.len()
+    }
+}
+
+/// Pieces put together by their keys, in the order of the keys; pieces of one mailing must stand together within a key.
+#[must_use]
+pub fn together(pieces: &[Piece]) -> Vec<Group> {
+    let mut out: BTreeMap<&str, Group> = BTreeMap::new();
+    let mut sorted: Vec<&Piece> = pieces.iter().collect();
+    sorted.sort_by_key(|p| p.mailing);
+    for p in sorted {
+        out.entry(&p.key).or_insert_with(|| Group { key: p.key.clone(), ..Group::default() }).put(p);
+    }
+    out.into_values().collect()
+}
+
+/// The names of groups that are told by a number.
+///
+/// # Errors
+/// When the database fails.
+pub fn names(c: &Connection, by: By) -> Result<HashMap<String, String>> {
+    let sql = match by {
+        By::Mailing => "SELECT id, name FROM mailing",
+        By::Topic => "SELECT id, name FROM topic UNION ALL SELECT 0, 'no topic'",
+        By::Letterhead => "SELECT id, name FROM letterhead",
+        By::Label => "SELECT id, name FROM label UNION ALL SELECT 0, 'no label'",
+        By::List => "SELECT id, name FROM list UNION ALL SELECT 0, 'no list'",
+        By::Segment => "SELECT id, name FROM segment UNION ALL SELECT 0, 'no segment'",
+        By::Series => "SELECT id, name FROM series UNION ALL SELECT 0, 'no series'",
+        By::Domain => {
+            "SELECT id, name FROM domain WHERE id IN (SELECT domain_id FROM place) UNION ALL SELECT 0, 'domains of fewer than 20 people'"
+        }
+        _ => return Ok(HashMap::new()),
+    };
+    let mut s = c.prepare_cached(sql)?;
+    Ok(s.query_map([], |r| Ok((r.get::<_, i64>(0)?.to_string(), r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// A mailing as the norm looks at it.
+#[derive(Debug, Clone)]
+pub struct Sent {
+    pub id: i64,
+    pub name: String,
+    pub started_at: i64,
+    pub topic: Option<i64>,
+    pub letterhead: i64,
+    pub channel: Channel,
+    pub sums: Sums,
+}
+
+/// All mailings that went out, in the order in which they began; a series' messages have no beginning and are none of them.
+///
+/// # Errors
+/// When the database fails.
+pub fn sent(c: &Connection) -> Result<Vec<Sent>> {
+    let mut s = c.prepare_cached(&format!(
+        "SELECT m.id, m.name, m.started_at, m.topic_id, m.letterhead_id, m.channel, {} FROM mailing m JOIN mailing_figure f ON f.mailing_id = m.id
+         WHERE m.started_at IS NOT NULL AND m.series_id IS NULL GROUP BY m.id HAVING sum(f.sent) > 0 ORDER BY m.started_at, m.id",
+        figures::added_up()
+    ))?;
+    let rows = s.query_map([], |r| {
+        Ok(Sent {
+            id: r.get(0)?,
+            name: r.get(1)?,
+            started_at: r.get(2)?,
+            topic: r.get(3)?,
+            letterhead: r.get(4)?,
+            channel: r.get::<_, As<Channel>>(5)?.0,
+            sums: figures::sums(r, 6)?,
+        })
+    })?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The figure of a key.
+///
+/// # Errors
+/// There is none.
+pub fn figure(key: &str) -> Result<Figure> {
+    Figure::parse(key).ok_or(StoreError::Missing("figure"))
+}

@@ -1,0 +1,50 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { useLocation } from "react-router";
+import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
+import { Failure } from "../../shared/states";
+
+/** Saves what stands in the address under a name, or forgets the view that it is. */
+export function SaveView() {
+  const { pathname, search } = useLocation();
+  const [name, setName] = useState<string | null>(null);
+  const path = pathname + search;
+  const view = useQuery(queries.savedViews).data?.find((v) => v.path === path);
+  const save = useMutation({
+    mutationFn: (name: string) => ok(api.POST("/api/findings/views", { body: { name, path } })),
+    onSuccess: () => setName(null),
+  });
+  const forget = useMutation({
+    mutationFn: (id: number) => ok(api.DELETE("/api/findings/views/{id}", { params: { path: { id } } })),
+  });
+  if (view)
+    return (
+      <span className="soft">
+        {view.name}{" "}
+        <button className="plain" onClick={() => forget.mutate(view.id)}>
+          Forget this view
+        </button>
+        <Failure error={forget.error} />
+      </span>
+    );
+  return name === null ? (
+    <button className="plain" onClick={() => setName("")}>
+      Save this view
+    </button>
+  ) : (
+    <form
+      style={{ display: "inline-flex", gap: 8 }}
+      onSubmit={(e) => {
+        e.preventDefault();
+        save.mutate(name);
+      }}
+    >
+      <input className="bare" aria-label="Name of the view" value={name} onChange={(e) => setName(e.target.value)} />
+      <button className="plain" disabled={name.trim() === "" || save.isPending}>
+        Save
+      </button>
+      <Failure error={save.error} />
+    </form>
+  );
+}
