@@ -2,6 +2,7 @@
 
 mod base;
 mod clearance;
+mod findings;
 mod guides;
 mod hours;
 mod journey;

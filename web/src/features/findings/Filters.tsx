@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import { plural } from "../../shared/format";
+import { count, plural } from "../../shared/format";
 import { Pick } from "../../shared/Pick";
 import { FILTERS, useAsked, useFound, type FilterKey, type Found } from "./asked";
 
@@ -84,9 +84,7 @@ export function Filters({
       )}
       {total && (
         <span>
-          {total.mailings === total.all_mailings
-            ? plural(total.all_mailings, "mailing")
-            : `${total.mailings} of ${plural(total.all_mailings, "mailing")} shown`}
+          {count(total.mailings)} of {plural(total.all_mailings, "mailing")} shown
         </span>
       )}
       {total?.newest_hidden && <span className="wait">the newest, {total.newest_hidden}, isn’t shown</span>}

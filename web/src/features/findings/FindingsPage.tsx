@@ -272,7 +272,20 @@ export function FindingsPage() {
                           </>
                         ),
                     ),
-                    col.number("Sent", (r) => r.sent),
+                    col.number("Sent", (r) => r.sent, {
+                      cell: (r) => (
+                        <Figure
+                          title={`Sent: ${count(r.sent)}`}
+                          working={f.catalogue
+                            .filter((d) => d.figure === "sent")
+                            .map((d) => (
+                              <FigureWorking key={d.key} row={r} figure={d} catalogue={f.catalogue} />
+                            ))}
+                        >
+                          {count(r.sent)}
+                        </Figure>
+                      ),
+                    }),
                     ...chosen.map((d) =>
                       col.shown(
                         d.name,

@@ -40,7 +40,8 @@ export function SaveView() {
         save.mutate(name);
       }}
     >
-      <input className="bare" aria-label="Name of the view" value={name} onChange={(e) => setName(e.target.value)} />
+      <label htmlFor="view-name">Name of the view</label>
+      <input id="view-name" className="bare" value={name} onChange={(e) => setName(e.target.value)} />
       <button className="plain" disabled={name.trim() === "" || save.isPending}>
         Save
       </button>
