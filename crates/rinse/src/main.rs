@@ -113,6 +113,16 @@ enum Command {
         /// A table file with a header: CSV, TSV, or semicolons.
         file: PathBuf,
     },
+    /// A saved view of findings as a PDF.
+    Report {
+        /// The view's name.
+        name: String,
+        /// The file to write.
+        #[arg(long)]
+        pdf: PathBuf,
+        #[arg(long, default_value = "data")]
+        data: PathBuf,
+    },
     /// Copy the database into a new file, while Rinse runs.
     Backup {
         #[arg(long, default_value = "data")]
@@ -197,6 +207,8 @@ fn run(command: Command) -> Result<ExitCode> {
                 writeln!(err, "What was there before is in {}.", before.display())?;
             }
         }
+        Command::Report { name, pdf, data } => std::fs::write(&pdf, rinse_server::report::of_view(&data, &name)?)
+            .with_context(|| format!("{} can't be written", pdf.display()))?,
         Command::Clear { mailing, at, data } => tools::clear(mailing, &at, &data)?,
         Command::Assign { trial: Some(id), data, .. } => return tools::assign(id, &data),
         Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(0), &data),

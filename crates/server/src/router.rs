@@ -324,6 +324,7 @@ fn own(app: App) -> Router {
         .route("/api/contacts/{id}/record.json", get(people::record))
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))
         .route("/api/findings/by.csv", get(findings::by::by_csv))
+        .route("/api/findings/by.pdf", get(findings::by::by_pdf))
         .route("/api/upkeep/people.csv", get(upkeep::people_csv))
         .route("/api/upkeep/evidence.zip", get(evidence::pack))
         .route("/api/upkeep/evidence.pdf", get(evidence::pdf))

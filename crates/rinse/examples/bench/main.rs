@@ -3,6 +3,7 @@
 mod base;
 mod clearing;
 mod crowd;
+mod findings;
 mod people;
 mod sending;
 mod trials;
@@ -98,6 +99,9 @@ async fn events() {
 async fn main() {
     let only: Vec<String> = std::env::args().skip(1).collect();
     let asked = |name: &str| only.is_empty() || only.iter().any(|o| o == name);
+    if asked("findings") {
+        findings::findings();
+    }
     if asked("calc") {
         trials::calc();
     }

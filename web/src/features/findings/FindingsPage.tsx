@@ -302,7 +302,8 @@ export function FindingsPage() {
               )}
               <p className="soft small">
                 <a href={`/api/findings/by.csv?${csv.toString()}`}>All figures as CSV</a>,{" "}
-                <a href={`/api/findings/by?${csv.toString()}`}>as JSON</a>
+                <a href={`/api/findings/by?${csv.toString()}`}>as JSON</a>,{" "}
+                <a href={`/api/findings/by.pdf?${csv.toString()}`}>this view as PDF</a>
               </p>
             </>
           );

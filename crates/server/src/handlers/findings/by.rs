@@ -1,269 +1,29 @@
-//! Messages by what they have in common: groups with their rates, two groupings crossed, which group is best, what lies outside its norm.
+//! Messages by what they have in common: as JSON, CSV and PDF.
 
 use crate::csv_out::csv_file;
 use crate::error::{Answer, ApiError};
+use crate::grouped::{self, Asked, FindingsBy};
+use crate::report;
 use crate::state::App;
 use axum::Json;
 use axum::extract::{Query, State};
-use axum::response::Response;
-use rinse_core::figure::{Definition, Figure};
-use rinse_core::findings::best::{self, Best};
-use rinse_core::findings::norm::{self, Norm, Point};
-use rinse_core::findings::{By, Clock, OverMailings, name_of, over_mailings};
-use rinse_core::report::Rate;
-use rinse_core::stats::Arm;
-use rinse_store::findings::groups::{self, Filter, Group, Piece, Sent};
-use rinse_store::{Connection, StoreError};
-use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
-use utoipa::{IntoParams, ToSchema};
-
-#[derive(Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub(crate) struct Asked {
-    /// Mailings when absent.
-    by: Option<By>,
-    /// A second grouping, crossed with the first.
-    across: Option<By>,
-    /// The figure that is drawn, and by which a group is best: human opens when absent.
-    figure: Option<Figure>,
-    /// Whose clock tells hours and days.
-    clock: Option<Clock>,
-}
-
-/// A group of messages.
-#[derive(Serialize, ToSchema)]
-#[schema(as = FindingsGroup)]
-pub(crate) struct Row {
-    key: String,
-    name: String,
-    /// Mailings that it is made of, and days on which they began.
-    mailings: usize,
-    days: usize,
-    /// The one mailing that it is, where it is one.
-    only: Option<String>,
-    /// When a mailing began.
-    started_at: Option<i64>,
-    /// Every figure that can be known of it.
-    figures: BTreeMap<Figure, Rate>,
-    sent: u64,
-    /// The limits of the chosen figure with the mailing as the unit: of six mailings or more.
-    over_mailings: Option<OverMailings>,
-    /// Whether it is better in the chosen figure than all other groups together; none where that isn't asked.
-    best: Option<Best>,
-    /// The norm of a mailing's kind in the chosen figure.
-    norm: Option<Norm>,
-}
-
-/// The chosen figure of two groupings crossed.
-#[derive(Serialize, ToSchema)]
-#[schema(as = FindingsCell)]
-pub(crate) struct Cell {
-    row: String,
-    column: String,
-    mailings: usize,
-    rate: Rate,
-}
-
-/// A group of the second grouping.
-#[derive(Serialize, ToSchema)]
-#[schema(as = FindingsColumn)]
-pub(crate) struct Column {
-    key: String,
-    name: String,
-    rate: Rate,
-}
-
-#[derive(Serialize, ToSchema)]
-pub(crate) struct FindingsBy {
-    by: By,
-    by_words: String,
-    across: Option<By>,
-    across_words: Option<String>,
-    clock: Clock,
-    figure: Definition,
-    rows: Vec<Row>,
-    columns: Vec<Column>,
-    cells: Vec<Cell>,
-    /// All that is shown together.
-    total: Total,
-    catalogue: Vec<Definition>,
-}
-
-/// What is shown, together.
-#[derive(Serialize, ToSchema)]
-#[schema(as = FindingsTotal)]
-pub(crate) struct Total {
-    figures: BTreeMap<Figure, Rate>,
-    sent: u64,
-    over_mailings: Option<OverMailings>,
-    /// Mailings shown, and all there are.
-    mailings: usize,
-    all_mailings: usize,
-    /// The newest mailing, where the filter hides it.
-    newest_hidden: Option<String>,
-}
-
-fn rates(group: &Group) -> BTreeMap<Figure, Rate> {
-    let one = |f: Figure| {
-        let sums = group.sums_for(f);
-        // Of text messages alone nothing can be known of what only email tells.
-        (f.of().is_some() && (!f.definition().email_only || sums.of(Figure::Sent) > 0)).then(|| (f, sums.rate(f)))
-    };
-    Figure::ALL.into_iter().filter_map(one).collect()
-}
-
-fn more_is_better(figure: Figure) -> bool {
-    !matches!(
-        figure,
-        Figure::Bounced
-            | Figure::BouncedPermanently
-            | Figure::BouncedTemporarily
-            | Figure::Blocked
-            | Figure::Leaving
-            | Figure::LeftTopic
-            | Figure::LeftSeries
-            | Figure::Paused
-            | Figure::Withdrew
-            | Figure::Complaints
-    )
-}
-
-fn over(group: &Group, figure: Figure) -> Option<OverMailings> {
-    over_mailings(&group.part(figure).mailings.into_values().collect::<Vec<Arm>>())
-}
-
-/// The order of groups: time runs on, everything else by how much of it there is.
-fn in_order(by: By, groups: &mut [Group]) {
-    if by.of_time() {
-        groups.sort_by(|a, b| match (a.key.parse::<i64>(), b.key.parse::<i64>()) {
-            (Ok(x), Ok(y)) => x.cmp(&y),
-            _ => a.key.cmp(&b.key),
-        });
-    } else {
-        groups.sort_by_key(|g| std::cmp::Reverse(g.sums_for(Figure::Sent).of(Figure::Sent)));
-    }
-}
-
-fn name(names: &HashMap<String, String>, by: By, key: &str) -> String {
-    names.get(key).cloned().unwrap_or_else(|| name_of(by, key))
-}
-
-fn told(c: &Connection, asked: &Asked, filter: &Filter) -> Result<FindingsBy, StoreError> {
-    let (by, clock) = (asked.by.unwrap_or(By::Mailing), asked.clock.unwrap_or_default());
-    let across = asked.across.filter(|a| *a != by);
-    let figure = asked.figure.filter(|f| f.of().is_some()).unwrap_or(Figure::HumanOpens);
-    let pieces = groups::pieces(c, by, None, clock, filter)?;
-    let mut found = groups::together(&pieces);
-    in_order(by, &mut found);
-    let (names, sent) = (groups::names(c, by)?, groups::sent(c)?);
-    let by_mailing: HashMap<i64, &Sent> = sent.iter().map(|s| (s.id, s)).collect();
-    // A mailing is no group, and days follow each other: nothing is best among them.
-    let compared = !matches!(by, By::Mailing | By::Day | By::Week | By::Month);
-    let bests = compared.then(|| best::told(&found.iter().map(|g| g.part(figure)).collect::<Vec<_>>(), more_is_better(figure)));
-    let norms = if by == By::Mailing { norms(&sent, figure) } else { HashMap::new() };
-    let mut rows: Vec<Row> = found
-        .iter()
-        .enumerate()
-        .map(|(i, g)| {
-            let mailing = (by == By::Mailing).then(|| g.key.parse::<i64>().ok()).flatten();
-            Row {
-                name: name(&names, by, &g.key),
-                key: g.key.clone(),
-                mailings: g.mailings(),
-                days: g.days(),
-                only: g
-                    .pieces
-                    .first()
-                    .filter(|_| by != By::Mailing && g.mailings() == 1)
-                    .and_then(|p| by_mailing.get(&p.0))
-                    .map(|s| s.name.clone()),
-                started_at: mailing.and_then(|m| by_mailing.get(&m)).map(|s| s.started_at),
-                figures: rates(g),
-                sent: g.sums_for(Figure::Sent).of(Figure::Sent),
-                over_mailings: over(g, figure),
-                best: bests.as_ref().map(|b| b[i]),
-                norm: mailing.and_then(|m| norms.get(&m).copied()),
-            }
-        })
-        .collect();
-    if by == By::Mailing {
-        rows.sort_by_key(|r| std::cmp::Reverse(r.started_at));
-    }
-    let mut all = Group::default();
-    let mut each: Vec<Piece> =
-        if matches!(by, By::Label | By::List | By::Segment) { groups::pieces(c, By::Mailing, None, clock, filter)? } else { pieces };
-    each.iter_mut().for_each(|p| p.key = String::new());
-    if let Some(together) = groups::together(&each).pop() {
-        all = together;
-    }
-    let shown: BTreeSet<i64> = all.pieces.iter().map(|p| p.0).collect();
-    let newest = sent.last().filter(|s| !shown.contains(&s.id));
-    let (columns, cells) = across.map_or_else(|| Ok((Vec::new(), Vec::new())), |across| crossed(c, by, across, clock, filter, figure))?;
-    Ok(FindingsBy {
-        by,
-        by_words: by.words().into(),
-        across,
-        across_words: across.map(|a| a.words().into()),
-        clock,
-        figure: figure.definition(),
-        rows,
-        columns,
-        cells,
-        total: Total {
-            figures: rates(&all),
-            sent: all.sums_for(Figure::Sent).of(Figure::Sent),
-            over_mailings: over(&all, figure),
-            mailings: sent.iter().filter(|s| shown.contains(&s.id)).count(),
-            all_mailings: sent.len(),
-            newest_hidden: newest.map(|s| s.name.clone()),
-        },
-        catalogue: Figure::ALL.map(Figure::definition).to_vec(),
-    })
-}
-
-/// The norm of each mailing in a figure, whatever is shown.
-fn norms(sent: &[Sent], figure: Figure) -> HashMap<i64, Norm> {
-    let known: Vec<&Sent> = sent.iter().filter(|s| figure.can_be_known(s.channel)).collect();
-    let points: Vec<Point> =
-        known.iter().map(|s| Point { at: s.started_at, topic: s.topic, letterhead: s.letterhead, arm: s.sums.arm(figure) }).collect();
-    known.iter().zip(norm::of_each(&points)).filter_map(|(s, n)| Some((s.id, n?))).collect()
-}
-
-type Crossed = (Vec<Column>, Vec<Cell>);
-
-fn crossed(c: &Connection, by: By, across: By, clock: Clock, filter: &Filter, figure: Figure) -> Result<Crossed, StoreError> {
-    let pieces = groups::pieces(c, by, Some(across), clock, filter)?;
-    let names = groups::names(c, across)?;
-    let mut columns = groups::together(&groups::pieces(c, across, None, clock, filter)?);
-    in_order(across, &mut columns);
-    let columns = columns
-        .iter()
-        .map(|g| Column { name: name(&names, across, &g.key), key: g.key.clone(), rate: g.sums_for(figure).rate(figure) })
-        .collect();
-    let mut cells: BTreeMap<(&str, &str), Vec<Piece>> = BTreeMap::new();
-    for p in &pieces {
-        cells.entry((&p.key, &p.across)).or_default().push(Piece { key: String::new(), ..p.clone() });
-    }
-    let cell = |((row, column), pieces): ((&str, &str), Vec<Piece>)| {
-        let group = groups::together(&pieces).pop().unwrap_or_default();
-        Cell { row: row.into(), column: column.into(), mailings: group.mailings(), rate: group.sums_for(figure).rate(figure) }
-    };
-    Ok((columns, cells.into_iter().map(cell).collect()))
-}
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use rinse_core::figure::Definition;
+use rinse_store::findings::groups::Filter;
 
 /// Messages by what they have in common, handed over in a period, with their figures: rates with the people's own limits (Wilson) and with the
 /// mailing as the unit; which group is best in the chosen figure; of mailings, which lie outside their norm. Nothing of this was left to chance.
 #[utoipa::path(get, path = "/api/findings/by", params(Asked, Filter), responses((status = 200, body = FindingsBy)))]
 pub(crate) async fn by(State(app): State<App>, Query(asked): Query<Asked>, Query(filter): Query<Filter>) -> Answer<FindingsBy> {
     let filter = filter.at(app.now().0);
-    Ok(Json(app.store.read(move |c| told(c, &asked, &filter)).await?))
+    Ok(Json(app.store.read(move |c| grouped::told(c, &asked, &filter)).await?))
 }
 
 /// The same as CSV: a row a group, or a row a pair of groups, counts and rates of the figures.
 pub(crate) async fn by_csv(State(app): State<App>, Query(asked): Query<Asked>, Query(filter): Query<Filter>) -> Result<Response, ApiError> {
     let filter = filter.at(app.now().0);
-    let found = app.store.read(move |c| told(c, &asked, &filter)).await?;
+    let found = app.store.read(move |c| grouped::told(c, &asked, &filter)).await?;
     let rate = |r: Option<f64>| r.map(|r| format!("{r:.6}")).unwrap_or_default();
     if let Some(across) = found.across {
         let named = |key: &str| found.columns.iter().find(|c| c.key == key).map_or_else(String::new, |c| c.name.clone());
@@ -299,4 +59,14 @@ pub(crate) async fn by_csv(State(app): State<App>, Query(asked): Query<Asked>, Q
         line
     });
     csv_file("findings.csv", &header, rows)
+}
+
+/// The same as a PDF: the sentence, the picture over time, the groups.
+pub(crate) async fn by_pdf(State(app): State<App>, Query(asked): Query<Asked>, Query(filter): Query<Filter>) -> Result<Response, ApiError> {
+    let (filter, now) = (filter.at(app.now().0), app.now().0);
+    let found = app.store.read(move |c| grouped::told(c, &asked, &filter)).await?;
+    let pdf = tokio::task::spawn_blocking(move || report::pdf("Findings", &found, now)).await;
+    let pdf = pdf.map_err(|e| ApiError::Broken(e.to_string()))?.map_err(|e| ApiError::Broken(e.to_string()))?;
+    Ok(([(header::CONTENT_TYPE, "application/pdf"), (header::CONTENT_DISPOSITION, "attachment; filename=\"findings.pdf\"")], pdf)
+        .into_response())
 }

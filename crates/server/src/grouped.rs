@@ -1,0 +1,252 @@
+//! Messages by what they have in common, as the page, the files and the report on paper tell them: groups with their rates, two groupings
+//! crossed, which group is best, what lies outside its norm.
+
+use rinse_core::figure::{Definition, Figure};
+use rinse_core::findings::best::{self, Best};
+use rinse_core::findings::norm::{self, Norm, Point};
+use rinse_core::findings::{By, Clock, OverMailings, name_of, over_mailings};
+use rinse_core::report::Rate;
+use rinse_core::stats::Arm;
+use rinse_store::findings::groups::{self, Filter, Group, Piece, Sent};
+use rinse_store::{Connection, StoreError};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
+use utoipa::{IntoParams, ToSchema};
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Asked {
+    /// Mailings when absent.
+    pub(crate) by: Option<By>,
+    /// A second grouping, crossed with the first.
+    pub(crate) across: Option<By>,
+    /// The figure that is drawn, and by which a group is best: human opens when absent.
+    pub(crate) figure: Option<Figure>,
+    /// Whose clock tells hours and days.
+    pub(crate) clock: Option<Clock>,
+}
+
+/// A group of messages.
+#[derive(Serialize, ToSchema)]
+#[schema(as = FindingsGroup)]
+pub(crate) struct Row {
+    pub(crate) key: String,
+    pub(crate) name: String,
+    /// Mailings that it is made of, and days on which they began.
+    pub(crate) mailings: usize,
+    pub(crate) days: usize,
+    /// The one mailing that it is, where it is one.
+    pub(crate) only: Option<String>,
+    /// When a mailing began.
+    pub(crate) started_at: Option<i64>,
+    /// Every figure that can be known of it.
+    pub(crate) figures: BTreeMap<Figure, Rate>,
+    pub(crate) sent: u64,
+    /// The limits of the chosen figure with the mailing as the unit: of six mailings or more.
+    pub(crate) over_mailings: Option<OverMailings>,
+    /// Whether it is better in the chosen figure than all other groups together; none where that isn't asked.
+    pub(crate) best: Option<Best>,
+    /// The norm of a mailing's kind in the chosen figure.
+    pub(crate) norm: Option<Norm>,
+}
+
+/// The chosen figure of two groupings crossed.
+#[derive(Serialize, ToSchema)]
+#[schema(as = FindingsCell)]
+pub(crate) struct Cell {
+    pub(crate) row: String,
+    pub(crate) column: String,
+    pub(crate) mailings: usize,
+    pub(crate) rate: Rate,
+}
+
+/// A group of the second grouping.
+#[derive(Serialize, ToSchema)]
+#[schema(as = FindingsColumn)]
+pub(crate) struct Column {
+    pub(crate) key: String,
+    pub(crate) name: String,
+    pub(crate) rate: Rate,
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct FindingsBy {
+    pub(crate) by: By,
+    pub(crate) by_words: String,
+    pub(crate) across: Option<By>,
+    pub(crate) across_words: Option<String>,
+    pub(crate) clock: Clock,
+    pub(crate) figure: Definition,
+    pub(crate) rows: Vec<Row>,
+    pub(crate) columns: Vec<Column>,
+    pub(crate) cells: Vec<Cell>,
+    /// All that is shown together.
+    pub(crate) total: Total,
+    pub(crate) catalogue: Vec<Definition>,
+}
+
+/// What is shown, together.
+#[derive(Serialize, ToSchema)]
+#[schema(as = FindingsTotal)]
+pub(crate) struct Total {
+    pub(crate) figures: BTreeMap<Figure, Rate>,
+    pub(crate) sent: u64,
+    pub(crate) over_mailings: Option<OverMailings>,
+    /// Mailings shown, and all there are.
+    pub(crate) mailings: usize,
+    pub(crate) all_mailings: usize,
+    /// The newest mailing, where the filter hides it.
+    pub(crate) newest_hidden: Option<String>,
+}
+
+fn rates(group: &Group) -> BTreeMap<Figure, Rate> {
+    let one = |f: Figure| {
+        let sums = group.sums_for(f);
+        // Of text messages alone nothing can be known of what only email tells.
+        (f.of().is_some() && (!f.definition().email_only || sums.of(Figure::Sent) > 0)).then(|| (f, sums.rate(f)))
+    };
+    Figure::ALL.into_iter().filter_map(one).collect()
+}
+
+fn more_is_better(figure: Figure) -> bool {
+    !matches!(
+        figure,
+        Figure::Bounced
+            | Figure::BouncedPermanently
+            | Figure::BouncedTemporarily
+            | Figure::Blocked
+            | Figure::Leaving
+            | Figure::LeftTopic
+            | Figure::LeftSeries
+            | Figure::Paused
+            | Figure::Withdrew
+            | Figure::Complaints
+    )
+}
+
+fn over(group: &Group, figure: Figure) -> Option<OverMailings> {
+    over_mailings(&group.part(figure).mailings.into_values().collect::<Vec<Arm>>())
+}
+
+/// The order of groups: time runs on, everything else by how much of it there is.
+fn in_order(by: By, groups: &mut [Group]) {
+    if by.of_time() {
+        groups.sort_by(|a, b| match (a.key.parse::<i64>(), b.key.parse::<i64>()) {
+            (Ok(x), Ok(y)) => x.cmp(&y),
+            _ => a.key.cmp(&b.key),
+        });
+    } else {
+        groups.sort_by_key(|g| std::cmp::Reverse(g.sums_for(Figure::Sent).of(Figure::Sent)));
+    }
+}
+
+fn name(names: &HashMap<String, String>, by: By, key: &str) -> String {
+    names.get(key).cloned().unwrap_or_else(|| name_of(by, key))
+}
+
+/// What is asked for.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn told(c: &Connection, asked: &Asked, filter: &Filter) -> Result<FindingsBy, StoreError> {
+    let (by, clock) = (asked.by.unwrap_or(By::Mailing), asked.clock.unwrap_or_default());
+    let across = asked.across.filter(|a| *a != by);
+    let figure = asked.figure.filter(|f| f.of().is_some()).unwrap_or(Figure::HumanOpens);
+    let pieces = groups::pieces(c, by, None, clock, filter)?;
+    let mut found = groups::together(&pieces);
+    in_order(by, &mut found);
+    let (names, sent) = (groups::names(c, by)?, groups::sent(c)?);
+    let by_mailing: HashMap<i64, &Sent> = sent.iter().map(|s| (s.id, s)).collect();
+    // A mailing is no group, and days follow each other: nothing is best among them.
+    let compared = !matches!(by, By::Mailing | By::Day | By::Week | By::Month);
+    let bests = compared.then(|| best::told(&found.iter().map(|g| g.part(figure)).collect::<Vec<_>>(), more_is_better(figure)));
+    let norms = if by == By::Mailing { norms(&sent, figure) } else { HashMap::new() };
+    let mut rows: Vec<Row> = found
+        .iter()
+        .enumerate()
+        .map(|(i, g)| {
+            let mailing = (by == By::Mailing).then(|| g.key.parse::<i64>().ok()).flatten();
+            Row {
+                name: name(&names, by, &g.key),
+                key: g.key.clone(),
+                mailings: g.mailings(),
+                days: g.days(),
+                only: g
+                    .pieces
+                    .first()
+                    .filter(|_| by != By::Mailing && g.mailings() == 1)
+                    .and_then(|p| by_mailing.get(&p.0))
+                    .map(|s| s.name.clone()),
+                started_at: mailing.and_then(|m| by_mailing.get(&m)).map(|s| s.started_at),
+                figures: rates(g),
+                sent: g.sums_for(Figure::Sent).of(Figure::Sent),
+                over_mailings: over(g, figure),
+                best: bests.as_ref().map(|b| b[i]),
+                norm: mailing.and_then(|m| norms.get(&m).copied()),
+            }
+        })
+        .collect();
+    if by == By::Mailing {
+        rows.sort_by_key(|r| std::cmp::Reverse(r.started_at));
+    }
+    let mut all = Group::default();
+    let mut each: Vec<Piece> =
+        if matches!(by, By::Label | By::List | By::Segment) { groups::pieces(c, By::Mailing, None, clock, filter)? } else { pieces };
+    each.iter_mut().for_each(|p| p.key = String::new());
+    if let Some(together) = groups::together(&each).pop() {
+        all = together;
+    }
+    let shown: BTreeSet<i64> = all.pieces.iter().map(|p| p.0).collect();
+    let newest = sent.last().filter(|s| !shown.contains(&s.id));
+    let (columns, cells) = across.map_or_else(|| Ok((Vec::new(), Vec::new())), |across| crossed(c, by, across, clock, filter, figure))?;
+    Ok(FindingsBy {
+        by,
+        by_words: by.words().into(),
+        across,
+        across_words: across.map(|a| a.words().into()),
+        clock,
+        figure: figure.definition(),
+        rows,
+        columns,
+        cells,
+        total: Total {
+            figures: rates(&all),
+            sent: all.sums_for(Figure::Sent).of(Figure::Sent),
+            over_mailings: over(&all, figure),
+            mailings: sent.iter().filter(|s| shown.contains(&s.id)).count(),
+            all_mailings: sent.len(),
+            newest_hidden: newest.map(|s| s.name.clone()),
+        },
+        catalogue: Figure::ALL.map(Figure::definition).to_vec(),
+    })
+}
+
+/// The norm of each mailing in a figure, whatever is shown.
+fn norms(sent: &[Sent], figure: Figure) -> HashMap<i64, Norm> {
+    let known: Vec<&Sent> = sent.iter().filter(|s| figure.can_be_known(s.channel)).collect();
+    let points: Vec<Point> =
+        known.iter().map(|s| Point { at: s.started_at, topic: s.topic, letterhead: s.letterhead, arm: s.sums.arm(figure) }).collect();
+    known.iter().zip(norm::of_each(&points)).filter_map(|(s, n)| Some((s.id, n?))).collect()
+}
+
+type Crossed = (Vec<Column>, Vec<Cell>);
+
+fn crossed(c: &Connection, by: By, across: By, clock: Clock, filter: &Filter, figure: Figure) -> Result<Crossed, StoreError> {
+    let pieces = groups::pieces(c, by, Some(across), clock, filter)?;
+    let names = groups::names(c, across)?;
+    let mut columns = groups::together(&groups::pieces(c, across, None, clock, filter)?);
+    in_order(across, &mut columns);
+    let columns = columns
+        .iter()
+        .map(|g| Column { name: name(&names, across, &g.key), key: g.key.clone(), rate: g.sums_for(figure).rate(figure) })
+        .collect();
+    let mut cells: BTreeMap<(&str, &str), Vec<Piece>> = BTreeMap::new();
+    for p in &pieces {
+        cells.entry((&p.key, &p.across)).or_default().push(Piece { key: String::new(), ..p.clone() });
+    }
+    let cell = |((row, column), pieces): ((&str, &str), Vec<Piece>)| {
+        let group = groups::together(&pieces).pop().unwrap_or_default();
+        Cell { row: row.into(), column: column.into(), mailings: group.mailings(), rate: group.sums_for(figure).rate(figure) }
+    };
+    Ok((columns, cells.into_iter().map(cell).collect()))
+}

@@ -1,0 +1,150 @@
+//! A view of findings on paper.
+
+use crate::grouped::{self, Asked, FindingsBy, Row};
+use axum::extract::Query;
+use axum::http::Uri;
+use rinse_core::Instant;
+use rinse_core::figure::{Definition, Figure};
+use rinse_core::findings::By;
+use rinse_core::findings::best::Best;
+use rinse_core::report::Rate;
+use rinse_core::words::thousands;
+use rinse_paper::{Chart, Column, Paper, PaperError, Point, number, words};
+use rinse_store::findings::groups::Filter;
+use rinse_store::findings::views;
+use rinse_store::{Store, settings};
+use std::path::Path;
+
+/// The figures that a table has room for.
+const COLUMNS: [Figure; 6] =
+    [Figure::Accepted, Figure::Bounced, Figure::HumanOpens, Figure::HumanClicks, Figure::Complaints, Figure::Leaving];
+/// Rows on paper; the CSV has all.
+const ON_PAPER: usize = 200;
+/// A view that says nothing of its period is of so many days, as its page is.
+const USUAL_DAYS: i64 = 365;
+
+fn percent(p: Option<f64>, d: &Definition) -> String {
+    p.map_or_else(|| "–".to_owned(), |p| format!("{:.1$}%", p * 100.0, usize::from(d.decimals)))
+}
+
+fn rate(r: Option<&Rate>, d: &Definition) -> String {
+    match r {
+        Some(r) if r.thin => format!("{} (thin)", percent(r.rate, d)),
+        Some(r) => percent(r.rate, d),
+        None => "–".into(),
+    }
+}
+
+/// What the chosen figure says of all that is shown.
+fn sentence(f: &FindingsBy) -> String {
+    let d = &f.figure;
+    let Some(r) = f.total.figures.get(&d.figure).filter(|r| r.of > 0) else {
+        return format!("{} can’t be known of what went out.", d.name);
+    };
+    let mut text = format!("{}: {} of {} {}.", d.name, percent(r.rate, d), thousands(r.of), d.of_words);
+    if let Some(o) = f.total.over_mailings {
+        let (lower, upper) = (percent(Some(o.lower), d), percent(Some(o.upper), d));
+        text.push_str(&format!(" {lower} to {upper} with the mailing as the unit."));
+    }
+    text
+}
+
+fn best(f: &FindingsBy) -> Option<String> {
+    let asked = f.rows.iter().any(|r| r.best.is_some());
+    let better: Vec<&str> = f.rows.iter().filter(|r| r.best.is_some_and(Best::is_better)).map(|r| r.name.as_str()).collect();
+    let said = if better.is_empty() {
+        format!("Which {} is best this can’t tell.", f.by_words)
+    } else {
+        format!("Better than the others together (p under 0.05 by Holm, the mailing as the unit): {}.", better.join(", "))
+    };
+    asked.then(|| format!("{said} Not an experiment: who got mail in which group was not left to chance."))
+}
+
+fn chart(f: &FindingsBy) -> Option<Chart> {
+    let mut rows: Vec<(&Row, i64)> = match f.by {
+        By::Mailing => f.rows.iter().filter_map(|r| Some((r, r.started_at?))).collect(),
+        By::Day | By::Week | By::Month => f.rows.iter().map(|r| (r, 0)).collect(),
+        _ => return None,
+    };
+    rows.sort_by_key(|r| r.1);
+    let label = |r: &Row, at: i64| {
+        if f.by == By::Mailing { Instant(at).words().split(',').next().unwrap_or_default().to_owned() } else { r.name.clone() }
+    };
+    let points = rows
+        .into_iter()
+        .filter_map(|(r, at)| {
+            let rate = r.figures.get(&f.figure.figure)?.rate?;
+            Some(Point { label: label(r, at), rate, limits: r.norm.map(|n| (n.lower, n.upper)), signal: r.norm.is_some_and(|n| n.outside) })
+        })
+        .collect();
+    Some(Chart { title: f.figure.name.into(), points, marks: Vec::new() })
+}
+
+/// The PDF of what was found.
+///
+/// # Errors
+/// When it can't be written.
+pub(crate) fn pdf(name: &str, f: &FindingsBy, now: i64) -> Result<Vec<u8>, PaperError> {
+    let mut p = Paper::new(name, &format!("Rinse · made {}", Instant(now).words()), now / 1000)?;
+    p.text(&sentence(f));
+    p.text(&format!(
+        "{} of {} mailings, {} messages handed over, by {}.",
+        thousands(f.total.mailings as u64),
+        thousands(f.total.all_mailings as u64),
+        thousands(f.total.sent),
+        f.by_words
+    ));
+    if let Some(hidden) = &f.total.newest_hidden {
+        p.text(&format!("The newest mailing, {hidden}, isn’t among them."));
+    }
+    if let Some(said) = best(f) {
+        p.text(&said);
+    }
+    if let Some(chart) = chart(f) {
+        p.heading(f.figure.name);
+        p.chart(&chart);
+        p.soft("The band: the norm of its own kind, by the 20 mailings before (Laney’s p′ chart). Filled: outside it.");
+    }
+    p.heading(&format!("By {}", f.by_words));
+    let told: Vec<Definition> = COLUMNS.map(Figure::definition).to_vec();
+    let mut columns: Vec<Column> = vec![words("", 3.2), number("Sent", 1.1)];
+    columns.extend(told.iter().map(|d| number(d.name, 1.2)));
+    let rows = f.rows.iter().take(ON_PAPER).map(|r| {
+        let mut line = vec![r.name.clone(), thousands(r.sent)];
+        line.extend(told.iter().map(|d| rate(r.figures.get(&d.figure), d)));
+        line
+    });
+    p.table(&columns, &rows.collect::<Vec<_>>());
+    if f.rows.len() > ON_PAPER {
+        p.soft(&format!("The first {ON_PAPER} of {}; the CSV has all.", f.rows.len()));
+    }
+    p.soft("Rates of fewer than 100 messages are thin. What each figure counts, and of what, stands in the guide.");
+    p.finish()
+}
+
+/// A saved view as a PDF, from a data folder.
+///
+/// # Errors
+/// There is no such view, it isn't one that can be put on paper, or the folder can't be read.
+pub fn of_view(data: &Path, name: &str) -> anyhow::Result<Vec<u8>> {
+    let c = Store::look(data)?;
+    let views = views::all(&c)?;
+    let Some(view) = views.iter().find(|v| v.name.eq_ignore_ascii_case(name)) else {
+        let there: Vec<&str> = views.iter().map(|v| v.name.as_str()).collect();
+        anyhow::bail!("There is no saved view “{name}”. There are: {}.", if there.is_empty() { "none".into() } else { there.join(", ") });
+    };
+    anyhow::ensure!(
+        view.path == "/findings" || view.path.starts_with("/findings?"),
+        "“{}” is no view of groups: these alone can be put on paper.",
+        view.name
+    );
+    let uri: Uri = view.path.parse()?;
+    let (asked, mut filter) = (Query::<Asked>::try_from_uri(&uri)?.0, Query::<Filter>::try_from_uri(&uri)?.0);
+    if filter.days.is_none() && filter.from.is_none() && filter.to.is_none() {
+        filter.days = Some(USUAL_DAYS);
+    }
+    // A demo's folder has a clock of its own.
+    let clock = settings::get(&c, "clock")?.and_then(|t| t.parse().ok());
+    let now = clock.unwrap_or_else(|| Instant::of_machine(std::time::SystemTime::now()).0);
+    Ok(pdf(&view.name, &grouped::told(&c, &asked, &filter.at(now))?, now)?)
+}
