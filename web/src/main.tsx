@@ -64,6 +64,7 @@ const PAGES: [string, ComponentType][] = [
     "/findings/compare",
     page(() => import("./features/findings/CompareMailingsPage").then((m) => m.CompareMailingsPage)),
   ],
+  ["/findings/revenue", page(() => import("./features/findings/RevenuePage").then((m) => m.RevenuePage))],
   ["/findings", page(() => import("./features/findings/FindingsPage").then((m) => m.FindingsPage))],
   ["/upkeep", page(() => import("./features/upkeep/UpkeepPage").then((m) => m.UpkeepPage))],
   ["/upkeep/addresses", page(() => import("./features/upkeep/AddressesPage").then((m) => m.AddressesPage))],

@@ -224,8 +224,10 @@ pub(crate) fn told(c: &Connection, asked: &Asked, filter: &Filter) -> Result<Fin
 /// The norm of each mailing in a figure, whatever is shown.
 fn norms(sent: &[Sent], figure: Figure) -> HashMap<i64, Norm> {
     let known: Vec<&Sent> = sent.iter().filter(|s| figure.can_be_known(s.channel)).collect();
-    let points: Vec<Point> =
-        known.iter().map(|s| Point { at: s.started_at, topic: s.topic, letterhead: s.letterhead, arm: s.sums.arm(figure) }).collect();
+    let points: Vec<Point> = known
+        .iter()
+        .map(|s| Point { at: s.started_at, topic: s.topic, letterhead: s.letterhead, channel: s.channel, arm: s.sums.arm(figure) })
+        .collect();
     known.iter().zip(norm::of_each(&points)).filter_map(|(s, n)| Some((s.id, n?))).collect()
 }
 

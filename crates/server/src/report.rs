@@ -67,9 +67,9 @@ fn chart(f: &FindingsBy) -> Option<Chart> {
         _ => return None,
     };
     rows.sort_by_key(|r| r.1);
-    let label = |r: &Row, at: i64| {
-        if f.by == By::Mailing { Instant(at).words().split(',').next().unwrap_or_default().to_owned() } else { r.name.clone() }
-    };
+    // "Thu 16 Apr 2026, 18:40" without weekday, year and hour.
+    let date = |at: i64| Instant(at).words().split(' ').skip(1).take(2).collect::<Vec<_>>().join(" ");
+    let label = |r: &Row, at: i64| if f.by == By::Mailing { date(at) } else { r.name.trim_start_matches("week of ").to_owned() };
     let points = rows
         .into_iter()
         .filter_map(|(r, at)| {
@@ -101,14 +101,14 @@ pub(crate) fn pdf(name: &str, f: &FindingsBy, now: i64) -> Result<Vec<u8>, Paper
         p.text(&said);
     }
     if let Some(chart) = chart(f) {
-        p.heading(f.figure.name);
+        p.heading("Over time");
         p.chart(&chart);
-        p.soft("The band: the norm of its own kind, by the 20 mailings before (Laney’s p′ chart). Filled: outside it.");
+        p.soft("The band: the norm of its own kind, by the 20 mailings before (Laney’s p' chart). Red: outside it.");
     }
     p.heading(&format!("By {}", f.by_words));
     let told: Vec<Definition> = COLUMNS.map(Figure::definition).to_vec();
-    let mut columns: Vec<Column> = vec![words("", 3.2), number("Sent", 1.1)];
-    columns.extend(told.iter().map(|d| number(d.name, 1.2)));
+    let mut columns: Vec<Column> = vec![words("", 3.0), number("Sent", 1.1)];
+    columns.extend(told.iter().map(|d| number(d.name, 1.35)));
     let rows = f.rows.iter().take(ON_PAPER).map(|r| {
         let mut line = vec![r.name.clone(), thousands(r.sent)];
         line.extend(told.iter().map(|d| rate(r.figures.get(&d.figure), d)));

@@ -200,6 +200,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(findings::compare::when_answered))
         .routes(routes!(findings::views::all, findings::views::save))
         .routes(routes!(findings::views::delete))
+        .routes(routes!(findings::revenue::brought))
         .routes(routes!(upkeep::front))
         .routes(routes!(upkeep::people))
         .routes(routes!(upkeep::all_incidents))

@@ -294,7 +294,7 @@ impl Writer<'_> {
         if c.execute_batch("BEGIN IMMEDIATE").is_err() {
             return false;
         }
-        let done = crate::rollups::some(c, ROLLED_AT_ONCE);
+        let done = crate::rollups::some(c, ROLLED_AT_ONCE).and_then(|left| Ok(crate::attribution::kept::some(c, ROLLED_AT_ONCE)? || left));
         let left = matches!(done, Ok(true));
         if c.execute_batch(if done.is_ok() { "COMMIT" } else { "ROLLBACK" }).is_err() {
             let _ = c.execute_batch("ROLLBACK");

@@ -2082,6 +2082,78 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/findings/revenue": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What mailings brought towards a goal, put down by the rule of attribution in force, refunds off: by what mailings have in common, with all that they
+         *     brought until now; by days, what was bought in the period. It says what followed a click, not what mail caused.
+         */
+        get: {
+            parameters: {
+                query: {
+                    /** @description The goal. */
+                    goal: number;
+                    /** @description Mailings when absent; not by recipients or hours. */
+                    by?: components["schemas"]["GroupedBy"];
+                    /** @description Handed over in the last so many days … */
+                    days?: number;
+                    /** @description … or from an instant on, and before one. */
+                    from?: number;
+                    to?: number;
+                    mailing?: number;
+                    topic?: number;
+                    letterhead?: number;
+                    label?: number;
+                    /** @description 1 marketing, 2 service. */
+                    class?: number;
+                    /** @description 1 email, 2 text messages. */
+                    channel?: number;
+                    list?: number;
+                    segment?: number;
+                    series?: number;
+                    /** @description 0: all domains of few people. */
+                    domain?: number;
+                    country?: string;
+                    source?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["RevenueBy"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings/views": {
         parameters: {
             query?: never;
@@ -14711,6 +14783,41 @@ export interface components {
             reason: string;
             /** Format: int64 */
             run_id?: number | null;
+        };
+        RevenueBy: {
+            /** @description Somebody's conversions are still being put down. */
+            behind: boolean;
+            rows: components["schemas"]["RevenueRow"][];
+            total: components["schemas"]["RevenueRow"];
+        };
+        /** @description What a group of mailings brought towards a goal. */
+        RevenueRow: {
+            /**
+             * Format: int64
+             * @description Hundredths of the currency; refunds are taken off.
+             */
+            cents: number;
+            /** Format: int64 */
+            conversions: number;
+            /** Format: int64 */
+            delivered: number;
+            key: string;
+            /** Format: int64 */
+            mailings: number;
+            name: string;
+            /**
+             * Format: int64
+             * @description People with a conversion put down to it; one counts for each mailing.
+             */
+            people: number;
+            /**
+             * Format: double
+             * @description Hundredths per thousand delivered; none where a group is of days, on which nothing need have been delivered.
+             */
+            per_thousand?: number | null;
+            rate?: components["schemas"]["Rate"] | null;
+            /** Format: int64 */
+            sent: number;
         };
         /** @description The people between two windows. */
         Ring: {

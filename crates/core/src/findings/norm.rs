@@ -1,6 +1,7 @@
 //! A mailing against the norm of its own kind: Laney's p′ chart over the twenty mailings before it.
 
 use crate::DAY;
+use crate::channel::Channel;
 use crate::stats::Arm;
 use crate::stats::planning::p_prime_chart;
 use serde::Serialize;
@@ -17,6 +18,7 @@ pub struct Point {
     pub at: i64,
     pub topic: Option<i64>,
     pub letterhead: i64,
+    pub channel: Channel,
     pub arm: Arm,
 }
 
@@ -48,6 +50,7 @@ pub fn of_each(points: &[Point]) -> Vec<Option<Norm>> {
         let p = &points[i];
         let earlier = |kind: Kind| -> Option<(Kind, Vec<Arm>)> {
             let alike = |q: &&Point| match kind {
+                _ if q.channel != p.channel => false,
                 Kind::Topic => p.topic.is_some() && q.topic == p.topic,
                 Kind::Letterhead => q.letterhead == p.letterhead,
             };
@@ -91,6 +94,7 @@ mod tests {
                 at: i as i64 * 7 * DAY,
                 topic: Some(topic(i)),
                 letterhead: 1,
+                channel: Channel::Email,
                 arm: Arm { successes: 250 + (i as u64 * 37) % 20, trials: 1_000 },
             })
             .collect()
@@ -114,5 +118,8 @@ mod tests {
         all[23].arm.successes = 120;
         let norms = of_each(&all);
         assert!(norms[23].unwrap().outside && !norms[22].unwrap().outside);
+        // A text message is no email.
+        all[23].channel = Channel::Text;
+        assert_eq!(of_each(&all)[23], None);
     }
 }

@@ -27,7 +27,7 @@ fn make(folder: &Path) {
          INSERT INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at, handed_at, accepted_at, failed_at, category, any_open_at, open_at, any_click_at, click_at,
                 place_id, local_hour)
             SELECT m, k, m, 3, t, t, t, t, iif((k + m) % 97 = 0, t, NULL), iif((k + m) % 97 = 0, 3, NULL), iif(h < 40, t + h * {HOUR}, NULL), iif(h < 26, t + h * {HOUR}, NULL),
-                iif(h < 4, t + h * {HOUR}, NULL), iif(h < 4, t + h * {HOUR}, NULL), 1 + (k * 7919) % 576, t / {HOUR} + (k * 7919) % 576 / 12 % 8 % 3
+                iif(h < 4, t + h * {HOUR}, NULL), iif(h < 4, t + h * {HOUR}, NULL), 1 + (k * 2654435761 >> 16) % 576, t / {HOUR} + (k * 2654435761 >> 16) % 576 / 12 % 8 % 3
             FROM (SELECT id AS m, started_at + {HOUR} * (value % 3) AS t, 1 + value * 15 + (id * 7) % 15 AS k, (value * 31 + id * 17) % 100 AS h
                 FROM mailing, (WITH RECURSIVE n(value) AS (SELECT 0 UNION ALL SELECT value + 1 FROM n WHERE value < 133332) SELECT value FROM n));
          COMMIT;"

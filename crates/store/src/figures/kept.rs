@@ -202,6 +202,9 @@ pub(crate) fn keep(c: &Connection) -> Result<()> {
     if was.as_deref() == Some(text.as_str()) {
         return Ok(());
     }
+    if was.is_some() {
+        tracing::info!("the figures are counted again, once: some ten seconds for each million messages");
+    }
     let work = c.unchecked_transaction()?;
     let triggers: Vec<String> = c
         .prepare("SELECT name FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = 'send' AND (name LIKE 'send\\_figures%' ESCAPE '\\' OR name LIKE 'send\\_mailing\\_figure%' ESCAPE '\\'

@@ -79,7 +79,7 @@ impl Filter {
 }
 
 /// The lists and segments that mailings went to.
-const WENT_TO: &str = "WITH went_to(mailing_id, kind, ref) AS (
+pub(super) const WENT_TO: &str = "WITH went_to(mailing_id, kind, ref) AS (
     SELECT id, 'list', list_id FROM mailing WHERE list_id IS NOT NULL UNION SELECT id, 'segment', segment_id FROM mailing WHERE segment_id IS NOT NULL
     UNION SELECT mailing_id, kind, ref FROM audience_part WHERE side = 'also')";
 

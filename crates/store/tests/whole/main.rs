@@ -1,5 +1,6 @@
 //! The store on files of its own: one program of all these tests, since each would carry the whole of the store with it.
 
+mod brought;
 mod changes;
 mod clearance;
 mod common;

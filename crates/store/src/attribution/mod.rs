@@ -1,4 +1,6 @@
-//! Conversions put down to mailings, by the rule in force.
+//! Conversions put down to mailings, by the rule in force; `kept` has what they come to, mailing by mailing.
+
+pub mod kept;
 
 use crate::{Result, StoreError, goals, settings};
 use rinse_core::Instant;
@@ -25,6 +27,7 @@ pub fn set_rule(c: &Connection, rule: Rule, now: Instant, person: Option<i64>) -
     rule.check().map_err(StoreError::Refused)?;
     let text = serde_json::to_string(&rule)?;
     settings::set(c, KEY, &text)?;
+    kept::again(c)?;
     settings::audit(c, now, person, "attribution changed", "setting", 0, &text)
 }
 

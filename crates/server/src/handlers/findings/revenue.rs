@@ -1,0 +1,28 @@
+//! What mailings brought.
+
+use crate::error::Answer;
+use crate::state::App;
+use axum::Json;
+use axum::extract::{Query, State};
+use rinse_core::findings::By;
+use rinse_store::findings::groups::Filter;
+use rinse_store::findings::revenue::{self, RevenueBy};
+use serde::Deserialize;
+use utoipa::IntoParams;
+
+#[derive(Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct Towards {
+    /// The goal.
+    goal: i64,
+    /// Mailings when absent; not by recipients or hours.
+    by: Option<By>,
+}
+
+/// What mailings brought towards a goal, put down by the rule of attribution in force, refunds off: by what mailings have in common, with all that they
+/// brought until now; by days, what was bought in the period. It says what followed a click, not what mail caused.
+#[utoipa::path(get, path = "/api/findings/revenue", params(Towards, Filter), responses((status = 200, body = RevenueBy)))]
+pub(crate) async fn brought(State(app): State<App>, Query(towards): Query<Towards>, Query(filter): Query<Filter>) -> Answer<RevenueBy> {
+    let filter = filter.at(app.now().0);
+    Ok(Json(app.store.read(move |c| revenue::by(c, towards.goal, towards.by.unwrap_or(By::Mailing), &filter)).await?))
+}

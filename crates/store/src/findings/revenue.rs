@@ -1,0 +1,146 @@
+//! What mailings brought, by what they have in common: from the sums that are kept as people buy and click.
+
+use super::groups::{Filter, names};
+use crate::attribution::kept;
+use crate::{Result, StoreError};
+use rinse_core::DAY;
+use rinse_core::findings::{By, name_of};
+use rinse_core::report::Rate;
+use rusqlite::types::Value;
+use rusqlite::{Connection, params_from_iter};
+use serde::Serialize;
+use std::collections::HashMap;
+use utoipa::ToSchema;
+
+/// What a group of mailings brought towards a goal.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct RevenueRow {
+    pub key: String,
+    pub name: String,
+    pub mailings: u64,
+    pub sent: u64,
+    pub delivered: u64,
+    /// People with a conversion put down to it; one counts for each mailing.
+    pub people: u64,
+    pub conversions: i64,
+    /// Hundredths of the currency; refunds are taken off.
+    pub cents: i64,
+    /// Hundredths per thousand delivered; none where a group is of days, on which nothing need have been delivered.
+    pub per_thousand: Option<f64>,
+    /// People of those it was sent to, with the people's own limits; none of days.
+    pub rate: Option<Rate>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct RevenueBy {
+    pub rows: Vec<RevenueRow>,
+    pub total: RevenueRow,
+    /// Somebody's conversions are still being put down.
+    pub behind: bool,
+}
+
+/// How a revenue can be asked for: by what mailings have in common, or by the day of the conversion.
+fn group(by: By) -> Result<(&'static str, &'static str)> {
+    Ok(match by {
+        By::Mailing => ("m.id", ""),
+        By::Topic => ("coalesce(m.topic_id, 0)", ""),
+        By::Letterhead => ("m.letterhead_id", ""),
+        By::Class => ("m.class", ""),
+        By::Channel => ("m.channel", ""),
+        By::Series => ("coalesce(m.series_id, 0)", ""),
+        By::Label => ("coalesce(x.label_id, 0)", " LEFT JOIN mailing_label x ON x.mailing_id = m.id"),
+        By::List => ("coalesce(x.ref, 0)", " LEFT JOIN went_to x ON x.mailing_id = m.id AND x.kind = 'list'"),
+        By::Segment => ("coalesce(x.ref, 0)", " LEFT JOIN went_to x ON x.mailing_id = m.id AND x.kind = 'segment'"),
+        By::Day => ("b.day", ""),
+        By::Week => ("(b.day + 3) / 7", ""),
+        By::Month => ("strftime('%Y-%m', b.day * 86400, 'unixepoch')", ""),
+        _ => return Err(StoreError::Refused(format!("What mailings brought can’t be told by {}.", by.words()))),
+    })
+}
+
+/// What mailings brought towards a goal: those that were handed over in the filter's period, with all that they brought until now; by days, what was
+/// bought in the period, whenever its mailing went.
+///
+/// # Errors
+/// A grouping by which it can't be told, or when the database fails.
+pub fn by(c: &Connection, goal: i64, by: By, filter: &Filter) -> Result<RevenueBy> {
+    let (key, join) = group(by)?;
+    let of_days = by.of_time();
+    let number = |sql: &'static str, of: Option<i64>| of.map(|n| (sql, Value::Integer(n)));
+    let (conditions, values): (Vec<&str>, Vec<Value>) = [
+        number("m.id = ?", filter.mailing),
+        number("coalesce(m.topic_id, 0) = ?", filter.topic),
+        number("m.letterhead_id = ?", filter.letterhead),
+        number("m.id IN (SELECT mailing_id FROM mailing_label WHERE label_id = ?)", filter.label),
+        number("m.class = ?", filter.class),
+        number("m.channel = ?", filter.channel),
+        number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'list' AND ref = ?)", filter.list),
+        number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'segment' AND ref = ?)", filter.segment),
+        number("coalesce(m.series_id, 0) = ?", filter.series),
+    ]
+    .into_iter()
+    .flatten()
+    .unzip();
+    let conditions: String = conditions.into_iter().map(|c| format!(" AND {c}")).collect();
+    let day = |at: Option<i64>, or: i64| at.map_or(or, |at| at.div_euclid(DAY));
+    let (from, to) = (day(filter.from, i64::MIN), day(filter.to, i64::MAX));
+    let went_to = super::groups::WENT_TO;
+    let in_period = "f AS (SELECT mailing_id, sum(sent) AS sent, sum(delivered) AS delivered FROM mailing_figure WHERE day >= ? AND day < ? GROUP BY mailing_id HAVING sum(sent) > 0)";
+    let sql = if of_days {
+        format!(
+            "{went_to} SELECT {key}, 0, 0, 0, sum(b.people), sum(b.conversions), sum(b.cents) FROM mailing m JOIN brought_figure b ON b.mailing_id = m.id
+             WHERE b.day >= ? AND b.day < ? AND b.goal_id = ?{conditions} GROUP BY 1"
+        )
+    } else {
+        format!(
+            "{went_to}, {in_period}, g AS (SELECT mailing_id, sum(people) AS people, sum(conversions) AS conversions, sum(cents) AS cents FROM brought_figure WHERE goal_id = ? GROUP BY 1)
+             SELECT {key}, count(DISTINCT m.id), sum(f.sent), sum(f.delivered), coalesce(sum(g.people), 0), coalesce(sum(g.conversions), 0), coalesce(sum(g.cents), 0)
+             FROM mailing m JOIN f ON f.mailing_id = m.id{join} LEFT JOIN g ON g.mailing_id = m.id WHERE 1{conditions} GROUP BY 1"
+        )
+    };
+    let values = [Value::Integer(from), Value::Integer(to), Value::Integer(goal)].into_iter().chain(values);
+    let names = names(c, by)?;
+    let mut s = c.prepare_cached(&sql)?;
+    let mut rows: Vec<RevenueRow> = s
+        .query_map(params_from_iter(values), |r| {
+            let key = match r.get(0)? {
+                Value::Integer(n) => n.to_string(),
+                Value::Text(t) => t,
+                _ => String::new(),
+            };
+            let n = |i: usize| r.get::<_, i64>(i).map(|n| n.max(0).unsigned_abs());
+            Ok(row(key, &names, by, [n(1)?, n(2)?, n(3)?, n(4)?], (r.get(5)?, r.get(6)?)))
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    if of_days {
+        rows.sort_by(|a, b| a.key.parse::<i64>().ok().cmp(&b.key.parse().ok()).then_with(|| a.key.cmp(&b.key)));
+    } else {
+        rows.sort_by_key(|r| std::cmp::Reverse((r.cents, r.conversions)));
+    }
+    // A mailing with two labels is in two groups, and in the whole once.
+    let total = if matches!(by, By::Mailing) || of_days {
+        let add = |f: fn(&RevenueRow) -> u64| rows.iter().map(f).sum::<u64>();
+        let counts = [add(|r| r.mailings), add(|r| r.sent), add(|r| r.delivered), add(|r| r.people)];
+        let money = (rows.iter().map(|r| r.conversions).sum(), rows.iter().map(|r| r.cents).sum());
+        row(String::new(), &HashMap::new(), by, counts, money)
+    } else {
+        self::by(c, goal, By::Mailing, filter)?.total
+    };
+    Ok(RevenueBy { rows, total, behind: kept::is_behind(c)? })
+}
+
+fn row(key: String, names: &HashMap<String, String>, by: By, counts: [u64; 4], (conversions, cents): (i64, i64)) -> RevenueRow {
+    let [mailings, sent, delivered, people] = counts;
+    RevenueRow {
+        name: names.get(&key).cloned().unwrap_or_else(|| name_of(by, &key)),
+        key,
+        mailings,
+        sent,
+        delivered,
+        people,
+        conversions,
+        cents,
+        per_thousand: (delivered > 0).then(|| cents as f64 * 1_000.0 / delivered as f64),
+        rate: (sent > 0).then(|| Rate::new(people.min(sent), sent)),
+    }
+}

@@ -1,0 +1,217 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { Link, useSearchParams } from "react-router";
+import { api, ok } from "../../api/client";
+import { queries } from "../../api/queries";
+import { Frame } from "../../app/Frame";
+import { bare, count, money, percent, plural } from "../../shared/format";
+import { Bars } from "../../shared/picture/Bars";
+import { Pick } from "../../shared/Pick";
+import { Loaded } from "../../shared/states";
+import { DataTable } from "../../shared/table/DataTable";
+import { BY, useAsked, type By } from "./asked";
+import { Filters } from "./Filters";
+import { SaveView } from "./SaveView";
+import { useFindingsSlips } from "./useFindingsSlips";
+
+/** By what it can be told. */
+const TOLD: readonly By[] = [
+  "mailing",
+  "topic",
+  "letterhead",
+  "label",
+  "list",
+  "segment",
+  "series",
+  "channel",
+  "day",
+  "week",
+  "month",
+];
+
+/** What mailings brought, by goal and the rule of attribution. */
+export function RevenuePage() {
+  const slips = useFindingsSlips();
+  const [params] = useSearchParams();
+  const { set, query } = useAsked();
+  const goals = useQuery(queries.goals);
+  const rule = useQuery(queries.attribution).data;
+  const chosen = goals.data?.find((g) => String(g.id) === params.get("goal")) ?? goals.data?.[0];
+  const by = TOLD.find((b) => b === params.get("by")) ?? "mailing";
+  const asked = { ...query, by, goal: chosen?.id ?? 0 };
+  const brought = useQuery({
+    queryKey: ["findings-revenue", asked],
+    queryFn: () => ok(api.GET("/api/findings/revenue", { params: { query: asked } })),
+    enabled: chosen !== undefined,
+    placeholderData: keepPreviousData,
+  });
+  const currency = chosen?.goal.currency ?? "";
+  const worth = (cents: number) => (currency === "" ? "–" : money(cents, currency));
+  const ofDays = by === "day" || by === "week" || by === "month";
+  return (
+    <Frame slips={slips}>
+      <Loaded query={goals}>
+        {(all) => (
+          <>
+            <div className="crumb">
+              <span>Findings</span>
+              <span>revenue</span>
+            </div>
+            <h1>What the mailings brought</h1>
+            {all.length === 0 || !chosen ? (
+              <p className="finding">
+                There is no goal yet: <Link to="/contacts/words">say what counts as a conversion</Link>.
+              </p>
+            ) : (
+              <Loaded query={brought}>
+                {({ rows, total, behind }) => (
+                  <>
+                    <p className="finding">
+                      {total.conversions === 0 ? (
+                        `Nothing towards “${chosen.name}” was put down to a mailing in this period.`
+                      ) : (
+                        <>
+                          “{chosen.name}”: {plural(total.conversions, "conversion")}
+                          {currency !== "" && (
+                            <>
+                              , <em>{worth(total.cents)}</em>
+                            </>
+                          )}
+                          {total.per_thousand != null &&
+                            currency !== "" &&
+                            `, ${worth(Math.round(total.per_thousand))} per thousand delivered`}
+                          .
+                        </>
+                      )}
+                    </p>
+                    <p className="soft" style={{ maxWidth: "62em", margin: "0 0 8px" }}>
+                      Counted: {chosen.words}.{" "}
+                      {rule &&
+                        `Put down to the ${rule.by === "last_click" ? "last" : "first"} human click in the ${plural(rule.days, "day")} before it, refunds off. `}
+                      It says what followed a click, not what mail caused:{" "}
+                      <Link to="/clearance/holdout">the holdout</Link> or a trial can tell that.
+                    </p>
+                    <Filters
+                      total={undefined}
+                      only={[
+                        "mailing",
+                        "topic",
+                        "letterhead",
+                        "label",
+                        "class",
+                        "channel",
+                        "list",
+                        "segment",
+                        "series",
+                      ]}
+                      also={<SaveView />}
+                    />
+                    <div
+                      className="filters"
+                      style={{ display: "flex", gap: 16, alignItems: "center", flexWrap: "wrap" }}
+                    >
+                      <span>
+                        Goal:{" "}
+                        <Pick
+                          label="Goal"
+                          value={chosen.id}
+                          options={all.map((g) => [g.id, g.name] as const)}
+                          onChange={(goal) => set({ goal })}
+                        />
+                      </span>
+                      <span>
+                        By:{" "}
+                        <Pick
+                          label="By"
+                          value={by}
+                          options={BY.filter(([b]) => TOLD.includes(b))}
+                          onChange={(b) => set({ by: b })}
+                        />
+                      </span>
+                      {behind && <span className="wait">some of the newest are still being put down</span>}
+                    </div>
+                    <Bars
+                      name={`${chosen.name} by ${by}`}
+                      bars={rows
+                        .filter((r) => r.cents !== 0 || r.conversions !== 0)
+                        .map((r) => ({
+                          name: r.name,
+                          value: currency === "" ? r.conversions : r.cents,
+                          words: currency === "" ? plural(r.conversions, "conversion") : worth(r.cents),
+                        }))}
+                      caption={
+                        ofDays
+                          ? "By the day of the purchase or event, by UTC."
+                          : "All that was brought until now by mailings handed over in the period."
+                      }
+                    />
+                    <DataTable
+                      name="Revenue"
+                      rows={rows}
+                      id={(r) => r.key}
+                      columns={(col) => [
+                        col.shown(
+                          ofDays ? "When" : by === "mailing" ? "Mailing" : "Group",
+                          (r) => r.name,
+                          (r) => (by === "mailing" ? <Link to={`/mailings/${r.key}`}>{r.name}</Link> : r.name),
+                        ),
+                        ...(ofDays ? [] : [col.number("Delivered", (r) => r.delivered)]),
+                        col.number("Conversions", (r) => r.conversions),
+                        col.number("People", (r) => r.people),
+                        ...(ofDays
+                          ? []
+                          : [
+                              col.shown(
+                                "Of people it was sent to",
+                                (r) => r.rate?.rate,
+                                (r) =>
+                                  r.rate ? (
+                                    <>
+                                      {percent(r.rate.rate, 2)}
+                                      <div className="soft small">
+                                        {r.rate.thin ? "thin" : `${bare(r.rate.lower, 2)} to ${bare(r.rate.upper, 2)}`}
+                                      </div>
+                                    </>
+                                  ) : (
+                                    "–"
+                                  ),
+                                { num: true },
+                              ),
+                            ]),
+                        col.shown(
+                          "Value, refunds off",
+                          (r) => r.cents,
+                          (r) => worth(r.cents),
+                          { num: true, csv: (r) => r.cents / 100 },
+                        ),
+                        ...(ofDays
+                          ? []
+                          : [
+                              col.shown(
+                                "Per thousand delivered",
+                                (r) => r.per_thousand,
+                                (r) => (r.per_thousand == null ? "–" : worth(Math.round(r.per_thousand))),
+                                { num: true },
+                              ),
+                            ]),
+                      ]}
+                    />
+                    <p className="soft small">
+                      {count(rows.length)} rows. A person counts once for each mailing; value in hundredths in the
+                      file’s JSON:{" "}
+                      <a
+                        href={`/api/findings/revenue?${new URLSearchParams(Object.entries(asked).map(([k, v]) => [k, String(v)])).toString()}`}
+                      >
+                        as JSON
+                      </a>
+                      .
+                    </p>
+                  </>
+                )}
+              </Loaded>
+            )}
+          </>
+        )}
+      </Loaded>
+    </Frame>
+  );
+}
