@@ -30,6 +30,7 @@ use rinse_post::dkim::{self, Algorithm};
 use rinse_standins::base::{OWN_COLUMNS, people_csv};
 use rinse_standins::scenario::Scenario;
 use rinse_standins::shop;
+use rinse_store::findings::views;
 use rinse_store::imports::{self, Decision};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::letterheads::{self, Letterhead, Social};
@@ -400,6 +401,9 @@ impl Director {
         take_in_purchases(&self.app, till.as_bytes(), 1).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         self.near_misses().await?;
         self.segments().await?;
+        let now = self.app.now();
+        let saved = [("Monday letter", "/findings?figure=human_clicks"), ("Weekdays", "/findings?by=weekday&days=365")];
+        self.app.store.write(move |c| saved.iter().try_for_each(|(name, path)| views::save(c, name, path, now, Some(1)).map(drop))).await?;
         self.app.store.write(|c| Ok(c.execute_batch("PRAGMA optimize")?)).await?;
         Ok(())
     }

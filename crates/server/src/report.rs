@@ -41,7 +41,8 @@ fn sentence(f: &FindingsBy) -> String {
     let Some(r) = f.total.figures.get(&d.figure).filter(|r| r.of > 0) else {
         return format!("{} can’t be known of what went out.", d.name);
     };
-    let mut text = format!("{}: {} of {} {}.", d.name, percent(r.rate, d), thousands(r.of), d.of_words);
+    let mut text =
+        format!("{}: {} of {} {}.", d.name, percent(r.rate, d), thousands(r.of), d.of_words.split(':').next().unwrap_or_default());
     if let Some(o) = f.total.over_mailings {
         let (lower, upper) = (percent(Some(o.lower), d), percent(Some(o.upper), d));
         text.push_str(&format!(" {lower} to {upper} with the mailing as the unit."));

@@ -74,7 +74,9 @@ function Sentence({ found }: { found: Found }) {
       <p className="finding">
         {opened ? `Of ${count(total.figures.delivered?.count ?? 0)} delivered, ` : `${figure.name}: `}
         <em>{percent(r.rate, figure.decimals)}</em>
-        {opened ? " were opened, of people whose opens can be known" : ` of ${count(r.of)} ${figure.of_words}`}
+        {opened
+          ? " were opened, of people whose opens can be known"
+          : ` of ${count(r.of)} ${figure.of_words.split(":")[0]}`}
         {by === "mailing" &&
           (normed.length === 0
             ? "."
