@@ -64,6 +64,7 @@ const PAGES: [string, ComponentType][] = [
     "/findings/compare",
     page(() => import("./features/findings/CompareMailingsPage").then((m) => m.CompareMailingsPage)),
   ],
+  ["/findings/links", page(() => import("./features/findings/LinksPage").then((m) => m.LinksPage))],
   ["/findings/revenue", page(() => import("./features/findings/RevenuePage").then((m) => m.RevenuePage))],
   ["/findings", page(() => import("./features/findings/FindingsPage").then((m) => m.FindingsPage))],
   ["/upkeep", page(() => import("./features/upkeep/UpkeepPage").then((m) => m.UpkeepPage))],

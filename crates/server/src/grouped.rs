@@ -234,9 +234,10 @@ fn norms(sent: &[Sent], figure: Figure) -> HashMap<i64, Norm> {
 type Crossed = (Vec<Column>, Vec<Cell>);
 
 fn crossed(c: &Connection, by: By, across: By, clock: Clock, filter: &Filter, figure: Figure) -> Result<Crossed, StoreError> {
-    let pieces = groups::pieces(c, by, Some(across), clock, filter)?;
+    let needed: Vec<Figure> = std::iter::successors(Some(figure), |f| f.of()).collect();
+    let pieces = groups::pieces_of(c, (by, Some(across)), clock, filter, &needed)?;
     let names = groups::names(c, across)?;
-    let mut columns = groups::together(&groups::pieces(c, across, None, clock, filter)?);
+    let mut columns = groups::together(&groups::pieces_of(c, (across, None), clock, filter, &needed)?);
     in_order(across, &mut columns);
     let columns = columns
         .iter()

@@ -201,6 +201,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(findings::views::all, findings::views::save))
         .routes(routes!(findings::views::delete))
         .routes(routes!(findings::revenue::brought))
+        .routes(routes!(findings::links::over_mailings))
         .routes(routes!(upkeep::front))
         .routes(routes!(upkeep::people))
         .routes(routes!(upkeep::all_incidents))

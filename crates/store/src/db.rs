@@ -101,6 +101,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/023_machine_rules.sql")),
     M::up(include_str!("../migrations/024_places.sql")),
     M::up(include_str!("../migrations/025_brought.sql")),
+    M::up(include_str!("../migrations/026_links.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

@@ -66,6 +66,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/findings?by=weekday", "Not an experiment"),
     ("/findings?by=domain&across=part_of_day", "Point at a field"),
     ("/findings/answers", "of the day"),
+    ("/findings/links", "was followed by"),
     ("/findings/revenue?by=month", "Put down to the last human click"),
     ("/findings/compare?mailings=30,31", "Differences are to the first"),
     ("/upkeep", "due for cleaning"),

@@ -2082,6 +2082,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/findings/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The links of mailings that were handed over in the period, by name and place: people who followed them, those that most people followed first.
+         *     What a filter says of recipients can't be told here, and is left aside.
+         */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description Handed over in the last so many days … */
+                    days?: number;
+                    /** @description … or from an instant on, and before one. */
+                    from?: number;
+                    to?: number;
+                    mailing?: number;
+                    topic?: number;
+                    letterhead?: number;
+                    label?: number;
+                    /** @description 1 marketing, 2 service. */
+                    class?: number;
+                    /** @description 1 email, 2 text messages. */
+                    channel?: number;
+                    list?: number;
+                    segment?: number;
+                    series?: number;
+                    /** @description 0: all domains of few people. */
+                    domain?: number;
+                    country?: string;
+                    source?: string;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LinkOverMailings"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings/revenue": {
         parameters: {
             query?: never;
@@ -12986,6 +13054,28 @@ export interface components {
         };
         LinkName: {
             name: string;
+        };
+        /** @description A link of one name at one place. */
+        LinkOverMailings: {
+            /** Format: int64 */
+            clicks: number;
+            /**
+             * Format: int64
+             * @description People in whose message a machine alone followed it.
+             */
+            machine: number;
+            mailings: number;
+            name: string;
+            over_mailings?: components["schemas"]["OverMailings"] | null;
+            /** @description People who followed it themselves, of those the mailings were sent to. */
+            people: components["schemas"]["Rate"];
+            /**
+             * Format: int64
+             * @description Its place in the message, from 1.
+             */
+            place: number;
+            /** @description Where it leads in the newest of these mailings. */
+            url: string;
         };
         /** @enum {string} */
         LoadAnswer: "new" | "rising" | "steady" | "slackening" | "silent";

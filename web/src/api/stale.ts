@@ -26,6 +26,7 @@ export const RESOURCES = [
   "findings-answers",
   "findings-by",
   "findings-compare",
+  "findings-links",
   "findings-revenue",
   "forecast",
   "goals",

@@ -26,7 +26,15 @@ const BY_DAY: Table = Table {
     index: "CREATE INDEX mailing_figure_day ON mailing_figure (day);",
 };
 
-/// For findings: when by both clocks, where, in which arm.
+/// For findings of mailings and hours: some rows a mailing, where its cells are thousands.
+const BY_HOUR: Table = Table {
+    name: "figure_hour",
+    key: &[("mailing_id", "{of}.mailing_id"), ("hour", "{of}.handed_at / 3600000"), ("local_hour", "{of}.local_hour"), ("arm", "{of}.arm")],
+    made_of: "handed_at, local_hour, arm",
+    index: "",
+};
+
+/// For findings of recipients: when by both clocks, where, in which arm.
 const BY_CELL: Table = Table {
     name: "figure_cell",
     key: &[
@@ -40,7 +48,7 @@ const BY_CELL: Table = Table {
     index: "",
 };
 
-const TABLES: [&Table; 2] = [&BY_DAY, &BY_CELL];
+const TABLES: [&Table; 3] = [&BY_DAY, &BY_HOUR, &BY_CELL];
 
 impl Table {
     fn columns(&self) -> String {
@@ -208,7 +216,7 @@ pub(crate) fn keep(c: &Connection) -> Result<()> {
     let work = c.unchecked_transaction()?;
     let triggers: Vec<String> = c
         .prepare("SELECT name FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = 'send' AND (name LIKE 'send\\_figures%' ESCAPE '\\' OR name LIKE 'send\\_mailing\\_figure%' ESCAPE '\\'
-            OR name LIKE 'send\\_figure\\_cell%' ESCAPE '\\' OR name LIKE 'send\\_answer%' ESCAPE '\\')")?
+            OR name LIKE 'send\\_figure\\_%' ESCAPE '\\' OR name LIKE 'send\\_answer%' ESCAPE '\\')")?
         .query_map([], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for trigger in triggers {

@@ -123,6 +123,11 @@ pub(crate) fn added_up() -> String {
     Figure::ALL.map(|f| format!("coalesce(sum({}), 0)", f.key())).join(", ")
 }
 
+/// The same of some figures alone; the others are told as nothing.
+pub(crate) fn added_up_of(figures: &[Figure]) -> String {
+    Figure::ALL.map(|f| if figures.contains(&f) { format!("coalesce(sum({}), 0)", f.key()) } else { "0".into() }).join(", ")
+}
+
 /// Reads them, from column `from` on.
 pub(crate) fn sums(r: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<Sums> {
     let mut sums = Sums::default();

@@ -52,6 +52,23 @@ impl Filter {
         self
     }
 
+    fn is_of_recipients(&self) -> bool {
+        self.domain.is_some() || self.country.is_some() || self.source.is_some()
+    }
+
+    /// The days of its period, by UTC.
+    pub(super) fn days(&self) -> (i64, i64) {
+        let day = |at: Option<i64>, or: i64| at.map_or(or, |at| at.div_euclid(DAY));
+        (day(self.from, i64::MIN), day(self.to, i64::MAX))
+    }
+
+    /// Its conditions on mailings, in SQL over `mailing m`, each with an AND before it; what it says of recipients is left aside.
+    pub(super) fn of_mailings(&self) -> (String, Vec<Value>) {
+        let of_mailings = Self { from: None, to: None, domain: None, country: None, source: None, ..self.clone() };
+        let (conditions, values) = of_mailings.conditions();
+        (conditions.into_iter().map(|c| format!(" AND {c}")).collect(), values)
+    }
+
     /// Its conditions, in SQL over `mailing m`, `figure_cell f` and `place p`, and what they ask for.
     fn conditions(&self) -> (Vec<&'static str>, Vec<Value>) {
         let number = |sql: &'static str, of: Option<i64>| of.map(|n| (sql, Value::Integer(n)));
@@ -82,6 +99,11 @@ impl Filter {
 pub(super) const WENT_TO: &str = "WITH went_to(mailing_id, kind, ref) AS (
     SELECT id, 'list', list_id FROM mailing WHERE list_id IS NOT NULL UNION SELECT id, 'segment', segment_id FROM mailing WHERE segment_id IS NOT NULL
     UNION SELECT mailing_id, kind, ref FROM audience_part WHERE side = 'also')";
+
+/// What mailings sent in a period, from and to a day.
+pub(super) const IN_PERIOD: &str =
+    "f AS (SELECT mailing_id, sum(sent) AS sent, sum(delivered) AS delivered FROM mailing_figure WHERE day >= ? AND day < ?
+    GROUP BY mailing_id HAVING sum(sent) > 0)";
 
 /// What puts a message in its group, in SQL, and what has to be joined for it.
 fn group(by: By, clock: Clock, alias: char) -> (String, String) {
@@ -143,20 +165,35 @@ fn key(v: Value) -> String {
     }
 }
 
-/// The parts of mailings in each group, or in each pair of groups. A mailing with two labels is in the groups of both.
+/// The parts of mailings in each group, or in each pair of groups, with all their figures. A mailing with two labels is in the groups of both.
 ///
 /// # Errors
 /// When the database fails.
 pub fn pieces(c: &Connection, by: By, across: Option<By>, clock: Clock, filter: &Filter) -> Result<Vec<Piece>> {
+    pieces_of(c, (by, across), clock, filter, &Figure::ALL)
+}
+
+/// The same with some of their figures.
+///
+/// # Errors
+/// When the database fails.
+pub fn pieces_of(c: &Connection, (by, across): (By, Option<By>), clock: Clock, filter: &Filter, figures: &[Figure]) -> Result<Vec<Piece>> {
     let (a, join_a) = group(by, clock, 'x');
     let (b, join_b) = across.map_or_else(|| ("''".to_owned(), String::new()), |b| group(b, clock, 'y'));
     let (conditions, values) = filter.conditions();
     let conditions: String = conditions.into_iter().map(|c| format!(" AND {c}")).collect();
     let t = if clock == Clock::Utc { "f.hour" } else { "f.local_hour" };
+    // Only what asks about recipients needs the many cells of where messages went.
+    let of_recipients = [Some(by), across].into_iter().flatten().any(|b| matches!(b, By::Domain | By::Country | By::Source));
+    let cells = if of_recipients || filter.is_of_recipients() {
+        "figure_cell f ON f.mailing_id = m.id JOIN place p ON p.id = f.place_id"
+    } else {
+        "figure_hour f ON f.mailing_id = m.id"
+    };
     let mut s = c.prepare_cached(&format!(
-        "{WENT_TO} SELECT {a}, {b}, m.id, m.channel, min({t}) / 24, {sums} FROM mailing m JOIN figure_cell f ON f.mailing_id = m.id JOIN place p ON p.id = f.place_id{join_a}{join_b}
+        "{WENT_TO} SELECT {a}, {b}, m.id, m.channel, min({t}) / 24, {sums} FROM mailing m JOIN {cells}{join_a}{join_b}
          WHERE f.sent > 0{conditions} GROUP BY 1, 2, 3",
-        sums = figures::added_up()
+        sums = figures::added_up_of(figures)
     ))?;
     let rows = s.query_map(params_from_iter(values), |r| {
         Ok(Piece {

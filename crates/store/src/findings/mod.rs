@@ -3,6 +3,7 @@
 
 pub mod answers;
 pub mod groups;
+pub mod links;
 pub mod revenue;
 pub mod views;
 

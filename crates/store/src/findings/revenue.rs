@@ -1,9 +1,8 @@
 //! What mailings brought, by what they have in common: from the sums that are kept as people buy and click.
 
-use super::groups::{Filter, names};
+use super::groups::{Filter, IN_PERIOD, WENT_TO, names};
 use crate::attribution::kept;
 use crate::{Result, StoreError};
-use rinse_core::DAY;
 use rinse_core::findings::{By, name_of};
 use rinse_core::report::Rate;
 use rusqlite::types::Value;
@@ -66,34 +65,16 @@ fn group(by: By) -> Result<(&'static str, &'static str)> {
 pub fn by(c: &Connection, goal: i64, by: By, filter: &Filter) -> Result<RevenueBy> {
     let (key, join) = group(by)?;
     let of_days = by.of_time();
-    let number = |sql: &'static str, of: Option<i64>| of.map(|n| (sql, Value::Integer(n)));
-    let (conditions, values): (Vec<&str>, Vec<Value>) = [
-        number("m.id = ?", filter.mailing),
-        number("coalesce(m.topic_id, 0) = ?", filter.topic),
-        number("m.letterhead_id = ?", filter.letterhead),
-        number("m.id IN (SELECT mailing_id FROM mailing_label WHERE label_id = ?)", filter.label),
-        number("m.class = ?", filter.class),
-        number("m.channel = ?", filter.channel),
-        number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'list' AND ref = ?)", filter.list),
-        number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'segment' AND ref = ?)", filter.segment),
-        number("coalesce(m.series_id, 0) = ?", filter.series),
-    ]
-    .into_iter()
-    .flatten()
-    .unzip();
-    let conditions: String = conditions.into_iter().map(|c| format!(" AND {c}")).collect();
-    let day = |at: Option<i64>, or: i64| at.map_or(or, |at| at.div_euclid(DAY));
-    let (from, to) = (day(filter.from, i64::MIN), day(filter.to, i64::MAX));
-    let went_to = super::groups::WENT_TO;
-    let in_period = "f AS (SELECT mailing_id, sum(sent) AS sent, sum(delivered) AS delivered FROM mailing_figure WHERE day >= ? AND day < ? GROUP BY mailing_id HAVING sum(sent) > 0)";
+    let (conditions, values) = filter.of_mailings();
+    let (from, to) = filter.days();
     let sql = if of_days {
         format!(
-            "{went_to} SELECT {key}, 0, 0, 0, sum(b.people), sum(b.conversions), sum(b.cents) FROM mailing m JOIN brought_figure b ON b.mailing_id = m.id
+            "{WENT_TO} SELECT {key}, 0, 0, 0, sum(b.people), sum(b.conversions), sum(b.cents) FROM mailing m JOIN brought_figure b ON b.mailing_id = m.id
              WHERE b.day >= ? AND b.day < ? AND b.goal_id = ?{conditions} GROUP BY 1"
         )
     } else {
         format!(
-            "{went_to}, {in_period}, g AS (SELECT mailing_id, sum(people) AS people, sum(conversions) AS conversions, sum(cents) AS cents FROM brought_figure WHERE goal_id = ? GROUP BY 1)
+            "{WENT_TO}, {IN_PERIOD}, g AS (SELECT mailing_id, sum(people) AS people, sum(conversions) AS conversions, sum(cents) AS cents FROM brought_figure WHERE goal_id = ? GROUP BY 1)
              SELECT {key}, count(DISTINCT m.id), sum(f.sent), sum(f.delivered), coalesce(sum(g.people), 0), coalesce(sum(g.conversions), 0), coalesce(sum(g.cents), 0)
              FROM mailing m JOIN f ON f.mailing_id = m.id{join} LEFT JOIN g ON g.mailing_id = m.id WHERE 1{conditions} GROUP BY 1"
         )

@@ -70,6 +70,15 @@ fn stored(c: &Connection) -> Vec<String> {
     all
 }
 
+/// What is kept of links is what their clicks come to.
+fn links_hold(c: &Connection) {
+    let counted = "SELECT s.mailing_id, r.link, s.arm, count(DISTINCT iif(r.machine = 0, r.send_id, NULL)), count(iif(r.machine = 0, 1, NULL)), count(DISTINCT r.send_id),
+        count(iif(r.machine <> 0, 1, NULL)) FROM response r JOIN send s ON s.id = r.send_id WHERE r.kind = 2 AND r.link IS NOT NULL GROUP BY 1, 2, 3";
+    for (a, b) in [("SELECT * FROM link_cell", counted), (counted, "SELECT * FROM link_cell")] {
+        assert_eq!(rows::<i64>(c, &format!("SELECT count(*) FROM ({a} EXCEPT {b})")), [0]);
+    }
+}
+
 fn mailed(c: &Connection, at: Instant) -> i64 {
     let m = mailing(c, None, OverCap::Hold);
     start(c, m, at);
@@ -98,6 +107,7 @@ proptest! {
                     }
                 }
                 sums_hold(c);
+                links_hold(c);
             }
             // What came in one by one is what all of it comes to.
             let there = stored(c);

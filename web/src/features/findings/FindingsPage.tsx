@@ -99,20 +99,25 @@ function Sentence({ found }: { found: Found }) {
   );
 }
 
+/** The metric of a trial that a figure leads to. */
+const METRIC: Partial<Record<string, string>> = {
+  human_opens: "human_open",
+  human_clicks: "human_click",
+  replies: "reply",
+};
+
 /** Not an experiment, and what would be one. */
 function NoExperiment({ found }: { found: Found }) {
   if (!found.rows.some((r) => r.best)) return null;
   const hour = found.by === "hour" || found.by === "part_of_day";
+  const metric = METRIC[found.figure.key];
+  const question = `Does the hour matter for ${found.figure.name.toLowerCase()}?`;
+  const finding = `/trials/hours/new?${new URLSearchParams({ question, ...(metric && { metric }) }).toString()}`;
   return (
     <p className="soft" style={{ maxWidth: "62em" }}>
       Not an experiment: who got mail in which group was not left to chance. A group is called better only where it
       beats the others together (p under 0.05 by Holm, the mailing as the unit) over six mailings and days or more.{" "}
-      {hour ? (
-        <Link to="/trials/hours/new">An hour trial would tell</Link>
-      ) : (
-        <Link to="/trials">A trial would tell</Link>
-      )}
-      .
+      {hour ? <Link to={finding}>Find out by an hour trial</Link> : <Link to="/trials">A trial would tell</Link>}.
     </p>
   );
 }

@@ -25,6 +25,7 @@ export function useFindingsSlips() {
         { to: to("/findings/answers"), title: "When people answer", words: "hour of the week" },
         { to: to("/findings", { by: "domain" }), title: "By whom", words: "domain, country, source" },
         { to: to("/findings", { by: "topic" }), title: "By what", words: "topic, letterhead, label" },
+        { to: to("/findings/links"), title: "Links", words: "by name and place" },
         { to: to("/findings/revenue"), title: "Revenue", words: "what mail brought" },
         { to: "/contacts/growth", title: "Growth", words: "joined, left, bounced" },
         { to: "/findings/compare", title: "Compare", words: "up to six mailings" },

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useParams } from "react-router";
+import { useParams, useSearchParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { Loaded } from "../../shared/states";
@@ -9,12 +9,17 @@ import { HourReadingView } from "./HourReadingView";
 import { HourRunning } from "./HourRunning";
 import { START } from "./hours";
 
-/** A new plan. */
+const METRICS = ["human_open", "human_click", "reply"] as const;
+
+/** A new plan; a finding that starts one says its question and metric. */
 export function HourPlanPage() {
   const { slips } = useTrialSlips();
+  const [params] = useSearchParams();
+  const metric = METRICS.find((m) => m === params.get("metric")) ?? START.metric;
+  const from = { ...START, metric, question: params.get("question") ?? START.question };
   return (
     <Frame slips={slips}>
-      <HourPlanEditor from={START} id={null} />
+      <HourPlanEditor from={from} id={null} />
     </Frame>
   );
 }

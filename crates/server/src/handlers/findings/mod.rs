@@ -2,6 +2,7 @@
 
 pub(crate) mod by;
 pub(crate) mod compare;
+pub(crate) mod links;
 pub(crate) mod revenue;
 pub(crate) mod views;
 
