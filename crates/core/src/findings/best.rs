@@ -116,12 +116,13 @@ mod tests {
     #[test]
     fn a_group_far_ahead_is_better_and_one_mailing_never_is() {
         let groups = [part(&mailings(0, 300), 8), part(&mailings(10, 200), 8), part(&[(99, 900, 1_000)], 1), part(&mailings(20, 200), 2)];
+        let two = told(&groups[..2], true);
+        assert!(two[0].is_better(), "{:?}", two[0]);
+        assert!(matches!(two[1], Best::CantTell { .. }));
         let said = told(&groups, true);
-        assert!(said[0].is_better(), "{:?}", said[0]);
-        assert!(matches!(said[1], Best::CantTell { .. }));
         assert_eq!(said[2], Best::OneMailing);
         assert_eq!(said[3], Best::TooFew, "eight mailings on two days");
-        assert!(told(&groups, false)[1].is_better(), "fewer complaints are better");
+        assert!(told(&groups[..2], false)[1].is_better(), "fewer complaints are better");
     }
 
     #[test]
