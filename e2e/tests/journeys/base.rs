@@ -93,7 +93,7 @@ async fn a_messy_file_is_landed_fixed_and_everything_has_a_way_back() {
     b.rinse.json("POST", "/api/words", &serde_json::json!({"word": "list", "name": "Helpers"}));
     b.go("/contacts?search=wren1").await;
     b.shows("of 44 people are shown").await;
-    let put = b.page.find(Locator::Css("select[aria-label='Put these people on']")).await.unwrap();
+    let put = b.page.wait().for_element(Locator::Css("select[aria-label='Put these people on']")).await.unwrap();
     put.select_by_label("Helpers").await.unwrap();
     drawer(&b, "Put them on it").await;
     b.go("/contacts/check").await;
