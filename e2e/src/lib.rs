@@ -1,6 +1,7 @@
 //! Drives the real interface in headless Chromium. Each test starts its own Rinse, data folder,
 //! driver and browser, and ends only what it started.
 
+use fantoccini::elements::Element;
 use fantoccini::wd::{Capabilities, WebDriverCompatibleCommand};
 use fantoccini::{Client, ClientBuilder, Locator};
 use rinse_testkit::Process;
@@ -185,8 +186,13 @@ impl Bench {
     async fn click_at(&self, at: Locator<'_>, what: &str) {
         // A page that draws itself again takes an element away between finding and clicking it.
         for _ in 0..50 {
-            let element = self.page.wait().at_most(Duration::from_secs(20)).for_element(at).await;
-            match element.unwrap_or_else(|e| panic!("no {what:?} to click: {e}")).click().await {
+            let found = self.page.wait().at_most(Duration::from_secs(60)).for_element(at).await;
+            let Ok(element) = found else { panic!("no {what:?} to click. The page says:\n{}", self.text().await) };
+            if !self.stands_still(&element).await {
+                tokio::time::sleep(Duration::from_millis(50)).await;
+                continue;
+            }
+            match element.click().await {
                 Ok(()) => return,
                 Err(e) if e.is_stale_element_reference() => tokio::time::sleep(Duration::from_millis(100)).await,
                 Err(e) => panic!("{what:?}: {e}"),
@@ -195,18 +201,21 @@ impl Bench {
         panic!("{what:?} never stayed long enough to be clicked");
     }
 
+    /// Is an element where it was a moment ago? An answer that comes while it is pressed would move another one under the pointer.
+    async fn stands_still(&self, element: &Element) -> bool {
+        let script = "const [e, done] = arguments; const at = () => JSON.stringify(e.getBoundingClientRect()); const before = at();
+            setTimeout(() => done(at() === before), 50);";
+        let element = serde_json::to_value(element).expect("an element has a name");
+        self.page.execute_async(script, vec![element]).await.ok().and_then(|v| v.as_bool()).unwrap_or(false)
+    }
+
     /// Writes into the field with this label, in place of what stood there.
     pub async fn fill(&self, label: &str, text: &str) {
         let path = format!(
             "//label[starts-with(normalize-space(.), {label:?})]/following::*[self::input or self::textarea or @role='textbox'][1]"
         );
-        let field = self
-            .page
-            .wait()
-            .at_most(Duration::from_secs(20))
-            .for_element(Locator::XPath(&path))
-            .await
-            .unwrap_or_else(|e| panic!("{label}: {e}"));
+        let found = self.page.wait().at_most(Duration::from_secs(60)).for_element(Locator::XPath(&path)).await;
+        let Ok(field) = found else { panic!("{label:?} never stood there. The page says:\n{}", self.text().await) };
         field.click().await.expect("the field takes the focus");
         field.send_keys("\u{E009}a\u{E000}").await.expect("all is selected");
         field.send_keys(text).await.expect("the field takes keys");

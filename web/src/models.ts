@@ -1,4 +1,6 @@
 /** The logic that pages share and that needs no page: put together for its tests. */
+export { QueryObserver } from "@tanstack/react-query";
+export { cache, everything } from "./api/cache";
 export * from "./api/stale";
 export * from "./features/clearance/rulesForm";
 export * as columnField from "./features/contacts/columnField";

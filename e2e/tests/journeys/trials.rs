@@ -130,6 +130,7 @@ async fn a_trial_in_a_series_enrols_those_who_come_and_compares_those_who_came_t
 
     b.go("/mailings/1").await;
     b.shows("plan a trial: it decides who gets which").await;
+    b.shows("No errors: it may go").await;
     b.click("Plan a trial").await;
     b.fill("The question", "Which greeting is opened more?").await;
     b.fill("People per arm", "60").await;
@@ -186,6 +187,7 @@ async fn a_trial_in_a_series_enrols_those_who_come_and_compares_those_who_came_t
 async fn a_trial_that_was_touched_is_void() {
     let b = base().await;
     b.go("/mailings/1").await;
+    b.shows("No errors: it may go").await;
     b.click("Plan a trial").await;
     b.shows("people per arm").await;
     b.fill("The question", "Does lamplight earn more readers?").await;

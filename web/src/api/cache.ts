@@ -8,11 +8,20 @@ const changed = new Set<Resource>();
 const gone = new Set<Resource>();
 onChange((method, path) => stale(method, path).forEach((r) => (method === "DELETE" ? gone : changed).add(r)));
 
+/**
+ * Asks again for what changed. A first answer that is still on its way was asked for before the change, and would
+ * be taken for one from after it, since there is no older one to call stale: it is asked for anew.
+ */
+async function again(queryKey?: [Resource]) {
+  await cache.cancelQueries({ queryKey, predicate: (q) => q.state.data === undefined });
+  await cache.invalidateQueries({ queryKey });
+}
+
 /** Asks again for what a change made stale; a failed one may have been half done. */
 async function tell(stale: Set<Resource>) {
   const now = [...stale];
   stale.clear();
-  await Promise.all(now.map((r) => cache.invalidateQueries({ queryKey: [r] })));
+  await Promise.all(now.map((r) => again([r])));
 }
 
 /** What pages asked the server, and its answers. */
@@ -29,5 +38,5 @@ export const cache: QueryClient = new QueryClient({
 export function everything() {
   changed.clear();
   gone.clear();
-  void cache.invalidateQueries();
+  void again();
 }
