@@ -29,6 +29,7 @@ pub mod chain;
 pub mod channel;
 pub mod clearance;
 pub mod code;
+pub mod cohort;
 pub mod consent;
 pub mod event;
 pub mod figure;

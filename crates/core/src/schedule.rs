@@ -167,6 +167,20 @@ pub fn same_hour(pilot: Instant, rollout: Instant, clock: &impl Wall) -> Instant
     [found, found + DAY, found + -DAY].into_iter().min_by_key(|t| (*t - rollout).abs()).unwrap_or(rollout)
 }
 
+/// The next instant after one at which a clock shows a time on a weekday (Monday 0), each week anew. A time that comes twice means the first; one
+/// that is leapt over, the instant of the change.
+#[must_use]
+pub fn next_weekly(weekday: u8, minute: u16, clock: &impl Wall, after: Instant) -> Instant {
+    let today = clock.day(after);
+    // 1970-01-01 was a Thursday.
+    let first = today + (i64::from(weekday) - (today + 3)).rem_euclid(7);
+    [first, first + 7]
+        .into_iter()
+        .filter_map(|day| clock.instants(day * DAY + i64::from(minute) * MINUTE).into_iter().flatten().min())
+        .find(|t| *t > after)
+        .unwrap_or(Instant(i64::MAX))
+}
+
 /// Clocks change by no more than this.
 pub const CLOCK_CHANGE: i64 = 2 * HOUR;
 
@@ -218,6 +232,23 @@ mod tests {
         let first = crate::zone::first_instant(format!("{from}T00:00").parse().unwrap(), &crate::zone::TimeZone::UTC);
         let clock = named(zone).unwrap();
         assert_eq!(same_hour(first + pilot * HOUR, first + rollout * HOUR, &clock), first + want * HOUR);
+    }
+
+    proptest! {
+        /// Each week once, at the time the clock shows, but where the clock leaps over it.
+        #[test]
+        fn each_week_has_its_turn(weekday in 0u8..7, minute in 0u16..1_440, from in 1_700_000_000_000i64..1_800_000_000_000, zone in 0usize..4) {
+            let clock = named(["UTC", "Europe/Oslo", "America/St_Johns", "Australia/Lord_Howe"][zone]).unwrap();
+            let mut at = Instant(from);
+            for _ in 0..60 {
+                let next = next_weekly(weekday, minute, &clock, at);
+                prop_assert!(next > at && next - at <= 7 * DAY + CLOCK_CHANGE);
+                prop_assert_eq!((clock.day(next) + 3).rem_euclid(7), i64::from(weekday));
+                let shows = i64::from(clock.minute(next)) - i64::from(minute);
+                prop_assert!((0..=120).contains(&shows), "{} minutes late", shows);
+                at = next;
+            }
+        }
     }
 
     fn local(minute: u16, passed: Passed) -> Schedule {

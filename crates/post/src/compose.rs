@@ -293,7 +293,7 @@ pub fn shared(html: &str, (subject, arm): (&str, usize), sender: &Sender, sign_u
     })
 }
 
-/// A short message of our own that belongs to no mailing: an invitation to confirm.
+/// A short message of our own that belongs to no mailing: an invitation to confirm, a letter to the team.
 #[derive(Debug, Clone)]
 pub struct Note<'a> {
     pub to: &'a str,
@@ -304,26 +304,34 @@ pub struct Note<'a> {
     pub number: &'a str,
     /// The signed part of its message number and return path.
     pub token: &'a str,
+    /// The name of a PDF, and the PDF.
+    pub attached: Option<(&'a str, &'a [u8])>,
 }
 
-/// Composes a note.
+/// Composes a note and signs it with the keys of its letterhead.
 ///
 /// # Errors
 /// When it can't be written.
-pub fn note(sender: &Sender, note: &Note<'_>, at_seconds: i64) -> Result<Composed, ComposeError> {
+pub fn note(sender: &Sender, note: &Note<'_>, keys: &[KeySigner], at_seconds: i64) -> Result<Composed, ComposeError> {
     let domain = sender.domain();
     let (message_id, return_path) = (format!("{}.{}@{domain}", note.number, note.token), format!("back+{}@{domain}", note.token));
-    let bytes = MessageBuilder::new()
+    let mut message = MessageBuilder::new()
         .from((sender.name.as_str(), sender.address.as_str()))
         .to(Address::new_address(None::<&str>, note.to))
         .subject(note.subject.replace(['\r', '\n'], " "))
         .date(at_seconds)
         .message_id(message_id.as_str())
         // Nobody's holiday reply should answer it (RFC 3834).
-        .header("Auto-Submitted", Raw::new("auto-replied"))
+        .header("Auto-Submitted", Raw::new(if note.attached.is_some() { "auto-generated" } else { "auto-replied" }))
         .text_body(note.text)
-        .html_body(note.html)
-        .write_to_vec()?;
+        .html_body(note.html);
+    if let Some((name, pdf)) = note.attached {
+        message = message.attachment("application/pdf", name, pdf);
+    }
+    let mut bytes = message.write_to_vec()?;
+    for key in keys {
+        bytes = key.sign(bytes)?;
+    }
     Ok(Composed { message_id, return_path, to: note.to.to_owned(), bytes })
 }
 
@@ -332,6 +340,34 @@ mod tests {
     use super::*;
     use mail_parser::{HeaderValue, MessageParser};
     use rinse_core::message::prepare;
+
+    /// A letter to the team has its PDF, says that no person wrote it, and is signed as all mail of its letterhead.
+    #[test]
+    fn a_note_carries_its_pdf_and_the_letterheads_signature() {
+        let sender = Sender { name: "Skerry Light".into(), address: "post@skerry-light.example".into(), ..Sender::default() };
+        let (private, _) = crate::dkim::new_key(crate::dkim::Algorithm::Ed25519).unwrap();
+        let key = KeySigner::new(crate::dkim::Algorithm::Ed25519, &private, "skerry-light.example", "s1").unwrap();
+        let note = Note {
+            to: "ines@gull.example",
+            subject: "Monday letter\r\nBcc: all@gull.example",
+            text: "26.8% opened",
+            html: "<p>26.8% opened</p>",
+            number: "letter-7",
+            token: "t",
+            attached: Some(("Monday-letter.pdf", b"%PDF-1.7")),
+        };
+        let m = compose_note(&sender, &note, &[key]);
+        let parsed = MessageParser::default().parse(&m.bytes).unwrap();
+        assert_eq!(parsed.subject(), Some("Monday letter  Bcc: all@gull.example"));
+        let pdf = parsed.attachment(0).unwrap();
+        assert_eq!((pdf.contents(), parsed.attachment_count()), (&b"%PDF-1.7"[..], 1));
+        assert_eq!(parsed.header_raw("Auto-Submitted").map(str::trim), Some("auto-generated"));
+        assert!(parsed.header_raw("DKIM-Signature").is_some_and(|s| s.contains("d=skerry-light.example")));
+    }
+
+    fn compose_note(sender: &Sender, n: &Note<'_>, keys: &[KeySigner]) -> Composed {
+        note(sender, n, keys, 1_700_000_000).unwrap()
+    }
 
     #[test]
     fn an_independent_parser_reads_back_parts_headers_and_links() {

@@ -4,6 +4,7 @@
 mod cleaning;
 mod handing;
 mod hours;
+mod letters;
 mod machines;
 mod mail;
 mod react;
@@ -34,7 +35,9 @@ use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
 use rinse_store::sends::{self, Hour, Phase, Turn};
 use rinse_store::upkeep::{incidents, made_of, policy, runs, silence, status};
-use rinse_store::{Store, StoreError, clearing, hour_trials, letterheads, load, self_check, settings, signups, suppression, trials};
+use rinse_store::{
+    Store, StoreError, clearing, cohorts, hour_trials, letterheads, load, self_check, settings, signups, suppression, trials,
+};
 use std::collections::HashSet;
 use std::net::SocketAddr;
 use std::sync::{Arc, Mutex as StdMutex, OnceLock, PoisonError};
@@ -322,6 +325,7 @@ impl Engine {
             let people = load::refresh(&self.store, now).await?;
             tracing::info!("mail load worked out for {people} people");
             silence::refresh(&self.store, now).await?;
+            cohorts::refresh(&self.store, now).await?;
             self.forget_lines(now).await?;
             self.scheduled_run(now).await?;
             self.nightly_file(now).await?;
@@ -350,6 +354,7 @@ impl Engine {
         self.start_rollouts(now).await?;
         self.hand_over_due(now).await?;
         self.hand_over_invitations(now).await?;
+        self.hand_over_letters(now).await?;
         self.store
             .write(move |c| {
                 trials::set_reading_due(c)?;
@@ -486,7 +491,13 @@ impl Engine {
     /// Sends the invitations that sign-ups lead to.
     async fn hand_over_invitations(&self, now: Instant) -> Result<()> {
         loop {
-            let ((batch, looked_at), letterheads) = self.store.write(move |c| Ok((signups::claim(c, now)?, letterheads::all(c)?))).await?;
+            let ((batch, looked_at), letterheads) = self
+                .store
+                .write(move |c| {
+                    let signed = |l| crate::message::signers(c, &l).map(|keys| (l, keys));
+                    Ok((signups::claim(c, now)?, letterheads::all(c)?.into_iter().map(signed).collect::<Result<Vec<_>>>()?))
+                })
+                .await?;
             if looked_at == 0 {
                 return Ok(());
             }
@@ -494,9 +505,9 @@ impl Engine {
             for i in &batch {
                 let composed = letterheads
                     .iter()
-                    .find(|l| l.id == i.letterhead)
+                    .find(|(l, _)| l.id == i.letterhead)
                     .ok_or_else(|| "its letterhead is gone".to_owned())
-                    .and_then(|l| crate::public::signup::invitation(l, i, &self.signer, &self.base_url, now.0 / 1000));
+                    .and_then(|(l, keys)| crate::public::signup::invitation((l, keys), i, &self.signer, &self.base_url, now.0 / 1000));
                 match composed {
                     Ok(m) => {
                         messages.push(m);

@@ -4,9 +4,10 @@
 use rinse_core::figure::{Definition, Figure};
 use rinse_core::findings::best::{self, Best};
 use rinse_core::findings::norm::{self, Norm, Point};
-use rinse_core::findings::{By, Clock, OverMailings, name_of, over_mailings};
+use rinse_core::findings::{By, Clock, OverMailings, in_time, name_of, over_mailings};
 use rinse_core::report::Rate;
 use rinse_core::stats::Arm;
+use rinse_store::findings::answers;
 use rinse_store::findings::groups::{self, Filter, Group, Piece, Sent};
 use rinse_store::{Connection, StoreError};
 use serde::{Deserialize, Serialize};
@@ -24,6 +25,25 @@ pub(crate) struct Asked {
     pub(crate) figure: Option<Figure>,
     /// Whose clock tells hours and days.
     pub(crate) clock: Option<Clock>,
+    /// The figures that stand as columns on the page and on paper, by their keys, as in `accepted,bounced`; files have all.
+    pub(crate) columns: Option<String>,
+}
+
+/// The figures that a table shows until others are chosen.
+const COLUMNS: [Figure; 6] =
+    [Figure::Accepted, Figure::Bounced, Figure::HumanOpens, Figure::HumanClicks, Figure::Complaints, Figure::Leaving];
+
+impl Asked {
+    pub(crate) fn by(by: By) -> Self {
+        Self { by: Some(by), across: None, figure: None, clock: None, columns: None }
+    }
+
+    /// The columns, in the catalogue's order.
+    pub(crate) fn columns(&self) -> Vec<Definition> {
+        let chosen: Vec<Figure> = self.columns.iter().flat_map(|c| c.split(',')).filter_map(Figure::parse).collect();
+        let shown = if chosen.is_empty() { &COLUMNS[..] } else { &chosen };
+        Figure::ALL.into_iter().filter(|f| f.of().is_some() && shown.contains(f)).map(Figure::definition).collect()
+    }
 }
 
 /// A group of messages.
@@ -48,6 +68,25 @@ pub(crate) struct Row {
     pub(crate) best: Option<Best>,
     /// The norm of a mailing's kind in the chosen figure.
     pub(crate) norm: Option<Norm>,
+}
+
+impl Row {
+    /// A mailing of which nothing has gone out.
+    fn nothing(mailing: i64, name: String) -> Self {
+        Self {
+            key: mailing.to_string(),
+            name,
+            mailings: 1,
+            days: 0,
+            only: None,
+            started_at: None,
+            figures: BTreeMap::new(),
+            sent: 0,
+            over_mailings: None,
+            best: None,
+            norm: None,
+        }
+    }
 }
 
 /// The chosen figure of two groupings crossed.
@@ -131,10 +170,7 @@ fn over(group: &Group, figure: Figure) -> Option<OverMailings> {
 /// The order of groups: time runs on, everything else by how much of it there is.
 fn in_order(by: By, groups: &mut [Group]) {
     if by.of_time() {
-        groups.sort_by(|a, b| match (a.key.parse::<i64>(), b.key.parse::<i64>()) {
-            (Ok(x), Ok(y)) => x.cmp(&y),
-            _ => a.key.cmp(&b.key),
-        });
+        groups.sort_by(|a, b| in_time(&a.key, &b.key));
     } else {
         groups.sort_by_key(|g| std::cmp::Reverse(g.sums_for(Figure::Sent).of(Figure::Sent)));
     }
@@ -221,14 +257,61 @@ pub(crate) fn told(c: &Connection, asked: &Asked, filter: &Filter) -> Result<Fin
     })
 }
 
+/// The mailings of which a figure can be known, as their norms look at them.
+fn points(sent: &[Sent], figure: Figure) -> (Vec<i64>, Vec<Point>) {
+    let point =
+        |s: &Sent| Point { at: s.started_at, topic: s.topic, letterhead: s.letterhead, channel: s.channel, arm: s.sums.arm(figure) };
+    sent.iter().filter(|s| figure.can_be_known(s.channel)).map(|s| (s.id, point(s))).unzip()
+}
+
 /// The norm of each mailing in a figure, whatever is shown.
 fn norms(sent: &[Sent], figure: Figure) -> HashMap<i64, Norm> {
-    let known: Vec<&Sent> = sent.iter().filter(|s| figure.can_be_known(s.channel)).collect();
-    let points: Vec<Point> = known
-        .iter()
-        .map(|s| Point { at: s.started_at, topic: s.topic, letterhead: s.letterhead, channel: s.channel, arm: s.sums.arm(figure) })
-        .collect();
-    known.iter().zip(norm::of_each(&points)).filter_map(|(s, n)| Some((s.id, n?))).collect()
+    let (ids, points) = points(sent, figure);
+    ids.into_iter().zip(norm::of_each(&points)).filter_map(|(id, n)| Some((id, n?))).collect()
+}
+
+/// How one mailing did, from its first handover on.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct MailingDid {
+    whole: Row,
+    /// What its kind usually comes to, figure by figure; nothing of one with fewer than twenty before it.
+    norms: BTreeMap<Figure, Norm>,
+    /// Delivered messages of the last five days, by UTC: a failure may still be reported.
+    too_new: u64,
+    domains: Vec<Row>,
+    answers: Vec<AnsweredAt>,
+    catalogue: Vec<Definition>,
+}
+
+/// Answers of one kind by the 24 hours of the day, by the recipients' clocks.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct AnsweredAt {
+    name: &'static str,
+    hours: Vec<i64>,
+}
+
+/// # Errors
+/// When there is no such mailing, or the database fails.
+pub(crate) fn one(c: &Connection, mailing: i64, now: i64) -> Result<MailingDid, StoreError> {
+    let filter = Filter { mailing: Some(mailing), ..Filter::default() };
+    let name = rinse_store::mailings::one(c, mailing)?.draft.name;
+    let mut whole = told(c, &Asked::by(By::Mailing), &filter)?;
+    let sent = groups::sent(c)?;
+    let norm = |figure: Figure| {
+        let (ids, points) = points(&sent, figure);
+        Some((figure, norm::of(&points, ids.iter().position(|id| *id == mailing)?)?))
+    };
+    let answers = answers::told(c, Clock::Recipients, &filter)?;
+    Ok(MailingDid {
+        whole: whole.rows.pop().unwrap_or_else(|| Row::nothing(mailing, name)),
+        norms: Figure::ALL.into_iter().filter(|f| f.of().is_some()).filter_map(norm).collect(),
+        too_new: rinse_store::findings::too_new(c, mailing, now)?,
+        domains: told(c, &Asked::by(By::Domain), &filter)?.rows,
+        answers: [("opens", answers.opens), ("clicks", answers.clicks), ("replies", answers.replies)]
+            .map(|(name, week)| AnsweredAt { name, hours: week.by_hour_of_day() })
+            .into(),
+        catalogue: whole.catalogue,
+    })
 }
 
 type Crossed = (Vec<Column>, Vec<Cell>);

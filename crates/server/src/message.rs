@@ -41,7 +41,7 @@ pub(crate) fn sender(c: &Connection, l: &Letterhead, base_url: &str) -> Result<S
 }
 
 /// The keys that sign a letterhead's mail now.
-fn signers(c: &Connection, l: &Letterhead) -> Result<Vec<KeySigner>> {
+pub(crate) fn signers(c: &Connection, l: &Letterhead) -> Result<Vec<KeySigner>> {
     letterheads::keys(c, l.id)?
         .iter()
         .filter(|k| k.ended_at.is_none() && k.domain == l.domain())

@@ -4,7 +4,7 @@ use crate::grouped::{self, Asked, FindingsBy, Row};
 use axum::extract::Query;
 use axum::http::Uri;
 use rinse_core::Instant;
-use rinse_core::figure::{Definition, Figure};
+use rinse_core::figure::Definition;
 use rinse_core::findings::By;
 use rinse_core::findings::best::Best;
 use rinse_core::report::Rate;
@@ -12,12 +12,11 @@ use rinse_core::words::thousands;
 use rinse_paper::{Chart, Column, Paper, PaperError, Point, number, words};
 use rinse_store::findings::groups::Filter;
 use rinse_store::findings::views;
-use rinse_store::{Store, settings};
+use rinse_store::{Connection, Store, StoreError, settings};
 use std::path::Path;
 
-/// The figures that a table has room for.
-const COLUMNS: [Figure; 6] =
-    [Figure::Accepted, Figure::Bounced, Figure::HumanOpens, Figure::HumanClicks, Figure::Complaints, Figure::Leaving];
+/// So many figures a table has room for.
+const MOST_COLUMNS: usize = 8;
 /// Rows on paper; the CSV has all.
 const ON_PAPER: usize = 200;
 /// A view that says nothing of its period is of so many days, as its page is.
@@ -85,7 +84,7 @@ fn chart(f: &FindingsBy) -> Option<Chart> {
 ///
 /// # Errors
 /// When it can't be written.
-pub(crate) fn pdf(name: &str, f: &FindingsBy, now: i64) -> Result<Vec<u8>, PaperError> {
+pub(crate) fn pdf(name: &str, f: &FindingsBy, columns: &[Definition], now: i64) -> Result<Vec<u8>, PaperError> {
     let mut p = Paper::new(name, &format!("Rinse · made {}", Instant(now).words()), now / 1000)?;
     p.text(&sentence(f));
     p.text(&format!(
@@ -107,17 +106,20 @@ pub(crate) fn pdf(name: &str, f: &FindingsBy, now: i64) -> Result<Vec<u8>, Paper
         p.soft("The band: the norm of its own kind, by the 20 mailings before (Laney’s p' chart). Red: outside it.");
     }
     p.heading(&format!("By {}", f.by_words));
-    let told: Vec<Definition> = COLUMNS.map(Figure::definition).to_vec();
-    let mut columns: Vec<Column> = vec![words("", 3.0), number("Sent", 1.1)];
-    columns.extend(told.iter().map(|d| number(d.name, 1.35)));
+    let (told, more) = columns.split_at(columns.len().min(MOST_COLUMNS));
+    let mut heads: Vec<Column> = vec![words("", 3.0), number("Sent", 1.1)];
+    heads.extend(told.iter().map(|d| number(d.name, 1.35)));
     let rows = f.rows.iter().take(ON_PAPER).map(|r| {
         let mut line = vec![r.name.clone(), thousands(r.sent)];
         line.extend(told.iter().map(|d| rate(r.figures.get(&d.figure), d)));
         line
     });
-    p.table(&columns, &rows.collect::<Vec<_>>());
+    p.table(&heads, &rows.collect::<Vec<_>>());
     if f.rows.len() > ON_PAPER {
         p.soft(&format!("The first {ON_PAPER} of {}; the CSV has all.", f.rows.len()));
+    }
+    if !more.is_empty() {
+        p.soft(&format!("There is room for {MOST_COLUMNS} figures; the CSV has all."));
     }
     p.soft("Rates of fewer than 100 messages are thin. What each figure counts, and of what, stands in the guide.");
     p.finish()
@@ -134,18 +136,26 @@ pub fn of_view(data: &Path, name: &str) -> anyhow::Result<Vec<u8>> {
         let there: Vec<&str> = views.iter().map(|v| v.name.as_str()).collect();
         anyhow::bail!("There is no saved view “{name}”. There are: {}.", if there.is_empty() { "none".into() } else { there.join(", ") });
     };
-    anyhow::ensure!(
-        view.path == "/findings" || view.path.starts_with("/findings?"),
-        "“{}” is no view of groups: these alone can be put on paper.",
-        view.name
-    );
-    let uri: Uri = view.path.parse()?;
-    let (asked, mut filter) = (Query::<Asked>::try_from_uri(&uri)?.0, Query::<Filter>::try_from_uri(&uri)?.0);
-    if filter.days.is_none() && filter.from.is_none() && filter.to.is_none() {
-        filter.days = Some(USUAL_DAYS);
-    }
+    anyhow::ensure!(view.is_of_groups(), "“{}” is no view of groups: these alone can be put on paper.", view.name);
     // A demo's folder has a clock of its own.
     let clock = settings::get(&c, "clock")?.and_then(|t| t.parse().ok());
     let now = clock.unwrap_or_else(|| Instant::of_machine(std::time::SystemTime::now()).0);
-    Ok(pdf(&view.name, &grouped::told(&c, &asked, &filter.at(now))?, now)?)
+    Ok(of_path(&c, &view.name, &view.path, now)?.1)
+}
+
+/// What a view's address asks for, as a sentence and as a PDF.
+///
+/// # Errors
+/// The address can't be read, or the database fails.
+pub(crate) fn of_path(c: &Connection, name: &str, path: &str, now: i64) -> Result<(String, Vec<u8>), StoreError> {
+    let refused = |e: &dyn std::fmt::Display| StoreError::Refused(format!("The view “{name}” can’t be read any more: {e}."));
+    let uri: Uri = path.parse().map_err(|e| refused(&e))?;
+    let asked = Query::<Asked>::try_from_uri(&uri).map_err(|e| refused(&e))?.0;
+    let mut filter = Query::<Filter>::try_from_uri(&uri).map_err(|e| refused(&e))?.0;
+    if filter.days.is_none() && filter.from.is_none() && filter.to.is_none() {
+        filter.days = Some(USUAL_DAYS);
+    }
+    let found = grouped::told(c, &asked, &filter.at(now))?;
+    let pdf = pdf(name, &found, &asked.columns(), now).map_err(|e| refused(&e))?;
+    Ok((sentence(&found), pdf))
 }

@@ -5,7 +5,7 @@ use crate::error::ApiError;
 use crate::handlers::{
     base_check, changes, clearance, consent, contacts, course, domains, doors, evidence, findings, goals, guides, hour_trials, imports,
     letterheads, machines, mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence, suppression,
-    today, trials, upkeep, webhooks,
+    team, today, trials, upkeep, webhooks,
 };
 use crate::listen::forwarded_by_any;
 use crate::state::App;
@@ -36,7 +36,8 @@ struct Doc;
 fn api() -> OpenApiRouter<App> {
     OpenApiRouter::with_openapi(Doc::openapi())
         .routes(routes!(today::workline))
-        .routes(routes!(today::people))
+        .routes(routes!(team::all, team::add))
+        .routes(routes!(team::change))
         .routes(routes!(today::clock))
         .routes(routes!(today::advance))
         .routes(routes!(today::progress))
@@ -196,11 +197,15 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(hour_trials::learned))
         .routes(routes!(findings::all))
         .routes(routes!(findings::by::by))
+        .routes(routes!(findings::by::one_mailing))
         .routes(routes!(findings::compare::compare))
         .routes(routes!(findings::compare::when_answered))
         .routes(routes!(findings::views::all, findings::views::save))
         .routes(routes!(findings::views::delete))
+        .routes(routes!(findings::views::letters_of, findings::views::set_letters))
         .routes(routes!(findings::revenue::brought))
+        .routes(routes!(findings::cohorts::told))
+        .routes(routes!(findings::done::told))
         .routes(routes!(findings::links::over_mailings))
         .routes(routes!(upkeep::front))
         .routes(routes!(upkeep::people))

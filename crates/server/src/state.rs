@@ -162,12 +162,7 @@ impl App {
                 store.rest();
             }
         });
-        let engine = self.engine.clone();
-        tokio::spawn(async move {
-            if let Err(e) = engine.judge_anew().await {
-                tracing::error!("what is stored was not judged by the machine rules in force: {e}");
-            }
-        });
+        self.engine.judge_beside();
         let app = self.clone();
         tokio::spawn(async move {
             app.resume_imports().await;

@@ -102,6 +102,10 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/024_places.sql")),
     M::up(include_str!("../migrations/025_brought.sql")),
     M::up(include_str!("../migrations/026_links.sql")),
+    M::up(include_str!("../migrations/027_load.sql")),
+    M::up(include_str!("../migrations/028_cohorts.sql")),
+    M::up(include_str!("../migrations/029_letters.sql")),
+    M::up(include_str!("../migrations/030_done.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

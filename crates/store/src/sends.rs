@@ -374,14 +374,23 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                     let (arm, part) = e.place(c, out.contact, now)?;
                     (out.arm, phase) = (arm, part as i64);
                 }
-                let (place, local) = place::of(c, out.contact, out.mailing, now)?;
+                let goes = place::of(c, out.contact, out.mailing, now)?;
                 // It counts from now on, however long it has been due.
                 c.prepare_cached(&format!(
                     "UPDATE send SET state = {HANDING_OVER}, at = ?2, handed_at = coalesce(handed_at, ?2), tries = tries + 1, reason = NULL, rules_version = ?3,
-                        arm = ?4, phase = ?5, place_id = coalesce(place_id, ?6), local_hour = coalesce(local_hour, ?7), opens_unknown = {} WHERE id = ?1",
+                        arm = ?4, phase = ?5, place_id = coalesce(place_id, ?6), local_hour = coalesce(local_hour, ?7), load = coalesce(load, ?8), opens_unknown = {} WHERE id = ?1",
                     crate::machines::opens::OF_ITS_DOMAIN
                 ))?
-                .execute(params![out.send, now.0, loaded.version.id, i64::try_from(out.arm).unwrap_or(0), phase, place, local])?;
+                .execute(params![
+                    out.send,
+                    now.0,
+                    loaded.version.id,
+                    i64::try_from(out.arm).unwrap_or(0),
+                    phase,
+                    goes.place,
+                    goes.local_hour,
+                    goes.load
+                ])?;
                 go.push(out);
             }
             Outcome::Held(until, why) => {
@@ -451,7 +460,7 @@ pub fn still_go(c: &Connection, since: Mark, sends: &[i64]) -> Result<Vec<bool>>
 pub fn back(c: &Connection, send: i64) -> Result<()> {
     c.prepare_cached(
         formatcp!("UPDATE send SET state = iif(m.cancelled_at IS NULL, {DUE}, {NOT_SENT}), reply = iif(m.cancelled_at IS NULL, reply, ?2), tries = tries - 1,
-            handed_at = iif(tries = 1, NULL, handed_at), place_id = iif(tries = 1, NULL, place_id), local_hour = iif(tries = 1, NULL, local_hour)
+            handed_at = iif(tries = 1, NULL, handed_at), place_id = iif(tries = 1, NULL, place_id), local_hour = iif(tries = 1, NULL, local_hour), load = iif(tries = 1, NULL, load)
          FROM mailing m WHERE m.id = send.mailing_id AND send.id = ?1 AND send.state = {HANDING_OVER}"),
     )?
     .execute(params![send, CANCELLED])?;

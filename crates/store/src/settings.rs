@@ -1,4 +1,4 @@
-//! Settings, the people of the team, the audit trail.
+//! Settings, the audit trail.
 
 use crate::Result;
 use rinse_core::Instant;
@@ -31,26 +31,6 @@ pub fn signing_key(c: &Connection, fresh: &[u8; 32], now: Instant) -> Result<Vec
     Ok(c.query_row("SELECT key FROM signing_key WHERE id = 1", [], |r| r.get(0))?)
 }
 
-/// Somebody who works with Rinse and is recorded with every change.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct Person {
-    pub id: i64,
-    pub name: String,
-    pub role: String,
-}
-
-/// May this person let through what a rule stops?
-pub(crate) fn is_approver(c: &Connection, person: Option<i64>) -> Result<bool> {
-    Ok(c.prepare_cached("SELECT 1 FROM person WHERE id = ?1 AND role = 'approver'")?.exists([person])?)
-}
-
-/// # Errors
-/// When the database fails.
-pub fn people(c: &Connection) -> Result<Vec<Person>> {
-    let mut s = c.prepare_cached("SELECT id, name, role FROM person ORDER BY id")?;
-    Ok(s.query_map([], |r| Ok(Person { id: r.get(0)?, name: r.get(1)?, role: r.get(2)? }))?.collect::<rusqlite::Result<_>>()?)
-}
-
 /// Records who did what.
 ///
 /// # Errors
@@ -74,14 +54,6 @@ pub struct Named {
 pub struct Tied {
     pub id: i64,
     pub name: String,
-}
-
-/// Is there somebody of the team with this number?
-///
-/// # Errors
-/// When the database fails.
-pub fn is_person(c: &Connection, id: i64) -> Result<bool> {
-    Ok(c.prepare_cached("SELECT 1 FROM person WHERE id = ?1")?.exists([id])?)
 }
 
 /// Puts a test of a draft on record, before it is handed over.

@@ -66,7 +66,7 @@ async fn a_contact_file_becomes_a_called_trial() {
     b.shows("Nobody gets more than 3 in 7 days").await;
 
     // Mailings: a letterhead, two subjects, errors before it can go.
-    view(&b, "/mailings/letterheads/0", "New letterhead").await;
+    view(&b, "/setup/letterheads/0", "New letterhead").await;
     b.fill("Name", "Skerry Light").await;
     b.fill("Mail comes from", "Skerry Light").await;
     b.fill("From address", "letters@skerry-light.example").await;
@@ -85,7 +85,7 @@ async fn a_contact_file_becomes_a_called_trial() {
     b.fill("HTML", "<p>Dear {{ given_name }}, <a href=\"https://skerry-light.example/boats\">book</a></p><p>{{ postal_address }} <a href=\"{{ unsubscribe_url }}\">Stop</a></p>").await;
     b.click("Save the draft").await;
     b.shows("it can't go yet").await;
-    b.go("/mailings/letterheads/1").await;
+    b.go("/setup/letterheads/1").await;
     b.fill("Postal address", "1 Harbour Steps, Port Skerry").await;
     b.click("Save the letterhead").await;
     b.shows("Saved.").await;
@@ -99,6 +99,7 @@ async fn a_contact_file_becomes_a_called_trial() {
 
     // Trials: the plan moves with the share; seal; pooled figures; the clock; the verdict.
     b.go("/mailings/1").await;
+    b.shows("No errors: it may go").await;
     b.click("Plan a trial").await;
     b.shows("people per arm").await;
     b.shows("It finds a rise of").await;

@@ -116,7 +116,7 @@ async fn a_reaction_is_made_tried_and_seen_to_act() {
     b.fill("Name", "Interest").await;
     b.click("Make the score").await;
     b.shows("half of it is left after 90 days").await;
-    b.go("/mailings/webhooks").await;
+    b.go("/setup/systems").await;
     b.fill("Name", "Records").await;
     b.fill("Address", "https://records.example/in").await;
     b.click("Tell this system").await;

@@ -87,7 +87,7 @@ async fn who_saves_an_older_draft_is_told() {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_door_for_mail_is_opened_and_closed() {
     let b = Bench::start().await;
-    b.go("/mailings/webhooks").await;
+    b.go("/setup/systems").await;
     b.shows("Doors for mail").await;
     b.fill("Who will bring mail", "Harbour relay").await;
     b.click("Open a door").await;

@@ -1925,6 +1925,8 @@ export interface paths {
                     domain?: number;
                     country?: string;
                     source?: string;
+                    /** @description A cell of mail load, as `5 × mail + answer`; -1: not known then. */
+                    load?: number;
                 };
                 header?: never;
                 path?: never;
@@ -1981,6 +1983,8 @@ export interface paths {
                     figure?: components["schemas"]["Figure"];
                     /** @description Whose clock tells hours and days. */
                     clock?: components["schemas"]["WhoseClock"];
+                    /** @description The figures that stand as columns on the page and on paper, by their keys, as in `accepted,bounced`; files have all. */
+                    columns?: string;
                     /** @description Handed over in the last so many days … */
                     days?: number;
                     /** @description … or from an instant on, and before one. */
@@ -2001,6 +2005,8 @@ export interface paths {
                     domain?: number;
                     country?: string;
                     source?: string;
+                    /** @description A cell of mail load, as `5 × mail + answer`; -1: not known then. */
+                    load?: number;
                 };
                 header?: never;
                 path?: never;
@@ -2014,6 +2020,53 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["FindingsBy"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/cohorts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People by the month they joined in against the months since: who can still be mailed, who answered, what they spent; counted once a day. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description So many cohorts, the newest ones. */
+                    months?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Cohorts"];
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -2116,6 +2169,8 @@ export interface paths {
                     domain?: number;
                     country?: string;
                     source?: string;
+                    /** @description A cell of mail load, as `5 × mail + answer`; -1: not known then. */
+                    load?: number;
                 };
                 header?: never;
                 path?: never;
@@ -2129,6 +2184,56 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["LinkOverMailings"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/reactions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What reactions did in a period, deed by deed, the most first; who and when stands on each reaction's page. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description In the last so many days … */
+                    days?: number;
+                    /** @description … or from an instant on, and before one. */
+                    from?: number;
+                    to?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DoneByReactions"];
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -2188,6 +2293,8 @@ export interface paths {
                     domain?: number;
                     country?: string;
                     source?: string;
+                    /** @description A cell of mail load, as `5 × mail + answer`; -1: not known then. */
+                    load?: number;
                 };
                 header?: never;
                 path?: never;
@@ -2343,6 +2450,87 @@ export interface paths {
                 };
             };
         };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/views/{id}/letters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a view is mailed to people of the team each week; null: it isn't. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ViewLetters"] | null;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Has a view mailed to people of the team each week, or, to nobody, no longer: service messages, outside all figures. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ViewLetters"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -4313,6 +4501,52 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/did": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a mailing did, from its first handover on: every figure with the norm of its kind, by mailbox domain, and by the hour of its answers. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MailingDid"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/goals": {
         parameters: {
             query?: never;
@@ -5402,6 +5636,92 @@ export interface paths {
             };
         };
         put?: never;
+        /** Adds somebody to the team. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewPerson"];
+                };
+            };
+            responses: {
+                201: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says something else of somebody: the change is recorded with who made it. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewPerson"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
         delete?: never;
         options?: never;
@@ -10763,6 +11083,11 @@ export interface components {
          * @enum {string}
          */
         Alphabet: "gsm7" | "ucs2";
+        /** @description Answers of one kind by the 24 hours of the day, by the recipients' clocks. */
+        AnsweredAt: {
+            hours: number[];
+            name: string;
+        };
         /** @description People of a run with a cause who answered or bought. */
         AnsweredBy: {
             answered: components["schemas"]["Rate"];
@@ -11398,6 +11723,40 @@ export interface components {
             /** Format: int64 */
             now: number;
         };
+        Cohort: {
+            cells: components["schemas"]["CohortCell"][];
+            /** @description As in "Apr 2026". */
+            name: string;
+            /** Format: int64 */
+            people: number;
+        };
+        /** @description What became of the people of one month, some months later. */
+        CohortCell: {
+            /** @description Opened where it can be known, clicked or replied in that month, of those who joined. */
+            answered: components["schemas"]["Rate"];
+            /** @description Can still be mailed at that month's end, of those who joined. */
+            mailable: components["schemas"]["Rate"];
+            /**
+             * Format: int32
+             * @description Whole months since the one of joining.
+             */
+            since: number;
+            /** @description What they spent in that month, by currency. */
+            spent: {
+                [key: string]: components["schemas"]["Spent"];
+            };
+        };
+        Cohorts: {
+            cohorts: components["schemas"]["Cohort"][];
+            /**
+             * Format: int64
+             * @description When they were counted; none: not yet.
+             */
+            counted_at?: number | null;
+            currencies: string[];
+            /** @description All of them together, of each month since those cohorts that it is over for. */
+            together: components["schemas"]["CohortCell"][];
+        };
         /** @description What a column is taken for. */
         ColumnField: "address" | "given_name" | "family_name" | "phone" | "country" | "region" | "time_zone" | "source" | "latitude" | "longitude" | {
             /** @description An outside score: a number that another system gave on a day. */
@@ -11820,6 +12179,43 @@ export interface components {
             pause?: components["schemas"]["DomainPause"] | null;
             /** Format: int64 */
             people: number;
+        };
+        /** @description What came of one deed of a reaction. */
+        Done: {
+            /**
+             * Format: int64
+             * @description How often it changed something (one who has a tag already isn't given it again).
+             */
+            changed: number;
+            deed: string;
+            /** @description Has the reaction ended? */
+            ended: boolean;
+            mailing?: string | null;
+            /**
+             * Format: double
+             * @description Points, where the deed is a score's: what is left of them, taken back aside.
+             */
+            points?: number | null;
+            /** Format: int64 */
+            reaction: number;
+            /** @description The whole reaction, and the deed alone. */
+            reaction_words: string;
+            /**
+             * Format: int64
+             * @description Those of them that were taken back since.
+             */
+            taken_back: number;
+        };
+        /** @description All that reactions did on the days of a period, by UTC: the deeds that changed most first. */
+        DoneByReactions: {
+            /**
+             * Format: int64
+             * @description How often reactions acted; one may do several things.
+             */
+            acted: number;
+            deeds: components["schemas"]["Done"][];
+            /** Format: int64 */
+            taken_back: number;
         };
         /** @description Somebody who brings mail. */
         Door: {
@@ -12343,7 +12739,7 @@ export interface components {
          * @description By what messages are put together.
          * @enum {string}
          */
-        GroupedBy: "mailing" | "day" | "week" | "month" | "weekday" | "part_of_day" | "hour" | "topic" | "letterhead" | "label" | "class" | "channel" | "list" | "segment" | "series" | "arm" | "domain" | "country" | "source";
+        GroupedBy: "mailing" | "day" | "week" | "month" | "weekday" | "part_of_day" | "hour" | "topic" | "letterhead" | "label" | "class" | "channel" | "list" | "segment" | "series" | "step" | "arm" | "domain" | "country" | "source" | "load";
         /**
          * @description How a guardrail came out.
          * @enum {string}
@@ -12902,6 +13298,13 @@ export interface components {
          * @enum {string}
          */
         Known: "shown" | "not_refuted" | "refuted";
+        LastLetter: {
+            /** Format: int64 */
+            at: number;
+            name: string;
+            /** @description Empty: none yet. */
+            reply: string;
+        };
         Leader: {
             address: string;
             /** Format: int64 */
@@ -13329,6 +13732,22 @@ export interface components {
             /** Format: int64 */
             started_at: number;
         };
+        /** @description How one mailing did, from its first handover on. */
+        MailingDid: {
+            answers: components["schemas"]["AnsweredAt"][];
+            catalogue: components["schemas"]["FigureDefinition"][];
+            domains: components["schemas"]["FindingsGroup"][];
+            /** @description What its kind usually comes to, figure by figure; nothing of one with fewer than twenty before it. */
+            norms: {
+                [key: string]: components["schemas"]["OwnNorm"];
+            };
+            /**
+             * Format: int64
+             * @description Delivered messages of the last five days, by UTC: a failure may still be reported.
+             */
+            too_new: number;
+            whole: components["schemas"]["FindingsGroup"];
+        };
         /** @description A difference with its 95% limits (Newcombe). */
         MailingDifference: {
             /** Format: double */
@@ -13512,6 +13931,15 @@ export interface components {
             with: number[];
             without: number[];
         };
+        /** @description A mean over people with its 95% limits. */
+        MeanOverPeople: {
+            /** Format: double */
+            lower: number;
+            /** Format: double */
+            mean: number;
+            /** Format: double */
+            upper: number;
+        };
         /**
          * @description What is measured.
          * @enum {string}
@@ -13686,6 +14114,13 @@ export interface components {
         };
         NewNote: {
             text: string;
+        };
+        /** @description What is said of somebody. */
+        NewPerson: {
+            address?: string | null;
+            name: string;
+            /** @description `analyst`, `marketer` or `approver`. */
+            role: string;
         };
         NewReaction: {
             /**
@@ -14189,8 +14624,10 @@ export interface components {
         PauseSeries: {
             pause: boolean;
         };
-        /** @description Somebody who works with Rinse and is recorded with every change. */
+        /** @description Somebody who works with Rinse. */
         Person: {
+            /** @description Where letters of saved views go. */
+            address?: string | null;
             /** Format: int64 */
             id: number;
             name: string;
@@ -15802,6 +16239,21 @@ export interface components {
         };
         /** @enum {string} */
         Sort: "address" | "family_name" | "added_at";
+        Spent: {
+            /** Format: int64 */
+            buyers: number;
+            /**
+             * Format: int64
+             * @description Hundredths of the month, refunds taken off.
+             */
+            cents: number;
+            /**
+             * Format: double
+             * @description Hundredths for each person who joined …
+             */
+            each: number;
+            mean?: components["schemas"]["MeanOverPeople"] | null;
+        };
         SplitBy: {
             field: components["schemas"]["Field"];
             tree: components["schemas"]["Tree"];
@@ -16494,6 +16946,30 @@ export interface components {
             arm: number;
             /** @enum {string} */
             kind: "ahead";
+        };
+        /** @description When and to whom a saved view is mailed. */
+        ViewLetters: {
+            /** @description What the hosts said to the last ones, person by person. */
+            last?: components["schemas"]["LastLetter"][];
+            /**
+             * Format: int64
+             * @description Under which it goes, and by whose clock.
+             */
+            letterhead_id: number;
+            /**
+             * Format: int32
+             * @description Of the day.
+             */
+            minute: number;
+            /** Format: int64 */
+            next_at?: number | null;
+            /** @description People of the team, by their numbers; nobody: it isn't mailed. */
+            people: number[];
+            /**
+             * Format: int32
+             * @description Monday is 0.
+             */
+            weekday: number;
         };
         /** @description Everything that conditions can refer to, for the builder. */
         Vocabulary: {

@@ -27,6 +27,10 @@ export default function Keys({ close }: { close: () => void }) {
           </dt>
           <dd>New mailing</dd>
           <dt>
+            <kbd>s</kbd>
+          </dt>
+          <dd>Setup</dd>
+          <dt>
             <kbd>Esc</kbd>
           </dt>
           <dd>Close the working</dd>

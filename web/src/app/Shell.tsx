@@ -104,7 +104,7 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
       </>
     ),
   });
-  const o = w.opened;
+  const [a, o] = [w.accepted, w.opened];
   return [
     entry(`To decide: ${count(toDecide)}`, count(toDecide), "The items on Today, one each."),
     entry(
@@ -132,11 +132,11 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
       "People who are inside a running series now, once for each that they are in.",
     ),
     entry(
-      `Opened: ${percent(o.rate)}`,
-      `${count(o.count)} / ${count(o.of)} = ${percent(o.rate, 2)}`,
-      `Human opens of the marketing messages of the last 30 days, of those delivered to people whose opens can be known. ${plural(w.opens_unknown, "delivered message")} went to people of domains that fetch images by themselves: theirs aren't known.`,
-      "opened",
-      `${bare(o.lower, 2)} to ${bare(o.upper, 2)}`,
+      `Accepted: ${percent(a.rate)}`,
+      `${count(a.count)} / ${count(a.of)} = ${percent(a.rate, 2)}`,
+      `Marketing messages of the last 30 days that their hosts took, of those handed over. Of these ${percent(o.rate)} (${bare(o.lower)} to ${bare(o.upper)}) were opened by a person, of the ${count(o.of)} delivered to people whose opens can be known; of ${count(w.opens_unknown)} more they can’t.`,
+      "accepted",
+      `${bare(a.lower, 2)} to ${bare(a.upper, 2)}`,
     ),
     entry(
       `Resting: ${count(w.resting)}`,
@@ -158,7 +158,7 @@ function Workline() {
     [w ? count(w.planned) : "", "to come"],
     [w ? count(w.to_read || w.collecting) : "", w?.to_read ? "to read" : "collecting"],
     [w ? count(w.in_series) : "", "inside"],
-    [w ? percent(w.opened.rate) : "", "opened"],
+    [w ? percent(w.accepted.rate) : "", "accepted"],
     w?.due ? [count(w.due), "due"] : [w ? count(w.resting) : "", "resting"],
   ];
   // The stream's thickness at a station is the number of people there.
@@ -240,6 +240,7 @@ export function Shell() {
       else if (e.key === "/") void navigate("/contacts?find");
       else if (e.key === "i") void navigate("/contacts/import");
       else if (e.key === "n") void navigate("/mailings/new");
+      else if (e.key === "s") void navigate("/setup");
       else return;
       e.preventDefault();
     };
@@ -263,6 +264,9 @@ export function Shell() {
         <button className="plain" style={{ color: "inherit" }} onClick={() => setKeys(true)}>
           Keys <kbd>?</kbd>
         </button>
+        <NavLink to="/setup" className="apart">
+          Setup
+        </NavLink>
         <Acting />
       </header>
       <Workline />

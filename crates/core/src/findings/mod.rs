@@ -9,6 +9,7 @@ use crate::stats::Arm;
 use crate::stats::cluster_rate::cluster_rate;
 use crate::{DAY, Instant};
 use serde::{Deserialize, Serialize};
+use std::cmp::Ordering;
 use utoipa::ToSchema;
 
 /// By what messages are put together.
@@ -34,15 +35,18 @@ pub enum By {
     List,
     Segment,
     Series,
+    /// The message of a series.
+    Step,
     Arm,
     /// Of the recipient, as it was when the message was handed over.
     Domain,
     Country,
     Source,
+    Load,
 }
 
 impl By {
-    pub const ALL: [Self; 19] = [
+    pub const ALL: [Self; 21] = [
         Self::Mailing,
         Self::Day,
         Self::Week,
@@ -58,10 +62,12 @@ impl By {
         Self::List,
         Self::Segment,
         Self::Series,
+        Self::Step,
         Self::Arm,
         Self::Domain,
         Self::Country,
         Self::Source,
+        Self::Load,
     ];
 
     /// In a sentence: "by weekday".
@@ -83,11 +89,19 @@ impl By {
             Self::List => "list",
             Self::Segment => "segment",
             Self::Series => "series",
+            Self::Step => "step",
             Self::Arm => "arm",
             Self::Domain => "mailbox domain",
             Self::Country => "country",
             Self::Source => "source",
+            Self::Load => "mail load",
         }
+    }
+
+    /// Does it say where a message went? Sums of places and of mail load aren't kept together.
+    #[must_use]
+    pub fn of_place(self) -> bool {
+        matches!(self, Self::Domain | Self::Country | Self::Source)
     }
 
     /// Is it told by a clock?
@@ -103,6 +117,15 @@ const PARTS: [&str; 4] = ["night, 00 to 06", "morning, 06 to 12", "afternoon, 12
 
 fn date(days: i64) -> String {
     crate::zone::stamp(Instant(days * DAY)).strftime("%-d %b %Y").to_string()
+}
+
+/// Which of two groups of time comes first, by their keys: numbers, or months as in "2026-04".
+#[must_use]
+pub fn in_time(a: &str, b: &str) -> Ordering {
+    match (a.parse::<i64>(), b.parse::<i64>()) {
+        (Ok(x), Ok(y)) => x.cmp(&y),
+        _ => a.cmp(b),
+    }
 }
 
 /// The name of a group by its key, where no row of a table names it.
@@ -124,6 +147,7 @@ pub fn name_of(by: By, key: &str) -> String {
         (By::Channel, Some(2)) => Some("text messages".into()),
         (By::Arm, Some(a)) if a >= 0 => usize::try_from(a).ok().map(|a| format!("arm {}", crate::trial::letter(a))),
         (By::Arm, _) => Some("no trial".into()),
+        (By::Load, _) => Some(key.parse().map_or_else(|_| "not known then".to_owned(), crate::load::cell_words)),
         _ => None,
     };
     named.unwrap_or_else(|| if key.is_empty() { "not known".into() } else { key.to_owned() })
@@ -176,6 +200,8 @@ mod tests {
     #[case(By::Month, "2026-04", "April 2026")]
     #[case(By::Arm, "1", "arm B")]
     #[case(By::Arm, "-1", "no trial")]
+    #[case(By::Load, "8", "usual mail, slackening")]
+    #[case(By::Load, "-1", "not known then")]
     #[case(By::Country, "", "not known")]
     #[case(By::Country, "NO", "NO")]
     fn groups_are_named(#[case] by: By, #[case] key: &str, #[case] name: &str) {

@@ -42,46 +42,49 @@ pub struct Norm {
     pub outside: bool,
 }
 
-/// The norm of each of some mailings, in the order of time: of the twenty before it with its topic in twelve months, or else with its letterhead;
-/// none of one with fewer before it.
+/// The norm of a mailing among all of them in the order of time: of the twenty before it with its topic in twelve months, or else with its
+/// letterhead; none of one with fewer before it.
+#[must_use]
+pub fn of(points: &[Point], i: usize) -> Option<Norm> {
+    let p = points.get(i)?;
+    let earlier = |kind: Kind| -> Option<(Kind, Vec<Arm>)> {
+        let alike = |q: &&Point| match kind {
+            _ if q.channel != p.channel => false,
+            Kind::Topic => p.topic.is_some() && q.topic == p.topic,
+            Kind::Letterhead => q.letterhead == p.letterhead,
+        };
+        let since = p.at - WITHIN_DAYS * DAY;
+        let mut before: Vec<Arm> = points[..i]
+            .iter()
+            .rev()
+            .take_while(|q| q.at >= since)
+            .filter(alike)
+            .filter(|q| q.arm.trials > 0)
+            .map(|q| q.arm)
+            .take(BASELINE)
+            .collect();
+        before.reverse();
+        (before.len() == BASELINE).then_some((kind, before))
+    };
+    let (kind, mut arms) = earlier(Kind::Topic).or_else(|| earlier(Kind::Letterhead))?;
+    if p.arm.trials == 0 {
+        return None;
+    }
+    arms.push(p.arm);
+    let chart = p_prime_chart(&arms, BASELINE).ok()?.chart;
+    Some(Norm {
+        kind,
+        center: chart.center,
+        lower: chart.lower[BASELINE],
+        upper: chart.upper[BASELINE],
+        outside: chart.signals.contains(&BASELINE),
+    })
+}
+
+/// The norm of each of some mailings, in the order of time.
 #[must_use]
 pub fn of_each(points: &[Point]) -> Vec<Option<Norm>> {
-    let one = |i: usize| {
-        let p = &points[i];
-        let earlier = |kind: Kind| -> Option<(Kind, Vec<Arm>)> {
-            let alike = |q: &&Point| match kind {
-                _ if q.channel != p.channel => false,
-                Kind::Topic => p.topic.is_some() && q.topic == p.topic,
-                Kind::Letterhead => q.letterhead == p.letterhead,
-            };
-            let since = p.at - WITHIN_DAYS * DAY;
-            let mut before: Vec<Arm> = points[..i]
-                .iter()
-                .rev()
-                .take_while(|q| q.at >= since)
-                .filter(alike)
-                .filter(|q| q.arm.trials > 0)
-                .map(|q| q.arm)
-                .take(BASELINE)
-                .collect();
-            before.reverse();
-            (before.len() == BASELINE).then_some((kind, before))
-        };
-        let (kind, mut arms) = earlier(Kind::Topic).or_else(|| earlier(Kind::Letterhead))?;
-        if p.arm.trials == 0 {
-            return None;
-        }
-        arms.push(p.arm);
-        let chart = p_prime_chart(&arms, BASELINE).ok()?.chart;
-        Some(Norm {
-            kind,
-            center: chart.center,
-            lower: chart.lower[BASELINE],
-            upper: chart.upper[BASELINE],
-            outside: chart.signals.contains(&BASELINE),
-        })
-    };
-    (0..points.len()).map(one).collect()
+    (0..points.len()).map(|i| of(points, i)).collect()
 }
 
 #[cfg(test)]

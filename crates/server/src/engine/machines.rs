@@ -18,8 +18,18 @@ impl Engine {
         Ok(())
     }
 
+    /// Judges what is stored anew, beside whatever asked for it.
+    pub(crate) fn judge_beside(&self) {
+        let engine = self.clone();
+        tokio::spawn(async move {
+            if let Err(e) = engine.judge_anew().await {
+                tracing::error!("what is stored was not judged by the machine rules in force: {e}");
+            }
+        });
+    }
+
     /// Judges what is stored by the rules in force, until nothing is judged otherwise; what a stop cut off goes on. One at a time does it.
-    pub(crate) async fn judge_anew(&self) -> Result<()> {
+    async fn judge_anew(&self) -> Result<()> {
         let Ok(_alone) = self.judging.try_lock() else { return Ok(()) };
         let progress = self.jobs.sender(Job::Machines);
         let mut begun = false;

@@ -4,6 +4,7 @@ use super::{Engine, Result};
 use crate::signed::{Message, in_time, words_of};
 use axum::body::Body;
 use rinse_core::{HOUR, Instant, MINUTE};
+use rinse_store::findings::letters;
 use rinse_store::webhooks::{self, Due};
 use rinse_store::{hour_trials, reactions, sends, series};
 use std::time::Duration;
@@ -23,7 +24,10 @@ impl Engine {
             .read(move |c| {
                 let look = (reactions::run::active(c)? || series::active(c)?).then_some(look);
                 let told = if demo { webhooks::next_due(c)? } else { None };
-                Ok([sends::next_due(c)?, hour_trials::next_due(c)?, told, look, series::walk::next_due(c)?].into_iter().flatten().min())
+                Ok([sends::next_due(c)?, letters::next_due(c)?, hour_trials::next_due(c)?, told, look, series::walk::next_due(c)?]
+                    .into_iter()
+                    .flatten()
+                    .min())
             })
             .await
     }

@@ -131,11 +131,6 @@ pub(crate) async fn put_in_force(
         return Err(ApiError::Malformed("Say why the rules change: it stands in their history.".into()));
     }
     let version = app.store.write(move |c| machines::put_in_force(c, now, Some(who.0), &rules, &note)).await?;
-    let engine = app.engine.clone();
-    tokio::spawn(async move {
-        if let Err(e) = engine.judge_anew().await {
-            tracing::error!("what is stored was not judged by the machine rules in force: {e}");
-        }
-    });
+    app.engine.judge_beside();
     Ok((StatusCode::CREATED, Json(InForce { version })))
 }

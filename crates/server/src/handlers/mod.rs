@@ -28,6 +28,7 @@ pub(crate) mod segments;
 pub(crate) mod series;
 pub(crate) mod silence;
 pub(crate) mod suppression;
+pub(crate) mod team;
 pub(crate) mod today;
 pub(crate) mod trials;
 pub(crate) mod upkeep;
@@ -48,6 +49,6 @@ impl FromRequestParts<App> for Acting {
         let named = parts.headers.get("x-acting-person").and_then(|v| v.to_str().ok()).and_then(|v| v.parse().ok());
         let id = named.ok_or(ApiError::NobodyActing)?;
         // Somebody who isn't on the list can be put on no record.
-        if app.store.read(move |c| rinse_store::settings::is_person(c, id)).await? { Ok(Self(id)) } else { Err(ApiError::NobodyActing) }
+        if app.store.read(move |c| rinse_store::team::is_person(c, id)).await? { Ok(Self(id)) } else { Err(ApiError::NobodyActing) }
     }
 }

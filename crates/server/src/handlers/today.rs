@@ -11,7 +11,6 @@ use rinse_core::standing::{MailingState, TrialState};
 use rinse_core::{HOUR, Instant};
 use rinse_store::findings::Workline;
 use rinse_store::hour_trials::Undrawn;
-use rinse_store::settings::Person;
 use rinse_store::upkeep::{incidents, made_of, runs as cleaning};
 use rinse_store::{findings, notices, sends, settings};
 use serde::{Deserialize, Serialize};
@@ -22,12 +21,6 @@ use utoipa::ToSchema;
 pub(crate) async fn workline(State(app): State<App>) -> Answer<Workline> {
     let now = app.now();
     Ok(Json(app.store.read(move |c| findings::workline(c, now.0)).await?))
-}
-
-/// Who may act.
-#[utoipa::path(get, path = "/api/people", responses((status = 200, body = Vec<Person>)))]
-pub(crate) async fn people(State(app): State<App>) -> Answer<Vec<Person>> {
-    Ok(Json(app.store.read(settings::people).await?))
 }
 
 #[derive(Serialize, ToSchema)]

@@ -11,6 +11,7 @@ use minijinja::{Value, context};
 use rinse_core::address::Address;
 use rinse_core::token::{Kind, Signer};
 use rinse_post::compose::{self, Composed, Note, Sender};
+use rinse_post::dkim::KeySigner;
 use rinse_store::StoreError;
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::signups::{self, Form, Invitation};
@@ -137,7 +138,13 @@ pub(super) async fn confirm(State(app): State<App>, Path(token): Path<String>, a
 }
 
 /// The message that asks to confirm: it holds no advertising.
-pub(crate) fn invitation(l: &Letterhead, i: &Invitation, signer: &Signer, base_url: &str, at_seconds: i64) -> Result<Composed, String> {
+pub(crate) fn invitation(
+    (l, keys): (&Letterhead, &[KeySigner]),
+    i: &Invitation,
+    signer: &Signer,
+    base_url: &str,
+    at_seconds: i64,
+) -> Result<Composed, String> {
     let link = Value::from_safe_string(format!("{}/i/{}", base_url.trim_end_matches('/'), signer.link(Kind::Confirm, i.sign_up, 0)));
     let values =
         context! { given_name => i.given_name.as_deref(), name => l.name.as_str(), link, postal_address => l.postal_address.as_str() };
@@ -152,6 +159,6 @@ pub(crate) fn invitation(l: &Letterhead, i: &Invitation, signer: &Signer, base_u
     let token = signer.mailbox(Kind::Confirm, i.sign_up);
     let subject = format!("Please confirm your sign-up with {}", l.name);
     let number = format!("invitation-{}", i.sign_up);
-    let note = Note { to: &i.address, subject: &subject, text: &text, html: &html, number: &number, token: &token };
-    compose::note(&sender, &note, at_seconds).map_err(|e| e.to_string())
+    let note = Note { to: &i.address, subject: &subject, text: &text, html: &html, number: &number, token: &token, attached: None };
+    compose::note(&sender, &note, keys, at_seconds).map_err(|e| e.to_string())
 }

@@ -8,6 +8,7 @@ mod holds;
 mod hostile;
 mod hour_trials;
 mod inside;
+mod letters;
 mod lifecycle;
 mod mail_in;
 mod metrics;

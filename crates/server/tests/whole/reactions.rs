@@ -35,6 +35,11 @@ async fn silence_becomes_points_a_task_and_a_message_to_the_record_system() {
     assert_eq!(s.count("SELECT count(*) FROM score_entry WHERE points = -2"), acted);
     assert_eq!(s.count("SELECT count(*) FROM score_entry WHERE points = 2"), back, "who opened later is as before");
     assert_eq!(s.count("SELECT count(*) FROM task"), acted - back);
+    let brought = s.ok("GET", "/api/findings/reactions", &Value::Null).await;
+    assert_eq!((&brought["acted"], &brought["taken_back"]), (&json!(acted), &json!(back)));
+    let points = brought["deeds"].as_array().unwrap().iter().find(|d| d["points"] != Value::Null).unwrap().clone();
+    assert_eq!((points["changed"].as_i64(), points["points"].as_f64()), (Some(acted), Some(-2.0 * (acted - back) as f64)));
+    assert_eq!(s.ok("GET", "/api/findings/reactions?to=0", &Value::Null).await["acted"], json!(0));
     let today = s.ok("GET", "/api/today", &Value::Null).await;
     assert!(today.as_array().unwrap().iter().any(|d| d["kind"] == "task"));
     let task = s.ok("GET", "/api/tasks", &Value::Null).await[0]["id"].clone();

@@ -15,15 +15,16 @@ const AGAIN: &str = "brought_again";
 
 /// What a person did towards a goal on a day, put down to a mailing.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-struct Part {
-    conversions: i64,
-    cents: i64,
+pub(super) struct Part {
+    pub(super) conversions: i64,
+    pub(super) cents: i64,
 }
 
-type Parts = BTreeMap<(i64, i64, i64), Part>;
+/// By mailing, goal and day.
+pub(super) type Parts = BTreeMap<(i64, i64, i64), Part>;
 
-/// A person's conversions by mailing, goal and day (UTC).
-fn of_person(c: &Connection, contact: i64, goals: &[goals::Kept], rule: Rule) -> Result<Parts> {
+/// A person's conversions until an instant, by mailing, goal and day (UTC).
+pub(super) fn of_person(c: &Connection, contact: i64, goals: &[goals::Kept], rule: Rule, until: Instant) -> Result<Parts> {
     let mut parts = Parts::new();
     let k = clicks(c, contact)?;
     if k.at.is_empty() {
@@ -41,8 +42,8 @@ fn of_person(c: &Connection, contact: i64, goals: &[goals::Kept], rule: Rule) ->
         }
     };
     let mut bought =
-        c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 ORDER BY at, id")?;
-    let mut rows = bought.query([contact])?;
+        c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
+    let mut rows = bought.query(params![contact, until.0])?;
     // A refund goes where the newest earlier purchase of the product went.
     let mut newest: HashMap<String, Option<i64>> = HashMap::new();
     while let Some(r) = rows.next()? {
@@ -59,8 +60,8 @@ fn of_person(c: &Connection, contact: i64, goals: &[goals::Kept], rule: Rule) ->
             count(mailing, at, Happened::Purchase { product: &product, category: &category, cents, currency: &currency });
         }
     }
-    let mut did = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 ORDER BY at, id")?;
-    let mut rows = did.query([contact])?;
+    let mut did = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
+    let mut rows = did.query(params![contact, until.0])?;
     while let Some(r) = rows.next()? {
         let (at, name): (i64, String) = (r.get(0)?, r.get(1)?);
         if let Some(mailing) = put_down(Instant(at)) {
@@ -92,7 +93,7 @@ fn again_for(c: &Connection, contact: i64, goals: &[goals::Kept], rule: Rule) ->
     let before: Parts = s
         .query_map([contact], |r| Ok(((r.get(0)?, r.get(1)?, r.get(2)?), Part { conversions: r.get(3)?, cents: r.get(4)? })))?
         .collect::<rusqlite::Result<_>>()?;
-    let after = of_person(c, contact, goals, rule)?;
+    let after = of_person(c, contact, goals, rule, Instant(i64::MAX))?;
     if before != after {
         sum(c, &before, -1)?;
         c.prepare_cached("DELETE FROM brought WHERE contact_id = ?1")?.execute([contact])?;

@@ -5,9 +5,7 @@ pub mod kept;
 use crate::{Result, StoreError, goals, settings};
 use rinse_core::Instant;
 use rinse_core::attribution::Rule;
-use rinse_core::goal::Happened;
-use rinse_core::words::fold;
-use rusqlite::{Connection, params};
+use rusqlite::Connection;
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -92,45 +90,15 @@ pub fn of_mailing(c: &Connection, mailing: i64, now: Instant) -> Result<Vec<Brou
         .prepare_cached("SELECT contact_id FROM send WHERE mailing_id = ?1 AND click_at IS NOT NULL")?
         .query_map([mailing], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
-    let mut bought =
-        c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
-    let mut did = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
     for contact in people {
-        let k = clicks(c, contact)?;
-        let ours = |at: Instant| rule.click(&k.at, at).is_some_and(|i| k.mailing[i] == mailing);
-        let mut met = vec![false; goals.len()];
-        let mut count = |what: Happened<'_>| {
-            for ((goal, row), met) in goals.iter().zip(&mut out).zip(&mut met) {
-                let worth = goal.goal.worth(what);
-                row.conversions += worth.conversions;
-                row.cents += worth.cents;
-                *met |= worth.conversions > 0;
+        let parts = kept::of_person(c, contact, &goals, rule, now)?;
+        for row in &mut out {
+            let mut met = false;
+            for (_, part) in parts.iter().filter(|((to, goal, _), _)| (*to, *goal) == (mailing, row.goal)) {
+                row.conversions += part.conversions;
+                row.cents += part.cents;
+                met |= part.conversions > 0;
             }
-        };
-        let mut rows = bought.query(params![contact, now.0])?;
-        let mut newest: std::collections::HashMap<String, bool> = std::collections::HashMap::new();
-        while let Some(r) = rows.next()? {
-            let (at, product, category): (i64, String, String) = (r.get(0)?, r.get(1)?, r.get(2)?);
-            let (cents, currency): (i64, String) = (r.get(3)?, r.get(4)?);
-            let here = if cents < 0 {
-                newest.get(&fold(&product)).copied().unwrap_or(false)
-            } else {
-                let here = ours(Instant(at));
-                newest.insert(fold(&product), here);
-                here
-            };
-            if here {
-                count(Happened::Purchase { product: &product, category: &category, cents, currency: &currency });
-            }
-        }
-        let mut rows = did.query(params![contact, now.0])?;
-        while let Some(r) = rows.next()? {
-            let name: String = r.get(1)?;
-            if ours(Instant(r.get(0)?)) {
-                count(Happened::Event { name: &name });
-            }
-        }
-        for (row, met) in out.iter_mut().zip(met) {
             row.people += i64::from(met);
         }
     }

@@ -26,11 +26,17 @@ const BY_DAY: Table = Table {
     index: "CREATE INDEX mailing_figure_day ON mailing_figure (day);",
 };
 
-/// For findings of mailings and hours: some rows a mailing, where its cells are thousands.
+/// For findings of mailings, hours and mail load: some rows a mailing, where its cells are thousands.
 const BY_HOUR: Table = Table {
     name: "figure_hour",
-    key: &[("mailing_id", "{of}.mailing_id"), ("hour", "{of}.handed_at / 3600000"), ("local_hour", "{of}.local_hour"), ("arm", "{of}.arm")],
-    made_of: "handed_at, local_hour, arm",
+    key: &[
+        ("mailing_id", "{of}.mailing_id"),
+        ("hour", "{of}.handed_at / 3600000"),
+        ("local_hour", "{of}.local_hour"),
+        ("arm", "{of}.arm"),
+        ("load", "coalesce({of}.load, -1)"),
+    ],
+    made_of: "handed_at, local_hour, arm, load",
     index: "",
 };
 

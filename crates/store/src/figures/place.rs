@@ -1,5 +1,5 @@
-//! Where a message went: domain, country and source of its recipient, frozen when it was first handed over, so that what is summed by them never
-//! moves.
+//! Where a message went: domain, country, source and mail load of its recipient, frozen when it was first handed over, so that what is summed by
+//! them never moves.
 
 use crate::Result;
 use rinse_core::Instant;
@@ -8,22 +8,34 @@ use rusqlite::{Connection, OptionalExtension, params};
 /// Domains of fewer people are told together.
 const PEOPLE_OF_A_DOMAIN: u32 = 20;
 
-/// Where a message to somebody goes now, and the hour by their clock: what its send says from its first handover on.
+/// Where a message goes now: what its send says from its first handover on.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Goes {
+    pub place: Option<i64>,
+    /// By the recipient's clock.
+    pub local_hour: i64,
+    /// The cell of the recipient's mail load; none of who hasn't been looked at yet.
+    pub load: Option<i64>,
+}
+
+/// Where a message to somebody goes.
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn of(c: &Connection, contact: i64, mailing: i64, now: Instant) -> Result<(Option<i64>, i64)> {
+pub(crate) fn of(c: &Connection, contact: i64, mailing: i64, now: Instant) -> Result<Goes> {
     let found = c
         .prepare_cached(
             "SELECT iif(m.channel = 1 AND (SELECT count(*) FROM (SELECT 1 FROM contact INDEXED BY contact_domain WHERE domain_id = k.domain_id LIMIT ?3)) = ?3, k.domain_id, 0),
-                coalesce(k.country, ''), coalesce(trim(k.source), ''), coalesce(k.zone, l.zone)
+                coalesce(k.country, ''), coalesce(trim(k.source), ''), coalesce(k.zone, l.zone), (SELECT cell FROM mail_load WHERE contact_id = k.id)
              FROM contact k, mailing m JOIN letterhead l ON l.id = m.letterhead_id WHERE k.id = ?1 AND m.id = ?2",
         )?
         .query_row(params![contact, mailing, PEOPLE_OF_A_DOMAIN], |r| {
-            Ok((r.get::<_, i64>(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?, r.get::<_, String>(3)?))
+            Ok((r.get::<_, i64>(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?, r.get::<_, String>(3)?, r.get(4)?))
         })
         .optional()?;
-    let Some((domain, country, source, zone)) = found else { return Ok((None, super::local_hour("UTC", now))) };
+    let Some((domain, country, source, zone, load)) = found else {
+        return Ok(Goes { local_hour: super::local_hour("UTC", now), ..Goes::default() });
+    };
     let there = "SELECT id FROM place WHERE domain_id = ?1 AND country = ?2 AND source = ?3";
     let place = match c.prepare_cached(there)?.query_row(params![domain, country, source], |r| r.get(0)).optional()? {
         Some(id) => id,
@@ -31,7 +43,7 @@ pub(crate) fn of(c: &Connection, contact: i64, mailing: i64, now: Instant) -> Re
             .prepare_cached("INSERT INTO place (domain_id, country, source) VALUES (?1, ?2, ?3) RETURNING id")?
             .query_row(params![domain, country, source], |r| r.get(0))?,
     };
-    Ok((Some(place), super::local_hour(&zone, now)))
+    Ok(Goes { place: Some(place), local_hour: super::local_hour(&zone, now), load })
 }
 
 /// Messages that were handed over before their places were kept: as their recipients are now.

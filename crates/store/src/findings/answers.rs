@@ -1,9 +1,10 @@
 //! When people answer: the hour of the week of the first open, click and reply of each message that a person made.
 
-use super::groups::Filter;
+use super::groups::{Filter, WENT_TO};
 use crate::Result;
 use rinse_core::findings::Clock;
-use rusqlite::{Connection, params};
+use rusqlite::types::Value;
+use rusqlite::{Connection, params_from_iter};
 use serde::Serialize;
 use utoipa::ToSchema;
 
@@ -13,6 +14,16 @@ use utoipa::ToSchema;
 pub struct Week {
     pub hours: Vec<i64>,
     pub all: i64,
+}
+
+impl Week {
+    /// The same by the 24 hours of the day.
+    #[must_use]
+    pub fn by_hour_of_day(&self) -> Vec<i64> {
+        let mut day = vec![0; 24];
+        self.hours.iter().enumerate().for_each(|(i, n)| day[i % 24] += n);
+        day
+    }
 }
 
 /// Opens (where they can be known), clicks and replies by hour of the week.
@@ -33,25 +44,19 @@ pub struct Answers {
 /// When the database fails.
 pub fn told(c: &Connection, clock: Clock, filter: &Filter) -> Result<Answers> {
     let hour = if clock == Clock::Utc { "utc" } else { "local" };
-    let chosen = "SELECT id FROM mailing m WHERE (?1 IS NULL OR m.started_at >= ?1) AND (?2 IS NULL OR m.started_at < ?2) AND (?3 IS NULL OR m.id = ?3)
-        AND (?4 IS NULL OR coalesce(m.topic_id, 0) = ?4) AND (?5 IS NULL OR m.letterhead_id = ?5) AND (?6 IS NULL OR m.class = ?6) AND (?7 IS NULL OR m.channel = ?7)
-        AND (?8 IS NULL OR coalesce(m.series_id, 0) = ?8) AND (?9 IS NULL OR m.id IN (SELECT mailing_id FROM mailing_label WHERE label_id = ?9))";
-    let values = params![
-        filter.from,
-        filter.to,
-        filter.mailing,
-        filter.topic,
-        filter.letterhead,
-        filter.class,
-        filter.channel,
-        filter.series,
-        filter.label
-    ];
+    let (mut conditions, mut values) = filter.of_mailings();
+    for (began, at) in [(" AND m.started_at >= ?", filter.from), (" AND m.started_at < ?", filter.to)] {
+        if let Some(at) = at {
+            conditions.push_str(began);
+            values.push(Value::Integer(at));
+        }
+    }
+    let chosen = format!("{WENT_TO} SELECT id FROM mailing m WHERE 1{conditions}");
     let mut s = c.prepare_cached(&format!(
         "SELECT kind, {hour}, sum(messages) FROM answer_cell WHERE mailing_id IN ({chosen}) GROUP BY 1, 2 HAVING sum(messages) > 0"
     ))?;
     let mut weeks = [const { Vec::new() }; 3].map(|_: Vec<i64>| Week { hours: vec![0; 168], all: 0 });
-    let mut rows = s.query(values)?;
+    let mut rows = s.query(params_from_iter(&values))?;
     while let Some(r) = rows.next()? {
         let (kind, hour, n): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
         let week = usize::try_from(kind - 1).ok().and_then(|k| weeks.get_mut(k));
@@ -62,7 +67,7 @@ pub fn told(c: &Connection, clock: Clock, filter: &Filter) -> Result<Answers> {
     }
     let mailings = c
         .prepare_cached(&format!("SELECT count(DISTINCT mailing_id) FROM answer_cell WHERE messages > 0 AND mailing_id IN ({chosen})"))?
-        .query_row(values, |r| r.get(0))?;
+        .query_row(params_from_iter(&values), |r| r.get(0))?;
     let [opens, clicks, replies] = weeks;
     Ok(Answers { opens, clicks, replies, mailings })
 }

@@ -40,6 +40,8 @@ pub struct Filter {
     pub domain: Option<i64>,
     pub country: Option<String>,
     pub source: Option<String>,
+    /// A cell of mail load, as `5 × mail + answer`; -1: not known then.
+    pub load: Option<i64>,
 }
 
 impl Filter {
@@ -52,7 +54,7 @@ impl Filter {
         self
     }
 
-    fn is_of_recipients(&self) -> bool {
+    fn is_of_places(&self) -> bool {
         self.domain.is_some() || self.country.is_some() || self.source.is_some()
     }
 
@@ -64,7 +66,7 @@ impl Filter {
 
     /// Its conditions on mailings, in SQL over `mailing m`, each with an AND before it; what it says of recipients is left aside.
     pub(super) fn of_mailings(&self) -> (String, Vec<Value>) {
-        let of_mailings = Self { from: None, to: None, domain: None, country: None, source: None, ..self.clone() };
+        let of_mailings = Self { from: None, to: None, domain: None, country: None, source: None, load: None, ..self.clone() };
         let (conditions, values) = of_mailings.conditions();
         (conditions.into_iter().map(|c| format!(" AND {c}")).collect(), values)
     }
@@ -88,6 +90,7 @@ impl Filter {
             number("p.domain_id = ?", self.domain),
             text("p.country = ?", &self.country),
             text("p.source = ?", &self.source),
+            number("f.load = ?", self.load),
         ]
         .into_iter()
         .flatten()
@@ -106,7 +109,7 @@ pub(super) const IN_PERIOD: &str =
     GROUP BY mailing_id HAVING sum(sent) > 0)";
 
 /// What puts a message in its group, in SQL, and what has to be joined for it.
-fn group(by: By, clock: Clock, alias: char) -> (String, String) {
+pub(super) fn group(by: By, clock: Clock, alias: char) -> (String, String) {
     let t = match clock {
         Clock::Recipients => "f.local_hour",
         Clock::Utc => "f.hour",
@@ -131,6 +134,8 @@ fn group(by: By, clock: Clock, alias: char) -> (String, String) {
         By::Class => "m.class".into(),
         By::Channel => "m.channel".into(),
         By::Series => "coalesce(m.series_id, 0)".into(),
+        By::Step => "iif(m.series_id IS NULL, 0, m.id)".into(),
+        By::Load => "f.load".into(),
         By::Arm => "iif(EXISTS (SELECT 1 FROM trial WHERE mailing_id = m.id), f.arm, -1)".into(),
         By::Domain => "p.domain_id".into(),
         By::Country => "p.country".into(),
@@ -157,7 +162,8 @@ pub struct Piece {
     pub sums: Sums,
 }
 
-fn key(v: Value) -> String {
+/// A group's key, as text.
+pub(super) fn key(v: Value) -> String {
     match v {
         Value::Integer(n) => n.to_string(),
         Value::Text(t) => t,
@@ -183,9 +189,15 @@ pub fn pieces_of(c: &Connection, (by, across): (By, Option<By>), clock: Clock, f
     let (conditions, values) = filter.conditions();
     let conditions: String = conditions.into_iter().map(|c| format!(" AND {c}")).collect();
     let t = if clock == Clock::Utc { "f.hour" } else { "f.local_hour" };
-    // Only what asks about recipients needs the many cells of where messages went.
-    let of_recipients = [Some(by), across].into_iter().flatten().any(|b| matches!(b, By::Domain | By::Country | By::Source));
-    let cells = if of_recipients || filter.is_of_recipients() {
+    // Only what asks where messages went needs the many cells of that.
+    let asked = [Some(by), across];
+    let of_places = filter.is_of_places() || asked.into_iter().flatten().any(By::of_place);
+    if of_places && (filter.load.is_some() || asked.contains(&Some(By::Load))) {
+        return Err(StoreError::Refused(
+            "Mail load can’t be told together with mailbox domain, country or source: their sums are kept apart. Ask for one of them, and take the other’s filter away.".into(),
+        ));
+    }
+    let cells = if of_places {
         "figure_cell f ON f.mailing_id = m.id JOIN place p ON p.id = f.place_id"
     } else {
         "figure_hour f ON f.mailing_id = m.id"
@@ -281,6 +293,9 @@ pub fn names(c: &Connection, by: By) -> Result<HashMap<String, String>> {
         By::List => "SELECT id, name FROM list UNION ALL SELECT 0, 'no list'",
         By::Segment => "SELECT id, name FROM segment UNION ALL SELECT 0, 'no segment'",
         By::Series => "SELECT id, name FROM series UNION ALL SELECT 0, 'no series'",
+        By::Step => {
+            "SELECT m.id, s.name || ': ' || m.name FROM mailing m JOIN series s ON s.id = m.series_id UNION ALL SELECT 0, 'no series'"
+        }
         By::Domain => {
             "SELECT id, name FROM domain WHERE id IN (SELECT domain_id FROM place) UNION ALL SELECT 0, 'domains of fewer than 20 people'"
         }
@@ -324,12 +339,4 @@ pub fn sent(c: &Connection) -> Result<Vec<Sent>> {
         })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
-}
-
-/// The figure of a key.
-///
-/// # Errors
-/// There is none.
-pub fn figure(key: &str) -> Result<Figure> {
-    Figure::parse(key).ok_or(StoreError::Missing("figure"))
 }

@@ -3,6 +3,7 @@
 
 pub mod answers;
 pub mod groups;
+pub mod letters;
 pub mod links;
 pub mod revenue;
 pub mod views;
@@ -62,17 +63,31 @@ pub fn mailings(c: &Connection, since: i64, now: i64) -> Result<Vec<MailingFigur
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
+/// Delivered messages of a mailing that were handed over on the last five days, by UTC.
+///
+/// # Errors
+/// When the database fails.
+pub fn too_new(c: &Connection, mailing: i64, now: i64) -> Result<u64> {
+    let since = now.div_euclid(rinse_core::DAY) - figures::TOO_NEW_DAYS;
+    let mut s = c.prepare_cached("SELECT coalesce(sum(delivered), 0) FROM mailing_figure WHERE mailing_id = ?1 AND day > ?2")?;
+    Ok(s.query_row([mailing, since], |r| r.get::<_, i64>(0))?.unsigned_abs())
+}
+
 /// What the email of the last `days` adds up to, whole days by UTC.
 ///
 /// # Errors
 /// When the database fails.
 pub fn of_days(c: &Connection, days: i64, now: i64) -> Result<figures::Sums> {
-    let since = now.div_euclid(rinse_core::DAY) - days;
+    email_since(c, now.div_euclid(rinse_core::DAY) - days, false)
+}
+
+/// What email adds up to since a day; of marketing mail alone, or all of it.
+fn email_since(c: &Connection, day: i64, marketing: bool) -> Result<figures::Sums> {
     Ok(c.prepare_cached(&format!(
-        "SELECT {} FROM mailing_figure WHERE day >= ?1 AND mailing_id NOT IN (SELECT id FROM mailing WHERE channel = 2)",
+        "SELECT {} FROM mailing_figure WHERE (class = 1 OR NOT ?2) AND day >= ?1 AND mailing_id NOT IN (SELECT id FROM mailing WHERE channel = 2)",
         figures::added_up()
     ))?
-    .query_row([since], |r| figures::sums(r, 0))?)
+    .query_row(rusqlite::params![day, marketing], |r| figures::sums(r, 0))?)
 }
 
 /// The workline's share of opens looks back this far, to the beginning of that day by UTC: sums are kept by day.
@@ -113,12 +128,7 @@ pub struct Workline {
 pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
     let one = |sql: &str| -> Result<i64> { Ok(c.prepare_cached(sql)?.query_row([], |r| r.get(0))?) };
     let rules = crate::rules::current(c)?;
-    let lately = c
-        .prepare_cached(&format!(
-            "SELECT {} FROM mailing_figure WHERE class = 1 AND day >= ?1 AND mailing_id NOT IN (SELECT id FROM mailing WHERE channel = 2)",
-            figures::added_up()
-        ))?
-        .query_row([workline_since(now)], |r| figures::sums(r, 0))?;
+    let lately = email_since(c, workline_since(now), true)?;
     let standing = made_of::by_standing(c)?;
     let people = |which: &dyn Fn(i64, i64) -> bool| standing.iter().filter(|s| which(s.0, s.1)).map(|s| s.2).sum();
     Ok(Workline {
@@ -153,6 +163,12 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
         figures::counted(Figure::HumanOpens, "s"),
         figures::counted(Figure::OpensKnown, "s")
     );
+    let accepted = format!(
+        "SELECT c.address, m.name, iif({}, 'yes', 'no') FROM send s JOIN contact c ON c.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id
+         WHERE s.class = 1 AND s.channel = 1 AND {} AND s.at >= ?1 ORDER BY s.id",
+        figures::counted(Figure::Accepted, "s"),
+        figures::counted(Figure::Sent, "s")
+    );
     let (header, sql): (&'static [&'static str], &str) = match figure {
         "contacts" => (&["address"], "SELECT address FROM contact WHERE gone IS NULL AND ?1 = ?1 ORDER BY id"),
         "mailable" => (
@@ -165,6 +181,7 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
             "SELECT name, state FROM (SELECT 0 AS hours, t.id, m.name, t.state FROM trial t JOIN mailing m ON m.id = t.mailing_id WHERE t.state IN ('collecting', 'read')
                 UNION ALL SELECT 1, id, json_extract(plan, '$.question'), state FROM hour_trial WHERE state = 'collecting') WHERE ?1 = ?1 ORDER BY hours, id",
         ),
+        "accepted" => (&["address", "mailing", "accepted"], &accepted),
         "opened" => (&["address", "mailing", "human open"], &opened),
         "resting" => (
             &["address", "status"],

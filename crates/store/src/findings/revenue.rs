@@ -1,9 +1,9 @@
 //! What mailings brought, by what they have in common: from the sums that are kept as people buy and click.
 
-use super::groups::{Filter, IN_PERIOD, WENT_TO, names};
+use super::groups::{self, Filter, IN_PERIOD, WENT_TO, names};
 use crate::attribution::kept;
 use crate::{Result, StoreError};
-use rinse_core::findings::{By, name_of};
+use rinse_core::findings::{By, Clock, in_time, name_of};
 use rinse_core::report::Rate;
 use rusqlite::types::Value;
 use rusqlite::{Connection, params_from_iter};
@@ -39,21 +39,15 @@ pub struct RevenueBy {
 }
 
 /// How a revenue can be asked for: by what mailings have in common, or by the day of the conversion.
-fn group(by: By) -> Result<(&'static str, &'static str)> {
+fn group(by: By) -> Result<(String, String)> {
     Ok(match by {
-        By::Mailing => ("m.id", ""),
-        By::Topic => ("coalesce(m.topic_id, 0)", ""),
-        By::Letterhead => ("m.letterhead_id", ""),
-        By::Class => ("m.class", ""),
-        By::Channel => ("m.channel", ""),
-        By::Series => ("coalesce(m.series_id, 0)", ""),
-        By::Label => ("coalesce(x.label_id, 0)", " LEFT JOIN mailing_label x ON x.mailing_id = m.id"),
-        By::List => ("coalesce(x.ref, 0)", " LEFT JOIN went_to x ON x.mailing_id = m.id AND x.kind = 'list'"),
-        By::Segment => ("coalesce(x.ref, 0)", " LEFT JOIN went_to x ON x.mailing_id = m.id AND x.kind = 'segment'"),
-        By::Day => ("b.day", ""),
-        By::Week => ("(b.day + 3) / 7", ""),
-        By::Month => ("strftime('%Y-%m', b.day * 86400, 'unixepoch')", ""),
-        _ => return Err(StoreError::Refused(format!("What mailings brought can’t be told by {}.", by.words()))),
+        By::Day => ("b.day".into(), String::new()),
+        By::Week => ("(b.day + 3) / 7".into(), String::new()),
+        By::Month => ("strftime('%Y-%m', b.day * 86400, 'unixepoch')".into(), String::new()),
+        By::Weekday | By::PartOfDay | By::Hour | By::Arm | By::Domain | By::Country | By::Source | By::Load => {
+            return Err(StoreError::Refused(format!("What mailings brought can’t be told by {}.", by.words())));
+        }
+        of_mailings => groups::group(of_mailings, Clock::Utc, 'x'),
     })
 }
 
@@ -84,17 +78,12 @@ pub fn by(c: &Connection, goal: i64, by: By, filter: &Filter) -> Result<RevenueB
     let mut s = c.prepare_cached(&sql)?;
     let mut rows: Vec<RevenueRow> = s
         .query_map(params_from_iter(values), |r| {
-            let key = match r.get(0)? {
-                Value::Integer(n) => n.to_string(),
-                Value::Text(t) => t,
-                _ => String::new(),
-            };
             let n = |i: usize| r.get::<_, i64>(i).map(|n| n.max(0).unsigned_abs());
-            Ok(row(key, &names, by, [n(1)?, n(2)?, n(3)?, n(4)?], (r.get(5)?, r.get(6)?)))
+            Ok(row(groups::key(r.get(0)?), &names, by, [n(1)?, n(2)?, n(3)?, n(4)?], (r.get(5)?, r.get(6)?)))
         })?
         .collect::<rusqlite::Result<_>>()?;
     if of_days {
-        rows.sort_by(|a, b| a.key.parse::<i64>().ok().cmp(&b.key.parse().ok()).then_with(|| a.key.cmp(&b.key)));
+        rows.sort_by(|a, b| in_time(&a.key, &b.key));
     } else {
         rows.sort_by_key(|r| std::cmp::Reverse((r.cents, r.conversions)));
     }

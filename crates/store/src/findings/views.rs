@@ -18,6 +18,14 @@ pub struct View {
     pub person: Option<String>,
 }
 
+impl View {
+    /// Is it one of mailings or groups, which can be put on paper?
+    #[must_use]
+    pub fn is_of_groups(&self) -> bool {
+        self.path == "/findings" || self.path.starts_with("/findings?")
+    }
+}
+
 /// A name and an address of a page of findings can't be longer.
 const LONGEST_NAME: usize = 80;
 const LONGEST_PATH: usize = 1_000;
@@ -62,6 +70,7 @@ pub fn save(c: &Connection, name: &str, path: &str, now: Instant, person: Option
 /// # Errors
 /// There is none such.
 pub fn delete(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+    c.execute("DELETE FROM view_letter WHERE view_id = ?1", [id])?;
     if c.execute("DELETE FROM saved_view WHERE id = ?1", [id])? == 0 {
         return Err(StoreError::Missing("saved view"));
     }

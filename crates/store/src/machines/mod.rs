@@ -167,7 +167,12 @@ fn in_force(c: &Connection, at: Option<i64>) -> Result<(i64, Rules)> {
 /// # Errors
 /// When the database fails.
 pub fn by_version(c: &Connection) -> Result<BTreeMap<i64, Rules>> {
-    Ok(all(c)?.into_iter().map(|v| (v.id, v.rules)).collect())
+    let mut s = c.prepare_cached("SELECT id, rules FROM machine_rules")?;
+    let (mut rows, mut out) = (s.query([])?, BTreeMap::new());
+    while let Some(r) = rows.next()? {
+        out.insert(r.get(0)?, serde_json::from_str(&r.get::<_, String>(1)?)?);
+    }
+    Ok(out)
 }
 
 /// Puts a version in force. What comes in from now on is judged by it; what is stored is judged anew in the background. Nothing happens when

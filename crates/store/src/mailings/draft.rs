@@ -163,7 +163,7 @@ fn approved(c: &Connection, l: &LetThrough<'_>, person: Option<i64>) -> Result<(
     if !l.asked || l.kept.as_deref() == Some(l.reason) {
         return Ok(());
     }
-    if !crate::settings::is_approver(c, person)? {
+    if !crate::team::is_approver(c, person)? {
         return Err(StoreError::Refused(format!("Only an approver can {}", l.refusal)));
     }
     if l.reason.chars().count() < 10 {

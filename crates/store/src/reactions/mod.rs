@@ -2,6 +2,7 @@
 //!
 //! * [`run`]: acting on what has come in; [`past`]: what a rule would have done in the past year.
 
+pub mod done;
 pub mod past;
 pub mod run;
 

@@ -245,7 +245,7 @@ fn sentence(why: &str) -> Option<&str> {
 pub fn may_be_small<'a>(c: &Connection, too_small: &str, reason: &'a str, person: Option<i64>) -> Result<&'a str> {
     let reason = sentence(reason)
         .ok_or_else(|| StoreError::Refused(format!("{too_small} Or an approver lets it go, and says in a sentence why.")))?;
-    if !crate::settings::is_approver(c, person)? {
+    if !crate::team::is_approver(c, person)? {
         return Err(StoreError::Refused(format!("{too_small} Only an approver can let it go all the same.")));
     }
     Ok(reason)

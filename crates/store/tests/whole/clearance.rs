@@ -19,7 +19,7 @@ use rinse_store::domains::{self, NewDomainPause};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::mailings::MailingDraft;
 use rinse_store::suppression::{self, Beside, For, NewList};
-use rinse_store::{Connection, letterheads, mailings, merges, numbers, responses, rules, runs, segments, sends, settings, texts};
+use rinse_store::{Connection, letterheads, mailings, merges, numbers, responses, rules, runs, segments, sends, team, texts};
 
 fn origin() -> Origin {
     Origin { source: "test", ..Origin::default() }
@@ -488,7 +488,7 @@ fn only_an_approver_lets_a_mailing_exceed_and_the_reason_is_kept() {
         draft.exceed_reason = "because".into();
         assert!(save(&draft, 3).unwrap_err().contains("sentence"));
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM audit WHERE what = 'this mailing may exceed the caps'"), [1]);
-        assert!(settings::people(c).unwrap().iter().any(|p| p.role == "approver"));
+        assert!(team::people(c).unwrap().iter().any(|p| p.role == "approver"));
     });
 }
 

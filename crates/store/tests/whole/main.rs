@@ -3,6 +3,7 @@
 mod brought;
 mod changes;
 mod clearance;
+mod cohorts;
 mod common;
 mod counts;
 mod enrolment;

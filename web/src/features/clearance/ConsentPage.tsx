@@ -164,7 +164,7 @@ export function ConsentPage() {
                     {rate.thin ? ", thin" : ""}). An invitation lives for 14 days.
                   </>
                 )}{" "}
-                The form's address is on each <Link to="/mailings/letterheads/1">letterhead</Link>.
+                The form's address is on each <Link to="/setup/letterheads/1">letterhead</Link>.
               </p>
               {v.waiting.length > 0 && (
                 <DataTable

@@ -122,8 +122,7 @@ export function HoldoutPage() {
               <p className="soft" style={{ maxWidth: "56em" }}>
                 Everybody counts who was in the base when the draw of {percent(r.share)} began to hold, whatever
                 happened to them since: who is held out was left to chance, who withdrew was not. Conversions by
-                Newcombe’s interval; refunds subtract. Goals are made under{" "}
-                <Link to="/contacts/words">Lists, tags, fields</Link>.
+                Newcombe’s interval; refunds subtract. Goals are made under <Link to="/setup/goals">Goals</Link>.
               </p>
             </>
           )

@@ -19,7 +19,7 @@ export function useContactSlips(): { title: string; slips: Slip[] }[] {
         { to: "/contacts/import", title: "Import a file", words: "people, scores, purchases, events" },
         { to: "/contacts/check", title: "Base check" },
         { to: "/contacts/add", title: "Add a person" },
-        { to: "/contacts/words", title: "Lists, tags, labels, fields" },
+        { to: "/contacts/words", title: "Lists and tags" },
       ],
     },
     ...(lists.data?.length

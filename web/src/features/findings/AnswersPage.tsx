@@ -8,7 +8,7 @@ import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { Filters } from "./Filters";
-import { useAsked } from "./asked";
+import { OF_MAILINGS, useAsked } from "./asked";
 import { SaveView } from "./SaveView";
 import { useFindingsSlips } from "./useFindingsSlips";
 
@@ -88,11 +88,7 @@ export function AnswersPage() {
         <span>when people answer</span>
       </div>
       <h1>When people answer</h1>
-      <Filters
-        total={undefined}
-        only={["topic", "letterhead", "label", "class", "channel", "series"]}
-        also={<SaveView />}
-      />
+      <Filters total={undefined} only={OF_MAILINGS} also={<SaveView />} />
       <div className="filters" style={{ display: "flex", gap: 16, alignItems: "center", flexWrap: "wrap" }}>
         <Pick label="Which answers" value={kind} options={KINDS} onChange={(k) => set({ kind: k })} />
         <Pick

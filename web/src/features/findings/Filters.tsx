@@ -1,7 +1,7 @@
 import type { ReactNode } from "react";
 import { count, plural } from "../../shared/format";
 import { Pick } from "../../shared/Pick";
-import { FILTERS, useAsked, useFound, type FilterKey, type Found } from "./asked";
+import { FILTERS, useAsked, useFound, wordsOf, type FilterKey, type Found } from "./asked";
 
 const PERIODS = [
   [30, "last 30 days"],
@@ -10,28 +10,13 @@ const PERIODS = [
   [36_500, "all time"],
 ] as const;
 
-const WORDS: Record<FilterKey, string> = {
-  mailing: "mailing",
-  topic: "topic",
-  letterhead: "letterhead",
-  label: "label",
-  class: "class",
-  channel: "channel",
-  list: "list",
-  segment: "segment",
-  series: "series",
-  domain: "mailbox domain",
-  country: "country",
-  source: "source",
-};
-
 /** One filter in force, by its name, to be taken away by a press. */
 function InForce({ filter, value, away }: { filter: FilterKey; value: string; away: () => void }) {
   const groups = useFound({ by: filter, days: 36_500 });
   const name = groups.data?.by === filter ? groups.data.rows.find((r) => r.key === value)?.name : undefined;
   return (
     <button onClick={away}>
-      {WORDS[filter]} {name ?? value} ×
+      {wordsOf(filter)} {name ?? value} ×
     </button>
   );
 }
@@ -42,9 +27,9 @@ function Values({ filter, choose }: { filter: FilterKey; choose: (key: string) =
   const rows = groups.data?.by === filter ? groups.data.rows : [];
   return (
     <Pick
-      label={`Which ${WORDS[filter]}`}
+      label={`Which ${wordsOf(filter)}`}
       value=""
-      options={[["", `which ${WORDS[filter]} …`], ...rows.map((r) => [r.key, r.name] as const)]}
+      options={[["", `which ${wordsOf(filter)} …`], ...rows.map((r) => [r.key, r.name] as const)]}
       onChange={choose}
     />
   );
@@ -62,7 +47,8 @@ export function Filters({
 }) {
   const { params, set, query } = useAsked();
   const adding = params.get("add") as FilterKey | null;
-  const shown = FILTERS.filter((f) => params.has(f));
+  // What another page narrowed and this one can't stays in the address, and isn't said to be in force.
+  const shown = only.filter((f) => params.has(f));
   return (
     <div className="filters" style={{ display: "flex", gap: 14, alignItems: "center", flexWrap: "wrap" }}>
       <Pick label="Period" value={query.days ?? 365} options={PERIODS} onChange={(days) => set({ days })} />
@@ -71,13 +57,13 @@ export function Filters({
       ))}
       {adding ? (
         <Values filter={adding} choose={(value) => set({ [adding]: value, add: null })} />
-      ) : (
+      ) : only.length === 0 ? null : (
         <Pick
           label="Add a filter"
           value=""
           options={[
             ["", "add a filter …"],
-            ...only.filter((f) => !shown.includes(f)).map((f) => [f, WORDS[f]] as const),
+            ...only.filter((f) => !shown.includes(f)).map((f) => [f, wordsOf(f)] as const),
           ]}
           onChange={(f) => set({ add: f })}
         />

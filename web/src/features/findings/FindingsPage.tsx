@@ -8,7 +8,8 @@ import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { DAY } from "../../shared/time";
-import { BY, inTime, useAsked, useFound, type By, type Found } from "./asked";
+import { BY, byClock, columnsOf, inTime, useAsked, useFound, wordsOf, type By, type Found } from "./asked";
+import { ColumnsPick } from "./ColumnsPick";
 import { FigureWorking, type FigureOf } from "./FigureWorking";
 import { Filters } from "./Filters";
 import { GroupPicture } from "./GroupPicture";
@@ -17,9 +18,6 @@ import { TimePicture } from "./TimePicture";
 import { useFindingsSlips } from "./useFindingsSlips";
 
 type Row = Schemas["FindingsGroup"];
-
-/** The figures that stand beside each other; the others are told in their workings, and can be drawn. */
-const SHOWN: Schemas["Figure"][] = ["accepted", "bounced", "human_opens", "human_clicks", "complaints", "leaving"];
 
 function Told({ row, figure, catalogue, counts }: FigureOf & { counts: boolean }) {
   const r = row.figures[figure.key];
@@ -41,9 +39,6 @@ function Told({ row, figure, catalogue, counts }: FigureOf & { counts: boolean }
     </>
   );
 }
-
-/** Is it told by a clock? */
-const told = (by: By) => ["day", "week", "month", "weekday", "part_of_day", "hour"].includes(by);
 
 /** When a group of days began. */
 function at(by: By, row: Row): number {
@@ -174,13 +169,13 @@ export function FindingsPage() {
     <Frame slips={slips}>
       <Loaded query={found}>
         {(f) => {
-          const columns = SHOWN.flatMap((s) => f.catalogue.filter((d) => d.figure === s));
+          const columns = columnsOf(query, f.catalogue);
           const chosen = columns.some((d) => d.key === f.figure.key) ? columns : [...columns, f.figure];
           return (
             <>
               <div className="crumb">
                 <span>Findings</span>
-                <span>{by === "mailing" ? "mailings" : `by ${BY.find(([b]) => b === by)?.[1] ?? by}`}</span>
+                <span>{by === "mailing" ? "mailings" : `by ${wordsOf(by)}`}</span>
               </div>
               <h1>{by === "mailing" ? "How the mailings did" : "By what they have in common"}</h1>
               <Sentence found={f} />
@@ -220,7 +215,12 @@ export function FindingsPage() {
                     />
                   </span>
                 )}
-                {(told(by) || (query.across && told(query.across))) && (
+                <ColumnsPick
+                  catalogue={f.catalogue}
+                  chosen={columns}
+                  onChange={(keys) => set({ columns: keys.join(",") })}
+                />
+                {(byClock(by) || (query.across && byClock(query.across))) && (
                   <Pick
                     label="Clock"
                     value={f.clock}

@@ -5,7 +5,7 @@ import { bare, count, percent, plural } from "../../shared/format";
 import { Bars } from "../../shared/picture/Bars";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
-import { useAsked } from "./asked";
+import { OF_MAILINGS, useAsked } from "./asked";
 import { Filters } from "./Filters";
 import { SaveView } from "./SaveView";
 import { useFindingsSlips } from "./useFindingsSlips";
@@ -41,11 +41,7 @@ export function LinksPage() {
                   </>
                 )}
               </p>
-              <Filters
-                total={undefined}
-                only={["mailing", "topic", "letterhead", "label", "class", "channel", "list", "segment", "series"]}
-                also={<SaveView />}
-              />
+              <Filters total={undefined} only={OF_MAILINGS} also={<SaveView />} />
               <Bars
                 name="Links"
                 bars={all

@@ -8,7 +8,7 @@ import { Bars } from "../../shared/picture/Bars";
 import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
-import { BY, useAsked, type By } from "./asked";
+import { OF_MAILINGS, BY, useAsked, type By } from "./asked";
 import { Filters } from "./Filters";
 import { SaveView } from "./SaveView";
 import { useFindingsSlips } from "./useFindingsSlips";
@@ -59,7 +59,7 @@ export function RevenuePage() {
             <h1>What the mailings brought</h1>
             {all.length === 0 || !chosen ? (
               <p className="finding">
-                There is no goal yet: <Link to="/contacts/words">say what counts as a conversion</Link>.
+                There is no goal yet: <Link to="/setup/goals">say what counts as a conversion</Link>.
               </p>
             ) : (
               <Loaded query={brought}>
@@ -90,21 +90,7 @@ export function RevenuePage() {
                       It says what followed a click, not what mail caused:{" "}
                       <Link to="/clearance/holdout">the holdout</Link> or a trial can tell that.
                     </p>
-                    <Filters
-                      total={undefined}
-                      only={[
-                        "mailing",
-                        "topic",
-                        "letterhead",
-                        "label",
-                        "class",
-                        "channel",
-                        "list",
-                        "segment",
-                        "series",
-                      ]}
-                      also={<SaveView />}
-                    />
+                    <Filters total={undefined} only={OF_MAILINGS} also={<SaveView />} />
                     <div
                       className="filters"
                       style={{ display: "flex", gap: 16, alignItems: "center", flexWrap: "wrap" }}

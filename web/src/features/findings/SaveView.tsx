@@ -4,11 +4,13 @@ import { useLocation } from "react-router";
 import { api, ok } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Failure } from "../../shared/states";
+import { ViewLetters } from "./ViewLetters";
 
 /** Saves what stands in the address under a name, or forgets the view that it is. */
 export function SaveView() {
   const { pathname, search } = useLocation();
   const [name, setName] = useState<string | null>(null);
+  const [mailed, setMailed] = useState(false);
   const path = pathname + search;
   const view = useQuery(queries.savedViews).data?.find((v) => v.path === path);
   const save = useMutation({
@@ -20,13 +22,21 @@ export function SaveView() {
   });
   if (view)
     return (
-      <span className="soft">
-        {view.name}{" "}
-        <button className="plain" onClick={() => forget.mutate(view.id)}>
-          Forget this view
-        </button>
-        <Failure error={forget.error} />
-      </span>
+      <>
+        <span className="soft">
+          {view.name}{" "}
+          {pathname === "/findings" && (
+            <button className="plain" aria-expanded={mailed} onClick={() => setMailed(!mailed)}>
+              Mail it each week
+            </button>
+          )}{" "}
+          <button className="plain" onClick={() => forget.mutate(view.id)}>
+            Forget this view
+          </button>
+          <Failure error={forget.error} />
+        </span>
+        {mailed && <ViewLetters view={view.id} close={() => setMailed(false)} />}
+      </>
     );
   return name === null ? (
     <button className="plain" onClick={() => setName("")}>

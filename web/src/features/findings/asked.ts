@@ -25,14 +25,19 @@ export const BY: readonly (readonly [By, string])[] = [
   ["list", "list"],
   ["segment", "segment"],
   ["series", "series"],
+  ["step", "step of a series"],
   ["arm", "arm"],
   ["domain", "mailbox domain"],
   ["country", "country"],
   ["source", "source"],
+  ["load", "mail load"],
 ];
 
-/** What messages can be narrowed to. */
-export const FILTERS = [
+/** A grouping in words. */
+export const wordsOf = (by: By) => BY.find(([b]) => b === by)?.[1] ?? by;
+
+/** What says something of mailings, and so can narrow any page … */
+export const OF_MAILINGS = [
   "mailing",
   "topic",
   "letterhead",
@@ -42,32 +47,29 @@ export const FILTERS = [
   "list",
   "segment",
   "series",
-  "domain",
-  "country",
-  "source",
 ] as const;
+/** … and what messages can be narrowed to. */
+export const FILTERS = [...OF_MAILINGS, "domain", "country", "source", "load"] as const;
 export type FilterKey = (typeof FILTERS)[number];
 
-const TIMES: readonly By[] = ["mailing", "day", "week", "month"];
+const TIMES: readonly By[] = ["day", "week", "month"];
 /** Does it follow in time? Otherwise groups stand beside each other. */
-export const inTime = (by: By) => TIMES.includes(by);
+export const inTime = (by: By) => by === "mailing" || TIMES.includes(by);
+/** Is it told by a clock? */
+export const byClock = (by: By) => TIMES.includes(by) || by === "weekday" || by === "part_of_day" || by === "hour";
 
-const NUMBERS = [
-  "days",
-  "from",
-  "to",
-  "mailing",
-  "topic",
-  "letterhead",
-  "label",
-  "class",
-  "channel",
-  "list",
-  "segment",
-  "series",
-  "domain",
-];
-const KEYS = ["by", "across", "figure", "clock", ...NUMBERS, "country", "source"];
+/** The figures that stand beside each other until others are chosen; all can be drawn, and are told in workings. */
+const COLUMNS = "accepted,bounced,human_opens,human_clicks,complaints,leaving";
+
+/** Figures of the catalogue as columns, those that the address names. */
+export function columnsOf(query: Query, catalogue: Found["catalogue"]): Found["catalogue"] {
+  const keys = (query.columns ?? COLUMNS).split(",");
+  return catalogue.filter((d) => d.of && keys.includes(d.key));
+}
+
+/** What is asked in words; everything else is a number. */
+const IN_WORDS = ["by", "across", "figure", "clock", "columns", "country", "source"];
+const KEYS = [...IN_WORDS, "days", "from", "to", ...FILTERS.filter((f) => !IN_WORDS.includes(f))];
 
 /** What the page's address asks, and how to ask something else. */
 export function useAsked() {
@@ -80,7 +82,7 @@ export function useAsked() {
   const query = Object.fromEntries(
     KEYS.flatMap((key) => {
       const value = params.get(key);
-      return value === null ? [] : [[key, NUMBERS.includes(key) ? Number(value) : value]];
+      return value === null ? [] : [[key, IN_WORDS.includes(key) ? value : Number(value)]];
     }),
   ) as Query;
   return { params, set, query: { days: 365, ...query } };

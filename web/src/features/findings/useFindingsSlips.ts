@@ -8,7 +8,7 @@ export function useFindingsSlips() {
   const [params] = useSearchParams();
   const views = useQuery(queries.savedViews).data ?? [];
   const kept = new URLSearchParams(
-    [...params].filter(([key]) => ["days", "from", "to", "figure", "clock", ...FILTERS].includes(key)),
+    [...params].filter(([key]) => ["days", "from", "to", "figure", "clock", "columns", ...FILTERS].includes(key)),
   );
   const to = (path: string, also: Record<string, string> = {}) => {
     const p = new URLSearchParams(kept);
@@ -28,6 +28,8 @@ export function useFindingsSlips() {
         { to: to("/findings/links"), title: "Links", words: "by name and place" },
         { to: to("/findings/revenue"), title: "Revenue", words: "what mail brought" },
         { to: "/contacts/growth", title: "Growth", words: "joined, left, bounced" },
+        { to: "/findings/cohorts", title: "Cohorts", words: "by month of joining" },
+        { to: to("/findings/reactions"), title: "Done by reactions", words: "tags, points, lists, series" },
         { to: "/findings/compare", title: "Compare", words: "up to six mailings" },
       ],
     },

@@ -35,7 +35,7 @@ export function Brought({ id }: { id: number }) {
         <p className="soft small">
           A conversion is put down to the {rule.by === "last_click" ? "last" : "first"} human click in the{" "}
           {rule.days === 1 ? "day" : `${rule.days} days`} before it, whichever mailing that was in (
-          <Link to="/contacts/words">change this</Link>). It says what followed, not what the mailing caused: a trial or
+          <Link to="/setup/goals">change this</Link>). It says what followed, not what the mailing caused: a trial or
           the holdout can tell that.
         </p>
       )}

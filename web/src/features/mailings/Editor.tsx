@@ -115,8 +115,8 @@ export function Editor({
       )}
       {letterheads.data?.length === 0 && (
         <p className="note">
-          Make a letterhead first: <Link to="/mailings/letterheads/0">New letterhead</Link>. Messages take their sender
-          and postal address from it.
+          Make a letterhead first: <Link to="/setup/letterheads/0">New letterhead</Link>. Messages take their sender and
+          postal address from it.
         </p>
       )}
       {series === null ? (

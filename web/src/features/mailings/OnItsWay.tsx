@@ -10,6 +10,7 @@ import { MailingReactions } from "../reactions/MailingReactions";
 import { Brought } from "./Brought";
 import { Companions } from "./Companions";
 import { CopyActs } from "./CopyActs";
+import { HowItDid } from "./HowItDid";
 import { Labels } from "./Labels";
 import { Links } from "./MailingLinks";
 import { Replies } from "./Replies";
@@ -45,7 +46,7 @@ function Progress({ way, text }: { way: Way[]; text: boolean }) {
   const soon = whole.next_at !== null && whole.next_at !== undefined;
   return (
     <>
-      <h2>{text ? "How far it is" : "By mail domain"}</h2>
+      <h2>{text ? "How far it is" : "How far it is, by mail domain"}</h2>
       <Table size="small">
         <TableHead>
           <TableRow>
@@ -172,7 +173,6 @@ export function OnItsWay({ m }: { m: Mailing }) {
         {m.trial_id && <Link to={`/trials/${m.trial_id}`}>Its trial</Link>}
         {m.hour_trial_id && <Link to={`/trials/hours/${m.hour_trial_id}`}>Its hour trial</Link>}
         {m.series_id == null && <Link to={`/clearance/${m.id}`}>Its clearance</Link>}
-        <Link to={`/findings?mailing=${m.id}&by=domain&days=36500`}>How it did, by mailbox domain</Link>
         <CopyActs id={m.id} name={m.name} state={m.state} template={false} archived={!!m.archived_at} />
       </div>
       {sure && (
@@ -189,6 +189,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
         </div>
       )}
       <Failure error={act.error} />
+      {m.state !== "planned" && <HowItDid id={m.id} live={m.state === "sending"} />}
       {way.data && <Progress way={way.data} text={text} />}
       <Links id={m.id} people={whole?.accepted ?? 0} />
       {m.state !== "planned" && !text && <Brought id={m.id} />}

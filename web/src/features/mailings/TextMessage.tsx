@@ -77,7 +77,7 @@ export function TextMessage({
               From{" "}
               {number || (
                 <>
-                  no number: give the <Link to={`/mailings/letterheads/${d.letterhead_id}`}>letterhead</Link> one
+                  no number: give the <Link to={`/setup/letterheads/${d.letterhead_id}`}>letterhead</Link> one
                 </>
               )}
             </p>

@@ -44,13 +44,6 @@ export function useMailingSlips() {
           },
         ]
       : []),
-    {
-      title: "Letterheads",
-      slips: [
-        ...(letterheads.data ?? []).map((l) => ({ to: `/mailings/letterheads/${l.id}`, title: l.name })),
-        { to: "/mailings/letterheads/0", title: "New letterhead" },
-      ],
-    },
   ];
   return { slips, mailings, letterheads };
 }

@@ -102,7 +102,7 @@ export function ReactionsPage() {
                     Make a reaction for every mailing
                   </Button>
                   <Link to="/mailings/scores">Scores</Link>
-                  <Link to="/mailings/webhooks">Other systems</Link>
+                  <Link to="/setup/systems">Other systems</Link>
                 </div>
               )}
               <Tasks />

@@ -38,7 +38,7 @@ function Make() {
   if (under === null)
     return (
       <p className="note">
-        A series needs a letterhead: <Link to="/mailings/letterheads/0">make one first</Link>.
+        A series needs a letterhead: <Link to="/setup/letterheads/0">make one first</Link>.
       </p>
     );
   return (

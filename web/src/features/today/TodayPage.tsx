@@ -43,7 +43,7 @@ export function TodayPage() {
               <p>
                 Nobody is in the base yet: <Link to="/contacts/import">import a file</Link> or{" "}
                 <Link to="/contacts/add">add a person</Link>, then{" "}
-                <Link to="/mailings/letterheads/0">make a letterhead</Link> to write under.
+                <Link to="/setup/letterheads/0">make a letterhead</Link> to write under.
               </p>
             ) : (
               all.length === 0 && <p className="soft">Write a mailing, or look at how the last ones did.</p>

@@ -8,10 +8,12 @@ import { Frame } from "../../app/Frame";
 import { count, date, percent, plural } from "../../shared/format";
 import { NumberBox } from "../../shared/NumberBox";
 import { Failure, Loaded } from "../../shared/states";
+import { columnsOf } from "../../shared/table/columns";
 import { DataTable } from "../../shared/table/DataTable";
 import { useProgress } from "../../shared/useProgress";
 import { TriedOnPast, changesInWords } from "./TriedOnPast";
 import { useUpkeepSlips } from "./useUpkeepSlips";
+import { Versions } from "./Versions";
 
 type Page = Schemas["MachineRulesPage"];
 type Rules = Schemas["MachineRules"];
@@ -290,29 +292,20 @@ function Editor({ page }: { page: Page }) {
           )
         }
       />
-      <h2>Versions</h2>
-      <DataTable
-        name="Versions of the machine rules"
-        rows={page.versions}
-        id={(v) => v.id}
-        columns={(col) => [
-          col.number("Version", (v) => v.id),
-          col.when("Since", (v) => (v.at > 0 ? v.at : null), "the beginning"),
-          col.text("Who", (v) => v.person ?? "–"),
-          col.text("Why", (v) => v.note),
-          col.text("What it changed of what was stored", (v) =>
+      <Versions
+        of="machine rules"
+        versions={page.versions}
+        current={page.current.id}
+        also={[
+          columnsOf<Schemas["MachineRulesVersion"]>().text("What it changed of what was stored", (v) =>
             v.done_at == null ? "being judged" : v.changed ? changesInWords(v.changed) : "–",
           ),
-          col.acts((v) =>
-            v.id === page.current.id ? (
-              <span className="soft">in force</span>
-            ) : (
-              <button className="plain" onClick={() => take(v.rules)}>
-                Take it up<span className="away">, version {v.id}</span>
-              </button>
-            ),
-          ),
         ]}
+        back={(v) => (
+          <button className="plain" onClick={() => take(v.rules)}>
+            Take it up<span className="away">, version {v.id}</span>
+          </button>
+        )}
       />
     </>
   );

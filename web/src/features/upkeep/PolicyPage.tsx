@@ -11,6 +11,7 @@ import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { withInterval } from "./run";
 import { useUpkeepSlips } from "./useUpkeepSlips";
+import { Versions } from "./Versions";
 
 type Page = Schemas["PolicyPage"];
 type Policy = Schemas["Policy"];
@@ -305,30 +306,19 @@ function Editor({ page }: { page: Page }) {
         <span className="soft">Nothing changes before you have read that.</span>
       </div>
       <Failure error={preview.error} />
-      <h2>Versions</h2>
-      <DataTable
-        name="Versions of the policy"
-        rows={page.versions}
-        id={(v) => v.id}
-        columns={(col) => [
-          col.number("Version", (v) => v.id),
-          col.when("Since", (v) => (v.at > 0 ? v.at : null), "the beginning"),
-          col.text("Who", (v) => v.person ?? "–"),
-          col.text("Why", (v) => v.note),
-          col.acts((v) =>
-            v.id === current.id ? (
-              <span className="soft">in force</span>
-            ) : (
-              <button
-                className="plain"
-                disabled={preview.isPending}
-                onClick={() => preview.mutate({ policy: v.policy, note: `Back to version ${v.id}` })}
-              >
-                Go back to it<span className="away">, version {v.id}</span>
-              </button>
-            ),
-          ),
-        ]}
+      <Versions
+        of="policy"
+        versions={page.versions}
+        current={current.id}
+        back={(v) => (
+          <button
+            className="plain"
+            disabled={preview.isPending}
+            onClick={() => preview.mutate({ policy: v.policy, note: `Back to version ${v.id}` })}
+          >
+            Go back to it<span className="away">, version {v.id}</span>
+          </button>
+        )}
       />
     </>
   );

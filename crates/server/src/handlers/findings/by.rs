@@ -2,11 +2,11 @@
 
 use crate::csv_out::csv_file;
 use crate::error::{Answer, ApiError};
-use crate::grouped::{self, Asked, FindingsBy};
+use crate::grouped::{self, Asked, FindingsBy, MailingDid};
 use crate::report;
 use crate::state::App;
 use axum::Json;
-use axum::extract::{Query, State};
+use axum::extract::{Path, Query, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use rinse_core::figure::Definition;
@@ -20,7 +20,14 @@ pub(crate) async fn by(State(app): State<App>, Query(asked): Query<Asked>, Query
     Ok(Json(app.store.read(move |c| grouped::told(c, &asked, &filter)).await?))
 }
 
-/// The same as CSV: a row a group, or a row a pair of groups, counts and rates of the figures.
+/// How a mailing did, from its first handover on: every figure with the norm of its kind, by mailbox domain, and by the hour of its answers.
+#[utoipa::path(get, path = "/api/mailings/{id}/did", params(("id" = i64, Path)), responses((status = 200, body = MailingDid)))]
+pub(crate) async fn one_mailing(State(app): State<App>, Path(id): Path<i64>) -> Answer<MailingDid> {
+    let now = app.now().0;
+    Ok(Json(app.store.read(move |c| grouped::one(c, id, now)).await?))
+}
+
+/// Messages by what they have in common as CSV: a row a group, or a row a pair of groups, counts and rates of the figures.
 pub(crate) async fn by_csv(State(app): State<App>, Query(asked): Query<Asked>, Query(filter): Query<Filter>) -> Result<Response, ApiError> {
     let filter = filter.at(app.now().0);
     let found = app.store.read(move |c| grouped::told(c, &asked, &filter)).await?;
@@ -63,9 +70,9 @@ pub(crate) async fn by_csv(State(app): State<App>, Query(asked): Query<Asked>, Q
 
 /// The same as a PDF: the sentence, the picture over time, the groups.
 pub(crate) async fn by_pdf(State(app): State<App>, Query(asked): Query<Asked>, Query(filter): Query<Filter>) -> Result<Response, ApiError> {
-    let (filter, now) = (filter.at(app.now().0), app.now().0);
+    let (filter, columns, now) = (filter.at(app.now().0), asked.columns(), app.now().0);
     let found = app.store.read(move |c| grouped::told(c, &asked, &filter)).await?;
-    let pdf = tokio::task::spawn_blocking(move || report::pdf("Findings", &found, now)).await;
+    let pdf = tokio::task::spawn_blocking(move || report::pdf("Findings", &found, &columns, now)).await;
     let pdf = pdf.map_err(|e| ApiError::Broken(e.to_string()))?.map_err(|e| ApiError::Broken(e.to_string()))?;
     Ok(([(header::CONTENT_TYPE, "application/pdf"), (header::CONTENT_DISPOSITION, "attachment; filename=\"findings.pdf\"")], pdf)
         .into_response())

@@ -1,7 +1,9 @@
 //! Findings: each mailing's figures and the rows behind them; by what messages have in common; side by side; saved views.
 
 pub(crate) mod by;
+pub(crate) mod cohorts;
 pub(crate) mod compare;
+pub(crate) mod done;
 pub(crate) mod links;
 pub(crate) mod revenue;
 pub(crate) mod views;

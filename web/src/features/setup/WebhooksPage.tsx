@@ -9,13 +9,13 @@ import { instant, plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
-import { useMailingSlips } from "../mailings/useMailingSlips";
+import { useSetupSlips } from "./useSetupSlips";
 import { Log } from "./DeliveryLog";
 import { Doors } from "./Doors";
 
 /** Other systems that reactions tell. */
 export function WebhooksPage() {
-  const { slips } = useMailingSlips();
+  const slips = useSetupSlips();
   const { show } = useWorking();
   const clock = useQuery(queries.clock);
   const webhooks = useQuery(queries.webhooks);

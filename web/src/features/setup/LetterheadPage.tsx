@@ -8,7 +8,7 @@ import { Frame } from "../../app/Frame";
 import { plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { SigningKeys } from "./SigningKeys";
-import { useMailingSlips } from "./useMailingSlips";
+import { useSetupSlips } from "./useSetupSlips";
 
 type Letterhead = Schemas["Letterhead"];
 const EMPTY: Letterhead = {
@@ -66,7 +66,7 @@ function Editor({ from }: { from: Letterhead }) {
   const save = useMutation({
     mutationFn: () => ok(api.POST("/api/letterheads", { body: l })),
     onSuccess: async (id) => {
-      await navigate(`/mailings/letterheads/${id}`);
+      await navigate(`/setup/letterheads/${id}`);
     },
   });
   const text = (
@@ -243,7 +243,8 @@ function Editor({ from }: { from: Letterhead }) {
 
 export function LetterheadPage() {
   const id = Number(useParams().id);
-  const { slips, letterheads } = useMailingSlips();
+  const slips = useSetupSlips();
+  const letterheads = useQuery(queries.letterheads);
   return (
     <Frame slips={slips}>
       <Loaded query={letterheads}>{(all) => <Editor key={id} from={all.find((l) => l.id === id) ?? EMPTY} />}</Loaded>

@@ -40,7 +40,7 @@ export function Goals() {
     <>
       <h2>Goals</h2>
       <p className="soft" style={{ marginTop: 0 }}>
-        What counts as a conversion: a purchase, or an event by its name. Segments and the holdout count by them.
+        A purchase, or an event by its name. Segments and the holdout count by them.
       </p>
       {(goals.data ?? []).length > 0 && (
         <Table sx={{ maxWidth: 720 }}>
