@@ -1,61 +1,16 @@
 //! Where messages are handed over: the stand-in network in process, or an SMTP host.
 
+mod smtp;
+
+pub use smtp::{MOST_CONNECTIONS, Smtp};
+
 use crate::engine::Gate;
 use futures::StreamExt;
-use lettre::transport::smtp::PoolConfig;
-use lettre::transport::smtp::client::{Tls, TlsParameters};
-use lettre::{AsyncSmtpTransport, AsyncTransport, Tokio1Executor};
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
 use rinse_post::compose::Composed;
 use rinse_standins::network::{Handed, Network};
 use std::sync::{Arc, Mutex, PoisonError};
-
-/// An SMTP host to hand mail to, over several connections at once: most of a message's time is spent waiting for answers.
-pub struct Smtp {
-    transport: AsyncSmtpTransport<Tokio1Executor>,
-    connections: usize,
-}
-
-/// The most connections to one host that may be asked for.
-pub const MOST_CONNECTIONS: u32 = 50;
-
-impl Smtp {
-    /// A host by name and port; `tls` asks for STARTTLS and refuses to go on without.
-    ///
-    /// # Errors
-    /// When the name can't be used for TLS.
-    pub fn new(host: &str, port: u16, tls: bool, connections: u32) -> Result<Self, String> {
-        let connections = connections.clamp(1, MOST_CONNECTIONS);
-        let tls = if tls { Tls::Required(TlsParameters::new(host.to_owned()).map_err(|e| e.to_string())?) } else { Tls::None };
-        let transport = AsyncSmtpTransport::<Tokio1Executor>::builder_dangerous(host)
-            .port(port)
-            .tls(tls)
-            .pool_config(PoolConfig::new().max_size(connections))
-            .build();
-        Ok(Self { transport, connections: connections as usize })
-    }
-
-    async fn send(&self, m: &Composed) -> Reply {
-        let (Ok(from), Ok(to)) = (m.return_path.parse(), m.to.parse()) else {
-            return Reply::parse("550 5.1.3 the address can't be put in an SMTP envelope");
-        };
-        let Ok(envelope) = lettre::address::Envelope::new(Some(from), vec![to]) else {
-            return Reply::parse("550 5.1.3 the envelope is empty");
-        };
-        match self.transport.send_raw(&envelope, &m.bytes).await {
-            Ok(r) => Reply::parse(&format!("{} {}", r.code(), r.message().collect::<Vec<_>>().join(" "))),
-            Err(e) => match e.status() {
-                Some(code) => {
-                    let text = std::error::Error::source(&e).map_or_else(|| e.to_string(), ToString::to_string);
-                    Reply::parse(&format!("{code} {text}"))
-                }
-                // No reply at all: the connection failed, so it is tried again later.
-                None => Reply { code: 0, enhanced: None, text: e.to_string() },
-            },
-        }
-    }
-}
 
 /// Replies in the places of the messages that went.
 pub(crate) fn spread(go: &[bool], replies: Vec<Reply>) -> Vec<Option<Reply>> {
@@ -77,6 +32,14 @@ impl Transport {
         match self {
             Self::StandIn(_) => 500,
             Self::Smtp(s) => s.connections.max(10),
+        }
+    }
+
+    /// Batches on their way at once: while the last of one are answered the connections are filled with the next.
+    pub(crate) fn lanes(&self) -> usize {
+        match self {
+            Self::StandIn(_) => 1,
+            Self::Smtp(_) => 2,
         }
     }
 
