@@ -21,6 +21,8 @@ mod evidence;
 mod gateway;
 mod grouped;
 mod handlers;
+mod keeping;
+mod kept_answers;
 pub mod listen;
 mod mailbox;
 mod message;

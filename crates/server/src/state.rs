@@ -5,6 +5,7 @@ use crate::clock::Clock;
 use crate::engine::Engine;
 use crate::error::ApiError;
 use crate::gateway::{TextGateway, Texts};
+use crate::kept_answers::Answers;
 use crate::mailbox::Maildir;
 use crate::progress::Jobs;
 use crate::transport::{Smtp, Transport};
@@ -13,7 +14,7 @@ use rinse_core::token::Signer;
 use rinse_standins::network::Network;
 use rinse_standins::records::Records;
 use rinse_standins::scenario::Scenario;
-use rinse_store::{Store, doors, notices, settings};
+use rinse_store::{Store, doors, kept_answers, notices, settings};
 use std::path::PathBuf;
 use std::sync::atomic::AtomicI64;
 use std::sync::{Arc, Mutex};
@@ -55,6 +56,8 @@ pub struct App {
     pub(crate) apart: Apart,
     /// Where requests are worked on.
     pub(crate) threads: Threads,
+    /// Answers that took seconds.
+    pub(crate) answers: Answers,
     /// One trial is sealed at a time.
     pub(crate) sealing: Arc<tokio::sync::Mutex<()>>,
     /// Becomes true when Rinse ends.
@@ -135,6 +138,7 @@ impl App {
             mailbox,
         );
         engine.recover().await?;
+        let answers = Answers::of(store.read(kept_answers::all).await?);
         Ok(Self {
             store,
             clock,
@@ -143,6 +147,7 @@ impl App {
             engine,
             apart: Apart::default(),
             threads: Threads::open()?,
+            answers,
             sealing: Arc::default(),
             ending,
             _held: held,

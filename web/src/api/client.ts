@@ -13,6 +13,9 @@ let told: Change = () => undefined;
 /** Who is told of every request that was answered well, by its method and path. */
 export const onChange = (who: Change) => (told = who);
 
+/** Of paths whose last answer had been kept: the instant that it is of. */
+export const asOf = new Map<string, number>();
+
 export const api = createClient<paths>();
 api.use({
   onRequest({ request }) {
@@ -20,7 +23,11 @@ api.use({
     return request;
   },
   onResponse({ request, response }) {
-    if (response.ok) told(request.method, new URL(request.url).pathname);
+    const { pathname } = new URL(request.url);
+    const at = response.headers.get("x-as-of");
+    if (at) asOf.set(pathname, Number(at));
+    else asOf.delete(pathname);
+    if (response.ok) told(request.method, pathname);
   },
 });
 

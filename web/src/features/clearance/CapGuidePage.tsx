@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import { type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
+import { AsOf } from "../../shared/AsOf";
 import { bare, count, percent } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useClearanceSlips } from "./useClearanceSlips";
@@ -68,6 +69,7 @@ export function CapGuidePage() {
               <span>one message each of {count(g.people)} people, drawn from the last 180 days</span>
             </div>
             <h1>How people take the amount of mail</h1>
+            <AsOf of="/api/cap-guide" />
             <p className="finding">{g.finding}</p>
             <p className="note">
               Not an experiment: people who get more mail differ in other ways too. It shows where to look, and doesn't

@@ -6,6 +6,7 @@ import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
+import { AsOf } from "../../shared/AsOf";
 import { bare, count, instant, percent, plural, words } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
@@ -146,6 +147,7 @@ export function ConsentPage() {
                 <span>Consent, email</span>
               </div>
               <h1>Consent</h1>
+              <AsOf of="/api/consent" />
               <p className="finding">
                 <em>{count(of("consented") + of("confirmed"))}</em> of {count(all)} people allow marketing mail
                 {of("withdrawn") + of("complained") > 0 &&

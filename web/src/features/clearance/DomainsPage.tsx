@@ -4,6 +4,7 @@ import { useState } from "react";
 import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
+import { AsOf } from "../../shared/AsOf";
 import { count, instant, percent, plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
@@ -102,6 +103,7 @@ export function DomainsPage() {
               <span>Clearance</span>
             </div>
             <h1>Domains</h1>
+            <AsOf of="/api/domains" />
             <Finding rows={rows} />
             <Failure error={resume.error} />
             {rows

@@ -4,6 +4,7 @@ import { useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
+import { AsOf } from "../../shared/AsOf";
 import { count, plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Loaded } from "../../shared/states";
@@ -41,6 +42,7 @@ export function GrowthPage() {
                 <span>by month, UTC</span>
               </div>
               <h1>How the base grows</h1>
+              <AsOf of="/api/growth" />
               <p className="finding">
                 {last ? (
                   <>

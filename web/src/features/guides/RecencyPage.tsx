@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
+import { AsOf } from "../../shared/AsOf";
 import { bare, count, percent } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
@@ -41,6 +42,7 @@ function Guide({ view: { guide, costs } }: { view: Schemas["RecencyView"] }) {
         <span>from the messages of the last 180 days that are at least a week old: one a person, drawn at random</span>
       </div>
       <h1>How far back may a last answer lie?</h1>
+      <AsOf of="/api/recency" />
       <p className="finding">
         {seen === 0 ? (
           "No message is old enough to learn from yet."

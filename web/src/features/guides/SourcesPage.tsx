@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
+import { AsOf } from "../../shared/AsOf";
 import { Figure, RateNote, RateWorking } from "../../shared/Figure";
 import { count, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
@@ -68,6 +69,7 @@ export function SourcesPage() {
                 <span>Contacts</span>
               </div>
               <h1>Where people came from, and what became of them</h1>
+              <AsOf of="/api/sources" />
               <p className="finding">
                 {jumped.length ? (
                   <>
