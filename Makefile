@@ -45,9 +45,10 @@ types: web/node_modules/.installed
 	./target/debug/rinse openapi > web/openapi.json
 	cd web && npm run -s types
 
-# Whole trials simulated ten times as often as by make test.
+# Whole trials simulated ten times as often as by make test, and a thousand histories of all that is kept as it happens.
 proof:
 	RUNS=20000 cargo test --release --locked -p rinse-core --test simulated_verdicts
+	HISTORIES=1000 cargo test --locked --workspace --test whole -- brought:: cohorts:: counts:: groups:: machines:: rollups::
 
 bench: target/release/rinse
 	cargo run --release --locked -p rinse --example bench

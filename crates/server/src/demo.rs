@@ -30,6 +30,7 @@ use rinse_post::dkim::{self, Algorithm};
 use rinse_standins::base::{OWN_COLUMNS, people_csv};
 use rinse_standins::scenario::Scenario;
 use rinse_standins::shop;
+use rinse_store::findings::letters::{self, Letters};
 use rinse_store::findings::views;
 use rinse_store::imports::{self, Decision};
 use rinse_store::ledger::{self, Origin};
@@ -38,8 +39,9 @@ use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::settings;
 use rinse_store::signups::{self, Form};
 use rinse_store::suppression::{self, Beside};
+use rinse_store::team::{self, NewPerson};
 use rinse_store::topics;
-use rinse_store::{contacts, fields, goals, reactions, rules, scores, segments, tags, trials, webhooks};
+use rinse_store::{contacts, fields, goals, labels, reactions, rules, scores, segments, tags, trials, webhooks};
 use std::path::Path;
 
 /// Mon 14 Apr 2025, 00:00 UTC: when the demo's year begins.
@@ -77,28 +79,28 @@ const YEAR: &[Item] = &[
     Item(6, 9, 0, 0, "Tide notes, April", &["What the April lamps saw"], "Read the notes"),
     Item(16, 8, 1, 2, "Boat days open", &["Boat days are open again"], "Book a boat"),
     Item(27, 10, 2, 3, "Magazine 1", &["The spring number is out", "The keeper's spring number is out"], "Open the magazine"),
-    Item(38, 9, 0, 0, "Tide notes, May", &["May at the four lights"], "Read the notes"),
-    Item(49, 8, 0, 1, "Overnight in June", &["Sleep under the lamp in June"], "See the free nights"),
+    Item(38, 18, 0, 0, "Tide notes, May", &["May at the four lights"], "Read the notes"),
+    Item(49, 12, 0, 1, "Overnight in June", &["Sleep under the lamp in June"], "See the free nights"),
     Item(60, 10, 1, 2, "Seal watch", &["Seal watch begins", "Seal watch begins: members first"], "Book a boat"),
     Item(70, 9, 0, 0, "Tide notes, June", &["Long evenings on the gallery"], "Read the notes"),
-    Item(82, 8, 2, 1, "Overnight in August", &["Four August nights are left"], "See the nights"),
+    Item(82, 11, 2, 1, "Overnight in August", &["Four August nights are left"], "See the nights"),
     Item(92, 9, 0, 0, "Tide notes, July", &["July, and a visitor from the north", "July spring tide, and a visitor from the north"], "Read the notes"),
-    Item(103, 10, 1, 2, "Regatta", &["Watch the regatta from the rock"], "Book a boat"),
-    Item(114, 9, 0, 4, "Lantern shop, summer", &["Storm lanterns are back"], "See the lanterns"),
+    Item(103, 16, 1, 2, "Regatta", &["Watch the regatta from the rock"], "Book a boat"),
+    Item(114, 19, 0, 4, "Lantern shop, summer", &["Storm lanterns are back"], "See the lanterns"),
     Item(124, 9, 0, 0, "Tide notes, August", &["The lamp in August haze"], "Read the notes"),
     Item(136, 10, 2, 3, "Magazine 2", &["The autumn number is out"], "Open the magazine"),
-    Item(147, 8, 1, 2, "Last boats", &["The last boats of the year"], "Book a boat"),
+    Item(147, 17, 1, 2, "Last boats", &["The last boats of the year"], "Book a boat"),
     Item(157, 9, 0, 0, "Tide notes, September", &["Storm season, and a new lens", "Storm season, and a lens to see"], "Read the notes"),
-    Item(168, 8, 0, 1, "Winter stays", &["Winter stays can be booked"], "See the nights"),
-    Item(179, 9, 0, 4, "Lantern shop, autumn", &["A chart print of the skerries"], "See the print"),
+    Item(168, 13, 0, 1, "Winter stays", &["Winter stays can be booked"], "See the nights"),
+    Item(179, 20, 0, 4, "Lantern shop, autumn", &["A chart print of the skerries"], "See the print"),
     Item(189, 9, 0, 0, "Tide notes, October", &["Wind from all sides"], "Read the notes"),
     Item(201, 10, 2, 3, "Magazine 3", &["The winter number is out", "Free for members: the winter number"], "Open the magazine"),
-    Item(212, 9, 0, 0, "Tide notes, November", &["The dark months, and who keeps watch"], "Read the notes"),
+    Item(212, 7, 0, 0, "Tide notes, November", &["The dark months, and who keeps watch"], "Read the notes"),
     Item(223, 9, 0, 4, "Lantern shop, winter", &["Gifts that give light"], "See the shop"),
-    Item(235, 9, 1, 0, "Tide notes, December", &["Midwinter on the rock"], "Read the notes"),
+    Item(236, 15, 1, 0, "Tide notes, December", &["Midwinter on the rock"], "Read the notes"),
     Item(258, 9, 0, 0, "Tide notes, January", &["A year of light, counted", "A year of tides, counted"], "Read the notes"),
     Item(270, 8, 2, 1, "Spring stays", &["Spring stays: choose your light"], "See the nights"),
-    Item(283, 9, 0, 0, "Tide notes, February", &["Ice on the gallery rail"], "Read the notes"),
+    Item(283, 18, 0, 0, "Tide notes, February", &["Ice on the gallery rail"], "Read the notes"),
     Item(297, 10, 1, 2, "Boat days plan", &["Which boats would you take?"], "Tell us"),
     Item(311, 9, 0, 0, "Tide notes, March", &["First light at half past six"], "Read the notes"),
     Item(325, 10, 2, 3, "Magazine 4", &["The new spring number is out"], "Open the magazine"),
@@ -137,6 +139,7 @@ impl Director {
     async fn play(&self) -> anyhow::Result<()> {
         self.settings().await?;
         let n = |share: usize| self.people * share / 1000;
+        let fair = Scenario::skerry_light().fair.numbers_from;
         self.import("spring-base.csv", 0, n(420), LISTS[0], "Sign-up form of the website, consent text 3, 2019 to 2025").await?;
         self.import("boat-guests.csv", n(420), n(600), LISTS[1], "Ticked box on the boat booking form, 2022 to 2025").await?;
         self.import("members.csv", n(600), n(800), LISTS[2], "Membership form, clause 4, signed").await?;
@@ -144,14 +147,13 @@ impl Director {
             self.app.engine.advance(START + item.0 * DAY + item.1 * HOUR).await?;
             if i % 3 == 2 {
                 let k = i / 3;
-                self.import(
-                    &format!("new-{}.csv", k + 1),
-                    n(800 + 20 * k),
-                    n(800 + 20 * (k + 1)),
-                    LISTS[0],
-                    "Web form, consent text 4, this quarter",
-                )
-                .await?;
+                // One of them came by a prize draw at the harbour fair.
+                let (first, evidence) = match k {
+                    4 => (fair, "Prize draw at the harbour fair, box ticked"),
+                    _ => (0, "Web form, consent text 4, this quarter"),
+                };
+                self.import(&format!("new-{}.csv", k + 1), first + n(800 + 20 * k), first + n(800 + 20 * (k + 1)), LISTS[0], evidence)
+                    .await?;
             }
             if i == 18 {
                 let now = self.app.now();
@@ -403,7 +405,30 @@ impl Director {
         self.segments().await?;
         let now = self.app.now();
         let saved = [("Monday letter", "/findings?figure=human_clicks"), ("Weekdays", "/findings?by=weekday&days=365")];
-        self.app.store.write(move |c| saved.iter().try_for_each(|(name, path)| views::save(c, name, path, now, Some(1)).map(drop))).await?;
+        self.app
+            .store
+            .write(move |c| {
+                for p in team::people(c)? {
+                    let address = format!("{}@harbour-office.example", p.name.to_lowercase().replace(' ', "."));
+                    team::save(c, Some(p.id), &NewPerson { name: p.name, role: p.role, address: Some(address) }, now, Some(1))?;
+                }
+                for (label, names) in [
+                    (
+                        "Season opening",
+                        &["Boat days open", "Boat days plan", "Boat days are open", "Overnight in June", "Spring stays"][..],
+                    ),
+                    ("Gifts", &["Lantern shop, winter", "Lantern shop, autumn"]),
+                ] {
+                    for m in mailings::all(c)?.into_iter().filter(|m| names.contains(&m.name.as_str())) {
+                        labels::label(c, tags::On::Mailing, m.id, &[label.to_owned()], now)?;
+                    }
+                }
+                labels::label(c, tags::On::Series, 1, &["Newcomers".to_owned()], now)?;
+                let [monday, _] = saved.map(|(name, path)| views::save(c, name, path, now, Some(1)));
+                let to = Letters { people: vec![1, 2], letterhead_id: 1, weekday: 0, minute: 480, next_at: None, last: Vec::new() };
+                letters::set(c, monday?, &to, now, Some(1))
+            })
+            .await?;
         self.app.store.write(|c| Ok(c.execute_batch("PRAGMA optimize")?)).await?;
         Ok(())
     }

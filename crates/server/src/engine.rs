@@ -10,6 +10,7 @@ mod mail;
 mod react;
 mod records;
 mod text;
+mod till;
 mod trying;
 
 pub(crate) use handing::Gate;
@@ -317,6 +318,7 @@ impl Engine {
         if !self.store.read(move |c| load::is_of(c, now)).await? {
             self.store.write(move |c| rinse_store::machines::opens::move_on(c, now)).await?;
             self.mark_opens().await?;
+            self.take_sales(now).await?;
             let seen = self.store.read_at_leisure(move |c| policy::see(c, &policy::current(c)?.policy, now, |_, _| Ok(()))).await?;
             self.store.write(move |c| policy::note_history(c, &seen, now)).await?;
             self.upkeep(now).await?;

@@ -167,9 +167,9 @@ fn over(group: &Group, figure: Figure) -> Option<OverMailings> {
     over_mailings(&group.part(figure).mailings.into_values().collect::<Vec<Arm>>())
 }
 
-/// The order of groups: time runs on, everything else by how much of it there is.
+/// The order of groups: time runs on, mail load from sparse to dense, everything else by how much of it there is.
 fn in_order(by: By, groups: &mut [Group]) {
-    if by.of_time() {
+    if by.of_time() || by == By::Load {
         groups.sort_by(|a, b| in_time(&a.key, &b.key));
     } else {
         groups.sort_by_key(|g| std::cmp::Reverse(g.sums_for(Figure::Sent).of(Figure::Sent)));

@@ -1,5 +1,7 @@
 //! A view of findings on paper.
 
+mod sheets;
+
 use crate::grouped::{self, Asked, FindingsBy, Row};
 use axum::extract::Query;
 use axum::http::Uri;
@@ -10,9 +12,9 @@ use rinse_core::findings::best::Best;
 use rinse_core::report::Rate;
 use rinse_core::words::thousands;
 use rinse_paper::{Chart, Column, Paper, PaperError, Point, number, words};
-use rinse_store::findings::groups::Filter;
 use rinse_store::findings::views;
 use rinse_store::{Connection, Store, StoreError, settings};
+use sheets::Sheet;
 use std::path::Path;
 
 /// So many figures a table has room for.
@@ -22,8 +24,12 @@ const ON_PAPER: usize = 200;
 /// A view that says nothing of its period is of so many days, as its page is.
 const USUAL_DAYS: i64 = 365;
 
+fn percent_of(p: Option<f64>, decimals: u8) -> String {
+    p.map_or_else(|| "–".to_owned(), |p| format!("{:.1$}%", p * 100.0, usize::from(decimals)))
+}
+
 fn percent(p: Option<f64>, d: &Definition) -> String {
-    p.map_or_else(|| "–".to_owned(), |p| format!("{:.1$}%", p * 100.0, usize::from(d.decimals)))
+    percent_of(p, d.decimals)
 }
 
 fn rate(r: Option<&Rate>, d: &Definition) -> String {
@@ -125,6 +131,18 @@ pub(crate) fn pdf(name: &str, f: &FindingsBy, columns: &[Definition], now: i64) 
     p.finish()
 }
 
+fn on_sheet(name: &str, sheet: &Sheet, now: i64) -> Result<Vec<u8>, PaperError> {
+    let mut p = Paper::new(name, &format!("Rinse · made {}", Instant(now).words()), now / 1000)?;
+    p.text(&sheet.sentence);
+    let shown = &sheet.rows[..sheet.rows.len().min(ON_PAPER)];
+    p.table(&sheet.columns, shown);
+    if sheet.rows.len() > ON_PAPER {
+        p.soft(&format!("The first {ON_PAPER} of {}; the CSV has all.", sheet.rows.len()));
+    }
+    p.soft(sheet.foot);
+    p.finish()
+}
+
 /// A saved view as a PDF, from a data folder.
 ///
 /// # Errors
@@ -136,7 +154,7 @@ pub fn of_view(data: &Path, name: &str) -> anyhow::Result<Vec<u8>> {
         let there: Vec<&str> = views.iter().map(|v| v.name.as_str()).collect();
         anyhow::bail!("There is no saved view “{name}”. There are: {}.", if there.is_empty() { "none".into() } else { there.join(", ") });
     };
-    anyhow::ensure!(view.is_of_groups(), "“{}” is no view of groups: these alone can be put on paper.", view.name);
+    anyhow::ensure!(view.fits_paper(), "“{}” is drawn only: it has no table that could be put on paper.", view.name);
     // A demo's folder has a clock of its own.
     let clock = settings::get(&c, "clock")?.and_then(|t| t.parse().ok());
     let now = clock.unwrap_or_else(|| Instant::of_machine(std::time::SystemTime::now()).0);
@@ -150,12 +168,13 @@ pub fn of_view(data: &Path, name: &str) -> anyhow::Result<Vec<u8>> {
 pub(crate) fn of_path(c: &Connection, name: &str, path: &str, now: i64) -> Result<(String, Vec<u8>), StoreError> {
     let refused = |e: &dyn std::fmt::Display| StoreError::Refused(format!("The view “{name}” can’t be read any more: {e}."));
     let uri: Uri = path.parse().map_err(|e| refused(&e))?;
-    let asked = Query::<Asked>::try_from_uri(&uri).map_err(|e| refused(&e))?.0;
-    let mut filter = Query::<Filter>::try_from_uri(&uri).map_err(|e| refused(&e))?.0;
-    if filter.days.is_none() && filter.from.is_none() && filter.to.is_none() {
-        filter.days = Some(USUAL_DAYS);
+    if let Some(sheet) = sheets::of(c, &uri, now) {
+        let sheet = sheet?;
+        let pdf = on_sheet(name, &sheet, now).map_err(|e| refused(&e))?;
+        return Ok((sheet.sentence, pdf));
     }
-    let found = grouped::told(c, &asked, &filter.at(now))?;
+    let asked = Query::<Asked>::try_from_uri(&uri).map_err(|e| refused(&e))?.0;
+    let found = grouped::told(c, &asked, &sheets::filter(&uri, now)?)?;
     let pdf = pdf(name, &found, &asked.columns(), now).map_err(|e| refused(&e))?;
     Ok((sentence(&found), pdf))
 }

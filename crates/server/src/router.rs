@@ -7,6 +7,7 @@ use crate::handlers::{
     letterheads, machines, mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence, suppression,
     team, today, trials, upkeep, webhooks,
 };
+use crate::keeping;
 use crate::listen::forwarded_by_any;
 use crate::state::App;
 use crate::{assets, public};
@@ -153,7 +154,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(mailings::copy))
         .routes(routes!(mailings::archive))
         .routes(routes!(mailings::companion))
-        .routes(routes!(mailings::label))
+        .routes(routes!(mailings::labelled))
+        .routes(routes!(mailings::put_labels))
         .routes(routes!(mailings::beside))
         .routes(routes!(course::look))
         .routes(routes!(course::plan))
@@ -331,7 +333,7 @@ fn own(app: App) -> Router {
         .route("/api/contacts/{id}/record.json", get(people::record))
         .route("/api/segments/{id}/people.csv", get(segments::people_csv))
         .route("/api/findings/by.csv", get(findings::by::by_csv))
-        .route("/api/findings/by.pdf", get(findings::by::by_pdf))
+        .route("/api/findings/page.pdf", get(findings::by::pdf))
         .route("/api/upkeep/people.csv", get(upkeep::people_csv))
         .route("/api/upkeep/evidence.zip", get(evidence::pack))
         .route("/api/upkeep/evidence.pdf", get(evidence::pdf))
@@ -345,6 +347,7 @@ fn own(app: App) -> Router {
         .route(crate::engine::RECORDS, get(public::records))
         .layer(DefaultBodyLimit::max(64_000_000))
         .layer(from_fn(|template: MatchedPath, request: Request, next: Next| CONTRACT.hold(template, request, next)))
+        .layer(from_fn_with_state(app.clone(), keeping::keep))
         .layer(from_fn_with_state(app.clone(), guard))
         // Around the guard, so that only who waits is told: a change goes on without them.
         .layer(TimeoutLayer::with_status_code(StatusCode::SERVICE_UNAVAILABLE, API_PATIENCE))

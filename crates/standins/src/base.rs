@@ -70,12 +70,16 @@ pub fn mobiles_csv(scenario: &Scenario, people: usize) -> String {
     out
 }
 
-/// The time zone of whoever has an address of ours: their number stands at the end of its local part.
+/// The number of whoever has an address of ours: it stands at the end of its local part.
+pub(crate) fn number_of(address: &str) -> Option<usize> {
+    let (local, _) = address.split_once('@')?;
+    local.rsplit(|c: char| !c.is_ascii_digit()).next()?.parse().ok()
+}
+
+/// The time zone of whoever has an address of ours.
 #[must_use]
 pub fn zone_of(scenario: &Scenario, address: &str) -> Option<TimeZone> {
-    let (local, _) = address.split_once('@')?;
-    let digits = local.rsplit(|c: char| !c.is_ascii_digit()).next()?;
-    let (row, _) = person(scenario, digits.parse().ok()?);
+    let (row, _) = person(scenario, number_of(address)?);
     rinse_core::zone::named(row.split(';').nth(4)?)
 }
 
@@ -116,6 +120,7 @@ pub(crate) fn person(scenario: &Scenario, i: usize) -> (String, String) {
     let address = if d.chance(0.002) { address.replace('@', " at ") } else { address };
     let given = if d.chance(0.06) { "" } else { given };
     let source = SOURCES[d.below(SOURCES.len())];
+    let source = if i >= scenario.fair.numbers_from { &scenario.fair.source } else { source };
     let member = d.chance(0.35);
     let tier = if member { TIERS[d.below(TIERS.len())] } else { "" };
     let since = if member { format!("{}-{:02}-{:02}", 2012 + d.below(13), 1 + d.below(12), 1 + d.below(28)) } else { String::new() };

@@ -81,6 +81,7 @@ impl Network {
              CREATE TABLE IF NOT EXISTS domain_day (name TEXT, day INTEGER, delivered INTEGER NOT NULL DEFAULT 0, complaints INTEGER NOT NULL DEFAULT 0, PRIMARY KEY (name, day)) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS event (seq INTEGER PRIMARY KEY, at INTEGER NOT NULL, method TEXT, target TEXT NOT NULL, agent TEXT NOT NULL DEFAULT '', raw BLOB, body TEXT, peer TEXT);
              CREATE TABLE IF NOT EXISTS txt (name TEXT NOT NULL, value TEXT NOT NULL, PRIMARY KEY (name, value)) WITHOUT ROWID;
+             CREATE TABLE IF NOT EXISTS sold (key TEXT PRIMARY KEY, at INTEGER NOT NULL, address TEXT NOT NULL, product TEXT NOT NULL, category TEXT NOT NULL, cents INTEGER NOT NULL) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS record_line (address TEXT PRIMARY KEY, day INTEGER NOT NULL) WITHOUT ROWID;
              CREATE TABLE IF NOT EXISTS record_base (id INTEGER PRIMARY KEY CHECK (id = 1), people INTEGER NOT NULL);
              CREATE INDEX IF NOT EXISTS event_at ON event (at, seq);",
@@ -338,7 +339,12 @@ impl Network {
         let delay = ((t.delay_hours * (0.9 * d.normal()).exp()).clamp(0.02, 500.0) * 3_600_000.0) as i64 + 30 * SECOND;
         let looks = now + delay;
         let subject = message.subject().unwrap_or_default();
-        let odds = t.open + self.scenario.taste(subject) + self.hour_taste(subject, m.to, now) + self.woken(m.to, now);
+        let fair = Some(&self.scenario.fair).filter(|f| f.brought(m.to));
+        let odds = t.open
+            + fair.map_or(0.0, |f| f.open)
+            + self.scenario.taste(subject)
+            + self.hour_taste(subject, m.to, now)
+            + self.woken(m.to, now);
         if d.chance(1.0 / (1.0 + (-odds).exp())) {
             let at_home = home(self.scenario.seed, m.to);
             let (agent, from) =
@@ -357,7 +363,9 @@ impl Network {
             let web = BROWSERS[d.below(BROWSERS.len())];
             if !links.is_empty() && d.chance(t.click) {
                 let link = &links[d.below(links.len())];
-                self.http(looks + secs(d, 15, 400), "GET", link, web, at_home)?;
+                let clicks = looks + secs(d, 15, 400);
+                self.http(clicks, "GET", link, web, at_home)?;
+                self.sell(clicks, m, subject)?;
             }
             if d.chance(0.006) {
                 let at = looks + secs(d, 120, 9000);
@@ -373,7 +381,7 @@ impl Network {
                 }
             }
         }
-        if let Some(leave) = leave.filter(|_| d.chance(t.leave)) {
+        if let Some(leave) = leave.filter(|_| d.chance(t.leave * fair.map_or(1.0, |f| f.leave))) {
             // Some use their mail program's button, some open the page and stop everything.
             let body = if d.chance(0.6) { "List-Unsubscribe=One-Click" } else { "stop=everything" };
             self.db

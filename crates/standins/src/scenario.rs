@@ -16,6 +16,40 @@ pub struct Scenario {
     pub domain: Vec<Domain>,
     pub breakdown: Vec<Breakdown>,
     pub wakes: Wakes,
+    pub sells: Vec<Sells>,
+    pub fair: Fair,
+}
+
+/// What messages with a subject sell to those who follow a link.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Sells {
+    pub subject_has: String,
+    pub product: String,
+    pub category: String,
+    /// Hundredths of a pound.
+    pub price: i64,
+    /// The share of those who follow a link that buys who wouldn't have without the message.
+    pub of_clicks: f64,
+}
+
+/// People who came another way than the others, and are otherwise: those with such numbers.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Fair {
+    pub numbers_from: usize,
+    /// What their row says of how they came.
+    pub source: String,
+    /// In log-odds.
+    pub open: f64,
+    /// So many times the others' chance to leave.
+    pub leave: f64,
+}
+
+impl Fair {
+    /// Did whoever has an address of ours come by it?
+    #[must_use]
+    pub fn brought(&self, address: &str) -> bool {
+        crate::base::number_of(address).is_some_and(|n| n >= self.numbers_from)
+    }
 }
 
 /// People who come back to life: on a day of their own within the year their log-odds of opening change.
@@ -145,6 +179,13 @@ impl Scenario {
         let near = |best: f64| (std::f64::consts::TAU * (hour - best) / 24.0).cos();
         let of = |h: &HourTaste| h.wave * near(h.peak) + h.own * near(own_hour) + if weekend { h.weekend } else { 0.0 };
         self.hour.iter().filter(|h| subject.contains(&h.subject_has)).map(of).sum()
+    }
+
+    /// What a message with this subject sells: the first entry that fits.
+    #[must_use]
+    pub fn sells(&self, subject: &str) -> Option<&Sells> {
+        let subject = subject.to_lowercase();
+        self.sells.iter().find(|s| subject.contains(&s.subject_has))
     }
 
     /// The true effect of a subject on the log-odds of an open.

@@ -1,9 +1,11 @@
-//! The lantern shop: what people bought in a year, as the CSV that its till would write.
+//! The lantern shop: what people bought in a year, as the CSV that its till would write, and what messages sold.
 
 use crate::base::person;
+use crate::network::{Handed, Network, Result};
 use crate::people::Draws;
 use crate::scenario::Scenario;
-use rinse_core::{DAY, HOUR, Instant};
+use rinse_core::{DAY, HOUR, Instant, MINUTE};
+use rusqlite::params;
 use std::fmt::Write;
 
 const GOODS: &[(&str, &str, &str)] = &[
@@ -37,6 +39,70 @@ pub fn purchases_csv(scenario: &Scenario, people: usize, start: Instant, days: u
         }
     }
     out
+}
+
+/// Something that a message sold.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Sold {
+    pub key: String,
+    pub at: Instant,
+    pub address: String,
+    pub product: String,
+    pub category: String,
+    /// Hundredths of a pound.
+    pub cents: i64,
+}
+
+impl Network {
+    /// Somebody followed a link of a message: some of them buy what it offers within three days. Drawn apart, so that the rest of the world stays
+    /// as it is.
+    pub(crate) fn sell(&self, clicked: Instant, m: &Handed<'_>, subject: &str) -> Result<()> {
+        let Some(offer) = self.scenario.sells(subject) else { return Ok(()) };
+        let mut d = Draws::of_message(self.scenario.seed, m.message_id, &format!("{}#buys", m.to));
+        if !d.chance(offer.of_clicks) {
+            return Ok(());
+        }
+        // Most buy at once, some think it over.
+        #[allow(clippy::cast_possible_truncation)]
+        let after = (10.0 * MINUTE as f64 * (2.0 * d.normal()).exp()).clamp(MINUTE as f64, (3 * DAY) as f64) as i64;
+        self.db.prepare_cached("INSERT OR IGNORE INTO sold VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![
+            format!("web-{}", m.message_id),
+            (clicked + after).0,
+            m.to,
+            offer.product,
+            offer.category,
+            offer.price
+        ])?;
+        Ok(())
+    }
+
+    /// What was sold before an instant and hasn't been taken in yet.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn sold(&self, until: Instant) -> Result<Vec<Sold>> {
+        let mut s = self.db.prepare_cached("SELECT key, at, address, product, category, cents FROM sold WHERE at < ?1 ORDER BY at, key")?;
+        let sold = |r: &rusqlite::Row<'_>| {
+            Ok(Sold {
+                key: r.get(0)?,
+                at: Instant(r.get(1)?),
+                address: r.get(2)?,
+                product: r.get(3)?,
+                category: r.get(4)?,
+                cents: r.get(5)?,
+            })
+        };
+        s.query_map([until.0], sold)?.collect()
+    }
+
+    /// What was sold before an instant has been taken in.
+    ///
+    /// # Errors
+    /// When the world's file fails.
+    pub fn booked(&self, until: Instant) -> Result<()> {
+        self.db.prepare_cached("DELETE FROM sold WHERE at < ?1")?.execute([until.0])?;
+        Ok(())
+    }
 }
 
 #[cfg(test)]

@@ -10,7 +10,7 @@ use rinse_core::upkeep::MailStatus;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 /// People counted by one change, so that nobody waits for it.
 const AT_ONCE: usize = 200;
@@ -173,6 +173,22 @@ pub async fn refresh(store: &Store, now: Instant) -> Result<usize> {
 /// When the database fails.
 pub fn counted_upto(c: &Connection, to: Upto) -> Result<()> {
     settings::set(c, KEY, &serde_json::to_string(&to)?)
+}
+
+/// How many cohorts are asked for: a year's when nothing is said.
+#[derive(Debug, Clone, Copy, Default, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Months {
+    /// So many cohorts, the newest ones.
+    #[param(minimum = 1, maximum = 64)]
+    pub months: Option<i32>,
+}
+
+impl Months {
+    #[must_use]
+    pub fn shown(&self) -> i32 {
+        self.months.unwrap_or(12).clamp(1, 64)
+    }
 }
 
 /// What became of the people of one month, some months later.

@@ -44,6 +44,8 @@ pub mod images;
 pub mod imports;
 pub mod journal;
 mod kept;
+pub mod kept_answers;
+pub mod labels;
 pub mod learned;
 pub mod ledger;
 pub mod letterheads;

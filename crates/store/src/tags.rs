@@ -1,5 +1,5 @@
 //! Tags and lists: words put on people. A list is something they joined, a tag something we noted.
-//! Labels: words put on mailings.
+//! Labels: words put on mailings, series and hour trials.
 
 use crate::segments::{taken, using};
 use crate::settings::Named;
@@ -8,6 +8,8 @@ use rinse_core::Instant;
 use rinse_core::reaction::Deed;
 use rinse_core::segment::Tree;
 use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 /// Which of them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -26,12 +28,12 @@ impl Kind {
         }
     }
 
-    /// The table of members, its column for this kind, and its column for when they came.
+    /// The table of members (of labels: of all mailings that carry them, by a view), its column for this kind, and its column for when they came.
     fn members(self) -> (&'static str, &'static str, &'static str) {
         match self {
             Self::List => ("list_member", "list_id", "joined_at"),
             Self::Tag => ("contact_tag", "tag_id", "at"),
-            Self::Label => ("mailing_label", "label_id", "mailing_id"),
+            Self::Label => ("labelled", "label_id", "mailing_id"),
         }
     }
 }
@@ -127,8 +129,12 @@ pub fn delete(c: &Connection, kind: Kind, id: i64) -> Result<()> {
         return Err(StoreError::Refused(format!("It is used by {}. Change those first, or merge it into another.", users.join(", "))));
     }
     let (members, column, _) = kind.members();
-    c.execute(&format!("DELETE FROM {members} WHERE {column} = ?1"), [id])?;
-    if kind != Kind::Label {
+    if kind == Kind::Label {
+        for (table, _) in On::ALL.map(On::table) {
+            c.execute(&format!("DELETE FROM {table} WHERE label_id = ?1"), [id])?;
+        }
+    } else {
+        c.execute(&format!("DELETE FROM {members} WHERE {column} = ?1"), [id])?;
         c.execute(&format!("UPDATE import_run SET {column} = NULL WHERE {column} = ?1"), [id])?;
     }
     c.execute(&format!("DELETE FROM {} WHERE id = ?1", kind.table()), [id])?;
@@ -145,15 +151,20 @@ pub fn merge(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
     if from == into {
         return Err(StoreError::Refused("Choose another to merge it into.".into()));
     }
+    if kind == Kind::Label {
+        for (table, on) in On::ALL.map(On::table) {
+            let sql =
+                format!("INSERT INTO {table} (label_id, {on}) SELECT ?2, {on} FROM {table} WHERE label_id = ?1 ON CONFLICT DO NOTHING");
+            c.execute(&sql, [from, into])?;
+        }
+        return delete(c, kind, from);
+    }
     let (members, column, when) = kind.members();
-    let rest = if kind == Kind::Label { when.to_owned() } else { format!("contact_id, {when}") };
+    let rest = format!("contact_id, {when}");
     c.execute(
         &format!("INSERT INTO {members} ({column}, {rest}) SELECT ?2, {rest} FROM {members} WHERE {column} = ?1 ON CONFLICT DO NOTHING"),
         [from, into],
     )?;
-    if kind == Kind::Label {
-        return delete(c, kind, from);
-    }
     crate::segments::replace_in_trees(c, &|t| match t {
         Tree::List { list } if kind == Kind::List && *list == from => *list = into,
         Tree::Tag { tag } if kind == Kind::Tag && *tag == from => *tag = into,
@@ -211,7 +222,31 @@ pub fn take_off(c: &Connection, kind: Kind, id: i64, contacts: &[i64]) -> Result
     Ok(n)
 }
 
-/// The labels of a mailing, by name.
+/// What a label is put on.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum On {
+    Mailing,
+    /// With all its messages.
+    Series,
+    /// With its rounds.
+    HourTrial,
+}
+
+impl On {
+    const ALL: [Self; 3] = [Self::Mailing, Self::Series, Self::HourTrial];
+
+    /// The table of those that carry labels, and its column of them.
+    pub(crate) fn table(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Mailing => ("mailing_label", "mailing_id"),
+            Self::Series => ("series_label", "series_id"),
+            Self::HourTrial => ("hour_trial_label", "trial_id"),
+        }
+    }
+}
+
+/// The labels of a mailing, by name: its own.
 ///
 /// # Errors
 /// When the database fails.
@@ -219,21 +254,4 @@ pub fn labels_of(c: &Connection, mailing: i64) -> Result<Vec<String>> {
     let mut s =
         c.prepare_cached("SELECT l.name FROM label l JOIN mailing_label m ON m.label_id = l.id WHERE m.mailing_id = ?1 ORDER BY 1")?;
     Ok(s.query_map([mailing], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
-}
-
-/// Replaces the labels of a mailing; new ones are made.
-///
-/// # Errors
-/// When there is no such mailing, or a name can't be one.
-pub fn label(c: &Connection, mailing: i64, names: &[String], now: Instant) -> Result<()> {
-    crate::mailings::one(c, mailing)?;
-    if names.len() > 20 {
-        return Err(StoreError::Refused("A mailing has at most 20 labels.".into()));
-    }
-    c.execute("DELETE FROM mailing_label WHERE mailing_id = ?1", [mailing])?;
-    for name in names {
-        let id = named(c, Kind::Label, name, now)?;
-        c.execute("INSERT INTO mailing_label VALUES (?1, ?2) ON CONFLICT DO NOTHING", [id, mailing])?;
-    }
-    Ok(())
 }

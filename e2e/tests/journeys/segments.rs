@@ -142,8 +142,10 @@ async fn three_segments_by_keyboard_and_what_they_are_for() {
     b.click_css("input[aria-label='Compare Elsewhere']").await;
     b.shows("People in both").await;
     b.accessible("overlap").await;
-    b.go("/contacts/words").await;
+    b.go("/setup/words").await;
     b.shows("3 fields of your own").await;
+    b.go("/contacts/words").await;
+    b.shows("People are on").await;
     b.page.find(Locator::Css("input[aria-label='Name of a new tag']")).await.unwrap().send_keys(&format!("Guest{ENTER}")).await.unwrap();
     b.shows("carry 2 tags").await;
     b.page.find(Locator::Css("select[aria-label='Merge Visitor into']")).await.unwrap().select_by_label("Guest").await.unwrap();

@@ -18,7 +18,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/contacts/growth", "of all who joined remain"),
     ("/contacts/growth?lists=1", "On the lists"),
     ("/contacts/sources", "usually"),
-    ("/contacts/words", "of your own"),
+    ("/contacts/words", "People are on"),
     ("/contacts/add", "on record"),
     ("/contacts/import", "Take purchases in"),
     ("/contacts?segment=1", "are shown"),
@@ -35,6 +35,10 @@ const VIEWS: &[(&str, &str)] = &[
     ("/clearance/holdout", "since"),
     ("/clearance/suppression", "Shortlist"),
     ("/upkeep/load", "would bear more"),
+    ("/setup", "to write under"),
+    ("/setup/goals", "What a conversion is put down to"),
+    ("/setup/words", "of your own"),
+    ("/setup/people", "Letters go to"),
     ("/clearance/49", "get it"),
     ("/clearance/52", "Held: outside sending hours"),
     ("/mailings", "Drafts"),
@@ -67,6 +71,10 @@ const VIEWS: &[(&str, &str)] = &[
     ("/findings?by=domain&across=part_of_day", "Point at a field"),
     ("/findings/answers", "of the day"),
     ("/findings/links", "was followed by"),
+    ("/findings/cohorts", "Three months after joining"),
+    ("/findings/cohorts?measure=answered", "In the third month after joining"),
+    ("/findings/reactions", "Reactions acted"),
+    ("/findings?by=load", "Not an experiment"),
     ("/findings/revenue?by=month", "Put down to the last human click"),
     ("/findings/compare?mailings=30,31", "Differences are to the first"),
     ("/upkeep", "due for cleaning"),
@@ -81,6 +89,10 @@ const VIEWS: &[(&str, &str)] = &[
     ("/upkeep/record-system", "came back"),
     ("/upkeep/runs/2", "What it does to the figures"),
     ("/upkeep/load", "would bear more"),
+    ("/setup", "to write under"),
+    ("/setup/goals", "What a conversion is put down to"),
+    ("/setup/words", "of your own"),
+    ("/setup/people", "Letters go to"),
 ];
 
 #[tokio::test(flavor = "multi_thread")]
@@ -110,7 +122,7 @@ async fn every_view_is_sound_by_day_and_by_night() {
         ("/mailings", "To come", Some(("planned", "planned"))),
         ("/trials", "Trials", None),
         ("/series", "In series", None),
-        ("/findings", "Opened", None),
+        ("/findings", "Accepted", None),
         ("/upkeep", "Resting", Some(("resting", "resting"))),
     ] {
         b.go(path).await;
@@ -126,11 +138,13 @@ async fn every_view_is_sound_by_day_and_by_night() {
             assert_eq!((status, lines), (200, b.rinse.json("GET", "/api/workline", &Value::Null)[figure].as_i64().unwrap()), "{figure}");
         }
     }
-    let (_, csv) = b.rinse.http("GET", "/api/workline/opened.csv", b"");
-    let csv = String::from_utf8(csv).unwrap();
-    let opened = &b.rinse.json("GET", "/api/workline", &Value::Null)["opened"];
-    assert_eq!(csv.lines().skip(1).filter(|l| l.ends_with("yes")).count() as u64, opened["count"].as_u64().unwrap());
-    assert_eq!(csv.lines().count() as u64 - 1, opened["of"].as_u64().unwrap());
+    for figure in ["opened", "accepted"] {
+        let (_, csv) = b.rinse.http("GET", &format!("/api/workline/{figure}.csv"), b"");
+        let csv = String::from_utf8(csv).unwrap();
+        let told = &b.rinse.json("GET", "/api/workline", &Value::Null)[figure];
+        assert_eq!(csv.lines().skip(1).filter(|l| l.ends_with("yes")).count() as u64, told["count"].as_u64().unwrap());
+        assert_eq!(csv.lines().count() as u64 - 1, told["of"].as_u64().unwrap());
+    }
 
     // Findings: each figure of the newest mailing opens, its rows are as many as it says, and the
     // filter in force stands over the table.

@@ -3652,6 +3652,104 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/labels/{on}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What of a kind has labels. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    on: "mailing" | "series" | "hour_trial";
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Labelled"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/labels/{on}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Replaces the labels of a mailing, a series (with all its messages) or an hour trial (with its rounds); new ones are made. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    on: "mailing" | "series" | "hour_trial";
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": string[];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/letterheads": {
         parameters: {
             query?: never;
@@ -4554,7 +4652,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What a mailing brought towards each goal. */
+        /** What a mailing brought towards each goal, as it is kept: some seconds behind what people do. */
         get: {
             parameters: {
                 query?: never;
@@ -4586,57 +4684,6 @@ export interface paths {
             };
         };
         put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/mailings/{id}/labels": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Replaces the labels of a mailing; new ones are made. */
-        put: {
-            parameters: {
-                query?: never;
-                header?: {
-                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
-                    "x-acting-person"?: number;
-                };
-                path: {
-                    id: number;
-                };
-                cookie?: never;
-            };
-            requestBody: {
-                content: {
-                    "application/json": string[];
-                };
-            };
-            responses: {
-                204: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content?: never;
-                };
-                /** @description It is refused, or failed: what happened and what to do. */
-                default: {
-                    headers: {
-                        [name: string]: unknown;
-                    };
-                    content: {
-                        "application/problem+json": components["schemas"]["Problem"];
-                    };
-                };
-            };
-        };
         post?: never;
         delete?: never;
         options?: never;
@@ -13298,6 +13345,12 @@ export interface components {
          * @enum {string}
          */
         Known: "shown" | "not_refuted" | "refuted";
+        /** @description Something with its labels. */
+        Labelled: {
+            /** Format: int64 */
+            id: number;
+            labels: string[];
+        };
         LastLetter: {
             /** Format: int64 */
             at: number;

@@ -43,6 +43,7 @@ export const RESOURCES = [
   "imports",
   "incidents",
   "keys",
+  "labels",
   "leaders",
   "learned",
   "learned-hours",
@@ -135,7 +136,7 @@ const REACH: [RegExp, Resource[]][] = [
   [/^\/api\/base-check\/(aside|disposable)/, ["base-check", "today"]],
   [/^\/api\/today\/notices/, ["today"]],
   [/^\/api\/suppression\/.*\/looked-over/, ["suppression", "today"]],
-  [/^\/api\/mailings\/.*\/labels/, ["mailings", "mailing", "findings-by", "vocabulary"]],
+  [/^\/api\/labels/, ["labels", "mailings", "mailing", "findings-by", "vocabulary"]],
   [/^\/api\/mailings\/.*\/links/, ["links", "trial", "vocabulary"]],
 ];
 

@@ -1,6 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
+import { api, ok } from "../api/client";
+import type { paths } from "../api/schema";
 import { queries } from "../api/queries";
+
+/** What a label is put on. */
+export type LabelledKind = paths["/api/labels/{on}"]["get"]["parameters"]["path"]["on"];
 
 /** The label that the page is narrowed to, the labels there are, and whether a mailing carries it. */
 export function useByLabel() {
@@ -15,7 +20,28 @@ export function useByLabel() {
   };
 }
 
-/** Narrows a page to the mailings of one label. */
+/** The labels of each of a kind that has any. */
+export function useLabelled(on: LabelledKind): Map<number, string[]> {
+  const found = useQuery({
+    queryKey: ["labels", on],
+    queryFn: () => ok(api.GET("/api/labels/{on}", { params: { path: { on } } })),
+  });
+  return new Map((found.data ?? []).map((l) => [l.id, l.labels]));
+}
+
+/** The label that a page of series or hour trials is narrowed to, the labels there are, and whether one carries it. */
+export function useByOwnLabel(on: LabelledKind) {
+  const [params] = useSearchParams();
+  const label = params.get("label");
+  const of = useLabelled(on);
+  return {
+    label,
+    labels: [...new Set([...of.values()].flat())].sort(),
+    carries: (id: number) => label === null || (of.get(id)?.includes(label) ?? false),
+  };
+}
+
+/** Narrows a page to what carries one label. */
 export function ByLabel({ labels, label }: { labels: string[]; label: string | null }) {
   const [params, setParams] = useSearchParams();
   if (labels.length === 0) return null;

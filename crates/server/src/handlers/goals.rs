@@ -55,9 +55,8 @@ pub(crate) async fn attribute(State(app): State<App>, who: Acting, Json(rule): J
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 
-/// What a mailing brought towards each goal.
+/// What a mailing brought towards each goal, as it is kept: some seconds behind what people do.
 #[utoipa::path(get, path = "/api/mailings/{id}/goals", params(("id" = i64, Path)), responses((status = 200, body = Vec<attribution::Brought>)))]
 pub(crate) async fn of_mailing(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<attribution::Brought>> {
-    let now = app.now();
-    Ok(Json(app.store.read(move |c| attribution::of_mailing(c, id, now)).await?))
+    Ok(Json(app.store.read(move |c| attribution::of_mailing(c, id)).await?))
 }

@@ -7,6 +7,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, header};
 use axum::response::IntoResponse;
+use rinse_store::labels;
 use rinse_store::mailings::links::Counted;
 use rinse_store::mailings::{self, Mailing, MailingDraft, MailingRow, draft, links};
 use rinse_store::responses::{self, Reply};
@@ -44,16 +45,22 @@ pub(crate) async fn replies(State(app): State<App>, Path(id): Path<i64>) -> Answ
     Ok(Json(app.store.read(move |c| responses::replies(c, id)).await?))
 }
 
-/// Replaces the labels of a mailing; new ones are made.
-#[utoipa::path(put, path = "/api/mailings/{id}/labels", params(("id" = i64, Path)), request_body = Vec<String>, responses((status = 204)))]
-pub(crate) async fn label(
+/// What of a kind has labels.
+#[utoipa::path(get, path = "/api/labels/{on}", params(("on" = inline(tags::On), Path)), responses((status = 200, body = Vec<labels::Labelled>)))]
+pub(crate) async fn labelled(State(app): State<App>, Path(on): Path<tags::On>) -> Answer<Vec<labels::Labelled>> {
+    Ok(Json(app.store.read(move |c| labels::labelled(c, on)).await?))
+}
+
+/// Replaces the labels of a mailing, a series (with all its messages) or an hour trial (with its rounds); new ones are made.
+#[utoipa::path(put, path = "/api/labels/{on}/{id}", params(("on" = inline(tags::On), Path), ("id" = i64, Path)), request_body = Vec<String>, responses((status = 204)))]
+pub(crate) async fn put_labels(
     State(app): State<App>,
     _: Acting,
-    Path(id): Path<i64>,
+    Path((on, id)): Path<(tags::On, i64)>,
     Json(names): Json<Vec<String>>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| tags::label(c, id, &names, now)).await?;
+    app.store.write(move |c| labels::label(c, on, id, &names, now)).await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 

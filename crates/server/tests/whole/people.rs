@@ -200,8 +200,8 @@ async fn mailings_are_found_by_their_labels() {
     let s = three().await;
     s.ok("POST", "/api/mailings", &draft(1, &["Boats"])).await;
     s.ok("POST", "/api/mailings", &draft(1, &["Tides"])).await;
-    s.ok("PUT", "/api/mailings/1/labels", &json!(["Spring", "boats"])).await;
-    s.ok("PUT", "/api/mailings/2/labels", &json!(["Boats", "Summer"])).await;
+    s.ok("PUT", "/api/labels/mailing/1", &json!(["Spring", "boats"])).await;
+    s.ok("PUT", "/api/labels/mailing/2", &json!(["Boats", "Summer"])).await;
     let labels = || async { s.ok("GET", "/api/vocabulary", &Value::Null).await["labels"].clone() };
     let all = labels().await;
     assert_eq!((all.as_array().unwrap().len(), &all[0]["name"], &all[0]["people"]), (3, &json!("boats"), &json!(2)), "case is no matter");
@@ -211,6 +211,20 @@ async fn mailings_are_found_by_their_labels() {
     assert!(rows.as_array().unwrap().iter().all(|m| m["labels"] == json!(["boats", "Spring"])), "{rows}");
     s.ok("DELETE", &format!("/api/words/label/{}", id(0)), &Value::Null).await;
     assert_eq!(s.ok("GET", "/api/mailings/1", &Value::Null).await["labels"], json!(["Spring"]));
+
+    // A series' label is one on each of its messages, and goes with the label.
+    s.ok("POST", "/api/series", &json!({ "name": "Welcome", "letterhead_id": 1 })).await;
+    let steps = json!([{ "id": 1, "does": { "kind": "mail", "mailing": 2 } }]);
+    let outline =
+        json!({ "entry": { "kind": "by_hand" }, "again": { "kind": "never" }, "from": null, "until": null, "steps": steps, "exits": [] });
+    s.ok("PUT", "/api/series/1", &json!({ "name": "Welcome", "letterhead_id": 1, "outline": outline })).await;
+    s.ok("PUT", "/api/labels/series/1", &json!(["Newcomers", "Spring"])).await;
+    assert_eq!(s.ok("GET", "/api/labels/series", &Value::Null).await, json!([{ "id": 1, "labels": ["Newcomers", "Spring"] }]));
+    let all = labels().await;
+    assert_eq!((&all[0]["name"], &all[0]["people"], &all[1]["people"]), (&json!("Newcomers"), &json!(1), &json!(2)), "{all}");
+    s.ok("DELETE", &format!("/api/words/label/{}", all[0]["id"]), &Value::Null).await;
+    assert_eq!(s.ok("GET", "/api/labels/series", &Value::Null).await, json!([{ "id": 1, "labels": ["Spring"] }]));
+    assert_eq!(s.api("PUT", "/api/labels/hour_trial/9", "[]").await.0, axum::http::StatusCode::NOT_FOUND);
 }
 
 /// When sign-ups from one source jump, Today says so; a usual week says nothing.

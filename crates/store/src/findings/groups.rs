@@ -81,7 +81,7 @@ impl Filter {
             number("m.id = ?", self.mailing),
             number("coalesce(m.topic_id, 0) = ?", self.topic),
             number("m.letterhead_id = ?", self.letterhead),
-            number("m.id IN (SELECT mailing_id FROM mailing_label WHERE label_id = ?)", self.label),
+            number("m.id IN (SELECT mailing_id FROM labelled WHERE label_id = ?)", self.label),
             number("m.class = ?", self.class),
             number("m.channel = ?", self.channel),
             number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'list' AND ref = ?)", self.list),
@@ -143,7 +143,7 @@ pub(super) fn group(by: By, clock: Clock, alias: char) -> (String, String) {
         By::List => return went_to("list"),
         By::Segment => return went_to("segment"),
         By::Label => {
-            return (format!("coalesce({alias}.label_id, 0)"), format!(" LEFT JOIN mailing_label {alias} ON {alias}.mailing_id = m.id"));
+            return (format!("coalesce({alias}.label_id, 0)"), format!(" LEFT JOIN labelled {alias} ON {alias}.mailing_id = m.id"));
         }
     };
     (plain, String::new())

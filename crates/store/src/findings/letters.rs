@@ -80,8 +80,8 @@ pub fn of(c: &Connection, view: i64) -> Result<Option<Letters>> {
 /// There is no such view, it has no place on paper, somebody has no address, or the time is none.
 pub fn set(c: &Connection, view: i64, l: &Letters, now: Instant, person: Option<i64>) -> Result<()> {
     let found = views::all(c)?.into_iter().find(|v| v.id == view).ok_or(StoreError::Missing("saved view"))?;
-    if !found.is_of_groups() {
-        return Err(StoreError::Refused("Only a view of mailings or groups can be mailed: these alone can be put on paper.".into()));
+    if !found.fits_paper() {
+        return Err(StoreError::Refused("This view is drawn only: it has no table that could be put on paper and mailed.".into()));
     }
     if l.weekday > 6 || l.minute > 1_439 {
         return Err(StoreError::Refused("Choose a weekday and a time of the day.".into()));

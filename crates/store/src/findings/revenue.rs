@@ -7,9 +7,19 @@ use rinse_core::findings::{By, Clock, in_time, name_of};
 use rinse_core::report::Rate;
 use rusqlite::types::Value;
 use rusqlite::{Connection, params_from_iter};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
+
+/// Which goal, and by what.
+#[derive(Debug, Clone, Copy, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Towards {
+    /// The goal.
+    pub goal: i64,
+    /// Mailings when absent; not by recipients or hours.
+    pub by: Option<By>,
+}
 
 /// What a group of mailings brought towards a goal.
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]

@@ -19,10 +19,11 @@ pub struct View {
 }
 
 impl View {
-    /// Is it one of mailings or groups, which can be put on paper?
+    /// Has its page a table that can be put on paper?
     #[must_use]
-    pub fn is_of_groups(&self) -> bool {
-        self.path == "/findings" || self.path.starts_with("/findings?")
+    pub fn fits_paper(&self) -> bool {
+        let page = self.path.split('?').next().unwrap_or_default();
+        ["/findings", "/findings/revenue", "/findings/links", "/findings/cohorts", "/findings/reactions"].contains(&page)
     }
 }
 

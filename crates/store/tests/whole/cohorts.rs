@@ -102,7 +102,7 @@ fn month(of: &str) -> String {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(40))]
+    #![proptest_config(crate::common::histories(40))]
 
     #[test]
     fn what_is_counted_day_by_day_is_a_plain_recount(then in prop::collection::vec(then(), 0..70)) {

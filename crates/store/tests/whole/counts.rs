@@ -146,7 +146,7 @@ fn plainly(c: &Connection, figure: Figure) -> u64 {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(40))]
+    #![proptest_config(crate::common::histories(40))]
 
     #[test]
     fn figures_equal_a_plain_count(what in prop::collection::vec(happening(), 0..120)) {

@@ -166,7 +166,7 @@ fn told(c: &Connection, (by, across): (By, By), clock: Clock, filter: &Filter, f
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(25))]
+    #![proptest_config(crate::common::histories(25))]
 
     #[test]
     fn every_grouping_is_a_plain_recount(

@@ -87,7 +87,7 @@ fn mailed(c: &Connection, at: Instant) -> i64 {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(40))]
+    #![proptest_config(crate::common::histories(40))]
 
     #[test]
     fn what_is_stored_is_what_judging_it_anew_gives(steps in prop::collection::vec(step(), 1..40)) {

@@ -287,7 +287,7 @@ fn conversions_go_to_the_last_click_and_refunds_where_the_purchase_went() {
         buy(c, 1, "three", true, -1_000, START + 5 * HOUR);
         buy(c, 1, "four", true, 700, START + 12 * DAY);
         let of = |c: &Connection, m| {
-            let b = attribution::of_mailing(c, m, START + 20 * DAY).unwrap().remove(0);
+            let b = attribution::counted_anew(c, m, START + 20 * DAY).unwrap().remove(0);
             (b.conversions, b.people, b.cents)
         };
         assert_eq!(

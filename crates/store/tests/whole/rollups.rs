@@ -56,7 +56,7 @@ fn fill(c: &Connection) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(48))]
+    #![proptest_config(crate::common::histories(48))]
 
     #[test]
     fn roll_ups_are_what_counting_gives(steps in prop::collection::vec(step(), 1..60)) {

@@ -7,6 +7,8 @@ import { Heat } from "../../shared/picture/Heat";
 import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
+import { OnPaper } from "./OnPaper";
+import { SaveView } from "./SaveView";
 import { useFindingsSlips } from "./useFindingsSlips";
 
 type Cohorts = Schemas["Cohorts"];
@@ -18,6 +20,8 @@ type Measure = {
   value: (c: Cell) => number | null | undefined;
   words: (c: Cell) => string;
   says: (c: Cell) => string;
+  /** The value as a table has it, and its limits. */
+  told: (c: Cell) => [string, string];
   thin: (c: Cell) => boolean;
 };
 
@@ -28,6 +32,7 @@ function rate(name: string, of: (c: Cell) => Schemas["Rate"]): Measure {
     words: (c) => bare(of(c).rate, 0),
     says: (c) =>
       `${percent(of(c).rate)} (${bare(of(c).lower)} to ${bare(of(c).upper)}), ${count(of(c).count)} of ${plural(of(c).of, "person", "people")}`,
+    told: (c) => [percent(of(c).rate), of(c).thin ? "thin" : `${bare(of(c).lower)} to ${bare(of(c).upper)}`],
     thin: (c) => of(c).thin,
   };
 }
@@ -41,8 +46,15 @@ function spent(currency: string): Measure {
     words: (c) => (each(c) / 100).toFixed(each(c) < 1_000 ? 2 : 0),
     says: (c) => {
       const mean = of(c)?.mean;
-      const limits = mean ? ` (${bare(mean.lower / 1e4, 2)} to ${bare(mean.upper / 1e4, 2)})` : "";
+      const limits = mean ? ` (${(mean.lower / 100).toFixed(2)} to ${(mean.upper / 100).toFixed(2)})` : "";
       return `${money(Math.round(each(c)), currency)}${limits} a person: ${money(of(c)?.cents ?? 0, currency)} by ${plural(of(c)?.buyers ?? 0, "buyer")} of ${count(c.mailable.of)}`;
+    },
+    told: (c) => {
+      const mean = of(c)?.mean;
+      return [
+        (each(c) / 100).toFixed(2),
+        mean ? `${(mean.lower / 100).toFixed(2)} to ${(mean.upper / 100).toFixed(2)}` : "thin",
+      ];
     },
     thin: (c) => c.mailable.thin,
   };
@@ -88,7 +100,7 @@ function View({ found, m, months }: { found: Cohorts; m: string; months: number 
   const columns = Array.from({ length: Math.min(longest, 24) }, (_, i) => i);
   const sides = cohorts.map((c) => ({ ...c, by: new Map(c.cells.map((x) => [x.since, x])) }));
   const all = {
-    name: "All together, months that are over",
+    name: "All, months over",
     people: cohorts.reduce((n, c) => n + c.people, 0),
     by: new Map(found.together.map((x) => [x.since, x])),
   };
@@ -131,7 +143,13 @@ function View({ found, m, months }: { found: Cohorts; m: string; months: number 
                 },
                 (c) => {
                   const x = c.by.get(i);
-                  return x ? measure.says(x) : "–";
+                  if (!x) return "–";
+                  const [value, limits] = measure.told(x);
+                  return (
+                    <>
+                      {value} <span className="soft small">{limits}</span>
+                    </>
+                  );
                 },
                 { num: true },
               ),
@@ -142,7 +160,7 @@ function View({ found, m, months }: { found: Cohorts; m: string; months: number 
         Counted {date(found.counted_at)}, once a day. Still mailable: consent, an address that neither rests nor is
         retired, not sunset, as the ledger had it at the month’s end. Answered: opened where it can be known, clicked or
         replied, machines’ left out. Spent: all purchases of the month, refunds taken off, whatever led to them.{" "}
-        <a href={`/api/findings/cohorts?months=${months}`}>All of it as JSON</a>
+        <a href={`/api/findings/cohorts?months=${months}`}>All of it as JSON</a>, <OnPaper />
       </p>
     </>
   );
@@ -203,6 +221,7 @@ export function CohortsPage() {
                   onChange={(v) => set("measure", v)}
                 />
                 <span>{plural(found.cohorts.length, "cohort")} shown</span>
+                <SaveView />
               </div>
               <View found={found} m={m} months={months} />
             </>

@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, useSearchParams } from "react-router";
+import { useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, date, percent, points } from "../../shared/format";
 import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
+import { FindOut } from "./FindOut";
 import { SaveView } from "./SaveView";
 import { useFound } from "./asked";
 import { useFindingsSlips } from "./useFindingsSlips";
@@ -103,7 +104,8 @@ export function CompareMailingsPage() {
                 <p className="soft" style={{ maxWidth: "62em" }}>
                   Not an experiment: who got which mailing was not left to chance. Differences are to the first, in
                   points, with 95% limits (Newcombe); one whose limits exclude 0 is drawn deep. Of so many figures one
-                  in twenty would look different by chance alone. <Link to="/trials">A trial would tell</Link>.
+                  in twenty would look different by chance alone.{" "}
+                  {others.length > 0 && <FindOut figure={apart(others[0]!)[0] ?? known[0]!} hours={false} />}
                 </p>
                 <DataTable
                   name="Mailings side by side"

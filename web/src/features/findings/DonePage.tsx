@@ -7,6 +7,7 @@ import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { Filters } from "./Filters";
 import { useAsked } from "./asked";
+import { OnPaper } from "./OnPaper";
 import { SaveView } from "./SaveView";
 import { useFindingsSlips } from "./useFindingsSlips";
 
@@ -71,13 +72,15 @@ export function DonePage() {
                   col.text("Mailing", (r) => r.mailing ?? "any"),
                   col.number("Changed something", (r) => r.changed),
                   col.number("Taken back", (r) => r.taken_back),
-                  col.text("Points", (r) => (r.points == null ? "" : count(Math.round(r.points))), { num: true }),
+                  col.text("Points", (r) => (r.points == null ? "" : count(Math.round(r.points)).replace("-", "−")), {
+                    num: true,
+                  }),
                 ]}
               />
             )}
             <p className="soft small">
               Counted where a deed changed something: who has a tag already isn’t given it again. By the day it was
-              done, UTC. Who and when stands on each reaction’s page.
+              done, UTC. Who and when stands on each reaction’s page. <OnPaper />
             </p>
           </>
         )}

@@ -10,9 +10,11 @@ import { DataTable } from "../../shared/table/DataTable";
 import { DAY } from "../../shared/time";
 import { BY, byClock, columnsOf, inTime, useAsked, useFound, wordsOf, type By, type Found } from "./asked";
 import { ColumnsPick } from "./ColumnsPick";
+import { FindOut } from "./FindOut";
 import { FigureWorking, type FigureOf } from "./FigureWorking";
 import { Filters } from "./Filters";
 import { GroupPicture } from "./GroupPicture";
+import { OnPaper } from "./OnPaper";
 import { SaveView } from "./SaveView";
 import { TimePicture } from "./TimePicture";
 import { useFindingsSlips } from "./useFindingsSlips";
@@ -81,7 +83,7 @@ function Sentence({ found }: { found: Found }) {
         {by !== "mailing" && !asked && "."}
         {asked &&
           (better.length > 0
-            ? `; better than the others together: ${better.map((b) => b.name).join(", ")}.`
+            ? `; better than the others together: ${better.map((b) => `“${b.name}”`).join(", ")}.`
             : `; which ${found.by_words} is best this can’t tell.`)}
       </p>
       {total.over_mailings && (
@@ -94,25 +96,15 @@ function Sentence({ found }: { found: Found }) {
   );
 }
 
-/** The metric of a trial that a figure leads to. */
-const METRIC: Partial<Record<string, string>> = {
-  human_opens: "human_open",
-  human_clicks: "human_click",
-  replies: "reply",
-};
-
 /** Not an experiment, and what would be one. */
 function NoExperiment({ found }: { found: Found }) {
   if (!found.rows.some((r) => r.best)) return null;
-  const hour = found.by === "hour" || found.by === "part_of_day";
-  const metric = METRIC[found.figure.key];
-  const question = `Does the hour matter for ${found.figure.name.toLowerCase()}?`;
-  const finding = `/trials/hours/new?${new URLSearchParams({ question, ...(metric && { metric }) }).toString()}`;
+  const hours = found.by === "hour" || found.by === "part_of_day";
   return (
     <p className="soft" style={{ maxWidth: "62em" }}>
       Not an experiment: who got mail in which group was not left to chance. A group is called better only where it
       beats the others together (p under 0.05 by Holm, the mailing as the unit) over six mailings and days or more.{" "}
-      {hour ? <Link to={finding}>Find out by an hour trial</Link> : <Link to="/trials">A trial would tell</Link>}.
+      <FindOut figure={found.figure} hours={hours} />.
     </p>
   );
 }
@@ -309,8 +301,7 @@ export function FindingsPage() {
               )}
               <p className="soft small">
                 <a href={`/api/findings/by.csv?${csv.toString()}`}>All figures as CSV</a>,{" "}
-                <a href={`/api/findings/by?${csv.toString()}`}>as JSON</a>,{" "}
-                <a href={`/api/findings/by.pdf?${csv.toString()}`}>this view as PDF</a>
+                <a href={`/api/findings/by?${csv.toString()}`}>as JSON</a>, <OnPaper />
               </p>
             </>
           );

@@ -7,6 +7,7 @@ import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { OF_MAILINGS, useAsked } from "./asked";
 import { Filters } from "./Filters";
+import { OnPaper } from "./OnPaper";
 import { SaveView } from "./SaveView";
 import { useFindingsSlips } from "./useFindingsSlips";
 
@@ -97,6 +98,9 @@ export function LinksPage() {
                   ]}
                 />
               )}
+              <p className="soft small">
+                <OnPaper />
+              </p>
             </>
           );
         }}

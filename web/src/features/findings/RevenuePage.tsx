@@ -10,6 +10,7 @@ import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { OF_MAILINGS, BY, useAsked, type By } from "./asked";
 import { Filters } from "./Filters";
+import { OnPaper } from "./OnPaper";
 import { SaveView } from "./SaveView";
 import { useFindingsSlips } from "./useFindingsSlips";
 
@@ -189,7 +190,7 @@ export function RevenuePage() {
                       >
                         as JSON
                       </a>
-                      .
+                      , <OnPaper />.
                     </p>
                   </>
                 )}

@@ -4,6 +4,7 @@ import { useLocation } from "react-router";
 import { api, ok } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Failure } from "../../shared/states";
+import { fitsPaper } from "./OnPaper";
 import { ViewLetters } from "./ViewLetters";
 
 /** Saves what stands in the address under a name, or forgets the view that it is. */
@@ -25,7 +26,7 @@ export function SaveView() {
       <>
         <span className="soft">
           {view.name}{" "}
-          {pathname === "/findings" && (
+          {fitsPaper(pathname) && (
             <button className="plain" aria-expanded={mailed} onClick={() => setMailed(!mailed)}>
               Mail it each week
             </button>

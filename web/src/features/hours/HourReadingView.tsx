@@ -1,3 +1,4 @@
+import { OwnLabels } from "../../shared/Labels";
 import { Button } from "@mui/material";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
@@ -44,6 +45,7 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
         <span>window {trial.plan.window_days} days</span>
       </div>
       <h1>{trial.plan.question}</h1>
+      <OwnLabels on="hour_trial" id={trial.id} />
       <p className="finding" data-testid="finding">
         {before}
         <em className={r.verdict === "void" ? "bad" : undefined}>{words}</em>

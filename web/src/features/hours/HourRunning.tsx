@@ -1,3 +1,4 @@
+import { OwnLabels } from "../../shared/Labels";
 import { Button } from "@mui/material";
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
@@ -37,6 +38,7 @@ export function HourRunning({ v }: { v: View }) {
         <span>window {trial.plan.window_days} days</span>
       </div>
       <h1>{trial.plan.question}</h1>
+      <OwnLabels on="hour_trial" id={trial.id} />
       <p className="finding">
         {ended ? (
           "Ended before its last round: nothing of it is read."

@@ -11,7 +11,7 @@ import { AudienceSection } from "./Audience";
 import { CopyActs } from "./CopyActs";
 import type { Draft } from "./draft";
 import { Findings } from "./Findings";
-import { Labels } from "./Labels";
+import { Labels } from "../../shared/Labels";
 import { Preview } from "./Preview";
 import type { CodeHandle } from "../../shared/CodeArea";
 import { Source } from "./Source";

@@ -59,7 +59,7 @@ function Sentence({ did, shown }: { did: Did; shown: Definition[] }) {
       </>
     );
   return (
-    <p style={{ margin: "0 0 8px" }}>
+    <p className="finding">
       {said}
       {!normed
         ? "; too few mailings of its kind to have a norm."

@@ -11,7 +11,7 @@ import { Brought } from "./Brought";
 import { Companions } from "./Companions";
 import { CopyActs } from "./CopyActs";
 import { HowItDid } from "./HowItDid";
-import { Labels } from "./Labels";
+import { Labels } from "../../shared/Labels";
 import { Links } from "./MailingLinks";
 import { Replies } from "./Replies";
 
@@ -122,7 +122,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
       <h1>{m.name}</h1>
       <Labels id={m.id} labels={m.labels} />
       <Companions m={m} />
-      <p className="finding">
+      <p className={m.state === "sent" ? "soft" : "finding"}>
         {m.paused_at ? (
           <>
             It has been <em>paused</em> since {instant(m.paused_at)} UTC: nothing more is handed over.

@@ -5,6 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { api, ok } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
+import { ByLabel, useByOwnLabel } from "../../shared/ByLabel";
 import { date, percent, plural } from "../../shared/format";
 import { Pick } from "../../shared/Pick";
 import { DataTable } from "../../shared/table/DataTable";
@@ -90,10 +91,12 @@ function Make() {
 /** Every series, with how many are inside. */
 export function SeriesHome() {
   const { slips, series } = useSeriesSlips();
+  const { label, labels, carries } = useByOwnLabel("series");
   return (
     <Frame slips={slips}>
       <Loaded query={series}>
-        {(all) => {
+        {(every) => {
+          const all = every.filter((s) => carries(s.id));
           const running = all.filter((s) => s.state === "running");
           const inside = running.reduce((n, s) => n + s.inside, 0);
           return (
@@ -112,6 +115,7 @@ export function SeriesHome() {
                   "No series runs: nobody gets a message on their own occasion."
                 )}
               </p>
+              <ByLabel labels={labels} label={label} />
               {all.length > 0 && (
                 <DataTable
                   name="Series"

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, instant, plural } from "../../shared/format";
+import { OwnLabels } from "../../shared/Labels";
 import { Failure, Loaded } from "../../shared/states";
 import { Lines } from "./Lines";
 import { type Outline, OutlineEditor } from "./OutlineEditor";
@@ -183,6 +184,7 @@ function Sheet({ v }: { v: View }) {
         {v.started_at != null && <span>since {instant(v.started_at)} UTC</span>}
       </div>
       <h1>{v.name}</h1>
+      <OwnLabels on="series" id={v.id} />
       <p className="finding">
         {v.sentence.split(": ").map((part, i) => (i === 0 ? <em key={i}>{part}</em> : `: ${part}`))}
       </p>

@@ -1,15 +1,28 @@
 import { useQuery } from "@tanstack/react-query";
-import { useParams } from "react-router";
-import { api, ok } from "../../api/client";
+import { useParams, useSearchParams } from "react-router";
+import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { Loaded } from "../../shared/states";
 import { PlanEditor } from "./PlanEditor";
 import { useTrialSlips } from "./useTrialSlips";
 
-/** A new plan for a mailing. */
+/** What a finding can ask a trial about. */
+const METRICS: readonly Schemas["Metric"][] = [
+  "human_open",
+  "human_click",
+  "reply",
+  "leaving",
+  "leaving_topic",
+  "pausing",
+  "withdrawing",
+  "complaining",
+];
+
+/** A new plan for a mailing; a finding that starts one says its question and metric. */
 export function PlanPage() {
   const id = Number(useParams().mailing);
   const { slips } = useTrialSlips();
+  const [params] = useSearchParams();
   const mailing = useQuery({
     queryKey: ["mailing", id],
     queryFn: () => ok(api.GET("/api/mailings/{id}", { params: { path: { id } } })),
@@ -26,7 +39,18 @@ export function PlanPage() {
       <Loaded query={mailing}>
         {(m) => (
           <Loaded query={plan}>
-            {(from) => <PlanEditor mailing={m.id} name={m.name} subjects={m.subjects} from={from} />}
+            {(from) => (
+              <PlanEditor
+                mailing={m.id}
+                name={m.name}
+                subjects={m.subjects}
+                from={{
+                  ...from,
+                  question: params.get("question") ?? from.question,
+                  metric: METRICS.find((x) => x === params.get("metric")) ?? from.metric,
+                }}
+              />
+            )}
           </Loaded>
         )}
       </Loaded>

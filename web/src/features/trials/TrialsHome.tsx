@@ -1,6 +1,6 @@
 import { Link } from "react-router";
 import { Frame } from "../../app/Frame";
-import { ByLabel, useByLabel } from "../../shared/ByLabel";
+import { ByLabel, useByLabel, useByOwnLabel } from "../../shared/ByLabel";
 import { plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Loaded } from "../../shared/states";
@@ -9,7 +9,8 @@ import { standing, useTrialSlips } from "./useTrialSlips";
 
 export function TrialsHome() {
   const { slips, trials } = useTrialSlips();
-  const { label, labels, carries } = useByLabel();
+  const { label, labels: ofMailings, carries } = useByLabel();
+  const labels = [...new Set([...ofMailings, ...useByOwnLabel("hour_trial").labels])].sort();
   return (
     <Frame slips={slips}>
       <Loaded query={trials}>

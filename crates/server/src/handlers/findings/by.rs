@@ -11,6 +11,7 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use rinse_core::figure::Definition;
 use rinse_store::findings::groups::Filter;
+use serde::Deserialize;
 
 /// Messages by what they have in common, handed over in a period, with their figures: rates with the people's own limits (Wilson) and with the
 /// mailing as the unit; which group is best in the chosen figure; of mailings, which lie outside their norm. Nothing of this was left to chance.
@@ -68,12 +69,19 @@ pub(crate) async fn by_csv(State(app): State<App>, Query(asked): Query<Asked>, Q
     csv_file("findings.csv", &header, rows)
 }
 
-/// The same as a PDF: the sentence, the picture over time, the groups.
-pub(crate) async fn by_pdf(State(app): State<App>, Query(asked): Query<Asked>, Query(filter): Query<Filter>) -> Result<Response, ApiError> {
-    let (filter, columns, now) = (filter.at(app.now().0), asked.columns(), app.now().0);
-    let found = app.store.read(move |c| grouped::told(c, &asked, &filter)).await?;
-    let pdf = tokio::task::spawn_blocking(move || report::pdf("Findings", &found, &columns, now)).await;
-    let pdf = pdf.map_err(|e| ApiError::Broken(e.to_string()))?.map_err(|e| ApiError::Broken(e.to_string()))?;
+#[derive(Deserialize)]
+pub(crate) struct Page {
+    /// The page and what is asked of it, as in `/findings/revenue?by=month`.
+    path: String,
+}
+
+/// A page of findings as a PDF: its sentence, its picture over time, its table.
+pub(crate) async fn pdf(State(app): State<App>, Query(page): Query<Page>) -> Result<Response, ApiError> {
+    if !page.path.starts_with("/findings") {
+        return Err(ApiError::Malformed("Name a page of findings, as in /findings?by=weekday.".into()));
+    }
+    let now = app.now().0;
+    let pdf = app.store.read_at_leisure(move |c| Ok(report::of_path(c, "Findings", &page.path, now)?.1)).await?;
     Ok(([(header::CONTENT_TYPE, "application/pdf"), (header::CONTENT_DISPOSITION, "attachment; filename=\"findings.pdf\"")], pdf)
         .into_response())
 }

@@ -6,18 +6,7 @@ use axum::Json;
 use axum::extract::{Query, State};
 use rinse_core::findings::By;
 use rinse_store::findings::groups::Filter;
-use rinse_store::findings::revenue::{self, RevenueBy};
-use serde::Deserialize;
-use utoipa::IntoParams;
-
-#[derive(Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub(crate) struct Towards {
-    /// The goal.
-    goal: i64,
-    /// Mailings when absent; not by recipients or hours.
-    by: Option<By>,
-}
+use rinse_store::findings::revenue::{self, RevenueBy, Towards};
 
 /// What mailings brought towards a goal, put down by the rule of attribution in force, refunds off: by what mailings have in common, with all that they
 /// brought until now; by days, what was bought in the period. It says what followed a click, not what mail caused.

@@ -90,6 +90,12 @@ pub(crate) fn run<T: Send + 'static>(people: usize, f: impl FnOnce(&Connection) 
     })
 }
 
+/// So many random histories of what is kept as things happen; as many as `HISTORIES` says, for `make proof`.
+pub(crate) fn histories(n: u32) -> proptest::prelude::ProptestConfig {
+    let asked = std::env::var("HISTORIES").ok().and_then(|n| n.parse().ok());
+    proptest::prelude::ProptestConfig::with_cases(asked.unwrap_or(n))
+}
+
 /// The sums that triggers keep are what counting their rows says.
 pub(crate) fn sums_hold(c: &Connection) {
     let columns: Vec<&str> = Figure::ALL.iter().map(|f| f.key()).collect();

@@ -1,16 +1,17 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, ok } from "../../api/client";
-import { Failure } from "../../shared/states";
-import { useVocabulary } from "../../shared/useVocabulary";
+import { api, ok } from "../api/client";
+import { type LabelledKind, useLabelled } from "./ByLabel";
+import { Failure } from "./states";
+import { useVocabulary } from "./useVocabulary";
 
-/** What a mailing is called by, to be found again: put on and taken off. */
-export function Labels({ id, labels }: { id: number; labels: string[] }) {
+/** What a mailing, a series or an hour trial is called by, to be found again: put on and taken off. */
+export function Labels({ on = "mailing", id, labels }: { on?: LabelledKind; id: number; labels: string[] }) {
   const known = useVocabulary().data?.labels ?? [];
   const [name, setName] = useState("");
   const save = useMutation({
     mutationFn: (names: string[]) =>
-      ok(api.PUT("/api/mailings/{id}/labels", { params: { path: { id } }, body: names })),
+      ok(api.PUT("/api/labels/{on}/{id}", { params: { path: { on, id } }, body: names })),
     onSuccess: () => {
       setName("");
     },
@@ -41,4 +42,10 @@ export function Labels({ id, labels }: { id: number; labels: string[] }) {
       <Failure error={save.error} />
     </div>
   );
+}
+
+/** The labels of a series or an hour trial, put on and taken off where it stands. */
+export function OwnLabels({ on, id }: { on: LabelledKind; id: number }) {
+  const labels = useLabelled(on).get(id);
+  return <Labels on={on} id={id} labels={labels ?? []} />;
 }

@@ -1,0 +1,11 @@
+import { useLocation } from "react-router";
+
+/** The pages that have a table for paper. */
+const PAGES = ["/findings", "/findings/revenue", "/findings/links", "/findings/cohorts", "/findings/reactions"];
+export const fitsPaper = (pathname: string) => PAGES.includes(pathname);
+
+/** The page as it is asked for, as a PDF. */
+export function OnPaper() {
+  const { pathname, search } = useLocation();
+  return <a href={`/api/findings/page.pdf?path=${encodeURIComponent(pathname + search)}`}>this page as PDF</a>;
+}
