@@ -69,6 +69,11 @@ enum Command {
         #[arg(long)]
         cells: bool,
     },
+    /// DMARC and TLS reports in files (XML, JSON, gz, zip, mail), as JSON lines: what each holds, or why it can't be read.
+    Reports {
+        #[arg(required = true)]
+        files: Vec<PathBuf>,
+    },
     /// What messages are that came in (reports of delivery, complaints, auto-replies, replies): a JSON line for each.
     Classify {
         /// Files of one raw message each; `-` reads one from standard input.
@@ -212,6 +217,7 @@ fn run(command: Command) -> Result<ExitCode> {
         Command::Clear { mailing, at, data } => tools::clear(mailing, &at, &data)?,
         Command::Assign { trial: Some(id), data, .. } => return tools::assign(id, &data),
         Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(0), &data),
+        Command::Reports { files } => return tools::reports(&files),
         Command::Classify { files } => return tools::classify(&files),
         Command::Peek { files, cells } => return tools::peek(&files, cells),
         Command::Openapi => {

@@ -11,6 +11,7 @@ use rinse_core::trial::outside::{self, Results};
 use rinse_post::bounds::LARGEST;
 use rinse_post::finished;
 use rinse_post::inbound::{self, Inbound, Recipient};
+use rinse_post::reports;
 use rinse_store::hour_trials::drawing;
 use rinse_store::{Store, clearing, settings, tables, trials};
 use serde::Deserialize;
@@ -149,9 +150,37 @@ pub(crate) fn classify(files: &[PathBuf]) -> Result<ExitCode> {
     Ok(code)
 }
 
+/// `rinse reports`: the DMARC and TLS reports in each file; 1 when one could not be read.
+pub(crate) fn reports(files: &[PathBuf]) -> Result<ExitCode> {
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    let mut code = ExitCode::SUCCESS;
+    for file in files {
+        let name = file.display().to_string();
+        let line =
+            match up_to(file, reports::LARGEST).map_err(|e| format!("{e:#}")).and_then(|b| reports::read(&b).map_err(|e| e.to_string())) {
+                Ok(found) => {
+                    let found = serde_json::to_value(found)?;
+                    json!({ "file": name, "kind": found["kind"], "reports": found["reports"], "error": null })
+                }
+                Err(why) => {
+                    code = ExitCode::from(1);
+                    json!({ "file": name, "kind": "unreadable", "reports": [], "error": why })
+                }
+            };
+        writeln!(out, "{line}")?;
+    }
+    out.flush()?;
+    Ok(code)
+}
+
 /// A message from a file, or `-` from standard input, no larger than the door takes.
 fn raw(file: &Path) -> Result<Vec<u8>> {
-    let most = LARGEST as u64 + 1;
+    up_to(file, LARGEST)
+}
+
+/// The bytes of a file, or of standard input for `-`; of one that is larger, one too many.
+fn up_to(file: &Path, largest: usize) -> Result<Vec<u8>> {
+    let most = largest as u64 + 1;
     let mut raw = Vec::new();
     if file == Path::new("-") {
         std::io::stdin().lock().take(most).read_to_end(&mut raw)?;
