@@ -11,7 +11,7 @@ const VIEWS: &[(&str, &str, &str, Option<&str>)] = &[
     ("segment", "/contacts/segments/5", "“Patron”)", None),
     ("import", "/contacts/import/3", "people were added", None),
     ("clearance", "/clearance/49", "get it", Some("[data-step=held_by_cap]")),
-    ("cap", "/clearance/rules", "in force", None),
+    ("delivery", "/delivery", "Handed over", None),
     ("forecast", "/clearance/forecast", "messages go", None),
     ("consent", "/clearance/consent", "allow marketing mail", None),
     ("mailing", "/mailings/50", "may go", None),

@@ -18,6 +18,7 @@ const STATIONS: [string, ComponentType][] = [
   ["/mailings/*", page(() => import("./features/mailings/pages").then((m) => m.MailingsStation))],
   ["/trials/*", page(() => import("./features/trials/pages").then((m) => m.TrialsStation))],
   ["/series/*", page(() => import("./features/series/pages").then((m) => m.SeriesStation))],
+  ["/delivery/*", page(() => import("./features/delivery/pages").then((m) => m.DeliveryStation))],
   ["/findings/*", page(() => import("./features/findings/pages").then((m) => m.FindingsStation))],
   ["/upkeep/*", page(() => import("./features/upkeep/pages").then((m) => m.UpkeepStation))],
   ["/setup/*", page(() => import("./features/setup/pages").then((m) => m.SetupStation))],

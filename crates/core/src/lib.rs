@@ -31,6 +31,7 @@ pub mod clearance;
 pub mod code;
 pub mod cohort;
 pub mod consent;
+pub mod delivery;
 pub mod event;
 pub mod figure;
 pub mod findings;

@@ -7,6 +7,7 @@ mod texts;
 mod upkeep;
 
 use crate::actions;
+use crate::handlers::delivery::take_file;
 use crate::handlers::people::take_in_purchases;
 use crate::state::{App, Config, Mode};
 use rinse_core::address::Address;
@@ -28,6 +29,7 @@ use rinse_core::trial::plan::Plan;
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_post::dkim::{self, Algorithm};
 use rinse_standins::base::{OWN_COLUMNS, people_csv};
+use rinse_standins::reports as standins;
 use rinse_standins::scenario::Scenario;
 use rinse_standins::shop;
 use rinse_store::findings::letters::{self, Letters};
@@ -429,7 +431,23 @@ impl Director {
                 letters::set(c, monday?, &to, now, Some(1))
             })
             .await?;
+        self.reports_in().await?;
         self.app.store.write(|c| Ok(c.execute_batch("PRAGMA optimize")?)).await?;
+        Ok(())
+    }
+
+    /// What two hosts reported of mail in our name over five weeks.
+    async fn reports_in(&self) -> anyhow::Result<()> {
+        let (scenario, today) = (Scenario::skerry_light(), OPENS.0.div_euclid(DAY));
+        for ago in (1..36).rev() {
+            let day = today - ago;
+            for host in ["gull.example", "fulmar.example"] {
+                let dmarc = standins::dmarc(&scenario, host, day, ago);
+                take_file(&self.app, format!("{host}!skerry-light.example!{day}.xml"), dmarc.into(), None).await?;
+            }
+            let tls = standins::tls(&scenario, "fulmar.example", day);
+            take_file(&self.app, format!("fulmar.example!tls!{day}.json"), tls.into(), None).await?;
+        }
         Ok(())
     }
 

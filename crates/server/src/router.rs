@@ -3,9 +3,9 @@
 use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
-    base_check, changes, clearance, consent, contacts, course, domains, doors, evidence, findings, goals, guides, hour_trials, imports,
-    letterheads, machines, mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence, suppression,
-    team, today, trials, upkeep, webhooks,
+    base_check, changes, clearance, consent, contacts, course, delivery, domains, doors, evidence, findings, goals, guides, hour_trials,
+    imports, letterheads, machines, mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence,
+    suppression, team, today, trials, upkeep, webhooks,
 };
 use crate::keeping;
 use crate::listen::forwarded_by_any;
@@ -209,6 +209,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(findings::cohorts::told))
         .routes(routes!(findings::done::told))
         .routes(routes!(findings::links::over_mailings))
+        .routes(routes!(delivery::front))
+        .routes(routes!(delivery::reports_in, delivery::take))
         .routes(routes!(upkeep::front))
         .routes(routes!(upkeep::people))
         .routes(routes!(upkeep::all_incidents))

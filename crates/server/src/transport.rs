@@ -35,14 +35,6 @@ impl Transport {
         }
     }
 
-    /// Batches on their way at once: while the last of one are answered the connections are filled with the next.
-    pub(crate) fn lanes(&self) -> usize {
-        match self {
-            Self::StandIn(_) => 1,
-            Self::Smtp(_) => 2,
-        }
-    }
-
     pub(crate) fn network(&self) -> Option<&Arc<Mutex<Network>>> {
         match self {
             Self::StandIn(n) => Some(n),
@@ -68,12 +60,12 @@ impl Transport {
                 Ok(spread(&go, replies))
             }
             Self::Smtp(s) => {
-                // In the batch's order, so that each reply is its message's.
-                let sending: Vec<_> = batch
-                    .iter()
-                    .enumerate()
-                    .map(|(i, m)| async move { if gate.lets(i).await { Some(s.send(m).await) } else { None } })
-                    .collect();
+                // In the batch's order, so that each reply is its message's. Each is asked about once it has its turn, and goes at once.
+                let send = |(i, m)| async move {
+                    let turn = s.turn().await?;
+                    if gate.lets(i).await { Some(s.send(m, turn).await) } else { None }
+                };
+                let sending: Vec<_> = batch.iter().enumerate().map(send).collect();
                 Ok(futures::stream::iter(sending).buffered(s.connections).collect().await)
             }
         }

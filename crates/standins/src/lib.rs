@@ -19,5 +19,6 @@ pub mod network;
 pub mod people;
 pub mod phones;
 pub mod records;
+pub mod reports;
 pub mod scenario;
 pub mod shop;

@@ -26,6 +26,7 @@ pub mod consent;
 pub mod contacts;
 mod db;
 mod deeds;
+pub mod delivery;
 pub mod departed;
 pub mod domains;
 pub mod doors;

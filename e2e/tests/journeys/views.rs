@@ -66,6 +66,8 @@ const VIEWS: &[(&str, &str)] = &[
     ("/series", "Came through"),
     ("/series/2", "How they came out"),
     ("/series/2/people?who=came-1", "At the step"),
+    ("/delivery", "Handed over"),
+    ("/delivery/reports", "not seen before"),
     ("/findings", "whose opens can be known"),
     ("/findings?by=weekday", "Not an experiment"),
     ("/findings?by=domain&across=part_of_day", "Point at a field"),
@@ -122,7 +124,8 @@ async fn every_view_is_sound_by_day_and_by_night() {
         ("/mailings", "To come", Some(("planned", "planned"))),
         ("/trials", "Trials", None),
         ("/series", "In series", None),
-        ("/findings", "Accepted", None),
+        ("/delivery", "Accepted", None),
+        ("/findings", "Opened", None),
         ("/upkeep", "Resting", Some(("resting", "resting"))),
     ] {
         b.go(path).await;

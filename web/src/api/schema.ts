@@ -1477,6 +1477,138 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/delivery": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * How each mail domain lets our mail in, day by day, over four weeks. A domain is told to let in less than it should only where the whole interval of
+         *     its accepted mail lies under the mark (97%, 95%).
+         */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DeliveryView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/reports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who sends in our name, as other hosts report it (DMARC), and how connections were secured (TLS reports). */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description How many days back; 90 when absent. */
+                    days?: number;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportsIn"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Takes a file of DMARC or TLS reports in (XML, JSON, gz, zip, a mail). One that can't be read is kept as such; the same again changes nothing. */
+        post: {
+            parameters: {
+                query: {
+                    /** @description The file's name. */
+                    name: string;
+                };
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReportsTaken"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/domains": {
         parameters: {
             query?: never;
@@ -12163,6 +12295,57 @@ export interface components {
             tries: number;
             webhook: string;
         };
+        /** @description A day's mail to a domain. */
+        DeliveryDay: {
+            /**
+             * Format: int64
+             * @description Refused because of us.
+             */
+            blocked: number;
+            /**
+             * Format: int64
+             * @description Refused or given up for the address's reasons.
+             */
+            bounced: number;
+            /**
+             * Format: int64
+             * @description Days since 1970, UTC.
+             */
+            day: number;
+            /** Format: int64 */
+            of: number;
+        };
+        /** @description How a mail domain lets our mail in. */
+        DeliveryGroup: {
+            accepted: components["schemas"]["Rate"];
+            blocked: components["schemas"]["Rate"];
+            /**
+             * Format: int64
+             * @description The first day of the last run of days on which it blocked anything.
+             */
+            blocked_since?: number | null;
+            bounced: components["schemas"]["Rate"];
+            complaints: components["schemas"]["Rate"];
+            days: components["schemas"]["DeliveryDay"][];
+            key: string;
+            let_in: components["schemas"]["LetIn"];
+            name: string;
+        };
+        DeliveryView: {
+            accepted: components["schemas"]["Rate"];
+            aligned: components["schemas"]["Rate"];
+            /** Format: int64 */
+            from_day: number;
+            groups: components["schemas"]["DeliveryGroup"][];
+            new_sources: number;
+            /**
+             * Format: int64
+             * @description What was reported of our name in the same time.
+             */
+            reported: number;
+            /** Format: int64 */
+            to_day: number;
+        };
         /**
          * @description What a person did with a message.
          * @enum {string}
@@ -13427,6 +13610,11 @@ export interface components {
             upper: number;
             verdict: components["schemas"]["Verdict"];
         };
+        /**
+         * @description How a host lets our mail in.
+         * @enum {string}
+         */
+        LetIn: "as_ever" | "few" | "less" | "little";
         /** @description A brand's shared block. */
         Letterhead: {
             accent: string;
@@ -15326,6 +15514,40 @@ export interface components {
             /** Format: int64 */
             times: number;
         };
+        /** @description A file that came in. */
+        ReportIn: {
+            /** Format: int64 */
+            begin_at?: number | null;
+            /** Format: int64 */
+            came_at: number;
+            domain?: string | null;
+            /** Format: int64 */
+            end_at?: number | null;
+            error?: string | null;
+            /** Format: int64 */
+            id: number;
+            kind: string;
+            name: string;
+            org?: string | null;
+        };
+        ReportsIn: {
+            aligned: components["schemas"]["Rate"];
+            /** @description The newest fifty. */
+            came: components["schemas"]["ReportIn"][];
+            /** Format: int64 */
+            messages: number;
+            /** Format: int64 */
+            reports: number;
+            sources: components["schemas"]["SendingSource"][];
+            tls: components["schemas"]["TlsSeen"][];
+        };
+        /** @description What became of a file of reports. */
+        ReportsTaken: {
+            /** @description They were there already. */
+            known: number;
+            new: number;
+            unreadable: number;
+        };
         /** @description A response of a person, told apart as human or machine. */
         Response: {
             agent: string;
@@ -15791,6 +16013,34 @@ export interface components {
             /** @description Mailings read, and those called at 5%. */
             called: components["schemas"]["Rate"];
             metric: components["schemas"]["Metric"];
+        };
+        /** @description Who sends in our name, by the address that other hosts saw. */
+        SendingSource: {
+            /** @description Passed DMARC: DKIM or SPF for an address of the domain. */
+            aligned: components["schemas"]["Rate"];
+            dkim: components["schemas"]["Rate"];
+            /** @description The domains that they were sent in the name of. */
+            domains: string[];
+            /**
+             * Format: int64
+             * @description Days since 1970.
+             */
+            first_day: number;
+            /** Format: int64 */
+            last_day: number;
+            /** Format: int64 */
+            messages: number;
+            /** @description It wasn't seen before these two weeks, though others were. */
+            new: boolean;
+            /** @description Hosts that saw it. */
+            seen_by: string[];
+            source: string;
+            spf: components["schemas"]["Rate"];
+            /**
+             * Format: int64
+             * @description Put aside or refused by who got them.
+             */
+            stopped: number;
         };
         /** @description May somebody who was in it enter again? Never twice at the same time. */
         SeriesAgain: {
@@ -16553,6 +16803,17 @@ export interface components {
         } | {
             /** Format: int32 */
             at_most: number;
+        };
+        /** @description Connections to us, or by us, as hosts report them. */
+        TlsSeen: {
+            domain: string;
+            /** Format: int64 */
+            failed: number;
+            /** Format: int64 */
+            good: number;
+            org: string;
+            policy: string;
+            reasons: string[];
         };
         /** @description A tree of conditions. An empty `all` is everyone, an empty `any` nobody. */
         Tree: {

@@ -18,6 +18,8 @@ export const RESOURCES = [
   "contacts",
   "decisions",
   "deliveries",
+  "delivery",
+  "delivery-reports",
   "domains",
   "doors",
   "evidence",
@@ -136,6 +138,7 @@ const REACH: [RegExp, Resource[]][] = [
   [/^\/api\/base-check\/(aside|disposable)/, ["base-check", "today"]],
   [/^\/api\/today\/notices/, ["today"]],
   [/^\/api\/suppression\/.*\/looked-over/, ["suppression", "today"]],
+  [/^\/api\/delivery\/reports/, ["delivery", "delivery-reports"]],
   [/^\/api\/labels/, ["labels", "mailings", "mailing", "findings-by", "vocabulary"]],
   [/^\/api\/mailings\/.*\/links/, ["links", "trial", "vocabulary"]],
 ];

@@ -134,9 +134,16 @@ function figureWorking(i: number, w: Figures, toDecide: number): Working {
     entry(
       `Accepted: ${percent(a.rate)}`,
       `${count(a.count)} / ${count(a.of)} = ${percent(a.rate, 2)}`,
-      `Marketing messages of the last 30 days that their hosts took, of those handed over. Of these ${percent(o.rate)} (${bare(o.lower)} to ${bare(o.upper)}) were opened by a person, of the ${count(o.of)} delivered to people whose opens can be known; of ${count(w.opens_unknown)} more they can’t.`,
+      "Marketing messages of the last 30 days that their hosts took, of those handed over.",
       "accepted",
       `${bare(a.lower, 2)} to ${bare(a.upper, 2)}`,
+    ),
+    entry(
+      `Opened: ${percent(o.rate)}`,
+      `${count(o.count)} / ${count(o.of)} = ${percent(o.rate, 2)}`,
+      `Human opens of the marketing messages of the last 30 days, of those delivered to people whose opens can be known. ${plural(w.opens_unknown, "delivered message")} went to people of domains that fetch images by themselves: theirs aren't known.`,
+      "opened",
+      `${bare(o.lower, 2)} to ${bare(o.upper, 2)}`,
     ),
     entry(
       `Resting: ${count(w.resting)}`,
@@ -159,13 +166,25 @@ function Workline() {
     [w ? count(w.to_read || w.collecting) : "", w?.to_read ? "to read" : "collecting"],
     [w ? count(w.in_series) : "", "inside"],
     [w ? percent(w.accepted.rate) : "", "accepted"],
+    [w ? percent(w.opened.rate) : "", "opened"],
     w?.due ? [count(w.due), "due"] : [w ? count(w.resting) : "", "resting"],
   ];
   // The stream's thickness at a station is the number of people there.
   const all = w?.contacts || 1;
   const opened = w ? w.mailable * (w.opened.rate ?? 0) : 0;
   const mailable = w?.mailable ?? all;
-  const people = [all, all, mailable, mailable, mailable, w?.in_series ?? 0, opened, w?.due || w?.resting || 0];
+  const accepted = w ? w.mailable * (w.accepted.rate ?? 0) : 0;
+  const people = [
+    all,
+    all,
+    mailable,
+    mailable,
+    mailable,
+    w?.in_series ?? 0,
+    accepted,
+    opened,
+    w?.due || w?.resting || 0,
+  ];
   const half = people.map((p) => Math.max(1.2, (p / all) * 13));
   const step = 1232 / STATIONS.length;
   const edge = (sign: number) =>

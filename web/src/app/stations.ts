@@ -6,6 +6,7 @@ export const STATIONS = [
   { path: "/mailings", name: "Mailings" },
   { path: "/trials", name: "Trials" },
   { path: "/series", name: "Series" },
+  { path: "/delivery", name: "Delivery" },
   { path: "/findings", name: "Findings" },
   { path: "/upkeep", name: "Upkeep" },
 ];

@@ -17,7 +17,6 @@ use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::sync::{Arc, PoisonError};
 use tokio::sync::watch;
-use tokio::task::JoinSet;
 
 /// What makes a mailing's messages, with the custom fields that they show.
 enum Ready {
@@ -138,60 +137,23 @@ fn write_ends(c: &Connection, ends: &[Loose], now: Instant) -> Result<()> {
 }
 
 impl Engine {
-    /// Hands over all that is due. While a batch is on its way the next one is claimed and made.
     pub(super) async fn hand_over_due(&self, now: Instant) -> Result<()> {
         let mut composers = Composers::new();
-        let lanes = self.transport.lanes();
-        self.write_loose(now).await?;
-        let mut going = JoinSet::new();
-        // Nothing is left behind while a batch is on its way: what goes wrong is told once all have come back.
-        let (mut failed, mut more) = (None, true);
-        loop {
-            while more && failed.is_none() && going.len() < lanes && !self.is_ending() {
-                match self.next_batch(&mut composers, now).await {
-                    Ok(None) => more = false,
-                    Ok(Some((made, since))) => {
-                        let engine = self.clone();
-                        going.spawn(async move { engine.hand_over_batch(made, since, now).await });
-                    }
-                    Err(e) => failed = Some(e),
-                }
-            }
-            let Some(back) = going.join_next().await else { break };
-            match back {
-                Ok((ends, why)) => {
-                    self.keep_loose(ends);
-                    failed = failed.or(why);
-                }
-                Err(e) => failed = Some(StoreError::Refused(format!("Handing over broke off: {e}."))),
-            }
-            failed = failed.or(self.write_loose(now).await.err());
-            // One that wasn't handed over is due again.
-            more = true;
-        }
-        failed.map_or(Ok(()), Err)
-    }
-
-    /// Claims a batch and makes its messages; none when nothing is due.
-    async fn next_batch(&self, composers: &mut Composers, now: Instant) -> Result<Option<(Made, Mark)>> {
         let limit = self.transport.batch();
-        let ((batch, looked_at), since) = self.store.write(move |c| Ok((sends::claim(c, now, limit)?, sends::mark(c)?))).await?;
-        if looked_at == 0 {
-            return Ok(None);
-        }
-        let all: Vec<i64> = batch.iter().map(|out| out.send).collect();
-        match self.make_batch(batch, composers, now).await {
-            Ok(made) => Ok(Some((made, since))),
-            Err(e) => {
-                self.keep_loose(all.into_iter().map(|send| Loose { send, end: End::Back }).collect());
-                self.write_loose(now).await?;
-                Err(e)
+        self.write_loose(now).await?;
+        while !self.is_ending() {
+            let ((batch, looked_at), since) = self.store.write(move |c| Ok((sends::claim(c, now, limit)?, sends::mark(c)?))).await?;
+            if looked_at == 0 {
+                return Ok(());
+            }
+            let (ends, failed) = self.hand_over_batch(batch, since, &mut composers, now).await;
+            self.loose.lock().unwrap_or_else(PoisonError::into_inner).extend(ends);
+            self.write_loose(now).await?;
+            if let Some(e) = failed {
+                return Err(e);
             }
         }
-    }
-
-    fn keep_loose(&self, ends: Vec<Loose>) {
-        self.loose.lock().unwrap_or_else(PoisonError::into_inner).extend(ends);
+        Ok(())
     }
 
     /// Writes down what became of messages; those whose end nobody knows yet are asked about first.
@@ -252,7 +214,18 @@ impl Engine {
     }
 
     /// Hands a claimed batch over: what became of each message, and what went wrong with the rest.
-    async fn hand_over_batch(&self, made: Made, since: Mark, now: Instant) -> (Vec<Loose>, Option<StoreError>) {
+    async fn hand_over_batch(
+        &self,
+        batch: Vec<Outgoing>,
+        since: Mark,
+        composers: &mut Composers,
+        now: Instant,
+    ) -> (Vec<Loose>, Option<StoreError>) {
+        let all: Vec<i64> = batch.iter().map(|out| out.send).collect();
+        let made = match self.make_batch(batch, composers, now).await {
+            Ok(made) => made,
+            Err(e) => return (all.into_iter().map(|send| Loose { send, end: End::Back }).collect(), Some(e)),
+        };
         let mut ends: Vec<Loose> = made.broken.into_iter().map(|(send, why)| Loose { send, end: End::Broken(why) }).collect();
         let gate =
             |sends: &[i64]| Gate { store: self.store.clone(), since: Some(since), sends: sends.to_vec(), ending: self.ending.clone() };

@@ -6,6 +6,7 @@ pub(crate) mod clearance;
 pub(crate) mod consent;
 pub(crate) mod contacts;
 pub(crate) mod course;
+pub(crate) mod delivery;
 pub(crate) mod domains;
 pub(crate) mod doors;
 pub(crate) mod evidence;

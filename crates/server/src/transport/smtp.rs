@@ -10,7 +10,7 @@ use std::future::Future;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tokio::net::TcpStream;
-use tokio::sync::Semaphore;
+use tokio::sync::{Semaphore, SemaphorePermit};
 
 /// The most connections to one host that may be asked for.
 pub const MOST_CONNECTIONS: u32 = 50;
@@ -28,6 +28,9 @@ struct Idle {
     connection: AsyncSmtpConnection,
     since: Instant,
 }
+
+/// The right to use a connection.
+pub(super) type Turn<'a> = SemaphorePermit<'a>;
 
 /// An SMTP host to hand mail to.
 pub struct Smtp {
@@ -124,14 +127,19 @@ impl Smtp {
         Ok(connection)
     }
 
-    pub(super) async fn send(&self, m: &Composed) -> Reply {
+    /// A message's turn: as many go at once as there are connections. None: Rinse is ending.
+    pub(super) async fn turn(&self) -> Option<Turn<'_>> {
+        self.free.acquire().await.ok()
+    }
+
+    /// Hands a message over in its turn.
+    pub(super) async fn send(&self, m: &Composed, _turn: Turn<'_>) -> Reply {
         let (Ok(from), Ok(to)) = (m.return_path.parse(), m.to.parse()) else {
             return Reply::parse("550 5.1.3 the address can't be put in an SMTP envelope");
         };
         let Ok(envelope) = Envelope::new(Some(from), vec![to]) else {
             return Reply::parse("550 5.1.3 the envelope is empty");
         };
-        let Ok(_turn) = self.free.acquire().await else { return no_answer("Rinse is ending".into()) };
         let mut connection = match self.connection().await {
             Ok(connection) => connection,
             Err(reply) => return reply,

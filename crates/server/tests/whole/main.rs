@@ -1,6 +1,7 @@
 //! The real router and engine in process: one program of all these tests, since each would carry the whole of Rinse with it.
 
 mod course;
+mod delivery;
 mod description;
 mod doors;
 mod figures;

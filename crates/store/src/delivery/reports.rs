@@ -1,0 +1,267 @@
+//! Reports of other hosts: kept row by row, told by source and by receiving host.
+
+use crate::{Result, settings};
+use rinse_core::report::Rate;
+use rinse_core::{DAY, Instant};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// A report as it comes in.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Report {
+    pub org: Option<String>,
+    pub report_id: Option<String>,
+    pub domain: Option<String>,
+    /// Its time, in milliseconds.
+    pub begin: Option<i64>,
+    pub end: Option<i64>,
+    pub says: Says,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Says {
+    Dmarc(Vec<DmarcRow>),
+    Tls(Vec<TlsRow>),
+    /// It couldn't be read; why.
+    Unreadable(String),
+}
+
+impl Default for Says {
+    fn default() -> Self {
+        Self::Unreadable(String::new())
+    }
+}
+
+/// Messages of one source.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DmarcRow {
+    pub source: String,
+    pub messages: i64,
+    pub dkim: bool,
+    pub spf: bool,
+    pub disposition: String,
+    pub header_from: String,
+}
+
+/// Connections under one policy.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct TlsRow {
+    pub domain: String,
+    pub policy: String,
+    pub good: i64,
+    pub failed: i64,
+    /// Results of failures, by how many.
+    pub reasons: String,
+}
+
+/// What became of a file of reports.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, ToSchema)]
+#[schema(as = ReportsTaken)]
+pub struct Taken {
+    pub new: usize,
+    /// They were there already.
+    pub known: usize,
+    pub unreadable: usize,
+}
+
+/// Takes reports in; the same ones again change nothing, packed otherwise or not. `digest`: of the file, and of each its place in it.
+///
+/// # Errors
+/// When the database fails.
+pub fn take(c: &Connection, name: &str, digest: &[u8], reports: &[Report], now: Instant, person: Option<i64>) -> Result<Taken> {
+    let mut out = Taken::default();
+    for (place, r) in reports.iter().enumerate() {
+        let (kind, error) = match &r.says {
+            Says::Dmarc(_) => ("dmarc", None),
+            Says::Tls(_) => ("tls", None),
+            Says::Unreadable(why) => ("unreadable", Some(why.as_str())),
+        };
+        let own: Vec<u8> = digest.iter().copied().chain(u32::try_from(place).unwrap_or(0).to_be_bytes()).collect();
+        let id: Option<i64> = c
+            .prepare_cached(
+                "INSERT INTO report_in (digest, came_at, person_id, name, kind, error, org, report_id, domain, begin_at, end_at)
+                 VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11) ON CONFLICT DO NOTHING RETURNING id",
+            )?
+            .query_row(params![own, now.0, person, name, kind, error, r.org, r.report_id, r.domain, r.begin, r.end], |row| row.get(0))
+            .optional()?;
+        let Some(id) = id else {
+            out.known += 1;
+            continue;
+        };
+        let day = r.begin.unwrap_or(now.0).div_euclid(DAY);
+        match &r.says {
+            Says::Dmarc(rows) => {
+                let mut s = c.prepare_cached("INSERT INTO dmarc_row VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+                for d in rows {
+                    s.execute(params![id, day, d.source, d.messages, d.dkim, d.spf, d.disposition, d.header_from])?;
+                }
+                out.new += 1;
+            }
+            Says::Tls(rows) => {
+                let mut s = c.prepare_cached("INSERT INTO tls_row VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?;
+                for t in rows {
+                    s.execute(params![id, day, t.domain, t.policy, t.good, t.failed, t.reasons])?;
+                }
+                out.new += 1;
+            }
+            Says::Unreadable(_) => out.unreadable += 1,
+        }
+    }
+    settings::audit(c, now, person, "reports taken in", "report", 0, name)?;
+    Ok(out)
+}
+
+/// Who sends in our name, by the address that other hosts saw.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+#[schema(as = SendingSource)]
+pub struct Source {
+    pub source: String,
+    pub messages: u64,
+    /// Passed DMARC: DKIM or SPF for an address of the domain.
+    pub aligned: Rate,
+    pub dkim: Rate,
+    pub spf: Rate,
+    /// Put aside or refused by who got them.
+    pub stopped: u64,
+    /// The domains that they were sent in the name of.
+    pub domains: Vec<String>,
+    /// Hosts that saw it.
+    pub seen_by: Vec<String>,
+    /// Days since 1970.
+    pub first_day: i64,
+    pub last_day: i64,
+    /// It wasn't seen before these two weeks, though others were.
+    pub new: bool,
+}
+
+/// Connections to us, or by us, as hosts report them.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+#[schema(as = TlsSeen)]
+pub struct Tls {
+    pub org: String,
+    pub domain: String,
+    pub policy: String,
+    pub good: i64,
+    pub failed: i64,
+    pub reasons: Vec<String>,
+}
+
+/// A file that came in.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+#[schema(as = ReportIn)]
+pub struct Came {
+    pub id: i64,
+    pub came_at: i64,
+    pub name: String,
+    pub kind: String,
+    pub error: Option<String>,
+    pub org: Option<String>,
+    pub domain: Option<String>,
+    pub begin_at: Option<i64>,
+    pub end_at: Option<i64>,
+}
+
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct ReportsIn {
+    pub sources: Vec<Source>,
+    pub messages: u64,
+    pub aligned: Rate,
+    pub tls: Vec<Tls>,
+    /// The newest fifty.
+    pub came: Vec<Came>,
+    pub reports: i64,
+}
+
+/// A source is called new for so long.
+const NEW_DAYS: i64 = 14;
+const SHOWN: i64 = 50;
+
+/// What was reported of the last `days`: who sent in our name, those with most that wasn't aligned first.
+///
+/// # Errors
+/// When the database fails.
+pub fn told(c: &Connection, days: i64, now: Instant) -> Result<ReportsIn> {
+    let today = now.0.div_euclid(DAY);
+    let since = today - days;
+    let whole = |n: i64| n.max(0).unsigned_abs();
+    let first_ever: Option<i64> = c.prepare_cached("SELECT min(day) FROM dmarc_row")?.query_row([], |r| r.get(0))?;
+    let listed = |text: Option<String>| {
+        let mut all: Vec<String> = text.unwrap_or_default().split('\n').filter(|t| !t.is_empty()).map(str::to_owned).collect();
+        all.sort();
+        all.dedup();
+        all
+    };
+    let mut s = c.prepare_cached(
+        "SELECT d.source, sum(d.messages), sum(d.messages * (d.dkim OR d.spf)), sum(d.messages * d.dkim), sum(d.messages * d.spf),
+            sum(d.messages * (d.disposition IN ('quarantine', 'reject'))), group_concat(DISTINCT d.header_from || char(10)), group_concat(DISTINCT r.org || char(10)), max(d.day),
+            (SELECT min(day) FROM dmarc_row x WHERE x.source = d.source)
+         FROM dmarc_row d JOIN report_in r ON r.id = d.report_id WHERE d.day >= ?1 GROUP BY 1 ORDER BY sum(d.messages * NOT (d.dkim OR d.spf)) DESC, 2 DESC",
+    )?;
+    let concat = |text: Option<String>| listed(text.map(|t| t.replace("\n,", "\n")));
+    let sources: Vec<Source> = s
+        .query_map([since], |r| {
+            let messages = whole(r.get(1)?);
+            let rate = |n: i64| Rate::new(whole(n), messages);
+            let first_day: i64 = r.get(9)?;
+            Ok(Source {
+                source: r.get(0)?,
+                messages,
+                aligned: rate(r.get(2)?),
+                dkim: rate(r.get(3)?),
+                spf: rate(r.get(4)?),
+                stopped: whole(r.get(5)?),
+                domains: concat(r.get(6)?),
+                seen_by: concat(r.get(7)?),
+                first_day,
+                last_day: r.get(8)?,
+                new: first_day > today - NEW_DAYS && first_ever.is_some_and(|f| f <= today - NEW_DAYS),
+            })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    let messages = sources.iter().map(|s| s.messages).sum();
+    let aligned = Rate::new(sources.iter().map(|s| s.aligned.count).sum(), messages);
+    let mut s = c.prepare_cached(
+        "SELECT coalesce(r.org, ''), t.domain, t.policy, t.good, t.failed, t.reasons FROM tls_row t JOIN report_in r ON r.id = t.report_id WHERE t.day >= ?1 ORDER BY t.rowid",
+    )?;
+    let mut by: BTreeMap<(String, String, String), Tls> = BTreeMap::new();
+    let mut rows = s.query([since])?;
+    while let Some(r) = rows.next()? {
+        let key: (String, String, String) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        let t = by.entry(key.clone()).or_insert_with(|| Tls {
+            org: key.0,
+            domain: key.1,
+            policy: key.2,
+            good: 0,
+            failed: 0,
+            reasons: Vec::new(),
+        });
+        (t.good, t.failed) = (t.good + r.get::<_, i64>(3)?, t.failed + r.get::<_, i64>(4)?);
+        t.reasons.extend(listed(Some(r.get::<_, String>(5)?)));
+        t.reasons.sort();
+        t.reasons.dedup();
+    }
+    let mut tls: Vec<Tls> = by.into_values().collect();
+    tls.sort_by_key(|t| std::cmp::Reverse(t.failed));
+    let mut s = c.prepare_cached(
+        "SELECT id, came_at, name, kind, error, org, domain, begin_at, end_at FROM report_in ORDER BY came_at DESC, id DESC LIMIT ?1",
+    )?;
+    let came = s
+        .query_map([SHOWN], |r| {
+            Ok(Came {
+                id: r.get(0)?,
+                came_at: r.get(1)?,
+                name: r.get(2)?,
+                kind: r.get(3)?,
+                error: r.get(4)?,
+                org: r.get(5)?,
+                domain: r.get(6)?,
+                begin_at: r.get(7)?,
+                end_at: r.get(8)?,
+            })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    let reports = c.prepare_cached("SELECT count(*) FROM report_in")?.query_row([], |r| r.get(0))?;
+    Ok(ReportsIn { sources, messages, aligned, tls, came, reports })
+}

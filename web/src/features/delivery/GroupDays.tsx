@@ -1,0 +1,95 @@
+import { scaleLinear } from "d3-scale";
+import type { Schemas } from "../../api/client";
+import { count, date, percent, plural } from "../../shared/format";
+import { Picture } from "../../shared/picture/Picture";
+import { DAY } from "../../shared/time";
+
+type View = Schemas["DeliveryView"];
+
+const WIDE = 990;
+const LEFT = 230;
+const RIGHT = 760;
+const TALL = 34;
+/** More are in the table only. */
+const MOST = 14;
+/** Shares over this are drawn as tall as it. */
+const HIGH = 0.2;
+
+/** A row a domain, its days as small bars of what was refused: because of us, or for the address's reasons. */
+export function GroupDays({ v }: { v: View }) {
+  const drawn = v.groups.slice(0, MOST);
+  const days = v.to_day - v.from_day + 1;
+  const x = scaleLinear([0, days], [LEFT, RIGHT]);
+  const y = scaleLinear([0, HIGH], [0, TALL - 10]).clamp(true);
+  const wide = Math.max(3, (RIGHT - LEFT) / days - 4);
+  const floor = drawn.length * TALL;
+  return (
+    <Picture
+      name="Refused by day"
+      wide={WIDE}
+      tall={floor + 24}
+      says={drawn
+        .map(
+          (g) =>
+            `${g.name}: ${percent(g.accepted.rate)} accepted, ${percent(g.blocked.rate, 2)} blocked of ${count(g.accepted.of)}`,
+        )
+        .join("; ")}
+      caption={`Refused, of each day’s mail: brick because of us (blocked), ochre for the address’s reasons (bounced); dotted: 5%; what is over 20% is drawn as 20%${
+        v.groups.length > MOST ? `; the first ${MOST} of ${count(v.groups.length)} domains are drawn` : ""
+      }`}
+    >
+      {drawn.map((g, i) => {
+        const base = i * TALL + TALL - 6;
+        return (
+          <g key={g.key}>
+            <text x={LEFT - 12} y={base - 6} fontSize={13} textAnchor="end">
+              {g.name.length > 32 ? `${g.name.slice(0, 31)}…` : g.name}
+            </text>
+            <line
+              x1={LEFT}
+              x2={RIGHT}
+              y1={base - y(0.05)}
+              y2={base - y(0.05)}
+              stroke="var(--rule)"
+              strokeDasharray="1 4"
+            />
+            <line x1={LEFT} x2={RIGHT} y1={base} y2={base} stroke="var(--rule)" />
+            {g.days.map((d) => {
+              const [blocked, bounced] = [
+                y(d.blocked / Math.max(1, d.of)),
+                y((d.blocked + d.bounced) / Math.max(1, d.of)),
+              ];
+              const at = x(d.day - v.from_day) + 2;
+              return (
+                <g key={d.day}>
+                  <title>{`${date(d.day * DAY)}: ${count(d.blocked)} blocked, ${count(d.bounced)} bounced of ${plural(d.of, "message")}`}</title>
+                  <rect x={at} width={wide} y={base - bounced} height={bounced} style={{ fill: "var(--ochre)" }} />
+                  <rect x={at} width={wide} y={base - blocked} height={blocked} style={{ fill: "var(--brick)" }} />
+                  <rect x={at} width={wide} y={base - 1} height={1} style={{ fill: "var(--soft)" }} />
+                </g>
+              );
+            })}
+            <text x={RIGHT + 14} y={base - 6} fontSize={13}>
+              {percent(g.accepted.rate)}
+            </text>
+            <text x={RIGHT + 74} y={base - 6} fontSize={12} className="soft">
+              {words(g)}
+            </text>
+          </g>
+        );
+      })}
+      {[0, 7, 14, 21, days - 1].map((d) => (
+        <text key={d} x={x(d)} y={floor + 16} fontSize={12} className="soft">
+          {date((v.from_day + d) * DAY).replace(/ \d{4}$/, "")}
+        </text>
+      ))}
+    </Picture>
+  );
+}
+
+/** How a domain lets us in, in a word. */
+export function words(g: Schemas["DeliveryGroup"]) {
+  if (g.let_in === "little") return "lets in too little";
+  if (g.let_in === "less") return "lets in less than it should";
+  return g.let_in === "few" ? "too few to tell" : "as ever";
+}
