@@ -35,6 +35,23 @@ pub fn let_in(accepted: &Rate) -> LetIn {
     }
 }
 
+/// Whom it is about when less is let in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+#[schema(as = RefusedFor)]
+pub enum About {
+    /// Most of what was refused was blocked.
+    Us,
+    /// Most of it failed for the addresses' reasons: full, gone.
+    Addresses,
+}
+
+/// Is what a host refused about us, or about its addresses?
+#[must_use]
+pub fn about(blocked: u64, bounced: u64) -> About {
+    if blocked > bounced { About::Us } else { About::Addresses }
+}
+
 /// Does a DMARC record say that its messages came from us, or from somebody who may use our name: DKIM or SPF passed for an address of the domain
 /// (RFC 7489, section 4.2)?
 #[must_use]

@@ -12317,6 +12317,7 @@ export interface components {
         };
         /** @description How a mail domain lets our mail in. */
         DeliveryGroup: {
+            about: components["schemas"]["RefusedFor"];
             accepted: components["schemas"]["Rate"];
             blocked: components["schemas"]["Rate"];
             /**
@@ -15447,6 +15448,11 @@ export interface components {
              */
             webhook?: number | null;
         };
+        /**
+         * @description Whom it is about when less is let in.
+         * @enum {string}
+         */
+        RefusedFor: "us" | "addresses";
         RefusedLine: {
             /** Format: int64 */
             line: number;

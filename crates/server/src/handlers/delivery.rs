@@ -7,7 +7,7 @@ use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{Query, State};
 use rinse_core::DAY;
-use rinse_core::delivery::{LetIn, aligned, let_in};
+use rinse_core::delivery::{About, LetIn, about, aligned, let_in};
 use rinse_core::figure::Figure;
 use rinse_core::findings::{By, Clock};
 use rinse_core::report::Rate;
@@ -49,6 +49,7 @@ pub(crate) struct DeliveryGroup {
     bounced: Rate,
     complaints: Rate,
     let_in: LetIn,
+    about: About,
     /// The first day of the last run of days on which it blocked anything.
     blocked_since: Option<i64>,
     days: Vec<DeliveryDay>,
@@ -94,6 +95,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
         DeliveryGroup {
             name: names.get(&key).cloned().unwrap_or_else(|| key.clone()),
             let_in: let_in(&accepted),
+            about: about(rate(Figure::Blocked).count, rate(Figure::Bounced).count),
             accepted,
             blocked: rate(Figure::Blocked),
             bounced: rate(Figure::Bounced),

@@ -13,19 +13,25 @@ type Group = Schemas["DeliveryGroup"];
 
 function Sentence({ groups }: { groups: Group[] }) {
   const worse = groups.filter((g) => g.let_in === "little" || g.let_in === "less");
+  const [first, ...others] = worse.filter((g) => g.about === "us");
+  const bounce = worse.filter((g) => g.about === "addresses");
   if (groups.length === 0) return <p className="finding">No mail went out in the last four weeks.</p>;
-  if (worse.length === 0)
-    return (
-      <p className="finding">
-        Our mail is <em>let in</em> everywhere, as far as can be told.
-      </p>
-    );
-  const [first, ...others] = worse;
   return (
     <p className="finding">
-      Our mail is let in everywhere but at <em>{first!.name}</em>: {percent(first!.blocked.rate)} blocked
-      {first!.blocked_since != null && `, last from ${date(first!.blocked_since * DAY)} on`}
-      {others.length > 0 && `; and at ${others.map((g) => g.name).join(", ")}`}.
+      {first ? (
+        <>
+          Our mail is let in everywhere but at <em>{first.name}</em>: {percent(first.blocked.rate)} blocked
+          {first.blocked_since != null && `, last from ${date(first.blocked_since * DAY)} on`}
+          {others.length > 0 && `; and at ${others.map((g) => g.name).join(", ")}`}
+        </>
+      ) : (
+        <>
+          Our mail is <em>let in</em> everywhere, as far as can be told
+        </>
+      )}
+      {bounce.length > 0 &&
+        `; for the addresses’ own reasons ${bounce.map((g) => `${percent(g.bounced.rate)} bounced at ${g.name}`).join(", ")}`}
+      .
     </p>
   );
 }

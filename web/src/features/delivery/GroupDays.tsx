@@ -12,6 +12,8 @@ const RIGHT = 760;
 const TALL = 34;
 /** More are in the table only. */
 const MOST = 14;
+/** A day of fewer messages tells little, and is drawn pale. */
+const FEW = 100;
 /** Shares over this are drawn as tall as it. */
 const HIGH = 0.2;
 
@@ -34,7 +36,7 @@ export function GroupDays({ v }: { v: View }) {
             `${g.name}: ${percent(g.accepted.rate)} accepted, ${percent(g.blocked.rate, 2)} blocked of ${count(g.accepted.of)}`,
         )
         .join("; ")}
-      caption={`Refused, of each day’s mail: brick because of us (blocked), ochre for the address’s reasons (bounced); dotted: 5%; what is over 20% is drawn as 20%${
+      caption={`Refused, of each day’s mail: brick because of us (blocked), ochre for the address’s reasons (bounced); dotted: 5%; what is over 20% is drawn as 20%; pale: fewer than ${FEW} messages${
         v.groups.length > MOST ? `; the first ${MOST} of ${count(v.groups.length)} domains are drawn` : ""
       }`}
     >
@@ -61,7 +63,7 @@ export function GroupDays({ v }: { v: View }) {
               ];
               const at = x(d.day - v.from_day) + 2;
               return (
-                <g key={d.day}>
+                <g key={d.day} opacity={d.of < FEW ? 0.35 : 1}>
                   <title>{`${date(d.day * DAY)}: ${count(d.blocked)} blocked, ${count(d.bounced)} bounced of ${plural(d.of, "message")}`}</title>
                   <rect x={at} width={wide} y={base - bounced} height={bounced} style={{ fill: "var(--ochre)" }} />
                   <rect x={at} width={wide} y={base - blocked} height={blocked} style={{ fill: "var(--brick)" }} />
@@ -89,7 +91,7 @@ export function GroupDays({ v }: { v: View }) {
 
 /** How a domain lets us in, in a word. */
 export function words(g: Schemas["DeliveryGroup"]) {
-  if (g.let_in === "little") return "lets in too little";
-  if (g.let_in === "less") return "lets in less than it should";
+  if (g.let_in !== "as_ever" && g.let_in !== "few")
+    return g.about === "addresses" ? "many bounce" : g.let_in === "little" ? "blocks much" : "blocks some";
   return g.let_in === "few" ? "too few to tell" : "as ever";
 }
