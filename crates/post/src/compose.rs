@@ -347,7 +347,7 @@ mod tests {
         let sender = Sender { name: "Skerry Light".into(), address: "post@skerry-light.example".into(), ..Sender::default() };
         let (private, _) = crate::dkim::new_key(crate::dkim::Algorithm::Ed25519).unwrap();
         let key = KeySigner::new(crate::dkim::Algorithm::Ed25519, &private, "skerry-light.example", "s1").unwrap();
-        let note = Note {
+        let letter = Note {
             to: "ines@gull.example",
             subject: "Monday letter\r\nBcc: all@gull.example",
             text: "26.8% opened",
@@ -356,17 +356,13 @@ mod tests {
             token: "t",
             attached: Some(("Monday-letter.pdf", b"%PDF-1.7")),
         };
-        let m = compose_note(&sender, &note, &[key]);
+        let m = note(&sender, &letter, &[key], 1_700_000_000).unwrap();
         let parsed = MessageParser::default().parse(&m.bytes).unwrap();
         assert_eq!(parsed.subject(), Some("Monday letter  Bcc: all@gull.example"));
         let pdf = parsed.attachment(0).unwrap();
         assert_eq!((pdf.contents(), parsed.attachment_count()), (&b"%PDF-1.7"[..], 1));
         assert_eq!(parsed.header_raw("Auto-Submitted").map(str::trim), Some("auto-generated"));
         assert!(parsed.header_raw("DKIM-Signature").is_some_and(|s| s.contains("d=skerry-light.example")));
-    }
-
-    fn compose_note(sender: &Sender, n: &Note<'_>, keys: &[KeySigner]) -> Composed {
-        note(sender, n, keys, 1_700_000_000).unwrap()
     }
 
     #[test]

@@ -496,8 +496,11 @@ impl Engine {
             let ((batch, looked_at), letterheads) = self
                 .store
                 .write(move |c| {
+                    let claimed = signups::claim(c, now)?;
+                    // Keys are read and parsed only for an invitation that is due: this is asked at every turn.
+                    let letterheads = if claimed.0.is_empty() { Vec::new() } else { letterheads::all(c)? };
                     let signed = |l| crate::message::signers(c, &l).map(|keys| (l, keys));
-                    Ok((signups::claim(c, now)?, letterheads::all(c)?.into_iter().map(signed).collect::<Result<Vec<_>>>()?))
+                    Ok((claimed, letterheads.into_iter().map(signed).collect::<Result<Vec<_>>>()?))
                 })
                 .await?;
             if looked_at == 0 {

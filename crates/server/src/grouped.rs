@@ -11,7 +11,7 @@ use rinse_store::findings::answers;
 use rinse_store::findings::groups::{self, Filter, Group, Piece, Sent};
 use rinse_store::{Connection, StoreError};
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use utoipa::{IntoParams, ToSchema};
 
 #[derive(Deserialize, IntoParams)]
@@ -185,18 +185,24 @@ fn name(names: &HashMap<String, String>, by: By, key: &str) -> String {
 /// # Errors
 /// When the database fails.
 pub(crate) fn told(c: &Connection, asked: &Asked, filter: &Filter) -> Result<FindingsBy, StoreError> {
+    told_among(c, asked, filter, &groups::sent(c)?)
+}
+
+/// What is asked for, among all mailings that went out.
+fn told_among(c: &Connection, asked: &Asked, filter: &Filter, sent: &[Sent]) -> Result<FindingsBy, StoreError> {
     let (by, clock) = (asked.by.unwrap_or(By::Mailing), asked.clock.unwrap_or_default());
     let across = asked.across.filter(|a| *a != by);
     let figure = asked.figure.filter(|f| f.of().is_some()).unwrap_or(Figure::HumanOpens);
     let pieces = groups::pieces(c, by, None, clock, filter)?;
     let mut found = groups::together(&pieces);
     in_order(by, &mut found);
-    let (names, sent) = (groups::names(c, by)?, groups::sent(c)?);
+    let names = groups::names(c, by)?;
     let by_mailing: HashMap<i64, &Sent> = sent.iter().map(|s| (s.id, s)).collect();
     // A mailing is no group, and days follow each other: nothing is best among them.
     let compared = !matches!(by, By::Mailing | By::Day | By::Week | By::Month);
     let bests = compared.then(|| best::told(&found.iter().map(|g| g.part(figure)).collect::<Vec<_>>(), more_is_better(figure)));
-    let norms = if by == By::Mailing { norms(&sent, figure) } else { HashMap::new() };
+    let shown: HashSet<i64> = found.iter().filter(|_| by == By::Mailing).filter_map(|g| g.key.parse().ok()).collect();
+    let norms = norms(sent, figure, &shown);
     let mut rows: Vec<Row> = found
         .iter()
         .enumerate()
@@ -264,10 +270,10 @@ fn points(sent: &[Sent], figure: Figure) -> (Vec<i64>, Vec<Point>) {
     sent.iter().filter(|s| figure.can_be_known(s.channel)).map(|s| (s.id, point(s))).unzip()
 }
 
-/// The norm of each mailing in a figure, whatever is shown.
-fn norms(sent: &[Sent], figure: Figure) -> HashMap<i64, Norm> {
+/// The norms of these mailings in a figure: each is of all the mailings before it, whatever is shown.
+fn norms(sent: &[Sent], figure: Figure, of: &HashSet<i64>) -> HashMap<i64, Norm> {
     let (ids, points) = points(sent, figure);
-    ids.into_iter().zip(norm::of_each(&points)).filter_map(|(id, n)| Some((id, n?))).collect()
+    ids.iter().enumerate().filter(|(_, id)| of.contains(id)).filter_map(|(i, id)| Some((*id, norm::of(&points, i)?))).collect()
 }
 
 /// How one mailing did, from its first handover on.
@@ -295,18 +301,16 @@ pub(crate) struct AnsweredAt {
 pub(crate) fn one(c: &Connection, mailing: i64, now: i64) -> Result<MailingDid, StoreError> {
     let filter = Filter { mailing: Some(mailing), ..Filter::default() };
     let name = rinse_store::mailings::one(c, mailing)?.draft.name;
-    let mut whole = told(c, &Asked::by(By::Mailing), &filter)?;
     let sent = groups::sent(c)?;
-    let norm = |figure: Figure| {
-        let (ids, points) = points(&sent, figure);
-        Some((figure, norm::of(&points, ids.iter().position(|id| *id == mailing)?)?))
-    };
+    let by = |by: By| told_among(c, &Asked::by(by), &filter, &sent);
+    let mut whole = by(By::Mailing)?;
+    let norm = |figure: Figure| Some((figure, norms(&sent, figure, &HashSet::from([mailing])).remove(&mailing)?));
     let answers = answers::told(c, Clock::Recipients, &filter)?;
     Ok(MailingDid {
         whole: whole.rows.pop().unwrap_or_else(|| Row::nothing(mailing, name)),
         norms: Figure::ALL.into_iter().filter(|f| f.of().is_some()).filter_map(norm).collect(),
         too_new: rinse_store::findings::too_new(c, mailing, now)?,
-        domains: told(c, &Asked::by(By::Domain), &filter)?.rows,
+        domains: by(By::Domain)?.rows,
         answers: [("opens", answers.opens), ("clicks", answers.clicks), ("replies", answers.replies)]
             .map(|(name, week)| AnsweredAt { name, hours: week.by_hour_of_day() })
             .into(),

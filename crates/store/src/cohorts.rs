@@ -187,7 +187,7 @@ pub struct Months {
 impl Months {
     #[must_use]
     pub fn shown(&self) -> i32 {
-        self.months.unwrap_or(12).clamp(1, 64)
+        self.months.unwrap_or(12)
     }
 }
 

@@ -7,17 +7,21 @@ import { queries } from "../api/queries";
 /** What a label is put on. */
 export type LabelledKind = paths["/api/labels/{on}"]["get"]["parameters"]["path"]["on"];
 
-/** The label that the page is narrowed to, the labels there are, and whether a mailing carries it. */
-export function useByLabel() {
+/** The label that the page is narrowed to, the labels there are, and whether one of what it lists carries it. */
+function useNarrowed(of: Map<number, string[]>) {
   const [params] = useSearchParams();
   const label = params.get("label");
-  const mailings = useQuery(queries.mailings).data ?? [];
-  const of = new Map(mailings.map((m) => [m.id, m.labels]));
   return {
     label,
-    labels: [...new Set(mailings.flatMap((m) => m.labels))].sort(),
-    carries: (mailing: number) => label === null || (of.get(mailing)?.includes(label) ?? false),
+    labels: [...new Set([...of.values()].flat())].sort(),
+    carries: (id: number) => label === null || (of.get(id)?.includes(label) ?? false),
   };
+}
+
+/** How a page of mailings is narrowed by label. */
+export function useByLabel() {
+  const mailings = useQuery(queries.mailings).data ?? [];
+  return useNarrowed(new Map(mailings.map((m) => [m.id, m.labels])));
 }
 
 /** The labels of each of a kind that has any. */
@@ -29,16 +33,9 @@ export function useLabelled(on: LabelledKind): Map<number, string[]> {
   return new Map((found.data ?? []).map((l) => [l.id, l.labels]));
 }
 
-/** The label that a page of series or hour trials is narrowed to, the labels there are, and whether one carries it. */
+/** How a page of series or hour trials, whose lists don't say their labels, is narrowed by label. */
 export function useByOwnLabel(on: LabelledKind) {
-  const [params] = useSearchParams();
-  const label = params.get("label");
-  const of = useLabelled(on);
-  return {
-    label,
-    labels: [...new Set([...of.values()].flat())].sort(),
-    carries: (id: number) => label === null || (of.get(id)?.includes(label) ?? false),
-  };
+  return useNarrowed(useLabelled(on));
 }
 
 /** Narrows a page to what carries one label. */

@@ -1,6 +1,6 @@
 import type { ReactNode } from "react";
 import type { Schemas } from "../api/client";
-import { bare, count, percent } from "./format";
+import { bare, count, interval, percent } from "./format";
 import { useWorking } from "./working";
 
 type Rate = Schemas["Rate"];
@@ -17,7 +17,7 @@ export function Figure({ title, working, children }: { title: string; working: R
 
 /** What stands under a rate: its interval, or that there are too few to tell. */
 export function RateNote({ rate: r, digits }: { rate: Rate; digits: number }) {
-  return <div className="soft small">{r.thin ? "thin" : `${bare(r.lower, digits)} to ${bare(r.upper, digits)}`}</div>;
+  return <div className="soft small">{interval(r, digits)}</div>;
 }
 
 /** How a rate comes about: its counts, its interval, and what its working adds. */

@@ -7,6 +7,9 @@ export const percent = (p: number | null | undefined, digits = 1) =>
 export const points = (p: number, digits = 1) => `${p >= 0 ? "+" : "−"}${Math.abs(p * 100).toFixed(digits)}`;
 export const bare = (p: number | null | undefined, digits = 1) =>
   p === null || p === undefined ? "–" : (p * 100).toFixed(digits);
+/** The interval of a rate, or that there are too few to tell. */
+export const interval = (r: { thin: boolean; lower?: number | null; upper?: number | null }, digits = 1) =>
+  r.thin ? "thin" : `${bare(r.lower, digits)} to ${bare(r.upper, digits)}`;
 export const pValue = (p: number) => (p >= 0.0001 ? p.toPrecision(2) : p.toExponential(1));
 export const plural = (n: number, one: string, many = `${one}s`) => `${count(n)} ${n === 1 ? one : many}`;
 

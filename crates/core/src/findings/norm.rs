@@ -81,15 +81,14 @@ pub fn of(points: &[Point], i: usize) -> Option<Norm> {
     })
 }
 
-/// The norm of each of some mailings, in the order of time.
-#[must_use]
-pub fn of_each(points: &[Point]) -> Vec<Option<Norm>> {
-    (0..points.len()).map(|i| of(points, i)).collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    /// The norm of each of some mailings, in the order of time.
+    fn of_each(points: &[Point]) -> Vec<Option<Norm>> {
+        (0..points.len()).map(|i| of(points, i)).collect()
+    }
 
     fn points(n: usize, topic: impl Fn(usize) -> i64) -> Vec<Point> {
         (0..n)

@@ -108,15 +108,16 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
     let mut groups: Vec<DeliveryGroup> = by.into_iter().map(group).collect();
     groups.sort_by_key(|g| std::cmp::Reverse(g.accepted.of));
     let sum = |f: fn(&DeliveryGroup) -> u64| groups.iter().map(f).sum::<u64>();
-    let said = kept::told(c, DAYS, rinse_core::Instant(now))?;
+    let sources = kept::sources(c, DAYS, rinse_core::Instant(now))?;
+    let (reported, aligned) = kept::together(&sources);
     Ok(DeliveryView {
         accepted: Rate::new(sum(|g| g.accepted.count), sum(|g| g.accepted.of)),
         groups,
         from_day: today - DAYS + 1,
         to_day: today,
-        reported: said.messages,
-        aligned: said.aligned,
-        new_sources: said.sources.iter().filter(|s| s.new).count(),
+        reported,
+        aligned,
+        new_sources: sources.iter().filter(|s| s.new).count(),
     })
 }
 

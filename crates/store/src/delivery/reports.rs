@@ -178,50 +178,72 @@ pub struct ReportsIn {
 const NEW_DAYS: i64 = 14;
 const SHOWN: i64 = 50;
 
-/// What was reported of the last `days`: who sent in our name, those with most that wasn't aligned first.
+/// What was reported of the last `days`.
 ///
 /// # Errors
 /// When the database fails.
 pub fn told(c: &Connection, days: i64, now: Instant) -> Result<ReportsIn> {
+    let sources = sources(c, days, now)?;
+    let (messages, aligned) = together(&sources);
+    let reports = c.prepare_cached("SELECT count(*) FROM report_in")?.query_row([], |r| r.get(0))?;
+    Ok(ReportsIn { sources, messages, aligned, tls: tls(c, now.0.div_euclid(DAY) - days)?, came: came(c)?, reports })
+}
+
+/// All that was reported of some sources: how many messages, and how many of them passed.
+#[must_use]
+pub fn together(sources: &[Source]) -> (u64, Rate) {
+    let messages = sources.iter().map(|s| s.messages).sum();
+    (messages, Rate::new(sources.iter().map(|s| s.aligned.count).sum(), messages))
+}
+
+/// Each word once, none of them empty.
+fn words(mut all: Vec<String>) -> Vec<String> {
+    all.retain(|w| !w.is_empty());
+    all.sort();
+    all.dedup();
+    all
+}
+
+/// Who sent in our name in the last `days`, those with most that wasn't aligned first.
+///
+/// # Errors
+/// When the database fails.
+pub fn sources(c: &Connection, days: i64, now: Instant) -> Result<Vec<Source>> {
     let today = now.0.div_euclid(DAY);
-    let since = today - days;
     let whole = |n: i64| n.max(0).unsigned_abs();
     let first_ever: Option<i64> = c.prepare_cached("SELECT min(day) FROM dmarc_row")?.query_row([], |r| r.get(0))?;
-    let listed = |text: Option<String>| {
-        let mut all: Vec<String> = text.unwrap_or_default().split('\n').filter(|t| !t.is_empty()).map(str::to_owned).collect();
-        all.sort();
-        all.dedup();
-        all
-    };
     let mut s = c.prepare_cached(
         "SELECT d.source, sum(d.messages), sum(d.messages * (d.dkim OR d.spf)), sum(d.messages * d.dkim), sum(d.messages * d.spf),
-            sum(d.messages * (d.disposition IN ('quarantine', 'reject'))), group_concat(DISTINCT d.header_from || char(10)), group_concat(DISTINCT r.org || char(10)), max(d.day),
+            sum(d.messages * (d.disposition IN ('quarantine', 'reject'))), json_group_array(DISTINCT d.header_from),
+            json_group_array(DISTINCT coalesce(r.org, '')), max(d.day),
             (SELECT min(day) FROM dmarc_row x WHERE x.source = d.source)
          FROM dmarc_row d JOIN report_in r ON r.id = d.report_id WHERE d.day >= ?1 GROUP BY 1 ORDER BY sum(d.messages * NOT (d.dkim OR d.spf)) DESC, 2 DESC",
     )?;
-    let concat = |text: Option<String>| listed(text.map(|t| t.replace("\n,", "\n")));
-    let sources: Vec<Source> = s
-        .query_map([since], |r| {
-            let messages = whole(r.get(1)?);
-            let rate = |n: i64| Rate::new(whole(n), messages);
-            let first_day: i64 = r.get(9)?;
-            Ok(Source {
-                source: r.get(0)?,
-                messages,
-                aligned: rate(r.get(2)?),
-                dkim: rate(r.get(3)?),
-                spf: rate(r.get(4)?),
-                stopped: whole(r.get(5)?),
-                domains: concat(r.get(6)?),
-                seen_by: concat(r.get(7)?),
-                first_day,
-                last_day: r.get(8)?,
-                new: first_day > today - NEW_DAYS && first_ever.is_some_and(|f| f <= today - NEW_DAYS),
-            })
-        })?
-        .collect::<rusqlite::Result<_>>()?;
-    let messages = sources.iter().map(|s| s.messages).sum();
-    let aligned = Rate::new(sources.iter().map(|s| s.aligned.count).sum(), messages);
+    s.query_map([today - days], |r| {
+        let messages = whole(r.get(1)?);
+        let rate = |n: i64| Rate::new(whole(n), messages);
+        let listed = |text: String| Ok::<_, rusqlite::Error>(words(crate::stored::document(&text, "report row", 0)?));
+        let first_day: i64 = r.get(9)?;
+        Ok(Source {
+            source: r.get(0)?,
+            messages,
+            aligned: rate(r.get(2)?),
+            dkim: rate(r.get(3)?),
+            spf: rate(r.get(4)?),
+            stopped: whole(r.get(5)?),
+            domains: listed(r.get(6)?)?,
+            seen_by: listed(r.get(7)?)?,
+            first_day,
+            last_day: r.get(8)?,
+            new: first_day > today - NEW_DAYS && first_ever.is_some_and(|f| f <= today - NEW_DAYS),
+        })
+    })?
+    .collect::<rusqlite::Result<_>>()
+    .map_err(Into::into)
+}
+
+/// How connections were secured since a day, those with most failures first.
+fn tls(c: &Connection, since: i64) -> Result<Vec<Tls>> {
     let mut s = c.prepare_cached(
         "SELECT coalesce(r.org, ''), t.domain, t.policy, t.good, t.failed, t.reasons FROM tls_row t JOIN report_in r ON r.id = t.report_id WHERE t.day >= ?1 ORDER BY t.rowid",
     )?;
@@ -238,30 +260,31 @@ pub fn told(c: &Connection, days: i64, now: Instant) -> Result<ReportsIn> {
             reasons: Vec::new(),
         });
         (t.good, t.failed) = (t.good + r.get::<_, i64>(3)?, t.failed + r.get::<_, i64>(4)?);
-        t.reasons.extend(listed(Some(r.get::<_, String>(5)?)));
-        t.reasons.sort();
-        t.reasons.dedup();
+        t.reasons.extend(r.get::<_, String>(5)?.split('\n').map(str::to_owned));
     }
-    let mut tls: Vec<Tls> = by.into_values().collect();
+    let mut tls: Vec<Tls> = by.into_values().map(|t| Tls { reasons: words(t.reasons), ..t }).collect();
     tls.sort_by_key(|t| std::cmp::Reverse(t.failed));
+    Ok(tls)
+}
+
+/// The newest files.
+fn came(c: &Connection) -> Result<Vec<Came>> {
     let mut s = c.prepare_cached(
         "SELECT id, came_at, name, kind, error, org, domain, begin_at, end_at FROM report_in ORDER BY came_at DESC, id DESC LIMIT ?1",
     )?;
-    let came = s
-        .query_map([SHOWN], |r| {
-            Ok(Came {
-                id: r.get(0)?,
-                came_at: r.get(1)?,
-                name: r.get(2)?,
-                kind: r.get(3)?,
-                error: r.get(4)?,
-                org: r.get(5)?,
-                domain: r.get(6)?,
-                begin_at: r.get(7)?,
-                end_at: r.get(8)?,
-            })
-        })?
-        .collect::<rusqlite::Result<_>>()?;
-    let reports = c.prepare_cached("SELECT count(*) FROM report_in")?.query_row([], |r| r.get(0))?;
-    Ok(ReportsIn { sources, messages, aligned, tls, came, reports })
+    s.query_map([SHOWN], |r| {
+        Ok(Came {
+            id: r.get(0)?,
+            came_at: r.get(1)?,
+            name: r.get(2)?,
+            kind: r.get(3)?,
+            error: r.get(4)?,
+            org: r.get(5)?,
+            domain: r.get(6)?,
+            begin_at: r.get(7)?,
+            end_at: r.get(8)?,
+        })
+    })?
+    .collect::<rusqlite::Result<_>>()
+    .map_err(Into::into)
 }

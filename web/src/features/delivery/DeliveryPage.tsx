@@ -2,7 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
-import { bare, count, date, percent, plural } from "../../shared/format";
+import { RateNote } from "../../shared/Figure";
+import { count, date, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { DAY } from "../../shared/time";
@@ -86,9 +87,7 @@ export function DeliveryPage() {
                         (g) => (
                           <>
                             {percent(of(g).rate, digits)}
-                            <div className="soft small">
-                              {of(g).thin ? "thin" : `${bare(of(g).lower, digits)} to ${bare(of(g).upper, digits)}`}
-                            </div>
+                            <RateNote rate={of(g)} digits={digits} />
                           </>
                         ),
                         { num: true },

@@ -3,7 +3,8 @@ import { useState } from "react";
 import { api, ok, post, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { FileButton } from "../../shared/FileButton";
-import { bare, count, date, instant, percent, plural } from "../../shared/format";
+import { RateNote } from "../../shared/Figure";
+import { count, date, instant, percent, plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { DAY } from "../../shared/time";
@@ -15,7 +16,7 @@ function rate(r: Schemas["Rate"]) {
   return (
     <>
       {percent(r.rate)}
-      <div className="soft small">{r.thin ? "thin" : `${bare(r.lower)} to ${bare(r.upper)}`}</div>
+      <RateNote rate={r} digits={1} />
     </>
   );
 }

@@ -7,12 +7,12 @@ import { Heat } from "../../shared/picture/Heat";
 import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
+import { WEEKDAYS } from "../../shared/time";
 import { Filters } from "./Filters";
 import { OF_MAILINGS, useAsked } from "./asked";
 import { SaveView } from "./SaveView";
 import { useFindingsSlips } from "./useFindingsSlips";
 
-const DAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 const HOURS = Array.from({ length: 24 }, (_, h) => `${String(h).padStart(2, "0")}:00`);
 const KINDS = [
   ["opens", "opens"],
@@ -23,7 +23,7 @@ const KINDS = [
 function Week({ week, kind }: { week: Schemas["AnswersByHour"]; kind: string }) {
   const most = Math.max(1, ...week.hours);
   const best = week.hours.indexOf(most);
-  const byHour = HOURS.map((_, h) => DAYS.reduce((n, __, d) => n + week.hours[d * 24 + h]!, 0));
+  const byHour = HOURS.map((_, h) => WEEKDAYS.reduce((n, __, d) => n + week.hours[d * 24 + h]!, 0));
   const half = (() => {
     // The fewest hours of the day that hold half of it.
     const order = byHour.map((n, h) => [n, h] as const).sort((a, b) => b[0] - a[0]);
@@ -35,11 +35,11 @@ function Week({ week, kind }: { week: Schemas["AnswersByHour"]; kind: string }) 
     <>
       <p className="finding">
         Half of {count(week.all)} {kind} came in <em>{plural(half, "hour")}</em> of the day, most on{" "}
-        {DAYS[Math.floor(best / 24)]} at {HOURS[best % 24]}.
+        {WEEKDAYS[Math.floor(best / 24)]} at {HOURS[best % 24]}.
       </p>
       <Heat
         name={`When people answer, ${kind}`}
-        rows={DAYS}
+        rows={WEEKDAYS}
         columns={HOURS}
         every={3}
         cell={(d, h) => {
@@ -57,7 +57,7 @@ function Week({ week, kind }: { week: Schemas["AnswersByHour"]; kind: string }) 
           dense
           columns={(col) => [
             col.text("Hour", (r) => r.hour),
-            ...DAYS.map((day, d) => col.number(day, (r) => week.hours[d * 24 + r.h])),
+            ...WEEKDAYS.map((day, d) => col.number(day, (r) => week.hours[d * 24 + r.h])),
             col.shown(
               "Share of the day",
               (r) => byHour[r.h],

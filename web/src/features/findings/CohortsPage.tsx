@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
-import { bare, count, date, money, percent, plural } from "../../shared/format";
+import { bare, count, date, interval, money, percent, plural } from "../../shared/format";
 import { Heat } from "../../shared/picture/Heat";
 import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
@@ -32,7 +32,7 @@ function rate(name: string, of: (c: Cell) => Schemas["Rate"]): Measure {
     words: (c) => bare(of(c).rate, 0),
     says: (c) =>
       `${percent(of(c).rate)} (${bare(of(c).lower)} to ${bare(of(c).upper)}), ${count(of(c).count)} of ${plural(of(c).of, "person", "people")}`,
-    told: (c) => [percent(of(c).rate), of(c).thin ? "thin" : `${bare(of(c).lower)} to ${bare(of(c).upper)}`],
+    told: (c) => [percent(of(c).rate), interval(of(c))],
     thin: (c) => of(c).thin,
   };
 }

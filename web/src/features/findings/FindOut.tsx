@@ -3,24 +3,13 @@ import { Link, useNavigate } from "react-router";
 import type { Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Pick } from "../../shared/Pick";
-
-/** The metric of a trial that a figure leads to. */
-const METRIC: Record<string, Schemas["Metric"]> = {
-  human_opens: "human_open",
-  human_clicks: "human_click",
-  replies: "reply",
-  leaving: "leaving",
-  left_topic: "leaving_topic",
-  paused: "pausing",
-  withdrew: "withdrawing",
-  complaints: "complaining",
-};
+import { METRIC_OF } from "../trials/metrics";
 
 /** From a comparison that is no experiment to one that is: by an hour trial where hours are compared, otherwise by a trial of a draft's variants. */
 export function FindOut({ figure, hours }: { figure: Schemas["FigureDefinition"]; hours: boolean }) {
   const navigate = useNavigate();
   const mailings = useQuery(queries.mailings).data ?? [];
-  const metric = METRIC[figure.key];
+  const metric = METRIC_OF[figure.key];
   const asks = (question: string) => new URLSearchParams({ question, ...(metric && { metric }) }).toString();
   if (hours)
     return (

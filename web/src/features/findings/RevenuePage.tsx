@@ -3,7 +3,8 @@ import { Link, useSearchParams } from "react-router";
 import { api, ok } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
-import { bare, count, money, percent, plural } from "../../shared/format";
+import { RateNote } from "../../shared/Figure";
+import { count, money, percent, plural } from "../../shared/format";
 import { Bars } from "../../shared/picture/Bars";
 import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
@@ -154,9 +155,7 @@ export function RevenuePage() {
                                   r.rate ? (
                                     <>
                                       {percent(r.rate.rate, 2)}
-                                      <div className="soft small">
-                                        {r.rate.thin ? "thin" : `${bare(r.rate.lower, 2)} to ${bare(r.rate.upper, 2)}`}
-                                      </div>
+                                      <RateNote rate={r.rate} digits={2} />
                                     </>
                                   ) : (
                                     "–"

@@ -6,9 +6,9 @@ import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { clock, instant, plural } from "../../shared/format";
 import { Failure } from "../../shared/states";
+import { WEEKDAYS } from "../../shared/time";
 
 type Letters = Schemas["ViewLetters"];
-const DAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 
 /** Whom a saved view is mailed to each week, as a PDF. */
 export function ViewLetters({ view, close }: { view: number; close: () => void }) {
@@ -72,7 +72,7 @@ export function ViewLetters({ view, close }: { view: number; close: () => void }
           value={l.weekday}
           onChange={(e) => setChanged({ ...changed, weekday: Number(e.target.value) })}
         >
-          {DAYS.map((d, i) => (
+          {WEEKDAYS.map((d, i) => (
             <MenuItem key={d} value={i}>
               {d}
             </MenuItem>

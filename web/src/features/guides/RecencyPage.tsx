@@ -5,7 +5,7 @@ import { type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { AsOf } from "../../shared/AsOf";
-import { bare, count, percent } from "../../shared/format";
+import { bare, count, interval, percent } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useWorking } from "../../shared/working";
 import { useContactSlips } from "../contacts/useContactSlips";
@@ -96,9 +96,7 @@ function Rings({ rings, costs }: { rings: Ring[]; costs: Costs }) {
     <TableCell className="num">
       {percent(r.rate, digits)}
       <br />
-      <span className="soft small">
-        {r.of === 0 ? "" : r.thin ? "thin" : `${bare(r.lower, digits)} to ${bare(r.upper, digits)}`}
-      </span>
+      <span className="soft small">{r.of === 0 ? "" : interval(r, digits)}</span>
     </TableCell>
   );
   return (

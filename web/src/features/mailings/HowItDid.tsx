@@ -3,7 +3,7 @@ import { scaleLinear } from "d3-scale";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Figure } from "../../shared/Figure";
-import { bare, count, percent, plural } from "../../shared/format";
+import { bare, count, interval, percent, plural } from "../../shared/format";
 import { Hours } from "../../shared/picture/Hours";
 import { DataTable } from "../../shared/table/DataTable";
 import { FigureWorking } from "../findings/FigureWorking";
@@ -110,14 +110,7 @@ export function HowItDid({ id, live }: { id: number; live: boolean }) {
             ),
             { num: true },
           ),
-          col.text(
-            "95%",
-            (d) => {
-              const r = whole.figures[d.key]!;
-              return r.thin ? "thin" : `${bare(r.lower, d.decimals)} to ${bare(r.upper, d.decimals)}`;
-            },
-            { num: true },
-          ),
+          col.text("95%", (d) => interval(whole.figures[d.key]!, d.decimals), { num: true }),
           col.text("Messages", (d) => `${count(whole.figures[d.key]!.count)} of ${count(whole.figures[d.key]!.of)}`, {
             num: true,
           }),
@@ -161,9 +154,7 @@ export function HowItDid({ id, live }: { id: number; live: boolean }) {
                         working={<FigureWorking row={r} figure={d} catalogue={catalogue} />}
                       >
                         {percent(rate.rate, d.decimals)}{" "}
-                        <span className="soft small">
-                          {rate.thin ? "thin" : `${bare(rate.lower, d.decimals)} to ${bare(rate.upper, d.decimals)}`}
-                        </span>
+                        <span className="soft small">{interval(rate, d.decimals)}</span>
                       </Figure>
                     );
                   },

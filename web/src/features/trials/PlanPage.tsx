@@ -1,22 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useParams, useSearchParams } from "react-router";
-import { api, ok, type Schemas } from "../../api/client";
+import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { Loaded } from "../../shared/states";
+import { METRIC_OF } from "./metrics";
 import { PlanEditor } from "./PlanEditor";
 import { useTrialSlips } from "./useTrialSlips";
-
-/** What a finding can ask a trial about. */
-const METRICS: readonly Schemas["Metric"][] = [
-  "human_open",
-  "human_click",
-  "reply",
-  "leaving",
-  "leaving_topic",
-  "pausing",
-  "withdrawing",
-  "complaining",
-];
 
 /** A new plan for a mailing; a finding that starts one says its question and metric. */
 export function PlanPage() {
@@ -47,7 +36,7 @@ export function PlanPage() {
                 from={{
                   ...from,
                   question: params.get("question") ?? from.question,
-                  metric: METRICS.find((x) => x === params.get("metric")) ?? from.metric,
+                  metric: Object.values(METRIC_OF).find((x) => x === params.get("metric")) ?? from.metric,
                 }}
               />
             )}

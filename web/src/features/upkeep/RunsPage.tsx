@@ -6,10 +6,9 @@ import { Frame } from "../../app/Frame";
 import { count, plural } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Failure, Loaded } from "../../shared/states";
+import { WEEKDAYS } from "../../shared/time";
 import { sum } from "./run";
 import { useUpkeepSlips } from "./useUpkeepSlips";
-
-const DAYS = ["Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"];
 
 /** The days on which a run is proposed by itself. */
 function Schedule() {
@@ -32,7 +31,7 @@ function Schedule() {
           onChange={(e) => choose(e.target.value)}
         >
           <option value="never">never</option>
-          {DAYS.map((d, i) => (
+          {WEEKDAYS.map((d, i) => (
             <option key={d} value={i}>
               each {d}
             </option>
