@@ -26,6 +26,12 @@ pub fn thousands(n: u64) -> String {
     out
 }
 
+/// A share in percent: "14.2%".
+#[must_use]
+pub fn percent(share: f64, digits: usize) -> String {
+    format!("{:.digits$}%", share * 100.0)
+}
+
 /// "a", "a and b", "a, b and c".
 #[must_use]
 pub fn listed(words: &[String]) -> String {

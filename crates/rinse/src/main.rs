@@ -5,7 +5,7 @@ mod tools;
 use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
 use rinse_server::listen::{self, Limits, Listening};
-use rinse_server::{App, Config, Mode, TextGateway, demo, openapi, own_router, public_router, router};
+use rinse_server::{App, AskDns, Config, Mode, TextGateway, demo, openapi, own_router, public_router, router};
 use rinse_store::{backup, journal};
 use std::io::Write;
 use std::net::{IpAddr, SocketAddr};
@@ -41,8 +41,26 @@ enum Command {
         /// The gateway that text messages are handed to (http://…); the secret shared with it is read from RINSE_TEXT_SECRET.
         #[arg(long)]
         text_gateway: Option<String>,
+        /// Whom to ask what only DNS knows (mail hosts, records of our domains): "system", or the address of a name server. Nobody is asked
+        /// without it.
+        #[arg(long)]
+        dns: Option<AskDns>,
         #[command(flatten)]
         public: Public,
+    },
+    /// Look at what has to be right before mail goes out: DNS records of each sender, blocklists, disk, clock. Exit code 1: something is wrong.
+    Doctor {
+        #[arg(long, default_value = "data")]
+        data: PathBuf,
+        /// Whom to ask: "system", or the address of a name server. Nobody is asked without it.
+        #[arg(long)]
+        dns: Option<AskDns>,
+        /// Where links in messages lead.
+        #[arg(long, default_value = "http://127.0.0.1:7411")]
+        public_url: String,
+        /// One JSON object a line.
+        #[arg(long)]
+        json: bool,
     },
     /// Serve a data folder with the simulated mail network on the demo clock.
     Demo {
@@ -218,16 +236,21 @@ fn run(command: Command) -> Result<ExitCode> {
         Command::Assign { trial: Some(id), data, .. } => return tools::assign(id, &data),
         Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(0), &data),
         Command::Reports { files } => return tools::reports(&files),
+        Command::Doctor { data, dns, public_url, json } => {
+            let found = runtime()?.block_on(rinse_server::doctor::examine(&data, &public_url, dns.unwrap_or_default()))?;
+            return tools::examined(&found, json);
+        }
         Command::Classify { files } => return tools::classify(&files),
         Command::Peek { files, cells } => return tools::peek(&files, cells),
         Command::Openapi => {
             let text = serde_json::to_string_pretty(&openapi())?;
             writeln!(std::io::stdout(), "{text}")?;
         }
-        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, smtp_connections, text_gateway, public } => {
+        Command::Serve { data, listen, smtp_host, smtp_port, smtp_tls, smtp_connections, text_gateway, dns, public } => {
             let secret = std::env::var("RINSE_TEXT_SECRET").unwrap_or_default();
             let texts = text_gateway.map(|url| TextGateway::new(&url, &secret)).transpose().map_err(anyhow::Error::msg)?;
-            let mode = Mode::Real { smtp_host, smtp_port, tls: smtp_tls, connections: smtp_connections, texts };
+            let mode =
+                Mode::Real { smtp_host, smtp_port, tls: smtp_tls, connections: smtp_connections, texts, dns: dns.unwrap_or_default() };
             served(Serving { data, listen, public, mode })?;
         }
         Command::Demo { data, listen, prepare, people, public } => {

@@ -5,6 +5,7 @@ use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::bounce::FailureClass;
 use rinse_core::clearance::{Outcome, Reason};
+use rinse_core::delivery::authentication::State;
 use rinse_core::message::{Level, check_finished};
 use rinse_core::table::Encoding;
 use rinse_core::trial::outside::{self, Results};
@@ -12,6 +13,7 @@ use rinse_post::bounds::LARGEST;
 use rinse_post::finished;
 use rinse_post::inbound::{self, Inbound, Recipient};
 use rinse_post::reports;
+use rinse_server::doctor::Finding;
 use rinse_store::hour_trials::drawing;
 use rinse_store::{Store, clearing, settings, tables, trials};
 use serde::Deserialize;
@@ -148,6 +150,21 @@ pub(crate) fn classify(files: &[PathBuf]) -> Result<ExitCode> {
     }
     out.flush()?;
     Ok(code)
+}
+
+/// `rinse doctor`: what was found, a line each; 1 when something is wrong.
+pub(crate) fn examined(found: &[Finding], json: bool) -> Result<ExitCode> {
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    for f in found {
+        if json {
+            writeln!(out, "{}", serde_json::to_string(f)?)?;
+        } else {
+            writeln!(out, "{}", f.words())?;
+        }
+    }
+    out.flush()?;
+    let wrong = found.iter().any(|f| f.state == State::Wrong);
+    Ok(if wrong { ExitCode::from(1) } else { ExitCode::SUCCESS })
 }
 
 /// `rinse reports`: the DMARC and TLS reports in each file; 1 when one could not be read.

@@ -7,13 +7,14 @@ mod texts;
 mod upkeep;
 
 use crate::actions;
-use crate::handlers::delivery::take_file;
+use crate::handlers::delivery::reports::take_file;
 use crate::handlers::people::take_in_purchases;
 use crate::state::{App, Config, Mode};
 use rinse_core::address::Address;
 use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::RuleSet;
 use rinse_core::consent::Act;
+use rinse_core::delivery::blocklist::Of;
 use rinse_core::goal::{Goal, What};
 use rinse_core::holdout::Holdout;
 use rinse_core::reaction::{Deed, Reaction, Trigger};
@@ -32,6 +33,7 @@ use rinse_standins::base::{OWN_COLUMNS, people_csv};
 use rinse_standins::reports as standins;
 use rinse_standins::scenario::Scenario;
 use rinse_standins::shop;
+use rinse_store::delivery::names;
 use rinse_store::findings::letters::{self, Letters};
 use rinse_store::findings::views;
 use rinse_store::imports::{self, Decision};
@@ -246,6 +248,8 @@ impl Director {
                     let entry = Entry::parse(text).map_err(rinse_store::StoreError::Refused)?;
                     suppression::add(c, 1, &entry, Beside { reason, source: "by hand", expires_at: None, person: Some(1) }, START)?;
                 }
+                names::set_own_addresses(c, &["192.0.2.25".into()], START, Some(1))?;
+                names::add_list(c, "lists.lanternwatch.example", Of::Addresses, START, Some(1))?;
                 settings::set(c, "organisation", "Skerry Light")
             })
             .await?;

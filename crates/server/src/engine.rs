@@ -7,6 +7,7 @@ mod hours;
 mod letters;
 mod machines;
 mod mail;
+mod names;
 mod react;
 mod records;
 mod text;
@@ -18,6 +19,7 @@ pub(crate) use react::RECORDS;
 pub(crate) use trying::TestMessage;
 
 use crate::clock::Clock;
+use crate::dns::Dns;
 use crate::gateway::Texts;
 use crate::mailbox::Maildir;
 use crate::progress::{Job, Jobs};
@@ -34,10 +36,11 @@ use rinse_core::token::Signer;
 use rinse_core::trial::{assign, reading};
 use rinse_standins::network::{Network, What};
 use rinse_store::clearing::{Clearance, Decided};
+use rinse_store::delivery::alerts;
 use rinse_store::sends::{self, Hour, Phase, Turn};
 use rinse_store::upkeep::{incidents, made_of, policy, runs, silence, status};
 use rinse_store::{
-    Store, StoreError, clearing, cohorts, hour_trials, letterheads, load, self_check, settings, signups, suppression, trials,
+    Store, StoreError, clearing, cohorts, flow, hour_trials, letterheads, load, self_check, settings, signups, suppression, trials,
 };
 use std::collections::HashSet;
 use std::net::SocketAddr;
@@ -57,6 +60,8 @@ pub struct Engine {
     signer: Signer,
     transport: Transport,
     texts: Texts,
+    /// Who is asked what only DNS knows.
+    pub(crate) dns: Dns,
     base_url: Arc<String>,
     jobs: Jobs,
     turn: Arc<Mutex<()>>,
@@ -87,7 +92,7 @@ impl Engine {
         store: Store,
         clock: Arc<Clock>,
         signer: Signer,
-        (transport, texts): (Transport, Texts),
+        (transport, texts, dns): (Transport, Texts, Dns),
         base_url: Arc<String>,
         (jobs, ending): (Jobs, watch::Receiver<bool>),
         mailbox: Maildir,
@@ -98,6 +103,7 @@ impl Engine {
             signer,
             transport,
             texts,
+            dns,
             base_url,
             jobs,
             mailbox,
@@ -135,6 +141,7 @@ impl Engine {
     pub(crate) async fn run(&self) {
         if !self.clock.is_demo() {
             tokio::spawn(self.clone().keep_telling());
+            tokio::spawn(self.clone().keep_looking());
             tokio::spawn(self.clone().keep_taking_records());
         }
         while !self.is_ending() {
@@ -323,6 +330,11 @@ impl Engine {
             self.store.write(move |c| policy::note_history(c, &seen, now)).await?;
             self.upkeep(now).await?;
             self.store.write(move |c| incidents::move_on(c, now)).await?;
+            self.store.write(move |c| flow::move_on(c, now)).await?;
+            if self.clock.is_demo() {
+                self.look_daily(now).await?;
+            }
+            self.alerts(now).await?;
             self.store.write(move |c| made_of::note(c, now)).await?;
             let people = load::refresh(&self.store, now).await?;
             tracing::info!("mail load worked out for {people} people");
@@ -335,6 +347,12 @@ impl Engine {
             self.store.write(move |c| suppression::note(c, &caught, now)).await?;
         }
         Ok(())
+    }
+
+    /// Works out what mailbox groups do with our mail that they shouldn't.
+    pub(crate) async fn alerts(&self, now: Instant) -> Result<()> {
+        let found = self.store.read_at_leisure(move |c| alerts::look(c, now)).await?;
+        self.store.write(move |c| alerts::keep(c, &found, now)).await
     }
 
     /// Does all that is due at `now`.

@@ -11,10 +11,13 @@
 mod actions;
 mod apart;
 mod assets;
+mod authentication;
 mod clock;
 mod contract;
 mod csv_out;
 pub mod demo;
+mod dns;
+pub mod doctor;
 mod engine;
 mod error;
 mod evidence;
@@ -38,6 +41,7 @@ mod text;
 mod transport;
 mod zipped;
 
+pub use dns::AskDns;
 pub use engine::Engine;
 pub use error::ApiError;
 pub use gateway::TextGateway;

@@ -3,12 +3,14 @@
 use crate::state::App;
 use crate::text;
 use rinse_core::Instant;
+use rinse_core::delivery::authentication::Check;
 use rinse_core::message::{self, Draft, Finding, Link, Prepared, check_finished, prepare};
 use rinse_core::trial::metric::Metric;
 use rinse_post::compose::{Composed, Composer, OwnSender, Sender, Shown, To};
 use rinse_post::dkim::{self, Algorithm, KeySigner};
 use rinse_post::finished;
 use rinse_post::source::{self, Built, Format, Source};
+use rinse_store::delivery::names;
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::mailings::{self, Mailing, MailingDraft};
 use rinse_store::{Connection, Result, StoreError, clearing, images};
@@ -249,6 +251,12 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, asked: As
         found.extend(check_finished(&finished, service).into_iter().filter(|f| f.part == "headers" && !f.words.contains("subject")));
     }
     found.extend(unpublished(c, app, &l)?);
+    // What hosts wouldn't find of us, as DNS was looked at last.
+    let told = [Check::Spf, Check::Dmarc, Check::ReverseName, Check::Replies];
+    for line in names::wrong_with(c, l.id)?.into_iter().filter(|w| told.contains(&w.check)) {
+        let words = format!("{}: {} See Authentication in Delivery.", line.check.words(), line.words);
+        found.push(Finding { level: message::Level::Warning, part: "letterhead".into(), line: None, words, fix: None });
+    }
     found.sort_by_key(|f| f.level != message::Level::Error);
     Ok(found)
 }

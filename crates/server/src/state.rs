@@ -2,6 +2,7 @@
 
 use crate::apart::{Apart, Threads};
 use crate::clock::Clock;
+use crate::dns::{AskDns, Dns};
 use crate::engine::Engine;
 use crate::error::ApiError;
 use crate::gateway::{TextGateway, Texts};
@@ -40,8 +41,9 @@ pub enum Mode {
     /// The stand-in network on the demo clock, which begins at this instant in a new folder.
     Demo { start: Instant },
     /// The machine's clock and an SMTP host.
+    /// `dns`: whom to ask what only DNS knows.
     /// `texts`: the gateway that text messages are handed to; none: they can't be sent.
-    Real { smtp_host: String, smtp_port: u16, tls: bool, connections: u32, texts: Option<TextGateway> },
+    Real { smtp_host: String, smtp_port: u16, tls: bool, connections: u32, texts: Option<TextGateway>, dns: AskDns },
 }
 
 /// The running application; cheap to clone.
@@ -97,7 +99,7 @@ impl App {
         let key = store.write(move |c| settings::signing_key(c, &fresh, machine_now)).await?;
         let signer = Signer::new(&key);
         let mut no_mail = None;
-        let (clock, transport, texts) = match &config.mode {
+        let (clock, transport, texts, ask) = match &config.mode {
             Mode::Demo { start } => {
                 let start = *start;
                 let (began, at) = store
@@ -115,11 +117,12 @@ impl App {
                 no_mail = Some(Arc::new(scenario.no_mail.clone()));
                 let network = Network::open(&config.data, scenario, Instant(began), config.durable)?;
                 let network = Arc::new(Mutex::new(network));
-                (Clock::Demo(AtomicI64::new(at)), Transport::StandIn(Arc::clone(&network)), Texts::StandIn(network))
+                let ask = AskDns::At(rinse_standins::dns::serve(&network)?);
+                (Clock::Demo(AtomicI64::new(at)), Transport::StandIn(Arc::clone(&network)), Texts::StandIn(network), ask)
             }
-            Mode::Real { smtp_host, smtp_port, tls, connections, texts } => {
+            Mode::Real { smtp_host, smtp_port, tls, connections, texts, dns } => {
                 let smtp = Smtp::new(smtp_host, *smtp_port, *tls, *connections).map_err(anyhow::Error::msg)?;
-                (Clock::Machine, Transport::Smtp(Arc::new(smtp)), texts.clone().map_or(Texts::None, Texts::http))
+                (Clock::Machine, Transport::Smtp(Arc::new(smtp)), texts.clone().map_or(Texts::None, Texts::http), *dns)
             }
         };
         let clock = Arc::new(clock);
@@ -132,7 +135,7 @@ impl App {
             store.clone(),
             Arc::clone(&clock),
             signer.clone(),
-            (transport, texts),
+            (transport, texts, Dns::of(ask)?),
             Arc::clone(&base_url),
             (jobs.clone(), ending.subscribe()),
             mailbox,

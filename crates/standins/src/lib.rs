@@ -8,6 +8,7 @@
 //! * [`scenario`]: the characters of the domains and the true effects of subjects, from a file.
 //! * [`people`]: how one person behaves. [`network`]: hosts, mailboxes, the queue of what will
 //!   happen, in a file of its own.
+//! * [`dns`]: its name server, over UDP on loopback.
 //! * [`phones`]: the phone network that text messages go to.
 //! * [`records`]: another system that is told what happened.
 //! * [`base`]: the invented people of the demo scenario, as the CSV files they are imported from.
@@ -15,6 +16,7 @@
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
 pub mod base;
+pub mod dns;
 pub mod network;
 pub mod people;
 pub mod phones;

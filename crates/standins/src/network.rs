@@ -262,7 +262,8 @@ impl Network {
         if Draws::new(self.scenario.seed, &format!("{}#{month}", m.to)).chance(domain.full) {
             return Ok(Reply::parse("552 5.2.2 mailbox full"));
         }
-        if domain.strict && self.distrusts(host, now)? {
+        // As with those whose mailbox is gone, an address can say by its name that its host blocks.
+        if m.to.starts_with("blocked.") || domain.strict && self.distrusts(host, now)? {
             return Ok(Reply::parse("550 5.7.1 blocked: reputation of the sender, see our policy"));
         }
         self.db.prepare_cached("INSERT INTO accepted VALUES (?1, ?2)")?.execute([m.message_id, m.to])?;
@@ -344,7 +345,8 @@ impl Network {
             + fair.map_or(0.0, |f| f.open)
             + self.scenario.taste(subject)
             + self.hour_taste(subject, m.to, now)
-            + self.woken(m.to, now);
+            + self.woken(m.to, now)
+            + self.scenario.junk.iter().filter(|j| j.domain == domain.name && j.at(now)).map(|j| j.open).sum::<f64>();
         if d.chance(1.0 / (1.0 + (-odds).exp())) {
             let at_home = home(self.scenario.seed, m.to);
             let (agent, from) =

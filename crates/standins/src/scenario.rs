@@ -14,7 +14,10 @@ pub struct Scenario {
     pub taste: Vec<Taste>,
     pub hour: Vec<HourTaste>,
     pub domain: Vec<Domain>,
+    /// Records of the world's DNS beside those that follow from the domains.
+    pub dns: Vec<crate::dns::Own>,
     pub breakdown: Vec<Breakdown>,
+    pub junk: Vec<Junk>,
     pub wakes: Wakes,
     pub sells: Vec<Sells>,
     pub fair: Fair,
@@ -110,6 +113,17 @@ pub struct Complaints {
     pub times: f64,
 }
 
+/// A domain that puts our mail into the junk folder for a while: hardly anybody sees it there.
+#[derive(Debug, Clone, Deserialize)]
+pub struct Junk {
+    pub domain: String,
+    /// RFC 3339, as the end.
+    pub from: String,
+    pub until: String,
+    /// What it takes off the chance to open, in log-odds.
+    pub open: f64,
+}
+
 /// A host that fails for a while, and not its mailboxes.
 #[derive(Debug, Clone, Deserialize)]
 pub struct Breakdown {
@@ -122,12 +136,24 @@ pub struct Breakdown {
     pub reply: String,
 }
 
+fn within(from: &str, until: &str, now: Instant) -> bool {
+    let read = |t: &str| Instant::read(t);
+    read(from).is_some_and(|from| from <= now) && read(until).is_some_and(|until| now < until)
+}
+
+impl Junk {
+    /// Does mail land in the junk folder at an instant?
+    #[must_use]
+    pub fn at(&self, now: Instant) -> bool {
+        within(&self.from, &self.until, now)
+    }
+}
+
 impl Breakdown {
     /// Does the host fail at an instant?
     #[must_use]
     pub fn at(&self, now: Instant) -> bool {
-        let read = |t: &str| Instant::read(t);
-        read(&self.from).is_some_and(|from| from <= now) && read(&self.until).is_some_and(|until| now < until)
+        within(&self.from, &self.until, now)
     }
 }
 
@@ -139,6 +165,12 @@ impl Scenario {
     #[must_use]
     pub fn skerry_light() -> Self {
         toml::from_str(include_str!("scenario.toml")).unwrap_or_else(|e| panic!("scenario.toml: {e}"))
+    }
+
+    /// Does somebody have an address there?
+    #[must_use]
+    pub fn is_mail_domain(&self, name: &str) -> bool {
+        self.domain.iter().any(|d| d.name == name) || self.null_mx.iter().any(|d| d == name)
     }
 
     /// The character of a domain; one that isn't in the file is an ordinary one.

@@ -109,6 +109,8 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/031_labels.sql")),
     M::up(include_str!("../migrations/032_kept_answers.sql")),
     M::up(include_str!("../migrations/033_reports_in.sql")),
+    M::up(include_str!("../migrations/034_flow.sql")),
+    M::up(include_str!("../migrations/035_names.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

@@ -133,6 +133,58 @@ pub fn resume(c: &Connection, domain: i64, now: Instant, person: Option<i64>) ->
     audit(c, now, person, "domain no longer paused", "domain", domain, "")
 }
 
+/// A mailbox group gets nothing until an instant.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct GroupPause {
+    pub until: i64,
+    pub reason: String,
+    pub made_at: i64,
+    /// Rinse made it, because the group's hosts blocked too much.
+    pub by_itself: bool,
+    /// Messages that wait for its end.
+    pub waiting: i64,
+}
+
+/// The groups with a domain that is paused now: the pause that ends last.
+///
+/// # Errors
+/// When the database fails.
+pub fn paused_groups(c: &Connection, now: Instant) -> Result<HashMap<String, GroupPause>> {
+    let mut s = c.prepare_cached(formatcp!(
+        "SELECT coalesce(d.operator, d.name), p.until_at, p.reason, p.made_at, p.by_itself,
+            (SELECT count(*) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.state IN ({WAITING}) AND s.state = {HELD} AND k.domain_id = p.domain_id AND s.at >= p.until_at)
+         FROM domain_pause p JOIN domain d ON d.id = p.domain_id WHERE p.ended_at IS NULL AND p.until_at > ?1 ORDER BY p.until_at"
+    ))?;
+    let (mut out, mut rows) = (HashMap::<String, GroupPause>::new(), s.query([now.0])?);
+    while let Some(r) = rows.next()? {
+        let group: String = r.get(0)?;
+        let before = out.get(&group).map_or(0, |p| p.waiting);
+        let waiting = before + r.get::<_, i64>(5)?;
+        out.insert(group, GroupPause { until: r.get(1)?, reason: r.get(2)?, made_at: r.get(3)?, by_itself: r.get(4)?, waiting });
+    }
+    Ok(out)
+}
+
+/// Ends the pauses of all domains of a mailbox group before their time.
+///
+/// # Errors
+/// When none of them is paused.
+pub fn resume_group(c: &Connection, group: &str, now: Instant, person: Option<i64>) -> Result<()> {
+    let domains: Vec<i64> = c
+        .prepare_cached(
+            "SELECT DISTINCT p.domain_id FROM domain d JOIN domain_pause p ON p.domain_id = d.id AND p.ended_at IS NULL AND p.until_at > ?2 WHERE coalesce(d.operator, d.name) = ?1",
+        )?
+        .query_map(params![group, now.0], |r| r.get(0))?
+        .collect::<rusqlite::Result<_>>()?;
+    if domains.is_empty() {
+        return Err(StoreError::Missing("pause of a mailbox group"));
+    }
+    for domain in domains {
+        end_there(c, domain, now)?;
+    }
+    audit(c, now, person, "domain no longer paused", "domain", 0, group)
+}
+
 fn end_there(c: &Connection, id: i64, now: Instant) -> Result<bool> {
     let ended =
         c.execute("UPDATE domain_pause SET ended_at = ?2 WHERE domain_id = ?1 AND ended_at IS NULL AND until_at > ?2", [id, now.0])?;

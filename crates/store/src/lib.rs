@@ -36,6 +36,7 @@ pub mod fields;
 pub mod figures;
 mod files;
 pub mod findings;
+pub mod flow;
 pub mod goals;
 pub mod growth;
 pub mod guides;

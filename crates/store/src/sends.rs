@@ -5,6 +5,7 @@ use crate::Result;
 use crate::clearing::record::Recorder;
 use crate::clearing::{Clearance, Decided, person};
 use crate::figures::place;
+use crate::flow;
 use crate::send_state::{ACCEPTED, BETWEEN, DEFERRED, DUE, FAILED, HANDING_OVER, HELD, IN_DOUBT, NOT_SENT, OPEN, UNTRIED, WAITING};
 use crate::stored::As;
 use crate::trials::enrol::Enroller;
@@ -325,12 +326,12 @@ pub struct Outgoing {
 /// When the database fails.
 pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing>, usize)> {
     let mut s = c.prepare_cached(
-        formatcp!("SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase, s.tries, s.channel, c.phone
+        formatcp!("SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase, s.tries, s.channel, c.phone, c.domain_id
          FROM send s INDEXED BY send_due CROSS JOIN contact c ON c.id = s.contact_id WHERE s.state IN ({WAITING}) AND s.at <= ?1
             AND s.mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)
          ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2"),
     )?;
-    let due: Vec<(Outgoing, i64, i64, i64)> = s
+    let due: Vec<(Outgoing, i64, i64, i64, i64)> = s
         .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
             Ok((
                 Outgoing {
@@ -348,6 +349,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 r.get(8)?,
                 r.get(9)?,
                 r.get(10)?,
+                r.get(13)?,
             ))
         })?
         .collect::<rusqlite::Result<_>>()?;
@@ -355,7 +357,15 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
     let mut go = Vec::with_capacity(due.len());
     let mut rules: HashMap<i64, (person::Loaded, Recorder, Option<Enroller>)> = HashMap::new();
     let mut paced = Paced::default();
-    for (mut out, give_up, mut phase, tries) in due {
+    let mut held_back = flow::Held::now(c, now)?;
+    for (mut out, give_up, mut phase, tries, domain) in due {
+        // A host that asks for less gets less: whoever has to wait isn't asked about yet.
+        if out.channel == Channel::Email
+            && let Some(at) = held_back.waits(domain, now)
+        {
+            c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send, at.0])?;
+            continue;
+        }
         let (loaded, recorder, enroller) = match rules.entry(out.mailing) {
             Entry::Occupied(e) => e.into_mut(),
             Entry::Vacant(e) => {
@@ -391,6 +401,9 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                     goes.local_hour,
                     goes.load
                 ])?;
+                if out.channel == Channel::Email {
+                    held_back.goes(domain, now);
+                }
                 go.push(out);
             }
             Outcome::Held(until, why) => {
@@ -407,6 +420,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
             }
         }
     }
+    held_back.keep(c)?;
     Ok((go, looked_at))
 }
 
@@ -473,14 +487,20 @@ pub fn back(c: &Connection, send: i64) -> Result<()> {
 /// When the database fails.
 pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Result<()> {
     let line: String = reply.line().chars().take(300).collect();
+    let (domain, mailing, As(channel), tries): (i64, i64, As<Channel>, i64) = c
+        .prepare_cached(
+            "SELECT k.domain_id, s.mailing_id, s.channel, s.tries FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
+        )?
+        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
+    if channel == Channel::Email {
+        flow::answered(c, domain, mailing, reply, tries - 1, now)?;
+    }
     if reply.accepted() {
         c.prepare_cached(formatcp!(
             "UPDATE send SET state = {ACCEPTED}, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN ({BETWEEN})"
         ))?
         .execute(params![send, now.0, line])?;
-        let (contact, As(channel), mailing): (i64, As<Channel>, i64) = c
-            .prepare_cached("SELECT contact_id, channel, mailing_id FROM send WHERE id = ?1")?
-            .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+        let contact: i64 = c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
         crate::rollups::due(c, contact)?;
         if channel == Channel::Email {
             let domain = crate::machines::opens::accepted(c, contact, now)?;
@@ -488,7 +508,6 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
         }
         return Ok(());
     }
-    let tries: i64 = c.prepare_cached("SELECT tries FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
     if reply.try_again()
         && let Some(wait) = next_try(tries)
     {

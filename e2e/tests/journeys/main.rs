@@ -2,6 +2,7 @@
 
 mod base;
 mod clearance;
+mod delivery;
 mod findings;
 mod guides;
 mod hours;

@@ -1485,8 +1485,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * How each mail domain lets our mail in, day by day, over four weeks. A domain is told to let in less than it should only where the whole interval of
-         *     its accepted mail lies under the mark (97%, 95%).
+         * How each mailbox group lets our mail in, day by day, over four weeks, with the alerts that are open and what was done. A group is told to let in
+         *     less than it should only where the whole interval of its accepted mail lies under the mark (97%, 95%).
          */
         get: {
             parameters: {
@@ -1517,6 +1517,510 @@ export interface paths {
             };
         };
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/alerts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All alerts, the open ones first, then the newest. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["DeliveryAlert"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/alerts/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends an alert, with a reason. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["EndAlert"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/blocklists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Has a blocklist asked from now on; its number. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewBlocklist"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": number;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/blocklists/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** A blocklist isn't asked any more. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/groups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The mail domains with most people, each with its mailbox group and who says so. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["MailboxDomain"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/groups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says which mailbox group a domain is of. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    /** @description The domain. */
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["SayGroup"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/names": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Our senders as DNS has them, and what blocklists have of ours, as it was looked at last. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OurNames"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/names/addresses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Says which addresses our mail goes out from. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["OwnAddresses"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/names/look": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Looks again, now. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/pause-rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When a mailbox group is paused by itself. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["PauseRule"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Changes it; pauses that stand stay. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["PauseRule"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
         post?: never;
         delete?: never;
         options?: never;
@@ -1591,6 +2095,55 @@ export interface paths {
                     content: {
                         "application/json": components["schemas"]["ReportsTaken"];
                     };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/resume": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends the pause of all of a group's domains: what waited goes now. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ResumeGroup"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
                 default: {
@@ -4802,6 +5355,55 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["Brought"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * What hosts would make of a mailing at its planned instant (now, when it has none): the mailbox groups it goes to, the share that is let in by what
+         *     they did with the mailings of the last 90 days, and what hosts wouldn't find of the sender.
+         */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["Ahead"];
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -11257,6 +11859,33 @@ export interface components {
             /** Format: int64 */
             hours: number;
         };
+        /** @description What hosts would make of a mailing. */
+        Ahead: {
+            expected?: components["schemas"]["ExpectedAccepted"] | null;
+            groups: components["schemas"]["AheadGroup"][];
+            /** @description What hosts wouldn't find of the sender, as DNS was looked at last. */
+            wrong: components["schemas"]["AuthenticationLine"][];
+        };
+        /** @description A mailbox group that a mailing would go to. */
+        AheadGroup: {
+            /** @description Of the mailings of the last 90 days. */
+            accepted: components["schemas"]["Rate"];
+            alerts: components["schemas"]["AlertKind"][];
+            /**
+             * Format: double
+             * @description Messages a minute that it gets now, where that is less than usual.
+             */
+            held_back?: number | null;
+            name: string;
+            pause?: components["schemas"]["GroupPause"] | null;
+            /** Format: int64 */
+            people: number;
+        };
+        /**
+         * @description What an alert is about.
+         * @enum {string}
+         */
+        AlertKind: "blocked" | "complaints" | "opened_less";
         /**
          * @description What a message is written in on its way.
          * @enum {string}
@@ -11272,6 +11901,11 @@ export interface components {
             answered: components["schemas"]["Rate"];
             cause: components["schemas"]["Cause"];
         };
+        /**
+         * @description How a list answers.
+         * @enum {string}
+         */
+        Answers: "not_asked" | "as_a_list" | "not_as_a_list";
         /** @description Answers of one kind by the 168 hours of the week, Monday 00:00 first. */
         AnswersByHour: {
             /** Format: int64 */
@@ -11428,6 +12062,25 @@ export interface components {
             without_zone: number;
             zones: components["schemas"]["Portion"][];
         };
+        /**
+         * @description What is looked at.
+         * @enum {string}
+         */
+        AuthenticationCheck: "spf" | "dkim" | "dmarc" | "reverse_name" | "one_click" | "replies";
+        /** @description What was found of one thing, and what to do. */
+        AuthenticationLine: {
+            check: components["schemas"]["AuthenticationCheck"];
+            /** @description What stands in DNS. */
+            found: string[];
+            publish?: components["schemas"]["DnsRecord"] | null;
+            state: components["schemas"]["AuthenticationState"];
+            words: string;
+        };
+        /**
+         * @description How it is.
+         * @enum {string}
+         */
+        AuthenticationState: "right" | "wrong" | "cant_tell";
         Away: {
             away: boolean;
         };
@@ -11557,6 +12210,26 @@ export interface components {
             /** @enum {string} */
             told: "too_few";
         };
+        /** @description A list with what of ours it had, the newest first. */
+        Blocklist: {
+            answers: components["schemas"]["Answers"];
+            /** Format: int64 */
+            asked_at?: number | null;
+            list: components["schemas"]["BlocklistAsked"];
+            listings: components["schemas"]["Listing"][];
+        };
+        /** @description A blocklist that is asked. */
+        BlocklistAsked: {
+            /** Format: int64 */
+            id: number;
+            of: components["schemas"]["BlocklistOf"];
+            zone: string;
+        };
+        /**
+         * @description What a list has.
+         * @enum {string}
+         */
+        BlocklistOf: "addresses" | "domains";
         /** @enum {string} */
         Bought: "count" | "value";
         /** @description An entry that isn't as it was written. */
@@ -12295,7 +12968,35 @@ export interface components {
             tries: number;
             webhook: string;
         };
-        /** @description A day's mail to a domain. */
+        /** @description An alert about a mailbox group. */
+        DeliveryAlert: {
+            /** Format: int64 */
+            ended_at?: number | null;
+            /** @description For certain under the second mark, or paused by itself. */
+            grave: boolean;
+            group: string;
+            /** Format: int64 */
+            id: number;
+            kind: components["schemas"]["AlertKind"];
+            /** Format: int64 */
+            last_at: number;
+            /** @description What the hosts said to its mailings, the most frequent first. */
+            lines: components["schemas"]["ReplyLine"][];
+            mailing: string;
+            /**
+             * Format: int64
+             * @description The mailing that showed it first.
+             */
+            mailing_id: number;
+            /** @description Who ended it; none: it ended by itself. */
+            person?: string | null;
+            reason?: string | null;
+            /** Format: int64 */
+            since: number;
+            /** @description What was found, in a sentence. */
+            words: string;
+        };
+        /** @description A day's mail to a group. */
         DeliveryDay: {
             /**
              * Format: int64
@@ -12315,7 +13016,7 @@ export interface components {
             /** Format: int64 */
             of: number;
         };
-        /** @description How a mail domain lets our mail in. */
+        /** @description How a mailbox group lets our mail in. */
         DeliveryGroup: {
             about: components["schemas"]["RefusedFor"];
             accepted: components["schemas"]["Rate"];
@@ -12328,12 +13029,16 @@ export interface components {
             bounced: components["schemas"]["Rate"];
             complaints: components["schemas"]["Rate"];
             days: components["schemas"]["DeliveryDay"][];
-            key: string;
+            /** @description The domains whose mail it takes, as far as mail went there. */
+            domains: components["schemas"]["Tied"][];
+            held_back?: components["schemas"]["HeldBack"] | null;
             let_in: components["schemas"]["LetIn"];
             name: string;
+            pause?: components["schemas"]["GroupPause"] | null;
         };
         DeliveryView: {
             accepted: components["schemas"]["Rate"];
+            alerts: components["schemas"]["DeliveryAlert"][];
             aligned: components["schemas"]["Rate"];
             /** Format: int64 */
             from_day: number;
@@ -12360,6 +13065,12 @@ export interface components {
             lower: number;
             /** Format: double */
             upper: number;
+        };
+        /** @description A record of DNS. */
+        DnsRecord: {
+            kind: string;
+            name: string;
+            value: string;
         };
         /** @description A domain whose opens other rules would find, or wouldn't, to be its own fetching. */
         DomainFound: {
@@ -12492,6 +13203,9 @@ export interface components {
         };
         /** @enum {string} */
         Encoding: "utf8" | "utf16_le" | "utf16_be" | "windows1252";
+        EndAlert: {
+            reason: string;
+        };
         EndOfEnrolment: {
             /** @description Why, in a sentence. */
             why: string;
@@ -12677,6 +13391,20 @@ export interface components {
             reason: string;
             status: components["schemas"]["MailStatus"];
             why: string;
+        };
+        /** @description The share of a mailing that is let in, as a forecast. */
+        ExpectedAccepted: {
+            /**
+             * Format: double
+             * @description 19 of 20 mailings like those before lie between these.
+             */
+            lower: number;
+            /** @description Of so many mailings. */
+            mailings: number;
+            /** Format: double */
+            share: number;
+            /** Format: double */
+            upper: number;
         };
         /** @description One line of the answer to "why is this person in it, or not?". */
         Explained: {
@@ -12966,6 +13694,21 @@ export interface components {
             /** @enum {string} */
             kind: "segment";
         };
+        /** @description A mailbox group gets nothing until an instant. */
+        GroupPause: {
+            /** @description Rinse made it, because the group's hosts blocked too much. */
+            by_itself: boolean;
+            /** Format: int64 */
+            made_at: number;
+            reason: string;
+            /** Format: int64 */
+            until: number;
+            /**
+             * Format: int64
+             * @description Messages that wait for its end.
+             */
+            waiting: number;
+        };
         /**
          * @description By what messages are put together.
          * @enum {string}
@@ -13025,6 +13768,15 @@ export interface components {
              * @description The newest line that they have.
              */
             upto: number;
+        };
+        /** @description A group whose hosts asked for less: messages a minute. */
+        HeldBack: {
+            /** Format: double */
+            ceiling: number;
+            /** Format: int64 */
+            since: number;
+            /** Format: double */
+            usual: number;
         };
         /** @description A rollout held against its pilot: what was called less what was sealed for no call, which 5% of the rollout got. */
         HeldRollout: {
@@ -13722,6 +14474,19 @@ export interface components {
             /** @description Where it leads in the newest of these mailings. */
             url: string;
         };
+        /** @description Something of ours on a list. */
+        Listing: {
+            /** @description What the list said. */
+            answer: string;
+            /** Format: int64 */
+            listed_at: number;
+            /**
+             * Format: int64
+             * @description None: it is listed still.
+             */
+            off_at?: number | null;
+            subject: string;
+        };
         /** @enum {string} */
         LoadAnswer: "new" | "rising" | "steady" | "slackening" | "silent";
         /** @description A cell of the grid. */
@@ -13910,6 +14675,20 @@ export interface components {
         };
         /** @enum {string} */
         MailStatus: "active" | "resting" | "observed" | "retired";
+        /** @description A mail domain and its group. */
+        MailboxDomain: {
+            group: string;
+            /** Format: int64 */
+            id: number;
+            /** @description Its mail hosts as they were found, the best first. */
+            mx?: string | null;
+            /** Format: int64 */
+            mx_at?: number | null;
+            name: string;
+            /** Format: int64 */
+            people: number;
+            said_by: components["schemas"]["SaidBy"];
+        };
         /** @description A mailing, whole. */
         Mailing: components["schemas"]["MailingDraft"] & {
             /** Format: int64 */
@@ -14309,6 +15088,11 @@ export interface components {
             list_id?: number | null;
             subject: string;
         };
+        NewBlocklist: {
+            of: components["schemas"]["BlocklistOf"];
+            /** @description As it is asked: `bl.list.example`. */
+            zone: string;
+        };
         NewContact: components["schemas"]["Profile"] & {
             address: string;
             /** @description They agreed to get marketing mail; then the evidence says how. */
@@ -14550,6 +15334,14 @@ export interface components {
             entity: string;
             state: components["schemas"]["Consent"];
         };
+        /** @description What is known of our names. */
+        OurNames: {
+            addresses: string[];
+            blocklists: components["schemas"]["Blocklist"][];
+            /** @description Somebody can be asked: Rinse was started with a name server. */
+            dns: boolean;
+            senders: components["schemas"]["SenderLooked"][];
+        };
         /** @description What a plan can find with the people there are; moves as the share moves. */
         Outlook: {
             /**
@@ -14724,6 +15516,9 @@ export interface components {
             names: string[];
             people: number[][];
         };
+        OwnAddresses: {
+            addresses: string[];
+        };
         /** @description A field that was made here. */
         OwnField: {
             /** Format: int64 */
@@ -14863,6 +15658,22 @@ export interface components {
          * @enum {string}
          */
         Passed: "tomorrow" | "now" | "not";
+        /** @description When a group is paused by itself, and for how long. */
+        PauseRule: {
+            /** Format: int32 */
+            hours: number;
+            /**
+             * Format: int32
+             * @description … and at least so many of them were blocked.
+             */
+            least: number;
+            on: boolean;
+            /**
+             * Format: double
+             * @description Over this share of the last hour's messages …
+             */
+            share: number;
+        };
         PauseSeries: {
             pause: boolean;
         };
@@ -15567,6 +16378,9 @@ export interface components {
             /** @description What they wrote back. */
             words?: string | null;
         };
+        ResumeGroup: {
+            group: string;
+        };
         /** @description Who retires an address. */
         Retires: {
             /** @enum {string} */
@@ -15809,6 +16623,11 @@ export interface components {
             /** Format: int64 */
             messages: number;
         };
+        /**
+         * @description Who says which group a domain is of.
+         * @enum {string}
+         */
+        SaidBy: "nobody" | "dns" | "person";
         /** @description A line, as hosts gave it. */
         SaidLine: {
             at: components["schemas"]["SaidAt"][];
@@ -15849,6 +16668,10 @@ export interface components {
             /** @description The page and what is asked of it, as in `/findings?by=weekday&days=90`. */
             path: string;
             person?: string | null;
+        };
+        SayGroup: {
+            /** @description None: as DNS has it again. */
+            group?: string | null;
         };
         /** @description When a mailing goes out. None of it: to everyone at once, at the planned instant. */
         Schedule: {
@@ -16019,6 +16842,19 @@ export interface components {
             /** @description Mailings read, and those called at 5%. */
             called: components["schemas"]["Rate"];
             metric: components["schemas"]["Metric"];
+        };
+        /** @description What was found of a sender. */
+        SenderLooked: {
+            from_address: string;
+            /** Format: int64 */
+            letterhead_id: number;
+            lines: components["schemas"]["AuthenticationLine"][];
+            /**
+             * Format: int64
+             * @description None: DNS wasn't looked at yet.
+             */
+            looked_at?: number | null;
+            name: string;
         };
         /** @description Who sends in our name, by the address that other hosts saw. */
         SendingSource: {

@@ -59,7 +59,7 @@ pub enum StatsError {
 }
 
 /// An arm: how many of `trials` people did it.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, Default)]
 pub struct Arm {
     pub successes: u64,
     pub trials: u64,

@@ -4,7 +4,7 @@ use crate::base::{ASKED, COMING, MAILINGS, folder};
 use rinse_core::token::{Kind, Signer};
 use rinse_core::{HOUR, Instant};
 use rinse_server::listen::{self, Limits, Listening};
-use rinse_server::{App, Config, Mode};
+use rinse_server::{App, AskDns, Config, Mode};
 use rinse_store::clearing::{self, forecast};
 use rinse_store::{Store, settings};
 use rusqlite::{Connection, params};
@@ -117,7 +117,7 @@ pub(crate) async fn one_click() {
     let config = Config {
         data: folder.path().to_owned(),
         base_url: "http://127.0.0.1".into(),
-        mode: Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 4, texts: None },
+        mode: Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 4, texts: None, dns: AskDns::Nobody },
         durable: true,
     };
     let signer = with_a_mailing(folder.path());

@@ -10,7 +10,7 @@ use rinse_core::token::{Kind, Signer};
 use rinse_core::{DAY, Instant};
 use rinse_post::compose::{Composer, Sender, To};
 use rinse_post::dkim::{Algorithm, KeySigner, new_key};
-use rinse_server::{App, Config, Mode, router};
+use rinse_server::{App, AskDns, Config, Mode, router};
 use rinse_store::clearing::Clearance;
 use rinse_store::sends::{self, Phase, Turn};
 use rinse_store::{Store, clearing};
@@ -104,7 +104,7 @@ async fn ask(routes: &axum::Router, method: &str, path: &str, body: String) -> s
 }
 
 async fn open(folder: &Path, smtp_port: u16) -> (App, axum::Router) {
-    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port, tls: false, connections: 4, texts: None };
+    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port, tls: false, connections: 4, texts: None, dns: AskDns::Nobody };
     let config = Config { data: folder.to_owned(), base_url: "http://127.0.0.1".into(), mode, durable: true };
     let app = App::open(&config).await.expect("an application");
     (app.clone(), router(app))

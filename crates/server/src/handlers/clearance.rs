@@ -9,13 +9,16 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use rinse_core::Instant;
-use rinse_core::clearance::Reason;
+use rinse_core::channel::Channel;
+use rinse_core::clearance::{Outcome, Reason};
 use rinse_core::standing::{MailingEvent, MailingState};
 use rinse_store::clearing::forecast::{self, Forecast, Moved};
 use rinse_store::clearing::person::{self, Explained};
 use rinse_store::clearing::record::{self, Decision};
+use rinse_store::delivery::ahead::{self, Ahead};
 use rinse_store::{Connection, StoreError, clearing, contacts, mailings, suppression};
 use serde::{Deserialize, Serialize};
+use std::collections::HashMap;
 use utoipa::ToSchema;
 
 /// A cap or a suppression list behind a step.
@@ -61,6 +64,26 @@ fn instant_for(m: &mailings::Mailing, now: Instant) -> Instant {
 
 fn clearance_of(c: &Connection, m: &mailings::Mailing, now: Instant) -> rinse_store::Result<clearing::Clearance> {
     clearing::preview(c, m.id, instant_for(m, now), now, None)
+}
+
+/// What hosts would make of a mailing at its planned instant (now, when it has none): the mailbox groups it goes to, the share that is let in by what
+/// they did with the mailings of the last 90 days, and what hosts wouldn't find of the sender.
+#[utoipa::path(get, path = "/api/mailings/{id}/hosts", params(("id" = i64, Path)), responses((status = 200, body = Ahead)))]
+pub(crate) async fn hosts(State(app): State<App>, Path(id): Path<i64>) -> Answer<Ahead> {
+    let now = app.now();
+    let told = app.store.read(move |c| {
+        let m = mailings::one(c, id)?;
+        let mut domains = HashMap::new();
+        if m.draft.channel == Channel::Email {
+            for d in &clearance_of(c, &m, now)?.decided {
+                if !matches!(d.outcome, Outcome::Barred(_)) {
+                    *domains.entry(d.domain).or_default() += 1;
+                }
+            }
+        }
+        ahead::of(c, &domains, m.draft.letterhead_id, now)
+    });
+    Ok(Json(told.await?))
 }
 
 /// The sluice of a mailing at its planned instant (now, when it has none).

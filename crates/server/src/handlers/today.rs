@@ -126,6 +126,26 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             ),
         });
     }
+    for a in rinse_store::delivery::alerts::open(c)? {
+        out.push(Decision {
+            notice: None,
+            kind: "delivery",
+            title: format!("{}: {}", a.group, a.kind.words()),
+            words: a.words,
+            link: "/delivery".into(),
+            action: "Look at it".into(),
+        });
+    }
+    for (subject, list, since) in rinse_store::delivery::names::listed(c)? {
+        out.push(Decision {
+            notice: None,
+            kind: "listed",
+            title: format!("{subject} is on a blocklist"),
+            words: format!("{list} has had it since {}. Hosts that ask it may refuse our mail.", Instant(since).words()),
+            link: "/delivery/blocklists".into(),
+            action: "Look at it".into(),
+        });
+    }
     for n in notices::open(c)? {
         out.push(Decision {
             notice: Some(n.id),

@@ -69,3 +69,76 @@ async fn the_front_page_adds_up() {
     );
     assert!(groups.iter().all(|g| g["let_in"] == "few" && g["about"] == "addresses"), "so few tell nothing: {v}");
 }
+
+/// The lines of a sender, by what was looked at.
+fn line<'a>(names: &'a Value, check: &str) -> &'a Value {
+    names["senders"][0]["lines"].as_array().unwrap().iter().find(|l| l["check"] == check).unwrap_or(&Value::Null)
+}
+
+/// A new sending domain, from nothing to what hosts look for; asked of a name server over UDP by the resolver that asks any other.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_dns_says_of_a_sender_is_told_with_what_to_publish() {
+    let s = Inside::new().await;
+    let names = s.ok("GET", "/api/delivery/names", &Value::Null).await;
+    assert_eq!((&names["dns"], &names["senders"][0]["looked_at"]), (&json!(true), &Value::Null));
+    s.ok("POST", "/api/delivery/names/look", &Value::Null).await;
+    let names = s.ok("GET", "/api/delivery/names", &Value::Null).await;
+    assert_eq!(line(&names, "dkim")["state"], "wrong", "there is no key: {names}");
+    assert_eq!(line(&names, "spf")["state"], "cant_tell", "nobody said which addresses are ours");
+    assert_eq!(line(&names, "reverse_name"), &Value::Null);
+
+    let key = s.ok("POST", "/api/letterheads/1/keys", &json!({ "algorithm": "ed25519" })).await;
+    s.ok("PUT", "/api/delivery/names/addresses", &json!({ "addresses": ["192.0.2.25", " 192.0.2.25 "] })).await;
+    s.ok("POST", "/api/delivery/names/look", &Value::Null).await;
+    let names = s.ok("GET", "/api/delivery/names", &Value::Null).await;
+    let dkim = line(&names, "dkim");
+    assert_eq!((&dkim["state"], &dkim["publish"]["kind"]), (&json!("wrong"), &json!("TXT")));
+    assert!(dkim["publish"]["value"].as_str().unwrap().starts_with("v=DKIM1;"));
+    // What is published as it says is found.
+    s.ok("POST", &format!("/api/letterheads/1/keys/{key}/publish"), &Value::Null).await;
+    s.ok("POST", "/api/delivery/names/look", &Value::Null).await;
+    let names = s.ok("GET", "/api/delivery/names", &Value::Null).await;
+    for check in ["spf", "dkim", "dmarc", "reverse_name", "replies"] {
+        assert_eq!((&line(&names, check)["state"], &line(&names, check)["publish"]), (&json!("right"), &Value::Null), "{check}: {names}");
+    }
+    assert_eq!(line(&names, "one_click")["state"], "wrong", "its links lead to http");
+    // An address that the record doesn't let send is named, in the record and by itself.
+    s.ok("PUT", "/api/delivery/names/addresses", &json!({ "addresses": ["192.0.2.25", "2001:db8::25"] })).await;
+    s.ok("POST", "/api/delivery/names/look", &Value::Null).await;
+    let names = s.ok("GET", "/api/delivery/names", &Value::Null).await;
+    assert_eq!(line(&names, "spf")["publish"]["value"], "v=spf1 ip4:192.0.2.25 ip6:2001:db8::25 -all");
+    let (status, said) = s.api("PUT", "/api/delivery/names/addresses", &json!({ "addresses": ["192.0.2"] }).to_string()).await;
+    assert_eq!(status, StatusCode::CONFLICT, "{said}");
+    assert!(said.contains("is no IP address"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_blocklist_is_believed_once_it_has_shown_that_it_is_one() {
+    let s = Inside::new().await;
+    // Every list has this address, so that it can be tested.
+    s.ok("PUT", "/api/delivery/names/addresses", &json!({ "addresses": ["127.0.0.2", "192.0.2.25"] })).await;
+    let list = s.ok("POST", "/api/delivery/blocklists", &json!({ "zone": "Lists.LanternWatch.example", "of": "addresses" })).await;
+    s.ok("POST", "/api/delivery/blocklists", &json!({ "zone": "skerry-light.example", "of": "domains" })).await;
+    for (zone, of) in [("lists.lanternwatch.example.", "addresses"), ("no list", "domains"), ("", "domains")] {
+        let (status, _) = s.api("POST", "/api/delivery/blocklists", &json!({ "zone": zone, "of": of }).to_string()).await;
+        assert_eq!(status, StatusCode::CONFLICT, "{zone}");
+    }
+    s.ok("POST", "/api/delivery/names/look", &Value::Null).await;
+    let lists = s.ok("GET", "/api/delivery/names", &Value::Null).await["blocklists"].clone();
+    assert_eq!((&lists[0]["list"]["zone"], &lists[0]["answers"]), (&json!("lists.lanternwatch.example"), &json!("as_a_list")));
+    assert_eq!((&lists[1]["answers"], &lists[1]["listings"]), (&json!("not_as_a_list"), &json!([])));
+    let listed = lists[0]["listings"].as_array().unwrap();
+    assert_eq!((listed.len(), &listed[0]["subject"], &listed[0]["off_at"]), (1, &json!("127.0.0.2"), &Value::Null));
+    let today = s.ok("GET", "/api/today", &Value::Null).await;
+    assert!(
+        today
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|d| d["kind"] == "listed" && d["words"].as_str().unwrap().contains("lists.lanternwatch.example"))
+    );
+    s.ok("DELETE", &format!("/api/delivery/blocklists/{list}"), &Value::Null).await;
+    assert_eq!(s.count("SELECT count(*) FROM listing"), 0);
+    let (status, _) = s.api("DELETE", &format!("/api/delivery/blocklists/{list}"), "").await;
+    assert_eq!(status, StatusCode::NOT_FOUND);
+}

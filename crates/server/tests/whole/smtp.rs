@@ -1,14 +1,14 @@
 //! Sending through a real SMTP conversation, to a small receiver on loopback.
 
 use crate::inside::by_the_machines_clock;
-use rinse_server::Mode;
+use rinse_server::{AskDns, Mode};
 use rinse_testkit::{draft, letterhead, people_csv, smtp_receiver};
 use std::time::Duration;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_mailing_goes_out_by_smtp() {
     let (port, received) = smtp_receiver();
-    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: port, tls: false, connections: 4, texts: None };
+    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: port, tls: false, connections: 4, texts: None, dns: AskDns::Nobody };
     let (_folder, _, address) = by_the_machines_clock(mode).await;
     tokio::task::spawn_blocking(move || {
         let call = |method: &str, path: &str, body: &[u8]| {

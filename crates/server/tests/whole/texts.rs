@@ -9,7 +9,7 @@ use axum::routing::post;
 use rinse_core::Instant;
 use rinse_core::token::Kind;
 use rinse_core::webhook::{sign, verify};
-use rinse_server::{Mode, TextGateway};
+use rinse_server::{AskDns, Mode, TextGateway};
 use rinse_testkit::{letterhead, wait_until};
 use serde_json::{Value, json};
 use std::sync::{Arc, Mutex};
@@ -73,7 +73,7 @@ async fn gateway() -> (String, Taken) {
 async fn a_gateway_takes_them_and_brings_back_what_is_signed() {
     let (url, taken) = gateway().await;
     let texts = Some(TextGateway::new(&url, SECRET).unwrap());
-    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 1, texts };
+    let mode = Mode::Real { smtp_host: "127.0.0.1".into(), smtp_port: 1, tls: false, connections: 1, texts, dns: AskDns::Nobody };
     let (folder, routes, address) = by_the_machines_clock(mode).await;
     let db = rusqlite::Connection::open(folder.path().join("rinse.db")).unwrap();
     db.busy_timeout(std::time::Duration::from_secs(20)).unwrap();

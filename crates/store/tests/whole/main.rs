@@ -6,6 +6,7 @@ mod clearance;
 mod cohorts;
 mod common;
 mod counts;
+mod delivery;
 mod enrolment;
 mod folder;
 mod groups;

@@ -3,16 +3,40 @@ import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { RateNote } from "../../shared/Figure";
-import { count, date, percent, plural } from "../../shared/format";
+import { count, date, instant, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { DAY } from "../../shared/time";
 import { GroupDays, words } from "./GroupDays";
+import { AlertNote, done } from "./AlertNote";
 import { deliverySlips } from "./slips";
 
 type Group = Schemas["DeliveryGroup"];
 
-function Sentence({ groups }: { groups: Group[] }) {
+/** A group and the domains that it takes mail for, each leading to its figures. */
+function Of({ g }: { g: Group }) {
+  const to = (id: number) => `/findings?domain=${id}&days=30`;
+  const [first] = g.domains;
+  if (g.domains.length === 1 && first?.name === g.name) return <Link to={to(first.id)}>{g.name}</Link>;
+  return (
+    <>
+      {g.name}
+      <div className="soft small">
+        {g.domains.slice(0, 3).map((d, i) => (
+          <span key={d.id}>
+            {i > 0 && ", "}
+            <Link to={to(d.id)}>{d.name}</Link>
+          </span>
+        ))}
+        {g.domains.length > 3 && ` and ${count(g.domains.length - 3)} more`}
+      </div>
+    </>
+  );
+}
+
+const ELSE = { complaints: "people complain", opened_less: "people open far less than elsewhere" };
+
+function Sentence({ groups, alerts }: { groups: Group[]; alerts: Schemas["DeliveryAlert"][] }) {
   const worse = groups.filter((g) => g.let_in === "little" || g.let_in === "less");
   const [first, ...others] = worse.filter((g) => g.about === "us");
   const bounce = worse.filter((g) => g.about === "addresses");
@@ -23,6 +47,8 @@ function Sentence({ groups }: { groups: Group[] }) {
         <>
           Our mail is let in everywhere but at <em>{first.name}</em>: {percent(first.blocked.rate)} blocked
           {first.blocked_since != null && `, last from ${date(first.blocked_since * DAY)} on`}
+          {first.pause &&
+            `; it ${first.pause.by_itself ? "paused itself" : "is paused"} until ${instant(first.pause.until)}`}
           {others.length > 0 && `; and at ${others.map((g) => g.name).join(", ")}`}
         </>
       ) : (
@@ -32,7 +58,7 @@ function Sentence({ groups }: { groups: Group[] }) {
       )}
       {bounce.length > 0 &&
         `; for the addresses’ own reasons ${bounce.map((g) => `${percent(g.bounced.rate)} bounced at ${g.name}`).join(", ")}`}
-      .
+      {alerts.map((a) => a.kind !== "blocked" && `; at ${a.group} ${ELSE[a.kind]}`)}.
     </p>
   );
 }
@@ -52,25 +78,28 @@ export function DeliveryPage() {
               </span>
             </div>
             <h1>Is our mail let in?</h1>
-            <Sentence groups={v.groups} />
+            <Sentence groups={v.groups} alerts={v.alerts} />
             {v.new_sources > 0 && (
               <p className="note">
                 {plural(v.new_sources, "source")} that nobody had seen before {v.new_sources === 1 ? "sends" : "send"}{" "}
                 in our name: <Link to="/delivery/reports">look at it</Link>.
               </p>
             )}
+            {v.alerts.map((a) => (
+              <AlertNote key={a.id} a={a} group={v.groups.find((g) => g.name === a.group)} />
+            ))}
             {v.groups.length > 0 && (
               <>
                 <GroupDays v={v} />
                 <DataTable<Group>
-                  name="Mail domains"
+                  name="Mailbox groups"
                   rows={v.groups}
-                  id={(g) => g.key}
+                  id={(g) => g.name}
                   columns={(col) => [
                     col.shown(
-                      "Domain",
+                      "Group",
                       (g) => g.name,
-                      (g) => <Link to={`/findings?domain=${g.key}&days=30`}>{g.name}</Link>,
+                      (g) => <Of g={g} />,
                     ),
                     col.number("Handed over", (g) => g.accepted.of),
                     ...(
@@ -94,12 +123,13 @@ export function DeliveryPage() {
                       ),
                     ),
                     col.text("Let in", words),
+                    col.text("Done", done),
                   ]}
                 />
               </>
             )}
             <p className="soft small" style={{ maxWidth: "62em" }}>
-              Marks: 97% accepted, 95%. A domain is told to be under one only where the whole 95% interval of its
+              Marks: 97% accepted, 95%. A group is told to be under one only where the whole 95% interval of its
               accepted mail is: {count(v.accepted.of)} messages in all, {percent(v.accepted.rate)} accepted. Domains of
               fewer than 20 people stand together. What hosts said stands in{" "}
               <Link to="/upkeep/reasons">reply lines</Link>.

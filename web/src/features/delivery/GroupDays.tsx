@@ -17,7 +17,7 @@ const FEW = 100;
 /** Shares over this are drawn as tall as it. */
 const HIGH = 0.2;
 
-/** A row a domain, its days as small bars of what was refused: because of us, or for the address's reasons. */
+/** A row a group, its days as small bars of what was refused: because of us, or for the address's reasons. */
 export function GroupDays({ v }: { v: View }) {
   const drawn = v.groups.slice(0, MOST);
   const days = v.to_day - v.from_day + 1;
@@ -37,13 +37,13 @@ export function GroupDays({ v }: { v: View }) {
         )
         .join("; ")}
       caption={`Refused, of each day’s mail: brick because of us (blocked), ochre for the address’s reasons (bounced); dotted: 5%; what is over 20% is drawn as 20%; pale: fewer than ${FEW} messages${
-        v.groups.length > MOST ? `; the first ${MOST} of ${count(v.groups.length)} domains are drawn` : ""
+        v.groups.length > MOST ? `; the first ${MOST} of ${count(v.groups.length)} groups are drawn` : ""
       }`}
     >
       {drawn.map((g, i) => {
         const base = i * TALL + TALL - 6;
         return (
-          <g key={g.key}>
+          <g key={g.name}>
             <text x={LEFT - 12} y={base - 6} fontSize={13} textAnchor="end">
               {g.name.length > 32 ? `${g.name.slice(0, 31)}…` : g.name}
             </text>
@@ -89,8 +89,10 @@ export function GroupDays({ v }: { v: View }) {
   );
 }
 
-/** How a domain lets us in, in a word. */
+/** How a group lets us in, in a word. */
 export function words(g: Schemas["DeliveryGroup"]) {
+  if (g.pause) return "paused";
+  if (g.held_back) return "held back";
   if (g.let_in !== "as_ever" && g.let_in !== "few")
     return g.about === "addresses" ? "many bounce" : g.let_in === "little" ? "blocks much" : "blocks some";
   return g.let_in === "few" ? "too few to tell" : "as ever";

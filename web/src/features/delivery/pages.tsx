@@ -2,6 +2,10 @@ import { Pages, page } from "../../app/pages";
 
 const PAGES = [
   ["", page(() => import("./DeliveryPage").then((m) => m.DeliveryPage))],
+  ["alerts", page(() => import("./AlertsPage").then((m) => m.AlertsPage))],
+  ["authentication", page(() => import("./NamesPage").then((m) => m.NamesPage))],
+  ["blocklists", page(() => import("./BlocklistsPage").then((m) => m.BlocklistsPage))],
+  ["groups", page(() => import("./GroupsPage").then((m) => m.GroupsPage))],
   ["reports", page(() => import("./ReportsPage").then((m) => m.ReportsPage))],
 ] as const;
 

@@ -15,6 +15,7 @@ import { Labels } from "../../shared/Labels";
 import { Preview } from "./Preview";
 import type { CodeHandle } from "../../shared/CodeArea";
 import { Source } from "./Source";
+import { Hosts } from "./Hosts";
 import { SendNow } from "./SendNow";
 import { TextMessage } from "./TextMessage";
 import { type How, WhenSection } from "./When";
@@ -183,6 +184,7 @@ export function Editor({
       {section === "when" && hours === null && (
         <WhenSection d={current} setD={setD} how={how} setHow={setHow} at={at} setAt={setAt} mailing={id} />
       )}
+      {section === "when" && id !== null && !d.template && d.channel === "email" && <Hosts mailing={id} />}
       <Findings draft={current} mailing={id} onFix={setD} onLine={toLine} />
       <Failure error={save.error} />
       {made !== null && asked === d && how === "now" && (

@@ -1,5 +1,15 @@
 //! Is our mail let in? What a share of accepted mail says of a host, by marks, and what a DMARC record says of a source.
 
+pub mod ahead;
+pub mod alert;
+pub mod authentication;
+pub mod blocklist;
+pub mod junk;
+pub mod operator;
+pub mod pause;
+pub mod throttle;
+pub mod told;
+
 use crate::report::Rate;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -1,133 +1,23 @@
-//! Is our mail let in? By mail domain and day; what other hosts report of mail in our name.
+//! What other hosts report of mail in our name, and of connections: taken in, and told.
 
-use super::Acting;
 use crate::error::{Answer, ApiError};
+use crate::handlers::Acting;
 use crate::state::App;
 use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{Query, State};
-use rinse_core::DAY;
-use rinse_core::delivery::{About, LetIn, about, aligned, let_in};
-use rinse_core::figure::Figure;
-use rinse_core::findings::{By, Clock};
-use rinse_core::report::Rate;
+use rinse_core::delivery::aligned;
 use rinse_post::reports::{self, Dmarc, Number, Reports};
 use rinse_store::delivery::reports::{self as kept, DmarcRow, Report, ReportsIn, Says, Taken, TlsRow};
-use rinse_store::findings::groups::{self, Filter};
-use rinse_store::{Connection, StoreError};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use serde_json::Value;
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
 use std::time::Duration;
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 
-/// The front page looks back so many days.
-const DAYS: i64 = 28;
 /// Unpacking and reading ends within this.
 const PATIENCE: Duration = Duration::from_secs(60);
-
-/// A day's mail to a domain.
-#[derive(Serialize, ToSchema)]
-pub(crate) struct DeliveryDay {
-    /// Days since 1970, UTC.
-    day: i64,
-    of: u64,
-    /// Refused because of us.
-    blocked: u64,
-    /// Refused or given up for the address's reasons.
-    bounced: u64,
-}
-
-/// How a mail domain lets our mail in.
-#[derive(Serialize, ToSchema)]
-pub(crate) struct DeliveryGroup {
-    key: String,
-    name: String,
-    accepted: Rate,
-    blocked: Rate,
-    bounced: Rate,
-    complaints: Rate,
-    let_in: LetIn,
-    about: About,
-    /// The first day of the last run of days on which it blocked anything.
-    blocked_since: Option<i64>,
-    days: Vec<DeliveryDay>,
-}
-
-#[derive(Serialize, ToSchema)]
-pub(crate) struct DeliveryView {
-    accepted: Rate,
-    groups: Vec<DeliveryGroup>,
-    from_day: i64,
-    to_day: i64,
-    /// What was reported of our name in the same time.
-    reported: u64,
-    aligned: Rate,
-    new_sources: usize,
-}
-
-fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
-    let today = now.div_euclid(DAY);
-    let filter = Filter { from: Some((today - DAYS + 1) * DAY), channel: Some(1), ..Filter::default() };
-    let needed = [Figure::Sent, Figure::Accepted, Figure::Blocked, Figure::Bounced, Figure::Delivered, Figure::Complaints];
-    let needed: Vec<Figure> = needed.into_iter().chain(std::iter::successors(Figure::Complaints.of(), |f| f.of())).collect();
-    let names = groups::names(c, By::Domain)?;
-    let mut by: BTreeMap<String, (groups::Group, BTreeMap<i64, DeliveryDay>)> = BTreeMap::new();
-    let pieces = groups::pieces_of(c, (By::Domain, Some(By::Day)), Clock::Utc, &filter, &needed)?;
-    for p in &pieces {
-        let (_, days) = by.entry(p.key.clone()).or_default();
-        let day = p.across.parse().unwrap_or(p.day);
-        let at = days.entry(day).or_insert(DeliveryDay { day, of: 0, blocked: 0, bounced: 0 });
-        at.of += p.sums.of(Figure::Sent);
-        at.blocked += p.sums.of(Figure::Blocked);
-        at.bounced += p.sums.of(Figure::Bounced);
-    }
-    for g in groups::together(&pieces) {
-        if let Some(of) = by.get_mut(&g.key) {
-            of.0 = g;
-        }
-    }
-    let group = |(key, (g, days)): (String, (groups::Group, BTreeMap<i64, DeliveryDay>))| {
-        let rate = |f: Figure| g.sums_for(f).rate(f);
-        let accepted = rate(Figure::Accepted);
-        let since = days.values().rev().take_while(|d| d.blocked > 0).last().map(|d| d.day);
-        DeliveryGroup {
-            name: names.get(&key).cloned().unwrap_or_else(|| key.clone()),
-            let_in: let_in(&accepted),
-            about: about(rate(Figure::Blocked).count, rate(Figure::Bounced).count),
-            accepted,
-            blocked: rate(Figure::Blocked),
-            bounced: rate(Figure::Bounced),
-            complaints: rate(Figure::Complaints),
-            blocked_since: since,
-            days: days.into_values().collect(),
-            key,
-        }
-    };
-    let mut groups: Vec<DeliveryGroup> = by.into_iter().map(group).collect();
-    groups.sort_by_key(|g| std::cmp::Reverse(g.accepted.of));
-    let sum = |f: fn(&DeliveryGroup) -> u64| groups.iter().map(f).sum::<u64>();
-    let sources = kept::sources(c, DAYS, rinse_core::Instant(now))?;
-    let (reported, aligned) = kept::together(&sources);
-    Ok(DeliveryView {
-        accepted: Rate::new(sum(|g| g.accepted.count), sum(|g| g.accepted.of)),
-        groups,
-        from_day: today - DAYS + 1,
-        to_day: today,
-        reported,
-        aligned,
-        new_sources: sources.iter().filter(|s| s.new).count(),
-    })
-}
-
-/// How each mail domain lets our mail in, day by day, over four weeks. A domain is told to let in less than it should only where the whole interval of
-/// its accepted mail lies under the mark (97%, 95%).
-#[utoipa::path(get, path = "/api/delivery", responses((status = 200, body = DeliveryView)))]
-pub(crate) async fn front(State(app): State<App>) -> Answer<DeliveryView> {
-    let now = app.now().0;
-    Ok(Json(app.store.read(move |c| view(c, now)).await?))
-}
 
 #[derive(Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]

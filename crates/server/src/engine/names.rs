@@ -1,0 +1,67 @@
+//! What only DNS knows, looked up once a day: which mail domains one operator takes mail for, the records of our senders, blocklists.
+
+use super::{Engine, Result};
+use crate::authentication;
+use rinse_core::delivery::operator::Mx;
+use rinse_core::{DAY, Instant};
+use rinse_store::delivery::operators;
+use rinse_store::settings;
+use std::sync::Arc;
+
+/// Domains that are looked up in a day, those with most people first.
+const A_DAY: u32 = 1_000;
+/// Questions on their way at once.
+const AT_ONCE: usize = 16;
+
+/// The day on which DNS was asked last, days since 1970.
+const LOOKED: &str = "names looked at";
+
+impl Engine {
+    /// By the machine's clock DNS is asked beside the sending, which waits for no name server.
+    pub(super) async fn keep_looking(self) {
+        let mut minutes = tokio::time::interval(std::time::Duration::from_secs(600));
+        while !self.is_ending() {
+            minutes.tick().await;
+            if let Err(e) = self.look_daily(self.clock.now()).await {
+                tracing::error!("{e}");
+            }
+        }
+    }
+
+    /// What is asked of DNS once a day.
+    pub(super) async fn look_daily(&self, now: Instant) -> Result<()> {
+        let day = now.0.div_euclid(DAY).to_string();
+        if !self.dns.is_asked() || self.store.read(|c| settings::get(c, LOOKED)).await?.as_ref() == Some(&day) {
+            return Ok(());
+        }
+        self.look_up_groups(now).await?;
+        self.look_at_names(now).await?;
+        self.store.write(move |c| settings::set(c, LOOKED, &day)).await
+    }
+
+    /// Looks what DNS says of our senders, and whether a blocklist has anything of ours.
+    pub(crate) async fn look_at_names(&self, now: Instant) -> Result<Option<Arc<authentication::Told>>> {
+        if !self.dns.is_asked() {
+            return Ok(None);
+        }
+        let asked = self.store.read(authentication::to_ask).await?;
+        let told = Arc::new(authentication::look(&self.dns, &asked, &self.base_url).await);
+        let kept = Arc::clone(&told);
+        self.store.write(move |c| kept.keep(c, now)).await?;
+        Ok(Some(told))
+    }
+
+    /// Looks for the mail hosts of domains that weren't looked for lately.
+    pub(crate) async fn look_up_groups(&self, now: Instant) -> Result<()> {
+        if !self.dns.is_asked() {
+            return Ok(());
+        }
+        let stale = self.store.read(move |c| operators::stale(c, now, A_DAY)).await?;
+        for part in stale.chunks(AT_ONCE) {
+            let asked = part.iter().map(|(_, name)| self.dns.mx(name)).collect::<Vec<_>>();
+            let found: Vec<(i64, Option<Vec<Mx>>)> = part.iter().map(|(id, _)| *id).zip(futures::future::join_all(asked).await).collect();
+            self.store.write(move |c| found.iter().try_for_each(|(id, mx)| operators::found(c, *id, mx.as_deref(), now))).await?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,156 @@
+//! Is our mail let in? By mailbox group and day, with what is wrong and what was done about it.
+
+pub(crate) mod alerts;
+pub(crate) mod names;
+pub(crate) mod reports;
+
+use crate::error::Answer;
+use crate::state::App;
+use axum::Json;
+use axum::extract::State;
+use rinse_core::DAY;
+use rinse_core::delivery::{About, LetIn, about, let_in};
+use rinse_core::figure::Figure;
+use rinse_core::findings::{By, Clock};
+use rinse_core::report::Rate;
+use rinse_store::delivery::alerts::{self as kept_alerts, Alert};
+use rinse_store::delivery::{operators, reports as kept};
+use rinse_store::domains::{self, GroupPause};
+use rinse_store::findings::groups::{self, Filter};
+use rinse_store::settings::Tied;
+use rinse_store::{Connection, StoreError, flow};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// The front page looks back so many days.
+const DAYS: i64 = 28;
+
+/// A day's mail to a group.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DeliveryDay {
+    /// Days since 1970, UTC.
+    day: i64,
+    of: u64,
+    /// Refused because of us.
+    blocked: u64,
+    /// Refused or given up for the address's reasons.
+    bounced: u64,
+}
+
+/// A group whose hosts asked for less: messages a minute.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct HeldBack {
+    usual: f64,
+    ceiling: f64,
+    since: i64,
+}
+
+/// How a mailbox group lets our mail in.
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DeliveryGroup {
+    name: String,
+    /// The domains whose mail it takes, as far as mail went there.
+    domains: Vec<Tied>,
+    accepted: Rate,
+    blocked: Rate,
+    bounced: Rate,
+    complaints: Rate,
+    let_in: LetIn,
+    about: About,
+    /// The first day of the last run of days on which it blocked anything.
+    blocked_since: Option<i64>,
+    days: Vec<DeliveryDay>,
+    pause: Option<GroupPause>,
+    held_back: Option<HeldBack>,
+}
+
+#[derive(Serialize, ToSchema)]
+pub(crate) struct DeliveryView {
+    accepted: Rate,
+    groups: Vec<DeliveryGroup>,
+    alerts: Vec<Alert>,
+    from_day: i64,
+    to_day: i64,
+    /// What was reported of our name in the same time.
+    reported: u64,
+    aligned: Rate,
+    new_sources: usize,
+}
+
+/// A group's sums, its days, and its domains.
+type Of = (groups::Group, BTreeMap<i64, DeliveryDay>, BTreeMap<i64, String>);
+
+fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
+    let today = now.div_euclid(DAY);
+    let filter = Filter { from: Some((today - DAYS + 1) * DAY), channel: Some(1), ..Filter::default() };
+    let needed = [Figure::Sent, Figure::Accepted, Figure::Blocked, Figure::Bounced, Figure::Delivered, Figure::Complaints];
+    let needed: Vec<Figure> = needed.into_iter().chain(std::iter::successors(Figure::Complaints.of(), |f| f.of())).collect();
+    let (names, operators) = (groups::names(c, By::Domain)?, operators::groups(c)?);
+    let mut by: BTreeMap<String, Of> = BTreeMap::new();
+    let mut pieces = groups::pieces_of(c, (By::Domain, Some(By::Day)), Clock::Utc, &filter, &needed)?;
+    for p in &mut pieces {
+        let domain: i64 = p.key.parse().unwrap_or(0);
+        let name = names.get(&p.key).cloned().unwrap_or_else(|| p.key.clone());
+        p.key = operators.get(&domain).cloned().unwrap_or_else(|| name.clone());
+        let (_, days, domains) = by.entry(p.key.clone()).or_default();
+        domains.insert(domain, name);
+        let day = p.across.parse().unwrap_or(p.day);
+        let at = days.entry(day).or_insert(DeliveryDay { day, of: 0, blocked: 0, bounced: 0 });
+        at.of += p.sums.of(Figure::Sent);
+        at.blocked += p.sums.of(Figure::Blocked);
+        at.bounced += p.sums.of(Figure::Bounced);
+    }
+    for g in groups::together(&pieces) {
+        if let Some(of) = by.get_mut(&g.key) {
+            of.0 = g;
+        }
+    }
+    let mut pauses = domains::paused_groups(c, rinse_core::Instant(now))?;
+    let mut held: BTreeMap<String, HeldBack> = flow::held_back(c, rinse_core::Instant(now))?
+        .into_iter()
+        .map(|h| (h.name, HeldBack { usual: h.usual, ceiling: h.ceiling, since: h.since }))
+        .collect();
+    let group = |(name, (g, days, domains)): (String, Of)| {
+        let rate = |f: Figure| g.sums_for(f).rate(f);
+        let accepted = rate(Figure::Accepted);
+        let since = days.values().rev().take_while(|d| d.blocked > 0).last().map(|d| d.day);
+        DeliveryGroup {
+            let_in: let_in(&accepted),
+            about: about(rate(Figure::Blocked).count, rate(Figure::Bounced).count),
+            accepted,
+            blocked: rate(Figure::Blocked),
+            bounced: rate(Figure::Bounced),
+            complaints: rate(Figure::Complaints),
+            blocked_since: since,
+            days: days.into_values().collect(),
+            pause: pauses.remove(&name),
+            held_back: held.remove(&name),
+            domains: domains.into_iter().map(|(id, name)| Tied { id, name }).collect(),
+            name,
+        }
+    };
+    let mut groups: Vec<DeliveryGroup> = by.into_iter().map(group).collect();
+    groups.sort_by_key(|g| std::cmp::Reverse(g.accepted.of));
+    let sum = |f: fn(&DeliveryGroup) -> u64| groups.iter().map(f).sum::<u64>();
+    let sources = kept::sources(c, DAYS, rinse_core::Instant(now))?;
+    let (reported, aligned) = kept::together(&sources);
+    Ok(DeliveryView {
+        accepted: Rate::new(sum(|g| g.accepted.count), sum(|g| g.accepted.of)),
+        groups,
+        alerts: kept_alerts::open(c)?,
+        from_day: today - DAYS + 1,
+        to_day: today,
+        reported,
+        aligned,
+        new_sources: sources.iter().filter(|s| s.new).count(),
+    })
+}
+
+/// How each mailbox group lets our mail in, day by day, over four weeks, with the alerts that are open and what was done. A group is told to let in
+/// less than it should only where the whole interval of its accepted mail lies under the mark (97%, 95%).
+#[utoipa::path(get, path = "/api/delivery", responses((status = 200, body = DeliveryView)))]
+pub(crate) async fn front(State(app): State<App>) -> Answer<DeliveryView> {
+    let now = app.now().0;
+    Ok(Json(app.store.read(move |c| view(c, now)).await?))
+}

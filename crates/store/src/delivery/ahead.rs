@@ -1,0 +1,81 @@
+//! What hosts would make of a mailing before it goes: the groups that it goes to, what is amiss with them, the share that is let in.
+
+use super::{alerts, names, operators};
+use crate::domains::{self, GroupPause};
+use crate::{Result, flow};
+use rinse_core::Instant;
+use rinse_core::delivery::ahead::{self, Expected, Group};
+use rinse_core::delivery::alert::Kind;
+use rinse_core::delivery::authentication::Line;
+use rinse_core::report::Rate;
+use rinse_core::stats::Arm;
+use rusqlite::{Connection, OptionalExtension};
+use serde::Serialize;
+use std::collections::{BTreeSet, HashMap};
+use utoipa::ToSchema;
+
+/// Groups that are told.
+const TOLD: usize = 50;
+
+/// A mailbox group that a mailing would go to.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct AheadGroup {
+    pub name: String,
+    pub people: u64,
+    /// Of the mailings of the last 90 days.
+    pub accepted: Rate,
+    pub pause: Option<GroupPause>,
+    /// Messages a minute that it gets now, where that is less than usual.
+    pub held_back: Option<f64>,
+    pub alerts: Vec<Kind>,
+}
+
+/// What hosts would make of a mailing.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct Ahead {
+    pub groups: Vec<AheadGroup>,
+    pub expected: Option<Expected>,
+    /// What hosts wouldn't find of the sender, as DNS was looked at last.
+    pub wrong: Vec<Line>,
+}
+
+/// What hosts would make of a mailing under a letterhead that goes to so many people of each domain.
+///
+/// # Errors
+/// When the database fails.
+pub fn of(c: &Connection, domains: &HashMap<i64, u64>, letterhead: i64, now: Instant) -> Result<Ahead> {
+    let operators = operators::groups(c)?;
+    let mut name = c.prepare_cached("SELECT name FROM domain WHERE id = ?1")?;
+    let mut people: HashMap<String, u64> = HashMap::new();
+    for (domain, n) in domains {
+        let group = match operators.get(domain) {
+            Some(group) => group.clone(),
+            None => name.query_row([domain], |r| r.get(0)).optional()?.unwrap_or_default(),
+        };
+        *people.entry(group).or_default() += n;
+    }
+    let mut history = alerts::accepted(c, now)?;
+    let mailings: BTreeSet<(Instant, i64)> = history.values().flat_map(|m| m.keys().copied()).collect();
+    let (mut pauses, held, open) = (domains::paused_groups(c, now)?, flow::held_back(c, now)?, alerts::open(c)?);
+    let mut weighed = Vec::new();
+    let mut groups: Vec<AheadGroup> = people
+        .into_iter()
+        .map(|(name, people)| {
+            let of = history.remove(&name).unwrap_or_default();
+            let before: Vec<Arm> = mailings.iter().map(|m| of.get(m).copied().unwrap_or_default()).collect();
+            let all = before.iter().fold(Arm::default(), |a, b| Arm { successes: a.successes + b.successes, trials: a.trials + b.trials });
+            weighed.push(Group { people, before });
+            AheadGroup {
+                accepted: Rate::new(all.successes, all.trials),
+                pause: pauses.remove(&name),
+                held_back: held.iter().find(|h| h.name == name).map(|h| h.ceiling),
+                alerts: open.iter().filter(|a| a.group == name).map(|a| a.kind).collect(),
+                people,
+                name,
+            }
+        })
+        .collect();
+    groups.sort_by(|a, b| b.people.cmp(&a.people).then_with(|| a.name.cmp(&b.name)));
+    groups.truncate(TOLD);
+    Ok(Ahead { groups, expected: ahead::expected(&weighed), wrong: names::wrong_with(c, letterhead)? })
+}

@@ -1,0 +1,197 @@
+//! Hosts that block are left in peace, and an alert stands until they let mail in again; greylisting is no block; groups are what DNS says, or a
+//! person.
+
+use crate::common::{START, mailing, rows, run, start};
+use rinse_core::address::Address;
+use rinse_core::bounce::Reply;
+use rinse_core::clearance::OverCap;
+use rinse_core::consent::Act;
+use rinse_core::delivery::operator::Mx;
+use rinse_core::delivery::pause::Rule;
+use rinse_core::{DAY, HOUR, Instant, MINUTE};
+use rinse_store::contacts::{self, Profile};
+use rinse_store::delivery::{alerts, operators};
+use rinse_store::ledger::{self, Origin};
+use rinse_store::{Connection, domains, flow, sends};
+
+const BLOCKED: &str = "550 5.7.1 blocked: reputation of the sender (ticket 4711)";
+const FINE: &str = "250 2.0.0 ok";
+
+/// Everything that is due from one instant to another, at the instants at which it is due; what a host says depends on the instant.
+fn go(c: &Connection, from: Instant, to: Instant, reply: impl Fn(Instant, i64) -> &'static str) -> usize {
+    let (mut now, mut ticks) = (from, 0);
+    loop {
+        ticks += 1;
+        loop {
+            let (batch, looked_at) = sends::claim(c, now, 10).unwrap();
+            if looked_at == 0 {
+                break;
+            }
+            for out in batch {
+                let tries = c.query_row("SELECT tries FROM send WHERE id = ?1", [out.send], |r| r.get(0)).unwrap();
+                sends::answered(c, out.send, &Reply::parse(reply(now, tries)), now).unwrap();
+            }
+        }
+        match sends::next_due(c).unwrap() {
+            Some(next) if next <= to => now = next.max(now + 1),
+            _ => return ticks,
+        }
+    }
+}
+
+fn mail(c: &Connection, at: Instant, to: Instant, reply: impl Fn(Instant, i64) -> &'static str) -> i64 {
+    let m = mailing(c, None, OverCap::Hold);
+    c.execute("UPDATE mailing SET state = 'sending', started_at = ?2 WHERE id = ?1", [m, at.0]).unwrap();
+    start(c, m, at);
+    go(c, at, to, reply);
+    m
+}
+
+fn look(c: &Connection, now: Instant) {
+    let found = alerts::look(c, now).unwrap();
+    alerts::keep(c, &found, now).unwrap();
+}
+
+fn one(c: &Connection, sql: &str) -> i64 {
+    rows::<i64>(c, sql)[0]
+}
+
+#[test]
+fn a_host_that_blocks_is_left_in_peace_and_let_in_again() {
+    run(900, |c| {
+        let (lets_go, end) = (START + 6 * HOUR, START + 20 * HOUR);
+        let reply = |now: Instant, _| if now < lets_go { BLOCKED } else { FINE };
+        let m = mail(c, START, START + HOUR, reply);
+        // Held back at once, then paused: fewer than a hundred of 900 were lost, and none of it counts against an address.
+        let lost = one(c, "SELECT count(*) FROM send WHERE failed_at IS NOT NULL");
+        assert!((50..=60).contains(&lost), "{lost}");
+        let pauses: Vec<String> = rows(c, "SELECT reason FROM domain_pause WHERE by_itself AND mailing_id = 1");
+        assert!(pauses.len() == 1 && pauses[0].contains("messages to tern.example were blocked"), "{pauses:?}");
+        assert_eq!(one(c, "SELECT count(*) FROM contact WHERE status <> 0"), 0);
+        let open = alerts::open(c).unwrap();
+        assert_eq!((open.len(), open[0].mailing_id, open[0].grave), (1, m, true));
+        let paused = &domains::paused_groups(c, START + HOUR).unwrap()["tern.example"];
+        assert_eq!((paused.waiting, paused.by_itself), (900 - lost, true));
+        assert!(flow::held_back(c, START + HOUR).unwrap()[0].ceiling < 1.0);
+
+        // The pause is over while the host still blocks: a message now and then finds out, and the rest goes once it lets go.
+        let ticks = go(c, START + HOUR, end, reply);
+        let lost = one(c, "SELECT count(*) FROM send WHERE failed_at IS NOT NULL");
+        assert!(lost <= 80, "{lost}");
+        assert_eq!(one(c, "SELECT count(*) FROM send WHERE accepted_at IS NOT NULL"), 900 - lost);
+        assert!(flow::held_back(c, end).unwrap().is_empty());
+        assert!(ticks < 1_500, "{ticks}");
+        assert_eq!(one(c, "SELECT count(*) FROM (SELECT 1 FROM send GROUP BY mailing_id, contact_id HAVING count(*) > 1)"), 0);
+
+        // Worked out again it is the same alert, with what was counted and what the host said.
+        look(c, START + DAY);
+        let open = alerts::open(c).unwrap();
+        assert_eq!((open.len(), open[0].mailing_id), (1, m));
+        assert!(open[0].words.starts_with(&format!("{lost} of 900 messages were blocked")), "{}", open[0].words);
+        assert!(open[0].words.ends_with("on one mailing; it was paused by itself."));
+        assert_eq!((open[0].lines.len(), open[0].lines[0].times), (1, lost.unsigned_abs()));
+        assert!(!open[0].lines[0].line.contains("4711"));
+        // Two mailings within limits end nothing; the third does.
+        for n in 1..=3 {
+            mail(c, START + n * 7 * DAY, START + n * 7 * DAY + HOUR, |_, _| FINE);
+            look(c, START + n * 7 * DAY + HOUR);
+            assert_eq!(alerts::open(c).unwrap().is_empty(), n == 3, "{n}");
+        }
+        assert!(alerts::all(c).unwrap()[0].person.is_none());
+    });
+}
+
+#[test]
+fn a_person_ends_an_alert_and_the_next_block_is_another() {
+    run(300, |c| {
+        let block = |_, _| BLOCKED;
+        mail(c, START, START + HOUR, block);
+        let id = alerts::open(c).unwrap()[0].id;
+        assert!(alerts::end(c, id, "ok", START + 2 * HOUR, 1).is_err(), "a reason is asked for");
+        c.execute("INSERT INTO person (id, name) SELECT 1, 'Ines Marek' WHERE NOT EXISTS (SELECT 1 FROM person WHERE id = 1)", []).unwrap();
+        alerts::end(c, id, "their postmaster took us off the list", START + 2 * HOUR, 1).unwrap();
+        assert!(alerts::end(c, id, "once more", START + 2 * HOUR, 1).is_err());
+        look(c, START + 3 * HOUR);
+        assert!(alerts::open(c).unwrap().is_empty(), "what was judged stays judged");
+        domains::resume_group(c, "tern.example", START + 3 * HOUR, None).unwrap();
+        assert!(domains::resume_group(c, "tern.example", START + 3 * HOUR, None).is_err());
+        go(c, START + 3 * HOUR, START + DAY, |_, _| FINE);
+        let second = mail(c, START + 7 * DAY, START + 7 * DAY + HOUR, block);
+        look(c, START + 8 * DAY);
+        let open = alerts::open(c).unwrap();
+        assert_eq!(open.iter().map(|a| a.mailing_id).collect::<Vec<_>>(), [second]);
+        assert_eq!(alerts::all(c).unwrap().len(), 2);
+    });
+}
+
+#[test]
+fn a_first_meeting_is_no_block() {
+    run(200, |c| {
+        let grey = |_, tries| if tries == 1 { "451 4.7.1 greylisted, try again in 300 seconds" } else { FINE };
+        mail(c, START, START + HOUR, grey);
+        assert_eq!(one(c, "SELECT count(*) FROM send WHERE accepted_at IS NOT NULL"), 200);
+        assert_eq!(
+            one(
+                c,
+                "SELECT (SELECT count(*) FROM throttle) + (SELECT count(*) FROM domain_pause) + (SELECT sum(blocked) FROM delivery_slot)"
+            ),
+            0
+        );
+        assert_eq!(one(c, "SELECT sum(deferred) FROM delivery_slot"), 200);
+        // Everybody went at their second try, ten minutes later.
+        assert_eq!(one(c, "SELECT max(accepted_at) FROM send"), (START + 10 * MINUTE).0);
+        flow::move_on(c, START + 3 * DAY).unwrap();
+        assert_eq!(one(c, "SELECT count(*) FROM delivery_slot"), 0);
+    });
+}
+
+/// Adds people of another domain.
+fn people_at(c: &Connection, domain: &str, n: usize) {
+    for i in 0..n {
+        let a = Address::parse(&format!("q{i}@{domain}")).unwrap();
+        let id = contacts::add(c, &a, &Profile::default(), START).unwrap();
+        ledger::act(c, id, START, Act::Agreed, &Origin { source: "test", ..Origin::default() }).unwrap();
+    }
+}
+
+#[test]
+fn one_operators_domains_are_one_group() {
+    run(60, |c| {
+        people_at(c, "gull.example", 60);
+        people_at(c, "petrel.example", 60);
+        let stale = operators::stale(c, START, 10).unwrap();
+        assert_eq!(stale.len(), 3);
+        let mx =
+            |host: &str| vec![Mx { preference: 20, host: "backup.elsewhere.example".into() }, Mx { preference: 10, host: host.into() }];
+        for (id, name) in &stale {
+            let host = if name == "petrel.example" { "mx.petrel.example." } else { "in7.bigpost.example." };
+            operators::found(c, *id, Some(&mx(host)), START).unwrap();
+        }
+        assert!(operators::stale(c, START + DAY, 10).unwrap().is_empty());
+        let group = |c: &Connection, name: &str| operators::all(c, 10).unwrap().into_iter().find(|d| d.name == name).unwrap();
+        assert_eq!((group(c, "gull.example").group, group(c, "tern.example").group), ("bigpost.example".into(), "bigpost.example".into()));
+        assert_eq!(group(c, "gull.example").mx.as_deref(), Some("in7.bigpost.example backup.elsewhere.example"));
+        // All of them block: each group is paused whole, once.
+        flow::set_rule(c, Rule { least: 20, ..Rule::default() }, START, None).unwrap();
+        assert!(flow::set_rule(c, Rule { hours: 0, ..Rule::default() }, START, None).is_err());
+        mail(c, START, START + HOUR, |_, _| BLOCKED);
+        assert_eq!(one(c, "SELECT count(*) FROM domain_pause"), 3);
+        assert_eq!(domains::paused_groups(c, START + HOUR).unwrap().len(), 2);
+        assert_eq!(alerts::open(c).unwrap().len(), 2);
+        domains::resume_group(c, "bigpost.example", START + HOUR, None).unwrap();
+        assert_eq!(domains::paused_groups(c, START + HOUR).unwrap().len(), 1);
+        // What a person says stays, whatever DNS says; until they take it back.
+        let gull = group(c, "gull.example").id;
+        operators::say(c, gull, Some(" Gull-Works.example"), START, None).unwrap();
+        operators::found(c, gull, Some(&mx("mx.other.example")), START + DAY).unwrap();
+        assert_eq!(group(c, "gull.example").group, "gull-works.example");
+        assert!(operators::say(c, gull, Some("two words"), START, None).is_err());
+        operators::say(c, gull, None, START, None).unwrap();
+        assert_eq!(group(c, "gull.example").group, "other.example");
+        // No answer changes nothing; no mail host leaves the domain alone.
+        operators::found(c, gull, None, START + 2 * DAY).unwrap();
+        assert_eq!(group(c, "gull.example").group, "other.example");
+        operators::found(c, gull, Some(&[]), START + 3 * DAY).unwrap();
+        assert_eq!((group(c, "gull.example").group, group(c, "gull.example").said_by), ("gull.example".into(), operators::SaidBy::Nobody));
+    });
+}
