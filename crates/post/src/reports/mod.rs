@@ -99,6 +99,20 @@ fn attached(bytes: &[u8]) -> Result<Vec<One>, ReportError> {
     if found.is_empty() { Err(why.unwrap_or(nothing)) } else { Ok(found) }
 }
 
+/// Does a mail bring what may be a report, by the types of its parts (RFC 7489, section 7.2.1.1; RFC 8460, section 5.3)?
+#[must_use]
+pub fn may_bring_one(mail: &[u8]) -> bool {
+    const TYPES: [&str; 8] = ["zip", "x-zip-compressed", "gzip", "x-gzip", "xml", "tlsrpt+gzip", "tlsrpt+json", "x-zip"];
+    let Some(message) = MessageParser::default().parse(mail) else { return false };
+    message.parts.iter().any(|part| {
+        part.content_type().is_some_and(|t| {
+            let sub = t.subtype().unwrap_or_default().to_ascii_lowercase();
+            t.ctype().eq_ignore_ascii_case("application") && TYPES.contains(&sub.as_str())
+                || t.ctype().eq_ignore_ascii_case("text") && sub == "xml"
+        })
+    })
+}
+
 /// Reads the reports in a file, whatever its name is.
 ///
 /// # Errors

@@ -1,6 +1,7 @@
 //! Mail that comes in: reports, replies, answers of programs.
 
 use super::{At, instant};
+use crate::handlers::delivery::reports::take_file;
 use crate::message;
 use crate::state::App;
 use axum::body::Bytes;
@@ -11,6 +12,7 @@ use rinse_core::Instant;
 use rinse_core::message::subject;
 use rinse_core::token::{Kind, hex};
 use rinse_post::inbound::{self, Inbound, Written};
+use rinse_post::reports;
 use rinse_store::{Connection, doors, notices, responses, sends, signups};
 use sha2::{Digest, Sha256};
 use std::time::Duration;
@@ -75,6 +77,26 @@ pub(super) async fn take(State(app): State<App>, Path(secret): Path<String>, hea
     let replied = local.rsplit_once('+').and_then(|(_, t)| app.signer.read_mailbox(Kind::Reply, t));
     let mut send = returned.or(replied);
     let mut known = Known::Surely;
+    // Other hosts' reports of mail in our name come to an address of ours like any mail. Broken ones are kept where reports are asked for.
+    if send.is_none() && !matches!(kind, Inbound::Feedback { .. }) && !local.contains('+') {
+        let (raw, asked_for) = (body.clone(), local.eq_ignore_ascii_case("reports"));
+        if app
+            .apart
+            .run(PATIENCE, move || reports::may_bring_one(&raw) && (asked_for || reports::read(&raw).is_ok()))
+            .await
+            .unwrap_or(false)
+        {
+            if let Some(door) = door
+                && app.store.write(move |c| doors::used(c, door, at)).await.is_err()
+            {
+                return StatusCode::SERVICE_UNAVAILABLE.into_response();
+            }
+            return match take_file(&app, format!("mail of {}", at.words()), body, None).await {
+                Ok(_) => StatusCode::NO_CONTENT.into_response(),
+                Err(_) => StatusCode::SERVICE_UNAVAILABLE.into_response(),
+            };
+        }
+    }
     // Without a number that it answers it may be a reply all the same.
     if send.is_none() && matches!(kind, Inbound::Reply | Inbound::Other) {
         match answered(&app, &written, at).await {

@@ -142,3 +142,27 @@ async fn a_blocklist_is_believed_once_it_has_shown_that_it_is_one() {
     let (status, _) = s.api("DELETE", &format!("/api/delivery/blocklists/{list}"), "").await;
     assert_eq!(status, StatusCode::NOT_FOUND);
 }
+
+/// Hosts send their reports by mail, packed and attached; whatever else comes to an address of ours stays what it is.
+#[tokio::test(flavor = "multi_thread")]
+async fn reports_come_by_mail() {
+    let s = Inside::new().await;
+    let today = s.ok("GET", "/api/clock", &Value::Null).await["now"].as_i64().unwrap() / 86_400_000;
+    let xml = dmarc(&Scenario::skerry_light(), "gull.example", today - 1, 1);
+    let mail = |kind: &str, body: &str| {
+        format!(
+            "From: noreply@gull.example\r\nTo: letters@skerry-light.example\r\nSubject: Report Domain: skerry-light.example\r\nAuto-Submitted: auto-generated\r\nMIME-Version: 1.0\r\nContent-Type: multipart/mixed; boundary=b\r\n\r\n--b\r\nContent-Type: text/plain\r\n\r\nThis is a report.\r\n--b\r\nContent-Type: {kind}\r\nContent-Disposition: attachment; filename=r.xml\r\n\r\n{body}\r\n--b--\r\n"
+        )
+    };
+    let reports = "SELECT count(*) FROM report_in";
+    assert_eq!(s.mail("letters@skerry-light.example", &mail("text/xml", &xml)).await, StatusCode::NO_CONTENT);
+    assert_eq!(s.count(reports), 1);
+    assert_eq!(s.count("SELECT sum(messages) > 0 FROM dmarc_row"), 1);
+    // The same again changes nothing; neither does what only looks like one, but where reports are asked for it is kept as broken.
+    s.mail("reports@skerry-light.example", &mail("application/xml", &xml)).await;
+    s.mail("letters@skerry-light.example", &mail("application/zip", "no archive")).await;
+    s.mail("letters@skerry-light.example", &mail("text/plain", &xml)).await;
+    assert_eq!(s.count(reports), 1);
+    s.mail("reports@skerry-light.example", &mail("application/zip", "no archive")).await;
+    assert_eq!(s.count("SELECT count(*) FROM report_in WHERE kind = 'unreadable'"), 1);
+}
