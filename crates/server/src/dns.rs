@@ -11,6 +11,8 @@ use mail_auth::{MessageAuthenticator, SpfResult};
 use rinse_core::delivery::authentication::Spf;
 use rinse_core::delivery::operator::Mx;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
 /// A question is given up after this.
@@ -40,16 +42,23 @@ impl std::str::FromStr for AskDns {
     }
 }
 
+/// After so many questions in a row without an answer the next ones aren't asked any more: whoever asks a hundred would wait for minutes.
+const SILENT: u32 = 4;
+
 /// Who is asked; cheap to clone.
 #[derive(Clone, Default)]
-pub(crate) struct Dns(Option<TokioResolver>);
+pub(crate) struct Dns {
+    resolver: Option<TokioResolver>,
+    /// Questions in a row that weren't answered.
+    silent: Arc<AtomicU32>,
+}
 
 impl Dns {
     /// # Errors
     /// When the machine's own resolver can't be found out.
     pub(crate) fn of(ask: AskDns) -> anyhow::Result<Self> {
         let mut builder = match ask {
-            AskDns::Nobody => return Ok(Self(None)),
+            AskDns::Nobody => return Ok(Self::default()),
             AskDns::System => Resolver::builder_tokio()?,
             AskDns::At(at) => {
                 let mut server = NameServerConfig::udp_and_tcp(at.ip());
@@ -61,24 +70,45 @@ impl Dns {
         };
         let options = builder.options_mut();
         (options.timeout, options.attempts) = (Duration::from_secs(3), 2);
-        Ok(Self(Some(builder.build()?)))
+        Ok(Self { resolver: Some(builder.build()?), silent: Arc::default() })
     }
 
     /// Can anybody be asked?
     pub(crate) fn is_asked(&self) -> bool {
-        self.0.is_some()
+        self.resolver.is_some()
+    }
+
+    /// The same for a round of questions of its own: a name server that was silent before is asked again.
+    pub(crate) fn once_more(&self) -> Self {
+        Self { resolver: self.resolver.clone(), silent: Arc::default() }
+    }
+
+    fn is_silent(&self) -> bool {
+        self.silent.load(Ordering::Relaxed) >= SILENT
+    }
+
+    fn answered(&self, answer: bool) {
+        if answer {
+            self.silent.store(0, Ordering::Relaxed);
+        } else {
+            self.silent.fetch_add(1, Ordering::Relaxed);
+        }
     }
 
     /// The records of a name; empty where it has none; none where nobody said anything.
     async fn records(&self, name: &str, kind: RecordType) -> Option<Vec<RData>> {
         // Never looked up below a search domain.
         let name = format!("{}.", name.trim_end_matches('.'));
-        let asked = tokio::time::timeout(PATIENCE, self.0.as_ref()?.lookup(name, kind)).await.ok()?;
-        match asked {
-            Ok(found) => Some(found.answers().iter().map(|r| r.data.clone()).collect()),
-            Err(e) if no_such(&e) => Some(Vec::new()),
-            Err(_) => None,
+        if self.is_silent() {
+            return None;
         }
+        let found = match tokio::time::timeout(PATIENCE, self.resolver.as_ref()?.lookup(name, kind)).await {
+            Ok(Ok(found)) => Some(found.answers().iter().map(|r| r.data.clone()).collect()),
+            Ok(Err(e)) if no_such(&e) => Some(Vec::new()),
+            Ok(Err(_)) | Err(_) => None,
+        };
+        self.answered(found.is_some());
+        found
     }
 
     pub(crate) async fn mx(&self, domain: &str) -> Option<Vec<Mx>> {
@@ -119,7 +149,7 @@ impl Dns {
 
     /// What the SPF records say of an address that sends for a domain (RFC 7208, section 4).
     pub(crate) async fn spf(&self, ip: IpAddr, hello: &str, domain: &str) -> Spf {
-        let Some(resolver) = self.0.clone() else { return Spf::TempError };
+        let Some(resolver) = self.resolver.clone().filter(|_| !self.is_silent()) else { return Spf::TempError };
         let (sender, asks) = (format!("postmaster@{domain}"), MessageAuthenticator(resolver));
         let asked = asks.verify_spf(SpfParameters::verify_mail_from(ip, hello, hello, &sender));
         match tokio::time::timeout(PATIENCE, asked).await.map(|out| out.result()) {

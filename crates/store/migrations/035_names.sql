@@ -11,3 +11,10 @@ CREATE TABLE listing (
     listed_at INTEGER NOT NULL, off_at INTEGER
 );
 CREATE UNIQUE INDEX listing_open ON listing (blocklist_id, subject) WHERE off_at IS NULL;
+-- What was reported, by source and by day: a host's report may name fifty thousand sources.
+CREATE INDEX dmarc_row_source ON dmarc_row (source, day);
+CREATE TABLE dmarc_source (source TEXT PRIMARY KEY, first_day INTEGER NOT NULL) WITHOUT ROWID;
+INSERT INTO dmarc_source SELECT source, min(day) FROM dmarc_row GROUP BY source;
+CREATE INDEX dmarc_source_first ON dmarc_source (first_day);
+CREATE TABLE dmarc_day (day INTEGER PRIMARY KEY, messages INTEGER NOT NULL, aligned INTEGER NOT NULL);
+INSERT INTO dmarc_day SELECT day, sum(messages), sum(messages * (dkim OR spf)) FROM dmarc_row GROUP BY day;

@@ -61,7 +61,7 @@ async fn a_block_is_noticed_paused_explained_and_let_go_on() {
     assert_eq!(b.rinse.json("GET", "/api/delivery/pause-rule", &Value::Null)["hours"], 12);
 
     b.go("/delivery/groups").await;
-    b.shows("taken mail for by").await;
+    b.shows("is taken by").await;
     b.click("change").await;
     b.fill("Group of tern.example", "bigpost.example").await;
     b.click("Keep").await;

@@ -16353,8 +16353,11 @@ export interface components {
             came: components["schemas"]["ReportIn"][];
             /** Format: int64 */
             messages: number;
+            /** @description … of so many. */
+            of_sources: number;
             /** Format: int64 */
             reports: number;
+            /** @description Those with most that wasn't ours first, at most 500 … */
             sources: components["schemas"]["SendingSource"][];
             tls: components["schemas"]["TlsSeen"][];
         };

@@ -57,8 +57,9 @@ impl Engine {
             return Ok(());
         }
         let stale = self.store.read(move |c| operators::stale(c, now, A_DAY)).await?;
+        let dns = self.dns.once_more();
         for part in stale.chunks(AT_ONCE) {
-            let asked = part.iter().map(|(_, name)| self.dns.mx(name)).collect::<Vec<_>>();
+            let asked = part.iter().map(|(_, name)| dns.mx(name)).collect::<Vec<_>>();
             let found: Vec<(i64, Option<Vec<Mx>>)> = part.iter().map(|(id, _)| *id).zip(futures::future::join_all(asked).await).collect();
             self.store.write(move |c| found.iter().try_for_each(|(id, mx)| operators::found(c, *id, mx.as_deref(), now))).await?;
         }

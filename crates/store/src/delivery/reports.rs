@@ -94,7 +94,17 @@ pub fn take(c: &Connection, name: &str, digest: &[u8], reports: &[Report], now: 
         match &r.says {
             Says::Dmarc(rows) => {
                 let mut s = c.prepare_cached("INSERT INTO dmarc_row VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)")?;
+                let mut seen = c.prepare_cached(
+                    "INSERT INTO dmarc_source VALUES (?1, ?2) ON CONFLICT DO UPDATE SET first_day = ?2 WHERE first_day > ?2",
+                )?;
+                let of_us = |d: &&DmarcRow| d.dkim || d.spf;
+                let messages = |rows: &mut dyn Iterator<Item = &DmarcRow>| rows.fold(0i64, |n, d| n.saturating_add(d.messages));
+                c.prepare_cached(
+                    "INSERT INTO dmarc_day VALUES (?1, ?2, ?3) ON CONFLICT DO UPDATE SET messages = messages + ?2, aligned = aligned + ?3",
+                )?
+                .execute(params![day, messages(&mut rows.iter()), messages(&mut rows.iter().filter(of_us))])?;
                 for d in rows {
+                    seen.execute(params![d.source, day])?;
                     s.execute(params![id, day, d.source, d.messages, d.dkim, d.spf, d.disposition, d.header_from])?;
                 }
                 out.new += 1;
@@ -165,7 +175,10 @@ pub struct Came {
 
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct ReportsIn {
+    /// Those with most that wasn't ours first, at most 500 …
     pub sources: Vec<Source>,
+    /// … of so many.
+    pub of_sources: usize,
     pub messages: u64,
     pub aligned: Rate,
     pub tls: Vec<Tls>,
@@ -174,6 +187,8 @@ pub struct ReportsIn {
     pub reports: i64,
 }
 
+/// Sources that are told; the others sent less that isn't ours.
+const SOURCES: i64 = 500;
 /// A source is called new for so long.
 const NEW_DAYS: i64 = 14;
 const SHOWN: i64 = 50;
@@ -183,17 +198,39 @@ const SHOWN: i64 = 50;
 /// # Errors
 /// When the database fails.
 pub fn told(c: &Connection, days: i64, now: Instant) -> Result<ReportsIn> {
-    let sources = sources(c, days, now)?;
-    let (messages, aligned) = together(&sources);
+    let (sources, of_sources) = sources(c, days, now)?;
+    let (messages, aligned) = together(c, days, now)?;
     let reports = c.prepare_cached("SELECT count(*) FROM report_in")?.query_row([], |r| r.get(0))?;
-    Ok(ReportsIn { sources, messages, aligned, tls: tls(c, now.0.div_euclid(DAY) - days)?, came: came(c)?, reports })
+    Ok(ReportsIn { sources, of_sources, messages, aligned, tls: tls(c, now.0.div_euclid(DAY) - days)?, came: came(c)?, reports })
 }
 
-/// All that was reported of some sources: how many messages, and how many of them passed.
-#[must_use]
-pub fn together(sources: &[Source]) -> (u64, Rate) {
-    let messages = sources.iter().map(|s| s.messages).sum();
-    (messages, Rate::new(sources.iter().map(|s| s.aligned.count).sum(), messages))
+/// All that was reported of the last `days`: how many messages, and how many of them passed.
+///
+/// # Errors
+/// When the database fails.
+pub fn together(c: &Connection, days: i64, now: Instant) -> Result<(u64, Rate)> {
+    let (messages, aligned): (i64, i64) = c
+        .prepare_cached("SELECT coalesce(sum(messages), 0), coalesce(sum(aligned), 0) FROM dmarc_day WHERE day >= ?1")?
+        .query_row([now.0.div_euclid(DAY) - days], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let messages = messages.max(0).unsigned_abs();
+    Ok((messages, Rate::new(aligned.max(0).unsigned_abs().min(messages), messages)))
+}
+
+/// Sources that weren't seen before the last two weeks, where others were.
+///
+/// # Errors
+/// When the database fails.
+pub fn new_sources(c: &Connection, now: Instant) -> Result<usize> {
+    let since = now.0.div_euclid(DAY) - NEW_DAYS;
+    if first_ever(c)?.is_none_or(|first| first > since) {
+        return Ok(0);
+    }
+    let n: i64 = c.prepare_cached("SELECT count(*) FROM dmarc_source WHERE first_day > ?1")?.query_row([since], |r| r.get(0))?;
+    Ok(usize::try_from(n).unwrap_or(0))
+}
+
+fn first_ever(c: &Connection) -> Result<Option<i64>> {
+    Ok(c.prepare_cached("SELECT min(first_day) FROM dmarc_source")?.query_row([], |r| r.get(0))?)
 }
 
 /// Each word once, none of them empty.
@@ -204,22 +241,28 @@ fn words(mut all: Vec<String>) -> Vec<String> {
     all
 }
 
-/// Who sent in our name in the last `days`, those with most that wasn't aligned first.
+/// Who sent in our name in the last `days`, those with most that wasn't aligned first, and how many there are in all.
 ///
 /// # Errors
 /// When the database fails.
-pub fn sources(c: &Connection, days: i64, now: Instant) -> Result<Vec<Source>> {
+pub fn sources(c: &Connection, days: i64, now: Instant) -> Result<(Vec<Source>, usize)> {
     let today = now.0.div_euclid(DAY);
     let whole = |n: i64| n.max(0).unsigned_abs();
-    let first_ever: Option<i64> = c.prepare_cached("SELECT min(day) FROM dmarc_row")?.query_row([], |r| r.get(0))?;
+    let first_ever = first_ever(c)?;
     let mut s = c.prepare_cached(
-        "SELECT d.source, sum(d.messages), sum(d.messages * (d.dkim OR d.spf)), sum(d.messages * d.dkim), sum(d.messages * d.spf),
-            sum(d.messages * (d.disposition IN ('quarantine', 'reject'))), json_group_array(DISTINCT d.header_from),
-            json_group_array(DISTINCT coalesce(r.org, '')), max(d.day),
-            (SELECT min(day) FROM dmarc_row x WHERE x.source = d.source)
-         FROM dmarc_row d JOIN report_in r ON r.id = d.report_id WHERE d.day >= ?1 GROUP BY 1 ORDER BY sum(d.messages * NOT (d.dkim OR d.spf)) DESC, 2 DESC",
+        "WITH most AS MATERIALIZED (
+            SELECT source, sum(messages) AS messages, sum(messages * (dkim OR spf)) AS aligned, sum(messages * dkim) AS dkim, sum(messages * spf) AS spf,
+                sum(messages * (disposition IN ('quarantine', 'reject'))) AS stopped, max(day) AS last, count(*) OVER () AS sources
+            FROM dmarc_row WHERE day >= ?1 GROUP BY source ORDER BY sum(messages * NOT (dkim OR spf)) DESC, 2 DESC LIMIT ?2)
+         SELECT m.source, m.messages, m.aligned, m.dkim, m.spf, m.stopped,
+            (SELECT json_group_array(DISTINCT d.header_from) FROM dmarc_row d WHERE d.source = m.source AND d.day >= ?1),
+            (SELECT json_group_array(DISTINCT coalesce(r.org, '')) FROM dmarc_row d JOIN report_in r ON r.id = d.report_id WHERE d.source = m.source AND d.day >= ?1),
+            m.last, (SELECT first_day FROM dmarc_source f WHERE f.source = m.source), m.sources
+         FROM most m",
     )?;
-    s.query_map([today - days], |r| {
+    let mut of_sources = 0;
+    let told = s.query_map(params![today - days, SOURCES], |r| {
+        of_sources = r.get::<_, i64>(10)?.max(0).unsigned_abs();
         let messages = whole(r.get(1)?);
         let rate = |n: i64| Rate::new(whole(n), messages);
         let listed = |text: String| Ok::<_, rusqlite::Error>(words(crate::stored::document(&text, "report row", 0)?));
@@ -237,9 +280,9 @@ pub fn sources(c: &Connection, days: i64, now: Instant) -> Result<Vec<Source>> {
             last_day: r.get(8)?,
             new: first_day > today - NEW_DAYS && first_ever.is_some_and(|f| f <= today - NEW_DAYS),
         })
-    })?
-    .collect::<rusqlite::Result<_>>()
-    .map_err(Into::into)
+    })?;
+    let told = told.collect::<rusqlite::Result<_>>()?;
+    Ok((told, usize::try_from(of_sources).unwrap_or(usize::MAX)))
 }
 
 /// How connections were secured since a day, those with most failures first.

@@ -195,3 +195,42 @@ fn one_operators_domains_are_one_group() {
         assert_eq!((group(c, "gull.example").group, group(c, "gull.example").said_by), ("gull.example".into(), operators::SaidBy::Nobody));
     });
 }
+
+/// A report may name fifty thousand sources: those that matter are told, and all are counted.
+#[test]
+fn many_sources_are_counted_and_some_told() {
+    use rinse_store::delivery::reports::{DmarcRow, Report, Says, new_sources, take, told};
+    run(0, |c| {
+        let report = |id: &str, at: Instant, sources: std::ops::Range<u32>| Report {
+            report_id: Some(id.into()),
+            org: Some("gull.example".into()),
+            domain: Some("skerry-light.example".into()),
+            begin: Some(at.0),
+            says: Says::Dmarc(
+                sources
+                    .map(|i| DmarcRow {
+                        source: format!("2001:db8::{i:x}"),
+                        messages: 1 + i64::from(i % 3),
+                        dkim: i % 2 == 0,
+                        spf: false,
+                        disposition: "none".into(),
+                        header_from: "skerry-light.example".into(),
+                    })
+                    .collect(),
+            ),
+            ..Report::default()
+        };
+        take(c, "a", b"a", &[report("1", START, 0..700)], START, None).unwrap();
+        let later = START + 40 * DAY;
+        take(c, "b", b"b", &[report("2", later, 600..1_500)], later, None).unwrap();
+        let t = told(c, 90, later).unwrap();
+        assert_eq!((t.sources.len(), t.of_sources), (500, 1_500));
+        assert_eq!(t.messages, rows::<i64>(c, "SELECT sum(messages) FROM dmarc_row")[0].unsigned_abs());
+        assert_eq!(t.aligned.count, rows::<i64>(c, "SELECT sum(messages) FROM dmarc_row WHERE dkim")[0].unsigned_abs());
+        assert!(t.sources.iter().all(|s| s.aligned.count == 0), "what isn't ours comes first");
+        assert_eq!(new_sources(c, later).unwrap(), 800);
+        assert_eq!(told(c, 7, later).unwrap().of_sources, 900);
+        // Nobody is new where nothing was there before.
+        assert_eq!(new_sources(c, START).unwrap(), 0);
+    });
+}

@@ -38,12 +38,14 @@ function Add() {
         label="A list, as it is asked"
         value={zone}
         onChange={(e) => setZone(e.target.value)}
+        style={{ width: "24em" }}
         slotProps={{ htmlInput: { maxLength: 253 } }}
       />
       <TextField
         select
         size="small"
         label="It has"
+        style={{ width: "10em" }}
         value={of}
         onChange={(e) => setOf(e.target.value as Schemas["BlocklistOf"])}
       >

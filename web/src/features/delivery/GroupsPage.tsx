@@ -73,8 +73,7 @@ export function GroupsPage() {
               </div>
               <h1>Mailbox groups</h1>
               <p className="finding">
-                {plural(all.length, "mail domain")} {all.length === 1 ? "is" : "are"} taken mail for by{" "}
-                <em>{plural(groups, "operator")}</em>
+                The mail of {plural(all.length, "domain")} is taken by <em>{plural(groups, "operator")}</em>
                 {looked === 0 && ", as far as their names tell: nobody has looked into DNS"}.
               </p>
               <p className="soft" style={{ maxWidth: "62em" }}>
@@ -104,7 +103,7 @@ export function GroupsPage() {
                         </>
                       ),
                   ),
-                  col.text("Told", (d) => SAID[d.said_by]),
+                  col.text("Known", (d) => SAID[d.said_by]),
                   col.text("Mail hosts", (d) =>
                     d.mx_at == null ? "not looked for" : d.mx ? d.mx.split(" ").join(", ") : "none found",
                   ),

@@ -33,7 +33,10 @@ function Sentence({ v }: { v: Schemas["ReportsIn"] }) {
     <p className="finding">
       Of {count(v.messages)} messages in our name, <em>{percent(v.aligned.rate)}</em> were ours to send
       {fresh.length > 0 &&
-        `; ${plural(fresh.length, "source")} not seen before: ${fresh.map((s) => s.source).join(", ")}`}
+        `; ${plural(fresh.length, "source")} not seen before: ${fresh
+          .slice(0, 3)
+          .map((s) => s.source)
+          .join(", ")}${fresh.length > 3 ? ", …" : ""}`}
       .
     </p>
   );
@@ -128,6 +131,11 @@ export function ReportsPage() {
                   col.day("Last", (s) => s.last_day * DAY),
                 ]}
               />
+            )}
+            {v.of_sources > v.sources.length && (
+              <p className="soft small">
+                The {count(v.sources.length)} sources with most that wasn’t ours, of {count(v.of_sources)}.
+              </p>
             )}
             {v.tls.length > 0 && (
               <>

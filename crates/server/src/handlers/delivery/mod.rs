@@ -133,8 +133,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
     let mut groups: Vec<DeliveryGroup> = by.into_iter().map(group).collect();
     groups.sort_by_key(|g| std::cmp::Reverse(g.accepted.of));
     let sum = |f: fn(&DeliveryGroup) -> u64| groups.iter().map(f).sum::<u64>();
-    let sources = kept::sources(c, DAYS, rinse_core::Instant(now))?;
-    let (reported, aligned) = kept::together(&sources);
+    let (reported, aligned) = kept::together(c, DAYS, rinse_core::Instant(now))?;
     Ok(DeliveryView {
         accepted: Rate::new(sum(|g| g.accepted.count), sum(|g| g.accepted.of)),
         groups,
@@ -143,7 +142,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
         to_day: today,
         reported,
         aligned,
-        new_sources: sources.iter().filter(|s| s.new).count(),
+        new_sources: kept::new_sources(c, rinse_core::Instant(now))?,
     })
 }
 

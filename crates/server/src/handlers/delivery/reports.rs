@@ -39,8 +39,11 @@ pub(crate) struct Named {
     name: String,
 }
 
+/// More messages than anybody sends: what a report says beyond is no count.
+const MOST_MESSAGES: i64 = 1_000_000_000_000;
+
 fn whole(n: Option<&Number>) -> i64 {
-    n.and_then(Number::whole).unwrap_or(0).max(0)
+    n.and_then(Number::whole).unwrap_or(0).clamp(0, MOST_MESSAGES)
 }
 
 /// A report in the words of the store: records that say the same of the same source are one.
@@ -50,7 +53,8 @@ fn of_dmarc(d: Dmarc) -> Report {
         let pass = |result: Option<&str>| aligned(result, None);
         let text = |t: Option<String>| t.unwrap_or_default().to_ascii_lowercase();
         let key = (text(r.source_ip), pass(r.dkim.as_deref()), pass(r.spf.as_deref()), text(r.disposition), text(r.header_from));
-        *rows.entry(key).or_default() += whole(r.count.as_ref());
+        let sum: &mut i64 = rows.entry(key).or_default();
+        *sum = (*sum + whole(r.count.as_ref())).min(MOST_MESSAGES);
     }
     let rows = rows.into_iter().map(|((source, dkim, spf, disposition, header_from), messages)| DmarcRow {
         source,
@@ -74,7 +78,7 @@ fn of_dmarc(d: Dmarc) -> Report {
 fn of_tls(t: &Value) -> Report {
     let text = |v: &Value| v.as_str().map(str::to_owned);
     let at = |v: &Value| v.as_str().and_then(|t| t.parse::<jiff::Timestamp>().ok()).map(|t| t.as_millisecond());
-    let count = |v: &Value| v.as_i64().unwrap_or(0).max(0);
+    let count = |v: &Value| v.as_i64().unwrap_or(0).clamp(0, MOST_MESSAGES);
     let rows = t["policies"].as_array().into_iter().flatten().map(|p| TlsRow {
         domain: text(&p["policy"]["policy-domain"]).unwrap_or_default(),
         policy: text(&p["policy"]["policy-type"]).unwrap_or_default(),
