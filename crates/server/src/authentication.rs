@@ -119,7 +119,7 @@ async fn facts(dns: &Dns, s: &Sender, addresses: &[IpAddr], base_url: &str) -> F
         dmarc,
         dmarc_above,
         addresses: of_addresses,
-        takes_mail: mx.map(|mx| mx.iter().any(|m| m.host.trim_end_matches('.') != "")),
+        takes_mail: mx.map(|mx| mx.iter().any(|m| !m.host.trim_end_matches('.').is_empty())),
         base_url: base_url.to_owned(),
         domain: s.domain.clone(),
     }

@@ -2,6 +2,7 @@
 //! person.
 
 use crate::common::{START, mailing, rows, run, start};
+use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
 use rinse_core::clearance::OverCap;
@@ -194,6 +195,44 @@ fn one_operators_domains_are_one_group() {
         operators::found(c, gull, Some(&[]), START + 3 * DAY).unwrap();
         assert_eq!((group(c, "gull.example").group, group(c, "gull.example").said_by), ("gull.example".into(), operators::SaidBy::Nobody));
     });
+}
+
+const SLOWER: &str = "421 4.7.0 too many messages from you, slow down";
+const GREY: &str = "451 4.7.1 greylisted, try again later";
+
+proptest! {
+    #![proptest_config(crate::common::histories(12))]
+
+    /// Whatever hosts answer for a day and a half: once they let mail in, everybody has been answered for, once; each reply was counted; pauses of a
+    /// domain never stand beside each other.
+    #[test]
+    fn whatever_hosts_answer_everybody_is_answered_for(answers in prop::collection::vec(0usize..5, 40..200), least in 5u32..60) {
+        run(80, move |c| {
+            flow::set_rule(c, Rule { least, ..Rule::default() }, START, None).unwrap();
+            let (until, end) = (START + 36 * HOUR, START + 5 * DAY);
+            let next = std::cell::Cell::new(0usize);
+            let replies = std::cell::Cell::new(0i64);
+            mail(c, START, end, |now, _| {
+                replies.set(replies.get() + 1);
+                if now >= until {
+                    return FINE;
+                }
+                next.set(next.get() + 1);
+                [FINE, BLOCKED, SLOWER, GREY, FINE][answers[next.get() % answers.len()]]
+            });
+            assert_eq!(one(c, "SELECT count(*) FROM send"), 80);
+            assert_eq!(one(c, "SELECT count(*) FROM send WHERE accepted_at IS NOT NULL OR failed_at IS NOT NULL"), 80, "nobody waits for ever");
+            assert_eq!(one(c, "SELECT sum(accepted + deferred + blocked + failed) FROM delivery_slot"), replies.get());
+            assert_eq!(
+                one(c, "SELECT count(*) FROM domain_pause a JOIN domain_pause b ON a.domain_id = b.domain_id AND a.id < b.id AND b.made_at < a.until_at"),
+                0
+            );
+            assert_eq!(one(c, "SELECT count(*) FROM contact WHERE status <> 0"), 0);
+            look(c, end);
+            let open = alerts::open(c).unwrap();
+            assert!(open.len() <= 1 && open.iter().all(|a| !a.words.is_empty()));
+        });
+    }
 }
 
 /// A report may name fifty thousand sources: those that matter are told, and all are counted.
