@@ -175,7 +175,21 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
          ON CONFLICT (name, kind, mailing_id) DO UPDATE SET since = min(since, excluded.since), last_at = excluded.last_at, grave = excluded.grave, mailings = excluded.mailings, words = excluded.words,
             figures = excluded.figures, ended_at = coalesce(excluded.ended_at, iif(person_id IS NULL, NULL, ended_at))",
     )?;
+    // Once the mailing that began it is behind what is looked at, the rest of an alert is found as if it began later.
+    let mut begun = c.prepare_cached(
+        "UPDATE delivery_alert SET last_at = max(last_at, ?5), ended_at = coalesce(ended_at, ?6) WHERE id = (
+            SELECT id FROM delivery_alert WHERE name = ?1 AND kind = ?2 AND mailing_id <> ?3 AND since < ?4 AND coalesce(ended_at, ?4) >= ?4 ORDER BY since LIMIT 1)
+         RETURNING id",
+    )?;
+    let mut of_earlier: Vec<i64> = Vec::new();
     for f in found {
+        let earlier = begun
+            .query_row(params![f.group, f.kind.code(), f.mailing, f.since.0, f.last.0, f.ended.map(|e| e.0)], |r| r.get(0))
+            .optional()?;
+        if let Some(earlier) = earlier {
+            of_earlier.push(earlier);
+            continue;
+        }
         s.execute(params![
             f.group,
             f.kind.code(),
@@ -202,7 +216,7 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
         .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?
         .collect::<rusqlite::Result<_>>()?;
     for (id, name, kind, mailing) in open {
-        if !found.iter().any(|f| f.group == name && f.kind.code() == kind && f.mailing == mailing) {
+        if !of_earlier.contains(&id) && !found.iter().any(|f| f.group == name && f.kind.code() == kind && f.mailing == mailing) {
             c.prepare_cached("UPDATE delivery_alert SET ended_at = ?2 WHERE id = ?1")?.execute([id, now.0])?;
         }
     }

@@ -125,6 +125,25 @@ fn a_person_ends_an_alert_and_the_next_block_is_another() {
     });
 }
 
+/// The mailing that began an alert leaves the ninety days before its last one does: it is the same alert still.
+#[test]
+fn an_alert_that_is_long_over_is_not_found_again() {
+    run(300, |c| {
+        for (day, reply) in [(0, BLOCKED), (7, BLOCKED), (14, FINE), (21, FINE), (28, FINE)] {
+            let at = START + day * DAY;
+            mail(c, at, at + 2 * DAY, move |_, _| reply);
+            look(c, at + 2 * DAY);
+        }
+        let all = alerts::all(c).unwrap();
+        assert_eq!((all.len(), all[0].ended_at), (1, Some((START + 28 * DAY).0)));
+        for day in [80, 92, 95, 130] {
+            look(c, START + day * DAY);
+            let again = alerts::all(c).unwrap();
+            assert_eq!((again.len(), again[0].since, again[0].ended_at), (1, all[0].since, all[0].ended_at), "{day}");
+        }
+    });
+}
+
 #[test]
 fn a_first_meeting_is_no_block() {
     run(200, |c| {
