@@ -67,7 +67,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/series/2", "How they came out"),
     ("/series/2/people?who=came-1", "At the step"),
     ("/delivery", "Handed over"),
-    ("/delivery/alerts", "it was paused by itself"),
+    ("/delivery/alerts", "When a group is paused by itself"),
     ("/delivery/groups", "plainpost.example"),
     ("/delivery/authentication", "no signing key"),
     ("/delivery/blocklists", "answers as a list does"),
