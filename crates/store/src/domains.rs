@@ -150,17 +150,33 @@ pub struct GroupPause {
 /// # Errors
 /// When the database fails.
 pub fn paused_groups(c: &Connection, now: Instant) -> Result<HashMap<String, GroupPause>> {
-    let mut s = c.prepare_cached(formatcp!(
-        "SELECT coalesce(d.operator, d.name), p.until_at, p.reason, p.made_at, p.by_itself,
-            (SELECT count(*) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.state IN ({WAITING}) AND s.state = {HELD} AND k.domain_id = p.domain_id AND s.at >= p.until_at)
-         FROM domain_pause p JOIN domain d ON d.id = p.domain_id WHERE p.ended_at IS NULL AND p.until_at > ?1 ORDER BY p.until_at"
-    ))?;
-    let (mut out, mut rows) = (HashMap::<String, GroupPause>::new(), s.query([now.0])?);
+    let mut s = c.prepare_cached(
+        "SELECT coalesce(d.operator, d.name), p.until_at, p.reason, p.made_at, p.by_itself, p.domain_id
+         FROM domain_pause p JOIN domain d ON d.id = p.domain_id WHERE p.ended_at IS NULL AND p.until_at > ?1 ORDER BY p.until_at",
+    )?;
+    let (mut out, mut of, mut first) = (HashMap::<String, GroupPause>::new(), HashMap::<i64, (String, i64)>::new(), i64::MAX);
+    let mut rows = s.query([now.0])?;
     while let Some(r) = rows.next()? {
-        let group: String = r.get(0)?;
-        let before = out.get(&group).map_or(0, |p| p.waiting);
-        let waiting = before + r.get::<_, i64>(5)?;
-        out.insert(group, GroupPause { until: r.get(1)?, reason: r.get(2)?, made_at: r.get(3)?, by_itself: r.get(4)?, waiting });
+        let (group, until): (String, i64) = (r.get(0)?, r.get(1)?);
+        first = first.min(until);
+        of.insert(r.get(5)?, (group.clone(), until));
+        out.insert(group, GroupPause { until, reason: r.get(2)?, made_at: r.get(3)?, by_itself: r.get(4)?, waiting: 0 });
+    }
+    if out.is_empty() {
+        return Ok(out);
+    }
+    // All that is held is gone through once, however many domains a group has.
+    let mut s = c.prepare_cached(formatcp!(
+        "SELECT k.domain_id, s.at, count(*) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.state IN ({WAITING}) AND s.state = {HELD} AND s.at >= ?1 GROUP BY 1, 2"
+    ))?;
+    let mut rows = s.query([first])?;
+    while let Some(r) = rows.next()? {
+        if let Some((group, until)) = of.get(&r.get(0)?)
+            && r.get::<_, i64>(1)? >= *until
+            && let Some(pause) = out.get_mut(group)
+        {
+            pause.waiting += r.get::<_, i64>(2)?;
+        }
     }
     Ok(out)
 }

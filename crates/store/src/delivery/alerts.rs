@@ -1,4 +1,4 @@
-//! Alerts about mailbox groups: worked out again each day and after each mailing from what was counted of the last 90 days, opened at once by a
+//! Alerts about mailbox groups: worked out again each day from what was counted of the last 90 days, opened at once by a
 //! pause, ended by three mailings within limits or by a person.
 
 use super::operators;
