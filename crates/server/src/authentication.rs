@@ -13,7 +13,7 @@ use std::net::IpAddr;
 /// A sender that is looked at.
 #[derive(Debug, Clone)]
 pub(crate) struct Sender {
-    pub letterhead: i64,
+    letterhead: i64,
     domain: String,
     keys: Vec<SigningKey>,
 }

@@ -6,7 +6,6 @@ use rinse_core::delivery::operator::Mx;
 use rinse_core::{DAY, Instant};
 use rinse_store::delivery::operators;
 use rinse_store::settings;
-use std::sync::Arc;
 
 /// Domains that are looked up in a day, those with most people first.
 const A_DAY: u32 = 1_000;
@@ -34,28 +33,25 @@ impl Engine {
         if !self.dns.is_asked() || self.store.read(|c| settings::get(c, LOOKED)).await?.as_ref() == Some(&day) {
             return Ok(());
         }
-        self.look_up_groups(now).await?;
-        self.look_at_names(now).await?;
+        self.look(now).await?;
         self.store.write(move |c| settings::set(c, LOOKED, &day)).await
     }
 
+    /// Asks DNS all of it, where somebody may be asked ([`Dns::is_asked`](crate::dns::Dns::is_asked)).
+    pub(crate) async fn look(&self, now: Instant) -> Result<()> {
+        self.look_up_groups(now).await?;
+        self.look_at_names(now).await
+    }
+
     /// Looks what DNS says of our senders, and whether a blocklist has anything of ours.
-    pub(crate) async fn look_at_names(&self, now: Instant) -> Result<Option<Arc<authentication::Told>>> {
-        if !self.dns.is_asked() {
-            return Ok(None);
-        }
+    async fn look_at_names(&self, now: Instant) -> Result<()> {
         let asked = self.store.read(authentication::to_ask).await?;
-        let told = Arc::new(authentication::look(&self.dns, &asked, &self.base_url).await);
-        let kept = Arc::clone(&told);
-        self.store.write(move |c| kept.keep(c, now)).await?;
-        Ok(Some(told))
+        let told = authentication::look(&self.dns, &asked, &self.base_url).await;
+        self.store.write(move |c| told.keep(c, now)).await
     }
 
     /// Looks for the mail hosts of domains that weren't looked for lately.
-    pub(crate) async fn look_up_groups(&self, now: Instant) -> Result<()> {
-        if !self.dns.is_asked() {
-            return Ok(());
-        }
+    async fn look_up_groups(&self, now: Instant) -> Result<()> {
         let stale = self.store.read(move |c| operators::stale(c, now, A_DAY)).await?;
         let dns = self.dns.once_more();
         for part in stale.chunks(AT_ONCE) {

@@ -269,15 +269,21 @@ fn alert(r: &Row<'_>) -> rusqlite::Result<Alert> {
     })
 }
 
-/// The open alerts, with what the hosts said.
+/// The open alerts, without what the hosts said: that is read out of all failures of their mailings.
 ///
 /// # Errors
 /// When the database fails.
 pub fn open(c: &Connection) -> Result<Vec<Alert>> {
-    let mut all: Vec<Alert> = c
-        .prepare_cached(const_format::concatcp!(COLUMNS, " WHERE a.ended_at IS NULL ORDER BY a.grave DESC, a.since DESC LIMIT 100"))?
-        .query_map([], alert)?
-        .collect::<rusqlite::Result<_>>()?;
+    let sql = const_format::concatcp!(COLUMNS, " WHERE a.ended_at IS NULL ORDER BY a.grave DESC, a.since DESC LIMIT 100");
+    Ok(c.prepare_cached(sql)?.query_map([], alert)?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The open alerts, with what the hosts said.
+///
+/// # Errors
+/// When the database fails.
+pub fn open_with_lines(c: &Connection) -> Result<Vec<Alert>> {
+    let mut all = open(c)?;
     with_lines(c, &mut all)?;
     Ok(all)
 }
@@ -292,7 +298,7 @@ pub fn all(c: &Connection) -> Result<Vec<Alert>> {
         .query_map([], alert)?
         .collect::<rusqlite::Result<Vec<_>>>()?;
     with_lines(c, &mut ended)?;
-    let mut out = open(c)?;
+    let mut out = open_with_lines(c)?;
     out.extend(ended);
     Ok(out)
 }
@@ -319,10 +325,7 @@ fn lines(c: &Connection, a: &Alert) -> Result<Vec<ReplyLine>> {
             *by.entry(masked(&r.get::<_, Option<String>>(0)?.unwrap_or_default())).or_default() += 1;
         }
     }
-    let mut lines: Vec<ReplyLine> = by.into_iter().map(|(line, times)| ReplyLine { line, times }).collect();
-    lines.sort_by(|a, b| b.times.cmp(&a.times).then_with(|| a.line.cmp(&b.line)));
-    lines.truncate(LINES);
-    Ok(lines)
+    Ok(ReplyLine::most_frequent(by, LINES))
 }
 
 /// A person ends an alert.

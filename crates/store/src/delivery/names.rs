@@ -58,6 +58,11 @@ pub struct Sender {
     pub lines: Vec<Line>,
 }
 
+/// What DNS said, as it is kept; nothing where it wasn't looked at.
+fn lines_of(kept: Option<String>) -> Result<Vec<Line>> {
+    kept.map_or_else(|| Ok(Vec::new()), |l| Ok(crate::stored::document(&l, "what DNS said", 0)?))
+}
+
 /// All senders, with what was found last.
 ///
 /// # Errors
@@ -69,13 +74,12 @@ pub fn senders(c: &Connection) -> Result<Vec<Sender>> {
     let mut out = Vec::new();
     let mut rows = s.query([])?;
     while let Some(r) = rows.next()? {
-        let lines: Option<String> = r.get(4)?;
         out.push(Sender {
             letterhead_id: r.get(0)?,
             name: r.get(1)?,
             from_address: r.get(2)?,
             looked_at: r.get(3)?,
-            lines: lines.map_or_else(|| Ok(Vec::new()), |l| crate::stored::document(&l, "what DNS said", 0))?,
+            lines: lines_of(r.get(4)?)?,
         });
     }
     Ok(out)
@@ -88,8 +92,7 @@ pub fn senders(c: &Connection) -> Result<Vec<Sender>> {
 pub fn wrong_with(c: &Connection, letterhead: i64) -> Result<Vec<Line>> {
     let lines: Option<String> =
         c.prepare_cached("SELECT lines FROM authentication WHERE letterhead_id = ?1")?.query_row([letterhead], |r| r.get(0)).optional()?;
-    let lines: Vec<Line> = lines.map_or_else(|| Ok(Vec::new()), |l| crate::stored::document(&l, "what DNS said", 0))?;
-    Ok(lines.into_iter().filter(|l| l.state == State::Wrong).collect())
+    Ok(lines_of(lines)?.into_iter().filter(|l| l.state == State::Wrong).collect())
 }
 
 /// Keeps what was found.

@@ -135,6 +135,16 @@ pub struct ReplyLine {
     pub times: u64,
 }
 
+impl ReplyLine {
+    /// The most frequent of some lines, at most so many.
+    pub(crate) fn most_frequent(counted: impl IntoIterator<Item = (String, u64)>, most: usize) -> Vec<Self> {
+        let mut lines: Vec<Self> = counted.into_iter().map(|(line, times)| Self { line, times }).collect();
+        lines.sort_by(|a, b| b.times.cmp(&a.times).then_with(|| a.line.cmp(&b.line)));
+        lines.truncate(most);
+        lines
+    }
+}
+
 /// Failures that wait for a person, or that one decided on.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Incident {
@@ -182,9 +192,6 @@ fn incident(c: &Connection, r: &Row<'_>) -> Result<Incident> {
             *lines.entry(masked(&reply.unwrap_or_default())).or_default() += 1;
         }
     }
-    let mut lines: Vec<ReplyLine> = lines.into_iter().map(|(line, times)| ReplyLine { line, times }).collect();
-    lines.sort_by(|a, b| b.times.cmp(&a.times).then_with(|| a.line.cmp(&b.line)));
-    lines.truncate(LINES);
     let messages: i64 = match r.get::<_, Option<i64>>(13)? {
         Some(n) => n,
         None => messages_of(c, domain_id, mailing_id, Instant(r.get(4)?))?,
@@ -207,7 +214,7 @@ fn incident(c: &Connection, r: &Row<'_>) -> Result<Incident> {
         decided_at: r.get(9)?,
         person: r.get(10)?,
         reason: r.get(11)?,
-        lines,
+        lines: ReplyLine::most_frequent(lines, LINES),
     })
 }
 

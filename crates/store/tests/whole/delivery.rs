@@ -86,7 +86,7 @@ fn a_host_that_blocks_is_left_in_peace_and_let_in_again() {
 
         // Worked out again it is the same alert, with what was counted and what the host said.
         look(c, START + DAY);
-        let open = alerts::open(c).unwrap();
+        let open = alerts::open_with_lines(c).unwrap();
         assert_eq!((open.len(), open[0].mailing_id), (1, m));
         assert!(open[0].words.starts_with(&format!("{lost} of 900 messages were blocked")), "{}", open[0].words);
         assert!(open[0].words.ends_with("on one mailing; it was paused by itself."));

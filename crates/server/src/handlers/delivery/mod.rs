@@ -137,7 +137,7 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
     Ok(DeliveryView {
         accepted: Rate::new(sum(|g| g.accepted.count), sum(|g| g.accepted.of)),
         groups,
-        alerts: kept_alerts::open(c)?,
+        alerts: kept_alerts::open_with_lines(c)?,
         from_day: today - DAYS + 1,
         to_day: today,
         reported,

@@ -39,8 +39,7 @@ pub(crate) async fn look(State(app): State<App>, _: Acting) -> Result<impl IntoR
     if !app.engine.dns.is_asked() {
         return Err(ApiError::Refused("Nobody can be asked: start Rinse with --dns system, or with the address of a name server.".into()));
     }
-    app.engine.look_up_groups(app.now()).await?;
-    app.engine.look_at_names(app.now()).await?;
+    app.engine.look(app.now()).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
