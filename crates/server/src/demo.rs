@@ -5,6 +5,7 @@ mod hours;
 mod series;
 mod texts;
 mod upkeep;
+mod warm_up;
 
 use crate::actions;
 use crate::handlers::delivery::reports::take_file;
@@ -382,6 +383,7 @@ impl Director {
 
     /// The last days: a trial to read, one that collects, and mailings to come.
     async fn last_days(&self) -> anyhow::Result<()> {
+        self.warm_up().await?;
         self.app.engine.advance(START + 363 * DAY + 9 * HOUR).await?;
         let m = self.draft("Boat days are open", None, 2, &["Boat days are open again", "Low tide at 11, boats go"], "Book a boat").await?;
         self.trial(m, "Does naming the tide in the subject earn more readers?".into(), 77).await?;

@@ -13,6 +13,7 @@ mod records;
 mod text;
 mod till;
 mod trying;
+mod warming;
 
 pub(crate) use handing::Gate;
 pub(crate) use react::RECORDS;
@@ -338,6 +339,7 @@ impl Engine {
             self.store.write(move |c| made_of::note(c, now)).await?;
             let people = load::refresh(&self.store, now).await?;
             tracing::info!("mail load worked out for {people} people");
+            self.warm(now).await?;
             silence::refresh(&self.store, now).await?;
             cohorts::refresh(&self.store, now).await?;
             self.forget_lines(now).await?;

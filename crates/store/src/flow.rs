@@ -38,15 +38,20 @@ pub fn set_rule(c: &Connection, rule: Rule, now: Instant, person: Option<i64>) -
 
 /// What a slot counts a reply as.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Counted {
+pub(crate) enum Counted {
     Accepted,
     Deferred,
     Blocked,
     Failed,
 }
 
+/// Does a host put a stranger off that it has never met (RFC 6647), or say nothing of us when it puts a message off for the first time?
+pub(crate) fn first_meeting(reply: &Reply) -> bool {
+    reply.try_again() && heard(reply, 0).is_none()
+}
+
 /// What a reply to a message that was tried so often before counts as; no reply at all counts as nothing.
-fn counted(reply: &Reply, tried_before: i64) -> Option<Counted> {
+pub(crate) fn counted(reply: &Reply, tried_before: i64) -> Option<Counted> {
     if reply.accepted() {
         return Some(Counted::Accepted);
     }
@@ -56,7 +61,7 @@ fn counted(reply: &Reply, tried_before: i64) -> Option<Counted> {
     let about_us = reply.category().class() == FailureClass::Block && reply.category() != Category::TooLarge;
     Some(match (about_us, reply.try_again()) {
         // A first meeting is no block, whatever its code says.
-        (true, true) if heard(reply, tried_before).is_none() => Counted::Deferred,
+        (true, true) if tried_before == 0 && first_meeting(reply) => Counted::Deferred,
         (true, _) => Counted::Blocked,
         (false, true) => Counted::Deferred,
         (false, false) => Counted::Failed,

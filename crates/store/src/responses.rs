@@ -247,6 +247,7 @@ pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
         Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), entity, ..Origin::default() };
     ledger::act(c, contact, at, Act::Complained, &origin)?;
     insert(c, at, send, COMPLAINT, "")?;
+    crate::warm_up::complained(c, send)?;
     left_by(c, send, Leaving::Complained, at)?;
     Ok(true)
 }

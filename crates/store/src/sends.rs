@@ -10,6 +10,7 @@ use crate::send_state::{ACCEPTED, BETWEEN, DEFERRED, DUE, FAILED, HANDING_OVER, 
 use crate::stored::As;
 use crate::trials::enrol::Enroller;
 use crate::upkeep::{incidents, status};
+use crate::warm_up::{self, Warming};
 use const_format::formatcp;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::channel::Channel;
@@ -36,6 +37,7 @@ pub enum Phase {
 /// Why a send ended that no rule barred.
 pub const HOUR_PASSED: &str = "their hour had passed when the mailing began";
 pub const CANCELLED: &str = "cancelled before it was their turn";
+pub const WARMED_TOO_LONG: &str = "the warm-up of the sender's domain would have kept it longer than the mailing waits";
 
 /// Where in a mailing's spread each person stands.
 pub(crate) fn spread_of(mailing: i64) -> Salted {
@@ -56,11 +58,44 @@ pub enum Hour<'a> {
     Own(&'a HashMap<i64, Option<Instant>>),
 }
 
-/// When each person gets a mailing that begins at `at`. Keeps their order.
+/// When each person gets a mailing that begins at `at`: as it is scheduled, and, under a sender that is warmed up, on a day on which their group
+/// has room for it. Keeps their order.
 ///
 /// # Errors
 /// When there is no such mailing.
 pub fn turns(
+    c: &Connection,
+    mailing: i64,
+    at: Instant,
+    hour: Hour<'_>,
+    done: &Clearance,
+    people: impl IntoIterator<Item = (Decided, Phase, usize)>,
+) -> Result<Vec<Turn>> {
+    let mut out = scheduled(c, mailing, at, hour, done, people)?;
+    let warmed: Option<i64> = c
+        .prepare_cached("SELECT letterhead_id FROM mailing WHERE id = ?1 AND channel = 1 AND class = 1")?
+        .query_row([mailing], |r| r.get(0))
+        .optional()?;
+    if let Some(letterhead) = warmed {
+        let turns: Vec<_> = out.iter().map(|p| (p.0.0.domain, p.0.0.contact, from(p, at))).collect();
+        for (i, day) in warm_up::placed(c, letterhead, &turns, at)? {
+            out[i].1 = Some(day);
+        }
+    }
+    Ok(out)
+}
+
+/// From when on somebody can go: none: never.
+fn from(((d, _, _), due): &Turn, at: Instant) -> Option<Instant> {
+    match d.outcome {
+        Outcome::Held(until, _) => due.map(|due| until.max(due)),
+        Outcome::Barred(why) => due.filter(|due| asked_again(why, at, Some(*due))),
+        Outcome::Cleared => *due,
+    }
+}
+
+/// When each person gets a mailing by its schedule.
+fn scheduled(
     c: &Connection,
     mailing: i64,
     at: Instant,
@@ -95,12 +130,7 @@ pub fn turns(
         return Ok(out);
     }
     // Places are given in the order in which people can go.
-    let from = |((d, _, _), due): &Turn| match d.outcome {
-        Outcome::Held(until, _) => due.map(|due| until.max(due)),
-        Outcome::Barred(why) => due.filter(|due| asked_again(why, at, Some(*due))),
-        Outcome::Cleared => *due,
-    };
-    let mut order: Vec<(Instant, usize)> = out.iter().enumerate().filter_map(|(i, p)| Some((from(p)?, i))).collect();
+    let mut order: Vec<(Instant, usize)> = out.iter().enumerate().filter_map(|(i, p)| Some((from(p, at)?, i))).collect();
     order.sort_unstable();
     let mut names: HashMap<i64, String> = HashMap::new();
     let mut pace = Pace::new(&schedule);
@@ -326,12 +356,12 @@ pub struct Outgoing {
 /// When the database fails.
 pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing>, usize)> {
     let mut s = c.prepare_cached(
-        formatcp!("SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase, s.tries, s.channel, c.phone, c.domain_id
+        formatcp!("SELECT s.id, s.mailing_id, s.contact_id, s.arm, c.address, c.given_name, c.family_name, c.country, s.give_up_at, s.phase, s.tries, s.channel, c.phone, c.domain_id, s.at, s.class
          FROM send s INDEXED BY send_due CROSS JOIN contact c ON c.id = s.contact_id WHERE s.state IN ({WAITING}) AND s.at <= ?1
             AND s.mailing_id NOT IN (SELECT id FROM mailing WHERE paused_at IS NOT NULL)
          ORDER BY s.at, s.priority, s.mailing_id, s.id LIMIT ?2"),
     )?;
-    let due: Vec<(Outgoing, i64, i64, i64, i64)> = s
+    let due: Vec<(Outgoing, i64, i64, i64, i64, (Instant, bool))> = s
         .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
             Ok((
                 Outgoing {
@@ -350,6 +380,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 r.get(9)?,
                 r.get(10)?,
                 r.get(13)?,
+                (Instant(r.get(14)?), r.get(15)?),
             ))
         })?
         .collect::<rusqlite::Result<_>>()?;
@@ -358,12 +389,27 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
     let mut rules: HashMap<i64, (person::Loaded, Recorder, Option<Enroller>)> = HashMap::new();
     let mut paced = Paced::default();
     let mut held_back = flow::Held::now(c, now)?;
-    for (mut out, give_up, mut phase, tries, domain) in due {
+    let mut warming = Warming::now(c, now)?;
+    for (mut out, give_up, mut phase, tries, domain, (turn, marketing)) in due {
         // A host that asks for less gets less: whoever has to wait isn't asked about yet.
         if out.channel == Channel::Email
             && let Some(at) = held_back.waits(domain, now)
         {
             c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send, at.0])?;
+            continue;
+        }
+        // So is a name that hosts don't know yet: the group has had its messages of the day.
+        if out.channel == Channel::Email
+            && marketing
+            && tries == 0
+            && let Some(at) = warming.waits(c, out.mailing, domain, turn)?
+        {
+            if at.0 <= give_up {
+                c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send, at.0])?;
+            } else {
+                c.prepare_cached(formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE id = ?1"))?
+                    .execute(params![out.send, WARMED_TOO_LONG])?;
+            }
             continue;
         }
         let (loaded, recorder, enroller) = match rules.entry(out.mailing) {
@@ -403,6 +449,9 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 ])?;
                 if out.channel == Channel::Email {
                     held_back.goes(domain, now);
+                    if tries == 0 {
+                        warming.goes(c, out.mailing, domain)?;
+                    }
                 }
                 go.push(out);
             }
@@ -421,6 +470,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         }
     }
     held_back.keep(c)?;
+    warming.keep(c)?;
     Ok((go, looked_at))
 }
 
@@ -494,6 +544,7 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
         .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
     if channel == Channel::Email {
         flow::answered(c, domain, mailing, reply, tries - 1, now)?;
+        warm_up::answered(c, send, mailing, domain, reply)?;
     }
     if reply.accepted() {
         c.prepare_cached(formatcp!(

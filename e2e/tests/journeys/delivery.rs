@@ -94,3 +94,36 @@ async fn a_sender_is_looked_at_in_dns() {
     b.shows("answers as a list does").await;
     b.accessible("blocklists").await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_new_name_is_warmed_up() {
+    let b = Bench::start().await;
+    let rows: String = (0..60).map(|i| format!("wren{i}@tern.example\n")).collect();
+    b.rinse.import(&format!("email\n{rows}"));
+    b.rinse.json("POST", "/api/letterheads", &letterhead());
+    b.go("/delivery/warm-up").await;
+    b.shows("No name is being warmed up").await;
+    b.shows("none yet").await;
+    let first = b.page.find(Locator::Css("[aria-label='Messages on the first day']")).await.unwrap();
+    first.clear().await.unwrap();
+    first.send_keys("20").await.unwrap();
+    b.click("Begin").await;
+    b.shows("today 1 group gets 20 messages at most, 0 have gone; nobody waits.").await;
+    b.accessible("warm-up").await;
+    b.sound("warm-up").await;
+
+    // The mailing says before it goes that it takes days; 20 go, and the others wait for theirs.
+    let id = b.rinse.json("POST", "/api/mailings", &draft(1, &["Boats"]))["id"].as_i64().unwrap();
+    let hosts = b.rinse.json("GET", &format!("/api/mailings/{id}/hosts"), &Value::Null);
+    assert_eq!(hosts["groups"][0]["warm_up"]["at_once"], 20);
+    b.rinse.json("POST", &format!("/api/mailings/{id}/plan"), &json!({ "at": null }));
+    let gone = || b.rinse.json("GET", "/api/delivery/warm-ups", &Value::Null)["warm_ups"][0]["groups"][0]["today"]["accepted"].clone();
+    rinse_testkit::wait_until("the first went", || gone() == 20);
+    b.go("/delivery/warm-up").await;
+    b.shows("20 have gone; 40 people wait").await;
+
+    b.fill("End it now, because", "hosts know this name by now").await;
+    b.click("End the warm-up").await;
+    b.shows("hosts know this name by now").await;
+    b.shows("No name is being warmed up").await;
+}

@@ -100,7 +100,7 @@ fn of_blocks(mailings: &[OnMailing], i: usize) -> Says {
     }
     let refused = m.sent - m.accepted.min(m.sent);
     let of_us = about(m.blocked, m.bounced) == About::Us;
-    let worse = m.sent >= THIN_BELOW && (is_over(refused, m.sent, 1.0 - WARN) || under_own(mailings, i));
+    let worse = m.sent >= THIN_BELOW && (is_over(refused, m.sent, 1.0 - WARN, BY_CHANCE) || under_own(mailings, i));
     match (of_us, worse) {
         (true, true) => Says::Outside,
         (true, false) if share(refused, m.sent) > 1.0 - WARN => Says::Nothing,
@@ -108,11 +108,11 @@ fn of_blocks(mailings: &[OnMailing], i: usize) -> Says {
     }
 }
 
-/// Are so many of so many over a mark for certain, by the binomial's own tail?
+/// Are so many of so many over a mark, and more than chance would bring to whoever stands right at it, by the binomial's own tail?
 #[allow(clippy::cast_precision_loss)]
-fn is_over(count: u64, of: u64, mark: f64) -> bool {
+pub(super) fn is_over(count: u64, of: u64, mark: f64, by_chance: f64) -> bool {
     // P(X >= x) is the lower tail of Beta(x, n - x + 1) at the mark.
-    count > 0 && share(count, of) > mark && beta_tails(count as f64, (of - count) as f64 + 1.0, mark).0 <= BY_CHANCE
+    count > 0 && share(count, of) > mark && beta_tails(count as f64, (of - count) as f64 + 1.0, mark).0 <= by_chance
 }
 
 /// Is less let in than by the group's own limits, from what isn't blocked of the mailings before?
@@ -138,7 +138,7 @@ fn of_complaints(m: &OnMailing) -> Says {
     if m.reporting == 0 {
         return Says::Nothing;
     }
-    match (is_over(complaints, m.reporting, COMPLAINTS_WARN), share(complaints, m.reporting) <= COMPLAINTS_WARN) {
+    match (is_over(complaints, m.reporting, COMPLAINTS_WARN, BY_CHANCE), share(complaints, m.reporting) <= COMPLAINTS_WARN) {
         (true, _) => Says::Outside,
         (false, true) => Says::Within,
         (false, false) => Says::Nothing,
@@ -182,7 +182,7 @@ pub fn spans(says: &[Says]) -> Vec<Span> {
 pub fn is_grave(kind: Kind, m: &OnMailing) -> bool {
     match kind {
         Kind::Blocked => m.paused || Rate::new(m.accepted.min(m.sent), m.sent).upper.is_some_and(|u| u < ACT),
-        Kind::Complaints => is_over(m.complaints.min(m.reporting), m.reporting, COMPLAINTS_ACT),
+        Kind::Complaints => is_over(m.complaints.min(m.reporting), m.reporting, COMPLAINTS_ACT, BY_CHANCE),
         Kind::OpenedLess => false,
     }
 }

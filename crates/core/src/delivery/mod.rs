@@ -9,6 +9,7 @@ pub mod operator;
 pub mod pause;
 pub mod throttle;
 pub mod told;
+pub mod warm_up;
 
 use crate::report::Rate;
 use serde::{Deserialize, Serialize};

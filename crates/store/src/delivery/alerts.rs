@@ -109,6 +109,17 @@ pub(super) fn accepted(c: &Connection, now: Instant) -> Result<BTreeMap<String, 
     Ok(history(c, now)?.into_iter().map(|(group, all)| (group, all.into_iter().filter(|a| a.on.sent > 0).map(of).collect())).collect())
 }
 
+/// Messages of the largest mailing of the last 90 days to each group, of senders that hosts know.
+///
+/// # Errors
+/// When the database fails.
+pub fn largest(c: &Connection, now: Instant) -> Result<HashMap<String, u32>> {
+    let new = crate::warm_up::mailings(c)?;
+    let of = |all: Vec<At>| all.iter().filter(|a| !new.contains(&a.mailing)).map(|a| a.on.sent).max().unwrap_or(0);
+    let all = history(c, now)?.into_iter().map(|(group, all)| (group, u32::try_from(of(all)).unwrap_or(u32::MAX)));
+    Ok(all.filter(|(_, most)| *most > 0).collect())
+}
+
 /// An alert as it is worked out.
 #[derive(Debug, Clone)]
 pub struct Found {
@@ -276,6 +287,15 @@ fn alert(r: &Row<'_>) -> rusqlite::Result<Alert> {
 pub fn open(c: &Connection) -> Result<Vec<Alert>> {
     let sql = const_format::concatcp!(COLUMNS, " WHERE a.ended_at IS NULL ORDER BY a.grave DESC, a.since DESC LIMIT 100");
     Ok(c.prepare_cached(sql)?.query_map([], alert)?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The newest open alert about a group that blocks us.
+///
+/// # Errors
+/// When the database fails.
+pub fn newest_block(c: &Connection) -> Result<Option<i64>> {
+    Ok(c.prepare_cached("SELECT max(id) FROM delivery_alert WHERE ended_at IS NULL AND kind = ?1")?
+        .query_row([Kind::Blocked.code()], |r| r.get(0))?)
 }
 
 /// The open alerts, with what the hosts said.

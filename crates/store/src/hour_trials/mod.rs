@@ -253,6 +253,12 @@ pub fn check(c: &Connection, plan: &HourPlan, now: Instant) -> Result<()> {
         can_ride(c, &m)?;
         let clearing = crate::clearing::mailing(c, r.mailing)?;
         plan.check_sending_hours(&rules.rules.hours_for(clearing.facts.kind)).map_err(|e| refused(&e))?;
+        if let Some(w) = crate::warm_up::of_letterhead(c, m.draft.letterhead_id)? {
+            return Err(StoreError::Refused(format!(
+                "Round {n} would go from {}, which is being warmed up: most people of an hour would wait for another day. Try hours once the warm-up is over.",
+                w.domain
+            )));
+        }
         if drawn_at(r.day) <= now {
             return Err(StoreError::Refused(format!(
                 "Round {n} would have to be drawn by {} UTC, before its date begins anywhere. Choose a later date.",

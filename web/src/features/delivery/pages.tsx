@@ -6,6 +6,7 @@ const PAGES = [
   ["authentication", page(() => import("./NamesPage").then((m) => m.NamesPage))],
   ["blocklists", page(() => import("./BlocklistsPage").then((m) => m.BlocklistsPage))],
   ["groups", page(() => import("./GroupsPage").then((m) => m.GroupsPage))],
+  ["warm-up", page(() => import("./WarmUpPage").then((m) => m.WarmUpPage))],
   ["reports", page(() => import("./ReportsPage").then((m) => m.ReportsPage))],
 ] as const;
 

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
-import { count, instant, percent, plural } from "../../shared/format";
+import { count, date, instant, percent, plural } from "../../shared/format";
+import { DAY } from "../../shared/time";
 
 type Group = Schemas["AheadGroup"];
 
@@ -16,6 +17,10 @@ function amiss(g: Group) {
   const said = g.alerts.map((a) => ALERT[a]);
   if (g.pause) said.unshift(`is paused until ${instant(g.pause.until)}`);
   else if (g.held_back != null) said.unshift("is held back");
+  if (g.warm_up)
+    said.push(
+      `takes ${count(g.warm_up.at_once)} on the first day: the sender is warmed up there, and the last one goes on ${date(g.warm_up.last * DAY)} if all goes well`,
+    );
   return said.join(", ");
 }
 
@@ -42,6 +47,12 @@ export function Hosts({ mailing }: { mailing: number }) {
         </span>
       ))}
       {told.length === 0 && h.groups.length > 0 && <>Nothing is amiss with any of {count(h.groups.length)} groups. </>}
+      {h.new_name != null && (
+        <>
+          Hosts have never had mail from <b>{h.new_name}</b>: so much of it at once may be blocked. See{" "}
+          <Link to="/delivery/warm-up">Warm-up</Link>.{" "}
+        </>
+      )}
       {h.wrong.length > 0 && (
         <>
           {h.wrong.map((w) => w.words).join(" ")} See <Link to="/delivery/authentication">Authentication</Link>.

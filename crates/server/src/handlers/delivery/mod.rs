@@ -3,6 +3,7 @@
 pub(crate) mod alerts;
 pub(crate) mod names;
 pub(crate) mod reports;
+pub(crate) mod warm_up;
 
 use crate::error::Answer;
 use crate::state::App;
