@@ -7,6 +7,7 @@ use rinse_core::report::Rate;
 use rinse_core::upkeep::evidence::{Course, Measure};
 use rinse_core::words::thousands;
 use rinse_paper::{Chart, Mark, Paper, PaperError, Point, number, words};
+use rinse_store::delivery::names::{Blocklist, Listing};
 use rinse_store::upkeep::evidence::Evidence;
 use std::io;
 
@@ -186,6 +187,12 @@ pub(crate) fn pdf(e: &Evidence) -> Result<Vec<u8>, PaperError> {
             .collect();
         p.table(&[words("Day", 1.2), words("Domain", 1.6), words("Failed", 1.2), words("Decision", 1.9), words("Why", 2.0)], &rows);
     }
+    if !e.blocklists.is_empty() {
+        p.heading("Blocklists that we ask");
+        p.soft("Each is asked once a day, and when a mailbox group begins to block us (RFC 5782).");
+        let rows: Vec<Vec<String>> = e.blocklists.iter().flat_map(listings).collect();
+        p.table(&[words("List", 2.4), words("Asked", 1.2), words("Of ours", 1.8), words("Listed", 1.2), words("Off again", 1.2)], &rows);
+    }
     p.heading("Addresses retired last");
     p.soft(&format!(
         "The newest {} of {}, masked; more are in removed.csv.",
@@ -196,6 +203,16 @@ pub(crate) fn pdf(e: &Evidence) -> Result<Vec<u8>, PaperError> {
         e.removed.iter().take(ON_PAPER).map(|r| vec![r.at.map(day).unwrap_or_default(), r.address.clone(), r.why.clone()]).collect();
     p.table(&[words("Since", 1.2), words("Address", 1.7), words("Why", 4.0)], &rows);
     p.finish()
+}
+
+/// A blocklist with what of ours it had, a row each; one row where it never had anything.
+fn listings(b: &Blocklist) -> Vec<Vec<String>> {
+    let asked = b.asked_at.map(day).unwrap_or_default();
+    if b.listings.is_empty() {
+        return vec![vec![b.list.zone.clone(), asked, "nothing".into(), String::new(), String::new()]];
+    }
+    let off = |l: &Listing| l.off_at.map_or_else(|| "still listed".to_owned(), day);
+    b.listings.iter().map(|l| vec![b.list.zone.clone(), asked.clone(), l.subject.clone(), day(l.listed_at), off(l)]).collect()
 }
 
 /// The pack.
@@ -265,6 +282,7 @@ pub(crate) fn zip(e: &Evidence) -> io::Result<Vec<u8>> {
         ],
         months,
     )?;
+    let blocklists = csv_bytes(&["list", "asked", "of_ours", "listed", "off_again"], e.blocklists.iter().flat_map(listings))?;
     let removed = e.removed.iter().map(|r| vec![r.at.map(iso).unwrap_or_default(), r.address.clone(), r.reason.clone(), r.why.clone()]);
     let removed = csv_bytes(&["since", "address_masked", "reason", "evidence"], removed)?;
     let runs = e.runs.iter().flat_map(|r| {
@@ -304,6 +322,7 @@ pub(crate) fn zip(e: &Evidence) -> io::Result<Vec<u8>> {
         ("summary.pdf", &pdf(e).map_err(io::Error::other)?),
         ("weeks.csv", &weeks),
         ("months.csv", &months),
+        ("blocklists.csv", &blocklists),
         ("removed.csv", &removed),
         ("runs.csv", &runs),
         ("incidents.csv", &incidents),

@@ -4,7 +4,7 @@ use super::{Engine, Result};
 use crate::authentication;
 use rinse_core::delivery::operator::Mx;
 use rinse_core::{DAY, Instant};
-use rinse_store::delivery::operators;
+use rinse_store::delivery::{alerts, operators};
 use rinse_store::settings;
 
 /// Domains that are looked up in a day, those with most people first.
@@ -14,6 +14,8 @@ const AT_ONCE: usize = 16;
 
 /// The day on which DNS was asked last, days since 1970.
 const LOOKED: &str = "names looked at";
+/// The newest alert on which it was asked.
+const LOOKED_ON: &str = "names looked at on alert";
 
 impl Engine {
     /// By the machine's clock DNS is asked beside the sending, which waits for no name server.
@@ -27,14 +29,31 @@ impl Engine {
         }
     }
 
-    /// What is asked of DNS once a day.
+    /// What is asked of DNS once a day; our own names also when a group begins to block us.
     pub(super) async fn look_daily(&self, now: Instant) -> Result<()> {
-        let day = now.0.div_euclid(DAY).to_string();
-        if !self.dns.is_asked() || self.store.read(|c| settings::get(c, LOOKED)).await?.as_ref() == Some(&day) {
+        if !self.dns.is_asked() {
             return Ok(());
         }
-        self.look(now).await?;
-        self.store.write(move |c| settings::set(c, LOOKED, &day)).await
+        let day = now.0.div_euclid(DAY).to_string();
+        let (looked, on) = self.store.read(|c| Ok((settings::get(c, LOOKED)?, settings::get(c, LOOKED_ON)?))).await?;
+        let alert = self.store.read(alerts::newest_block).await?.map(|id| id.to_string());
+        let (daily, at_once) = (looked.as_ref() != Some(&day), alert.is_some() && alert != on);
+        if daily {
+            self.look(now).await?;
+        } else if at_once {
+            // A group began to block us: perhaps a list has us since this morning.
+            self.look_at_names(now).await?;
+        }
+        if daily || at_once {
+            let on = alert.or(on).unwrap_or_default();
+            self.store
+                .write(move |c| {
+                    settings::set(c, LOOKED, &day)?;
+                    settings::set(c, LOOKED_ON, &on)
+                })
+                .await?;
+        }
+        Ok(())
     }
 
     /// Asks DNS all of it, where somebody may be asked ([`Dns::is_asked`](crate::dns::Dns::is_asked)).

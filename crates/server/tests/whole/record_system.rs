@@ -136,7 +136,18 @@ async fn the_evidence_pack_says_what_was_done_and_names_nobody() {
     let names: Vec<String> = (0..zip.len()).map(|i| zip.by_index(i).unwrap().name().unwrap().into_owned()).collect();
     assert_eq!(
         names,
-        ["README.txt", "summary.pdf", "weeks.csv", "months.csv", "removed.csv", "runs.csv", "incidents.csv", "notes.csv", "evidence.json"]
+        [
+            "README.txt",
+            "summary.pdf",
+            "weeks.csv",
+            "months.csv",
+            "blocklists.csv",
+            "removed.csv",
+            "runs.csv",
+            "incidents.csv",
+            "notes.csv",
+            "evidence.json"
+        ]
     );
     for i in 0..zip.len() {
         let (mut bytes, mut file) = (Vec::new(), zip.by_index(i).unwrap());

@@ -2,6 +2,7 @@
 
 use super::runs::{self, CleaningRun};
 use super::{incidents, policy};
+use crate::delivery::names::{self, Blocklist};
 use crate::figures;
 use crate::stored::As;
 use crate::{Result, StoreError, settings};
@@ -99,6 +100,8 @@ pub struct Evidence {
     pub runs: Vec<CleaningRun>,
     pub incidents: Vec<Happened>,
     pub notes: Vec<CaseNote>,
+    /// The blocklists that are asked, and what of ours they had.
+    pub blocklists: Vec<Blocklist>,
     pub removed: Vec<Removed>,
 }
 
@@ -293,6 +296,7 @@ pub fn evidence(c: &Connection, now: Instant) -> Result<Evidence> {
         runs: runs::all(c, now)?.into_iter().filter(|r| r.applied_at.is_some_and(|at| at >= since * DAY)).collect(),
         incidents: happened,
         notes: notes(c)?,
+        blocklists: names::blocklists(c)?,
         removed: removed(c)?,
     })
 }
