@@ -1,7 +1,10 @@
 //! Reading a table somebody exported: which encoding, which delimiter, is there a header?
 
+mod columns;
+
+pub use columns::{address_column, guess_kind, propose_mapping};
+
 use crate::segment::FieldKind;
-use crate::segment::person::Value;
 use serde::{Deserialize, Serialize};
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
@@ -145,82 +148,6 @@ pub enum Field {
     },
 }
 
-/// Proposes a mapping from header words and, for the address, from the cells.
-///
-/// # Errors
-/// When no column can hold the address.
-pub fn propose_mapping(records: &[Vec<String>], header: bool) -> Result<Vec<Option<Field>>, TableError> {
-    let width = records.iter().map(Vec::len).max().unwrap_or(0);
-    let body = &records[usize::from(header).min(records.len())..];
-    let addresses = |c: usize| body.iter().filter(|r| r.get(c).is_some_and(|v| crate::address::Address::parse(v).is_ok())).count();
-    let mut mapping: Vec<Option<Field>> = vec![None; width];
-    let by_name = |name: &str| -> Option<Field> {
-        let name: String = name.to_lowercase().chars().filter(|c| c.is_alphanumeric()).collect();
-        Some(match name.as_str() {
-            "email" | "mail" | "address" | "emailaddress" | "mailaddress" | "kontakt" => Field::Address,
-            "givenname" | "firstname" | "given" | "first" | "forename" => Field::GivenName,
-            "familyname" | "lastname" | "surname" | "family" | "last" => Field::FamilyName,
-            "phone" | "phonenumber" | "mobile" | "mobilephone" | "mobilenumber" | "cell" | "cellphone" | "telephone" | "tel" => {
-                Field::Phone
-            }
-            "country" | "land" | "countrycode" => Field::Country,
-            "timezone" | "zone" | "tz" => Field::TimeZone,
-            "source" | "origin" | "joinedvia" => Field::Source,
-            "region" | "county" | "state" | "province" => Field::Region,
-            "latitude" | "lat" => Field::Latitude,
-            "longitude" | "lon" | "lng" => Field::Longitude,
-            "scoredate" | "scoredon" => Field::ScoreDate,
-            "scoresource" | "scoredby" => Field::ScoreSource,
-            _ => return None,
-        })
-    };
-    if header && let Some(names) = records.first() {
-        for (c, name) in names.iter().enumerate() {
-            let field = by_name(name);
-            if field.is_some() && !mapping.contains(&field) {
-                mapping[c] = field;
-            }
-        }
-    }
-    let best = (0..width).max_by_key(|c| (addresses(*c), width - c)).filter(|c| addresses(*c) > 0);
-    let named = mapping.iter().position(|m| *m == Some(Field::Address));
-    match (named, best) {
-        (Some(n), Some(b)) if addresses(n) == 0 => {
-            mapping[n] = None;
-            mapping[b] = Some(Field::Address);
-        }
-        (None, Some(b)) => mapping[b] = Some(Field::Address),
-        (None, None) => return Err(TableError::NoAddressColumn),
-        _ => {}
-    }
-    Ok(mapping)
-}
-
-/// What kind of field the cells of a column would fill: the narrowest that reads nine in ten of them,
-/// since a broken cell says nothing about the column.
-#[must_use]
-pub fn guess_kind<'a>(cells: impl Iterator<Item = &'a str> + Clone) -> FieldKind {
-    let filled = || cells.clone().map(str::trim).filter(|c| !c.is_empty());
-    let fits = |kind| {
-        let (all, read) = filled().fold((0, 0), |(n, r), c| (n + 1, r + usize::from(Value::read(kind, c).is_ok())));
-        all > 0 && read * 10 >= all * 9
-    };
-    let words: std::collections::HashSet<&str> = filled().collect();
-    // 0 and 1 alone are more often counts than answers.
-    let all_digits = filled().all(|c| c.bytes().all(|b| b.is_ascii_digit()));
-    if fits(FieldKind::YesNo) && !all_digits {
-        FieldKind::YesNo
-    } else if fits(FieldKind::Number) {
-        FieldKind::Number
-    } else if fits(FieldKind::Date) {
-        FieldKind::Date
-    } else if !words.is_empty() && words.len() <= 12 && filled().count() >= words.len() * 3 {
-        FieldKind::Choice
-    } else {
-        FieldKind::Text
-    }
-}
-
 /// A cell made safe for spreadsheets: text that would run as a formula gets an apostrophe.
 #[must_use]
 pub fn neutral_cell(cell: &str) -> String {
@@ -262,28 +189,8 @@ mod tests {
         assert_eq!(detect_delimiter(text), want);
     }
 
-    #[rstest]
-    #[case(&["3", "", "12"], FieldKind::Number)]
-    #[case(&["0", "1"], FieldKind::Number)]
-    #[case(&["yes", "No"], FieldKind::YesNo)]
-    #[case(&["2024-05-01", "1.6.2024"], FieldKind::Date)]
-    #[case(&["gold", "gold", "oil", "gold", "oil", "oil"], FieldKind::Choice)]
-    #[case(&["gold", "oil"], FieldKind::Text)]
-    #[case(&["", " "], FieldKind::Text)]
-    fn columns_say_what_they_hold(#[case] cells: &[&str], #[case] want: FieldKind) {
-        assert_eq!(guess_kind(cells.iter().copied()), want);
-    }
-
     #[test]
-    fn finds_the_address_column_by_name_or_by_content() {
-        let rows = |r: &[&[&str]]| r.iter().map(|r| r.iter().map(|c| (*c).to_owned()).collect()).collect::<Vec<Vec<String>>>();
-        let named = rows(&[&["First name", "E-mail"], &["Wren", "wren@tern.example"]]);
-        assert!(has_header(&named));
-        assert_eq!(propose_mapping(&named, true).unwrap(), [Some(Field::GivenName), Some(Field::Address)]);
-        let bare = rows(&[&["Wren", "wren@tern.example"]]);
-        assert!(!has_header(&bare));
-        assert_eq!(propose_mapping(&bare, false).unwrap(), [None, Some(Field::Address)]);
-        assert_eq!(propose_mapping(&rows(&[&["a", "b"], &["1", "2"]]), true), Err(TableError::NoAddressColumn));
+    fn cells_are_safe_for_spreadsheets() {
         for (cell, neutral) in [("=1+1", "'=1+1"), ("+447700900001", "'+447700900001"), ("'tis", "'tis")] {
             assert_eq!((neutral_cell(cell).as_str(), meant_cell(neutral)), (neutral, cell));
         }

@@ -49,8 +49,8 @@ impl Value {
                 evaluate::parse_date(&iso).map(Self::Date).ok_or_else(|| format!("{text:?} is not a date: write it as 2026-04-16"))
             }
             FieldKind::YesNo => match fold(text).as_str() {
-                "yes" | "y" | "true" | "1" => Ok(Self::YesNo(true)),
-                "no" | "n" | "false" | "0" => Ok(Self::YesNo(false)),
+                "yes" | "y" | "true" | "1" | "ja" | "oui" | "si" | "sí" | "sì" | "sim" => Ok(Self::YesNo(true)),
+                "no" | "n" | "false" | "0" | "nein" | "nee" | "nej" | "nei" | "non" | "não" => Ok(Self::YesNo(false)),
                 _ => Err(format!("{text:?} is neither yes nor no")),
             },
         }
