@@ -35,6 +35,7 @@ pub mod delivery;
 pub mod event;
 pub mod figure;
 pub mod findings;
+pub mod first_steps;
 pub mod goal;
 pub mod holdout;
 pub mod hours;

@@ -240,3 +240,32 @@ async fn the_main_path_by_keyboard_alone() {
     b.press("\u{E007}").await;
     b.shows("The rollout went out").await;
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_new_base_says_what_it_needs() {
+    let b = Bench::start().await;
+    b.go("/today").await;
+    b.shows("5 steps to the first mailing").await;
+    b.shows("Nobody is in the base yet").await;
+    b.accessible("first steps").await;
+    b.sound("first steps").await;
+    b.click("Import a file").await;
+    b.shows("Choose a file").await;
+    b.rinse.import("email\nwren@tern.example\n");
+    b.rinse.json("POST", "/api/letterheads", &rinse_testkit::letterhead());
+    b.go("/today").await;
+    b.shows("1 person in the base").await;
+    b.shows("3 steps to the first mailing").await;
+    let test =
+        json!({ "draft": rinse_testkit::draft(1, &["Boats"]), "arm": 0, "contact": null, "to": "desk@tern.example", "mailing": null });
+    b.rinse.json("POST", "/api/message-test", &test);
+    b.go("/today").await;
+    b.shows("2 steps to the first mailing").await;
+    // Once a mailing has gone they are behind.
+    let id = b.rinse.json("POST", "/api/mailings", &rinse_testkit::draft(1, &["Boats"]))["id"].as_i64().unwrap();
+    b.rinse.json("POST", &format!("/api/mailings/{id}/plan"), &json!({ "at": null }));
+    rinse_testkit::wait_until("it went", || b.rinse.json("GET", "/api/first-steps", &serde_json::Value::Null) == json!([]));
+    b.go("/today").await;
+    b.shows("for a decision").await;
+    assert!(!b.text().await.contains("to the first mailing"));
+}

@@ -7,6 +7,7 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::IntoResponse;
+use rinse_core::first_steps::{Step, first_steps};
 use rinse_core::standing::{MailingState, TrialState};
 use rinse_core::{HOUR, Instant};
 use rinse_store::findings::Workline;
@@ -95,6 +96,13 @@ pub(crate) async fn today(State(app): State<App>) -> Answer<Vec<Decision>> {
         all.insert(0, Decision { kind: "trouble", title, words, link, action, notice: None });
     }
     Ok(Json(all))
+}
+
+/// What a new installation needs before it sends; none once it is there, or a mailing has gone.
+#[utoipa::path(get, path = "/api/first-steps", responses((status = 200, body = Vec<Step>)))]
+pub(crate) async fn first(State(app): State<App>) -> Answer<Vec<Step>> {
+    let dns = app.engine.dns.is_asked();
+    Ok(Json(first_steps(&app.store.read(move |c| rinse_store::first_steps::facts(c, dns)).await?)))
 }
 
 /// So long before an hour that was learned expires it stands in Today.

@@ -6,6 +6,7 @@ import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
+import { FirstSteps } from "./FirstSteps";
 
 /** What may cost somebody something while it waits. */
 const BAD = ["doubt", "cap", "notice", "trouble"];
@@ -19,7 +20,7 @@ export function TodayPage() {
   const settle = useMutation({
     mutationFn: (id: number) => ok(api.POST("/api/today/notices/{id}/settle", { params: { path: { id } } })),
   });
-  const workline = useQuery(queries.workline);
+  const steps = useQuery(queries.firstSteps).data ?? [];
   const slips = (today.data ?? []).map((d) => ({ to: d.link, title: d.title, words: d.action }));
   return (
     <Frame slips={[{ title: "To decide", slips }]}>
@@ -31,23 +32,24 @@ export function TodayPage() {
             </div>
             <h1>What needs a decision now</h1>
             <p className="finding">
-              {all.length === 0 ? (
-                "Nothing waits for you."
-              ) : (
+              {steps.length > 0 && (
+                <>
+                  <em>{plural(steps.filter((s) => !s.done && !s.optional).length, "step")}</em> to the first
+                  mailing.{" "}
+                </>
+              )}
+              {all.length > 0 ? (
                 <>
                   <em>{plural(all.length, "thing")}</em> {all.length === 1 ? "waits" : "wait"} for a decision.
                 </>
+              ) : (
+                steps.length === 0 && "Nothing waits for you."
               )}
             </p>
-            {workline.data?.contacts === 0 ? (
-              <p>
-                Nobody is in the base yet: <Link to="/contacts/import">import a file</Link> or{" "}
-                <Link to="/contacts/add">add a person</Link>, then{" "}
-                <Link to="/setup/letterheads/0">make a letterhead</Link> to write under.
-              </p>
-            ) : (
-              all.length === 0 && <p className="soft">Write a mailing, or look at how the last ones did.</p>
+            {all.length === 0 && steps.length === 0 && (
+              <p className="soft">Write a mailing, or look at how the last ones did.</p>
             )}
+            <FirstSteps steps={steps} />
             <Failure error={doubt.error ?? settle.error} />
             {all.map((d) => (
               <section

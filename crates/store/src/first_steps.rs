@@ -1,0 +1,40 @@
+//! What a new installation has already, and what it lacks.
+
+use crate::delivery::names;
+use crate::{Result, letterheads, rules};
+use rinse_core::bounce::Reply;
+use rinse_core::delivery::authentication::{Check, State};
+use rinse_core::first_steps::Facts;
+use rusqlite::{Connection, OptionalExtension};
+
+/// What is there; `dns`: somebody may be asked of it.
+///
+/// # Errors
+/// When the database fails.
+pub fn facts(c: &Connection, dns: bool) -> Result<Facts> {
+    let sent = c.prepare_cached("SELECT EXISTS (SELECT 1 FROM mailing WHERE started_at IS NOT NULL)")?.query_row([], |r| r.get(0))?;
+    if sent {
+        return Ok(Facts { sent, ..Facts::default() });
+    }
+    let all = letterheads::all(c)?;
+    let first = all.iter().find(|l| l.is_default).or(all.first());
+    let looked = names::senders(c)?.into_iter().find(|s| first.is_some_and(|l| l.id == s.letterhead_id) && s.looked_at.is_some());
+    let right = |l: &rinse_core::delivery::authentication::Line| matches!(l.check, Check::Spf | Check::Dkim) && l.state == State::Right;
+    let test: Option<String> = c
+        .prepare_cached("SELECT reply FROM test_send WHERE reply <> '' ORDER BY id DESC LIMIT 1")?
+        .query_row([], |r| r.get(0))
+        .optional()?;
+    let count = |sql: &str| -> Result<u64> { Ok(c.prepare_cached(sql)?.query_row([], |r| r.get::<_, i64>(0))?.unsigned_abs()) };
+    Ok(Facts {
+        people: count("SELECT count(*) FROM contact WHERE gone IS NULL")?,
+        letterhead: first.map(|l| l.domain().to_owned()),
+        postal_address: first.is_some_and(|l| !l.postal_address.trim().is_empty()),
+        proved: looked.map(|s| s.lines.iter().any(right)),
+        dns,
+        caps_in_force: rules::current(c)?.rules.caps.iter().filter(|cap| cap.in_force).count(),
+        test_accepted: test.as_deref().is_some_and(|line| Reply::parse(line).accepted()),
+        test,
+        goals: usize::try_from(count("SELECT count(*) FROM goal")?).unwrap_or(0),
+        sent,
+    })
+}
