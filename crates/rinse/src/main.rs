@@ -6,6 +6,7 @@ use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
 use rinse_server::listen::{self, Limits, Listening};
 use rinse_server::{App, AskDns, Config, Mode, TextGateway, demo, openapi, own_router, public_router, router};
+use rinse_store::clearing::addresses::Sending;
 use rinse_store::{backup, journal};
 use std::io::Write;
 use std::net::{IpAddr, SocketAddr};
@@ -98,10 +99,23 @@ enum Command {
         #[arg(required = true)]
         files: Vec<PathBuf>,
     },
-    /// Who of a mailing's audience may get it at an instant: a JSON line for each person.
+    /// Who of a mailing's audience, or of a file's addresses, may get it at an instant: a JSON line for each.
+    #[command(group = clap::ArgGroup::new("whom").required(true))]
     Clear {
-        #[arg(long)]
-        mailing: i64,
+        #[arg(long, group = "whom")]
+        mailing: Option<i64>,
+        /// A table (CSV, TSV) with a column of addresses, for mail that another system sends.
+        #[arg(long, group = "whom")]
+        file: Option<PathBuf>,
+        /// What the mail of `--file` is about: people who left the topic are barred.
+        #[arg(long, requires = "file")]
+        topic: Option<String>,
+        /// Whose mail it is; without it the letterhead that new mailings begin under.
+        #[arg(long, requires = "file")]
+        letterhead: Option<i64>,
+        /// Why people expect it: then it is service mail.
+        #[arg(long, requires = "file", default_value = "")]
+        service: String,
         /// As RFC 3339 writes it (2026-04-17T09:00:00Z), or in milliseconds since 1970.
         #[arg(long)]
         at: String,
@@ -232,7 +246,11 @@ fn run(command: Command) -> Result<ExitCode> {
         }
         Command::Report { name, pdf, data } => std::fs::write(&pdf, rinse_server::report::of_view(&data, &name)?)
             .with_context(|| format!("{} can't be written", pdf.display()))?,
-        Command::Clear { mailing, at, data } => tools::clear(mailing, &at, &data)?,
+        Command::Clear { mailing: Some(mailing), at, data, .. } => tools::clear(mailing, &at, &data)?,
+        Command::Clear { file, topic, letterhead, service, at, data, .. } => {
+            let sending = Sending { topic, letterhead, service_reason: service, ..Sending::default() };
+            tools::clear_file(&file.unwrap_or_default(), &sending, &at, &data)?;
+        }
         Command::Assign { trial: Some(id), data, .. } => return tools::assign(id, &data),
         Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(0), &data),
         Command::Reports { files } => return tools::reports(&files),

@@ -1,6 +1,6 @@
 //! The tools for scripts: JSON lines in, JSON lines out, by the same code as the application.
 
-use anyhow::Result;
+use anyhow::{Context, Result};
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::bounce::FailureClass;
@@ -14,6 +14,7 @@ use rinse_post::finished;
 use rinse_post::inbound::{self, Inbound, Recipient};
 use rinse_post::reports;
 use rinse_server::doctor::Finding;
+use rinse_store::clearing::addresses::{self, Sending};
 use rinse_store::hour_trials::drawing;
 use rinse_store::{Store, clearing, settings, tables, trials};
 use serde::Deserialize;
@@ -61,8 +62,7 @@ pub(crate) fn address() -> Result<()> {
 
 /// `rinse clear`: who may get a mailing at an instant, by the rules in force and what is planned before.
 pub(crate) fn clear(mailing: i64, at: &str, data: &Path) -> Result<()> {
-    let at = Instant::read(at)
-        .ok_or_else(|| anyhow::anyhow!("{at:?} is no instant: write 2026-04-17T09:00:00Z, or milliseconds since 1970."))?;
+    let at = instant(at)?;
     let c = &Store::look(data)?;
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
     let machine = Instant::of_machine(std::time::SystemTime::now());
@@ -79,6 +79,22 @@ pub(crate) fn clear(mailing: i64, at: &str, data: &Path) -> Result<()> {
         let until = until.map(Instant::iso);
         let reasons: Vec<Reason> = why.map(|w| w.iter().collect()).unwrap_or_default();
         let line = json!({ "contact": d.contact, "address": address, "outcome": outcome, "until": until, "reasons": reasons });
+        writeln!(out, "{line}")?;
+    }
+    Ok(out.flush()?)
+}
+
+fn instant(at: &str) -> Result<Instant> {
+    Instant::read(at).ok_or_else(|| anyhow::anyhow!("{at:?} is no instant: write 2026-04-17T09:00:00Z, or milliseconds since 1970."))
+}
+
+/// `rinse clear --file`: a JSON line for each address of a file, in its order.
+pub(crate) fn clear_file(file: &Path, sending: &Sending, at: &str, data: &Path) -> Result<()> {
+    let at = instant(at)?;
+    let all = tables::addresses_in(file, usize::MAX).with_context(|| file.display().to_string())?;
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    for told in addresses::clear(&Store::look(data)?, sending, at, &all)?.told {
+        let line = json!({ "address": told.address, "outcome": told.says, "until": told.until.map(|u| Instant(u).iso()), "reasons": told.reasons, "words": told.words });
         writeln!(out, "{line}")?;
     }
     Ok(out.flush()?)

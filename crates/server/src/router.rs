@@ -3,9 +3,9 @@
 use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
-    base_check, changes, clearance, consent, contacts, course, delivery, domains, doors, evidence, findings, goals, guides, hour_trials,
-    imports, letterheads, machines, mailings, messages, people, reactions, record_system, rules, scores, segments, series, silence,
-    suppression, team, today, trials, upkeep, webhooks,
+    addresses, base_check, changes, clearance, consent, contacts, course, delivery, domains, doors, evidence, findings, goals, guides,
+    hour_trials, imports, letterheads, machines, mailings, messages, people, reactions, record_system, rules, scores, segments, series,
+    silence, suppression, team, today, trials, upkeep, webhooks,
 };
 use crate::keeping;
 use crate::listen::forwarded_by_any;
@@ -43,6 +43,7 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(today::advance))
         .routes(routes!(today::progress))
         .routes(routes!(today::today))
+        .routes(routes!(today::first))
         .routes(routes!(today::decide_doubt))
         .routes(routes!(today::settle))
         .routes(routes!(contacts::page, people::add))
@@ -103,6 +104,9 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(suppression::add))
         .routes(routes!(suppression::take_off))
         .routes(routes!(suppression::looked_over))
+        .routes(routes!(addresses::clear))
+        .routes(routes!(addresses::list))
+        .routes(routes!(addresses::told, addresses::tell))
         .routes(routes!(clearance::ask))
         .routes(routes!(clearance::decisions))
         .routes(routes!(clearance::forecast_of))
@@ -218,6 +222,9 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(delivery::alerts::groups))
         .routes(routes!(delivery::alerts::say))
         .routes(routes!(delivery::alerts::resume))
+        .routes(routes!(delivery::warm_up::all, delivery::warm_up::begin))
+        .routes(routes!(delivery::warm_up::change))
+        .routes(routes!(delivery::warm_up::end))
         .routes(routes!(delivery::names::all))
         .routes(routes!(delivery::names::look))
         .routes(routes!(delivery::names::set_addresses))

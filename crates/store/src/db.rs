@@ -111,6 +111,8 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/033_reports_in.sql")),
     M::up(include_str!("../migrations/034_flow.sql")),
     M::up(include_str!("../migrations/035_names.sql")),
+    M::up(include_str!("../migrations/036_warm_up.sql")),
+    M::up(include_str!("../migrations/037_do_not_write.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

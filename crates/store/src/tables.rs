@@ -10,6 +10,8 @@ use std::path::Path;
 
 /// This much of a file is looked at to find out how it is written.
 const HEAD: usize = 65_536;
+/// By so many records a column is told.
+const SAMPLE: usize = 101;
 
 /// How a table file is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
@@ -189,7 +191,7 @@ fn shape_of(head: &[u8]) -> Result<Shape> {
     }
     let delimiter = table::detect_delimiter(&text);
     let mut rows = builder(delimiter).from_reader(text.as_bytes());
-    let sample: Vec<Vec<String>> = rows.byte_records().take(101).map(|r| Ok(cells(&r?))).collect::<Result<_>>()?;
+    let sample: Vec<Vec<String>> = rows.byte_records().take(SAMPLE).map(|r| Ok(cells(&r?))).collect::<Result<_>>()?;
     Ok(Shape { encoding, delimiter, header: table::has_header(&sample) })
 }
 
@@ -206,6 +208,47 @@ pub fn each_record(path: &Path, shape: Shape, mut each: impl FnMut(&csv::ByteRec
         each(&record)?;
     }
     Ok(n)
+}
+
+/// No address column, in a sentence.
+fn no_addresses() -> StoreError {
+    StoreError::Refused("No column of the file holds addresses: in one of them most cells have to be addresses.".into())
+}
+
+/// The addresses of a table that is in memory, in its order, at most so many: of the column that holds addresses, whatever it is called. A first
+/// line without one is the header.
+///
+/// # Errors
+/// When it is empty or holds no text or addresses, or a record is too long.
+pub fn addresses(bytes: &[u8], most: usize) -> Result<Vec<String>> {
+    let shape = shape_of(&bytes[..bytes.len().min(HEAD)])?;
+    addresses_of(bytes, shape, most)
+}
+
+/// The addresses of a file: as [`addresses`].
+///
+/// # Errors
+/// As there, and when the file can't be read.
+pub fn addresses_in(path: &Path, most: usize) -> Result<Vec<String>> {
+    addresses_of(BufReader::new(File::open(path)?), shape(path)?, most)
+}
+
+fn addresses_of(text: impl Read, shape: Shape, most: usize) -> Result<Vec<String>> {
+    let mut rows = builder(shape.delimiter).from_reader(Bounded::table(Decoded::new(text, shape.encoding), shape.delimiter));
+    let mut records = rows.byte_records();
+    let head: Vec<Vec<String>> = records.by_ref().take(SAMPLE).map(|r| Ok(cells(&r?))).collect::<Result<_>>()?;
+    let column = table::address_column(&head).ok_or_else(no_addresses)?;
+    let is_header = head.first().is_none_or(|r| !r.get(column).is_some_and(|c| c.contains('@')));
+    let mut out: Vec<String> =
+        head.into_iter().skip(usize::from(is_header)).filter_map(|mut r| (column < r.len()).then(|| r.swap_remove(column))).collect();
+    for record in records {
+        if out.len() >= most {
+            break;
+        }
+        out.extend(record?.get(column).map(|c| String::from_utf8_lossy(c).into_owned()));
+    }
+    out.truncate(most);
+    Ok(out)
 }
 
 /// Every record of a small table that is in memory, header included.

@@ -129,3 +129,20 @@ async fn leaving_one_topic_from_a_message_leaves_the_rest() {
         db.query_row("SELECT consent FROM contact WHERE id = 8", [], |r| r.get::<_, i64>(0)).unwrap() == 3
     });
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn another_sender_is_told_who_may_be_written_to() {
+    let b = bench().await;
+    b.rinse.json("POST", "/api/suppression/1/lines", &json!({ "lines": "wren0@tern.example", "reason": "asked at the desk" }));
+    let file = b.folder.join("their-list.csv");
+    std::fs::write(&file, "Nr;Kontakt\n1;wren0@tern.example\n2;wren1@tern.example\n3;nobody@gull.example\n4;no address\n").unwrap();
+    b.go("/clearance/elsewhere").await;
+    b.page.find(Locator::Css("input[aria-label='File of addresses']")).await.unwrap().send_keys(file.to_str().unwrap()).await.unwrap();
+    b.shows("1 of 4 addresses may be written to now, 2 mustn’t be, 1 is no address").await;
+    b.shows("not in the base: no consent is on record").await;
+    b.accessible("sent by another system").await;
+    b.sound("sent by another system").await;
+    let (status, list) = b.rinse.http("GET", "/api/do-not-write.csv", b"");
+    let list = String::from_utf8(list).unwrap();
+    assert!(status == 200 && list.contains("wren0@tern.example,Suppressed"), "{list}");
+}

@@ -15,6 +15,7 @@ export const queries = {
   doors: queryOptions({ queryKey: ["doors"], queryFn: () => ok(api.GET("/api/doors")) }),
   evidence: queryOptions({ queryKey: ["evidence"], queryFn: () => ok(api.GET("/api/upkeep/evidence")) }),
   faring: queryOptions({ queryKey: ["faring"], queryFn: () => ok(api.GET("/api/consent/faring")) }),
+  firstSteps: queryOptions({ queryKey: ["first-steps"], queryFn: () => ok(api.GET("/api/first-steps")) }),
   forecast: queryOptions({ queryKey: ["forecast"], queryFn: () => ok(api.GET("/api/forecast")) }),
   goals: queryOptions({ queryKey: ["goals"], queryFn: () => ok(api.GET("/api/goals")) }),
   hourTrials: queryOptions({ queryKey: ["hour-trials"], queryFn: () => ok(api.GET("/api/hour-trials")) }),

@@ -598,6 +598,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/clear": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Which of some addresses another system may write to: now, from when on, or not, and why; by the consent, the suppression lists, the caps and the
+         *     hours of here. Nothing is kept of it.
+         */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ClearAddresses"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ClearedAddresses"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/clock": {
         parameters: {
             query?: never;
@@ -2162,6 +2216,311 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/delivery/warm-ups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The domains that letterheads send from, and their warm-ups: those that go on first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["WarmUpsView"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Begins to warm a sending domain up: from now on each mailbox group gets no more of its marketing mail a day than its ceiling. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["BeginWarmUp"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/warm-ups/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Changes the factor of a warm-up, and what groups that it hasn't reached yet begin with. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["WarmUpRule"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/warm-ups/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ends a warm-up before its time, with a reason: nobody new is held, and who waits keeps their day. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["EndWarmUp"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/do-not-write.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whom another system must not write to, as CSV: who withdrew, complained, left a topic, whose address is retired or suppressed. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description Only whom it began for at this instant or later; none: everybody. */
+                    since?: number;
+                    /** @description Addresses as the SHA-256 of their compared form, in hexadecimal. */
+                    hashed?: boolean;
+                };
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": string;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/do-not-write/webhook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The system that is told, as it happens, whom not to write to. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ToldOfChanges"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        /** Chooses it: from now on each withdrawal, complaint, topic left, retirement and line of a suppression list is told to it, signed. */
+        put: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ToldOfChanges"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/domains": {
         parameters: {
             query?: never;
@@ -3214,6 +3573,50 @@ export interface paths {
                 };
             };
         };
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/first-steps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a new installation needs before it sends; none once it is there, or a mailing has gone. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["FirstStep"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -11855,6 +12258,25 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /** @description An address, and whether it may be written to. */
+        AddressCleared: {
+            /** @description As it was given. */
+            address: string;
+            /** @description Why not, the first reason first. */
+            reasons: components["schemas"]["Reason"][];
+            says: components["schemas"]["AddressSays"];
+            /**
+             * Format: int64
+             * @description From when on, when it is held.
+             */
+            until?: number | null;
+            words: string;
+        };
+        /**
+         * @description What is said of an address.
+         * @enum {string}
+         */
+        AddressSays: "cleared" | "held" | "barred" | "unreadable";
         Advance: {
             /** Format: int64 */
             hours: number;
@@ -11863,6 +12285,8 @@ export interface components {
         Ahead: {
             expected?: components["schemas"]["ExpectedAccepted"] | null;
             groups: components["schemas"]["AheadGroup"][];
+            /** @description The sender's domain, where hosts have never had mail of it, it isn't warmed up, and a group would get more than a first day's share. */
+            new_name?: string | null;
             /** @description What hosts wouldn't find of the sender, as DNS was looked at last. */
             wrong: components["schemas"]["AuthenticationLine"][];
         };
@@ -11880,6 +12304,7 @@ export interface components {
             pause?: components["schemas"]["GroupPause"] | null;
             /** Format: int64 */
             people: number;
+            warm_up?: components["schemas"]["WarmUpAhead"] | null;
         };
         /**
          * @description What an alert is about.
@@ -12184,6 +12609,9 @@ export interface components {
          * @enum {string}
          */
         Becomes: "active" | "resting" | "observed" | "retired" | "sunset" | "kept_back" | "deleted";
+        BeginWarmUp: components["schemas"]["WarmUpRule"] & {
+            domain: string;
+        };
         Begun: {
             /** Format: int64 */
             run: number;
@@ -12385,6 +12813,11 @@ export interface components {
          * @enum {string}
          */
         Cause: "nothing_on_record" | "never_there" | "gone_once" | "gone_twice" | "failed_for_good" | "failed_for_now" | "failed_observed" | "rests_used" | "rest_over" | "arrived" | "answered" | "put_back" | "kept" | "let_pass" | "kept_back" | "retired_long";
+        /**
+         * @description Why a ceiling is what it is.
+         * @enum {string}
+         */
+        CeilingBecause: "first" | "grew" | "too_little" | "blocked" | "deferred" | "complaints" | "over";
         /** @description What the posteriors say of each arm. */
         ChanceToBeBest: {
             /** @description How much less its rate is than the largest, on average. */
@@ -12537,6 +12970,16 @@ export interface components {
         CleaningSchedule: {
             every?: components["schemas"]["CleaningEvery"] | null;
         };
+        ClearAddresses: components["schemas"]["SentElsewhere"] & {
+            addresses?: string[];
+            /**
+             * Format: int64
+             * @description None: now.
+             */
+            at?: number | null;
+            /** @description Or a table (CSV, TSV) with a column of addresses, whatever it is called; a header is told by having none. */
+            file?: string | null;
+        };
         /** @description One decision, as a person's page shows it. */
         ClearanceDecision: {
             /** Format: int64 */
@@ -12569,6 +13012,18 @@ export interface components {
             rules_version: number;
             /** Format: int64 */
             until?: number | null;
+        };
+        ClearedAddresses: {
+            /** Format: int64 */
+            at: number;
+            barred: number;
+            cleared: number;
+            held: number;
+            /** @description In the order in which they were given. */
+            people: components["schemas"]["AddressCleared"][];
+            /** Format: int64 */
+            rules_version: number;
+            unreadable: number;
         };
         ClockNow: {
             demo: boolean;
@@ -13210,6 +13665,9 @@ export interface components {
             /** @description Why, in a sentence. */
             why: string;
         };
+        EndWarmUp: {
+            reason: string;
+        };
         /** @description How people are enrolled as they come to a message of a series. */
         Enrolment: {
             /**
@@ -13260,6 +13718,8 @@ export interface components {
         };
         /** @description Everything in the pack but the pictures. */
         Evidence: {
+            /** @description The blocklists that are asked, and what of ours they had. */
+            blocklists: components["schemas"]["Blocklist"][];
             courses: components["schemas"]["EvidenceCourse"][];
             /** Format: int64 */
             deleted: number;
@@ -13605,6 +14065,18 @@ export interface components {
             over_mailings?: components["schemas"]["OverMailings"] | null;
             /** Format: int64 */
             sent: number;
+        };
+        /** @description A step. */
+        FirstStep: {
+            action: string;
+            done: boolean;
+            /** @description Where it is done. */
+            link: string;
+            /** @description It can be left out. */
+            optional: boolean;
+            title: string;
+            /** @description How it stands, in a sentence. */
+            words: string;
         };
         Fix: {
             finding: components["schemas"]["BaseFinding"];
@@ -16859,6 +17331,21 @@ export interface components {
             looked_at?: number | null;
             name: string;
         };
+        /** @description A domain that letterheads send from. */
+        SendingDomain: {
+            domain: string;
+            /**
+             * Format: int64
+             * @description When its first message went; none: it has sent nothing.
+             */
+            first_at?: number | null;
+            letterheads: string[];
+            /**
+             * Format: int64
+             * @description It is being warmed up.
+             */
+            warm_up?: number | null;
+        };
         /** @description Who sends in our name, by the address that other hosts saw. */
         SendingSource: {
             /** @description Passed DMARC: DKIM or SPF for an address of the domain. */
@@ -16886,6 +17373,23 @@ export interface components {
              * @description Put aside or refused by who got them.
              */
             stopped: number;
+        };
+        /** @description What is about to be sent. */
+        SentElsewhere: {
+            /**
+             * Format: int64
+             * @description It may wait for so many days for whoever has to wait.
+             */
+            hold_days?: number;
+            /**
+             * Format: int64
+             * @description Whose mail it is; none: the letterhead that new mailings begin under.
+             */
+            letterhead?: number | null;
+            /** @description Why people expect it (a receipt, a booking): then it is service mail, which caps and consent to marketing don't bar. */
+            service_reason?: string;
+            /** @description The topic by its name; none: people who left a topic aren't asked about. */
+            topic?: string | null;
         };
         /** @description May somebody who was in it enter again? Never twice at the same time. */
         SeriesAgain: {
@@ -17660,6 +18164,14 @@ export interface components {
             policy: string;
             reasons: string[];
         };
+        /** @description Who is told of each change. */
+        ToldOfChanges: {
+            /**
+             * Format: int64
+             * @description A webhook; null: nobody.
+             */
+            webhook?: number | null;
+        };
         /** @description A tree of conditions. An empty `all` is everyone, an empty `any` nobody. */
         Tree: {
             /** @enum {string} */
@@ -18164,6 +18676,112 @@ export interface components {
             invited_at?: number | null;
             /** @description Why no invitation went, when none did. */
             why: string;
+        };
+        /** @description A warm-up of a sending domain. */
+        WarmUp: {
+            /** Format: int64 */
+            began_at: number;
+            began_by?: string | null;
+            domain: string;
+            /** Format: int64 */
+            ended_at?: number | null;
+            /** @description Who ended it; none: it ended by itself, or goes on. */
+            ended_by?: string | null;
+            /** Format: int64 */
+            id: number;
+            reason?: string | null;
+            rule: components["schemas"]["WarmUpRule"];
+        };
+        WarmUpAhead: {
+            /** Format: int32 */
+            at_once: number;
+            /** Format: int64 */
+            last: number;
+        };
+        /** @description A day at a group under a ceiling. What was put off, blocked or failed is counted by the first answer to each message. */
+        WarmUpCounts: {
+            /** Format: int32 */
+            accepted: number;
+            /** Format: int32 */
+            blocked: number;
+            /**
+             * Format: int32
+             * @description Of the accepted ones.
+             */
+            complained: number;
+            /** Format: int32 */
+            deferred: number;
+            /** Format: int32 */
+            failed: number;
+            /**
+             * Format: int32
+             * @description Messages that were handed over for the first time.
+             */
+            handed: number;
+        };
+        /** @description A group's day: its ceiling (none: none any more), why, and what has come back so far. */
+        WarmUpDay: components["schemas"]["WarmUpCounts"] & {
+            because: components["schemas"]["CeilingBecause"];
+            /** Format: int32 */
+            ceiling?: number | null;
+            /**
+             * Format: int64
+             * @description Days since 1970, UTC.
+             */
+            day: number;
+        };
+        /** @description A group under a warm-up. */
+        WarmUpGroup: {
+            /** @description Why today's ceiling is what it is. */
+            because: string;
+            /** @description The days on which something went, the oldest first. */
+            days: components["schemas"]["WarmUpDay"][];
+            /**
+             * Format: int64
+             * @description The last day on which one of them goes, if all goes well.
+             */
+            last?: number | null;
+            name: string;
+            today: components["schemas"]["WarmUpDay"];
+            /**
+             * Format: int32
+             * @description What a usual day brings it: a ceiling over that is none.
+             */
+            usual: number;
+            /**
+             * Format: int32
+             * @description People whose turn is still to come.
+             */
+            waiting: number;
+        };
+        /** @description How a sending domain is warmed up. */
+        WarmUpRule: {
+            /**
+             * Format: double
+             * @description What the ceiling is multiplied by after a good day.
+             */
+            factor: number;
+            /**
+             * Format: int32
+             * @description Messages that each mailbox group gets on the first day.
+             */
+            start: number;
+        };
+        /** @description A warm-up with its groups. */
+        WarmUpView: components["schemas"]["WarmUp"] & {
+            /** @description Of one that goes on; of one that ended, its days as they were. */
+            groups: components["schemas"]["WarmUpGroup"][];
+        };
+        WarmUpsView: {
+            domains: components["schemas"]["SendingDomain"][];
+            /**
+             * Format: int64
+             * @description Days since 1970, UTC.
+             */
+            today: number;
+            /** @description What a new one begins with. */
+            usual: components["schemas"]["WarmUpRule"];
+            warm_ups: components["schemas"]["WarmUpView"][];
         };
         /** @description How far a mailing is with one mail domain. */
         Way: {

@@ -21,11 +21,13 @@ export const RESOURCES = [
   "delivery",
   "delivery-alerts",
   "delivery-reports",
+  "do-not-write",
   "domains",
   "doors",
   "evidence",
   "faring",
   "findings",
+  "first-steps",
   "findings-answers",
   "findings-by",
   "findings-cohorts",
@@ -106,6 +108,7 @@ export const RESOURCES = [
   "upkeep",
   "upkeep-policy",
   "vocabulary",
+  "warm-ups",
   "way",
   "webhooks",
   "why",
@@ -121,17 +124,18 @@ declare module "@tanstack/react-query" {
 
 /** POSTs that ask and change nothing. */
 const ASKS =
-  /^\/api\/(audience|message\.eml|message-check|message-preview|message-test|verdict|contacts\/by-ids|segments\/(look|split|overlap|explain\/.*)|.*\/(preview|outlook|rehearsal|effects|try))$/;
+  /^\/api\/(audience|clear|message\.eml|message-check|message-preview|message-test|verdict|contacts\/by-ids|segments\/(look|split|overlap|explain\/.*)|.*\/(preview|outlook|rehearsal|effects|try))$/;
 
 /** Changes that reach no further than this; the first that fits counts. */
 const REACH: [RegExp, Resource[]][] = [
   [/^\/api\/findings\/views/, ["saved-views"]],
   [/^\/api\/tasks/, ["tasks", "today"]],
+  [/^\/api\/do-not-write/, ["do-not-write"]],
   [/^\/api\/doors/, ["doors"]],
   [/^\/api\/images/, ["images"]],
   [/^\/api\/message-parts/, ["parts"]],
   [/^\/api\/(webhooks|deliveries)/, ["webhooks", "deliveries", "vocabulary", "today"]],
-  [/^\/api\/goals/, ["goals", "brought", "holdout", "vocabulary"]],
+  [/^\/api\/goals/, ["goals", "brought", "holdout", "vocabulary", "first-steps"]],
   [/^\/api\/recency/, ["recency"]],
   [/^\/api\/letterheads\/.*\/keys/, ["keys", "reach"]],
   [/^\/api\/imports/, ["import", "imports"]],
@@ -144,8 +148,9 @@ const REACH: [RegExp, Resource[]][] = [
   [/^\/api\/today\/notices/, ["today"]],
   [/^\/api\/suppression\/.*\/looked-over/, ["suppression", "today"]],
   [/^\/api\/delivery\/(alerts|pause-rule)/, ["delivery", "delivery-alerts", "pause-rule", "today"]],
-  [/^\/api\/delivery\/(names|blocklists)/, ["our-names", "mailbox-groups", "check", "reach", "today"]],
-  [/^\/api\/delivery\/groups/, ["delivery", "mailbox-groups"]],
+  [/^\/api\/delivery\/(names|blocklists)/, ["our-names", "mailbox-groups", "check", "reach", "today", "first-steps"]],
+  [/^\/api\/delivery\/groups/, ["delivery", "mailbox-groups", "warm-ups"]],
+  [/^\/api\/delivery\/warm-ups/, ["warm-ups", "hosts", "mailing", "today"]],
   [/^\/api\/delivery\/reports/, ["delivery", "delivery-reports"]],
   [/^\/api\/labels/, ["labels", "mailings", "mailing", "findings-by", "vocabulary"]],
   [/^\/api\/mailings\/.*\/links/, ["links", "trial", "vocabulary"]],

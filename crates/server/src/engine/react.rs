@@ -6,7 +6,7 @@ use axum::body::Body;
 use rinse_core::{HOUR, Instant, MINUTE};
 use rinse_store::findings::letters;
 use rinse_store::webhooks::{self, Due};
-use rinse_store::{hour_trials, reactions, sends, series};
+use rinse_store::{do_not_write, hour_trials, reactions, sends, series};
 use std::time::Duration;
 use tower::ServiceExt;
 
@@ -73,6 +73,9 @@ impl Engine {
 
     /// Tells other systems what is due. A message whose answer is lost goes again, with the same number.
     pub(super) async fn tell(&self, now: Instant) -> Result<()> {
+        if self.store.read(do_not_write::due).await? {
+            while self.store.write(move |c| do_not_write::go_on(c, now)).await? {}
+        }
         loop {
             let due = self.store.read(move |c| webhooks::due(c, now, AT_ONCE)).await?;
             if due.is_empty() {

@@ -1,5 +1,6 @@
 //! The handlers, by resource.
 
+pub(crate) mod addresses;
 pub(crate) mod base_check;
 pub(crate) mod changes;
 pub(crate) mod clearance;

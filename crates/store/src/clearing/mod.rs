@@ -4,6 +4,7 @@
 //! person, now, at handover, or at an instant long past; [`forecast`] plays the coming mailings
 //! through; [`reserved`] knows the trials that keep their people; [`record`] keeps what was decided. [`warm`] keeps the columns between clearances.
 
+pub mod addresses;
 mod base;
 pub mod forecast;
 pub mod person;

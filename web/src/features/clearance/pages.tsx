@@ -9,6 +9,7 @@ const PAGES = [
   ["cap-guide", page(() => import("./CapGuidePage").then((m) => m.CapGuidePage))],
   ["forecast", page(() => import("./ForecastPage").then((m) => m.ForecastPage))],
   ["consent", page(() => import("./ConsentPage").then((m) => m.ConsentPage))],
+  ["elsewhere", page(() => import("./ElsewherePage").then((m) => m.ElsewherePage))],
   ["holdout", page(() => import("./HoldoutPage").then((m) => m.HoldoutPage))],
   [":id", page(() => import("./SluicePage").then((m) => m.SluicePage))],
   [":id/person/:contact", page(() => import("./WhyPage").then((m) => m.WhyPage))],

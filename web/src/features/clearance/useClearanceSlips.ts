@@ -39,6 +39,7 @@ export function useClearanceSlips() {
       slips: [
         { to: "/clearance/forecast", title: "Forecast", words: "28 days" },
         { to: "/clearance/holdout", title: "Holdout", words: "what mail earns" },
+        { to: "/clearance/elsewhere", title: "Sent by another system", words: "who may be written to" },
         { to: "/clearance/cap-guide", title: "Cap guide", words: "how much is too much" },
       ],
     },

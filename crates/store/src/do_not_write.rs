@@ -1,0 +1,195 @@
+//! Whom another system must not write to: as a list, and told to a webhook as it happens.
+
+use crate::{Result, StoreError, settings, webhooks};
+use rinse_core::clearance::Reason;
+use rinse_core::consent::Consent;
+use rinse_core::suppression::hash;
+use rinse_core::upkeep::MailStatus;
+use rinse_core::{HOUR, Instant};
+use rusqlite::types::Value;
+use rusqlite::{Connection, params_from_iter};
+use serde::{Deserialize, Serialize};
+
+/// Changes that are told in one transaction.
+const AT_ONCE: i64 = 500;
+const LOOKS_BACK: i64 = HOUR;
+const WEBHOOK: &str = "do_not_write_webhook";
+const MARKS: &str = "do_not_write_marks";
+
+/// Somebody who must not be written to. Who agreed again isn't one any more.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct DoNotWrite {
+    /// An address; of a suppression list also a domain, or the hash of an address.
+    pub address: String,
+    pub since: i64,
+    pub reason: Reason,
+    /// None: all of our marketing mail.
+    pub topic: Option<String>,
+    /// The legal entity whose mail it is about; empty: the first, and everybody's where it is the address's own.
+    pub entity: String,
+    /// Whose it is; none: a line of a list.
+    #[serde(skip)]
+    pub contact: Option<i64>,
+    /// What tells it from others.
+    #[serde(skip)]
+    key: String,
+}
+
+enum Of {
+    Since(Instant),
+    People(Vec<i64>),
+    Lines(i64),
+}
+
+fn rows(c: &Connection, of: Of) -> Result<Vec<DoNotWrite>> {
+    let by_consent = format!("consent IN ({}, {})", Consent::Complained as i64, Consent::Withdrawn as i64);
+    let retired = MailStatus::Retired as i64;
+    let people = |asked: &dyn Fn(&str) -> String| {
+        [
+            format!("SELECT k.address, k.consent_at, k.consent, NULL, '', 0, k.id, 0 FROM contact k WHERE k.{by_consent} AND k.gone IS NULL AND {}", asked("k.consent_at")),
+            format!(
+                "SELECT k.address, o.consent_at, o.consent, NULL, o.entity, 0, k.id, 0 FROM other_consent o JOIN contact k ON k.id = o.contact_id
+                 WHERE o.channel = 1 AND o.{by_consent} AND k.gone IS NULL AND {}",
+                asked("o.consent_at")
+            ),
+            format!(
+                "SELECT k.address, coalesce(k.status_at, k.added_at), NULL, NULL, '', 1, k.id, 0 FROM contact k WHERE k.status = {retired} AND k.gone IS NULL AND {}",
+                asked("coalesce(k.status_at, k.added_at)")
+            ),
+            format!("SELECT k.address, k.sunset_at, NULL, NULL, '', 1, k.id, 0 FROM contact k WHERE k.sunset_at IS NOT NULL AND k.gone IS NULL AND {}", asked("k.sunset_at")),
+            format!(
+                "SELECT k.address, t.at, NULL, topic.name, '', 2, k.id, t.topic_id FROM topic_left t JOIN contact k ON k.id = t.contact_id JOIN topic ON topic.id = t.topic_id
+                 WHERE k.gone IS NULL AND {}",
+                asked("t.at")
+            ),
+        ]
+    };
+    let lines = |asked: &str| {
+        format!(
+            "SELECT e.text, e.added_at, NULL, NULL, '', 3, e.id, 0 FROM suppression_entry e JOIN suppression_list l ON l.id = e.list_id
+             WHERE e.ended_at IS NULL AND l.ended_at IS NULL AND l.scope = 'all' AND {asked}"
+        )
+    };
+    let (parts, value): (Vec<String>, Value) = match of {
+        Of::Since(at) => {
+            let mut parts = people(&|at| format!("{at} >= ?1")).to_vec();
+            parts.push(lines("e.added_at >= ?1"));
+            (parts, at.0.into())
+        }
+        Of::People(ids) => {
+            let list = serde_json::to_string(&ids)?;
+            (people(&|_| "k.id IN (SELECT value FROM json_each(?1))".into()).to_vec(), list.into())
+        }
+        Of::Lines(after) => (vec![lines("e.id > ?1")], after.into()),
+    };
+    let mut s = c.prepare_cached(&format!("{} ORDER BY 2, 1", parts.join(" UNION ALL ")))?;
+    let found = s.query_map(params_from_iter([value]), |r| {
+        let reason = match (r.get::<_, Option<i64>>(2)?, r.get::<_, i64>(5)?) {
+            (Some(consent), _) if consent == Consent::Complained as i64 => Reason::Complained,
+            (Some(_), _) => Reason::Withdrawn,
+            (None, 1) => Reason::Retired,
+            (None, 2) => Reason::TopicLeft,
+            (None, _) => Reason::Suppressed,
+        };
+        let (since, entity): (i64, String) = (r.get(1)?, r.get(4)?);
+        let (what, id, topic): (i64, i64, i64) = (r.get(5)?, r.get(6)?, r.get(7)?);
+        // Of an entity some letters of its hash: names aren't for the heads of requests.
+        let key = format!("do-not-write-{what}-{id}-{topic}-{since}-{}", &hash(&entity)[..8]);
+        let contact = (reason != Reason::Suppressed).then_some(id);
+        Ok(DoNotWrite { address: r.get(0)?, since, reason, topic: r.get(3)?, entity, contact, key })
+    })?;
+    Ok(found.collect::<rusqlite::Result<_>>()?)
+}
+
+/// Everybody who must not be written to, where that began at `at` or later, by when it began.
+///
+/// # Errors
+/// When the database fails.
+pub fn since(c: &Connection, at: Instant) -> Result<Vec<DoNotWrite>> {
+    rows(c, Of::Since(at))
+}
+
+/// What was told up to now: the newest entry of the ledger and line of a list, and when an address was last retired or a person's mail sunset.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+struct Marks {
+    ledger: i64,
+    line: i64,
+    status: i64,
+}
+
+fn newest(c: &Connection) -> Result<Marks> {
+    let sql = "SELECT coalesce((SELECT max(id) FROM ledger), 0), coalesce((SELECT max(id) FROM suppression_entry), 0),
+        max(coalesce((SELECT max(status_at) FROM contact WHERE status = 3), 0), coalesce((SELECT max(sunset_at) FROM contact WHERE sunset_at IS NOT NULL), 0))";
+    Ok(c.prepare_cached(sql)?.query_row([], |r| Ok(Marks { ledger: r.get(0)?, line: r.get(1)?, status: r.get(2)? }))?)
+}
+
+/// The system that is told of each change, when one is.
+///
+/// # Errors
+/// When the database fails.
+pub fn webhook(c: &Connection) -> Result<Option<i64>> {
+    Ok(settings::get(c, WEBHOOK)?.and_then(|id| id.parse().ok()))
+}
+
+/// Chooses the system that is told of each change from now on; none: nobody is.
+///
+/// # Errors
+/// When there is no such webhook.
+pub fn tell(c: &Connection, id: Option<i64>, now: Instant, person: Option<i64>) -> Result<()> {
+    let name = id.map(|id| webhooks::name(c, id)).transpose()?;
+    settings::set(c, WEBHOOK, &id.map(|id| id.to_string()).unwrap_or_default())?;
+    settings::set(c, MARKS, &serde_json::to_string(&newest(c)?)?)?;
+    let (what, name) = ("system told whom not to write to chosen", name.as_deref().unwrap_or("none"));
+    settings::audit(c, now, person, what, "webhook", id.unwrap_or(0), name)
+}
+
+/// Is there anything to tell?
+///
+/// # Errors
+/// When the database fails.
+pub fn due(c: &Connection) -> Result<bool> {
+    if webhook(c)?.is_none() {
+        return Ok(false);
+    }
+    let (told, newest) = (marks(c)?, newest(c)?);
+    Ok(told.ledger < newest.ledger || told.line < newest.line || told.status < newest.status)
+}
+
+fn marks(c: &Connection) -> Result<Marks> {
+    settings::get(c, MARKS)?.map_or_else(|| Ok(Marks::default()), |text| serde_json::from_str(&text).map_err(StoreError::from))
+}
+
+/// Tells of the next changes; false when there are no more. Each is told once, by a key of its own: who it is, since when and why.
+///
+/// # Errors
+/// When the database fails.
+pub fn go_on(c: &Connection, now: Instant) -> Result<bool> {
+    let Some(webhook) = webhook(c)? else { return Ok(false) };
+    let (told, newest) = (marks(c)?, newest(c)?);
+    let upto = newest.ledger.min(told.ledger + AT_ONCE);
+    // What was put on record with an instant a little before the last one is looked at once more.
+    let (from, retired) = (told.status - LOOKS_BACK, MailStatus::Retired as i64);
+    let changed = [
+        ("SELECT DISTINCT contact_id FROM ledger WHERE id > ?1 AND id <= ?2".to_owned(), told.ledger, upto),
+        (format!("SELECT id FROM contact WHERE status = {retired} AND status_at > ?1 AND status_at <= ?2"), from, newest.status),
+        ("SELECT id FROM contact WHERE sunset_at IS NOT NULL AND sunset_at > ?1 AND sunset_at <= ?2".to_owned(), from, newest.status),
+    ];
+    let mut people: Vec<i64> = Vec::new();
+    for (sql, after, upto) in changed {
+        let mut s = c.prepare_cached(&sql)?;
+        for id in s.query_map([after, upto], |r| r.get(0))? {
+            people.push(id?);
+        }
+    }
+    let mut found = if people.is_empty() { Vec::new() } else { rows(c, Of::People(people))? };
+    if told.line < newest.line {
+        found.extend(rows(c, Of::Lines(told.line))?);
+    }
+    for d in found {
+        let body = serde_json::json!({ "what": "do_not_write", "address": d.address, "since": Instant(d.since).iso(), "reason": d.reason,
+            "topic": d.topic, "legal_entity": d.entity });
+        webhooks::queue(c, webhook, &d.key, d.contact, &body, now)?;
+    }
+    settings::set(c, MARKS, &serde_json::to_string(&Marks { ledger: upto, ..newest })?)?;
+    Ok(upto < newest.ledger)
+}

@@ -1,0 +1,123 @@
+//! Another system asks who may be written to, and is told who mustn't.
+
+use crate::common::{START, hand_over, mailing, rows, run, start};
+use rinse_core::caps::{Cap, Scope, Window};
+use rinse_core::clearance::{OverCap, Reason, RuleSet};
+use rinse_core::consent::Act;
+use rinse_core::suppression::Entry;
+use rinse_core::{DAY, HOUR};
+use rinse_store::clearing::addresses::{Says, Sending, clear};
+use rinse_store::ledger::{self, Origin};
+use rinse_store::suppression::Beside;
+use rinse_store::{Connection, do_not_write, rules, suppression, tables, topics, webhooks};
+
+fn origin() -> Origin {
+    Origin { source: "test", ..Origin::default() }
+}
+
+fn person(c: &Connection, n: i64) -> i64 {
+    rows::<i64>(c, &format!("SELECT id FROM contact WHERE address_key = 'p{n}@tern.example'"))[0]
+}
+
+fn suppress(c: &Connection, entry: &str) {
+    let b = Beside { reason: "asked by letter", source: "by hand", expires_at: None, person: None };
+    suppression::add(c, 1, &Entry::parse(entry).unwrap(), b, START).unwrap();
+}
+
+/// Some of everything that bars: the people's numbers say what.
+fn some(c: &Connection) {
+    ledger::act(c, person(c, 1), START + HOUR, Act::Withdrew, &origin()).unwrap();
+    ledger::act(c, person(c, 2), START + 2 * HOUR, Act::Complained, &origin()).unwrap();
+    ledger::leave_topic(c, person(c, 3), topics::named(c, "Tide notes").unwrap(), START + 3 * HOUR, &origin()).unwrap();
+    suppress(c, "p4@tern.example");
+    suppress(c, "gull.example");
+    c.execute("UPDATE contact SET status = 3, status_at = ?2 WHERE id = ?1", [person(c, 5), START.0 + 4]).unwrap();
+    let cap = Cap { limit: 1, window: Window::Days { n: 7 }, scope: Scope::Marketing, in_force: true };
+    rules::save(c, START, None, &RuleSet { caps: vec![cap], ..RuleSet::default() }, "test").unwrap();
+}
+
+#[test]
+fn each_address_is_answered_for() {
+    run(8, |c| {
+        some(c);
+        // Who got a letter yesterday has to wait for the cap, whoever sends the next one.
+        let m = mailing(c, None, OverCap::Hold);
+        start(c, m, START + 5 * HOUR);
+        hand_over(c, START + 5 * HOUR, "250 2.0.0 ok");
+        let now = START + DAY;
+        let mut asked: Vec<String> = (1..=6).map(|n| format!(" P{n}@Tern.example ")).collect();
+        asked.extend(["new@tern.example", "someone@gull.example", "nobody at all"].map(str::to_owned));
+        let of = |sending: &Sending| clear(c, sending, now, &asked).unwrap().told;
+        let told = of(&Sending { topic: Some("tide notes".into()), ..Sending::default() });
+        let first = |i: usize| (told[i].says, told[i].reasons.first().copied());
+        assert_eq!(first(0), (Says::Barred, Some(Reason::Withdrawn)));
+        assert_eq!(first(1), (Says::Barred, Some(Reason::Complained)));
+        assert_eq!(first(2), (Says::Barred, Some(Reason::TopicLeft)));
+        assert_eq!(first(3), (Says::Barred, Some(Reason::Suppressed)));
+        assert_eq!(first(4), (Says::Barred, Some(Reason::Retired)));
+        assert_eq!(first(5), (Says::Held, Some(Reason::HeldByCap)));
+        assert_eq!(told[5].until, Some((START + 5 * HOUR + 7 * DAY).0));
+        assert_eq!(first(6), (Says::Barred, Some(Reason::NoConsent)));
+        assert_eq!(first(7), (Says::Barred, Some(Reason::Suppressed)));
+        assert_eq!(first(8), (Says::Unreadable, Some(Reason::NoAddress)));
+        assert_eq!(told[0].address, " P1@Tern.example ");
+        // A receipt goes to whoever withdrew, and at once; not to a dead address.
+        let told = of(&Sending { service_reason: "a receipt".into(), ..Sending::default() });
+        assert_eq!((told[0].says, told[5].says, told[4].says), (Says::Cleared, Says::Cleared, Says::Barred));
+        assert!(
+            clear(c, &Sending { topic: Some("Seals".into()), ..Sending::default() }, now, &asked)
+                .is_err_and(|e| e.to_string().contains("Tide notes"))
+        );
+        // Asking leaves nothing behind.
+        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM send"), rows::<i64>(c, "SELECT count(*) FROM send WHERE mailing_id = 1"));
+    });
+}
+
+#[test]
+fn a_file_says_which_column_it_is() {
+    let csv = "Nummer;Kontaktweg;Ort\n1;wren@tern.example;Port Skerry\n2;ole@tern.example;\n3;;Quay\n";
+    assert_eq!(tables::addresses(csv.as_bytes(), 10).unwrap(), ["wren@tern.example", "ole@tern.example", ""]);
+    assert_eq!(tables::addresses(csv.as_bytes(), 1).unwrap().len(), 1);
+    assert_eq!(tables::addresses(b"wren@tern.example\nole@tern.example\n", 10).unwrap().len(), 2);
+    assert!(tables::addresses(b"name\nwren\n", 10).unwrap_err().to_string().contains("No column"));
+    assert!(tables::addresses(b"", 10).is_err());
+}
+
+#[test]
+fn whom_not_to_write_to_is_told_once_each() {
+    run(8, |c| {
+        let webhook = webhooks::make(c, "The other sender", "https://sender.example/stop", b"secret", START, None).unwrap();
+        do_not_write::tell(c, Some(webhook), START, None).unwrap();
+        assert!(!do_not_write::due(c).unwrap(), "what was before is in the file");
+        some(c);
+        let told = |since| do_not_write::since(c, since).unwrap();
+        let names = |since| told(since).iter().map(|d| (d.address.clone(), d.reason)).collect::<Vec<_>>();
+        assert_eq!(told(START).len(), 6);
+        assert_eq!(
+            names(START + HOUR),
+            [
+                ("p1@tern.example".into(), Reason::Withdrawn),
+                ("p2@tern.example".into(), Reason::Complained),
+                ("p3@tern.example".into(), Reason::TopicLeft)
+            ]
+        );
+        assert_eq!(told(START + 3 * HOUR)[0].topic.as_deref(), Some("Tide notes"));
+        assert!(told(START).iter().any(|d| d.address == "gull.example" && d.contact.is_none()));
+        while do_not_write::go_on(c, START + DAY).unwrap() {}
+        let sent: Vec<String> = rows(c, "SELECT body FROM delivery ORDER BY id");
+        assert_eq!(sent.len(), 6, "{sent:?}");
+        assert!(sent.iter().any(|b| b.contains("p1@tern.example") && b.contains("\"withdrawn\"")));
+        assert_eq!(
+            rows::<i64>(c, "SELECT count(*) FROM delivery WHERE contact_id IS NULL"),
+            [2],
+            "what is about somebody goes when they are deleted"
+        );
+        // The same again is no news; who agrees again is no longer on the list.
+        while do_not_write::go_on(c, START + DAY).unwrap() {}
+        assert!(!do_not_write::due(c).unwrap());
+        ledger::act(c, person(c, 1), START + DAY, Act::Confirmed, &origin()).unwrap();
+        while do_not_write::go_on(c, START + DAY).unwrap() {}
+        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM delivery"), [6]);
+        assert_eq!(told(START).len(), 5);
+    });
+}
