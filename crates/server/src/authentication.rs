@@ -5,7 +5,8 @@ use rinse_core::delivery::authentication::{AddressFacts, Facts, KeyFacts, Line, 
 use rinse_core::delivery::blocklist::{self, Of};
 use rinse_core::delivery::operator::registered;
 use rinse_post::dkim::{self, Algorithm};
-use rinse_store::delivery::names::{self, List, Said};
+use rinse_store::blocklists::{self, List, Said};
+use rinse_store::delivery::names;
 use rinse_store::letterheads::{self, SigningKey};
 use rinse_store::{Connection, Result};
 use std::net::IpAddr;
@@ -37,7 +38,7 @@ pub(crate) fn to_ask(c: &Connection) -> Result<Asked> {
     Ok(Asked {
         senders: letterheads::all(c)?.into_iter().map(sender).collect::<Result<_>>()?,
         addresses: names::own_addresses(c)?,
-        lists: names::blocklists(c)?.into_iter().map(|b| b.list).collect(),
+        lists: blocklists::all(c)?.into_iter().map(|b| b.list).collect(),
     })
 }
 
@@ -52,7 +53,7 @@ impl Told {
     /// When the database fails.
     pub(crate) fn keep(&self, c: &Connection, now: rinse_core::Instant) -> Result<()> {
         self.senders.iter().try_for_each(|(letterhead, lines)| names::keep(c, *letterhead, lines, now))?;
-        self.lists.iter().try_for_each(|said| names::keep_said(c, said, now))
+        self.lists.iter().try_for_each(|said| blocklists::keep(c, said, now))
     }
 
     /// By letterhead.

@@ -34,6 +34,7 @@ use rinse_standins::base::{OWN_COLUMNS, people_csv};
 use rinse_standins::reports as standins;
 use rinse_standins::scenario::Scenario;
 use rinse_standins::shop;
+use rinse_store::blocklists;
 use rinse_store::delivery::names;
 use rinse_store::findings::letters::{self, Letters};
 use rinse_store::findings::views;
@@ -250,7 +251,7 @@ impl Director {
                     suppression::add(c, 1, &entry, Beside { reason, source: "by hand", expires_at: None, person: Some(1) }, START)?;
                 }
                 names::set_own_addresses(c, &["192.0.2.25".into()], START, Some(1))?;
-                names::add_list(c, "lists.lanternwatch.example", Of::Addresses, START, Some(1))?;
+                blocklists::add(c, "lists.lanternwatch.example", Of::Addresses, START, Some(1))?;
                 settings::set(c, "organisation", "Skerry Light")
             })
             .await?;

@@ -4,7 +4,7 @@ use crate::authentication::{look, to_ask};
 use crate::dns::{AskDns, Dns};
 use rinse_core::delivery::authentication::{Record, State};
 use rinse_core::{Instant, MINUTE};
-use rinse_store::delivery::names;
+use rinse_store::blocklists;
 use rinse_store::{Connection, Store, letterheads};
 use serde::Serialize;
 use std::path::Path;
@@ -78,7 +78,7 @@ pub async fn examine(data: &Path, base_url: &str, ask: AskDns) -> anyhow::Result
             publish: l.publish.clone(),
         }));
     }
-    for (said, list) in told.lists().iter().zip(names::blocklists(&c)?) {
+    for (said, list) in told.lists().iter().zip(blocklists::all(&c)?) {
         let zone = list.list.zone;
         let line = |state, words: String| Finding { of: zone.clone(), ..Finding::of_machine("blocklist", state, words) };
         match said.works {

@@ -7,7 +7,7 @@ use rinse_core::report::Rate;
 use rinse_core::upkeep::evidence::{Course, Measure};
 use rinse_core::words::thousands;
 use rinse_paper::{Chart, Mark, Paper, PaperError, Point, number, words};
-use rinse_store::delivery::names::{Blocklist, Listing};
+use rinse_store::blocklists::{Blocklist, Listing};
 use rinse_store::upkeep::evidence::Evidence;
 use std::io;
 

@@ -113,6 +113,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/035_names.sql")),
     M::up(include_str!("../migrations/036_warm_up.sql")),
     M::up(include_str!("../migrations/037_do_not_write.sql")),
+    M::up(include_str!("../migrations/038_put_off.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

@@ -6,6 +6,7 @@ use rinse_core::code::Code;
 use rinse_core::delivery::alert::Kind;
 use rinse_core::delivery::pause::Rule;
 use rinse_core::delivery::throttle::{FLOOR, Heard, Throttle, Turn, after, heard};
+use rinse_core::segment::evaluate::day_of;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::collections::HashMap;
@@ -16,6 +17,8 @@ const SLOT: i64 = 5 * MINUTE;
 const LOOKS_BACK: i64 = HOUR / SLOT;
 /// Slots are kept so long.
 const KEPT: i64 = 2 * DAY;
+/// What was put off is kept by day for so many days.
+const KEPT_DAYS: i64 = 90;
 const RULE: &str = "pause rule";
 
 /// When a group is paused by itself.
@@ -84,6 +87,11 @@ pub(crate) fn answered(c: &Connection, domain: i64, mailing: i64, reply: &Reply,
         is(Counted::Blocked),
         is(Counted::Failed)
     ])?;
+    // Each message once, on the day on which it went.
+    if what == Counted::Deferred && tried_before == 0 {
+        c.prepare_cached("INSERT INTO deferred_day VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET messages = messages + 1")?
+            .execute([day_of(now), domain])?;
+    }
     let Some(said) = heard(reply, tried_before) else { return Ok(()) };
     // Most mail is let in by hosts that never asked for less.
     if said == Heard::LetIn && !c.prepare_cached("SELECT EXISTS (SELECT 1 FROM throttle)")?.query_row([], |r| r.get::<_, bool>(0))? {
@@ -287,11 +295,22 @@ fn alert(c: &Connection, group: &str, mailing: i64, words: &str, now: Instant) -
     Ok(())
 }
 
+/// Messages that were put off at their first try since a day, by domain and day.
+///
+/// # Errors
+/// When the database fails.
+pub fn put_off(c: &Connection, from_day: i64) -> Result<Vec<(i64, i64, u64)>> {
+    let mut s = c.prepare_cached("SELECT domain_id, day, messages FROM deferred_day WHERE day >= ?1")?;
+    let rows = s.query_map([from_day], |r| Ok((r.get(0)?, r.get(1)?, r.get::<_, i64>(2)?.unsigned_abs())))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
 /// Slots that are behind everything that looks at them are forgotten. Once a day.
 ///
 /// # Errors
 /// When the database fails.
 pub fn move_on(c: &Connection, now: Instant) -> Result<()> {
     c.prepare_cached("DELETE FROM delivery_slot WHERE slot < ?1")?.execute([(now.0 - KEPT).div_euclid(SLOT)])?;
+    c.prepare_cached("DELETE FROM deferred_day WHERE day < ?1")?.execute([day_of(now) - KEPT_DAYS])?;
     Ok(())
 }

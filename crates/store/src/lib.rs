@@ -20,6 +20,7 @@ pub mod attribution;
 pub mod audience;
 pub mod backup;
 pub mod base_check;
+pub mod blocklists;
 pub mod clearing;
 pub mod cohorts;
 pub mod consent;

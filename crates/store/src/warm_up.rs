@@ -402,6 +402,9 @@ pub fn groups(c: &Connection, w: &WarmUp, now: Instant) -> Result<Vec<Group>> {
     let waits = if w.ended_at.is_none() { waiting(c, w)? } else { HashMap::new() };
     let mut s = c.prepare_cached("SELECT name, usual FROM warm_up_group WHERE warm_up_id = ?1")?;
     let known: Vec<(String, u32)> = s.query_map([w.id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    // What never had a ceiling is no part of it: groups of few people.
+    let limited = |name: &str, usual: u32| usual > w.rule.start || days.get(name).is_some_and(|of| of.iter().any(|d| d.ceiling.is_some()));
+    let known: Vec<(String, u32)> = known.into_iter().filter(|(name, usual)| limited(name, *usual)).collect();
     let mut out: Vec<Group> = known
         .into_iter()
         .map(|(name, usual)| {
@@ -446,7 +449,7 @@ pub fn of_letterhead(c: &Connection, letterhead: i64) -> Result<Option<WarmUp>> 
 /// What is known again once a day: what a usual day brings each group (the largest mailing of the last 90 days there, at most everybody there), and
 /// whether a warm-up is over because no group with more people than its start has a ceiling any more.
 ///
-/// `largest`: messages of the largest mailing to each group, by senders that aren't warmed up; empty: none went yet.
+/// `largest`: messages of the largest mailing to each group that got one, by senders that aren't warmed up.
 ///
 /// # Errors
 /// When the database fails.
@@ -454,7 +457,7 @@ pub fn refresh(c: &Connection, people: &HashMap<String, u32>, largest: &HashMap<
     for w in open(c)? {
         let mut s = c.prepare_cached("INSERT INTO warm_up_group VALUES (?1, ?2, ?3) ON CONFLICT DO UPDATE SET usual = excluded.usual")?;
         for (name, people) in people {
-            let usual = if largest.is_empty() { *people } else { largest.get(name).copied().unwrap_or(0).min(*people) };
+            let usual = largest.get(name).copied().unwrap_or(*people).min(*people);
             if usual > w.rule.start {
                 s.execute(params![w.id, name, usual])?;
             } else {

@@ -13465,11 +13465,21 @@ export interface components {
             bounced: number;
             /**
              * Format: int64
+             * @description Of what was delivered.
+             */
+            complaints: number;
+            /**
+             * Format: int64
              * @description Days since 1970, UTC.
              */
             day: number;
             /** Format: int64 */
             of: number;
+            /**
+             * Format: int64
+             * @description Put off at the first try; whatever became of it then.
+             */
+            put_off: number;
         };
         /** @description How a mailbox group lets our mail in. */
         DeliveryGroup: {

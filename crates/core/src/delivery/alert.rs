@@ -61,7 +61,7 @@ pub struct OnMailing {
     pub accepted: u64,
     pub blocked: u64,
     pub bounced: u64,
-    /// Delivered at domains that report complaints, and those.
+    /// Delivered at domains from which a complaint came in the time that is looked at, and those complaints.
     pub reporting: u64,
     pub complaints: u64,
     /// Of people whose opens can be known, here and everywhere else.

@@ -144,7 +144,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             action: "Look at it".into(),
         });
     }
-    for (subject, list, since) in rinse_store::delivery::names::listed(c)? {
+    for (subject, list, since) in rinse_store::blocklists::listed(c)? {
         out.push(Decision {
             notice: None,
             kind: "listed",

@@ -17,7 +17,7 @@ use rinse_core::stats::Arm;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::Serialize;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use utoipa::ToSchema;
 
 /// It looks back so far.
@@ -59,6 +59,8 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
         .query_map([from.0], |r| Ok((r.get(0)?, r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
     let (names, of) = (groups::names(c, By::Domain)?, operators::groups(c)?);
+    // A domain whose people's complaints are never reported says nothing of them.
+    let reporting: HashSet<&str> = pieces.iter().filter(|p| p.sums.of(Figure::Complaints) > 0).map(|p| p.key.as_str()).collect();
     let mut by: BTreeMap<String, BTreeMap<(i64, i64), OnMailing>> = BTreeMap::new();
     let mut opens: HashMap<i64, Arm> = HashMap::new();
     for p in &pieces {
@@ -74,7 +76,9 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
         m.accepted += p.sums.of(Figure::Accepted);
         m.blocked += p.sums.of(Figure::Blocked);
         m.bounced += p.sums.of(Figure::Bounced);
-        m.reporting += p.sums.of(Figure::Delivered);
+        if reporting.contains(p.key.as_str()) {
+            m.reporting += p.sums.of(Figure::Delivered);
+        }
         m.complaints += p.sums.of(Figure::Complaints);
         (m.here.successes, m.here.trials) = (m.here.successes + known.successes, m.here.trials + known.trials);
     }

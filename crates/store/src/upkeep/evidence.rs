@@ -2,7 +2,7 @@
 
 use super::runs::{self, CleaningRun};
 use super::{incidents, policy};
-use crate::delivery::names::{self, Blocklist};
+use crate::blocklists::{self, Blocklist};
 use crate::figures;
 use crate::stored::As;
 use crate::{Result, StoreError, settings};
@@ -296,7 +296,7 @@ pub fn evidence(c: &Connection, now: Instant) -> Result<Evidence> {
         runs: runs::all(c, now)?.into_iter().filter(|r| r.applied_at.is_some_and(|at| at >= since * DAY)).collect(),
         incidents: happened,
         notes: notes(c)?,
-        blocklists: names::blocklists(c)?,
+        blocklists: blocklists::all(c)?,
         removed: removed(c)?,
     })
 }

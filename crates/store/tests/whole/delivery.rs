@@ -158,6 +158,9 @@ fn a_first_meeting_is_no_block() {
             0
         );
         assert_eq!(one(c, "SELECT sum(deferred) FROM delivery_slot"), 200);
+        let day = START.0.div_euclid(DAY);
+        let of = |from: i64| flow::put_off(c, from).unwrap().iter().map(|(_, d, n)| (*d, *n)).collect::<Vec<_>>();
+        assert_eq!((of(day), of(day + 1)), (vec![(day, 200)], vec![]), "each message once");
         // Everybody went at their second try, ten minutes later.
         assert_eq!(one(c, "SELECT max(accepted_at) FROM send"), (START + 10 * MINUTE).0);
         flow::move_on(c, START + 3 * DAY).unwrap();

@@ -14,6 +14,8 @@ const TALL = 34;
 const MOST = 14;
 /** A day of fewer messages tells little, and is drawn pale. */
 const FEW = 100;
+/** A day of more complaints than this is marked. */
+const COMPLAINED = 0.001;
 /** Shares over this are drawn as tall as it. */
 const HIGH = 0.2;
 
@@ -36,7 +38,7 @@ export function GroupDays({ v }: { v: View }) {
             `${g.name}: ${percent(g.accepted.rate)} accepted, ${percent(g.blocked.rate, 2)} blocked of ${count(g.accepted.of)}`,
         )
         .join("; ")}
-      caption={`Refused, of each day’s mail: brick because of us (blocked), ochre for the address’s reasons (bounced); dotted: 5%; what is over 20% is drawn as 20%; pale: fewer than ${FEW} messages${
+      caption={`Of each day’s mail: brick refused because of us (blocked), ochre for the address’s reasons (bounced), hollow put off at the first try; a ring: complaints, two or more, over 0.1%; dotted: 5%; what is over 20% is drawn as 20%; pale: fewer than ${FEW} messages${
         v.groups.length > MOST ? `; the first ${MOST} of ${count(v.groups.length)} groups are drawn` : ""
       }`}
     >
@@ -64,7 +66,27 @@ export function GroupDays({ v }: { v: View }) {
               const at = x(d.day - v.from_day) + 2;
               return (
                 <g key={d.day} opacity={d.of < FEW ? 0.35 : 1}>
-                  <title>{`${date(d.day * DAY)}: ${count(d.blocked)} blocked, ${count(d.bounced)} bounced of ${plural(d.of, "message")}`}</title>
+                  <title>{`${date(d.day * DAY)}: ${count(d.blocked)} blocked, ${count(d.bounced)} bounced, ${count(d.put_off)} put off of ${plural(d.of, "message")}; ${plural(d.complaints, "complaint")}`}</title>
+                  {d.put_off > 0 && (
+                    <rect
+                      x={at + 0.5}
+                      width={wide - 1}
+                      y={base - y(d.put_off / Math.max(1, d.of))}
+                      height={y(d.put_off / Math.max(1, d.of))}
+                      fill="none"
+                      stroke="var(--soft)"
+                    />
+                  )}
+                  {d.complaints > 1 && d.complaints > COMPLAINED * d.of && (
+                    <circle
+                      cx={at + wide / 2}
+                      cy={base - TALL + 12}
+                      r={3}
+                      fill="none"
+                      stroke="var(--brick)"
+                      strokeWidth={1.5}
+                    />
+                  )}
                   <rect x={at} width={wide} y={base - bounced} height={bounced} style={{ fill: "var(--ochre)" }} />
                   <rect x={at} width={wide} y={base - blocked} height={blocked} style={{ fill: "var(--brick)" }} />
                   <rect x={at} width={wide} y={base - 1} height={1} style={{ fill: "var(--soft)" }} />

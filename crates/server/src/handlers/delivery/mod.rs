@@ -37,6 +37,10 @@ pub(crate) struct DeliveryDay {
     blocked: u64,
     /// Refused or given up for the address's reasons.
     bounced: u64,
+    /// Put off at the first try; whatever became of it then.
+    put_off: u64,
+    /// Of what was delivered.
+    complaints: u64,
 }
 
 /// A group whose hosts asked for less: messages a minute.
@@ -97,10 +101,17 @@ fn view(c: &Connection, now: i64) -> Result<DeliveryView, StoreError> {
         let (_, days, domains) = by.entry(p.key.clone()).or_default();
         domains.insert(domain, name);
         let day = p.across.parse().unwrap_or(p.day);
-        let at = days.entry(day).or_insert(DeliveryDay { day, of: 0, blocked: 0, bounced: 0 });
+        let at = days.entry(day).or_insert(DeliveryDay { day, of: 0, blocked: 0, bounced: 0, put_off: 0, complaints: 0 });
         at.of += p.sums.of(Figure::Sent);
         at.blocked += p.sums.of(Figure::Blocked);
         at.bounced += p.sums.of(Figure::Bounced);
+        at.complaints += p.sums.of(Figure::Complaints);
+    }
+    for (domain, day, messages) in flow::put_off(c, today - DAYS + 1)? {
+        let Some(name) = operators.get(&domain).or_else(|| names.get(&domain.to_string())) else { continue };
+        if let Some(at) = by.get_mut(name).and_then(|(_, days, _)| days.get_mut(&day)) {
+            at.put_off += messages;
+        }
     }
     for g in groups::together(&pieces) {
         if let Some(of) = by.get_mut(&g.key) {

@@ -8,7 +8,8 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use rinse_core::delivery::blocklist::Of;
-use rinse_store::delivery::names::{self, Blocklist, Sender};
+use rinse_store::blocklists::{self, Blocklist};
+use rinse_store::delivery::names::{self, Sender};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -28,7 +29,7 @@ pub(crate) async fn all(State(app): State<App>) -> Answer<OurNames> {
     let dns = app.engine.dns.is_asked();
     let told = app.store.read(move |c| {
         let addresses = names::own_addresses(c)?.iter().map(ToString::to_string).collect();
-        Ok(OurNames { dns, addresses, senders: names::senders(c)?, blocklists: names::blocklists(c)? })
+        Ok(OurNames { dns, addresses, senders: names::senders(c)?, blocklists: blocklists::all(c)? })
     });
     Ok(Json(told.await?))
 }
@@ -69,13 +70,13 @@ pub(crate) struct NewBlocklist {
 #[utoipa::path(post, path = "/api/delivery/blocklists", request_body = NewBlocklist, responses((status = 200, body = i64)))]
 pub(crate) async fn add_list(State(app): State<App>, who: Acting, Json(list): Json<NewBlocklist>) -> Answer<i64> {
     let now = app.now();
-    Ok(Json(app.store.write(move |c| names::add_list(c, &list.zone, list.of, now, Some(who.0))).await?))
+    Ok(Json(app.store.write(move |c| blocklists::add(c, &list.zone, list.of, now, Some(who.0))).await?))
 }
 
 /// A blocklist isn't asked any more.
 #[utoipa::path(delete, path = "/api/delivery/blocklists/{id}", params(("id" = i64, Path)), responses((status = 204)))]
 pub(crate) async fn remove_list(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| names::remove_list(c, id, now, Some(who.0))).await?;
+    app.store.write(move |c| blocklists::remove(c, id, now, Some(who.0))).await?;
     Ok(StatusCode::NO_CONTENT)
 }
