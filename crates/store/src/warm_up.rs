@@ -466,7 +466,7 @@ pub fn refresh(c: &Connection, people: &HashMap<String, u32>, largest: &HashMap<
             }
         }
         let groups = groups(c, &w, now)?;
-        let went = groups.iter().any(|g| !g.days.is_empty());
+        let went = c.prepare_cached("SELECT 1 FROM warm_up_day WHERE warm_up_id = ?1")?.exists([w.id])?;
         if went && groups.iter().all(|g| g.today.ceiling.is_none()) {
             over(c, w.id, None, now)?;
         }

@@ -137,6 +137,7 @@ async fn another_sender_is_told_who_may_be_written_to() {
     let file = b.folder.join("their-list.csv");
     std::fs::write(&file, "Nr;Kontakt\n1;wren0@tern.example\n2;wren1@tern.example\n3;nobody@gull.example\n4;no address\n").unwrap();
     b.go("/clearance/elsewhere").await;
+    b.shows("Choose a file").await;
     b.page.find(Locator::Css("input[aria-label='File of addresses']")).await.unwrap().send_keys(file.to_str().unwrap()).await.unwrap();
     b.shows("1 of 4 addresses may be written to now, 2 mustn’t be, 1 is no address").await;
     b.shows("not in the base: no consent is on record").await;
