@@ -1,6 +1,7 @@
 import { Button, MenuItem, TextField } from "@mui/material";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, date, instant, plural } from "../../shared/format";
@@ -202,22 +203,30 @@ export function WarmUpPage() {
                 everybody at once looks like one that was made for it.
               </p>
               <Begin v={v} />
-              <h2>What we send from</h2>
-              <DataTable<Schemas["SendingDomain"]>
-                name="Sending domains"
-                rows={v.domains}
-                id={(d) => d.domain}
-                columns={(col) => [
-                  col.text("Domain", (d) => d.domain),
-                  col.text("Letterheads", (d) => d.letterheads.join(", ")),
-                  col.shown(
-                    "First mail",
-                    (d) => d.first_at ?? 0,
-                    (d) => (d.first_at == null ? "none yet" : date(d.first_at)),
-                  ),
-                  col.text("Warm-up", (d) => (d.warm_up == null ? "" : "goes on")),
-                ]}
-              />
+              {v.domains.length === 0 ? (
+                <p>
+                  Nothing sends mail yet: <Link to="/setup/letterheads/0">make a letterhead</Link> first.
+                </p>
+              ) : (
+                <>
+                  <h2>What we send from</h2>
+                  <DataTable<Schemas["SendingDomain"]>
+                    name="Sending domains"
+                    rows={v.domains}
+                    id={(d) => d.domain}
+                    columns={(col) => [
+                      col.text("Domain", (d) => d.domain),
+                      col.text("Letterheads", (d) => d.letterheads.join(", ")),
+                      col.shown(
+                        "First mail",
+                        (d) => d.first_at ?? 0,
+                        (d) => (d.first_at == null ? "none yet" : date(d.first_at)),
+                      ),
+                      col.text("Warm-up", (d) => (d.warm_up == null ? "" : "goes on")),
+                    ]}
+                  />
+                </>
+              )}
               {over.length > 0 && (
                 <>
                   <h2>Over</h2>
