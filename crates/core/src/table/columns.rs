@@ -4,6 +4,7 @@ use super::{Field, TableError};
 use crate::address::Address;
 use crate::segment::FieldKind;
 use crate::segment::person::Value;
+use crate::words::fold;
 use crate::zone;
 
 /// The column of a table that holds addresses, by what stands in it: most of its cells are one.
@@ -300,7 +301,7 @@ fn by_cells(name: &str, cells: &[&str]) -> Option<Field> {
     if let Some((_, field)) = told.into_iter().find(|(is, _)| most(*is)) {
         return Some(field);
     }
-    let (kind, name) = (guess_kind(cells.iter().copied()), name.trim().to_lowercase());
+    let (kind, name) = (guess_kind(cells.iter().copied()), name.trim().to_owned());
     let tells = matches!(kind, FieldKind::Date | FieldKind::Number | FieldKind::YesNo);
     (tells && !name.is_empty() && name.chars().count() <= LONGEST_NAME).then_some(Field::Own { name, kind })
 }
@@ -342,7 +343,7 @@ pub fn propose_mapping(records: &[Vec<String>], header: bool) -> Result<Vec<Opti
         let cells: Vec<&str> = body.iter().filter_map(|r| r.get(c)).map(|v| v.trim()).filter(|v| !v.is_empty()).collect();
         let field = by_cells(name(c), &cells);
         let same = |other: &Field| match (&field, other) {
-            (Some(Field::Own { name, .. }), Field::Own { name: other, .. }) => name == other,
+            (Some(Field::Own { name, .. }), Field::Own { name: other, .. }) => fold(name) == fold(other),
             (field, other) => field.as_ref() == Some(other),
         };
         if !mapping.iter().flatten().any(same) {
@@ -406,9 +407,9 @@ mod tests {
             Some(Field::FamilyName),
             Some(Field::TimeZone),
             Some(Field::Country),
-            own("mitglied seit", FieldKind::Date),
-            own("bootsfahrten", FieldKind::Number),
-            own("newsletter", FieldKind::YesNo),
+            own("Mitglied seit", FieldKind::Date),
+            own("Bootsfahrten", FieldKind::Number),
+            own("Newsletter", FieldKind::YesNo),
             None,
         ];
         assert_eq!(said, want);
