@@ -17,11 +17,30 @@ function amiss(g: Group) {
   const said = g.alerts.map((a) => ALERT[a]);
   if (g.pause) said.unshift(`is paused until ${instant(g.pause.until)}`);
   else if (g.held_back != null) said.unshift("is held back");
-  if (g.warm_up)
-    said.push(
-      `takes ${count(g.warm_up.at_once)} on the first day: the sender is warmed up there, and the last one goes on ${date(g.warm_up.last * DAY)} if all goes well`,
-    );
   return said.join(", ");
+}
+
+/** So many groups are told, the largest; of fewer it is all of them. */
+const TOLD = 50;
+
+/** How a mailing goes while its sender is warmed up; nothing where all of it goes on the first day. */
+function Days({ groups }: { groups: Group[] }) {
+  const last = Math.max(0, ...groups.map((g) => g.warm_up?.last ?? 0));
+  if (last === 0) return null;
+  const sum = (of: (g: Group) => number) => groups.reduce((n, g) => n + of(g), 0);
+  return (
+    <>
+      Its sender is being <Link to="/delivery/warm-up">warmed up</Link>:{" "}
+      <b>{count(sum((g) => g.warm_up?.at_once ?? g.people))}</b> of{" "}
+      {plural(
+        sum((g) => g.people),
+        "person",
+        "people",
+      )}
+      {groups.length >= TOLD && ` in its ${count(groups.length)} largest groups`} get it on the first day, the last on{" "}
+      {date(last * DAY)} if all goes well.{" "}
+    </>
+  );
 }
 
 /** What hosts would make of a mailing that hasn't gone. */
@@ -41,6 +60,7 @@ export function Hosts({ mailing }: { mailing: number }) {
           {percent(h.expected.upper)}, by {plural(h.expected.mailings, "mailing")} of the last 90 days).{" "}
         </>
       )}
+      <Days groups={h.groups} />
       {told.map((g) => (
         <span key={g.name}>
           <b>{g.name}</b> ({plural(g.people, "person", "people")}) {amiss(g)}.{" "}
