@@ -100,7 +100,7 @@ fn too_long_and_too_wide_are_told_by_line() {
     let header: String = (0..40).map(|i| format!("column {i},")).collect();
     let cells: String = (0..40).map(|i| format!("{i},")).collect();
     let run = stage(&rinse, format!("{header}email\n{cells}wren@tern.example\n{cells}{long}\n{cells}\n").as_bytes());
-    assert_eq!(run["mapping"].as_array().unwrap().iter().filter(|m| !m.is_null()).count(), 1, "the address is found among 41 columns");
+    assert_eq!(run["mapping"][40], "address", "it is found among 41 columns");
     let decision = json!({ "mapping": run["mapping"], "header": true, "list": null, "tag": null, "consent": false, "evidence": "" });
     let checked = rinse.json("POST", "/api/imports/1/check", &decision);
     assert_eq!((checked["new"].as_i64(), checked["refused"].as_i64()), (Some(1), Some(2)));
