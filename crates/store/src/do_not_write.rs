@@ -128,7 +128,7 @@ fn newest(c: &Connection) -> Result<Marks> {
 /// # Errors
 /// When the database fails.
 pub fn webhook(c: &Connection) -> Result<Option<i64>> {
-    Ok(settings::get(c, WEBHOOK)?.and_then(|id| id.parse().ok()))
+    webhooks::chosen(c, WEBHOOK)
 }
 
 /// Chooses the system that is told of each change from now on; none: nobody is.
@@ -136,11 +136,8 @@ pub fn webhook(c: &Connection) -> Result<Option<i64>> {
 /// # Errors
 /// When there is no such webhook.
 pub fn tell(c: &Connection, id: Option<i64>, now: Instant, person: Option<i64>) -> Result<()> {
-    let name = id.map(|id| webhooks::name(c, id)).transpose()?;
-    settings::set(c, WEBHOOK, &id.map(|id| id.to_string()).unwrap_or_default())?;
-    settings::set(c, MARKS, &serde_json::to_string(&newest(c)?)?)?;
-    let (what, name) = ("system told whom not to write to chosen", name.as_deref().unwrap_or("none"));
-    settings::audit(c, now, person, what, "webhook", id.unwrap_or(0), name)
+    webhooks::choose(c, WEBHOOK, id, "system told whom not to write to chosen", now, person)?;
+    settings::set(c, MARKS, &serde_json::to_string(&newest(c)?)?)
 }
 
 /// Is there anything to tell?

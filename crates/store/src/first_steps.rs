@@ -16,9 +16,8 @@ pub fn facts(c: &Connection, dns: bool) -> Result<Facts> {
     if sent {
         return Ok(Facts { sent, ..Facts::default() });
     }
-    let all = letterheads::all(c)?;
-    let first = all.iter().find(|l| l.is_default).or(all.first());
-    let looked = names::senders(c)?.into_iter().find(|s| first.is_some_and(|l| l.id == s.letterhead_id) && s.looked_at.is_some());
+    let usual = letterheads::usual(c)?;
+    let looked = names::senders(c)?.into_iter().find(|s| usual.as_ref().is_some_and(|l| l.id == s.letterhead_id) && s.looked_at.is_some());
     let right = |l: &rinse_core::delivery::authentication::Line| matches!(l.check, Check::Spf | Check::Dkim) && l.state == State::Right;
     let test: Option<String> = c
         .prepare_cached("SELECT reply FROM test_send WHERE reply <> '' ORDER BY id DESC LIMIT 1")?
@@ -27,8 +26,8 @@ pub fn facts(c: &Connection, dns: bool) -> Result<Facts> {
     let count = |sql: &str| -> Result<u64> { Ok(c.prepare_cached(sql)?.query_row([], |r| r.get::<_, i64>(0))?.unsigned_abs()) };
     Ok(Facts {
         people: count("SELECT count(*) FROM contact WHERE gone IS NULL")?,
-        letterhead: first.map(|l| l.domain().to_owned()),
-        postal_address: first.is_some_and(|l| !l.postal_address.trim().is_empty()),
+        letterhead: usual.as_ref().map(|l| l.domain().to_owned()),
+        postal_address: usual.is_some_and(|l| !l.postal_address.trim().is_empty()),
         proved: looked.map(|s| s.lines.iter().any(right)),
         dns,
         caps_in_force: rules::current(c)?.rules.caps.iter().filter(|cap| cap.in_force).count(),

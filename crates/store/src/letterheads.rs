@@ -148,12 +148,20 @@ pub fn all(c: &Connection) -> Result<Vec<Letterhead>> {
     Ok(s.query_map([], row)?.collect::<rusqlite::Result<_>>()?)
 }
 
+/// The letterhead that new mailings begin under, when there is one.
+///
+/// # Errors
+/// When the database fails.
+pub fn usual(c: &Connection) -> Result<Option<Letterhead>> {
+    Ok(all(c)?.into_iter().next())
+}
+
 /// The country of the usual letterhead, whose people's numbers are often written without its code.
 ///
 /// # Errors
 /// When the database fails.
 pub fn home(c: &Connection) -> Result<Option<String>> {
-    Ok(all(c)?.into_iter().next().and_then(|l| l.country))
+    Ok(usual(c)?.and_then(|l| l.country))
 }
 
 /// # Errors

@@ -163,6 +163,11 @@ fn builder(delimiter: u8) -> csv::ReaderBuilder {
     b
 }
 
+/// The records of a text, each bounded.
+fn rows_of<R: Read>(text: R, shape: Shape) -> csv::Reader<Bounded<Decoded<R>>> {
+    builder(shape.delimiter).from_reader(Bounded::table(Decoded::new(text, shape.encoding), shape.delimiter))
+}
+
 /// A record's cells as text; bytes that are no UTF-8 become U+FFFD.
 #[must_use]
 pub fn cells(record: &csv::ByteRecord) -> Vec<String> {
@@ -200,8 +205,7 @@ fn shape_of(head: &[u8]) -> Result<Shape> {
 /// # Errors
 /// A file that can't be read, or what `each` returns.
 pub fn each_record(path: &Path, shape: Shape, mut each: impl FnMut(&csv::ByteRecord) -> Result<()>) -> Result<u64> {
-    let text = Decoded::new(BufReader::new(File::open(path)?), shape.encoding);
-    let mut rows = builder(shape.delimiter).from_reader(Bounded::table(text, shape.delimiter));
+    let mut rows = rows_of(BufReader::new(File::open(path)?), shape);
     let (mut record, mut n) = (csv::ByteRecord::new(), 0);
     while rows.read_byte_record(&mut record)? {
         n += 1;
@@ -234,7 +238,7 @@ pub fn addresses_in(path: &Path, most: usize) -> Result<Vec<String>> {
 }
 
 fn addresses_of(text: impl Read, shape: Shape, most: usize) -> Result<Vec<String>> {
-    let mut rows = builder(shape.delimiter).from_reader(Bounded::table(Decoded::new(text, shape.encoding), shape.delimiter));
+    let mut rows = rows_of(text, shape);
     let mut records = rows.byte_records();
     let head: Vec<Vec<String>> = records.by_ref().take(SAMPLE).map(|r| Ok(cells(&r?))).collect::<Result<_>>()?;
     let column = table::address_column(&head).ok_or_else(no_addresses)?;
@@ -257,7 +261,7 @@ fn addresses_of(text: impl Read, shape: Shape, most: usize) -> Result<Vec<String
 /// When it is empty or holds no text, or has more than `most` records.
 pub fn read_all(bytes: &[u8], most: usize) -> Result<Vec<Vec<String>>> {
     let shape = shape_of(&bytes[..bytes.len().min(HEAD)])?;
-    let mut rows = builder(shape.delimiter).from_reader(Bounded::table(Decoded::new(bytes, shape.encoding), shape.delimiter));
+    let mut rows = rows_of(bytes, shape);
     let mut out = Vec::new();
     for record in rows.byte_records() {
         if out.len() == most {

@@ -170,6 +170,19 @@ fn group_of(c: &Connection, domain: i64) -> Result<String> {
     Ok(c.prepare_cached("SELECT coalesce(operator, name) FROM domain WHERE id = ?1")?.query_row([domain], |r| r.get(0))?)
 }
 
+/// The names of domains' groups, asked for once each.
+#[derive(Default)]
+struct Names(HashMap<i64, String>);
+
+impl Names {
+    fn of(&mut self, c: &Connection, domain: i64) -> Result<&str> {
+        Ok(match self.0.entry(domain) {
+            Entry::Occupied(e) => e.into_mut(),
+            Entry::Vacant(e) => e.insert(group_of(c, domain)?),
+        })
+    }
+}
+
 /// What a usual day brings a group; where nobody has looked yet: everybody there.
 fn usual(c: &Connection, id: i64, group: &str) -> Result<u32> {
     let known = c
@@ -232,7 +245,7 @@ pub(crate) struct Warming {
     open: Vec<WarmUp>,
     day: i64,
     of_mailing: HashMap<i64, Option<usize>>,
-    group_of: HashMap<i64, String>,
+    names: Names,
     today: HashMap<(usize, String), Day>,
 }
 
@@ -240,7 +253,7 @@ impl Warming {
     /// # Errors
     /// When the database fails.
     pub(crate) fn now(c: &Connection, now: Instant) -> Result<Self> {
-        Ok(Self { open: open(c)?, day: day_of(now), of_mailing: HashMap::new(), group_of: HashMap::new(), today: HashMap::new() })
+        Ok(Self { open: open(c)?, day: day_of(now), of_mailing: HashMap::new(), names: Names::default(), today: HashMap::new() })
     }
 
     /// The day of the group that a message of a mailing to a domain goes to; none where the sender isn't warmed up.
@@ -256,20 +269,13 @@ impl Warming {
             }
         };
         let Some(at) = at else { return Ok(None) };
-        let group = match self.group_of.entry(domain) {
-            Entry::Occupied(e) => e.into_mut(),
-            Entry::Vacant(e) => e.insert(group_of(c, domain)?),
-        };
-        Ok(Some(match self.today.entry((at, group.clone())) {
+        let group = self.names.of(c, domain)?;
+        Ok(Some(match self.today.entry((at, group.to_owned())) {
             Entry::Occupied(e) => e.into_mut(),
             Entry::Vacant(e) => {
                 let w = &self.open[at];
                 let usual = usual(c, w.id, group)?;
-                c.prepare_cached("INSERT INTO warm_up_group VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![
-                    w.id,
-                    group.as_str(),
-                    usual
-                ])?;
+                keep_usual(c, w.id, group, usual)?;
                 e.insert(today(c, w, group, usual, self.day)?)
             }
         }))
@@ -366,6 +372,31 @@ pub(crate) fn complained(c: &Connection, send: i64) -> Result<()> {
     count(c, mailing, domain, handed_at, "complained")
 }
 
+/// The days on which something went, of each group, the oldest first.
+fn days_of(c: &Connection, id: i64) -> Result<HashMap<String, Vec<Day>>> {
+    let mut days: HashMap<String, Vec<Day>> = HashMap::new();
+    let sql = const_format::concatcp!("SELECT name, ", DAY_COLUMNS, " FROM warm_up_day WHERE warm_up_id = ?1 ORDER BY name, day");
+    let mut s = c.prepare_cached(sql)?;
+    for found in s.query_map([id], |r| Ok((r.get::<_, String>(0)?, day(r, 1)?)))? {
+        let (name, d) = found?;
+        days.entry(name).or_default().push(d);
+    }
+    Ok(days)
+}
+
+/// The groups that were met or looked at, with what a usual day brings each.
+fn known(c: &Connection, id: i64) -> Result<HashMap<String, u32>> {
+    let mut s = c.prepare_cached("SELECT name, usual FROM warm_up_group WHERE warm_up_id = ?1")?;
+    Ok(s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+}
+
+fn keep_usual(c: &Connection, id: i64, group: &str, usual: u32) -> Result<()> {
+    let sql =
+        "INSERT INTO warm_up_group VALUES (?1, ?2, ?3) ON CONFLICT DO UPDATE SET usual = excluded.usual WHERE usual <> excluded.usual";
+    c.prepare_cached(sql)?.execute(params![id, group, usual])?;
+    Ok(())
+}
+
 /// A group under a warm-up.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[schema(as = WarmUpGroup)]
@@ -392,16 +423,8 @@ const TOLD_DAYS: usize = 60;
 /// # Errors
 /// When the database fails.
 pub fn groups(c: &Connection, w: &WarmUp, now: Instant) -> Result<Vec<Group>> {
-    let mut days: HashMap<String, Vec<Day>> = HashMap::new();
-    let sql = const_format::concatcp!("SELECT name, ", DAY_COLUMNS, " FROM warm_up_day WHERE warm_up_id = ?1 ORDER BY name, day");
-    let mut s = c.prepare_cached(sql)?;
-    for found in s.query_map([w.id], |r| Ok((r.get::<_, String>(0)?, day(r, 1)?)))? {
-        let (name, d) = found?;
-        days.entry(name).or_default().push(d);
-    }
+    let (mut days, known) = (days_of(c, w.id)?, known(c, w.id)?);
     let waits = if w.ended_at.is_none() { waiting(c, w)? } else { HashMap::new() };
-    let mut s = c.prepare_cached("SELECT name, usual FROM warm_up_group WHERE warm_up_id = ?1")?;
-    let known: Vec<(String, u32)> = s.query_map([w.id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     // What never had a ceiling is no part of it: groups of few people.
     let limited = |name: &str, usual: u32| usual > w.rule.start || days.get(name).is_some_and(|of| of.iter().any(|d| d.ceiling.is_some()));
     let known: Vec<(String, u32)> = known.into_iter().filter(|(name, usual)| limited(name, *usual)).collect();
@@ -446,29 +469,50 @@ pub fn of_letterhead(c: &Connection, letterhead: i64) -> Result<Option<WarmUp>> 
     Ok(c.prepare_cached(sql)?.query_row([letterhead], row).optional()?)
 }
 
-/// What is known again once a day: what a usual day brings each group (the largest mailing of the last 90 days there, at most everybody there), and
-/// whether a warm-up is over because no group with more people than its start has a ceiling any more.
+/// What was found of a warm-up that goes on.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Looked {
+    id: i64,
+    /// What a usual day brings, where that isn't what was known.
+    usual: Vec<(String, u32)>,
+    /// No group has a ceiling any more; so many are known then.
+    over: Option<usize>,
+}
+
+/// Looks once a day what a usual day brings each group (the largest mailing of the last 90 days there, at most everybody there), and whether a
+/// warm-up is over because no group with more people than its start has a ceiling any more. Beside the writer: see [`keep`].
 ///
 /// `largest`: messages of the largest mailing to each group that got one, by senders that aren't warmed up.
 ///
 /// # Errors
 /// When the database fails.
-pub fn refresh(c: &Connection, people: &HashMap<String, u32>, largest: &HashMap<String, u32>, now: Instant) -> Result<()> {
-    for w in open(c)? {
-        let mut s = c.prepare_cached("INSERT INTO warm_up_group VALUES (?1, ?2, ?3) ON CONFLICT DO UPDATE SET usual = excluded.usual")?;
+pub fn look(c: &Connection, people: &HashMap<String, u32>, largest: &HashMap<String, u32>, now: Instant) -> Result<Vec<Looked>> {
+    let of = |w: WarmUp| {
+        let (mut known, days, mut usual) = (known(c, w.id)?, days_of(c, w.id)?, Vec::new());
         for (name, people) in people {
-            let usual = largest.get(name).copied().unwrap_or(*people).min(*people);
-            if usual > w.rule.start {
-                s.execute(params![w.id, name, usual])?;
-            } else {
-                c.prepare_cached("UPDATE warm_up_group SET usual = ?3 WHERE warm_up_id = ?1 AND name = ?2")?
-                    .execute(params![w.id, name, usual])?;
+            let is = largest.get(name).copied().unwrap_or(*people).min(*people);
+            if known.get(name).map_or(is > w.rule.start, |was| *was != is) {
+                known.insert(name.clone(), is);
+                usual.push((name.clone(), is));
             }
         }
-        let groups = groups(c, &w, now)?;
-        let went = c.prepare_cached("SELECT 1 FROM warm_up_day WHERE warm_up_id = ?1")?.exists([w.id])?;
-        if went && groups.iter().all(|g| g.today.ceiling.is_none()) {
-            over(c, w.id, None, now)?;
+        let last = |name: &String| days.get(name).and_then(|of| of.last().copied());
+        let free = known.iter().all(|(name, usual)| standing(&w.rule, last(name), *usual, day_of(now)).ceiling.is_none());
+        Ok(Looked { id: w.id, usual, over: (free && !days.is_empty()).then_some(known.len()) })
+    };
+    open(c)?.into_iter().map(of).collect()
+}
+
+/// Keeps what was found. A warm-up that was ended meanwhile, or met another group, isn't ended by it.
+///
+/// # Errors
+/// When the database fails.
+pub fn keep(c: &Connection, found: &[Looked], now: Instant) -> Result<()> {
+    let going: HashSet<i64> = open(c)?.into_iter().map(|w| w.id).collect();
+    for f in found.iter().filter(|f| going.contains(&f.id)) {
+        f.usual.iter().try_for_each(|(name, usual)| keep_usual(c, f.id, name, *usual))?;
+        if f.over.is_some() && f.over == Some(known(c, f.id)?.len()) {
+            over(c, f.id, None, now)?;
         }
     }
     Ok(())

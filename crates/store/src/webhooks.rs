@@ -53,6 +53,21 @@ pub fn name(c: &Connection, id: i64) -> Result<String> {
         .ok_or(StoreError::Missing("webhook"))
 }
 
+/// The system that is told of something, as a setting keeps it.
+pub(crate) fn chosen(c: &Connection, setting: &str) -> Result<Option<i64>> {
+    Ok(settings::get(c, setting)?.and_then(|id| id.parse().ok()))
+}
+
+/// Chooses it; none: nobody is told. `what` is put on record.
+///
+/// # Errors
+/// When there is no such webhook.
+pub(crate) fn choose(c: &Connection, setting: &str, id: Option<i64>, what: &str, now: Instant, person: Option<i64>) -> Result<()> {
+    let name = id.map(|id| name(c, id)).transpose()?;
+    settings::set(c, setting, &id.map(|id| id.to_string()).unwrap_or_default())?;
+    settings::audit(c, now, person, what, "webhook", id.unwrap_or(0), name.as_deref().unwrap_or("none"))
+}
+
 /// Makes one. The address was checked by whoever calls.
 ///
 /// # Errors

@@ -13,8 +13,8 @@ impl Engine {
         if self.store.read(|c| Ok(warm_up::open(c)?.is_empty())).await? {
             return Ok(());
         }
-        let (people, largest) = self.store.read_at_leisure(move |c| Ok((warm_up::people(c)?, alerts::largest(c, now)?))).await?;
-        self.store.write(move |c| warm_up::refresh(c, &people, &largest, now)).await?;
+        let found = self.store.read_at_leisure(move |c| warm_up::look(c, &warm_up::people(c)?, &alerts::largest(c, now)?, now)).await?;
+        self.store.write(move |c| warm_up::keep(c, &found, now)).await?;
         let moved = self.store.read_at_leisure(move |c| warm_up::moved(c, now)).await?;
         for part in moved.chunks(MOVED_AT_ONCE) {
             let part = part.to_vec();

@@ -2,9 +2,10 @@
 
 use super::draft;
 use crate::ledger::Grant;
+use crate::letterheads::{self, Letterhead};
 use crate::mailings::MailingDraft;
 use crate::suppression::{self, Target};
-use crate::{Result, StoreError, departed, letterheads, topics};
+use crate::{Result, StoreError, departed, topics};
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::clearance::{Outcome, Reason};
@@ -79,18 +80,13 @@ pub struct Answers {
     pub told: Vec<Told>,
 }
 
-/// What it is, as a mailing here would be.
-fn as_draft(c: &Connection, sending: &Sending) -> Result<MailingDraft> {
+/// What it is, as a mailing here would be, and whose.
+fn as_draft(c: &Connection, sending: &Sending) -> Result<(MailingDraft, Letterhead)> {
     let letterhead = match sending.letterhead {
-        Some(id) => letterheads::one(c, id)?.id,
-        None => {
-            let all = letterheads::all(c)?;
-            all.iter().find(|l| l.is_default).or(all.first()).map(|l| l.id).ok_or_else(|| {
-                StoreError::Refused(
-                    "Make a letterhead first: its legal entity is whose consent counts, and its time zone whose hours.".into(),
-                )
-            })?
-        }
+        Some(id) => letterheads::one(c, id)?,
+        None => letterheads::usual(c)?.ok_or_else(|| {
+            StoreError::Refused("Make a letterhead first: its legal entity is whose consent counts, and its time zone whose hours.".into())
+        })?,
     };
     let topic_id = match sending.topic.as_deref().map(str::trim).filter(|t| !t.is_empty()) {
         Some(name) => {
@@ -103,12 +99,13 @@ fn as_draft(c: &Connection, sending: &Sending) -> Result<MailingDraft> {
         }
         None => None,
     };
-    Ok(MailingDraft {
+    let d = MailingDraft {
         topic_id,
         service_reason: sending.service_reason.clone(),
         hold_days: sending.hold_days,
-        ..MailingDraft::under(letterhead, "sent elsewhere")
-    })
+        ..MailingDraft::under(letterhead.id, "sent elsewhere")
+    };
+    Ok((d, letterhead))
 }
 
 /// Why nobody of the base may be written to at an address: who it was left before they came, or that nothing is known of them.
@@ -133,8 +130,7 @@ fn unknown(
 /// # Errors
 /// When there is no such topic or letterhead.
 pub fn clear(c: &Connection, sending: &Sending, at: Instant, addresses: &[String]) -> Result<Answers> {
-    let d = as_draft(c, sending)?;
-    let entity = letterheads::one(c, d.letterhead_id)?.entity;
+    let (d, Letterhead { entity, .. }) = as_draft(c, sending)?;
     let target = Target { mailing: 0, topic: d.topic_id, letterhead: d.letterhead_id, service: !d.service_reason.trim().is_empty() };
     let done = draft(c, &d, None, at)?;
     let of: HashMap<i64, Outcome> = done.decided.iter().map(|d| (d.contact, d.outcome)).collect();

@@ -56,7 +56,7 @@ const WEBHOOK: &str = "return_webhook";
 /// # Errors
 /// When the database fails.
 pub fn webhook(c: &Connection) -> Result<Option<i64>> {
-    Ok(settings::get(c, WEBHOOK)?.and_then(|id| id.parse().ok()))
+    webhooks::chosen(c, WEBHOOK)
 }
 
 /// Chooses the system that is told of each line at once; none: lines wait to be taken as a file.
@@ -64,17 +64,7 @@ pub fn webhook(c: &Connection) -> Result<Option<i64>> {
 /// # Errors
 /// When there is no such webhook.
 pub fn tell(c: &Connection, id: Option<i64>, now: Instant, person: Option<i64>) -> Result<()> {
-    let name = id.map(|id| webhooks::name(c, id)).transpose()?;
-    settings::set(c, WEBHOOK, &id.map(|id| id.to_string()).unwrap_or_default())?;
-    settings::audit(
-        c,
-        now,
-        person,
-        "system told of do-not-return lines chosen",
-        "webhook",
-        id.unwrap_or(0),
-        name.as_deref().unwrap_or("none"),
-    )
+    webhooks::choose(c, WEBHOOK, id, "system told of do-not-return lines chosen", now, person)
 }
 
 /// Lines, the newest first, a page at a time before a number.

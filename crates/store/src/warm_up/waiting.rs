@@ -1,6 +1,6 @@
 //! Who waits for their day under a warm-up, and on which day they go.
 
-use super::{WarmUp, group_of, letterheads, of_letterhead, on_day, open, room};
+use super::{Names, WarmUp, letterheads, of_letterhead, on_day, open, room};
 use crate::Result;
 use crate::send_state::{UNTRIED, WAITING};
 use const_format::formatcp;
@@ -10,7 +10,6 @@ use rinse_core::load::Answer;
 use rinse_core::segment::evaluate::day_of;
 use rusqlite::{Connection, params};
 use std::collections::HashMap;
-use std::collections::hash_map::Entry;
 
 /// People of each group: a key, their turn, who they are.
 type ByGroup = HashMap<String, Vec<(i64, Instant, i64)>>;
@@ -34,19 +33,6 @@ fn each(c: &Connection, w: &WarmUp, mut take: impl FnMut(i64, Instant, i64, i64)
         take(r.get(0)?, Instant(r.get(1)?), r.get(2)?, r.get(3)?)?;
     }
     Ok(())
-}
-
-/// The names of domains' groups, asked for once each.
-#[derive(Default)]
-struct Names(HashMap<i64, String>);
-
-impl Names {
-    fn of(&mut self, c: &Connection, domain: i64) -> Result<&str> {
-        Ok(match self.0.entry(domain) {
-            Entry::Occupied(e) => e.into_mut(),
-            Entry::Vacant(e) => e.insert(group_of(c, domain)?),
-        })
-    }
 }
 
 /// How many wait in each group, by the day of their turn.

@@ -23,8 +23,8 @@ const BLOCKED: &str = "550 5.7.1 blocked: reputation of the sender";
 
 /// As the engine does once a day.
 fn daily(c: &Connection, now: Instant) {
-    let (people, largest) = (warm_up::people(c).unwrap(), alerts::largest(c, now).unwrap());
-    warm_up::refresh(c, &people, &largest, now).unwrap();
+    let found = warm_up::look(c, &warm_up::people(c).unwrap(), &alerts::largest(c, now).unwrap(), now).unwrap();
+    warm_up::keep(c, &found, now).unwrap();
     let moved = warm_up::moved(c, now).unwrap();
     warm_up::put(c, &moved).unwrap();
 }

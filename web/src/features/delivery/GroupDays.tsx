@@ -19,6 +19,9 @@ const COMPLAINED = 0.001;
 /** Shares over this are drawn as tall as it. */
 const HIGH = 0.2;
 
+/** A group's name beside its row. */
+export const short = (name: string) => (name.length > 32 ? `${name.slice(0, 31)}…` : name);
+
 /** A row a group, its days as small bars of what was refused: because of us, or for the address's reasons. */
 export function GroupDays({ v }: { v: View }) {
   const drawn = v.groups.slice(0, MOST);
@@ -47,7 +50,7 @@ export function GroupDays({ v }: { v: View }) {
         return (
           <g key={g.name}>
             <text x={LEFT - 12} y={base - 6} fontSize={13} textAnchor="end">
-              {g.name.length > 32 ? `${g.name.slice(0, 31)}…` : g.name}
+              {short(g.name)}
             </text>
             <line
               x1={LEFT}

@@ -3,6 +3,7 @@ import type { Schemas } from "../../api/client";
 import { count, date, plural } from "../../shared/format";
 import { Picture } from "../../shared/picture/Picture";
 import { DAY } from "../../shared/time";
+import { short } from "./GroupDays";
 
 type WarmUp = Schemas["WarmUpView"];
 
@@ -41,7 +42,7 @@ export function WarmUpDays({ w, today }: { w: WarmUp; today: number }) {
         return (
           <g key={g.name}>
             <text x={LEFT - 12} y={base - 6} fontSize={13} textAnchor="end">
-              {g.name.length > 32 ? `${g.name.slice(0, 31)}…` : g.name}
+              {short(g.name)}
             </text>
             <line x1={LEFT} x2={RIGHT} y1={base} y2={base} stroke="var(--rule)" />
             {all.map((d) => {

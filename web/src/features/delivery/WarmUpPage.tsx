@@ -160,11 +160,7 @@ function Open({ w, today }: { w: WarmUp; today: number }) {
           col.number("Ceiling today", (g) => g.today.ceiling ?? null),
           col.number("Gone today", (g) => g.today.handed),
           col.number("Wait", (g) => g.waiting),
-          col.shown(
-            "Last one on",
-            (g) => g.last ?? 0,
-            (g) => (g.last == null ? "" : date(g.last * DAY)),
-          ),
+          col.day("Last one on", (g) => (g.last == null ? null : g.last * DAY), ""),
           col.number("Usual day", (g) => g.usual),
           col.text("Why", (g) => g.because),
         ]}
@@ -217,11 +213,7 @@ export function WarmUpPage() {
                     columns={(col) => [
                       col.text("Domain", (d) => d.domain),
                       col.text("Letterheads", (d) => d.letterheads.join(", ")),
-                      col.shown(
-                        "First mail",
-                        (d) => d.first_at ?? 0,
-                        (d) => (d.first_at == null ? "none yet" : date(d.first_at)),
-                      ),
+                      col.day("First mail", (d) => d.first_at, "none yet"),
                       col.text("Warm-up", (d) => (d.warm_up == null ? "" : "goes on")),
                     ]}
                   />
@@ -236,16 +228,8 @@ export function WarmUpPage() {
                     id={(w) => w.id}
                     columns={(col) => [
                       col.text("Domain", (w) => w.domain),
-                      col.shown(
-                        "Begun",
-                        (w) => w.began_at,
-                        (w) => instant(w.began_at),
-                      ),
-                      col.shown(
-                        "Ended",
-                        (w) => w.ended_at ?? 0,
-                        (w) => instant(w.ended_at),
-                      ),
+                      col.when("Begun", (w) => w.began_at),
+                      col.when("Ended", (w) => w.ended_at),
                       col.text("How", (w) =>
                         w.ended_by
                           ? `by ${w.ended_by}: ${w.reason ?? ""}`
