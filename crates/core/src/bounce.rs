@@ -3,6 +3,8 @@
 //! Enhanced code (RFC 3463) first, then the text where the code is generic, then the basic reply
 //! code. A block (about us) never counts against the address.
 
+pub mod reading;
+
 use serde::{Deserialize, Serialize};
 
 /// Whose fault it is, and for how long.
@@ -28,7 +30,8 @@ impl FailureClass {
 }
 
 /// What went wrong.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
+#[schema(as = FailureCategory)]
 #[serde(rename_all = "snake_case")]
 #[repr(u8)]
 pub enum Category {
@@ -108,7 +111,8 @@ impl Reply {
         let mut words = line.trim().splitn(3, [' ', '-']);
         let first = words.next().unwrap_or_default();
         let (code, rest) = match first.parse::<u16>() {
-            Ok(code) if (200..600).contains(&code) => (code, line.trim()[first.len()..].trim_start_matches([' ', '-'])),
+            // A line of what never had a reply is stored with the code 0.
+            Ok(code) if code == 0 || (200..600).contains(&code) => (code, line.trim()[first.len()..].trim_start_matches([' ', '-'])),
             _ => (0, line.trim()),
         };
         let status = rest.split_whitespace().next().unwrap_or_default();
@@ -191,7 +195,8 @@ pub fn masked(line: &str) -> String {
         if w.contains(|c: char| c.is_ascii_digit()) && parse_status(w).is_none() { "#".to_owned() } else { w.to_owned() }
     };
     let text = reply.text.split_whitespace().map(word).collect::<Vec<_>>().join(" ");
-    Reply { text, ..reply }.line().chars().take(200).collect()
+    let line: String = Reply { text, ..reply }.line().chars().take(200).collect();
+    line.trim_end().to_owned()
 }
 
 /// Reads `5.1.1`.

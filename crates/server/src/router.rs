@@ -4,8 +4,8 @@ use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
     addresses, base_check, changes, clearance, consent, contacts, course, delivery, domains, doors, evidence, findings, goals, guides,
-    hour_trials, imports, letterheads, machines, mailings, messages, people, reactions, record_system, rules, scores, segments, series,
-    silence, suppression, team, today, trials, upkeep, webhooks,
+    hour_trials, imports, letterheads, machines, mailings, messages, people, reactions, readings, record_system, rules, scores, segments,
+    series, silence, suppression, team, today, trials, upkeep, webhooks,
 };
 use crate::keeping;
 use crate::listen::forwarded_by_any;
@@ -237,6 +237,9 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(upkeep::policy_page, upkeep::propose_policy))
         .routes(routes!(upkeep::all_runs, upkeep::propose))
         .routes(routes!(upkeep::said))
+        .routes(routes!(readings::all, readings::put_in_force))
+        .routes(routes!(readings::try_on))
+        .routes(routes!(readings::end))
         .routes(routes!(upkeep::schedule, upkeep::set_schedule))
         .routes(routes!(upkeep::one_run))
         .routes(routes!(upkeep::members))

@@ -114,6 +114,8 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/036_warm_up.sql")),
     M::up(include_str!("../migrations/037_do_not_write.sql")),
     M::up(include_str!("../migrations/038_put_off.sql")),
+    M::up(include_str!("../migrations/039_readings.sql")),
+    M::up(include_str!("../migrations/040_told.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

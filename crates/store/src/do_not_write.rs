@@ -7,8 +7,9 @@ use rinse_core::suppression::hash;
 use rinse_core::upkeep::MailStatus;
 use rinse_core::{HOUR, Instant};
 use rusqlite::types::Value;
-use rusqlite::{Connection, params_from_iter};
+use rusqlite::{Connection, params, params_from_iter};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 
 /// Changes that are told in one transaction.
 const AT_ONCE: i64 = 500;
@@ -35,13 +36,13 @@ pub struct DoNotWrite {
     key: String,
 }
 
-enum Of {
+enum Of<'a> {
     Since(Instant),
-    People(Vec<i64>),
+    People(&'a [i64]),
     Lines(i64),
 }
 
-fn rows(c: &Connection, of: Of) -> Result<Vec<DoNotWrite>> {
+fn rows(c: &Connection, of: Of<'_>) -> Result<Vec<DoNotWrite>> {
     let by_consent = format!("consent IN ({}, {})", Consent::Complained as i64, Consent::Withdrawn as i64);
     let retired = MailStatus::Retired as i64;
     let people = |asked: &dyn Fn(&str) -> String| {
@@ -77,7 +78,7 @@ fn rows(c: &Connection, of: Of) -> Result<Vec<DoNotWrite>> {
             (parts, at.0.into())
         }
         Of::People(ids) => {
-            let list = serde_json::to_string(&ids)?;
+            let list = serde_json::to_string(ids)?;
             (people(&|_| "k.id IN (SELECT value FROM json_each(?1))".into()).to_vec(), list.into())
         }
         Of::Lines(after) => (vec![lines("e.id > ?1")], after.into()),
@@ -137,6 +138,8 @@ pub fn webhook(c: &Connection) -> Result<Option<i64>> {
 /// When there is no such webhook.
 pub fn tell(c: &Connection, id: Option<i64>, now: Instant, person: Option<i64>) -> Result<()> {
     webhooks::choose(c, WEBHOOK, id, "system told whom not to write to chosen", now, person)?;
+    // Another one knows nothing of what was told before.
+    c.execute("DELETE FROM do_not_write_told", [])?;
     settings::set(c, MARKS, &serde_json::to_string(&newest(c)?)?)
 }
 
@@ -156,7 +159,50 @@ fn marks(c: &Connection) -> Result<Marks> {
     settings::get(c, MARKS)?.map_or_else(|| Ok(Marks::default()), |text| serde_json::from_str(&text).map_err(StoreError::from))
 }
 
-/// Tells of the next changes; false when there are no more. Each is told once, by a key of its own: who it is, since when and why.
+/// A reason that stands against somebody, as another system was told of it.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
+struct Stands {
+    contact: i64,
+    reason: String,
+    topic: String,
+    entity: String,
+}
+
+impl Stands {
+    fn of(d: &DoNotWrite) -> Result<Option<Self>> {
+        let Some(contact) = d.contact else { return Ok(None) };
+        let reason = serde_json::to_value(d.reason)?.as_str().unwrap_or_default().to_owned();
+        Ok(Some(Self { contact, reason, topic: d.topic.clone().unwrap_or_default(), entity: d.entity.clone() }))
+    }
+}
+
+/// Tells what was told of some people and stands no longer. Another reason may still stand.
+fn tell_of_ends(c: &Connection, webhook: i64, people: &[i64], found: &[DoNotWrite], now: Instant) -> Result<()> {
+    let stand: BTreeSet<Stands> = found.iter().map(Stands::of).filter_map(Result::transpose).collect::<Result<_>>()?;
+    let mut told = c.prepare_cached(
+        "SELECT t.reason, t.topic, t.entity, k.address FROM do_not_write_told t JOIN contact k ON k.id = t.contact_id WHERE t.contact_id = ?1 AND k.gone IS NULL",
+    )?;
+    for &contact in people.iter().collect::<BTreeSet<_>>() {
+        let were =
+            told.query_map([contact], |r| Ok((Stands { contact, reason: r.get(0)?, topic: r.get(1)?, entity: r.get(2)? }, r.get(3)?)))?;
+        for was in were.collect::<rusqlite::Result<Vec<(Stands, String)>>>()? {
+            let (Stands { reason, topic, entity, .. }, address) = &was;
+            if stand.contains(&was.0) {
+                continue;
+            }
+            c.prepare_cached("DELETE FROM do_not_write_told WHERE contact_id = ?1 AND reason = ?2 AND topic = ?3 AND entity = ?4")?
+                .execute(params![contact, reason, topic, entity])?;
+            let body = serde_json::json!({ "what": "do_not_write_ended", "address": address, "since": now.iso(), "reason": reason,
+                "topic": (!topic.is_empty()).then_some(topic), "legal_entity": entity });
+            let key = format!("do-not-write-ended-{reason}-{contact}-{}-{}", now.0, &hash(&format!("{topic}\n{entity}"))[..8]);
+            webhooks::queue(c, webhook, &key, Some(contact), &body, now)?;
+        }
+    }
+    Ok(())
+}
+
+/// Tells of the next changes; false when there are no more. Each is told once, by a key of its own: who it is, since when and why. What was told of
+/// somebody and stands no longer is told, too.
 ///
 /// # Errors
 /// When the database fails.
@@ -178,7 +224,8 @@ pub fn go_on(c: &Connection, now: Instant) -> Result<bool> {
             people.push(id?);
         }
     }
-    let mut found = if people.is_empty() { Vec::new() } else { rows(c, Of::People(people))? };
+    let mut found = if people.is_empty() { Vec::new() } else { rows(c, Of::People(&people))? };
+    tell_of_ends(c, webhook, &people, &found, now)?;
     if told.line < newest.line {
         found.extend(rows(c, Of::Lines(told.line))?);
     }
@@ -186,6 +233,10 @@ pub fn go_on(c: &Connection, now: Instant) -> Result<bool> {
         let body = serde_json::json!({ "what": "do_not_write", "address": d.address, "since": Instant(d.since).iso(), "reason": d.reason,
             "topic": d.topic, "legal_entity": d.entity });
         webhooks::queue(c, webhook, &d.key, d.contact, &body, now)?;
+        if let Some(s) = Stands::of(&d)? {
+            c.prepare_cached("INSERT INTO do_not_write_told VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO NOTHING")?
+                .execute(params![s.contact, s.reason, s.topic, s.entity])?;
+        }
     }
     settings::set(c, MARKS, &serde_json::to_string(&Marks { ledger: upto, ..newest })?)?;
     Ok(upto < newest.ledger)

@@ -123,6 +123,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "DELETE FROM list_member WHERE contact_id = ?1",
         "DELETE FROM contact_tag WHERE contact_id = ?1",
         "DELETE FROM topic_left WHERE contact_id = ?1",
+        "DELETE FROM do_not_write_told WHERE contact_id = ?1",
         "DELETE FROM series_left WHERE contact_id = ?1",
         "DELETE FROM series_seen WHERE contact_id = ?1",
         "DELETE FROM suppression_caught WHERE contact_id = ?1",

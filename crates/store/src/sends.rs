@@ -9,7 +9,7 @@ use crate::flow;
 use crate::send_state::{ACCEPTED, BETWEEN, DEFERRED, DUE, FAILED, HANDING_OVER, HELD, IN_DOUBT, NOT_SENT, OPEN, UNTRIED, WAITING};
 use crate::stored::As;
 use crate::trials::enrol::Enroller;
-use crate::upkeep::{incidents, status};
+use crate::upkeep::{incidents, readings, status};
 use crate::warm_up::{self, Warming};
 use const_format::formatcp;
 use rinse_core::bounce::{Category, Reply};
@@ -562,8 +562,9 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
     if reply.try_again()
         && let Some(wait) = next_try(tries)
     {
+        let category = if channel == Channel::Email { readings::of(c, &line, reply.category())? } else { reply.category() };
         c.prepare_cached(formatcp!("UPDATE send SET state = {DEFERRED}, at = ?2, reply = ?3, category = ?4 WHERE id = ?1"))?
-            .execute(params![send, (now + wait).0, line, reply.category() as i64])?;
+            .execute(params![send, (now + wait).0, line, category as i64])?;
         return Ok(());
     }
     failed(c, send, reply.category(), &line, now)
@@ -575,15 +576,16 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
 /// # Errors
 /// When the database fails.
 pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: Instant) -> Result<()> {
+    let (contact, As(channel), mailing, after): (i64, As<Channel>, i64, bool) = c
+        .prepare_cached("SELECT contact_id, channel, mailing_id, accepted_at IS NOT NULL FROM send WHERE id = ?1")?
+        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
+    let category = if channel == Channel::Email { readings::of(c, line, category)? } else { category };
     let n = c
         .prepare_cached(formatcp!(
             "UPDATE send SET state = {FAILED}, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL"
         ))?
         .execute(params![send, now.0, category as i64, line])?;
     if n > 0 {
-        let (contact, As(channel), mailing, after): (i64, As<Channel>, i64, bool) = c
-            .prepare_cached("SELECT contact_id, channel, mailing_id, accepted_at IS NOT NULL FROM send WHERE id = ?1")?
-            .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
         match channel {
             Channel::Email => {
                 incidents::failed(c, contact, mailing, category, after, now)?;

@@ -138,3 +138,33 @@ async fn a_gateway_that_follows_links_is_found_tried_on_the_past_and_listed() {
     b.shows("version 3").await;
     rinse_testkit::wait_until("it is as it was", || clicks() == before);
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_line_is_read_otherwise_tried_first_and_taken_back() {
+    let b = Bench::start().await;
+    let rows: String = (0..60).map(|i| format!("{}wren{i}@tern.example\n", if i < 10 { "gone." } else { "" })).collect();
+    b.rinse.import(&format!("email\n{rows}"));
+    b.rinse.json("POST", "/api/letterheads", &letterhead());
+    send(&b, "First boats");
+    rinse_testkit::wait_until("they are retired", || base(&b, "retired") == 10);
+
+    b.go("/upkeep/reasons").await;
+    b.shows("10 messages failed").await;
+    b.click("read it otherwise").await;
+    let pick = b.page.wait().for_element(Locator::Css("[aria-label='Read it as']")).await.unwrap();
+    pick.select_by_value("policy").await.unwrap();
+    b.shows("10 messages to 10 people failed with it").await;
+    b.shows("10 would go from retired to active").await;
+    assert_eq!(base(&b, "retired"), 10, "a try changes nothing");
+    b.fill("Why", "their host says it of everybody in winter").await;
+    b.accessible("a line read otherwise").await;
+    b.click("Read it so, and what failed before").await;
+    b.shows("Read otherwise by a person").await;
+    b.shows("none for the address or its host, 10 because of us").await;
+    assert_eq!((base(&b, "retired"), base(&b, "active")), (0, 60));
+    b.page.refresh().await.unwrap();
+    b.click("by the rules again").await;
+    b.shows("10 for the address or its host, none because of us").await;
+    assert_eq!(base(&b, "retired"), 10);
+    b.sound("a line read by the rules again").await;
+}

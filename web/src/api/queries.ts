@@ -41,7 +41,6 @@ export const queries = {
   reactions: queryOptions({ queryKey: ["reactions"], queryFn: () => ok(api.GET("/api/reactions")) }),
   recency: queryOptions({ queryKey: ["recency"], queryFn: () => ok(api.GET("/api/recency")) }),
   rules: queryOptions({ queryKey: ["rules"], queryFn: () => ok(api.GET("/api/rules")) }),
-  said: queryOptions({ queryKey: ["said"], queryFn: () => ok(api.GET("/api/upkeep/reasons")) }),
   savedViews: queryOptions({ queryKey: ["saved-views"], queryFn: () => ok(api.GET("/api/findings/views")) }),
   schedule: queryOptions({ queryKey: ["cleaning-schedule"], queryFn: () => ok(api.GET("/api/upkeep/schedule")) }),
   scores: queryOptions({ queryKey: ["scores"], queryFn: () => ok(api.GET("/api/scores")) }),

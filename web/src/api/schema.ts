@@ -10867,6 +10867,185 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/upkeep/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Lines that a person reads otherwise, those in force first, and what a line can be read as. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LineReadings"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Reads a line otherwise from now on, and what failed with it in the last 90 days again. One said of it before ends. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewLineReading"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LineReadingMade"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/readings/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a reading would have done to the last 90 days. Nothing changes by it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["ProposedLineReading"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["ReadingTried"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/upkeep/readings/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The rules read a line again, and what failed with it. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LineReadingMade"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/upkeep/reasons": {
         parameters: {
             query?: never;
@@ -13894,6 +14073,18 @@ export interface components {
             reasons: components["schemas"]["RefusedLine"][];
             refused: number;
         };
+        /**
+         * @description What went wrong.
+         * @enum {string}
+         */
+        FailureCategory: "no_such_address" | "no_such_domain" | "mailbox_full" | "mailbox_disabled" | "deferred" | "too_large" | "policy" | "content" | "authentication" | "routing" | "unknown";
+        /** @description What a line can be read as. */
+        FailureReason: {
+            category: components["schemas"]["FailureCategory"];
+            /** @description Does it count against the address? */
+            counts: boolean;
+            reason: string;
+        };
         /** @description How mail fares, of people of one kind. */
         Faring: {
             /** @description Answered by a human click or a reply, of what was delivered: opens aren't asked, since some can't be seen. */
@@ -14916,6 +15107,38 @@ export interface components {
             /** Format: double */
             upper: number;
         };
+        /** @description A line as a person reads it. */
+        LineReading: {
+            /** Format: int64 */
+            at: number;
+            /** @description … and as what the rules read it. */
+            by_rules: string;
+            category: components["schemas"]["FailureCategory"];
+            /** @description Does it count against the address? */
+            counts: boolean;
+            /** Format: int64 */
+            ended_at?: number | null;
+            ended_by?: string | null;
+            /** Format: int64 */
+            id: number;
+            /** @description Addresses and numbers masked. */
+            line: string;
+            person?: string | null;
+            /** @description What failed before is still being read again. */
+            reads_the_past: boolean;
+            /** @description What it is read as … */
+            reason: string;
+            why: string;
+        };
+        LineReadingMade: {
+            /** Format: int64 */
+            id: number;
+        };
+        LineReadings: {
+            /** @description Those in force first. */
+            readings: components["schemas"]["LineReading"][];
+            reasons: components["schemas"]["FailureReason"][];
+        };
         LinesAdded: {
             /** Format: int64 */
             new: number;
@@ -15617,6 +15840,12 @@ export interface components {
             /** @description `rsa` (2,048 bits) or `ed25519`. */
             algorithm: string;
         };
+        NewLineReading: {
+            category: components["schemas"]["FailureCategory"];
+            /** @description As `/api/upkeep/reasons` gives it: addresses and numbers masked. */
+            line: string;
+            why: string;
+        };
         NewName: {
             name: string;
         };
@@ -15730,6 +15959,12 @@ export interface components {
          * @enum {string}
          */
         NormOf: "group" | "base" | "usual";
+        /** @description What messages with a line are read as. */
+        NowRead: {
+            /** Format: int64 */
+            messages: number;
+            reason: string;
+        };
         /** @description One hour. */
         OfHour: {
             /** Format: int64 */
@@ -16428,6 +16663,11 @@ export interface components {
             total: number;
             words: string;
         };
+        ProposedLineReading: {
+            category: components["schemas"]["FailureCategory"];
+            /** @description As `/api/upkeep/reasons` gives it: addresses and numbers masked. */
+            line: string;
+        };
         ProposedMachineRules: {
             /** @description Why they change. */
             note: string;
@@ -16677,6 +16917,35 @@ export interface components {
             stretches: components["schemas"]["StretchReading"][];
             subgroups: components["schemas"]["SubgroupReading"][];
             verdict: components["schemas"]["Verdict"];
+        };
+        /** @description People whose status would be another one. */
+        ReadingMoves: {
+            from: string;
+            /** Format: int64 */
+            people: number;
+            to: string;
+        };
+        /** @description What a reading would have done to what is on record. */
+        ReadingTried: {
+            /** Format: int64 */
+            mailings: number;
+            /** Format: int64 */
+            messages: number;
+            moves: components["schemas"]["ReadingMoves"][];
+            /** @description What it is read as now: the words, and how many messages. */
+            now_read: components["schemas"]["NowRead"][];
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description Failures since then were looked at.
+             */
+            since: number;
+            /**
+             * Format: int64
+             * @description People whose status was worked out: the newest, when there are very many.
+             */
+            worked_out: number;
         };
         /**
          * @description A reason. Its number is its place in the order and what the store keeps; numbers that are left out
@@ -17116,6 +17385,7 @@ export interface components {
         /** @description A line, as hosts gave it. */
         SaidLine: {
             at: components["schemas"]["SaidAt"][];
+            category: components["schemas"]["FailureCategory"];
             class: string;
             /** @description Does it count against the address? */
             counts: boolean;

@@ -78,6 +78,7 @@ export const RESOURCES = [
   "reach",
   "reaction",
   "reactions",
+  "readings",
   "recency",
   "replies",
   "record-system",

@@ -5,11 +5,22 @@ use crate::progress::Job;
 use rinse_core::upkeep::Policy;
 use rinse_core::{DAY, Instant};
 use rinse_store::upkeep::effects::{self, Effect};
-use rinse_store::upkeep::{applying, made_of, policy, runs, schedule, status};
+use rinse_store::upkeep::{applying, made_of, policy, readings, runs, schedule, status};
+
+/// Failures read again by one transaction.
+const READ_AGAIN_AT_ONCE: usize = 100;
 
 impl Engine {
-    /// Whoever a decision was about is worked out again; cleaning runs that were cut off go on.
+    /// Whoever a decision was about is worked out again; cleaning runs that were cut off go on, and so does reading the past again.
     pub(crate) async fn upkeep(&self, now: Instant) -> Result<()> {
+        while let Some((id, mark)) = self.store.read(readings::unfinished).await? {
+            let looked = self.store.read_at_leisure(move |c| readings::look(c, id, mark)).await?;
+            for part in looked.again.chunks(READ_AGAIN_AT_ONCE) {
+                let part = part.to_vec();
+                self.store.write(move |c| readings::read_again(c, &part)).await?;
+            }
+            self.store.write(move |c| readings::came_to(c, id, mark, &looked)).await?;
+        }
         for id in self.store.read(runs::unfinished).await? {
             while self.store.write(move |c| applying::go_on(c, id, now)).await? {}
         }

@@ -23,6 +23,7 @@ pub(crate) mod messages;
 pub(crate) mod number;
 pub(crate) mod people;
 pub(crate) mod reactions;
+pub(crate) mod readings;
 pub(crate) mod record_system;
 pub(crate) mod rules;
 pub(crate) mod scores;

@@ -15,6 +15,7 @@ pub mod evidence;
 pub mod incidents;
 pub mod made_of;
 pub mod policy;
+pub mod readings;
 pub mod reasons;
 pub mod return_lines;
 pub mod runs;

@@ -30,6 +30,7 @@ pub struct At {
 #[schema(as = SaidLine)]
 pub struct Line {
     pub line: String,
+    pub category: Category,
     pub reason: String,
     pub class: &'static str,
     /// Does it count against the address?
@@ -127,6 +128,7 @@ pub fn said(c: &Connection, now: Instant) -> Result<Said> {
         let category = Category::from_code(code);
         lines.push(Line {
             line,
+            category,
             reason: category.words().to_owned(),
             class: class_words(category.class()),
             counts: category.class().counts_against_address(),

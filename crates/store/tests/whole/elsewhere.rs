@@ -112,12 +112,27 @@ fn whom_not_to_write_to_is_told_once_each() {
             [2],
             "what is about somebody goes when they are deleted"
         );
-        // The same again is no news; who agrees again is no longer on the list.
+        // The same again is no news; who agrees again is no longer on the list, and that is told once, too.
         while do_not_write::go_on(c, START + DAY).unwrap() {}
         assert!(!do_not_write::due(c).unwrap());
         ledger::act(c, person(c, 1), START + DAY, Act::Confirmed, &origin()).unwrap();
-        while do_not_write::go_on(c, START + DAY).unwrap() {}
-        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM delivery"), [6]);
+        for _ in 0..2 {
+            while do_not_write::go_on(c, START + DAY).unwrap() {}
+        }
+        let last = || rows::<String>(c, "SELECT body FROM delivery ORDER BY id DESC LIMIT 1").remove(0);
+        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM delivery"), [7]);
+        assert!(
+            last().contains("do_not_write_ended") && last().contains("p1@tern.example") && last().contains("\"withdrawn\""),
+            "{}",
+            last()
+        );
         assert_eq!(told(START).len(), 5);
+        // Leaving once more is news again; of who is deleted nothing is said any more.
+        ledger::act(c, person(c, 1), START + 2 * DAY, Act::Withdrew, &origin()).unwrap();
+        while do_not_write::go_on(c, START + 2 * DAY).unwrap() {}
+        assert!(last().contains("\"do_not_write\"") && last().contains("p1@tern.example"), "{}", last());
+        rinse_store::erasure::erase(c, person(c, 1), START + 3 * DAY, None).unwrap();
+        while do_not_write::go_on(c, START + 3 * DAY).unwrap() {}
+        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM delivery"), [8]);
     });
 }

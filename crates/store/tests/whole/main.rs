@@ -19,6 +19,7 @@ mod machines;
 mod opens;
 mod pages;
 mod reactions;
+mod readings;
 mod reserved;
 mod rollups;
 mod segments;

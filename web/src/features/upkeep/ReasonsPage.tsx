@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { type Schemas } from "../../api/client";
-import { queries } from "../../api/queries";
+import { type Schemas, api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, date, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
+import { ReadOtherwise, Readings } from "./ReadOtherwise";
 import { useUpkeepSlips } from "./useUpkeepSlips";
 
 type Said = Schemas["Said"];
@@ -16,8 +17,8 @@ function Finding({ s }: { s: Said }) {
   if (s.messages === 0) return <>No message failed since {date(s.since)}.</>;
   return (
     <>
-      <em>{plural(s.messages, "message")} failed</em> since {date(s.since)}: {count(about)} for the address or its host,{" "}
-      {us === 0 ? "none" : count(us)} because of us.
+      <em>{plural(s.messages, "message")} failed</em> since {date(s.since)}: {about === 0 ? "none" : count(about)} for
+      the address or its host, {us === 0 ? "none" : count(us)} because of us.
     </>
   );
 }
@@ -64,10 +65,11 @@ function Reasons({ s, only, choose }: { s: Said; only: string | null; choose: (r
 /** What hosts said, over all mailings. */
 export function ReasonsPage() {
   const slips = useUpkeepSlips();
-  const said = useQuery(queries.said);
+  const said = useQuery({ queryKey: ["said"], queryFn: () => ok(api.GET("/api/upkeep/reasons")) });
   const [params, setParams] = useSearchParams();
   const only = params.get("reason");
   const choose = (reason: string | null) => setParams(reason ? { reason } : {}, { replace: true });
+  const [otherwise, setOtherwise] = useState<Said["lines"][number] | null>(null);
   return (
     <Frame slips={slips}>
       <Loaded query={said}>
@@ -99,6 +101,14 @@ export function ReasonsPage() {
                   </span>
                 </div>
               )}
+              {otherwise && (
+                <ReadOtherwise
+                  key={otherwise.line}
+                  line={otherwise.line}
+                  read={otherwise.category}
+                  close={() => setOtherwise(null)}
+                />
+              )}
               {lines.length > 0 && (
                 <DataTable
                   name="What hosts said"
@@ -117,9 +127,15 @@ export function ReasonsPage() {
                         (l.domains > l.at.length ? ` and ${count(l.domains - l.at.length)} more` : ""),
                     ),
                     col.day("Last", (l) => l.last_at),
+                    col.acts((l) => (
+                      <button className="plain" onClick={() => setOtherwise(l)}>
+                        read it otherwise<span className="away">: {l.line}</span>
+                      </button>
+                    )),
                   ]}
                 />
               )}
+              <Readings />
             </>
           );
         }}
