@@ -35,9 +35,21 @@ function Tried({ t }: { t: Schemas["ReadingTried"] }) {
 }
 
 /** A line, and what a person reads it as: tried on the past first. */
-export function ReadOtherwise({ line, read, close }: { line: string; read: Category; close: () => void }) {
+export function ReadOtherwise({
+  line,
+  read,
+  chosen: as,
+  choose,
+  close,
+}: {
+  line: string;
+  read: Category;
+  chosen: string | null;
+  choose: (as: Category | null) => void;
+  close: () => void;
+}) {
   const readings = useQuery(asked);
-  const [chosen, setChosen] = useState<Category | null>(null);
+  const chosen = readings.data?.reasons.find((r) => r.category === as && r.category !== read)?.category ?? null;
   const [why, setWhy] = useState("");
   const tried = useQuery({
     queryKey: ["readings", "try", line, chosen],
@@ -64,7 +76,7 @@ export function ReadOtherwise({ line, read, close }: { line: string; read: Categ
                 ["", "choose …"],
                 ...all.filter((c) => c.category !== read).map((c) => [c.category, c.reason] as const),
               ]}
-              onChange={(c) => setChosen(c === "" ? null : (c as Category))}
+              onChange={(c) => choose(c === "" ? null : (c as Category))}
             />
             {chosen &&
               (all.find((c) => c.category === chosen)?.counts

@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { type Schemas, api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
@@ -69,12 +68,18 @@ export function ReasonsPage() {
   const [params, setParams] = useSearchParams();
   const only = params.get("reason");
   const choose = (reason: string | null) => setParams(reason ? { reason } : {}, { replace: true });
-  const [otherwise, setOtherwise] = useState<Said["lines"][number] | null>(null);
+  // What is being read otherwise stands in the address: the page opens again as it was left.
+  const go = (to: { line?: string; as?: string }) => {
+    const next = new URLSearchParams(to);
+    if (only) next.set("reason", only);
+    setParams(next, { replace: true });
+  };
   return (
     <Frame slips={slips}>
       <Loaded query={said}>
         {(s) => {
           const lines = s.lines.filter((l) => !only || l.reason === only);
+          const otherwise = s.lines.find((l) => l.line === params.get("line"));
           return (
             <>
               <div className="crumb">
@@ -106,7 +111,9 @@ export function ReasonsPage() {
                   key={otherwise.line}
                   line={otherwise.line}
                   read={otherwise.category}
-                  close={() => setOtherwise(null)}
+                  chosen={params.get("as")}
+                  choose={(as) => go({ line: otherwise.line, ...(as && { as }) })}
+                  close={() => go({})}
                 />
               )}
               {lines.length > 0 && (
@@ -127,11 +134,14 @@ export function ReasonsPage() {
                         (l.domains > l.at.length ? ` and ${count(l.domains - l.at.length)} more` : ""),
                     ),
                     col.day("Last", (l) => l.last_at),
-                    col.acts((l) => (
-                      <button className="plain" onClick={() => setOtherwise(l)}>
-                        read it otherwise<span className="away">: {l.line}</span>
-                      </button>
-                    )),
+                    col.acts(
+                      (l) => (
+                        <button className="plain" onClick={() => go({ line: l.line })}>
+                          read it otherwise<span className="away">: {l.line}</span>
+                        </button>
+                      ),
+                      { whole: true },
+                    ),
                   ]}
                 />
               )}
