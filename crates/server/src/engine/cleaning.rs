@@ -14,6 +14,10 @@ impl Engine {
     /// Whoever a decision was about is worked out again; cleaning runs that were cut off go on, and so does reading the past again.
     pub(crate) async fn upkeep(&self, now: Instant) -> Result<()> {
         while let Some((id, mark)) = self.store.read(readings::unfinished).await? {
+            // What is left goes on at the next start.
+            if self.is_ending() {
+                return Ok(());
+            }
             let looked = self.store.read_at_leisure(move |c| readings::look(c, id, mark)).await?;
             for part in looked.again.chunks(READ_AGAIN_AT_ONCE) {
                 let part = part.to_vec();
