@@ -29,7 +29,7 @@ async fn clock_moves(b: &Bench, label: &str) {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_contact_file_becomes_a_called_trial() {
     let b = Bench::start().await;
-    view(&b, "/", "nothing limits how many").await;
+    view(&b, "/", "Nothing bounds how often somebody is written to").await;
     view(&b, "/contacts", "Nobody is here yet").await;
 
     // Contacts: choose, map, preview, dry run, apply.
