@@ -7,14 +7,21 @@ use rinse_core::delivery::authentication::{Check, State};
 use rinse_core::first_steps::Facts;
 use rusqlite::{Connection, OptionalExtension};
 
+/// Has a mailing gone? Then there are no first steps any more.
+///
+/// # Errors
+/// When the database fails.
+pub fn sent(c: &Connection) -> Result<bool> {
+    Ok(c.prepare_cached("SELECT 1 FROM mailing WHERE started_at IS NOT NULL LIMIT 1")?.exists([])?)
+}
+
 /// What is there; `dns`: somebody may be asked of it.
 ///
 /// # Errors
 /// When the database fails.
 pub fn facts(c: &Connection, dns: bool) -> Result<Facts> {
-    let sent = c.prepare_cached("SELECT EXISTS (SELECT 1 FROM mailing WHERE started_at IS NOT NULL)")?.query_row([], |r| r.get(0))?;
-    if sent {
-        return Ok(Facts { sent, ..Facts::default() });
+    if sent(c)? {
+        return Ok(Facts { sent: true, ..Facts::default() });
     }
     let usual = letterheads::usual(c)?;
     let looked = names::senders(c)?.into_iter().find(|s| usual.as_ref().is_some_and(|l| l.id == s.letterhead_id) && s.looked_at.is_some());
@@ -34,6 +41,6 @@ pub fn facts(c: &Connection, dns: bool) -> Result<Facts> {
         test_accepted: test.as_deref().is_some_and(|line| Reply::parse(line).accepted()),
         test,
         goals: usize::try_from(count("SELECT count(*) FROM goal")?).unwrap_or(0),
-        sent,
+        sent: false,
     })
 }

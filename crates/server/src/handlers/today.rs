@@ -293,7 +293,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
     let caps = rinse_store::rules::current(c)?.rules.caps;
     let idle = caps.iter().filter(|cap| !cap.in_force).count();
     // Before the first mailing it is one of the first steps, and told there.
-    let is_a_step = caps.len() == idle && !rinse_store::first_steps::facts(c, false)?.sent;
+    let is_a_step = caps.len() == idle && !rinse_store::first_steps::sent(c)?;
     if (caps.is_empty() || idle > 0) && !is_a_step {
         let (title, words) = match (caps.len(), idle) {
             (0, _) => ("There is no frequency cap".to_owned(), "Nothing limits how many marketing messages a person gets.".to_owned()),
