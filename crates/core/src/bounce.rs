@@ -3,8 +3,6 @@
 //! Enhanced code (RFC 3463) first, then the text where the code is generic, then the basic reply
 //! code. A block (about us) never counts against the address.
 
-pub mod reading;
-
 use serde::{Deserialize, Serialize};
 
 /// Whose fault it is, and for how long.
@@ -88,6 +86,12 @@ impl Category {
             Self::Routing => "routing failure",
             Self::Unknown => "reason unknown",
         }
+    }
+
+    /// What the rules say of a line as it is stored.
+    #[must_use]
+    pub fn of_line(line: &str) -> Self {
+        Reply::parse(line).category()
     }
 
     #[must_use]
@@ -360,6 +364,7 @@ fn category_of_text(text: &str) -> Option<Category> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     #[rstest]
@@ -396,5 +401,16 @@ mod tests {
     fn accepts_on_2xx() {
         assert!(Reply::parse("250 2.0.0 queued as 1f").accepted());
         assert!(Reply::parse("250-ok").accepted());
+    }
+
+    proptest! {
+        /// A line that is shown can be given back: it is the mask of itself, so that what was said of it holds for what it was made from.
+        #[test]
+        fn a_mask_is_its_own_mask(code in prop_oneof![Just(0_u16), 400..600_u16], enhanced in "(5\\.[0-9]\\.[0-9]{1,2} )?", text in "[a-z0-9@.<>():# -]{0,60}") {
+            let stored = Reply::parse(&format!("{code} {enhanced}{text}")).line();
+            let once = masked(&stored);
+            prop_assert_eq!(masked(&once), once.clone());
+            prop_assert_eq!(Category::of_line(&stored), Reply::parse(&stored).category());
+        }
     }
 }

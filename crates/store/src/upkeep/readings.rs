@@ -5,7 +5,6 @@
 
 use super::{policy, status};
 use crate::{Result, StoreError};
-use rinse_core::bounce::reading::by_rules;
 use rinse_core::bounce::{Category, masked};
 use rinse_core::upkeep::{Happened, standing};
 use rinse_core::{DAY, Instant};
@@ -47,7 +46,7 @@ fn reading(r: &Row<'_>) -> rusqlite::Result<Reading> {
     let (line, category): (String, Category) = (r.get(1)?, Category::from_code(r.get(2)?));
     Ok(Reading {
         id: r.get(0)?,
-        by_rules: by_rules(&line).words().to_owned(),
+        by_rules: Category::of_line(&line).words().to_owned(),
         line,
         category,
         reason: category.words().to_owned(),
@@ -227,7 +226,7 @@ pub fn put_in_force(c: &Connection, line: &str, category: Category, why: &str, n
         return Err(StoreError::Refused("Say why the line is read otherwise: it stands in its history.".into()));
     }
     let before = in_force(c, line)?;
-    if before.unwrap_or_else(|| by_rules(line)) == category {
+    if before.unwrap_or_else(|| Category::of_line(line)) == category {
         return Err(StoreError::Refused(format!("The line is read as “{}” already.", category.words())));
     }
     c.prepare_cached(
@@ -281,7 +280,7 @@ pub struct Looked {
 /// When the database fails.
 pub fn look(c: &Connection, id: i64, behind: Mark) -> Result<Looked> {
     let line: String = c.prepare_cached("SELECT line FROM reading WHERE id = ?1")?.query_row([id], |r| r.get(0))?;
-    let means = in_force(c, &line)?.unwrap_or_else(|| by_rules(&line));
+    let means = in_force(c, &line)?.unwrap_or_else(|| Category::of_line(&line));
     let (mut again, next) = with_line(c, &line, behind, LOOKED_AT_ONCE)?;
     again.retain(|f| f.category != means);
     Ok(Looked { again, next })
@@ -298,7 +297,7 @@ pub fn read_again(c: &Connection, some: &[Failure]) -> Result<()> {
             .query_row([f.send], |r| r.get(0))
             .optional()?;
         let Some(line) = line else { continue };
-        let means = of(c, &line, by_rules(&line))?;
+        let means = of(c, &line, Category::of_line(&line))?;
         c.prepare_cached("UPDATE send SET category = ?2 WHERE id = ?1")?.execute(params![f.send, means as i64])?;
         c.prepare_cached("INSERT INTO status_due SELECT id FROM contact WHERE id = ?1 AND gone IS NULL ON CONFLICT DO NOTHING")?
             .execute([f.contact])?;

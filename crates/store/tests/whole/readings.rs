@@ -1,10 +1,8 @@
 //! Lines that a person reads otherwise: what failed before is read again, and people stand where their history puts them.
 
-use crate::common::{START, mailing, rows, run, start, sums_hold};
+use crate::common::{START, how_many, mail, run, stored_is_folded, sums_hold};
 use proptest::prelude::*;
-use rinse_core::bounce::reading::by_rules;
 use rinse_core::bounce::{Category, Reply, masked};
-use rinse_core::clearance::OverCap;
 use rinse_core::upkeep::MailStatus;
 use rinse_core::{DAY, Instant};
 use rinse_store::Connection;
@@ -16,34 +14,19 @@ fn line(who: i64) -> String {
     format!("550 5.1.1 <p{who}@tern.example> closed until spring")
 }
 
-/// A mailing on a day, to which a host answers by the person's number.
-fn mail(c: &Connection, day: i64, reply: impl Fn(i64) -> String) {
-    let (m, at) = (mailing(c, None, OverCap::Hold), START + day * DAY);
-    start(c, m, at);
-    loop {
-        let (batch, looked_at) = rinse_store::sends::claim(c, at, 500).unwrap();
-        if looked_at == 0 {
-            return;
-        }
-        for out in batch {
-            let who = c.query_row("SELECT contact_id FROM send WHERE id = ?1", [out.send], |r| r.get(0)).unwrap();
-            rinse_store::sends::answered(c, out.send, &Reply::parse(&reply(who)), at + 1).unwrap();
-        }
-    }
+/// Reads a part of the past again; false when there is none.
+fn read_a_part(c: &Connection) -> bool {
+    let Some((id, mark)) = readings::unfinished(c).unwrap() else { return false };
+    let looked = readings::look(c, id, mark).unwrap();
+    readings::read_again(c, &looked.again).unwrap();
+    readings::came_to(c, id, mark, &looked).unwrap();
+    true
 }
 
 /// Reads the past again to its end, as the engine does.
 fn finish(c: &Connection, now: Instant) {
-    while let Some((id, mark)) = readings::unfinished(c).unwrap() {
-        let looked = readings::look(c, id, mark).unwrap();
-        readings::read_again(c, &looked.again).unwrap();
-        readings::came_to(c, id, mark, &looked).unwrap();
-    }
+    while read_a_part(c) {}
     while status::settle_due(c, now).unwrap() {}
-}
-
-fn how_many(c: &Connection, status: MailStatus) -> usize {
-    rows::<i64>(c, "SELECT status FROM contact").into_iter().filter(|s| *s == status as i64).count()
 }
 
 #[test]
@@ -135,11 +118,7 @@ proptest! {
                     }
                     Step::Parts(n) => {
                         for _ in 0..n {
-                            if let Some((id, mark)) = readings::unfinished(c).unwrap() {
-                                let looked = readings::look(c, id, mark).unwrap();
-                                readings::read_again(c, &looked.again).unwrap();
-                                readings::came_to(c, id, mark, &looked).unwrap();
-                            }
+                            read_a_part(c);
                         }
                     }
                 }
@@ -152,12 +131,9 @@ proptest! {
             for f in failures {
                 let (line, category) = f.unwrap();
                 let by_person = in_force.iter().find(|r| r.line == masked(&line)).map(|r| r.category);
-                assert_eq!(Category::from_code(category), by_person.unwrap_or_else(|| by_rules(&line)), "{line}");
+                assert_eq!(Category::from_code(category), by_person.unwrap_or_else(|| Category::of_line(&line)), "{line}");
             }
-            for id in rows::<i64>(c, "SELECT id FROM contact") {
-                let stored = c.query_row("SELECT status FROM contact WHERE id = ?1", [id], |r| r.get::<_, i64>(0)).unwrap();
-                assert_eq!(stored, status::now(c, id, now).unwrap().status as i64);
-            }
+            stored_is_folded(c, now);
         });
     }
 }

@@ -1,9 +1,7 @@
 //! Incidents wait for a person; cleaning runs do what they said, and undo it; what is stored is what the fold gives.
 
-use crate::common::{START, mailing, rows, run, start};
+use crate::common::{START, how_many, mail, rows, run, stored_is_folded};
 use proptest::prelude::*;
-use rinse_core::bounce::Reply;
-use rinse_core::clearance::OverCap;
 use rinse_core::upkeep::policy::Retires;
 use rinse_core::upkeep::run::{MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
@@ -16,22 +14,6 @@ const GONE: &str = "550 5.1.1 no such user";
 const DISABLED: &str = "550 5.2.1 mailbox disabled";
 const FINE: &str = "250 2.0.0 ok";
 
-/// A mailing on a day, to which hosts answer by the person's number.
-fn mail(c: &Connection, day: i64, reply: impl Fn(i64) -> &'static str) {
-    let (m, at) = (mailing(c, None, OverCap::Hold), START + day * DAY);
-    start(c, m, at);
-    loop {
-        let (batch, looked_at) = rinse_store::sends::claim(c, at, 500).unwrap();
-        if looked_at == 0 {
-            return;
-        }
-        for out in batch {
-            let who = c.query_row("SELECT contact_id FROM send WHERE id = ?1", [out.send], |r| r.get(0)).unwrap();
-            rinse_store::sends::answered(c, out.send, &Reply::parse(reply(who)), at + 1).unwrap();
-        }
-    }
-}
-
 fn settle(c: &Connection, now: Instant) {
     while status::settle_due(c, now).unwrap() {}
 }
@@ -42,23 +24,6 @@ fn daily(c: &Connection, now: Instant) {
     let seen = policy::see(c, &policy::current(c).unwrap().policy, now, |_, _| Ok(())).unwrap();
     policy::note_history(c, &seen, now).unwrap();
     settle(c, now);
-}
-
-/// The stored status of everybody is what their history gives.
-fn stored_is_folded(c: &Connection, now: Instant) {
-    for (id, stored) in statuses(c).into_iter().enumerate() {
-        let id = i64::try_from(id).unwrap() + 1;
-        let folded = status::now(c, id, now).unwrap();
-        assert_eq!(stored, folded.status as i64, "{id}: {folded:?}");
-    }
-}
-
-fn statuses(c: &Connection) -> Vec<i64> {
-    rows(c, "SELECT status FROM contact ORDER BY id")
-}
-
-fn how_many(c: &Connection, status: MailStatus) -> usize {
-    statuses(c).into_iter().filter(|s| *s == status as i64).count()
 }
 
 /// A policy put in force by a run that is applied at once.

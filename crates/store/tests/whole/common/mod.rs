@@ -6,12 +6,14 @@ use rinse_core::bounce::Reply;
 use rinse_core::clearance::OverCap;
 use rinse_core::consent::Act;
 use rinse_core::figure::Figure;
-use rinse_core::{HOUR, Instant};
+use rinse_core::upkeep::MailStatus;
+use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::sends::{self, Phase};
 use rinse_store::series::{entering, walk};
+use rinse_store::upkeep::status;
 use rinse_store::{Connection, Store, clearing, figures, letterheads, responses, topics};
 use tempfile::TempDir;
 
@@ -78,8 +80,41 @@ pub(crate) fn hand_over(c: &Connection, now: Instant, reply: &str) -> usize {
     }
 }
 
+/// A mailing on a day, to which hosts answer by the person's number.
+pub(crate) fn mail<S: AsRef<str>>(c: &Connection, day: i64, reply: impl Fn(i64) -> S) {
+    let (m, at) = (mailing(c, None, OverCap::Hold), START + day * DAY);
+    start(c, m, at);
+    loop {
+        let (batch, looked_at) = sends::claim(c, at, 500).unwrap();
+        if looked_at == 0 {
+            return;
+        }
+        for out in batch {
+            let who = c.query_row("SELECT contact_id FROM send WHERE id = ?1", [out.send], |r| r.get(0)).unwrap();
+            sends::answered(c, out.send, &Reply::parse(reply(who).as_ref()), at + 1).unwrap();
+        }
+    }
+}
+
 pub(crate) fn rows<T: rusqlite::types::FromSql>(c: &Connection, sql: &str) -> Vec<T> {
     c.prepare(sql).unwrap().query_map([], |r| r.get(0)).unwrap().collect::<Result<_, _>>().unwrap()
+}
+
+/// The stored status of everybody is what their history gives.
+pub(crate) fn stored_is_folded(c: &Connection, now: Instant) {
+    for (id, stored) in statuses(c).into_iter().enumerate() {
+        let id = i64::try_from(id).unwrap() + 1;
+        let folded = status::now(c, id, now).unwrap();
+        assert_eq!(stored, folded.status as i64, "{id}: {folded:?}");
+    }
+}
+
+pub(crate) fn statuses(c: &Connection) -> Vec<i64> {
+    rows(c, "SELECT status FROM contact ORDER BY id")
+}
+
+pub(crate) fn how_many(c: &Connection, status: MailStatus) -> usize {
+    statuses(c).into_iter().filter(|s| *s == status as i64).count()
 }
 
 pub(crate) fn run<T: Send + 'static>(people: usize, f: impl FnOnce(&Connection) -> T + Send + 'static) -> T {
