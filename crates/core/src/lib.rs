@@ -37,6 +37,7 @@ pub mod figure;
 pub mod findings;
 pub mod first_steps;
 pub mod goal;
+pub mod history;
 pub mod holdout;
 pub mod hours;
 mod instant;

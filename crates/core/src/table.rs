@@ -2,6 +2,7 @@
 
 mod columns;
 
+pub(crate) use columns::plain;
 pub use columns::{address_column, guess_kind, propose_mapping};
 
 use crate::segment::FieldKind;

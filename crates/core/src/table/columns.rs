@@ -242,7 +242,7 @@ const NAMES: &[(Field, &[&str])] = &[
 ];
 
 /// A name as it is compared: small letters without marks, and digits; nothing else.
-fn plain(name: &str) -> String {
+pub(crate) fn plain(name: &str) -> String {
     let mut out = String::with_capacity(name.len());
     for c in name.to_lowercase().chars() {
         match c {
