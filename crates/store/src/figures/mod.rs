@@ -66,9 +66,9 @@ fn instant(fact: Fact) -> Option<&'static str> {
     if let Told::At(column) = told(fact) { Some(column) } else { None }
 }
 
-fn of_class(class: FailureClass) -> String {
-    let codes: Vec<String> = Category::ALL.into_iter().filter(|c| c.class() == class).map(|c| (c as i64).to_string()).collect();
-    codes.join(", ")
+/// The categories of a class as bits. A list would have SQLite make a table of it, in each trigger and for each message.
+fn of_class(class: FailureClass) -> i64 {
+    Category::ALL.into_iter().filter(|c| c.class() == class).map(|c| 1 << (c as i64)).sum()
 }
 
 /// What holds of a row of `send`, in SQL; `of`: the row's name there. Never null.
@@ -76,7 +76,7 @@ fn holds(l: Literal, of: &str) -> String {
     let not = |holds: bool| if holds { "NOT " } else { "" };
     match told(l.fact) {
         Told::At(column) => format!("{of}.{column} IS {}NULL", not(l.holds)),
-        Told::By(class) => format!("coalesce({of}.category, 0) {}IN ({})", not(!l.holds), of_class(class)),
+        Told::By(class) => format!("({} >> coalesce({of}.category, 0)) & 1 = {}", of_class(class), u8::from(l.holds)),
         Told::OpensUnknown => format!("{of}.opens_unknown = {}", u8::from(l.holds)),
         Told::Ruled(column, rule) => format!("coalesce({of}.{column}, 0) {} {}", if l.holds { "=" } else { "<>" }, rule as i64),
     }
