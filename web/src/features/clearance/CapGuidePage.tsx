@@ -1,14 +1,15 @@
 import { Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useQuery } from "@tanstack/react-query";
+import { queryOptions, useQuery } from "@tanstack/react-query";
 import { scaleLinear } from "d3-scale";
 import { Link } from "react-router";
-import { type Schemas } from "../../api/client";
-import { queries } from "../../api/queries";
+import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { AsOf } from "../../shared/AsOf";
 import { bare, count, percent } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useClearanceSlips } from "./useClearanceSlips";
+
+const asked = queryOptions({ queryKey: ["cap-guide"], queryFn: () => ok(api.GET("/api/cap-guide")) });
 
 type Band = Schemas["Band"];
 type Rate = Schemas["Rate"];
@@ -58,7 +59,7 @@ const KINDS: { title: string; of: (b: Band) => Rate; tone: string }[] = [
 /** What amounts of mail went with: to choose a cap by, and no experiment. */
 export function CapGuidePage() {
   const { slips } = useClearanceSlips();
-  const guide = useQuery(queries.capGuide);
+  const guide = useQuery(asked);
   return (
     <Frame slips={slips}>
       <Loaded query={guide}>

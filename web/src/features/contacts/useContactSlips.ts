@@ -1,12 +1,15 @@
-import { useQuery } from "@tanstack/react-query";
+import { queryOptions, useQuery } from "@tanstack/react-query";
+import { api, ok } from "../../api/client";
 import { queries } from "../../api/queries";
 import type { Slip } from "../../app/Frame";
 import { count } from "../../shared/format";
 
+const asked = queryOptions({ queryKey: ["imports"], queryFn: () => ok(api.GET("/api/imports")) });
+
 /** The slips of the Contacts station: everyone, segments, the lists, the imports. */
 export function useContactSlips(): { title: string; slips: Slip[] }[] {
   const lists = useQuery(queries.lists);
-  const runs = useQuery(queries.imports);
+  const runs = useQuery(asked);
   return [
     {
       title: "Contacts",

@@ -1,8 +1,7 @@
 import { Button, Table, TableBody, TableCell, TableHead, TableRow } from "@mui/material";
-import { useQuery } from "@tanstack/react-query";
+import { queryOptions, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { type Schemas } from "../../api/client";
-import { queries } from "../../api/queries";
+import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { AsOf } from "../../shared/AsOf";
 import { bare, count, interval, percent } from "../../shared/format";
@@ -12,13 +11,15 @@ import { useContactSlips } from "../contacts/useContactSlips";
 import { Chart, span } from "./RingChart";
 import { CostForm } from "./CostForm";
 
+const asked = queryOptions({ queryKey: ["recency"], queryFn: () => ok(api.GET("/api/recency")) });
+
 type Ring = Schemas["Ring"];
 type Costs = Schemas["Costs"];
 
 /** How far back a last answer may lie for mail to be worth sending. */
 export function RecencyPage() {
   const slips = useContactSlips();
-  const recency = useQuery(queries.recency);
+  const recency = useQuery(asked);
   return (
     <Frame slips={slips}>
       <Loaded query={recency}>{(v) => <Guide key={JSON.stringify(v.costs)} view={v} />}</Loaded>

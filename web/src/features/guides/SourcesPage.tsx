@@ -1,6 +1,5 @@
-import { useQuery } from "@tanstack/react-query";
-import { type Schemas } from "../../api/client";
-import { queries } from "../../api/queries";
+import { queryOptions, useQuery } from "@tanstack/react-query";
+import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { AsOf } from "../../shared/AsOf";
 import { Figure, RateNote, RateWorking } from "../../shared/Figure";
@@ -8,6 +7,8 @@ import { count, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { useContactSlips } from "../contacts/useContactSlips";
+
+const asked = queryOptions({ queryKey: ["sources"], queryFn: () => ok(api.GET("/api/sources")) });
 
 type Source = Schemas["Quality"];
 
@@ -57,7 +58,7 @@ type Shown = { rate: Schemas["Rate"]; digits: number };
 /** Where people came from, and what became of them. */
 export function SourcesPage() {
   const slips = useContactSlips();
-  const sources = useQuery(queries.sources);
+  const sources = useQuery(asked);
   return (
     <Frame slips={slips}>
       <Loaded query={sources}>

@@ -1,15 +1,16 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { queryOptions, useMutation, useQuery } from "@tanstack/react-query";
 import { api, ok, type Schemas } from "../../api/client";
-import { queries } from "../../api/queries";
 import { instant } from "../../shared/format";
 import { DataTable } from "../../shared/table/DataTable";
 import { Failure } from "../../shared/states";
 import { useWorking } from "../../shared/working";
 
+const asked = queryOptions({ queryKey: ["deliveries"], queryFn: () => ok(api.GET("/api/deliveries")) });
+
 export function Log() {
   const { show } = useWorking();
   const log = useQuery({
-    ...queries.deliveries,
+    ...asked,
     refetchInterval: (q) => (q.state.data?.some((d) => d.state === "waiting") ? 2000 : false),
   });
   const again = useMutation({

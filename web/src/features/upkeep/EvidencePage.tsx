@@ -1,16 +1,17 @@
 import { Button, TextField } from "@mui/material";
-import { useMutation, useQuery } from "@tanstack/react-query";
+import { queryOptions, useMutation, useQuery } from "@tanstack/react-query";
 import { scaleLinear } from "d3-scale";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
-import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { bare, count, date, percent, plural } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { DAY } from "../../shared/time";
 import { useUpkeepSlips } from "./useUpkeepSlips";
+
+const asked = queryOptions({ queryKey: ["evidence"], queryFn: () => ok(api.GET("/api/upkeep/evidence")) });
 
 type Evidence = Schemas["Evidence"];
 type Course = Schemas["EvidenceCourse"];
@@ -251,7 +252,7 @@ function Finding({ e }: { e: Evidence }) {
 /** What somebody outside is shown so that they believe the base is kept clean. */
 export function EvidencePage() {
   const slips = useUpkeepSlips();
-  const evidence = useQuery(queries.evidence);
+  const evidence = useQuery(asked);
   return (
     <Frame slips={slips}>
       <Loaded query={evidence}>

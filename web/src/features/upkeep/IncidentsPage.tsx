@@ -1,15 +1,17 @@
-import { useQuery } from "@tanstack/react-query";
-import { queries } from "../../api/queries";
+import { queryOptions, useQuery } from "@tanstack/react-query";
+import { api, ok } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { IncidentNote } from "./IncidentNote";
 import { useUpkeepSlips } from "./useUpkeepSlips";
 
+const asked = queryOptions({ queryKey: ["incidents"], queryFn: () => ok(api.GET("/api/upkeep/incidents")) });
+
 /** Failures that waited, or wait, for a person. */
 export function IncidentsPage() {
   const slips = useUpkeepSlips();
-  const incidents = useQuery(queries.incidents);
+  const incidents = useQuery(asked);
   return (
     <Frame slips={slips}>
       <Loaded query={incidents}>

@@ -1,12 +1,13 @@
-import { useQuery } from "@tanstack/react-query";
+import { queryOptions, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { type Schemas } from "../../api/client";
-import { queries } from "../../api/queries";
+import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { bare, count, date, percent, plural } from "../../shared/format";
 import { Loaded } from "../../shared/states";
 import { useUpkeepSlips } from "./useUpkeepSlips";
 import { DAY } from "../../shared/time";
+
+const asked = queryOptions({ queryKey: ["load"], queryFn: () => ok(api.GET("/api/load")) });
 
 type Cell = Schemas["LoadCell"];
 const ANSWERS: { answer: Cell["answer"]; says: string }[] = [
@@ -49,7 +50,7 @@ function Moved({ cell, from }: { cell: Cell; from: number | null | undefined }) 
 /** How much mail people get, by how they answer it: it describes, and proves nothing. */
 export function LoadPage() {
   const slips = useUpkeepSlips();
-  const load = useQuery(queries.load);
+  const load = useQuery(asked);
   return (
     <Frame slips={slips}>
       <Loaded query={load}>
