@@ -21,6 +21,8 @@ pub struct Facts {
     pub test: Option<String>,
     pub test_accepted: bool,
     pub goals: usize,
+    /// Mailings that another system sent.
+    pub past: u64,
     /// A mailing has gone.
     pub sent: bool,
 }
@@ -54,6 +56,20 @@ pub fn first_steps(f: &Facts) -> Vec<Step> {
         "/contacts/import",
         "Import a file",
     );
+    let past = Step {
+        optional: true,
+        ..step(
+            "What was sent before",
+            f.past > 0,
+            match f.past {
+                0 => "Bring the log of the system that sent until now: findings, caps and bounces don’t begin at nothing then.".into(),
+                1 => "1 mailing of another system is known.".into(),
+                n => format!("{} mailings of another system are known.", crate::words::thousands(n)),
+            },
+            "/mailings/elsewhere",
+            "Bring a log",
+        )
+    };
     let letterhead = step(
         "A letterhead with your postal address",
         f.letterhead.is_some() && f.postal_address,
@@ -115,7 +131,7 @@ pub fn first_steps(f: &Facts) -> Vec<Step> {
             "Set a goal",
         )
     };
-    let all = vec![people, letterhead, proved, caps, test, goals];
+    let all = vec![people, letterhead, past, proved, caps, test, goals];
     if f.sent || all.iter().all(|s| s.done || s.optional) { Vec::new() } else { all }
 }
 
@@ -143,11 +159,14 @@ mod tests {
             let mut f = done.clone();
             lack(&mut f);
             let steps = first_steps(&f);
-            assert_eq!(steps.iter().map(|s| s.done).collect::<Vec<_>>(), (0..6).map(|n| n != i && n != 5).collect::<Vec<_>>());
+            assert_eq!(
+                steps.iter().map(|s| s.done).collect::<Vec<_>>(),
+                (0..7).map(|n| n != [0, 1, 3, 4, 5][i] && n != 2 && n != 6).collect::<Vec<_>>()
+            );
             assert!(steps.iter().all(|s| s.words.ends_with('.') || s.words.ends_with('?') || s.words.contains(": ")));
             f.sent = true;
             assert!(first_steps(&f).is_empty());
         }
-        assert!(first_steps(&Facts { proved: None, dns: false, ..done })[2].words.contains("--dns"));
+        assert!(first_steps(&Facts { proved: None, dns: false, ..done })[3].words.contains("--dns"));
     }
 }

@@ -35,6 +35,10 @@ impl Passed {
         if m.draft.template {
             return Err(StoreError::Refused("This is a template: copy it, and plan the copy.".into()));
         }
+        if m.draft.handed_out {
+            // What another system sends isn't written here.
+            return Ok(Self { mailing: m, links: Vec::new() });
+        }
         let metric = m.trial_id.map(|t| trials::one(c, t)).transpose()?.map(|t| t.plan.metric);
         let asked = Asked { mailing: Some(m.id), metric, in_series };
         let errors: Vec<String> =
@@ -60,7 +64,9 @@ impl Passed {
                 self.mailing.draft.name
             )));
         }
-        mailings::save_links(c, self.mailing.id, &self.links)?;
+        if !self.mailing.draft.handed_out {
+            mailings::save_links(c, self.mailing.id, &self.links)?;
+        }
         Ok(&self.mailing)
     }
 }

@@ -41,7 +41,7 @@ use rinse_store::delivery::alerts;
 use rinse_store::sends::{self, Hour, Phase, Turn};
 use rinse_store::upkeep::{incidents, made_of, policy, runs, silence, status};
 use rinse_store::{
-    Store, StoreError, clearing, cohorts, flow, hour_trials, letterheads, load, self_check, settings, signups, suppression, trials,
+    Store, StoreError, clearing, cohorts, flow, history, hour_trials, letterheads, load, self_check, settings, signups, suppression, trials,
 };
 use std::collections::HashSet;
 use std::net::SocketAddr;
@@ -367,7 +367,12 @@ impl Engine {
     }
 
     async fn tick_now(&self, now: Instant) -> Result<()> {
-        self.store.write(move |c| status::end_rests(c, now)).await?;
+        self.store
+            .write(move |c| {
+                history::reserving::end_some(c, now)?;
+                status::end_rests(c, now)
+            })
+            .await?;
         self.upkeep(now).await?;
         self.read_mailbox(now).await;
         self.react(now).await?;

@@ -47,6 +47,8 @@ pub(crate) enum Job {
     Clock,
     /// `import-7`
     Import(i64),
+    /// Past mailings that are looked through, applied or taken back: `history-7`.
+    History(i64),
     /// A run that is taken back: `change-7`.
     Change(i64),
     /// What is stored, judged by other machine rules: `machines`.
@@ -64,6 +66,7 @@ impl std::fmt::Display for Job {
             Self::Machines => f.write_str("machines"),
             Self::MachinesTried => f.write_str("machines-tried"),
             Self::Import(id) => write!(f, "import-{id}"),
+            Self::History(id) => write!(f, "history-{id}"),
             Self::Change(id) => write!(f, "change-{id}"),
             Self::Cleaning(id) => write!(f, "cleaning-{id}"),
         }

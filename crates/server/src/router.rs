@@ -4,8 +4,8 @@ use crate::contract::{Contract, WHOLE, with_ranges};
 use crate::error::ApiError;
 use crate::handlers::{
     addresses, base_check, changes, clearance, consent, contacts, course, delivery, domains, doors, evidence, findings, goals, guides,
-    hour_trials, imports, letterheads, machines, mailings, messages, people, reactions, readings, record_system, rules, scores, segments,
-    series, silence, suppression, team, today, trials, upkeep, webhooks,
+    history, hour_trials, imports, letterheads, machines, mailings, messages, people, reactions, readings, record_system, rules, scores,
+    segments, series, silence, suppression, team, today, trials, upkeep, webhooks,
 };
 use crate::keeping;
 use crate::listen::forwarded_by_any;
@@ -83,6 +83,16 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(contacts::by_ids))
         .routes(routes!(contacts::lists))
         .routes(routes!(contacts::topics, consent::make_topic))
+        .routes(routes!(history::all))
+        .routes(routes!(history::one))
+        .routes(routes!(history::check))
+        .routes(routes!(history::apply))
+        .routes(routes!(history::stop))
+        .routes(routes!(history::undo))
+        .routes(routes!(history::outside))
+        .routes(routes!(history::of_mailing))
+        .routes(routes!(history::lists))
+        .routes(routes!(history::list))
         .routes(routes!(imports::runs))
         .routes(routes!(imports::preview))
         .routes(routes!(imports::shape))
@@ -263,10 +273,19 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(guides::mail_load))
 }
 
+/// The door that other senders tell events by stands with the public pages, and belongs to the description all the same.
+#[derive(OpenApi)]
+#[openapi(paths(public::events::take))]
+struct Doors;
+
+fn doc() -> utoipa::openapi::OpenApi {
+    api().split_for_parts().1.merge_from(Doors::openapi())
+}
+
 /// The API's description, as `rinse openapi` prints it and the front end's types are made from.
 #[must_use]
 pub fn openapi() -> serde_json::Value {
-    let mut doc = serde_json::to_value(api().split_for_parts().1).unwrap_or_default();
+    let mut doc = serde_json::to_value(doc()).unwrap_or_default();
     // The handlers' short names are no operation ids: those must be unique, and paths are already.
     for path in doc["paths"].as_object_mut().into_iter().flat_map(|p| p.values_mut()) {
         for (method, operation) in path.as_object_mut().into_iter().flatten() {
@@ -342,6 +361,8 @@ fn own(app: App) -> Router {
     app.engine.set_doors(public::within(app.clone()));
     let (api, _) = api().split_for_parts();
     api.route("/api/imports", axum::routing::post(imports::upload))
+        .route("/api/history", axum::routing::post(history::upload))
+        .route("/api/history/{id}/refused.csv", get(history::refused))
         .route("/api/imports/{id}/refused.csv", get(imports::refused))
         .route("/api/imports/{id}/findings.csv", get(imports::findings))
         .route("/api/message.eml", axum::routing::post(messages::eml))

@@ -174,6 +174,7 @@ impl App {
         let app = self.clone();
         tokio::spawn(async move {
             app.resume_imports().await;
+            crate::handlers::history::resume(&app).await;
             app.resume_undoing().await;
             app.engine.run().await;
         });

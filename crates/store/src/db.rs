@@ -116,6 +116,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/038_put_off.sql")),
     M::up(include_str!("../migrations/039_readings.sql")),
     M::up(include_str!("../migrations/040_told.sql")),
+    M::up(include_str!("../migrations/041_history.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

@@ -136,6 +136,8 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "UPDATE sign_up SET address = '', address_key = '', given_name = NULL, came_from = NULL, state = iif(state = 1, 5, state) WHERE contact_id = ?1",
         "UPDATE event SET about = '' WHERE contact_id = ?1",
         "UPDATE send SET reply = NULL WHERE contact_id = ?1 AND reply IS NOT NULL",
+        "UPDATE log_step SET reply = NULL WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1) AND reply IS NOT NULL",
+        "DELETE FROM log_person WHERE contact_id = ?1",
         "DELETE FROM reply WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
         "UPDATE response SET agent = '', network_id = NULL WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1)",
         // What was still to go out doesn't.

@@ -12,7 +12,7 @@ use rusqlite::{Connection, OptionalExtension};
 /// # Errors
 /// When the database fails.
 pub fn sent(c: &Connection) -> Result<bool> {
-    Ok(c.prepare_cached("SELECT 1 FROM mailing WHERE started_at IS NOT NULL LIMIT 1")?.exists([])?)
+    Ok(c.prepare_cached("SELECT 1 FROM mailing m WHERE started_at IS NOT NULL AND NOT EXISTS (SELECT 1 FROM outside_mailing o WHERE o.mailing_id = m.id) LIMIT 1")?.exists([])?)
 }
 
 /// What is there; `dns`: somebody may be asked of it.
@@ -41,6 +41,7 @@ pub fn facts(c: &Connection, dns: bool) -> Result<Facts> {
         test_accepted: test.as_deref().is_some_and(|line| Reply::parse(line).accepted()),
         test,
         goals: usize::try_from(count("SELECT count(*) FROM goal")?).unwrap_or(0),
+        past: count("SELECT count(*) FROM outside_mailing")?,
         sent: false,
     })
 }

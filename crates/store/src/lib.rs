@@ -43,6 +43,7 @@ pub mod flow;
 pub mod goals;
 pub mod growth;
 pub mod guides;
+pub mod history;
 pub mod holdout;
 pub mod hour_trials;
 pub mod images;

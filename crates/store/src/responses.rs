@@ -56,7 +56,7 @@ pub fn hit(c: &Connection, send: i64, came: &Came) -> Result<bool> {
 }
 
 /// Whoever answers isn't silent any more.
-fn answers(c: &Connection, send: i64, at: Instant) -> Result<()> {
+pub(crate) fn answers(c: &Connection, send: i64, at: Instant) -> Result<()> {
     let (contact, sunset): (i64, bool) = c
         .prepare_cached("SELECT k.id, k.sunset_at IS NOT NULL FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1")?
         .query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;

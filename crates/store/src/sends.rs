@@ -348,6 +348,15 @@ pub struct Outgoing {
     pub phone: Option<String>,
 }
 
+/// Who was handed out to another system counts as nobody's after this, unless its log tells that they were sent it.
+const TOLD_WITHIN: i64 = 14 * rinse_core::DAY;
+
+/// The mailings on their way that another system sends.
+fn sent_by_another(c: &Connection) -> Result<std::collections::HashSet<i64>> {
+    let mut s = c.prepare_cached("SELECT id FROM mailing WHERE handed_out = 1 AND state = 'sending'")?;
+    Ok(s.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
 /// Takes the next due sends, clears each again, and marks those that go as being handed over.
 /// Those that are held again or barred are written so. Returns those that go and how many rows
 /// were looked at.
@@ -390,9 +399,12 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
     let mut paced = Paced::default();
     let mut held_back = flow::Held::now(c, now)?;
     let mut warming = Warming::now(c, now)?;
+    let outside = sent_by_another(c)?;
     for (mut out, give_up, mut phase, tries, domain, (turn, marketing)) in due {
         // A host that asks for less gets less: whoever has to wait isn't asked about yet.
+        let elsewhere = outside.contains(&out.mailing);
         if out.channel == Channel::Email
+            && !elsewhere
             && let Some(at) = held_back.waits(domain, now)
         {
             c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send, at.0])?;
@@ -401,6 +413,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         // So is a name that hosts don't know yet: the group has had its messages of the day.
         if out.channel == Channel::Email
             && marketing
+            && !elsewhere
             && tries == 0
             && let Some(at) = warming.waits(c, out.mailing, domain, turn)?
         {
@@ -424,6 +437,14 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         let outcome = person::at_handover(c, loaded, out.contact, out.send, now, Instant(give_up))?;
         recorder.write(c, &loaded.version, out.mailing, out.contact, now, outcome)?;
         match outcome {
+            // Another system sends it: they are on its list from now on, and count.
+            Outcome::Cleared if elsewhere => {
+                c.prepare_cached(&format!(
+                    "UPDATE send SET state = {ACCEPTED}, at = ?2, give_up_at = ?3, reason = NULL, rules_version = ?4, opens_unknown = {} WHERE id = ?1",
+                    crate::machines::opens::OF_ITS_DOMAIN
+                ))?
+                .execute(params![out.send, now.0, (now + TOLD_WITHIN).0, loaded.version.id])?;
+            }
             Outcome::Cleared => {
                 // What is tried again stays what it was, whatever became of the trial meanwhile.
                 if let Some(e) = enroller.as_mut().filter(|_| tries == 0 && phase == Phase::Whole as i64) {
@@ -671,7 +692,12 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
     let invitations: Option<i64> = c.prepare_cached("SELECT min(due_at) FROM sign_up WHERE state = 1")?.query_row([], |r| r.get(0))?;
     let checks = crate::self_check::next_due(c)?.map(|at| at.0);
-    Ok([sends, mailings, trials, rests, invitations, checks].into_iter().flatten().min().map(Instant))
+    let reserved: Option<i64> = c
+        .prepare_cached(formatcp!(
+            "SELECT min(give_up_at) FROM send INDEXED BY send_reserved WHERE state = {ACCEPTED} AND handed_at IS NULL"
+        ))?
+        .query_row([], |r| r.get(0))?;
+    Ok([sends, mailings, trials, rests, invitations, checks, reserved].into_iter().flatten().min().map(Instant))
 }
 
 /// Marks mailings whose last message is out as sent.

@@ -3,6 +3,7 @@
 mod base;
 mod clearance;
 mod delivery;
+mod elsewhere;
 mod findings;
 mod guides;
 mod hours;

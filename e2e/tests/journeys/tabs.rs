@@ -88,8 +88,8 @@ async fn who_saves_an_older_draft_is_told() {
 async fn a_door_for_mail_is_opened_and_closed() {
     let b = Bench::start().await;
     b.go("/setup/systems").await;
-    b.shows("Doors for mail").await;
-    b.fill("Who will bring mail", "Harbour relay").await;
+    b.shows("Doors for mail and events").await;
+    b.fill("Who will bring mail or events", "Harbour relay").await;
     b.click("Open a door").await;
     b.shows("/in/mail/").await;
     let text = b.text().await;

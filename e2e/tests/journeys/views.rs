@@ -48,6 +48,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/mailings/53", "Goes along with an email"),
     ("/mailings/new?by=text", "may go"),
     ("/mailings/calendar", "to come in these"),
+    ("/mailings/elsewhere", "Nothing of what another system sent"),
     ("/mailings/compare?left=39&right=38", "lines differ"),
     ("/setup/letterheads/1", "its record is in DNS"),
     ("/trials", "trials"),

@@ -609,7 +609,7 @@ export interface paths {
         put?: never;
         /**
          * Which of some addresses another system may write to: now, from when on, or not, and why; by the consent, the suppression lists, the caps and the
-         *     hours of here. Nothing is kept of it.
+         *     hours of here. Nothing is kept of it, unless those who may be are reserved.
          */
         post: {
             parameters: {
@@ -3849,6 +3849,290 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files of past mailings, the newest first. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HistoryFile"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/history/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file with its first 100 rows as they would land. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HistoryPreview"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/history/{id}/apply": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Applies a file that was looked through; watch `history-{id}` in `/api/progress`. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/history/{id}/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Saves the decision and looks through the file without changing anything; watch `history-{id}` in `/api/progress`. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["HistoryDecision"];
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HistoryFile"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/history/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stops a file after the part at hand: what was applied stays and can be taken back. One that wasn't applied is put away. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/history/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes a file back; watch `history-{id}` in `/api/progress`. Who left by it has left. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                202: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/holdout": {
         parameters: {
             query?: never;
@@ -5779,6 +6063,105 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/mailings/{id}/hand-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The lists of a mailing that another system sends: who is handed out, and what its log tells of them. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HandOutList"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/hand-out.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A list as CSV: address, key, arm, given and family name, country, and the fields that are asked for. */
+        get: {
+            parameters: {
+                query?: {
+                    /** @description The arm's place; 0 is A. */
+                    arm?: number;
+                    /** @description 0 the whole mailing, 1 the pilot of a trial, 2 its rollout, 3 those who get the other arms as a check of that. */
+                    phase?: number;
+                    /** @description Numbers of custom fields that stand in columns of their own, with commas between. */
+                    fields?: string;
+                };
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "text/csv": string;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/mailings/{id}/hosts": {
         parameters: {
             query?: never;
@@ -6027,6 +6410,52 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/mailings/{id}/outside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is known of a mailing's sending elsewhere; null: Rinse sent it. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OutsideMailing"] | null;
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -6777,6 +7206,50 @@ export interface paths {
                 };
             };
         };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/outside-mailings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The mailings that another system sent. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["OutsideMailing"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -12433,6 +12906,96 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/in/events/{door}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Takes what another sender tells of its mailings, an object a line: `address`, `mailing` (its key), `kind` (sent, accepted, deferred,
+         *     bounced, opened, clicked, replied, complained, left, bought), `at` (with its zone), and where there is one `agent`, `link`, `reply` (what
+         *     the host said), `amount` with `currency` and `key`; `name`, `subject` and `topic` of a mailing that is new. Lines are in any order; the
+         *     same one twice changes nothing, so whatever wasn't answered can be sent again. Up to 5 MB.
+         */
+        post: {
+            parameters: {
+                query?: {
+                    /** @description False: the sender doesn't tell what hosts accepted */
+                    accepts?: boolean;
+                };
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    /** @description The secret at the end of a door's address */
+                    door: string;
+                };
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/x-ndjson": string;
+                };
+            };
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["EventsTaken"];
+                    };
+                };
+                /** @description No door opens with that secret */
+                401: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description More than 5 MB */
+                413: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description Something is missing here, as it says */
+                422: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description Nothing of what wasn't counted was kept; send it again */
+                503: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -13158,6 +13721,7 @@ export interface components {
             at?: number | null;
             /** @description Or a table (CSV, TSV) with a column of addresses, whatever it is called; a header is told by having none. */
             file?: string | null;
+            reserve?: components["schemas"]["Reservation"] | null;
         };
         /** @description One decision, as a person's page shows it. */
         ClearanceDecision: {
@@ -13200,6 +13764,8 @@ export interface components {
             held: number;
             /** @description In the order in which they were given. */
             people: components["schemas"]["AddressCleared"][];
+            /** @description Of those cleared: counted under the caps from now on. */
+            reserved: number;
             /** Format: int64 */
             rules_version: number;
             unreadable: number;
@@ -13905,6 +14471,20 @@ export interface components {
             at: number;
             name: string;
         };
+        /** @description What became of the lines. */
+        EventsTaken: {
+            /**
+             * Format: int64
+             * @description They were there already.
+             */
+            known: number;
+            /** Format: int64 */
+            new: number;
+            /** @description Why, of the first hundred. */
+            reasons: components["schemas"]["RefusedLine"][];
+            /** Format: int64 */
+            refused: number;
+        };
         /** @description Everything in the pack but the pictures. */
         Evidence: {
             /** @description The blocklists that are asked, and what of ours they had. */
@@ -14435,6 +15015,41 @@ export interface components {
              */
             suggestion?: number | null;
         };
+        /** @description The list of an arm. */
+        HandOutList: {
+            /**
+             * Format: int64
+             * @description Its place; 0 is A.
+             */
+            arm: number;
+            /**
+             * Format: int64
+             * @description … and of these with the message of another arm.
+             */
+            crossed: number;
+            /** @description The key under which the other system tells of it. */
+            key: string;
+            /**
+             * Format: int64
+             * @description People on it …
+             */
+            people: number;
+            /**
+             * Format: int64
+             * @description 0 the whole mailing, 1 the pilot of a trial, 2 its rollout, 3 those who get the other arms as a check of that.
+             */
+            phase: number;
+            /**
+             * Format: int64
+             * @description Still to be put on it: held, or not due yet.
+             */
+            to_come: number;
+            /**
+             * Format: int64
+             * @description … of whom its log tells that they were sent it …
+             */
+            told: number;
+        };
         Handed: {
             /**
              * Format: int64
@@ -14481,6 +15096,160 @@ export interface components {
             predicted_upper: number;
             /** Format: double */
             upper: number;
+        };
+        /** @description What the analyst decided on a staged file. */
+        HistoryDecision: {
+            header: boolean;
+            mapping: components["schemas"]["HistoryMapping"];
+            month_first?: boolean;
+            newcomers?: boolean;
+            unnamed?: boolean;
+            zone?: string | null;
+        };
+        /**
+         * @description A column of a table of events.
+         * @enum {string}
+         */
+        HistoryEventColumn: "address" | "mailing" | "kind" | "at" | "agent" | "link" | "reply" | "amount" | "currency" | "key";
+        /** @description A file of past mailings or of what became of them. */
+        HistoryFile: {
+            /** Format: int64 */
+            applied_at?: number | null;
+            delimiter: string;
+            /**
+             * Format: int64
+             * @description Rows behind it, of twice as many in a file of events: the way of the messages first, then the answers.
+             */
+            done: number;
+            encoding: components["schemas"]["Encoding"];
+            file_name: string;
+            /** @description What was found in it. */
+            found: components["schemas"]["HistoryFound"];
+            header: boolean;
+            /** Format: int64 */
+            id: number;
+            /** Format: int64 */
+            known: number;
+            /** Format: int64 */
+            made_at: number;
+            mapping: components["schemas"]["HistoryMapping"];
+            /** @description In dates written with slashes the month stands first. */
+            month_first: boolean;
+            ndjson: boolean;
+            /** Format: int64 */
+            new: number;
+            /** @description People whom the base lacks are kept, without consent. */
+            newcomers: boolean;
+            /** Format: int64 */
+            records: number;
+            /** Format: int64 */
+            refused: number;
+            /** @description staged, checked, applying, applied, cancelled, undoing, undone */
+            state: string;
+            /** Format: int64 */
+            undone_at?: number | null;
+            /** @description Mailings that no table told of are made from their events. */
+            unnamed: boolean;
+            /** @description The time zone of its local times. */
+            zone?: string | null;
+        };
+        /** @description What was found in a file. */
+        HistoryFound: {
+            /**
+             * @description It says what was accepted.
+             * @default false
+             */
+            accepts: boolean;
+            /**
+             * @description Its opens say which program fetched.
+             * @default false
+             */
+            agents: boolean;
+            /**
+             * Format: int64
+             * @default null
+             */
+            first_at: number | null;
+            /**
+             * @description Rows by kind.
+             * @default {}
+             */
+            kinds: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @default 0
+             */
+            known: number;
+            /**
+             * Format: int64
+             * @default null
+             */
+            last_at: number | null;
+            /**
+             * Format: int64
+             * @description … and those of nobody in the base.
+             * @default 0
+             */
+            missing_people: number;
+            /**
+             * Format: int64
+             * @default 0
+             */
+            new: number;
+            /**
+             * Format: int64
+             * @description Addresses in it …
+             * @default 0
+             */
+            people: number;
+            /**
+             * @description Refused rows by why.
+             * @default {}
+             */
+            reasons: {
+                [key: string]: number;
+            };
+            /**
+             * Format: int64
+             * @default 0
+             */
+            refused: number;
+            /**
+             * @description It is so large that answers to messages never sent are found only as it is applied.
+             * @default false
+             */
+            unchecked: boolean;
+            /** @default [] */
+            unknown_mailings: components["schemas"]["UnknownMailing"][];
+        };
+        /**
+         * @description A column of a table of mailings.
+         * @enum {string}
+         */
+        HistoryMailingColumn: "key" | "name" | "subject" | "topic" | "sent_at" | "size";
+        /** @description What the columns of a file hold; none: it is left out. */
+        HistoryMapping: {
+            columns: (components["schemas"]["HistoryMailingColumn"] | null)[];
+            /** @enum {string} */
+            of: "mailings";
+        } | {
+            columns: (components["schemas"]["HistoryEventColumn"] | null)[];
+            /** @enum {string} */
+            of: "events";
+        };
+        /** @description A file with its first rows as they would land. */
+        HistoryPreview: {
+            /** @description In its dates day and month could be either: somebody has to say which stands first. */
+            asks_month_first: boolean;
+            /** @description Its instants are local times: somebody has to say of which zone. */
+            asks_zone: boolean;
+            columns: string[];
+            file: components["schemas"]["HistoryFile"];
+            /** @description Per row: why it would be refused. */
+            refusals: (string | null)[];
+            rows: string[][];
         };
         /** @description What share of people is kept out, redrawn each quarter. */
         Holdout: {
@@ -15373,6 +16142,8 @@ export interface components {
             rules: components["schemas"]["MachineRules"];
         };
         MadeDoor: {
+            /** @description Where another sender posts its events. Shown once, too. */
+            events_url: string;
             /** Format: int64 */
             id: number;
             /** @description Where raw mail is posted to. It is shown once: a digest of it is kept. */
@@ -15500,6 +16271,8 @@ export interface components {
             exceed_reason?: string;
             /** @description How the body is written: `html` or `markdown`. */
             format?: string;
+            /** @description Another system sends it: its people are drawn, cleared and handed out here, and its log says what came of it. */
+            handed_out?: boolean;
             /** Format: int64 */
             hold_days?: number;
             /** @description The body, as it is written. */
@@ -15617,6 +16390,8 @@ export interface components {
             labels: string[];
             list?: string | null;
             name: string;
+            /** @description Another system sent it. */
+            outside: boolean;
             paused: boolean;
             /** Format: int64 */
             planned_at?: number | null;
@@ -16134,6 +16909,30 @@ export interface components {
              */
             unknown?: number | null;
             warnings: string[];
+        };
+        /** @description A mailing that another system sent. */
+        OutsideMailing: {
+            /** Format: int64 */
+            accepted: number;
+            /** @description The other system's key. */
+            key: string;
+            /** Format: int64 */
+            mailing_id: number;
+            name: string;
+            /** @description The log has no agents: what people opened isn't known. */
+            opens_unknown: boolean;
+            /**
+             * Format: int64
+             * @description As many are known of to have been sent it: rates are of these.
+             */
+            sent: number;
+            /** Format: int64 */
+            sent_at: number;
+            /**
+             * Format: int64
+             * @description As many people got it, its table says.
+             */
+            size?: number | null;
         };
         /** @description One metric of the table. */
         OutsideMetric: {
@@ -17118,6 +17917,17 @@ export interface components {
             known: number;
             new: number;
             unreadable: number;
+        };
+        /** @description What is reserved for. */
+        Reservation: {
+            /** @description The other system's key of the mailing: its events come under it. */
+            mailing: string;
+            name?: string;
+            /**
+             * Format: int64
+             * @description Who wasn't written to by then may be written to by others again; at most 30 days ahead.
+             */
+            until: number;
         };
         /** @description A response of a person, told apart as human or machine. */
         Response: {
@@ -18795,6 +19605,14 @@ export interface components {
              * @description Only this person.
              */
             contact?: number | null;
+        };
+        /** @description A mailing that events speak of and nobody told of. */
+        UnknownMailing: {
+            /** Format: int64 */
+            first_at: number;
+            key: string;
+            /** Format: int64 */
+            rows: number;
         };
         Upkeep: {
             /** @description Do the rules retire by themselves? */

@@ -39,6 +39,7 @@ export const RESOURCES = [
   "forecast",
   "goals",
   "growth",
+  "history",
   "holdout",
   "hosts",
   "hour-seal",

@@ -76,6 +76,9 @@ pub fn told(line: &str) -> Result<Told, String> {
     if line.len() > LONGEST {
         return Err("the line is over 64 kB".into());
     }
+    if !line.trim_start().starts_with('{') {
+        return Err("it is no object with the fields of an event".into());
+    }
     let l: Line = serde_json::from_str(line).map_err(|e| format!("it is no object with the fields of an event ({e})"))?;
     // A number's digits mean what they are; text may be written in either way.
     let amount = match l.amount {

@@ -9,8 +9,10 @@ use axum::extract::{Query, State};
 use axum::http::StatusCode;
 use axum::response::Response;
 use rinse_core::Instant;
+use rinse_core::clearance::Outcome;
 use rinse_core::suppression::hash;
 use rinse_store::clearing::addresses::{self, Says, Sending, Told};
+use rinse_store::history::reserving::{self, Reserve};
 use rinse_store::{do_not_write, tables};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -31,6 +33,9 @@ pub(crate) struct ClearAddresses {
     /// Or a table (CSV, TSV) with a column of addresses, whatever it is called; a header is told by having none.
     #[serde(default)]
     file: Option<String>,
+    /// Who may be written to now is reserved for a mailing of the other system, until it tells that it has gone: caps hold across both.
+    #[serde(default)]
+    reserve: Option<Reserve>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -41,15 +46,21 @@ pub(crate) struct ClearedAddresses {
     held: usize,
     barred: usize,
     unreadable: usize,
+    /// Of those cleared: counted under the caps from now on.
+    reserved: usize,
     /// In the order in which they were given.
     people: Vec<Told>,
 }
 
 /// Which of some addresses another system may write to: now, from when on, or not, and why; by the consent, the suppression lists, the caps and the
-/// hours of here. Nothing is kept of it.
+/// hours of here. Nothing is kept of it, unless those who may be are reserved.
 #[utoipa::path(post, path = "/api/clear", request_body = ClearAddresses, responses((status = 200, body = ClearedAddresses)))]
 pub(crate) async fn clear(State(app): State<App>, Json(asked): Json<ClearAddresses>) -> Answer<ClearedAddresses> {
     let at = asked.at.map_or(app.now(), Instant);
+    let (reserve, sending) = (asked.reserve.clone(), asked.sending.clone());
+    if reserve.is_some() && at < app.now() {
+        return Err(ApiError::Refused("What lies behind can't be reserved. Leave the instant out, or name one that is to come.".into()));
+    }
     let answers = app.store.read(move |c| {
         let mut all = asked.addresses;
         if let Some(file) = asked.file {
@@ -62,7 +73,11 @@ pub(crate) async fn clear(State(app): State<App>, Json(asked): Json<ClearAddress
         }
         addresses::clear(c, &asked.sending, at, &all)
     });
-    let found = answers.await?;
+    let mut found = answers.await?;
+    let reserved = match reserve {
+        Some(r) => reserve_cleared(&app, &r, &sending, at, &mut found.told).await?,
+        None => 0,
+    };
     let n = |says| found.told.iter().filter(|t| t.says == says).count();
     Ok(Json(ClearedAddresses {
         at: at.0,
@@ -71,8 +86,29 @@ pub(crate) async fn clear(State(app): State<App>, Json(asked): Json<ClearAddress
         held: n(Says::Held),
         barred: n(Says::Barred),
         unreadable: n(Says::Unreadable),
+        reserved,
         people: found.told,
     }))
+}
+
+/// People reserved by one change.
+const AT_ONCE: usize = 100;
+
+/// Reserves those who are cleared, asking about each once more: who isn't any longer is told as that. How many were.
+async fn reserve_cleared(app: &App, r: &Reserve, sending: &Sending, at: Instant, told: &mut [Told]) -> Result<usize, ApiError> {
+    let (of, what, until) = (r.clone(), sending.clone(), r.until);
+    let mailing = app.store.write(move |c| reserving::begin(c, &of, &what, at)).await?;
+    let mut cleared: Vec<&mut Told> = told.iter_mut().filter(|t| t.says == Says::Cleared).collect();
+    let mut reserved = 0;
+    for part in cleared.chunks_mut(AT_ONCE) {
+        let people: Vec<String> = part.iter().map(|t| t.address.clone()).collect();
+        let outcomes = app.store.write(move |c| reserving::some(c, mailing, &people, at, until)).await?;
+        for (t, outcome) in part.iter_mut().zip(outcomes) {
+            reserved += usize::from(outcome == Some(Outcome::Cleared));
+            t.is_now(outcome);
+        }
+    }
+    Ok(reserved)
 }
 
 #[derive(Deserialize, IntoParams)]

@@ -1,4 +1,4 @@
-//! Doors for mail: who may bring it, each under an address of its own.
+//! Doors for mail and for another sender's events: who may bring them, each under an address of its own.
 
 use super::Acting;
 use crate::error::{Answer, ApiError};
@@ -29,6 +29,8 @@ pub(crate) struct MadeDoor {
     id: i64,
     /// Where raw mail is posted to. It is shown once: a digest of it is kept.
     url: String,
+    /// Where another sender posts its events. Shown once, too.
+    events_url: String,
 }
 
 /// Opens a door for a source of mail.
@@ -36,9 +38,10 @@ pub(crate) struct MadeDoor {
 pub(crate) async fn make(State(app): State<App>, who: Acting, Json(n): Json<NewDoor>) -> Answer<MadeDoor> {
     let now = app.now();
     let secret = hex(&rand::random::<[u8; 24]>());
-    let url = format!("{}/in/mail/{secret}", app.base_url().trim_end_matches('/'));
+    let base = app.base_url().trim_end_matches('/');
+    let (url, events_url) = (format!("{base}/in/mail/{secret}"), format!("{base}/in/events/{secret}"));
     let id = app.store.write(move |c| doors::make(c, &n.name, &secret, now, Some(who.0))).await?;
-    Ok(Json(MadeDoor { id, url }))
+    Ok(Json(MadeDoor { id, url, events_url }))
 }
 
 /// Closes a door.

@@ -30,8 +30,8 @@ fn too_large() -> ApiError {
     ApiError::Refused("The file is over 1 GB. Split it and import the parts one after the other.".into())
 }
 
-/// Takes a file as the request's body, writes it to disk as it comes, and stages it.
-pub(crate) async fn upload(State(app): State<App>, who: Acting, Query(u): Query<Upload>, headers: HeaderMap, body: Body) -> Answer<Run> {
+/// Writes a request's body to disk as it comes.
+pub(crate) async fn kept(app: &App, headers: &HeaderMap, body: Body) -> Result<PathBuf, ApiError> {
     // What says beforehand that it is too large isn't taken at all.
     let said = headers.get(CONTENT_LENGTH).and_then(|l| l.to_str().ok()).and_then(|l| l.parse::<usize>().ok());
     if said.is_some_and(|bytes| bytes > MOST_BYTES) {
@@ -56,7 +56,12 @@ pub(crate) async fn upload(State(app): State<App>, who: Acting, Query(u): Query<
         file.write_all(&part).await.map_err(broken)?;
     }
     file.flush().await.map_err(broken)?;
-    drop(file);
+    Ok(raw)
+}
+
+/// Takes a file as the request's body, and stages it.
+pub(crate) async fn upload(State(app): State<App>, who: Acting, Query(u): Query<Upload>, headers: HeaderMap, body: Body) -> Answer<Run> {
+    let raw = kept(&app, &headers, body).await?;
     let name: String = u.name.chars().filter(|c| !c.is_control()).take(120).collect();
     let id = imports::stage(&app.store, raw, name, app.now(), Some(who.0)).await?;
     Ok(Json(app.store.read(move |c| imports::run(c, id)).await?))

@@ -14,6 +14,7 @@ pub(crate) mod evidence;
 pub(crate) mod findings;
 pub(crate) mod goals;
 pub(crate) mod guides;
+pub(crate) mod history;
 pub(crate) mod hour_trials;
 pub(crate) mod imports;
 pub(crate) mod letterheads;

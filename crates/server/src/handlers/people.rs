@@ -350,7 +350,8 @@ pub(crate) async fn erase(State(app): State<App>, who: Acting, Path(id): Path<i6
     app.store
         .write_first(move |c| {
             erasure::erase(c, id, now, Some(who.0))?;
-            imports::forget_files(c, &folder)
+            imports::forget_files(c, &folder)?;
+            rinse_store::history::forget_files(c, &folder)
         })
         .await?;
     Ok(axum::http::StatusCode::NO_CONTENT)

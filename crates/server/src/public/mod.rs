@@ -1,6 +1,7 @@
 //! The doors to the outside: open and click links, public pages, raw mail. The stand-ins and the real
 //! world come in by the same ones.
 
+pub(crate) mod events;
 mod go_on;
 mod leave;
 mod mail;
@@ -41,6 +42,7 @@ pub(crate) fn router(app: App) -> Router {
         .route("/s/{token}", get(share::page))
         .route("/m/{key}", get(image))
         .route("/in/mail/{door}", post(mail::take))
+        .route("/in/events/{door}", post(events::take))
         .route("/in/text", post(text::answer))
         .route("/in/text-report", post(text::report))
         .layer(DefaultBodyLimit::max(5_000_000))

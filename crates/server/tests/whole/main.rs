@@ -13,6 +13,7 @@ mod letters;
 mod lifecycle;
 mod mail_in;
 mod metrics;
+mod outside_sender;
 mod people;
 mod proof;
 mod public;

@@ -74,6 +74,25 @@ pub struct Told {
     pub words: String,
 }
 
+impl Told {
+    /// What is said of it by a later look; none: it was written to already.
+    pub fn is_now(&mut self, outcome: Option<Outcome>) {
+        let words = |first: Option<Reason>| first.map(Reason::words).unwrap_or_default().to_owned();
+        match outcome {
+            Some(Outcome::Cleared) => {}
+            Some(Outcome::Held(until, why)) => {
+                (self.says, self.until) = (Says::Held, Some(until.0));
+                (self.reasons, self.words) = (why.iter().collect(), words(why.first()));
+            }
+            Some(Outcome::Barred(why)) => {
+                self.says = Says::Barred;
+                (self.reasons, self.words) = (why.iter().collect(), words(why.first()));
+            }
+            None => (self.says, self.reasons, self.words) = (Says::Barred, vec![Reason::AlreadySent], words(Some(Reason::AlreadySent))),
+        }
+    }
+}
+
 /// Addresses with what is said of each, in their order.
 pub struct Answers {
     pub rules_version: i64,

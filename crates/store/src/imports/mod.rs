@@ -10,6 +10,7 @@ mod stage;
 
 pub use apply::apply;
 pub use judge::check;
+pub(crate) use stage::lay_down;
 pub use stage::{reshape, stage};
 
 use crate::runs::{self, ChangeRun};
@@ -148,7 +149,7 @@ fn table_error(e: &TableError) -> StoreError {
     StoreError::Refused(e.to_string())
 }
 
-fn sample(path: &Path, delimiter: u8) -> Result<Vec<Vec<String>>> {
+pub(crate) fn sample(path: &Path, delimiter: u8) -> Result<Vec<Vec<String>>> {
     let mut rows = Vec::new();
     for record in tables::records(path, delimiter)?.records().take(101) {
         rows.push(record?.iter().map(str::to_owned).collect());

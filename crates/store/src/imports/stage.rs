@@ -22,8 +22,9 @@ struct Shape {
     columns: String,
 }
 
-/// Looks at a raw file and puts its rows down in `to`; what the analyst chose goes before what is found.
-fn put_down(raw: &Path, to: &Path, chosen: Option<(Encoding, u8)>) -> Result<Shape> {
+/// Puts the rows of a raw file down in `to`, in UTF-8; objects as rows under their keys. What the analyst chose goes before what is found.
+/// The shape they have there, and whether they were objects.
+pub(crate) fn lay_down(raw: &Path, to: &Path, chosen: Option<(Encoding, u8)>) -> Result<(tables::Shape, bool)> {
     let mut found = tables::shape(raw)?;
     if let Some((encoding, delimiter)) = chosen {
         found.encoding = encoding;
@@ -43,6 +44,12 @@ fn put_down(raw: &Path, to: &Path, chosen: Option<(Encoding, u8)>) -> Result<Sha
         std::io::copy(&mut text()?, &mut out)?;
     }
     out.flush()?;
+    Ok((found, ndjson))
+}
+
+/// Puts a raw file's rows down, and proposes what their columns hold.
+fn put_down(raw: &Path, to: &Path, chosen: Option<(Encoding, u8)>) -> Result<Shape> {
+    let (mut found, ndjson) = lay_down(raw, to, chosen)?;
     let mut rows = sample(to, found.delimiter)?;
     if rows.is_empty() {
         return Err(table_error(&table::TableError::Empty));

@@ -75,7 +75,7 @@ pub struct Came {
 }
 
 /// How long a name by which a program calls itself can be; what is longer is cut before it is judged, so that judging it again gives the same.
-const LONGEST_AGENT: usize = 120;
+pub(crate) const LONGEST_AGENT: usize = 120;
 
 fn network_number(c: &Connection, of: IpNet) -> Result<i64> {
     let text = of.to_string();
@@ -235,6 +235,18 @@ pub(crate) fn judge(c: &Connection, send: i64) -> Result<bool> {
     }
     write(c, send, &a)?;
     Ok(true)
+}
+
+/// Judges all hits on a message anew, whether or not one comes out otherwise: hits may have come or gone since.
+pub(crate) fn judge_whole(c: &Connection, send: i64) -> Result<()> {
+    c.prepare_cached(
+        "UPDATE send SET any_open_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 1), any_click_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 2) WHERE id = ?1",
+    )?
+    .execute([send])?;
+    match anew(c, send, None)? {
+        Some(a) => write(c, send, &a),
+        None => Ok(()),
+    }
 }
 
 fn write(c: &Connection, send: i64, a: &Anew) -> Result<()> {

@@ -82,6 +82,9 @@ pub struct MailingDraft {
     /// Kept to begin others from; it never goes out itself.
     #[serde(default)]
     pub template: bool,
+    /// Another system sends it: its people are drawn, cleared and handed out here, and its log says what came of it.
+    #[serde(default)]
+    pub handed_out: bool,
 }
 
 impl MailingDraft {
@@ -115,6 +118,7 @@ impl MailingDraft {
             format: html(),
             schedule: Schedule::default(),
             template: false,
+            handed_out: false,
             html: String::new(),
             text: String::new(),
             subjects: vec![String::new()],
@@ -270,6 +274,9 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
         return Err(StoreError::Refused("A mailing has one to six variants.".into()));
     }
     check_senders(d)?;
+    if d.handed_out && d.channel == Channel::Text {
+        return Err(StoreError::Refused("Text messages go out from here. Only email is handed out to another sender.".into()));
+    }
     if d.channel == Channel::Text {
         check_text(c, id, d)?;
     }
@@ -334,8 +341,8 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     let id = match id {
         Some(id) => {
             let n = c.execute(
-                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18, channel=?19, companion_of=?20, version=version+1, changed_at=?21, changed_by=?22 WHERE id = ?1 AND state = 'draft'",
-                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, now.0, person],
+                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18, channel=?19, companion_of=?20, version=version+1, changed_at=?21, changed_by=?22, handed_out=?23 WHERE id = ?1 AND state = 'draft'",
+                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, now.0, person, d.handed_out],
             )?;
             if n == 0 {
                 return Err(StoreError::Refused("Only a draft can be changed. Make a new mailing instead.".into()));
@@ -343,8 +350,8 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
             id
         }
         None => c.query_row(
-            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id, priority, hold_days, class, service_reason, leave_out, preheader, format, schedule, template, channel, companion_of) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17,?18,?19,?20,?21) RETURNING id",
-            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion],
+            "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id, priority, hold_days, class, service_reason, leave_out, preheader, format, schedule, template, channel, companion_of, handed_out) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17,?18,?19,?20,?21,?22) RETURNING id",
+            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, d.handed_out],
             |r| r.get(0),
         )?,
     };

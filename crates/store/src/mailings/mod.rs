@@ -71,7 +71,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
     let mut m = c
         .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name, service_reason, complainers_reason, q.name, leave_out,
             preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id, channel, companion_of, m.version,
-            (SELECT h.id FROM hour_round r JOIN hour_trial h ON h.id = r.trial_id WHERE r.mailing_id = m.id AND r.missed IS NULL AND h.state = 'collecting')
+            (SELECT h.id FROM hour_round r JOIN hour_trial h ON h.id = r.trial_id WHERE r.mailing_id = m.id AND r.missed IS NULL AND h.state = 'collecting'), m.handed_out
             FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN person q ON q.id = complainers_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
         .query_row([id], |r| {
             Ok(Mailing {
@@ -101,6 +101,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                     senders: Vec::new(),
                     schedule: crate::stored::document(&r.get::<_, String>(26)?, "mailing", r.get(0)?)?,
                     template: r.get(29)?,
+                    handed_out: r.get(36)?,
                 },
                 list: r.get(5)?,
                 segment: r.get(15)?,
@@ -150,6 +151,8 @@ pub struct MailingRow {
     pub archived: bool,
     pub channel: Channel,
     pub variants: i64,
+    /// Another system sent it.
+    pub outside: bool,
 }
 
 /// All mailings: those to come first, then the newest sent; what was put in the archive last.
@@ -160,7 +163,8 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
     let mut s = c.prepare_cached(
         "SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id,
             (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1)),
-            paused_at IS NOT NULL, template, archived_at IS NOT NULL, m.series_id, m.channel, (SELECT count(*) FROM variant v WHERE v.mailing_id = m.id)
+            paused_at IS NOT NULL, template, archived_at IS NOT NULL, m.series_id, m.channel, (SELECT count(*) FROM variant v WHERE v.mailing_id = m.id),
+            EXISTS (SELECT 1 FROM outside_mailing o WHERE o.mailing_id = m.id)
          FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id
          ORDER BY archived_at IS NOT NULL, m.state = 'sent', coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 1000",
     )?;
@@ -180,6 +184,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
             archived: r.get(10)?,
             channel: r.get::<_, As<Channel>>(12)?.0,
             variants: r.get(13)?,
+            outside: r.get(14)?,
         })
     })?
     .collect::<rusqlite::Result<_>>()?)

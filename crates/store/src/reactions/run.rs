@@ -62,7 +62,7 @@ fn mark(c: &Connection, column: &str, upto: i64) -> Result<()> {
 
 fn answers(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
     let mut s = c.prepare_cached(
-        "SELECT r.id, r.at, r.send_id, r.kind, r.link, r.machine, s.mailing_id, coalesce(k.merged_into, k.id) FROM response r JOIN send s ON s.id = r.send_id
+        "SELECT r.id, r.at, r.send_id, r.kind, r.link, r.machine, s.mailing_id, coalesce(k.merged_into, k.id), r.log_id IS NOT NULL FROM response r JOIN send s ON s.id = r.send_id
          JOIN contact k ON k.id = s.contact_id WHERE r.id > (SELECT response FROM reaction_mark) ORDER BY r.id LIMIT ?1",
     )?;
     let mut rows = s.query([AT_ONCE])?;
@@ -70,7 +70,7 @@ fn answers(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
     while let Some(r) = rows.next()? {
         let (at, kind) = (Instant(r.get(1)?), r.get::<_, i64>(3)?);
         // One that comes next may show this one to be a machine's.
-        if now - at < SETTLES_AFTER && matches!(kind, responses::OPEN | responses::CLICK) {
+        if now - at < SETTLES_AFTER && matches!(kind, responses::OPEN | responses::CLICK) && !r.get::<_, bool>(8)? {
             break;
         }
         (seen, upto) = (seen + 1, Some(r.get(0)?));
@@ -80,7 +80,8 @@ fn answers(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
             responses::REPLY => Response::Reply,
             _ => Response::Left,
         };
-        if r.get::<_, i64>(5)? != 0 {
+        // A machine's, or of a file of what is long past.
+        if r.get::<_, i64>(5)? != 0 || r.get(8)? {
             continue;
         }
         let (send, mailing, contact): (i64, i64, i64) = (r.get(2)?, r.get(6)?, r.get(7)?);
@@ -98,10 +99,11 @@ fn answers(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
 }
 
 fn purchases(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
-    let sql = "SELECT id, contact_id, at, product, category, cents FROM purchase WHERE id > (SELECT purchase FROM reaction_mark) ORDER BY id LIMIT ?1";
+    let sql = "SELECT id, contact_id, at, product, category, cents, log_id IS NOT NULL FROM purchase WHERE id > (SELECT purchase FROM reaction_mark) ORDER BY id LIMIT ?1";
     elsewhere(c, live, now, "purchase", sql, |r| {
         let (product, category, cents): (String, String, i64) = (r.get(3)?, r.get(4)?, r.get(5)?);
-        Ok(Box::new(move |when| when.bought(&product, &category, cents)))
+        let past: bool = r.get(6)?;
+        Ok(Box::new(move |when| !past && when.bought(&product, &category, cents)))
     })
 }
 

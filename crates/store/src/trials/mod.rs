@@ -6,6 +6,7 @@ pub(crate) mod brought;
 pub mod companies;
 pub mod counts;
 pub mod course;
+mod crossing;
 pub mod enrol;
 pub mod past;
 
@@ -14,7 +15,7 @@ pub use counts::{Balance, balance, counts};
 pub(crate) use past::contrast;
 pub use past::{Corrected, Past, corrected, leaving, past, past_spread};
 
-use crate::send_state::{HANDING_OVER, WAITING};
+use crate::send_state::{ACCEPTED, HANDING_OVER, WAITING};
 use crate::stored::Worded;
 use crate::{Result, StoreError};
 use const_format::formatcp;
@@ -430,17 +431,22 @@ pub fn beside(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Beside>
         [t.id, t.mailing_id], |r| r.get(0),
     )?;
     let stretches = enrol::stretches(c, t)?;
+    let (void, said) = match crossing::crossing(c, t.id, t.mailing_id)? {
+        crossing::Crossing::None => (None, None),
+        crossing::Crossing::Some(words) => (None, Some(words)),
+        crossing::Crossing::Void(words) => (Some(words), None),
+    };
     let strata = if stretches.is_empty() { counts::strata(c, t, None)? } else { Vec::new() };
     let in_stretch =
         |place: usize| Ok(StretchCounts { parts: stretches[place].parts.clone(), counts: counts::of_stretch(c, t, place, t.read_by())? });
     let by_limits = t.rule()?.by_limits();
     Ok(Beside {
         assignment_holds: strays == 0 && recomputed(c, t, &roster)? == roster,
-        broken: broken_by(c, t, &roster)?,
+        broken: broken_by(c, t, &roster)?.or(void),
         stopped: t.stopped.clone(),
         strata: strata.into_iter().map(|(_, arms)| arms).collect(),
         stretches: (0..stretches.len()).map(in_stretch).collect::<Result<_>>()?,
-        remarks: enrol::remarks(t, &stretches),
+        remarks: enrol::remarks(t, &stretches).into_iter().chain(said).collect(),
         subgroups: (0..t.plan.subgroups.len()).map(|place| counts::of_group(c, t, place)).collect::<Result<_>>()?,
         values: if by_limits { Vec::new() } else { counts::values(c, t)? },
         amounts: if by_limits { counts::amounts(c, t, t.read_by())? } else { Vec::new() },
@@ -492,6 +498,8 @@ pub fn set_reading_due(c: &Connection) -> Result<()> {
                 + json_extract(plan, '$.window_hours') * 3600000
              WHERE state = 'collecting' AND reading_due IS NULL AND (enrolled_at IS NOT NULL OR json_extract(plan, '$.per_arm') IS NULL)
              AND NOT EXISTS (SELECT 1 FROM mailing m WHERE m.id = trial.mailing_id AND m.recording)
+             AND NOT EXISTS (SELECT 1 FROM send s JOIN mailing m ON m.id = s.mailing_id
+                WHERE m.id = trial.mailing_id AND m.handed_out = 1 AND s.phase = 1 AND s.handed_at IS NULL AND s.state = {ACCEPTED})
              AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN ({WAITING}, {HANDING_OVER}))
              AND EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NOT NULL) RETURNING id"),
         )?

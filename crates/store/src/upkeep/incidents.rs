@@ -64,6 +64,54 @@ pub(crate) fn failed(c: &Connection, contact: i64, mailing: i64, category: Categ
     Ok(())
 }
 
+/// A message of another system went otherwise than was known: so many messages and failures come or go.
+pub(crate) fn known_otherwise(c: &Connection, contact: i64, mailing: i64, at: Instant, messages: i64, failures: i64) -> Result<()> {
+    if messages < 0 || failures < 0 {
+        // What was forgotten meanwhile needs no taking away.
+        c.prepare_cached(
+            "UPDATE domain_failure SET messages = max(messages + ?4, 0), failures = max(failures + ?5, 0) WHERE day = ?1 AND domain_id = (SELECT domain_id FROM contact WHERE id = ?2) AND mailing_id = ?3",
+        )?
+        .execute(params![day(at), contact, mailing, messages, failures])?;
+    } else if messages > 0 || failures > 0 {
+        c.prepare_cached("INSERT INTO domain_failure VALUES (?1, (SELECT domain_id FROM contact WHERE id = ?2), ?3, ?4, ?5) ON CONFLICT DO UPDATE SET messages = messages + ?4, failures = failures + ?5")?
+            .execute(params![day(at), contact, mailing, messages, failures])?;
+    }
+    Ok(())
+}
+
+/// Looks back at a mailing of another system: where its failures passed the norm of the days before, they wait for a person, too.
+pub(crate) fn look_back(c: &Connection, mailing: i64) -> Result<()> {
+    let policy = policy::current(c)?.policy;
+    let mut s = c.prepare_cached(
+        "SELECT f.domain_id, sum(f.failures), sum(f.messages), max(f.day) FROM domain_failure f WHERE f.mailing_id = ?1
+            AND NOT EXISTS (SELECT 1 FROM incident i WHERE i.mailing_id = ?1 AND i.domain_id = f.domain_id) GROUP BY 1 HAVING sum(f.failures) > ?2",
+    )?;
+    let found: Vec<(i64, Counted, i64)> = s
+        .query_map(params![mailing, policy.incident_addresses], |r| {
+            let n = |i| r.get::<_, i64>(i).map(i64::unsigned_abs);
+            Ok((r.get(0)?, Counted { failures: n(1)?, messages: n(2)? }, r.get(3)?))
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    for (domain, on, last) in found {
+        let then = Instant(last * DAY);
+        let (of, usual) = norm_of(c, domain, mailing, then)?;
+        if is_incident(on, usual, &policy) {
+            c.prepare_cached(
+                "INSERT INTO incident (mailing_id, domain_id, opened_at, norm_of, norm_failures, norm_messages) VALUES (?1,?2,?3,?4,?5,?6)",
+            )?
+            .execute(params![
+                mailing,
+                domain,
+                then.0,
+                serde_json::to_value(of)?.as_str(),
+                stored(usual.failures),
+                stored(usual.messages)
+            ])?;
+        }
+    }
+    Ok(())
+}
+
 /// A count as SQLite keeps it.
 fn stored(n: u64) -> i64 {
     i64::try_from(n).unwrap_or(i64::MAX)

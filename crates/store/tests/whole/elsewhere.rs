@@ -2,11 +2,14 @@
 
 use crate::common::{START, hand_over, mailing, rows, run, start};
 use rinse_core::caps::{Cap, Scope, Window};
-use rinse_core::clearance::{OverCap, Reason, RuleSet};
+use rinse_core::clearance::{Outcome, OverCap, Reason, RuleSet};
 use rinse_core::consent::Act;
+use rinse_core::history::told;
 use rinse_core::suppression::Entry;
 use rinse_core::{DAY, HOUR};
 use rinse_store::clearing::addresses::{Says, Sending, clear};
+use rinse_store::history::reserving::{self, Reserve};
+use rinse_store::history::taking::{self, Memory, Taken, Takes};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::suppression::Beside;
 use rinse_store::{Connection, do_not_write, rules, suppression, tables, topics, webhooks};
@@ -134,5 +137,52 @@ fn whom_not_to_write_to_is_told_once_each() {
         rinse_store::erasure::erase(c, person(c, 1), START + 3 * DAY, None).unwrap();
         while do_not_write::go_on(c, START + 3 * DAY).unwrap() {}
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM delivery"), [8]);
+    });
+}
+
+/// Two senders and one cap: who is reserved for one isn't cleared for the other, until it is over or the mail has gone.
+#[test]
+fn caps_hold_across_two_senders() {
+    run(8, |c| {
+        let cap = Cap { limit: 1, window: Window::Days { n: 7 }, scope: Scope::Marketing, in_force: true };
+        rules::save(c, START, None, &RuleSet { caps: vec![cap], ..RuleSet::default() }, "test").unwrap();
+        let people: Vec<String> = (0..8).map(|n| format!("p{n}@tern.example")).collect();
+        let (now, until) = (START + DAY, (START + 3 * DAY).0);
+        let sending = Sending::default();
+        let reserve = |key: &str, people: &[String], at| {
+            let of = Reserve { mailing: key.into(), name: String::new(), until };
+            let mailing = reserving::begin(c, &of, &sending, at).unwrap();
+            reserving::some(c, mailing, people, at, until).unwrap()
+        };
+        let cleared = |o: &[Option<Outcome>]| o.iter().filter(|o| **o == Some(Outcome::Cleared)).count();
+        // The same twice reserves once.
+        assert_eq!(cleared(&reserve("K-1", &people[..5], now)), 5);
+        assert_eq!(cleared(&reserve("K-1", &people[..5], now)), 5);
+        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM send"), [5]);
+        // Another mailing of theirs gets the three others; whoever asks is told the same.
+        assert_eq!(cleared(&reserve("K-2", &people, now + HOUR)), 3);
+        assert!(clear(c, &sending, now + 2 * HOUR, &people).unwrap().told.iter().all(|t| t.says != Says::Cleared));
+        // Our own mailing waits for them, too.
+        let m = mailing(c, None, OverCap::Hold);
+        start(c, m, now + 2 * HOUR);
+        assert_eq!(hand_over(c, now + 2 * HOUR, "250 2.0.0 ok"), 0);
+        c.execute("DELETE FROM send WHERE mailing_id = ?1", [m]).unwrap();
+        // One message has gone; what was never confirmed ends, and counts no longer.
+        let takes = Takes { log: None, name: "k".into(), accepts: true, newcomers: false, unnamed: false, now: now + 3 * HOUR };
+        let went =
+            told(&format!(r#"{{"address": "p0@tern.example", "mailing": "K-1", "kind": "accepted", "at": "{}"}}"#, (now + HOUR).iso()))
+                .unwrap();
+        let mut memory = Memory::default();
+        assert_eq!(taking::take(c, &takes, &mut memory, &went.event).unwrap(), Taken::New);
+        taking::settle_live(c, &mut memory, takes.now).unwrap();
+        assert!(!reserving::end_some(c, START + 3 * DAY).unwrap());
+        assert_eq!(rows::<i64>(c, "SELECT count(*) FROM send"), [1]);
+        let says: Vec<Says> = clear(c, &sending, START + 3 * DAY, &people).unwrap().told.iter().map(|t| t.says).collect();
+        assert!(says[0] == Says::Held && says[1..].iter().all(|s| *s == Says::Cleared), "{says:?}");
+        // Nothing can be reserved for what counts under no cap, or without end.
+        let of = Reserve { mailing: "K-3".into(), name: String::new(), until };
+        let service = Sending { service_reason: "a receipt".into(), ..Sending::default() };
+        assert!(reserving::begin(c, &of, &service, now).is_err_and(|e| e.to_string().contains("no cap")));
+        assert!(reserving::begin(c, &Reserve { until: until + 40 * DAY, ..of }, &sending, now).is_err());
     });
 }

@@ -18,6 +18,7 @@ mod laws;
 mod machines;
 mod opens;
 mod pages;
+mod past;
 mod reactions;
 mod readings;
 mod reserved;

@@ -1,4 +1,4 @@
-import { Button, MenuItem, TextField } from "@mui/material";
+import { Button, Checkbox, FormControlLabel, MenuItem, TextField } from "@mui/material";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { type ReactNode, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
@@ -168,9 +168,24 @@ export function Editor({
             </div>
           </div>
           {!text && <Subjects d={d} setD={setD} />}
-          {!text && <Senders d={d} setD={setD} usual={usual} />}
+          {!text && !d.handed_out && <Senders d={d} setD={setD} usual={usual} />}
+          {!text && series === null && hours === null && (
+            <FormControlLabel
+              control={
+                <Checkbox
+                  checked={d.handed_out ?? false}
+                  onChange={(e) => setD({ ...d, handed_out: e.target.checked })}
+                />
+              }
+              label="Another system sends it: people are drawn, cleared and handed out here"
+            />
+          )}
         </div>
-        {text ? (
+        {d.handed_out ? (
+          <p className="note" style={{ maxWidth: "50em" }}>
+            The message is written there. A subject here names an arm: with two or more, plan a trial of them.
+          </p>
+        ) : text ? (
           <TextMessage d={d} setD={setD} draft={current} mailing={id} number={usual?.text_number ?? ""} />
         ) : (
           <div className="two" style={{ marginTop: 14 }}>
@@ -184,8 +199,10 @@ export function Editor({
       {section === "when" && hours === null && (
         <WhenSection d={current} setD={setD} how={how} setHow={setHow} at={at} setAt={setAt} mailing={id} />
       )}
-      {section === "when" && id !== null && !d.template && d.channel === "email" && <Hosts mailing={id} />}
-      <Findings draft={current} mailing={id} onFix={setD} onLine={toLine} />
+      {section === "when" && id !== null && !d.template && d.channel === "email" && !d.handed_out && (
+        <Hosts mailing={id} />
+      )}
+      {!d.handed_out && <Findings draft={current} mailing={id} onFix={setD} onLine={toLine} />}
       <Failure error={save.error} />
       {made !== null && asked === d && how === "now" && (
         <SendNow mailing={made} busy={save.isPending} send={() => save.mutate("send")} stay={() => setAsked(null)} />
@@ -203,12 +220,12 @@ export function Editor({
           <Button
             variant="contained"
             disabled={save.isPending || (how === "now" && asked === d)}
-            onClick={() => save.mutate(how === "now" ? "ask" : "send")}
+            onClick={() => save.mutate(how === "now" && !d.handed_out ? "ask" : "send")}
           >
             {hours !== null
               ? "Plan it as the round"
               : how === "now"
-                ? `Send to ${whom} cleared`
+                ? `${d.handed_out ? "Hand out" : "Send to"} ${whom} cleared`
                 : how === "at"
                   ? `Plan it for ${instant(at)} UTC`
                   : how === "best"

@@ -49,7 +49,9 @@ export function MailingsHome() {
                       ? m.state === "draft"
                         ? "a step of a series, draft"
                         : "sent by a series"
-                      : `to ${m.list ?? "everyone"}, ${m.state}`}
+                      : m.outside
+                        ? "sent elsewhere"
+                        : `to ${m.list ?? "everyone"}, ${m.state}`}
                     {m.paused ? ", paused" : ""}
                     {m.planned_at ? `, ${instant(m.planned_at)}` : m.started_at ? `, ${instant(m.started_at)}` : ""}
                     {m.labels.length > 0 && ` · ${m.labels.join(", ")}`}

@@ -10,6 +10,7 @@ import { MailingReactions } from "../reactions/MailingReactions";
 import { Brought } from "./Brought";
 import { Companions } from "./Companions";
 import { CopyActs } from "./CopyActs";
+import { HandOut } from "./HandOut";
 import { HowItDid } from "./HowItDid";
 import { Labels } from "../../shared/Labels";
 import { Links } from "./MailingLinks";
@@ -90,6 +91,11 @@ export function OnItsWay({ m }: { m: Mailing }) {
     queryFn: () => ok(api.GET("/api/mailings/{id}/way", { params: { path: { id: m.id } } })),
     refetchInterval: m.state === "sending" ? 2000 : false,
   });
+  const outside = useQuery({
+    queryKey: ["history", "of", m.id],
+    queryFn: () => ok(api.GET("/api/mailings/{id}/outside", { params: { path: { id: m.id } } })),
+    enabled: m.state === "sent" || !!m.handed_out,
+  }).data;
   const [sure, setSure] = useState(false);
   const act = useMutation({
     mutationFn: async (what: "pause" | "resume" | "cancel") => {
@@ -110,10 +116,12 @@ export function OnItsWay({ m }: { m: Mailing }) {
       <div className="crumb">
         <span>
           {text ? "text message, " : ""}
-          {m.state === "series" ? "sent by a series" : m.state}
+          {m.state === "series" ? "sent by a series" : outside ? "sent elsewhere" : m.state}
           {m.paused_at ? ", paused" : ""}
         </span>
-        {m.series_id == null ? (
+        {outside ? (
+          <Link to="/mailings/elsewhere">its key there: {outside.key}</Link>
+        ) : m.series_id == null ? (
           <span>to {m.list ?? ((m.also ?? []).length ? "several groups" : "everyone")}</span>
         ) : (
           <Link to={`/series/${m.series_id}`}>its series</Link>
@@ -121,7 +129,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
       </div>
       <h1>{m.name}</h1>
       <Labels id={m.id} labels={m.labels} />
-      <Companions m={m} />
+      {!outside && <Companions m={m} />}
       <p className={m.state === "sent" ? "soft" : "finding"}>
         {m.paused_at ? (
           <>
@@ -131,6 +139,8 @@ export function OnItsWay({ m }: { m: Mailing }) {
           <>
             It goes out {m.schedule?.local ? "from" : ""} <em>{instant(m.planned_at)}</em> UTC.
           </>
+        ) : m.handed_out && m.state === "sending" ? (
+          <>People are drawn and cleared here since {instant(m.started_at)} UTC; another system sends it.</>
         ) : m.state === "sending" && whole ? (
           <>
             <em>{count(whole.accepted)}</em> of {plural(whole.people, "person", "people")} have it;{" "}
@@ -148,12 +158,25 @@ export function OnItsWay({ m }: { m: Mailing }) {
           </>
         )}
       </p>
+      {outside && (
+        <p className={outside.opens_unknown ? "note warn" : "soft"} style={{ maxWidth: "50em" }}>
+          Another system sends it. Its log tells of {plural(outside.sent, "message")}
+          {outside.size != null && outside.size > outside.sent
+            ? `, and its table of ${count(outside.size)}: rates are of those that the log tells of`
+            : ""}
+          .
+          {outside.opens_unknown &&
+            " The log has no agents, so scanners can’t be taken out: opens are shown as reported only."}
+        </p>
+      )}
       {!text &&
-        m.subjects.map((s, i) => (
-          <p key={i} style={{ margin: "2px 0" }}>
-            <Arm index={i} /> {s} {i === 0 && m.preheader && <span className="soft">{m.preheader}</span>}
-          </p>
-        ))}
+        m.subjects.map((s, i) =>
+          outside && s === "" ? null : (
+            <p key={i} style={{ margin: "2px 0" }}>
+              <Arm index={i} /> {s} {i === 0 && m.preheader && <span className="soft">{m.preheader}</span>}
+            </p>
+          ),
+        )}
       <div className="acts">
         {moving && !m.paused_at && (
           <Button variant="outlined" disabled={act.isPending} onClick={() => act.mutate("pause")}>
@@ -172,7 +195,7 @@ export function OnItsWay({ m }: { m: Mailing }) {
         )}
         {m.trial_id && <Link to={`/trials/${m.trial_id}`}>Its trial</Link>}
         {m.hour_trial_id && <Link to={`/trials/hours/${m.hour_trial_id}`}>Its hour trial</Link>}
-        {m.series_id == null && <Link to={`/clearance/${m.id}`}>Its clearance</Link>}
+        {m.series_id == null && !outside && <Link to={`/clearance/${m.id}`}>Its clearance</Link>}
         <CopyActs id={m.id} name={m.name} state={m.state} template={false} archived={!!m.archived_at} />
       </div>
       {sure && (
@@ -189,13 +212,14 @@ export function OnItsWay({ m }: { m: Mailing }) {
         </div>
       )}
       <Failure error={act.error} />
+      {m.handed_out && m.state !== "planned" && <HandOut id={m.id} />}
       {m.state !== "planned" && <HowItDid id={m.id} live={m.state === "sending"} />}
-      {way.data && <Progress way={way.data} text={text} />}
+      {way.data && !m.handed_out && <Progress way={way.data} text={text} />}
       <Links id={m.id} people={whole?.accepted ?? 0} />
       {m.state !== "planned" && !text && <Brought id={m.id} />}
       <Replies id={m.id} />
       <MailingReactions mailing={m.id} byText={text} />
-      <div className={text ? undefined : "two"}>
+      <div className={text ? undefined : "two"} hidden={!!outside}>
         {!text && (
           <div>
             <h2>{m.format === "markdown" ? "Markdown" : "HTML"}</h2>

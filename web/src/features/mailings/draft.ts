@@ -38,6 +38,7 @@ export const emptyDraft: Draft = {
   senders: [],
   schedule: { local: null, spread_minutes: 0, rates: [] },
   template: false,
+  handed_out: false,
 };
 
 /** A text message has no subject, no HTML and no preheader. */

@@ -7,6 +7,8 @@ const PAGES = [
   ["reactions", page(() => import("../reactions/ReactionsPage").then((m) => m.ReactionsPage))],
   ["reactions/:id", page(() => import("../reactions/ReactionPage").then((m) => m.ReactionPage))],
   ["scores", page(() => import("../reactions/ScoresPage").then((m) => m.ScoresPage))],
+  ["elsewhere", page(() => import("./ElsewherePage").then((m) => m.ElsewherePage))],
+  ["elsewhere/:id", page(() => import("./ElsewhereFilePage").then((m) => m.ElsewhereFilePage))],
   [":id", page(() => import("./MailingPage").then((m) => m.MailingPage))],
 ] as const;
 

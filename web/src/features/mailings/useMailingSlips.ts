@@ -15,7 +15,7 @@ export function useMailingSlips() {
       : m.state === "planned"
         ? `planned, ${instant(m.planned_at)}`
         : m.started_at
-          ? `${m.state}, ${date(m.started_at)}`
+          ? `${m.outside ? "sent elsewhere" : m.state}, ${date(m.started_at)}`
           : m.state,
   });
   const slips = [
@@ -25,6 +25,7 @@ export function useMailingSlips() {
         { to: "/mailings/new", title: "New mailing" },
         { to: "/mailings/new?by=text", title: "New text message" },
         { to: "/mailings/calendar", title: "Calendar" },
+        { to: "/mailings/elsewhere", title: "Sent elsewhere" },
         { to: "/mailings/reactions", title: "Reactions", words: "scores, tasks, other systems" },
         ...all.filter((m) => m.state !== "sent" && !m.template && !m.archived && m.series_id == null).map(slip),
       ],

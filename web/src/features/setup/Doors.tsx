@@ -23,10 +23,11 @@ export function Doors() {
   const all = doors.data ?? [];
   return (
     <>
-      <h2>Doors for mail</h2>
+      <h2>Doors for mail and events</h2>
       <p className="soft" style={{ maxWidth: "50em" }}>
-        Delivery reports, complaints and replies come in as raw mail, posted to an address that only their source knows.
-        Give each source a door of its own. Mail that a mail program puts into the data folder’s mailbox needs none.
+        Delivery reports, complaints and replies come in as raw mail, what another sender’s mailings came to as events,
+        each posted to an address that only its source knows. Give each source a door of its own. Mail that a mail
+        program puts into the data folder’s mailbox needs none.
       </p>
       {all.length > 0 && (
         <DataTable
@@ -49,14 +50,19 @@ export function Doors() {
       )}
       {make.data && (
         <div role="status">
-          <p style={{ marginBottom: 4 }}>It posts raw mail here. This address is shown once:</p>
+          <p style={{ marginBottom: 4 }}>
+            It posts raw mail to the first of these, events of another sender to the second. They are shown once:
+          </p>
           <div className="formula" style={{ wordBreak: "break-all" }}>
             {make.data.url}
+          </div>
+          <div className="formula" style={{ wordBreak: "break-all", marginTop: 4 }}>
+            {make.data.events_url}
           </div>
         </div>
       )}
       <div className="fields" style={{ maxWidth: 350, marginTop: 14 }}>
-        <TextField label="Who will bring mail" value={name} onChange={(e) => setName(e.target.value)} />
+        <TextField label="Who will bring mail or events" value={name} onChange={(e) => setName(e.target.value)} />
       </div>
       <Failure error={doors.error ?? make.error ?? end.error} />
       <div className="acts">

@@ -1,0 +1,291 @@
+//! The dry run: what would become of each row, what the file knows and what it doesn't, before anything is changed.
+
+use super::{LogFile, Mapping, one, outside, path, taking};
+use crate::erasure::Tombstones;
+use crate::{Result, Store, StoreError, contacts, responses, tables};
+use rinse_core::history::course::Step;
+use rinse_core::history::{self, Event, Kind};
+use rusqlite::{Connection, OptionalExtension, params};
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::hash::{DefaultHasher, Hash, Hasher};
+use utoipa::ToSchema;
+
+/// Refused rows that a dry run keeps …
+pub(super) const LOOKED_AT: usize = 1_000;
+/// … reasons and mailings that it tells …
+const TOLD: usize = 30;
+/// … and people and messages that it tells apart, by 8 bytes each.
+const TELLS_APART: usize = 5_000_000;
+
+/// A mailing that events speak of and nobody told of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[schema(as = UnknownMailing)]
+pub struct Unknown {
+    pub key: String,
+    pub rows: i64,
+    pub first_at: i64,
+}
+
+/// What was found in a file.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+#[schema(as = HistoryFound)]
+pub struct Found {
+    /// Rows by kind.
+    pub kinds: BTreeMap<String, i64>,
+    pub new: i64,
+    pub known: i64,
+    pub refused: i64,
+    /// Refused rows by why.
+    pub reasons: BTreeMap<String, i64>,
+    /// Addresses in it …
+    pub people: i64,
+    /// … and those of nobody in the base.
+    pub missing_people: i64,
+    pub unknown_mailings: Vec<Unknown>,
+    pub first_at: Option<i64>,
+    pub last_at: Option<i64>,
+    /// It says what was accepted.
+    pub accepts: bool,
+    /// Its opens say which program fetched.
+    pub agents: bool,
+    /// It is so large that answers to messages never sent are found only as it is applied.
+    pub unchecked: bool,
+}
+
+fn hash(parts: &[&str]) -> u64 {
+    let mut h = DefaultHasher::new();
+    parts.hash(&mut h);
+    h.finish()
+}
+
+/// A reason without what stood in the row: the same for all such rows.
+pub(super) fn reason(why: &str) -> String {
+    let mut out = String::new();
+    for (i, part) in why.split('"').enumerate() {
+        out.push_str(if i % 2 == 0 { part } else { "…" });
+    }
+    out.chars().take(120).collect()
+}
+
+struct Look<'a> {
+    c: &'a Connection,
+    file: &'a LogFile,
+    found: Found,
+    refused: Vec<(i64, String)>,
+    tombstones: Tombstones,
+    people: HashSet<u64>,
+    missing: HashSet<u64>,
+    mailings: HashMap<String, Option<i64>>,
+    unknown: HashMap<String, (i64, i64)>,
+    /// Messages that the file itself says were sent; none: too many.
+    sent: Option<HashSet<u64>>,
+}
+
+impl Look<'_> {
+    fn refuse(&mut self, row: i64, why: String) {
+        self.found.refused += 1;
+        let short = reason(&why);
+        if self.found.reasons.len() < TOLD || self.found.reasons.contains_key(&short) {
+            *self.found.reasons.entry(short).or_default() += 1;
+        }
+        if self.refused.len() < LOOKED_AT {
+            self.refused.push((row, why));
+        }
+    }
+
+    fn count(&mut self, known: bool) {
+        if known {
+            self.found.known += 1;
+        } else {
+            self.found.new += 1;
+        }
+    }
+
+    fn event(&mut self, row: i64, e: &Event, steps: bool) -> Result<()> {
+        if taking::is_step(e.kind) != steps {
+            return Ok(());
+        }
+        let f = &mut self.found;
+        *f.kinds.entry(e.kind.words().to_owned()).or_default() += 1;
+        f.first_at = Some(f.first_at.map_or(e.at.0, |at| at.min(e.at.0)));
+        f.last_at = Some(f.last_at.map_or(e.at.0, |at| at.max(e.at.0)));
+        f.accepts |= e.kind == Kind::Accepted;
+        f.agents |= e.kind == Kind::Opened && !e.agent.is_empty();
+        let who = hash(&[&e.address.key]);
+        if self.people.len() < TELLS_APART {
+            self.people.insert(who);
+        }
+        let contact = contacts::id_of(self.c, &e.address.key)?;
+        if contact.is_none() {
+            if self.tombstones.has(self.c, &e.address.key)? {
+                self.refuse(row, crate::erasure::WAS_DELETED.into());
+                return Ok(());
+            }
+            if self.missing.len() < TELLS_APART {
+                self.missing.insert(who);
+            }
+            if !self.file.newcomers {
+                self.refuse(row, "nobody in the base has this address".into());
+                return Ok(());
+            }
+        }
+        if e.kind == Kind::Bought {
+            let known = !e.key.is_empty() && self.c.prepare_cached("SELECT 1 FROM purchase WHERE key = ?1")?.exists([&e.key])?;
+            self.count(known);
+            return Ok(());
+        }
+        let mailing = match self.mailings.get(&e.mailing) {
+            Some(found) => *found,
+            None => {
+                let found = outside::known(self.c, &e.mailing)?;
+                self.mailings.insert(e.mailing.clone(), found);
+                found
+            }
+        };
+        if mailing.is_none() {
+            let (rows, first) = self.unknown.entry(e.mailing.clone()).or_insert((0, e.at.0));
+            (*rows, *first) = (*rows + 1, e.at.0.min(*first));
+            if !self.file.unnamed || e.mailing.is_empty() {
+                self.refuse(row, "no mailing sent elsewhere has this key or name".into());
+                return Ok(());
+            }
+        }
+        let message = hash(&[&e.mailing, &e.address.key]);
+        let send: Option<i64> = match (mailing, contact) {
+            (Some(m), Some(k)) => self
+                .c
+                .prepare_cached("SELECT id FROM send WHERE mailing_id = ?1 AND contact_id = ?2 AND handed_at IS NOT NULL")?
+                .query_row([m, k], |r| r.get(0))
+                .optional()?,
+            _ => None,
+        };
+        if steps {
+            if self.sent.as_ref().is_some_and(|s| s.len() >= TELLS_APART) {
+                (self.sent, self.found.unchecked) = (None, true);
+            }
+            if let Some(sent) = &mut self.sent {
+                sent.insert(message);
+            }
+        } else if send.is_none() && self.sent.as_ref().is_some_and(|s| !s.contains(&message)) {
+            self.refuse(row, "no log says that this mailing was sent to this address; bring the one that does first".into());
+            return Ok(());
+        }
+        let known = match send {
+            Some(send) => self.known(send, e)?,
+            None => false,
+        };
+        self.count(known);
+        Ok(())
+    }
+
+    /// Is an event of a message there already?
+    fn known(&self, send: i64, e: &Event) -> Result<bool> {
+        let kind = match e.kind {
+            Kind::Opened => responses::OPEN,
+            Kind::Clicked => responses::CLICK,
+            Kind::Replied => responses::REPLY,
+            Kind::Left => responses::UNSUBSCRIBE,
+            Kind::Complained => responses::COMPLAINT,
+            _ => {
+                let step = match e.kind {
+                    Kind::Accepted => [Step::Accepted; 2],
+                    Kind::Deferred => [Step::Deferred; 2],
+                    Kind::Bounced => [Step::Bounced; 2],
+                    _ => [Step::Sent, Step::Taken],
+                };
+                let mut s = self.c.prepare_cached("SELECT 1 FROM log_step WHERE send_id = ?1 AND step IN (?2, ?3) AND at = ?4")?;
+                return Ok(s.exists(params![send, step[0].code(), step[1].code(), e.at.0])?);
+            }
+        };
+        Ok(self
+            .c
+            .prepare_cached("SELECT 1 FROM response WHERE send_id = ?1 AND kind = ?2 AND at = ?3")?
+            .exists(params![send, kind, e.at.0])?)
+    }
+}
+
+fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64)) -> Result<(Found, Vec<(i64, String)>)> {
+    let mut l = Look {
+        c,
+        file,
+        found: Found::default(),
+        refused: Vec::new(),
+        tombstones: Tombstones::load(c)?,
+        people: HashSet::new(),
+        missing: HashSet::new(),
+        mailings: HashMap::new(),
+        unknown: HashMap::new(),
+        sent: Some(HashSet::new()),
+    };
+    let times = file.times();
+    let mut done = 0;
+    for steps in [true, false] {
+        let mut records = tables::records(&path(store, file.id), file.delimiter.as_bytes()[0])?;
+        let (mut record, mut row) = (csv::StringRecord::new(), 0);
+        if file.header {
+            records.read_record(&mut record)?;
+        }
+        while records.read_record(&mut record)? {
+            (row, done) = (row + 1, done + 1);
+            if done % 10_000 == 0 {
+                step(done);
+            }
+            let cells: Vec<&str> = record.iter().collect();
+            match &file.mapping {
+                Mapping::Events(columns) => match history::event(&cells, columns, &times) {
+                    Ok(e) => l.event(row, &e, steps)?,
+                    Err(why) if steps => l.refuse(row, why),
+                    Err(_) => {}
+                },
+                Mapping::Mailings(columns) if steps => match history::mailing(&cells, columns, &times) {
+                    Ok(m) => {
+                        let at = m.sent_at.0;
+                        (l.found.first_at, l.found.last_at) =
+                            (Some(l.found.first_at.map_or(at, |f| f.min(at))), Some(l.found.last_at.map_or(at, |f| f.max(at))));
+                        let known = c.prepare_cached("SELECT 1 FROM outside_mailing WHERE key = ?1")?.exists([&m.key])?;
+                        l.count(known);
+                    }
+                    Err(why) => l.refuse(row, why),
+                },
+                Mapping::Mailings(_) => {}
+            }
+        }
+    }
+    let mut found = l.found;
+    found.people = i64::try_from(l.people.len()).unwrap_or(i64::MAX);
+    found.missing_people = i64::try_from(l.missing.len()).unwrap_or(i64::MAX);
+    let mut unknown: Vec<Unknown> = l.unknown.into_iter().map(|(key, (rows, first_at))| Unknown { key, rows, first_at }).collect();
+    unknown.sort_by(|a, b| b.rows.cmp(&a.rows).then_with(|| a.key.cmp(&b.key)));
+    unknown.truncate(TOLD);
+    found.unknown_mailings = unknown;
+    Ok((found, l.refused))
+}
+
+/// Looks through a file without changing anything: what would become of each row, and why rows would be refused.
+///
+/// # Errors
+/// When it was applied already, or can't be read.
+pub async fn check(store: &Store, id: i64, mut step: impl FnMut(i64) + Send + 'static) -> Result<LogFile> {
+    let file = store.read(move |c| one(c, id)).await?;
+    if !matches!(file.state.as_str(), "staged" | "checked") {
+        return Err(StoreError::Refused("This file was applied already.".into()));
+    }
+    let s = store.clone();
+    let (found, refused) =
+        tokio::task::spawn_blocking(move || s.read_now(|c| look(c, &s, &file, &mut step))).await.map_err(|_| StoreError::Stopped)??;
+    store
+        .write(move |c| {
+            c.execute("DELETE FROM log_refused WHERE log_id = ?1", [id])?;
+            for (row, why) in &refused {
+                c.prepare_cached("INSERT INTO log_refused VALUES (?1, ?2, ?3)")?.execute(params![id, row, why])?;
+            }
+            c.execute(
+                "UPDATE log_file SET state = 'checked', found = ?2 WHERE id = ?1 AND state IN ('staged', 'checked')",
+                params![id, serde_json::to_string(&found)?],
+            )?;
+            one(c, id)
+        })
+        .await
+}
