@@ -12956,28 +12956,36 @@ export interface paths {
                     headers: {
                         [name: string]: unknown;
                     };
-                    content?: never;
+                    content: {
+                        "application/json": string;
+                    };
                 };
                 /** @description More than 5 MB */
                 413: {
                     headers: {
                         [name: string]: unknown;
                     };
-                    content?: never;
+                    content: {
+                        "application/json": string;
+                    };
                 };
                 /** @description Something is missing here, as it says */
                 422: {
                     headers: {
                         [name: string]: unknown;
                     };
-                    content?: never;
+                    content: {
+                        "application/json": string;
+                    };
                 };
                 /** @description Nothing of what wasn't counted was kept; send it again */
                 503: {
                     headers: {
                         [name: string]: unknown;
                     };
-                    content?: never;
+                    content: {
+                        "application/json": string;
+                    };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
                 default: {

@@ -74,7 +74,7 @@ type Line = (usize, std::result::Result<Told, String>);
 #[utoipa::path(post, path = "/in/events/{door}",
     params(("door" = String, Path, description = "The secret at the end of a door's address"), ("accepts" = Option<bool>, Query, description = "False: the sender doesn't tell what hosts accepted")),
     request_body(content = String, content_type = "application/x-ndjson"),
-    responses((status = 200, body = EventsTaken), (status = 401, description = "No door opens with that secret"), (status = 413, description = "More than 5 MB"), (status = 422, description = "Something is missing here, as it says"), (status = 503, description = "Nothing of what wasn't counted was kept; send it again")))]
+    responses((status = 200, body = EventsTaken), (status = 401, body = String, content_type = "text/plain", description = "No door opens with that secret"), (status = 413, body = String, content_type = "text/plain", description = "More than 5 MB"), (status = 422, body = String, content_type = "text/plain", description = "Something is missing here, as it says"), (status = 503, body = String, content_type = "text/plain", description = "Nothing of what wasn't counted was kept; send it again")))]
 pub(crate) async fn take(State(app): State<App>, Path(secret): Path<String>, Query(how): Query<How>, at: At, body: Bytes) -> Response {
     let door = match app.door_of(&secret).await {
         Ok(Some(door)) => door,
