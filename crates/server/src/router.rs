@@ -308,8 +308,9 @@ fn described(method: &str, operation: &mut serde_json::Map<String, serde_json::V
         "description": "It is refused, or failed: what happened and what to do.",
         "content": { "application/problem+json": { "schema": { "$ref": "#/components/schemas/Problem" } } }
     });
-    // Single values are JSON, too.
-    for answer in operation["responses"].as_object_mut().into_iter().flat_map(|all| all.values_mut()) {
+    // Single values are JSON, too; doors say no in plain sentences.
+    let answers = operation["responses"].as_object_mut().into_iter().flatten().filter(|(status, _)| status.starts_with('2'));
+    for (_, answer) in answers {
         if let Some(content) = answer.get_mut("content").and_then(|c| c.as_object_mut())
             && let Some(plain) = content.remove("text/plain")
         {

@@ -64,6 +64,7 @@ async fn a_log_of_another_system_is_brought_in_and_taken_back() {
     b.shows("3 of 30").await;
     // The same again changes nothing.
     b.go("/mailings/elsewhere").await;
+    b.shows("Choose a file").await;
     b.page.find(Locator::Css("input[type=file]")).await.unwrap().send_keys(file.to_str().unwrap()).await.unwrap();
     b.shows("of events. Say what the columns are").await;
     b.click("Look what would happen").await;

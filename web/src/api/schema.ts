@@ -12957,7 +12957,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": string;
+                        "text/plain": string;
                     };
                 };
                 /** @description More than 5 MB */
@@ -12966,7 +12966,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": string;
+                        "text/plain": string;
                     };
                 };
                 /** @description Something is missing here, as it says */
@@ -12975,7 +12975,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": string;
+                        "text/plain": string;
                     };
                 };
                 /** @description Nothing of what wasn't counted was kept; send it again */
@@ -12984,7 +12984,7 @@ export interface paths {
                         [name: string]: unknown;
                     };
                     content: {
-                        "application/json": string;
+                        "text/plain": string;
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
