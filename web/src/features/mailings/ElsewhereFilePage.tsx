@@ -137,7 +137,8 @@ function File({ preview }: { preview: Preview }) {
             {events && " (each row is passed twice: what was sent first, then the answers)"}.
           </>
         )}
-        {(f.state === "applied" || f.state === "cancelled") && (
+        {f.state === "cancelled" && f.done === 0 && "Put away: nothing of it was taken in."}
+        {(f.state === "applied" || (f.state === "cancelled" && f.done > 0)) && (
           <>
             {f.state === "cancelled" && `Stopped after ${count(f.done)} of ${count(steps)}. `}
             <em>{count(f.new)}</em> {f.new === 1 ? "row was" : "rows were"} new, {count(f.known)} there already,{" "}
