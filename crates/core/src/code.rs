@@ -62,6 +62,14 @@ macro_rules! worded {
             }
 
             fn word(self) -> &'static str {
+                self.as_str()
+            }
+        }
+
+        impl $type {
+            /// The word it is kept as, for constants.
+            #[must_use]
+            pub const fn as_str(self) -> &'static str {
                 match self {
                     $(Self::$value => $word),+
                 }

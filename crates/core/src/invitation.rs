@@ -15,6 +15,20 @@ pub const PER_ADDRESS: usize = 3;
 /// Sign-ups from one sender in an hour.
 pub const PER_SENDER: usize = 20;
 
+/// How far a sign-up is with its invitation.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(i64)]
+pub enum State {
+    /// None goes: it needs none, or must get none.
+    None = 0,
+    Waiting = 1,
+    HandingOver = 2,
+    /// A host took it.
+    Invited = 3,
+    /// It was refused, came back, or waited for too long.
+    Ended = 5,
+}
+
 /// Why none goes, in words for the record; `None`: it goes.
 ///
 /// `to_address` and `from_sender` are the instants of earlier sign-ups.

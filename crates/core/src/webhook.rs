@@ -12,6 +12,31 @@ use base64::engine::general_purpose::STANDARD;
 use hmac::{Hmac, Mac};
 use sha2::Sha256;
 
+/// How far a message to another system is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(i64)]
+pub enum State {
+    Waiting = 0,
+    Delivered = 1,
+    GivenUp = 2,
+}
+
+impl State {
+    pub const ALL: [Self; 3] = [Self::Waiting, Self::Delivered, Self::GivenUp];
+}
+
+crate::code::coded!(State, "state of a message to another system");
+
+impl std::fmt::Display for State {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Self::Waiting => "waiting",
+            Self::Delivered => "delivered",
+            Self::GivenUp => "given up",
+        })
+    }
+}
+
 /// The signature of a message, as its header carries it.
 #[must_use]
 pub fn sign(secret: &[u8], id: &str, second: i64, body: &str) -> String {

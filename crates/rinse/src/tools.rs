@@ -16,7 +16,7 @@ use rinse_post::reports;
 use rinse_server::doctor::Finding;
 use rinse_store::clearing::addresses::{self, Sending};
 use rinse_store::hour_trials::drawing;
-use rinse_store::{Store, clearing, settings, tables, trials};
+use rinse_store::{Store, clearing, contacts, settings, tables, trials};
 use serde::Deserialize;
 use serde_json::{Value, json};
 use std::io::{BufRead, Read, Write};
@@ -68,9 +68,8 @@ pub(crate) fn clear(mailing: i64, at: &str, data: &Path) -> Result<()> {
     let machine = Instant::of_machine(std::time::SystemTime::now());
     let now = settings::get(c, "clock")?.and_then(|v| v.parse().ok()).map_or(machine, Instant);
     let done = clearing::preview(c, mailing, at, now.min(at), None)?;
-    let mut address = c.prepare("SELECT address FROM contact WHERE id = ?1")?;
     for d in &done.decided {
-        let address: String = address.query_row([d.contact], |r| r.get(0))?;
+        let address: String = contacts::addressed(c, d.contact)?.0;
         let (outcome, until, why) = match d.outcome {
             Outcome::Cleared => ("cleared", None, None),
             Outcome::Held(until, why) => ("held", Some(until), Some(why)),

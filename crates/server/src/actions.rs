@@ -64,9 +64,7 @@ impl Passed {
                 self.mailing.draft.name
             )));
         }
-        if !self.mailing.draft.handed_out {
-            mailings::save_links(c, self.mailing.id, &self.links)?;
-        }
+        mailings::save_links(c, self.mailing.id, &self.links)?;
         Ok(&self.mailing)
     }
 }

@@ -13,7 +13,7 @@ use crate::handlers::people::take_in_purchases;
 use crate::state::{App, Config, Mode};
 use rinse_core::address::Address;
 use rinse_core::caps::{Cap, Scope, Window};
-use rinse_core::clearance::RuleSet;
+use rinse_core::clearance::{OverCap, RuleSet};
 use rinse_core::consent::Act;
 use rinse_core::delivery::blocklist::Of;
 use rinse_core::goal::{Goal, What};
@@ -405,7 +405,14 @@ impl Director {
         self.sign_ups(self.people + 200, 4, false).await?;
         self.draft("Tide notes 16", Some(0), 0, &["The week's tides", "The week's tides: four low ones"], "Read the notes").await?;
         let shop = self.draft("Lantern shop, weekend", Some(0), 4, &["A lantern for the weekend"], "See the lanterns").await?;
-        self.app.store.write(move |c| Ok(c.execute("UPDATE mailing SET over_cap = 'skip', priority = 4 WHERE id = ?1", [shop])?)).await?;
+        let now = self.app.now();
+        self.app
+            .store
+            .write(move |c| {
+                let draft = MailingDraft { over_cap: OverCap::Skip, priority: 4, ..mailings::one(c, shop)?.draft };
+                mailings::save(c, Some(shop), &draft, now, Some(2))
+            })
+            .await?;
         actions::plan_mailing(&self.app, shop, Some(OPENS + 61 * HOUR + 20 * 60_000), Some(2)).await?;
         self.text_to_come(saturday).await?;
         let till = shop::purchases_csv(&Scenario::skerry_light(), self.people, START, 366);

@@ -137,8 +137,7 @@ fn clock(c: &Connection, now: Instant) -> anyhow::Result<Finding> {
     if rinse_store::settings::get(c, "clock")?.is_some() {
         return Ok(Finding::of_machine("clock", State::Right, "The folder is a demo’s, with a clock of its own."));
     }
-    let newest: Option<i64> = c.query_row("SELECT max(at) FROM audit", [], |r| r.get(0))?;
-    Ok(match newest.map(Instant) {
+    Ok(match rinse_store::settings::newest_audit(c)? {
         Some(newest) if newest.0 > now.0 + 5 * MINUTE => Finding::of_machine(
             "clock",
             State::Wrong,

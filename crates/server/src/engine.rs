@@ -31,7 +31,7 @@ use axum::extract::ConnectInfo;
 use axum::http::Request;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
-use rinse_core::schedule::CLOCK_CHANGE;
+use rinse_core::clearance::Outcome;
 use rinse_core::standing::TrialEvent;
 use rinse_core::token::Signer;
 use rinse_core::trial::{assign, reading};
@@ -41,7 +41,8 @@ use rinse_store::delivery::alerts;
 use rinse_store::sends::{self, Hour, Phase, Turn};
 use rinse_store::upkeep::{incidents, made_of, policy, runs, silence, status};
 use rinse_store::{
-    Store, StoreError, clearing, cohorts, flow, history, hour_trials, letterheads, load, self_check, settings, signups, suppression, trials,
+    Store, StoreError, clearing, cohorts, flow, history, hour_trials, letterheads, load, mailings, self_check, settings, signups,
+    suppression, trials,
 };
 use std::collections::HashSet;
 use std::net::SocketAddr;
@@ -400,19 +401,9 @@ impl Engine {
         if self.clock.is_demo() { self.tell(now).await } else { Ok(()) }
     }
 
-    /// The ids a query finds due at `now`.
-    async fn due(&self, sql: impl AsRef<str> + Send + 'static, now: Instant) -> Result<Vec<i64>> {
-        self.store
-            .read(move |c| Ok(c.prepare_cached(sql.as_ref())?.query_map([now.0], |r| r.get(0))?.collect::<std::result::Result<_, _>>()?))
-            .await
-    }
-
     async fn start_mailings(&self, now: Instant) -> Result<()> {
         // One that was being put on record as the process ended goes on: who is on record already isn't cleared for it again.
-        let due =
-            "SELECT id FROM mailing WHERE paused_at IS NULL AND (state = 'planned' AND planned_at <= ?1 OR state = 'sending' AND recording)
-            ORDER BY planned_at, priority, id";
-        for id in self.due(due, now).await? {
+        for id in self.store.read(move |c| mailings::due(c, now)).await? {
             // Somebody may have taken it back since it was found due.
             if !self.store.write(move |c| sends::begin(c, id, now)).await? {
                 continue;
@@ -425,11 +416,15 @@ impl Engine {
                 .read_at_leisure(move |c| {
                     // Of a trial's mailing its pilot, by the roster that was sealed.
                     let pilot = trials::pilot(c, id)?;
+                    let listed = own.as_ref().filter(|o| o.at_once);
                     let part = |d: &Decided| match &pilot {
                         Some(arms) => Some((*d, Phase::Pilot, *arms.get(&d.contact)?)),
+                        None if listed.is_some_and(|o| o.turns.contains_key(&d.contact)) => {
+                            Some((Decided { outcome: Outcome::Cleared, ..*d }, Phase::Whole, 0))
+                        }
                         None => Some((*d, Phase::Whole, 0)),
                     };
-                    let hour = own.as_deref().map_or(Hour::AsScheduled, Hour::Own);
+                    let hour = own.as_ref().map_or(Hour::AsScheduled, |o| Hour::Own(&o.turns));
                     let turns = sends::turns(c, id, now, hour, &cleared, cleared.decided.iter().filter_map(part))?;
                     Ok((Arc::new(turns), pilot.is_some()))
                 })
@@ -471,15 +466,8 @@ impl Engine {
     }
 
     async fn start_rollouts(&self, now: Instant) -> Result<()> {
-        // In a series whoever comes from now on gets what goes out.
-        let in_series =
-            "UPDATE trial SET state = 'ended' WHERE state = 'rolling' AND rollout_at <= ?1 AND json_extract(plan, '$.per_arm') IS NOT NULL";
-        self.store.write(move |c| Ok(c.prepare_cached(in_series)?.execute([now.0])?)).await?;
-        // Where clocks went forward since the pilot its hour comes sooner than by UTC.
-        let due = format!(
-            "SELECT id FROM trial WHERE state = 'rolling' AND json_extract(plan, '$.per_arm') IS NULL AND rollout_at - at_pilot_hour * {CLOCK_CHANGE} <= ?1"
-        );
-        for id in self.due(due, now).await? {
+        self.store.write(move |c| trials::roll_out_in_series(c, now)).await?;
+        for id in self.store.read(move |c| trials::to_roll_out(c, now)).await? {
             let (mailing, done, turns) = self
                 .store
                 .read_at_leisure(move |c| {
@@ -555,7 +543,7 @@ impl Engine {
     }
 
     async fn read_trials(&self, now: Instant) -> Result<()> {
-        for id in self.due("SELECT id FROM trial WHERE state = 'collecting' AND reading_due <= ?1", now).await? {
+        for id in self.store.read(move |c| trials::to_read(c, now)).await? {
             let (t, counts, beside, read) = self
                 .store
                 .read_at_leisure(move |c| {

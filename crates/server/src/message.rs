@@ -13,7 +13,7 @@ use rinse_post::source::{self, Built, Format, Source};
 use rinse_store::delivery::names;
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::mailings::{self, Mailing, MailingDraft};
-use rinse_store::{Connection, Result, StoreError, clearing, images};
+use rinse_store::{Connection, Result, StoreError, clearing, contacts, images};
 
 pub(crate) fn refused(e: &dyn std::fmt::Display) -> StoreError {
     StoreError::Refused(e.to_string())
@@ -115,16 +115,9 @@ impl Somebody {
                 own: Vec::new(),
             });
         };
-        let mut s = c.prepare_cached("SELECT address, given_name, family_name, country FROM contact WHERE id = ?1 AND gone IS NULL")?;
-        let mut rows = s.query([id])?;
-        let r = rows.next()?.ok_or(StoreError::Missing("contact"))?;
-        Ok(Self {
-            address: r.get(0)?,
-            given_name: r.get(1)?,
-            family_name: r.get(2)?,
-            country: r.get(3)?,
-            own: mailings::own_values(c, id, own)?,
-        })
+        let (address, p) = contacts::addressed(c, id)?;
+        let own = mailings::own_values(c, id, own)?;
+        Ok(Self { address, given_name: p.given_name, family_name: p.family_name, country: p.country, own })
     }
 
     pub(crate) fn to(&self) -> To<'_> {

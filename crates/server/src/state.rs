@@ -15,7 +15,7 @@ use rinse_core::token::Signer;
 use rinse_standins::network::Network;
 use rinse_standins::records::Records;
 use rinse_standins::scenario::Scenario;
-use rinse_store::{Store, doors, kept_answers, notices, settings};
+use rinse_store::{Store, TraceEvent, doors, kept_answers, notices, settings};
 use std::path::PathBuf;
 use std::sync::atomic::AtomicI64;
 use std::sync::{Arc, Mutex};
@@ -203,6 +203,14 @@ impl App {
     /// When no connection is to be had.
     pub fn with_own_readers(&self, readers: u32) -> anyhow::Result<Self> {
         Ok(Self { store: self.store.with_own_readers(readers)?, ..self.clone() })
+    }
+
+    /// From now on each statement is told as it ends: for tests that hold queries to what they may walk.
+    ///
+    /// # Errors
+    /// When the connections can't all be had.
+    pub async fn watch(&self, told: fn(TraceEvent<'_>)) -> rinse_store::Result<()> {
+        self.store.watch(told).await
     }
 
     /// The longest that one change held everybody else's since the start.

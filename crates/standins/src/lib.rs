@@ -10,7 +10,7 @@
 //!   happen, in a file of its own.
 //! * [`dns`]: its name server, over UDP on loopback.
 //! * [`phones`]: the phone network that text messages go to.
-//! * [`records`]: another system that is told what happened.
+//! * [`records`]: another system that is told what happened. [`sender`]: one that sends (the program `other-sender`).
 //! * [`base`]: the invented people of the demo scenario, as the CSV files they are imported from.
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
@@ -23,4 +23,5 @@ pub mod phones;
 pub mod records;
 pub mod reports;
 pub mod scenario;
+pub mod sender;
 pub mod shop;

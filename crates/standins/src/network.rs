@@ -312,6 +312,19 @@ impl Network {
         if wakes && year >= at { self.scenario.wakes.open } else { 0.0 }
     }
 
+    /// The true chance that somebody opens a message with this subject that comes at an instant.
+    #[must_use]
+    pub fn chance_to_open(&self, to: &str, subject: &str, now: Instant) -> f64 {
+        let domain = self.scenario.domain(to.rsplit_once('@').map_or("", |(_, d)| d));
+        let odds = traits(self.scenario.seed, to, domain.gone).open
+            + Some(&self.scenario.fair).filter(|f| f.brought(to)).map_or(0.0, |f| f.open)
+            + self.scenario.taste(subject)
+            + self.hour_taste(subject, to, now)
+            + self.woken(to, now)
+            + self.scenario.junk.iter().filter(|j| j.domain == domain.name && j.at(now)).map(|j| j.open).sum::<f64>();
+        1.0 / (1.0 + (-odds).exp())
+    }
+
     fn will_act(&self, now: Instant, m: &Handed<'_>, domain: &Domain, d: &mut Draws) -> Result<()> {
         let Some(message) = MessageParser::default().parse(m.bytes) else { return Ok(()) };
         let html = message.body_html(0).unwrap_or_default();
@@ -341,13 +354,7 @@ impl Network {
         let looks = now + delay;
         let subject = message.subject().unwrap_or_default();
         let fair = Some(&self.scenario.fair).filter(|f| f.brought(m.to));
-        let odds = t.open
-            + fair.map_or(0.0, |f| f.open)
-            + self.scenario.taste(subject)
-            + self.hour_taste(subject, m.to, now)
-            + self.woken(m.to, now)
-            + self.scenario.junk.iter().filter(|j| j.domain == domain.name && j.at(now)).map(|j| j.open).sum::<f64>();
-        if d.chance(1.0 / (1.0 + (-odds).exp())) {
+        if d.chance(self.chance_to_open(m.to, subject, now)) {
             let at_home = home(self.scenario.seed, m.to);
             let (agent, from) =
                 if domain.proxy > 0.0 { ("GullPost-ImageProxy/2", IMAGE_PROXY) } else { (BROWSERS[d.below(BROWSERS.len())], at_home) };

@@ -1,6 +1,8 @@
 //! Whom a mailing is meant for, before any rule: lists and segments put together, others left out.
 
+use crate::codes::{MAILING_PLANNED, MAILING_SENDING, MAILING_SENT};
 use crate::{Result, StoreError, segments};
+use const_format::formatcp;
 use rinse_core::schedule::Schedule;
 use rinse_core::segment::Tree;
 use rinse_core::{DAY, Instant, zone};
@@ -87,10 +89,7 @@ impl Audience {
         match (self.tree(), self.list) {
             (None, _) => Ok(None),
             // The people of one list are asked of its own table.
-            (Some(Tree::List { .. }), Some(list)) => {
-                let mut s = c.prepare_cached("SELECT contact_id FROM list_member WHERE list_id = ?1 ORDER BY contact_id")?;
-                Ok(Some(s.query_map([list], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?))
-            }
+            (Some(Tree::List { .. }), Some(list)) => crate::tags::on_list(c, list).map(Some),
             (Some(tree), _) => segments::people(c, &tree, at).map(Some),
         }
     }
@@ -238,7 +237,7 @@ pub fn look(c: &Connection, who: &Audience, schedule: &Schedule, usual_zone: &st
 
 fn overlaps(c: &Connection, who: &Audience, at: Instant, but: Option<i64>) -> Result<Vec<MailingOverlap>> {
     let mut s = c.prepare_cached(
-        "SELECT id, name, coalesce(started_at, planned_at) AS at FROM mailing WHERE state IN ('planned', 'sending', 'sent') AND id IS NOT ?3 AND at BETWEEN ?1 AND ?2 ORDER BY at",
+        formatcp!("SELECT id, name, coalesce(started_at, planned_at) AS at FROM mailing WHERE state IN ({MAILING_PLANNED}, {MAILING_SENDING}, {MAILING_SENT}) AND id IS NOT ?3 AND at BETWEEN ?1 AND ?2 ORDER BY at"),
     )?;
     let near: Vec<(i64, String, i64)> = s
         .query_map(params![at.0 - 7 * DAY, at.0 + 7 * DAY, but], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?

@@ -1,8 +1,10 @@
 //! The base check over the whole base: its findings, each with its rows and its fix.
 
+use crate::codes::ACTIVE;
 use crate::stored::As;
 use crate::tags::{self, Kind};
 use crate::{Result, Store, StoreError, merges, runs, settings};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::base_check::{Finding, Frequent, Rules, findings, mailbox};
@@ -73,10 +75,10 @@ pub fn rules(c: &Connection, hosts: Hosts<'_>) -> Result<Rules> {
     }
     let disposable = disposable(c)?;
     let mut without_host: HashMap<String, String> = c
-        .prepare_cached(
+        .prepare_cached(formatcp!(
             "SELECT DISTINCT d.name FROM contact k JOIN send s ON s.contact_id = k.id JOIN domain d ON d.id = k.domain_id
-             WHERE k.status <> 0 AND d.delivered = 0 AND s.failed_at IS NOT NULL AND s.category = ?1",
-        )?
+             WHERE k.status <> {ACTIVE} AND d.delivered = 0 AND s.failed_at IS NOT NULL AND s.category = ?1"
+        ))?
         .query_map([Category::NoSuchDomain as i64], |r| Ok((r.get(0)?, "a host said that there is no such domain".to_owned())))?
         .collect::<rusqlite::Result<_>>()?;
     for (name, _, _) in &domains {

@@ -1,5 +1,6 @@
 //! The consent view: where everybody stands, how that came about, and what waits.
 
+use crate::codes::{CONFIRMED, CONSENTED, PAUSED};
 use crate::send_state::{ACCEPTED, FAILED};
 use crate::stored::As;
 use crate::{Result, ledger};
@@ -90,8 +91,8 @@ pub fn months(c: &Connection, now: Instant) -> Result<Vec<MonthOfConsent>> {
 /// When the database fails.
 pub fn sources(c: &Connection) -> Result<Vec<ConsentSource>> {
     let mut s = c.prepare_cached(
-        "SELECT l.source, l.evidence, count(*) FROM contact c JOIN ledger l ON l.id = (SELECT max(id) FROM ledger WHERE contact_id = c.id AND kind IN ('agreed', 'confirmed') AND entity = '' AND channel = 1)
-         WHERE c.gone IS NULL AND (c.consent IN (2, 3) OR c.consent = 4) GROUP BY 1, CASE WHEN l.evidence LIKE 'link of %' THEN '' ELSE l.evidence END ORDER BY 3 DESC LIMIT 30",
+        formatcp!("SELECT l.source, l.evidence, count(*) FROM contact c JOIN ledger l ON l.id = (SELECT max(id) FROM ledger WHERE contact_id = c.id AND kind IN ('agreed', 'confirmed') AND entity = '' AND channel = 1)
+         WHERE c.gone IS NULL AND (c.consent IN ({CONSENTED}, {CONFIRMED}) OR c.consent = {PAUSED}) GROUP BY 1, CASE WHEN l.evidence LIKE 'link of %' THEN '' ELSE l.evidence END ORDER BY 3 DESC LIMIT 30"),
     )?;
     let rows = s.query_map([], |r| Ok(ConsentSource { source: r.get(0)?, evidence: r.get(1)?, people: r.get(2)? }))?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)

@@ -7,6 +7,7 @@ use r2d2_sqlite::SqliteConnectionManager;
 use rinse_core::Instant;
 pub use rusqlite::Connection;
 use rusqlite::OpenFlags;
+use rusqlite::trace::{TraceEvent, TraceEventCodes};
 use rusqlite_migration::{M, Migrations};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Weak};
@@ -117,6 +118,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/039_readings.sql")),
     M::up(include_str!("../migrations/040_told.sql")),
     M::up(include_str!("../migrations/041_history.sql")),
+    M::up(include_str!("../migrations/042_handed_out.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;
@@ -228,6 +230,22 @@ impl Store {
     /// When no connection is to be had.
     pub fn with_own_readers(&self, readers: u32) -> crate::Result<Self> {
         Ok(Self { readers: readers_of(&self.folder.join(crate::backup::DATABASE), readers)?, ..self.clone() })
+    }
+
+    /// From now on each statement is told as it ends, on every connection of this store: for tests that hold queries to what they may walk.
+    ///
+    /// # Errors
+    /// When the connections can't all be had.
+    pub async fn watch(&self, told: fn(TraceEvent<'_>)) -> crate::Result<()> {
+        let ends = TraceEventCodes::SQLITE_TRACE_PROFILE;
+        let all = (0..self.readers.max_size()).map(|_| self.readers.get()).collect::<Result<Vec<_>, _>>()?;
+        all.iter().for_each(|c| c.trace_v2(ends, Some(told)));
+        drop(all);
+        self.write(move |c| {
+            c.trace_v2(ends, Some(told));
+            Ok(())
+        })
+        .await
     }
 
     /// Lets go of what was kept in memory and nobody has asked for lately.

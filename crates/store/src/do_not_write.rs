@@ -1,6 +1,8 @@
 //! Whom another system must not write to: as a list, and told to a webhook as it happens.
 
+use crate::codes::{ACTIVE, RETIRED};
 use crate::{Result, StoreError, settings, webhooks};
+use const_format::formatcp;
 use rinse_core::clearance::Reason;
 use rinse_core::consent::Consent;
 use rinse_core::suppression::hash;
@@ -119,8 +121,8 @@ struct Marks {
 }
 
 fn newest(c: &Connection) -> Result<Marks> {
-    let sql = "SELECT coalesce((SELECT max(id) FROM ledger), 0), coalesce((SELECT max(id) FROM suppression_entry), 0),
-        max(coalesce((SELECT max(status_at) FROM contact WHERE status = 3), 0), coalesce((SELECT max(sunset_at) FROM contact WHERE sunset_at IS NOT NULL), 0))";
+    let sql = formatcp!("SELECT coalesce((SELECT max(id) FROM ledger), 0), coalesce((SELECT max(id) FROM suppression_entry), 0),
+        max(coalesce((SELECT max(status_at) FROM contact WHERE status = {RETIRED} AND status <> {ACTIVE}), 0), coalesce((SELECT max(sunset_at) FROM contact WHERE sunset_at IS NOT NULL), 0))");
     Ok(c.prepare_cached(sql)?.query_row([], |r| Ok(Marks { ledger: r.get(0)?, line: r.get(1)?, status: r.get(2)? }))?)
 }
 

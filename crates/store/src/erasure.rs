@@ -1,6 +1,7 @@
 //! Deleting a person, at their wish or after their address was retired for long: what is personal goes, what reports count stays, and a keyed hash
 //! keeps the address from coming back with the next file.
 
+use crate::codes::{ACTIVE, NONE, SIGN_UP_ENDED, SIGN_UP_WAITING, TOLD_GIVEN_UP, TOLD_WAITING};
 use crate::ledger::{self, Grant, Origin};
 use crate::send_state::{NOT_SENT, WAITING};
 use crate::{Result, StoreError, journal, settings};
@@ -109,8 +110,8 @@ pub(crate) fn erase_by(c: &Connection, contact: i64, now: Instant, origin: &Orig
 /// Takes everything personal out of a row and what depends on it; `gone` says why.
 pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
     c.prepare_cached(
-        "UPDATE contact SET address = '', address_key = '#' || id, given_name = NULL, family_name = NULL, country = NULL, region = NULL, zone = NULL, phone = NULL, phone_failed_at = NULL,
-            source = NULL, latitude = NULL, longitude = NULL, consent = 0, paused_until = NULL, under_pause = 0, status = 0, status_until = NULL, sunset_at = NULL, merged_into = NULL, gone = ?2 WHERE id = ?1",
+        formatcp!("UPDATE contact SET address = '', address_key = '#' || id, given_name = NULL, family_name = NULL, country = NULL, region = NULL, zone = NULL, phone = NULL, phone_failed_at = NULL,
+            source = NULL, latitude = NULL, longitude = NULL, consent = {NONE}, paused_until = NULL, under_pause = 0, status = {ACTIVE}, status_until = NULL, sunset_at = NULL, merged_into = NULL, gone = ?2 WHERE id = ?1"),
     )?
     .execute([contact, gone])?;
     for sql in [
@@ -119,7 +120,9 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "DELETE FROM score_entry WHERE contact_id = ?1",
         "DELETE FROM score_now WHERE contact_id = ?1",
         "DELETE FROM task WHERE contact_id = ?1",
-        "UPDATE delivery SET body = '', answer = '', contact_id = NULL, next_at = NULL, state = CASE state WHEN 0 THEN 2 ELSE state END WHERE contact_id = ?1",
+        formatcp!(
+            "UPDATE delivery SET body = '', answer = '', contact_id = NULL, next_at = NULL, state = CASE state WHEN {TOLD_WAITING} THEN {TOLD_GIVEN_UP} ELSE state END WHERE contact_id = ?1"
+        ),
         "DELETE FROM list_member WHERE contact_id = ?1",
         "DELETE FROM contact_tag WHERE contact_id = ?1",
         "DELETE FROM topic_left WHERE contact_id = ?1",
@@ -133,7 +136,9 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         "DELETE FROM silent WHERE contact_id = ?1",
         "DELETE FROM segment_member WHERE contact_id = ?1",
         "DELETE FROM before_image WHERE contact_id = ?1",
-        "UPDATE sign_up SET address = '', address_key = '', given_name = NULL, came_from = NULL, state = iif(state = 1, 5, state) WHERE contact_id = ?1",
+        formatcp!(
+            "UPDATE sign_up SET address = '', address_key = '', given_name = NULL, came_from = NULL, state = iif(state = {SIGN_UP_WAITING}, {SIGN_UP_ENDED}, state) WHERE contact_id = ?1"
+        ),
         "UPDATE event SET about = '' WHERE contact_id = ?1",
         "UPDATE send SET reply = NULL WHERE contact_id = ?1 AND reply IS NOT NULL",
         "UPDATE log_step SET reply = NULL WHERE send_id IN (SELECT id FROM send WHERE contact_id = ?1) AND reply IS NOT NULL",

@@ -1,7 +1,9 @@
 //! Letterheads: what messages take by reference, the keys they are signed with, and what a change reaches.
 
+use crate::codes::{MAILING_SENDING, MAILING_SENT};
 use crate::settings::{Tied, audit};
 use crate::{Result, StoreError};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
@@ -278,9 +280,11 @@ pub fn reach(c: &Connection, letterhead: i64) -> Result<Reach> {
     Ok(Reach {
         drafts: named("draft")?,
         planned: named("planned")?,
-        sent: c.query_row("SELECT count(*) FROM mailing WHERE letterhead_id = ?1 AND state IN ('sending', 'sent')", [letterhead], |r| {
-            r.get(0)
-        })?,
+        sent: c.query_row(
+            formatcp!("SELECT count(*) FROM mailing WHERE letterhead_id = ?1 AND state IN ({MAILING_SENDING}, {MAILING_SENT})"),
+            [letterhead],
+            |r| r.get(0),
+        )?,
     })
 }
 
@@ -361,4 +365,17 @@ pub fn end_key(c: &Connection, letterhead: i64, key: i64, now: Instant, person: 
         return Err(StoreError::Missing("signing key"));
     }
     audit(c, now, person, "signing key ended", "letterhead", letterhead, &format!("key {key}"))
+}
+
+/// The letterhead of a message's mailing, as it is now.
+///
+/// # Errors
+/// When there is no such message.
+pub fn of_send(c: &Connection, send: i64) -> Result<Letterhead> {
+    let id = c
+        .prepare_cached("SELECT m.letterhead_id FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1")?
+        .query_row([send], |r| r.get(0))
+        .optional()?
+        .ok_or(StoreError::Missing("message"))?;
+    one(c, id)
 }

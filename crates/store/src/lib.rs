@@ -22,6 +22,7 @@ pub mod backup;
 pub mod base_check;
 pub mod blocklists;
 pub mod clearing;
+mod codes;
 pub mod cohorts;
 pub mod consent;
 pub mod contacts;
@@ -91,6 +92,7 @@ pub mod webhooks;
 pub mod writer;
 
 pub use db::{Connection, Store, StoreError};
+pub use rusqlite::trace::TraceEvent;
 
 /// Result of a store call.
 pub type Result<T> = std::result::Result<T, StoreError>;

@@ -1,6 +1,8 @@
 //! Mail load, worked out once a day for everybody from their own messages; rules in [`rinse_core::load`].
 
+use crate::codes::{COMPLAINED, CONFIRMED, CONSENTED, RETIRED, WITHDRAWN};
 use crate::{Result, Store, settings};
+use const_format::formatcp;
 use rinse_core::load::{self, CELLS, Delivery};
 use rinse_core::report::Rate;
 use rinse_core::segment::evaluate::day_of;
@@ -60,8 +62,8 @@ fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) ->
     let blind = crate::machines::opens::unknown_domains(c)?;
     let since = (now + -90 * DAY).0;
     let mut s = c.prepare_cached(
-        "SELECT id, added_at, consent IN (2, 3) AND status <> 3, domain_id, consent = 6 AND consent_at > ?3, consent = 5 AND consent_at > ?3
-         FROM contact WHERE id BETWEEN ?1 AND ?2 AND gone IS NULL AND id % ?4 = 0 ORDER BY id",
+        formatcp!("SELECT id, added_at, consent IN ({CONSENTED}, {CONFIRMED}) AND status <> {RETIRED}, domain_id, consent = {COMPLAINED} AND consent_at > ?3, consent = {WITHDRAWN} AND consent_at > ?3
+         FROM contact WHERE id BETWEEN ?1 AND ?2 AND gone IS NULL AND id % ?4 = 0 ORDER BY id"),
     )?;
     let mut people: Vec<History> = s
         .query_map(params![from, to, since, step], |r| {

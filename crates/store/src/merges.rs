@@ -4,6 +4,7 @@
 //! address stays with it: its bounces, hence its mail status. Of consent the strictest holds. The other
 //! row stays, so that its links still work and its address still leads here.
 
+use crate::codes::{TRIAL_COLLECTING, TRIAL_PLANNED};
 use crate::contacts::{self, Profile};
 use crate::fields::{self, Stored};
 use crate::ledger::{self, Origin, Stated};
@@ -11,6 +12,7 @@ use crate::numbers::{self, Held};
 use crate::runs::{self, Image};
 use crate::tags::{self, Kind};
 use crate::{Result, StoreError, rollups, scores};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::channel::Channel;
@@ -62,9 +64,9 @@ fn must_be_free(c: &Connection, contact: i64) -> Result<()> {
     }
     let in_trial: bool = c
         .prepare_cached(
-            "SELECT EXISTS (SELECT 1 FROM roster r JOIN trial t ON t.id = r.trial_id WHERE r.contact_id = ?1 AND t.state IN ('planned', 'collecting'))
+            formatcp!("SELECT EXISTS (SELECT 1 FROM roster r JOIN trial t ON t.id = r.trial_id WHERE r.contact_id = ?1 AND t.state IN ({TRIAL_PLANNED}, {TRIAL_COLLECTING}))
                 OR EXISTS (SELECT 1 FROM hour_round d JOIN hour_trial t ON t.id = d.trial_id JOIN hour_roster r ON r.mailing_id = d.mailing_id
-                    WHERE r.contact_id = ?1 AND t.state = 'collecting')",
+                    WHERE r.contact_id = ?1 AND t.state = {TRIAL_COLLECTING})"),
         )?
         .query_row([contact], |r| r.get(0))?;
     if in_trial {

@@ -106,7 +106,7 @@ pub fn go_on(c: &Connection, send: i64, at: Instant) -> Result<Option<WentOn>> {
 
 /// Whose message it was (of a merged person's that stayed behind: who they are now), its topic, and the legal
 /// entity it came from.
-fn whose(c: &Connection, send: i64) -> Result<Option<(i64, Option<i64>, String)>> {
+pub(crate) fn whose(c: &Connection, send: i64) -> Result<Option<(i64, Option<i64>, String)>> {
     Ok(c.prepare_cached(
         "SELECT coalesce(k.merged_into, k.id), m.topic_id, l.entity FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id
          JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
@@ -160,7 +160,7 @@ pub enum Leaving {
 }
 
 /// Writes on a message that somebody left by it, and how; the earliest of each counts.
-fn left_by(c: &Connection, send: i64, how: Leaving, at: Instant) -> Result<()> {
+pub(crate) fn left_by(c: &Connection, send: i64, how: Leaving, at: Instant) -> Result<()> {
     let column = match how {
         Leaving::Topic => "topic_left_at",
         Leaving::Series => "series_left_at",
@@ -352,4 +352,12 @@ pub fn replies(c: &Connection, mailing: i64) -> Result<Vec<Reply>> {
 /// When the database fails.
 pub fn first_time(c: &Connection, digest: &[u8], at: Instant, kind: &str, send: Option<i64>) -> Result<bool> {
     Ok(c.prepare_cached("INSERT INTO inbound VALUES (?1,?2,?3,?4) ON CONFLICT DO NOTHING")?.execute(params![digest, at.0, kind, send])? > 0)
+}
+
+/// Whose message it is.
+///
+/// # Errors
+/// When the database fails.
+pub fn person_of(c: &Connection, send: i64) -> Result<Option<i64>> {
+    Ok(whose(c, send)?.map(|w| w.0))
 }

@@ -3,6 +3,8 @@
 //! in assignment, counting or test is wrong.
 
 use crate::Result;
+use crate::codes::MAILING_SENT;
+use const_format::formatcp;
 use rinse_core::report::Rate;
 use rinse_core::stats::Arm;
 use rinse_core::stats::two_proportions::score_test;
@@ -48,7 +50,7 @@ pub fn begin(c: &Connection, mailing: i64, seed: u64, now: Instant) -> Result<()
 pub fn read_due(c: &Connection, now: Instant) -> Result<Vec<(i64, Vec<Found>)>> {
     let due: Vec<(i64, i64)> = c
         .prepare_cached(
-            "SELECT mailing_id, seed FROM self_check JOIN mailing m ON m.id = mailing_id WHERE read_at IS NULL AND m.state = 'sent' AND m.finished_at + ?2 <= ?1",
+            formatcp!("SELECT mailing_id, seed FROM self_check JOIN mailing m ON m.id = mailing_id WHERE read_at IS NULL AND m.state = {MAILING_SENT} AND m.finished_at + ?2 <= ?1"),
         )?
         .query_map([now.0, WINDOW], |r| Ok((r.get(0)?, r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
@@ -72,7 +74,9 @@ pub fn keep(c: &Connection, found: &[(i64, Vec<Found>)], now: Instant) -> Result
 /// # Errors
 /// When the database fails.
 pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
-    let sql = "SELECT min(m.finished_at) FROM self_check JOIN mailing m ON m.id = mailing_id WHERE read_at IS NULL AND m.state = 'sent'";
+    let sql = formatcp!(
+        "SELECT min(m.finished_at) FROM self_check JOIN mailing m ON m.id = mailing_id WHERE read_at IS NULL AND m.state = {MAILING_SENT}"
+    );
     let finished: Option<i64> = c.prepare_cached(sql)?.query_row([], |r| r.get(0))?;
     Ok(finished.map(|at| Instant(at + WINDOW)))
 }

@@ -4,6 +4,9 @@
 use crate::Result;
 use crate::clearing::record::Recorder;
 use crate::clearing::{Clearance, Decided, person};
+use crate::codes::{
+    ACTIVE, MAILING_PLANNED, MAILING_SENDING, MAILING_SENT, RESTING, SIGN_UP_WAITING, TRIAL_COLLECTING, TRIAL_READ, TRIAL_ROLLING,
+};
 use crate::figures::place;
 use crate::flow;
 use crate::send_state::{ACCEPTED, BETWEEN, DEFERRED, DUE, FAILED, HANDING_OVER, HELD, IN_DOUBT, NOT_SENT, OPEN, UNTRIED, WAITING};
@@ -36,6 +39,7 @@ pub enum Phase {
 
 /// Why a send ended that no rule barred.
 pub const HOUR_PASSED: &str = "their hour had passed when the mailing began";
+pub const HELD_AT_THEIR_HOUR: &str = "a rule would have held it at the hour they were drawn to";
 pub const CANCELLED: &str = "cancelled before it was their turn";
 pub const WARMED_TOO_LONG: &str = "the warm-up of the sender's domain would have kept it longer than the mailing waits";
 
@@ -258,7 +262,7 @@ pub fn clear_anew(c: &Connection, domain: Option<i64>, now: Instant) -> Result<u
 /// When the database fails.
 pub fn begin(c: &Connection, mailing: i64, now: Instant) -> Result<bool> {
     let began = c.execute(
-        "UPDATE mailing SET state = 'sending', recording = 1, started_at = coalesce(started_at, ?2) WHERE id = ?1 AND state = 'planned'",
+        formatcp!("UPDATE mailing SET state = {MAILING_SENDING}, recording = 1, started_at = coalesce(started_at, ?2) WHERE id = ?1 AND state = {MAILING_PLANNED}"),
         [mailing, now.0],
     )?;
     if began > 0 {
@@ -351,9 +355,15 @@ pub struct Outgoing {
 /// Who was handed out to another system counts as nobody's after this, unless its log tells that they were sent it.
 const TOLD_WITHIN: i64 = 14 * rinse_core::DAY;
 
+/// When the hour comes that somebody was drawn to in a round.
+fn hour_of(c: &Connection, mailing: i64, contact: i64) -> Result<Option<Instant>> {
+    let mut s = c.prepare_cached("SELECT due FROM hour_roster WHERE mailing_id = ?1 AND contact_id = ?2")?;
+    Ok(s.query_row([mailing, contact], |r| r.get(0)).optional()?.map(Instant))
+}
+
 /// The mailings on their way that another system sends.
 fn sent_by_another(c: &Connection) -> Result<std::collections::HashSet<i64>> {
-    let mut s = c.prepare_cached("SELECT id FROM mailing WHERE handed_out = 1 AND state = 'sending'")?;
+    let mut s = c.prepare_cached(formatcp!("SELECT id FROM mailing WHERE handed_out = 1 AND state = {MAILING_SENDING}"))?;
     Ok(s.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -434,16 +444,23 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 e.insert((loaded, recorder, enroller))
             }
         };
-        let outcome = person::at_handover(c, loaded, out.contact, out.send, now, Instant(give_up))?;
+        // Whoever is drawn to an hour is on another system's list before it: they are cleared for their hour.
+        let hour = if elsewhere { hour_of(c, out.mailing, out.contact)? } else { None };
+        let goes_at = hour.map_or(now, |due| due.max(now));
+        let outcome = person::at_handover(c, loaded, out.contact, out.send, goes_at, Instant(give_up))?;
         recorder.write(c, &loaded.version, out.mailing, out.contact, now, outcome)?;
         match outcome {
+            Outcome::Held(..) if hour.is_some() => {
+                c.prepare_cached(formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE id = ?1"))?
+                    .execute(params![out.send, HELD_AT_THEIR_HOUR])?;
+            }
             // Another system sends it: they are on its list from now on, and count.
             Outcome::Cleared if elsewhere => {
                 c.prepare_cached(&format!(
                     "UPDATE send SET state = {ACCEPTED}, at = ?2, give_up_at = ?3, reason = NULL, rules_version = ?4, opens_unknown = {} WHERE id = ?1",
                     crate::machines::opens::OF_ITS_DOMAIN
                 ))?
-                .execute(params![out.send, now.0, (now + TOLD_WITHIN).0, loaded.version.id])?;
+                .execute(params![out.send, goes_at.0, (goes_at + TOLD_WITHIN).0, loaded.version.id])?;
             }
             Outcome::Cleared => {
                 // What is tried again stays what it was, whatever became of the trial meanwhile.
@@ -680,17 +697,20 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
         .query_row([], |r| r.get(0))
         .optional()?;
     let mailings: Option<i64> = c
-        .prepare_cached("SELECT min(planned_at) FROM mailing WHERE state = 'planned' AND paused_at IS NULL")?
+        .prepare_cached(formatcp!("SELECT min(planned_at) FROM mailing WHERE state = {MAILING_PLANNED} AND paused_at IS NULL"))?
         .query_row([], |r| r.get(0))?;
     let trials: Option<i64> = c
-        .prepare_cached(
-            "SELECT min(CASE state WHEN 'collecting' THEN min(coalesce(reading_due, next_look), coalesce(next_look, reading_due))
+        .prepare_cached(formatcp!(
+            "SELECT min(CASE state WHEN {TRIAL_COLLECTING} THEN min(coalesce(reading_due, next_look), coalesce(next_look, reading_due))
                 ELSE rollout_at - at_pilot_hour * (json_extract(plan, '$.per_arm') IS NULL) * ?1 END)
-             FROM trial WHERE state = 'collecting' AND coalesce(reading_due, next_look) IS NOT NULL OR state = 'rolling'",
-        )?
+             FROM trial WHERE state = {TRIAL_COLLECTING} AND coalesce(reading_due, next_look) IS NOT NULL OR state = {TRIAL_ROLLING}"
+        ))?
         .query_row([CLOCK_CHANGE], |r| r.get(0))?;
-    let rests: Option<i64> = c.prepare_cached("SELECT min(status_until) FROM contact WHERE status = 1")?.query_row([], |r| r.get(0))?;
-    let invitations: Option<i64> = c.prepare_cached("SELECT min(due_at) FROM sign_up WHERE state = 1")?.query_row([], |r| r.get(0))?;
+    let rests: Option<i64> = c
+        .prepare_cached(formatcp!("SELECT min(status_until) FROM contact WHERE status = {RESTING} AND status <> {ACTIVE}"))?
+        .query_row([], |r| r.get(0))?;
+    let invitations: Option<i64> =
+        c.prepare_cached(formatcp!("SELECT min(due_at) FROM sign_up WHERE state = {SIGN_UP_WAITING}"))?.query_row([], |r| r.get(0))?;
     let checks = crate::self_check::next_due(c)?.map(|at| at.0);
     let reserved: Option<i64> = c
         .prepare_cached(formatcp!(
@@ -706,10 +726,23 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
 /// When the database fails.
 pub fn finish(c: &Connection, now: Instant) -> Result<()> {
     c.prepare_cached(formatcp!(
-        "UPDATE mailing SET state = 'sent', finished_at = ?1 WHERE state = 'sending' AND NOT recording
+        "UPDATE mailing SET state = {MAILING_SENT}, finished_at = ?1 WHERE state = {MAILING_SENDING} AND NOT recording
          AND NOT EXISTS (SELECT 1 FROM send WHERE mailing_id = mailing.id AND state IN ({OPEN}))
-         AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id AND state IN ('collecting', 'read', 'rolling'))"
+         AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id AND state IN ({TRIAL_COLLECTING}, {TRIAL_READ}, {TRIAL_ROLLING}))"
     ))?
     .execute([now.0])?;
     Ok(())
+}
+
+/// How a message goes, and the domain that it is from.
+///
+/// # Errors
+/// When there is no such message.
+pub fn sent_from(c: &Connection, send: i64) -> Result<(Channel, String)> {
+    let (As(channel), from): (As<Channel>, String) = c
+        .prepare_cached(
+            "SELECT s.channel, l.from_address FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1",
+        )?
+        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    Ok((channel, from.rsplit_once('@').map_or_else(String::new, |(_, domain)| domain.to_owned())))
 }

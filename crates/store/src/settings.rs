@@ -76,3 +76,11 @@ pub fn test_answered(c: &Connection, id: i64, reply: &str) -> Result<()> {
     c.execute("UPDATE test_send SET reply = ?2 WHERE id = ?1", params![id, reply])?;
     Ok(())
 }
+
+/// The newest instant in the audit trail.
+///
+/// # Errors
+/// When the database fails.
+pub fn newest_audit(c: &Connection) -> Result<Option<Instant>> {
+    Ok(c.query_row("SELECT max(at) FROM audit", [], |r| r.get::<_, Option<i64>>(0))?.map(Instant))
+}

@@ -1,13 +1,15 @@
 //! Sign-ups: from the form to the confirmation, with what the person was shown.
 
+use crate::codes::{SIGN_UP_ENDED, SIGN_UP_HANDING_OVER, SIGN_UP_INVITED, SIGN_UP_NONE, SIGN_UP_WAITING};
 use crate::erasure::{self, Tombstones};
 use crate::ledger::{self, Grant, Origin};
 use crate::suppression::{self, Target};
 use crate::{Result, StoreError, contacts};
+use const_format::formatcp;
 use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
 use rinse_core::consent::{Act, Consent};
-use rinse_core::invitation::{ANSWERS_WITHIN, alive, limited};
+use rinse_core::invitation::{ANSWERS_WITHIN, State, alive, limited};
 use rinse_core::report::Rate;
 use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -69,7 +71,12 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
         .ok_or(StoreError::Missing("letterhead"))?;
     let wording = wording(c, f.letterhead)?;
     let evidence = wording.as_ref().map_or_else(|| f.came_by.to_owned(), |w| format!("{}, consent wording version {}", f.came_by, w.1));
-    let to_address = instants(c, "SELECT at FROM sign_up WHERE address_key = ?1 AND at > ?2 AND state <> 0", &f.address.key, now + -DAY)?;
+    let to_address = instants(
+        c,
+        formatcp!("SELECT at FROM sign_up WHERE address_key = ?1 AND at > ?2 AND state <> {SIGN_UP_NONE}"),
+        &f.address.key,
+        now + -DAY,
+    )?;
     let from_sender = match &f.came_from {
         Some(from) => instants(c, "SELECT at FROM sign_up WHERE came_from = ?1 AND at > ?2", from, now + -HOUR)?,
         None => Vec::new(),
@@ -100,7 +107,7 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
             leave_unchosen(c, id, &f.topics, now, &origin)?;
         }
     }
-    let state = i64::from(double && why.is_none());
+    let state = if double && why.is_none() { State::Waiting } else { State::None };
     Ok(c.query_row(
         "INSERT INTO sign_up (at, letterhead_id, address, address_key, given_name, topics, wording_id, came_by, came_from, contact_id, is_new, state, why, due_at)
          VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?1) RETURNING id",
@@ -116,7 +123,7 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
             f.came_from,
             contact,
             known.is_none(),
-            state,
+            state as i64,
             why.unwrap_or_default()
         ],
         |r| r.get(0),
@@ -169,10 +176,12 @@ pub struct Invitation {
 /// # Errors
 /// When the database fails.
 pub fn claim(c: &Connection, now: Instant) -> Result<(Vec<Invitation>, usize)> {
-    c.prepare_cached("UPDATE sign_up SET state = 5, why = 'it waited for more than a day' WHERE state = 1 AND at <= ?1")?
-        .execute([(now + -ANSWERS_WITHIN).0])?;
+    c.prepare_cached(formatcp!(
+        "UPDATE sign_up SET state = {SIGN_UP_ENDED}, why = 'it waited for more than a day' WHERE state = {SIGN_UP_WAITING} AND at <= ?1"
+    ))?
+    .execute([(now + -ANSWERS_WITHIN).0])?;
     let mut s = c.prepare_cached(
-        "SELECT id, letterhead_id, address, given_name, address_key FROM sign_up WHERE state = 1 AND due_at <= ?1 ORDER BY id LIMIT 100",
+        formatcp!("SELECT id, letterhead_id, address, given_name, address_key FROM sign_up WHERE state = {SIGN_UP_WAITING} AND due_at <= ?1 ORDER BY id LIMIT 100"),
     )?;
     let waiting: Vec<(Invitation, String)> = s
         .query_map([now.0], |r| {
@@ -183,10 +192,12 @@ pub fn claim(c: &Connection, now: Instant) -> Result<(Vec<Invitation>, usize)> {
     let (mut found, looked_at) = (Vec::new(), waiting.len());
     for (i, key) in waiting {
         if let Some(why) = barred(c, contacts::id_of(c, &key)?, &key, i.letterhead, now)? {
-            c.prepare_cached("UPDATE sign_up SET state = 5, why = ?2 WHERE id = ?1")?.execute(params![i.sign_up, why])?;
+            c.prepare_cached(formatcp!("UPDATE sign_up SET state = {SIGN_UP_ENDED}, why = ?2 WHERE id = ?1"))?
+                .execute(params![i.sign_up, why])?;
             continue;
         }
-        c.prepare_cached("UPDATE sign_up SET state = 2, tries = tries + 1, invited_at = ?2 WHERE id = ?1")?.execute([i.sign_up, now.0])?;
+        c.prepare_cached(formatcp!("UPDATE sign_up SET state = {SIGN_UP_HANDING_OVER}, tries = tries + 1, invited_at = ?2 WHERE id = ?1"))?
+            .execute([i.sign_up, now.0])?;
         found.push(i);
     }
     Ok((found, looked_at))
@@ -200,13 +211,13 @@ pub fn answered(c: &Connection, sign_up: i64, reply: &Reply, now: Instant) -> Re
     let tries: i64 = c.prepare_cached("SELECT tries FROM sign_up WHERE id = ?1")?.query_row([sign_up], |r| r.get(0))?;
     // Greylisting only asks to come again.
     let (state, due) = match crate::sends::next_try(tries).filter(|_| reply.try_again()) {
-        _ if reply.accepted() => (3, now),
-        Some(wait) => (1, now + wait),
-        None => (5, now),
+        _ if reply.accepted() => (State::Invited, now),
+        Some(wait) => (State::Waiting, now + wait),
+        None => (State::Ended, now),
     };
     let why = if reply.accepted() { String::new() } else { reply.line().chars().take(300).collect() };
-    c.prepare_cached("UPDATE sign_up SET state = ?2, why = ?3, due_at = ?4 WHERE id = ?1 AND state = 2")?
-        .execute(params![sign_up, state, why, due.0])?;
+    c.prepare_cached(formatcp!("UPDATE sign_up SET state = ?2, why = ?3, due_at = ?4 WHERE id = ?1 AND state = {SIGN_UP_HANDING_OVER}"))?
+        .execute(params![sign_up, state as i64, why, due.0])?;
     Ok(())
 }
 
@@ -216,8 +227,10 @@ pub fn answered(c: &Connection, sign_up: i64, reply: &Reply, now: Instant) -> Re
 /// When the database fails.
 pub fn came_back(c: &Connection, sign_up: i64, reply: &Reply) -> Result<()> {
     let why: String = format!("it came back: {}", reply.line()).chars().take(300).collect();
-    c.prepare_cached("UPDATE sign_up SET state = 5, why = ?2 WHERE id = ?1 AND state = 3 AND confirmed_at IS NULL")?
-        .execute(params![sign_up, why])?;
+    c.prepare_cached(formatcp!(
+        "UPDATE sign_up SET state = {SIGN_UP_ENDED}, why = ?2 WHERE id = ?1 AND state = {SIGN_UP_INVITED} AND confirmed_at IS NULL"
+    ))?
+    .execute(params![sign_up, why])?;
     Ok(())
 }
 
@@ -327,7 +340,7 @@ pub struct Waiting {
 /// When the database fails.
 pub fn confirmation_rate(c: &Connection, now: Instant) -> Result<Rate> {
     let (of, n): (i64, i64) = c.query_row(
-        "SELECT count(*), count(confirmed_at) FROM sign_up WHERE state = 3 AND (confirmed_at IS NOT NULL OR invited_at <= ?1)",
+        formatcp!("SELECT count(*), count(confirmed_at) FROM sign_up WHERE state = {SIGN_UP_INVITED} AND (confirmed_at IS NOT NULL OR invited_at <= ?1)"),
         [(now + -rinse_core::invitation::LIVES).0],
         |r| Ok((r.get(0)?, r.get(1)?)),
     )?;

@@ -255,3 +255,12 @@ pub fn labels_of(c: &Connection, mailing: i64) -> Result<Vec<String>> {
         c.prepare_cached("SELECT l.name FROM label l JOIN mailing_label m ON m.label_id = l.id WHERE m.mailing_id = ?1 ORDER BY 1")?;
     Ok(s.query_map([mailing], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
+
+/// The people of a list, ascending.
+///
+/// # Errors
+/// When the database fails.
+pub fn on_list(c: &Connection, list: i64) -> Result<Vec<i64>> {
+    let mut s = c.prepare_cached("SELECT contact_id FROM list_member WHERE list_id = ?1 ORDER BY contact_id")?;
+    Ok(s.query_map([list], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}

@@ -5,9 +5,11 @@ mod waiting;
 pub(crate) use waiting::placed;
 pub use waiting::{moved, put, waiting};
 
+use crate::codes::TRIAL_COLLECTING;
 use crate::flow::{self, Counted};
 use crate::stored::As;
 use crate::{Result, StoreError, settings};
+use const_format::formatcp;
 use rinse_core::bounce::Reply;
 use rinse_core::code::Code;
 use rinse_core::delivery::warm_up::{Because, Counts, Room, Rule, next, words};
@@ -88,8 +90,8 @@ pub fn begin(c: &Connection, domain: &str, rule: Rule, now: Instant, person: Opt
     }
     // Rounds lose nothing to a ceiling, or the hours couldn't be compared.
     let round = const_format::concatcp!(
-        "SELECT m.name FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id JOIN mailing m ON m.id = r.mailing_id JOIN letterhead l ON l.id = m.letterhead_id
-         WHERE t.state = 'collecting' AND r.missed IS NULL AND m.finished_at IS NULL AND ",
+        formatcp!("SELECT m.name FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id JOIN mailing m ON m.id = r.mailing_id JOIN letterhead l ON l.id = m.letterhead_id
+         WHERE t.state = {TRIAL_COLLECTING} AND r.missed IS NULL AND m.finished_at IS NULL AND "),
         DOMAIN,
         " = ?1 LIMIT 1"
     );

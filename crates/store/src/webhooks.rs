@@ -1,8 +1,11 @@
 //! Other systems that are told what happened: where, with what secret, and every message's fate.
 
+use crate::codes::{TOLD_DELIVERED, TOLD_GIVEN_UP, TOLD_WAITING};
+use crate::stored::As;
 use crate::{Result, StoreError, settings};
+use const_format::formatcp;
 use rinse_core::Instant;
-use rinse_core::webhook::{Outcome, again_after, outcome};
+use rinse_core::webhook::{Outcome, State, again_after, outcome};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -24,8 +27,8 @@ pub struct Webhook {
 /// When the database fails.
 pub fn all(c: &Connection) -> Result<Vec<Webhook>> {
     let mut s = c.prepare_cached(
-        "SELECT w.id, w.name, w.url, w.ended_at, w.why_ended, count(*) FILTER (WHERE d.state = 0), count(*) FILTER (WHERE d.state = 1),
-            count(*) FILTER (WHERE d.state = 2) FROM webhook w LEFT JOIN delivery d ON d.webhook_id = w.id GROUP BY w.id ORDER BY w.ended_at IS NOT NULL, w.name",
+        formatcp!("SELECT w.id, w.name, w.url, w.ended_at, w.why_ended, count(*) FILTER (WHERE d.state = {TOLD_WAITING}), count(*) FILTER (WHERE d.state = {TOLD_DELIVERED}),
+            count(*) FILTER (WHERE d.state = {TOLD_GIVEN_UP}) FROM webhook w LEFT JOIN delivery d ON d.webhook_id = w.id GROUP BY w.id ORDER BY w.ended_at IS NOT NULL, w.name"),
     )?;
     Ok(s.query_map([], |r| {
         Ok(Webhook {
@@ -102,7 +105,12 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
 
 fn close(c: &Connection, id: i64, why: &str, now: Instant) -> Result<()> {
     c.execute("UPDATE webhook SET ended_at = ?2, why_ended = ?3 WHERE id = ?1 AND ended_at IS NULL", params![id, now.0, why])?;
-    c.execute("UPDATE delivery SET state = 2, next_at = NULL, answer = ?2 WHERE webhook_id = ?1 AND state = 0", params![id, why])?;
+    c.execute(
+        formatcp!(
+            "UPDATE delivery SET state = {TOLD_GIVEN_UP}, next_at = NULL, answer = ?2 WHERE webhook_id = ?1 AND state = {TOLD_WAITING}"
+        ),
+        params![id, why],
+    )?;
     Ok(())
 }
 
@@ -186,17 +194,17 @@ pub fn tried(c: &Connection, id: i64, status: Option<u16>, answer: &str, now: In
         )?
         .query_row(params![id, status, answer, now.0], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let (state, next) = match outcome(status) {
-        Outcome::Delivered => (1, None),
+        Outcome::Delivered => (State::Delivered, None),
         Outcome::Gone => {
             close(c, webhook, "the receiver wants no more (410)", now)?;
-            (2, None)
+            (State::GivenUp, None)
         }
         Outcome::Again => match again_after(tries) {
-            Some(wait) => (0, Some(now.0 + wait)),
-            None => (2, None),
+            Some(wait) => (State::Waiting, Some(now.0 + wait)),
+            None => (State::GivenUp, None),
         },
     };
-    c.prepare_cached("UPDATE delivery SET state = ?2, next_at = ?3 WHERE id = ?1")?.execute(params![id, state, next])?;
+    c.prepare_cached("UPDATE delivery SET state = ?2, next_at = ?3 WHERE id = ?1")?.execute(params![id, As(state), next])?;
     Ok(())
 }
 
@@ -212,7 +220,7 @@ pub struct Delivery {
     pub next_at: Option<i64>,
     pub tries: i64,
     /// waiting, delivered, given up
-    pub state: &'static str,
+    pub state: String,
     pub status: Option<i64>,
     pub answer: String,
     pub body: String,
@@ -236,7 +244,7 @@ pub fn log(c: &Connection) -> Result<Vec<Delivery>> {
             tried_at: r.get(4)?,
             next_at: r.get(5)?,
             tries: r.get(6)?,
-            state: ["waiting", "delivered", "given up"][usize::try_from(r.get::<_, i64>(7)?).unwrap_or(0).min(2)],
+            state: r.get::<_, As<State>>(7)?.0.to_string(),
             status: r.get(8)?,
             answer: r.get(9)?,
             body: r.get(10)?,
@@ -251,11 +259,11 @@ pub fn log(c: &Connection) -> Result<Vec<Delivery>> {
 /// When it isn't given up, its webhook has ended, or its person is gone.
 pub fn again(c: &Connection, id: i64, now: Instant) -> Result<()> {
     let found: Option<bool> = c
-        .query_row("SELECT d.state = 2 AND w.ended_at IS NULL AND d.body <> '' FROM delivery d JOIN webhook w ON w.id = d.webhook_id WHERE d.id = ?1", [id], |r| r.get(0))
+        .query_row(formatcp!("SELECT d.state = {TOLD_GIVEN_UP} AND w.ended_at IS NULL AND d.body <> '' FROM delivery d JOIN webhook w ON w.id = d.webhook_id WHERE d.id = ?1"), [id], |r| r.get(0))
         .optional()?;
     if !found.ok_or(StoreError::Missing("message"))? {
         return Err(StoreError::Refused("Only a message that was given up, to a webhook in use, can be tried again.".into()));
     }
-    c.execute("UPDATE delivery SET state = 0, tries = 0, next_at = ?2 WHERE id = ?1", params![id, now.0])?;
+    c.execute(formatcp!("UPDATE delivery SET state = {TOLD_WAITING}, tries = 0, next_at = ?2 WHERE id = ?1"), params![id, now.0])?;
     Ok(())
 }

@@ -1,5 +1,6 @@
 //! The interface in a real browser, one journey a file. All of them are one program: linking each apart took longer than running it.
 
+mod another_sender;
 mod base;
 mod clearance;
 mod delivery;

@@ -6116,7 +6116,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A list as CSV: address, key, arm, given and family name, country, and the fields that are asked for. */
+        /**
+         * A list as CSV: address, key, arm, given and family name, country, of a round of an hour trial the hour, time zone and instant, and the fields that
+         *     are asked for.
+         */
         get: {
             parameters: {
                 query?: {
@@ -6124,6 +6127,10 @@ export interface paths {
                     arm?: number;
                     /** @description 0 the whole mailing, 1 the pilot of a trial, 2 its rollout, 3 those who get the other arms as a check of that. */
                     phase?: number;
+                    /** @description Of a round of an hour trial: those who were drawn to this hour of their day. */
+                    hour?: number;
+                    /** @description Of a round: those of this time zone. */
+                    zone?: string;
                     /** @description Numbers of custom fields that stand in columns of their own, with commas between. */
                     fields?: string;
                 };
@@ -15032,9 +15039,15 @@ export interface components {
             arm: number;
             /**
              * Format: int64
-             * @description … and of these with the message of another arm.
+             * @description … and of these with the message of another arm, or at another hour than theirs.
              */
             crossed: number;
+            /**
+             * Format: int64
+             * @description Of a round of an hour trial: the hour they were drawn to, their time zone, and when that is (milliseconds since 1970). Nothing: they weren't
+             *     drawn, and go at the usual hour.
+             */
+            hour?: number | null;
             /** @description The key under which the other system tells of it. */
             key: string;
             /**
@@ -15047,6 +15060,8 @@ export interface components {
              * @description 0 the whole mailing, 1 the pilot of a trial, 2 its rollout, 3 those who get the other arms as a check of that.
              */
             phase: number;
+            /** Format: int64 */
+            sends_at?: number | null;
             /**
              * Format: int64
              * @description Still to be put on it: held, or not due yet.
@@ -15057,6 +15072,7 @@ export interface components {
              * @description … of whom its log tells that they were sent it …
              */
             told: number;
+            zone?: string | null;
         };
         Handed: {
             /**
@@ -15107,6 +15123,7 @@ export interface components {
         };
         /** @description What the analyst decided on a staged file. */
         HistoryDecision: {
+            by_subject?: boolean;
             header: boolean;
             mapping: components["schemas"]["HistoryMapping"];
             month_first?: boolean;
@@ -15118,11 +15135,13 @@ export interface components {
          * @description A column of a table of events.
          * @enum {string}
          */
-        HistoryEventColumn: "address" | "mailing" | "kind" | "at" | "agent" | "link" | "reply" | "amount" | "currency" | "key";
+        HistoryEventColumn: "address" | "mailing" | "subject" | "kind" | "at" | "agent" | "link" | "reply" | "amount" | "currency" | "key";
         /** @description A file of past mailings or of what became of them. */
         HistoryFile: {
             /** Format: int64 */
             applied_at?: number | null;
+            /** @description It names no mailings: they are those that were proposed by subject and hour. */
+            by_subject: boolean;
             delimiter: string;
             /**
              * Format: int64
@@ -15212,6 +15231,16 @@ export interface components {
              * @default 0
              */
             people: number;
+            /**
+             * @description The first of the mailings that its subjects and hours come to, where it names none …
+             * @default []
+             */
+            proposed: components["schemas"]["ProposedMailing"][];
+            /**
+             * @description … and how many there are.
+             * @default 0
+             */
+            proposed_in_all: number;
             /**
              * @description Refused rows by why.
              * @default {}
@@ -17479,6 +17508,23 @@ export interface components {
             /** @description Why they change. */
             note: string;
             rules: components["schemas"]["MachineRules"];
+        };
+        /** @description A mailing as it is proposed. */
+        ProposedMailing: {
+            /**
+             * Format: int64
+             * @description The hour of its first message, and that of its last (milliseconds since 1970).
+             */
+            from: number;
+            key: string;
+            /**
+             * Format: int64
+             * @description Rows that say that a message went.
+             */
+            rows: number;
+            subject: string;
+            /** Format: int64 */
+            until: number;
         };
         ProposedPolicy: {
             /** @description Why. */

@@ -14,6 +14,8 @@ use utoipa::ToSchema;
 pub enum EventColumn {
     Address,
     Mailing,
+    /// The mailing's subject, where the log has no key of it.
+    Subject,
     Kind,
     At,
     Agent,
@@ -78,6 +80,7 @@ const EVENTS: Names<EventColumn> = &[
             "campagna",
         ],
     ),
+    (EventColumn::Subject, SUBJECTS),
     (
         EventColumn::Kind,
         &[
@@ -167,6 +170,9 @@ const EVENTS: Names<EventColumn> = &[
     (EventColumn::Key, &["id", "key", "eventid", "eventkey", "uuid", "orderid", "ordernumber", "bestellnummer"]),
 ];
 
+const SUBJECTS: &[&str] =
+    &["subject", "subjectline", "betreff", "betreffzeile", "objet", "asunto", "oggetto", "assunto", "onderwerp", "amne", "emne"];
+
 const MAILINGS: Names<MailingColumn> = &[
     (
         MailingColumn::Key,
@@ -204,10 +210,7 @@ const MAILINGS: Names<MailingColumn> = &[
             "navn",
         ],
     ),
-    (
-        MailingColumn::Subject,
-        &["subject", "subjectline", "betreff", "betreffzeile", "objet", "asunto", "oggetto", "assunto", "onderwerp", "amne", "emne"],
-    ),
+    (MailingColumn::Subject, SUBJECTS),
     (
         MailingColumn::Topic,
         &["topic", "category", "type", "list", "thema", "rubrik", "kategorie", "sujet", "tema", "argomento", "onderdeel", "amnesomrade"],

@@ -6,6 +6,7 @@
 
 pub mod columns;
 pub mod course;
+pub mod proposed;
 pub mod times;
 mod told;
 
@@ -199,6 +200,8 @@ pub struct Event {
     pub address: Address,
     /// The other system's key of the mailing; empty where the log has none.
     pub mailing: String,
+    /// What its mailing was called, for one without a key; empty where the log has none.
+    pub subject: String,
     pub kind: Kind,
     pub at: Instant,
     /// The event's own key; empty where it has none.
@@ -243,6 +246,7 @@ pub fn event(cells: &[&str], columns: &[Option<EventColumn>], times: &Times) -> 
     Ok(Event {
         address,
         mailing: mailing.to_owned(),
+        subject: kept(EventColumn::Subject, 400),
         kind,
         at,
         key: kept(EventColumn::Key, 200),

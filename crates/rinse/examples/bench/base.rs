@@ -123,7 +123,7 @@ fn make(folder: &Path) {
     let c = Connection::open(folder.join("rinse.db")).expect("the file opens");
     c.execute_batch(
         "PRAGMA synchronous = OFF; PRAGMA cache_size = -400000; PRAGMA temp_store = FILE; PRAGMA wal_autocheckpoint = 50000;
-         DROP INDEX send_recent; DROP INDEX send_contact; DROP INDEX response_send; DROP INDEX field_value_contact; DROP INDEX list_member_contact;
+         DROP INDEX send_recent; DROP INDEX send_contact; DROP INDEX field_value_contact; DROP INDEX list_member_contact;
          DROP INDEX contact_family; DROP INDEX contact_given; DROP INDEX contact_domain;
          INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1,'a','a','a','a','a','a','a'); INSERT INTO list (id, name, made_at) VALUES (1,'Tide notes readers',0), (2,'Boat days',0), (3,'Members',0);
          INSERT INTO tag (id, name, made_at) VALUES (1,'Guest',0), (2,'Patron',0); INSERT INTO topic (name) VALUES ('Tide notes'), ('Boat days');
@@ -203,7 +203,7 @@ fn make(folder: &Path) {
     }
     c.execute_batch(
         "CREATE INDEX send_recent ON send (at, contact_id, mailing_id, state, handed_at) WHERE class = 1; CREATE INDEX send_contact ON send (contact_id, id);
-         CREATE INDEX response_send ON response (send_id, kind); CREATE INDEX field_value_contact ON field_value (contact_id, field_id);
+         CREATE INDEX field_value_contact ON field_value (contact_id, field_id);
          CREATE INDEX list_member_contact ON list_member (contact_id); CREATE INDEX contact_family ON contact (family_name COLLATE NOCASE, id);
          CREATE INDEX contact_given ON contact (given_name COLLATE NOCASE, id); CREATE INDEX contact_domain ON contact (domain_id, id);
          PRAGMA wal_checkpoint(TRUNCATE);",

@@ -194,17 +194,14 @@ impl Engine {
         let engine = self.clone();
         self.store
             .read(move |c| {
-                let mut s = c.prepare_cached("SELECT l.from_address, s.channel FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1")?;
                 sends
                     .into_iter()
                     .map(|send| {
-                        let (from, channel): (String, i64) = s.query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
+                        let (channel, domain) = sends::sent_from(c, send)?;
                         let number = engine.signer.message(send);
-                        let held = if channel == Channel::Text.code() {
-                            engine.texts.holds(&number)
-                        } else {
-                            let domain = from.rsplit_once('@').map_or("", |(_, d)| d);
-                            engine.transport.holds(&format!("{number}@{domain}"))
+                        let held = match channel {
+                            Channel::Text => engine.texts.holds(&number),
+                            Channel::Email => engine.transport.holds(&format!("{number}@{domain}")),
                         };
                         Ok((send, held))
                     })

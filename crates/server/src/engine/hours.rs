@@ -12,7 +12,15 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Each person's own turn; none: it has passed, and they get nothing.
-type OwnHours = HashMap<i64, Option<Instant>>;
+type Turns = HashMap<i64, Option<Instant>>;
+
+/// When people get a mailing that goes at their hours.
+#[derive(Clone)]
+pub(super) struct OwnHours {
+    pub(super) turns: Arc<Turns>,
+    /// Another system sends it: whoever was drawn is on its lists at once, cleared for their hour as they are put on them.
+    pub(super) at_once: bool,
+}
 
 /// People put on a roster by one change.
 const AT_ONCE: usize = 2_000;
@@ -20,11 +28,15 @@ const AT_ONCE: usize = 2_000;
 impl Engine {
     /// When each person's hour comes, of a mailing that is a round, drawn now or before a restart, or that goes at the best hour. None: it
     /// is neither, or can't be drawn.
-    pub(super) async fn own_hours(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<Arc<OwnHours>>> {
+    pub(super) async fn own_hours(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<OwnHours>> {
         let Some((round, plan)) = self.store.read(move |c| hour_trials::round_of(c, mailing)).await? else {
             return self.best_hours(mailing, done, now).await;
         };
-        let own = |seats: &[(Drawn, Instant)]| Some(Arc::new(seats.iter().map(|(d, due)| (d.contact, Some(*due))).collect()));
+        let at_once = round.handed_out;
+        let own = |seats: &[(Drawn, Instant)]| {
+            let turns = seats.iter().map(|(d, due)| (d.contact, Some(if at_once { now } else { *due }))).collect();
+            Some(OwnHours { turns: Arc::new(turns), at_once })
+        };
         if round.drawn {
             let seats = self.store.read_at_leisure(move |c| drawing::roster(c, mailing)).await?;
             return Ok(own(&seats));
@@ -51,22 +63,25 @@ impl Engine {
     }
 
     /// Who goes by which hour that was learned stands in the audit trail.
-    async fn best_hours(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<Arc<OwnHours>>> {
+    async fn best_hours(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<OwnHours>> {
         let cleared = Arc::clone(done);
         let found = self.store.read_at_leisure(move |c| learned::best_hours(c, mailing, &cleared, now, now)).await?;
         let Some(BestHours { turns, said }) = found else { return Ok(None) };
         self.store.write(move |c| settings::audit(c, now, None, "best hours used", "mailing", mailing, &said)).await?;
-        Ok(Some(Arc::new(turns)))
+        Ok(Some(OwnHours { turns: Arc::new(turns), at_once: false }))
     }
 
     /// Reads the hour trials whose last window is over.
     pub(super) async fn read_hour_trials(&self, now: Instant) -> Result<()> {
-        for id in self.due("SELECT id FROM hour_trial WHERE state = 'collecting' AND reading_due <= ?1", now).await? {
+        for id in self.store.read(move |c| hour_trials::to_read(c, now)).await? {
             let reading = self
                 .store
                 .read_at_leisure(move |c| {
                     let t = hour_trials::one(c, id)?;
-                    let broken = drawing::broken(c, id)?;
+                    let broken = match drawing::broken(c, id)? {
+                        Some(words) => Some(words),
+                        None => hour_trials::crossed(c, id)?,
+                    };
                     let read = read(&t.plan, &answers::of(c, &t)?);
                     Ok(match broken {
                         Some(words) => read.broken(&words),

@@ -15,22 +15,16 @@ use rinse_store::history::{self, Decision, LogFile, Outside, Preview};
 use serde::Deserialize;
 use utoipa::IntoParams;
 
-#[derive(Deserialize)]
-pub(crate) struct Upload {
-    name: String,
-}
-
 /// Takes a file (CSV or NDJSON, also in gz or zip) as the request's body, and stages it.
 pub(crate) async fn upload(
     State(app): State<App>,
     who: Acting,
-    Query(u): Query<Upload>,
+    Query(u): Query<imports::Upload>,
     headers: HeaderMap,
     body: Body,
 ) -> Answer<LogFile> {
     let raw = imports::kept(&app, &headers, body).await?;
-    let name: String = u.name.chars().filter(|c| !c.is_control()).take(120).collect();
-    let id = history::stage(&app.store, raw, name, app.now(), Some(who.0)).await?;
+    let id = history::stage(&app.store, raw, u.name(), app.now(), Some(who.0)).await?;
     Ok(Json(app.store.read(move |c| history::one(c, id)).await?))
 }
 
@@ -74,13 +68,19 @@ pub(crate) struct Which {
     /// 0 the whole mailing, 1 the pilot of a trial, 2 its rollout, 3 those who get the other arms as a check of that.
     #[serde(default)]
     phase: i64,
+    /// Of a round of an hour trial: those who were drawn to this hour of their day.
+    hour: Option<i64>,
+    /// Of a round: those of this time zone.
+    #[param(max_length = 60)]
+    zone: Option<String>,
     /// Numbers of custom fields that stand in columns of their own, with commas between.
     #[serde(default)]
     #[param(max_length = 500)]
     fields: String,
 }
 
-/// A list as CSV: address, key, arm, given and family name, country, and the fields that are asked for.
+/// A list as CSV: address, key, arm, given and family name, country, of a round of an hour trial the hour, time zone and instant, and the fields that
+/// are asked for.
 #[utoipa::path(get, path = "/api/mailings/{id}/hand-out.csv", params(("id" = i64, Path), Which), responses((status = 200, body = String, content_type = "text/csv")))]
 pub(crate) async fn list(State(app): State<App>, Path(id): Path<i64>, Query(w): Query<Which>) -> Result<Response, ApiError> {
     let fields: Vec<i64> = w
@@ -89,15 +89,15 @@ pub(crate) async fn list(State(app): State<App>, Path(id): Path<i64>, Query(w): 
         .filter(|f| !f.is_empty())
         .map(|f| f.trim().parse().map_err(|_| ApiError::Malformed("fields are numbers with commas between".into())))
         .collect::<Result<_, _>>()?;
-    let mut rows = app.store.read(move |c| handing_out::people(c, id, w.arm, w.phase, &fields)).await?;
+    let part = ["", "-pilot", "-rollout", "-check"].get(usize::try_from(w.phase).unwrap_or(0)).copied().unwrap_or("");
+    let hour = w.hour.map_or_else(String::new, |h| format!("-{h:02}h"));
+    let zone = w.zone.as_deref().map_or_else(String::new, |z| format!("-{}", z.replace(|c: char| !c.is_ascii_alphanumeric(), "-")));
+    let name = format!("mailing-{id}{part}-{}{hour}{zone}.csv", rinse_core::trial::letter(usize::try_from(w.arm).unwrap_or(0)));
+    let which = handing_out::Which { arm: w.arm, phase: w.phase, hour: w.hour, zone: w.zone };
+    let mut rows = app.store.read(move |c| handing_out::people(c, id, &which, &fields)).await?;
     let header = rows.remove(0);
     let header: Vec<&str> = header.iter().map(String::as_str).collect();
-    let part = ["", "-pilot", "-rollout", "-check"].get(usize::try_from(w.phase).unwrap_or(0)).copied().unwrap_or("");
-    csv_file(
-        &format!("mailing-{id}{part}-{}.csv", rinse_core::trial::letter(usize::try_from(w.arm).unwrap_or(0))),
-        &header,
-        rows.into_iter(),
-    )
+    csv_file(&name, &header, rows.into_iter())
 }
 
 /// Saves the decision and looks through the file without changing anything; watch `history-{id}` in `/api/progress`.

@@ -26,6 +26,13 @@ pub(crate) struct Upload {
     name: String,
 }
 
+impl Upload {
+    /// The file's name as it is kept.
+    pub(crate) fn name(&self) -> String {
+        self.name.chars().filter(|c| !c.is_control()).take(120).collect()
+    }
+}
+
 fn too_large() -> ApiError {
     ApiError::Refused("The file is over 1 GB. Split it and import the parts one after the other.".into())
 }
@@ -62,8 +69,7 @@ pub(crate) async fn kept(app: &App, headers: &HeaderMap, body: Body) -> Result<P
 /// Takes a file as the request's body, and stages it.
 pub(crate) async fn upload(State(app): State<App>, who: Acting, Query(u): Query<Upload>, headers: HeaderMap, body: Body) -> Answer<Run> {
     let raw = kept(&app, &headers, body).await?;
-    let name: String = u.name.chars().filter(|c| !c.is_control()).take(120).collect();
-    let id = imports::stage(&app.store, raw, name, app.now(), Some(who.0)).await?;
+    let id = imports::stage(&app.store, raw, u.name(), app.now(), Some(who.0)).await?;
     Ok(Json(app.store.read(move |c| imports::run(c, id)).await?))
 }
 
@@ -187,7 +193,7 @@ pub(crate) fn start_apply(app: &App, id: i64, person: Option<i64>) {
 pub(crate) async fn cancel(State(app): State<App>, _: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let run = app.store.read(move |c| imports::run(c, id)).await?;
     if matches!(run.state.as_str(), "staged" | "checked") {
-        app.store.write(move |c| Ok(c.execute("UPDATE import_run SET state = 'cancelled' WHERE id = ?1", [id])?)).await?;
+        app.store.write(move |c| imports::cancel(c, id)).await?;
     } else {
         app.jobs.sender(Job::Import(id)).send_modify(|p| p.words = "Cancelling".into());
     }

@@ -10,6 +10,7 @@ use rinse_core::caps::Scope;
 use rinse_core::clearance::RuleSet;
 use rinse_core::words::people;
 use rinse_store::clearing::forecast;
+use rinse_store::contacts::{self, CountryPeople};
 use rinse_store::rules::{self, RulesVersion};
 use rinse_store::{Connection, letterheads, settings, topics};
 use serde::{Deserialize, Serialize};
@@ -21,16 +22,6 @@ pub(crate) struct CapWords {
     words: String,
     scope: String,
     in_force: bool,
-}
-
-/// A country of the base, with who would have to confirm there.
-#[derive(Serialize, ToSchema)]
-pub(crate) struct CountryPeople {
-    /// None: unknown.
-    country: Option<String>,
-    people: i64,
-    /// Consented, and not confirmed.
-    single: i64,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -66,13 +57,13 @@ pub(crate) async fn current(State(app): State<App>) -> Answer<RulesView> {
             .read(|c| {
                 let version = rules::current(c)?;
                 let caps = cap_words(c, &version.rules)?;
-                let mut s = c.prepare_cached(
-                    "SELECT nullif(country, ''), count(*), sum(consent = 2) FROM contact WHERE gone IS NULL GROUP BY 1 ORDER BY 2 DESC LIMIT 60",
-                )?;
-                let countries = s
-                    .query_map([], |r| Ok(CountryPeople { country: r.get(0)?, people: r.get(1)?, single: r.get(2)? }))?
-                    .collect::<Result<_, _>>()?;
-                Ok(RulesView { version, caps, countries, letterheads: letterheads::all(c)?, topics: topics::all(c)? })
+                Ok(RulesView {
+                    version,
+                    caps,
+                    countries: contacts::countries(c)?,
+                    letterheads: letterheads::all(c)?,
+                    topics: topics::all(c)?,
+                })
             })
             .await?,
     ))

@@ -219,8 +219,7 @@ pub(crate) async fn put_in(State(app): State<App>, who: Acting, Path(id): Path<i
             }
             if let Some(list) = p.list {
                 tags::name(c, tags::Kind::List, list)?;
-                let mut s = c.prepare("SELECT contact_id FROM list_member WHERE list_id = ?1 ORDER BY contact_id")?;
-                ids.extend(s.query_map([list], |r| r.get(0))?.collect::<Result<Vec<i64>, _>>()?);
+                ids.extend(tags::on_list(c, list)?);
             }
             ids.sort_unstable();
             ids.dedup();

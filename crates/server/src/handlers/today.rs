@@ -13,7 +13,7 @@ use rinse_core::{HOUR, Instant};
 use rinse_store::findings::Workline;
 use rinse_store::hour_trials::Undrawn;
 use rinse_store::upkeep::{incidents, made_of, runs as cleaning};
-use rinse_store::{findings, notices, sends, settings};
+use rinse_store::{findings, mailings, notices, sends, settings};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -241,10 +241,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             action: "Open the trial".into(),
         });
     }
-    let mut s = c.prepare_cached("SELECT id, name FROM mailing WHERE state = 'draft' AND series_id IS NULL AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id)
-        AND NOT EXISTS (SELECT 1 FROM hour_round WHERE mailing_id = mailing.id AND missed IS NULL) ORDER BY id DESC LIMIT 5")?;
-    let drafts: Vec<(i64, String)> = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<Result<_, _>>()?;
-    for (id, name) in drafts {
+    for (id, name) in mailings::unplanned(c, 5)? {
         out.push(Decision {
             notice: None,
             kind: "draft",
@@ -265,8 +262,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             words: "Somebody did (or didn’t do) what a reaction waits for, or came to a step of a series, and it asks a person.".into(),
         });
     }
-    let (imports, import): (i64, Option<i64>) =
-        c.query_row("SELECT count(*), max(id) FROM import_run WHERE state IN ('staged', 'checked')", [], |r| Ok((r.get(0)?, r.get(1)?)))?;
+    let (imports, import) = rinse_store::imports::unapplied(c)?;
     if let Some(id) = import {
         out.push(Decision {
             notice: None,
@@ -304,11 +300,7 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
         };
         out.push(Decision { notice: None, kind: "cap", title, link: "/clearance/rules".into(), action: "Look at the rules".into(), words });
     }
-    let retired: i64 = c.query_row(
-        "SELECT count(*) FROM contact WHERE gone IS NULL AND status = 3 AND status_at > ?1",
-        [now.0 - 7 * rinse_core::DAY],
-        |r| r.get(0),
-    )?;
+    let retired = made_of::retired_since(c, now + -7 * rinse_core::DAY)?;
     if retired > 0 {
         out.push(Decision {
             notice: None,

@@ -145,10 +145,7 @@ async fn all(store: &Store, mut lines: Vec<Line>, takes: Takes) -> Result<Events
     }
     counted.reasons.sort_by_key(|r| r.line);
     for mailing in unmarked {
-        let mut after = Some(-1);
-        while let Some(last) = after {
-            after = store.write(move |c| taking::mark_some(c, mailing, last)).await?;
-        }
+        history::mark_unknown(store, mailing).await?;
     }
     Ok(counted)
 }

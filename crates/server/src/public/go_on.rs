@@ -12,16 +12,7 @@ use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::responses::{self, WentOn};
 
 async fn letterhead(app: &App, send: i64) -> Option<Letterhead> {
-    app.store
-        .read(move |c| {
-            let id: i64 =
-                c.query_row("SELECT m.letterhead_id FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1", [send], |r| {
-                    r.get(0)
-                })?;
-            letterheads::one(c, id)
-        })
-        .await
-        .ok()
+    app.store.read(move |c| letterheads::of_send(c, send)).await.ok()
 }
 
 pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> Response {

@@ -13,21 +13,14 @@ use rinse_core::token::Kind;
 use rinse_post::compose::LEAVE_SERIES;
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::responses::{self, Left, ONE_CLICK};
+use rinse_store::topics;
 
 /// Whose message it was, its topic, and the series that sent it.
 async fn look(app: &App, send: i64) -> Option<(Letterhead, Option<(i64, String)>, Option<String>)> {
     app.store
-        .read(move |c| {
-            let (id, topic, name): (i64, Option<i64>, Option<String>) = c.query_row(
-                "SELECT m.letterhead_id, t.id, t.name FROM send s JOIN mailing m ON m.id = s.mailing_id LEFT JOIN topic t ON t.id = m.topic_id WHERE s.id = ?1",
-                [send],
-                |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)),
-            )?;
-            Ok(Some((letterheads::one(c, id)?, topic.zip(name), responses::series_of(c, send)?.map(|s| s.1))))
-        })
+        .read(move |c| Ok((letterheads::of_send(c, send)?, topics::of_send(c, send)?, responses::series_of(c, send)?.map(|s| s.1))))
         .await
         .ok()
-        .flatten()
 }
 
 /// Our own links hold nothing that needs escaping.

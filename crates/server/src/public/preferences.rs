@@ -11,6 +11,7 @@ use minijinja::context;
 use rinse_core::consent::{Act, Consent};
 use rinse_core::token::Kind;
 use rinse_core::{DAY, Instant};
+use rinse_store::contacts;
 use rinse_store::ledger::{self, Grant, Origin};
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::responses::{self, Leaving};
@@ -38,20 +39,16 @@ struct Shown {
 }
 
 fn visitor(c: &Connection, from: Link) -> rinse_store::Result<Option<Visitor>> {
-    let found = match from {
-        // Of a merged person's old message: who they are now.
-        Link::Message(send) => c.query_row(
-            "SELECT coalesce(k.merged_into, k.id), m.letterhead_id FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
-            [send],
-            |r| Ok(Visitor { contact: r.get(0)?, letterhead: r.get(1)?, send: Some(send) }),
-        ),
-        Link::Person(contact, letterhead) => c.query_row("SELECT coalesce(merged_into, id) FROM contact WHERE id = ?1", [contact], |r| {
-            Ok(Visitor { contact: r.get(0)?, letterhead: i64::from(letterhead), send: None })
-        }),
+    let (contact, letterhead, send) = match from {
+        Link::Message(send) => match letterheads::of_send(c, send) {
+            Ok(l) => (responses::person_of(c, send)?, l.id, Some(send)),
+            Err(StoreError::Missing(_)) => return Ok(None),
+            Err(e) => return Err(e),
+        },
+        Link::Person(contact, letterhead) => (Some(contact), i64::from(letterhead), None),
     };
-    let Ok(v) = found else { return Ok(None) };
-    let there: bool = c.query_row("SELECT gone IS NULL FROM contact WHERE id = ?1", [v.contact], |r| r.get(0))?;
-    Ok(Some(v).filter(|_| there))
+    let Some(contact) = contact else { return Ok(None) };
+    Ok(contacts::now(c, contact)?.map(|contact| Visitor { contact, letterhead, send }))
 }
 
 #[derive(Clone, Copy)]
@@ -67,8 +64,7 @@ fn link(app: &App, token: &str) -> Option<Link> {
 
 fn shown(c: &Connection, v: Visitor, now: Instant) -> rinse_store::Result<Shown> {
     let letterhead = letterheads::one(c, v.letterhead)?;
-    let mut s = c.prepare_cached("SELECT t.id, t.name, NOT EXISTS (SELECT 1 FROM topic_left l WHERE l.topic_id = t.id AND l.contact_id = ?1) FROM topic t ORDER BY t.id")?;
-    let topics = s.query_map([v.contact], |r| Ok(Topic { id: r.get(0)?, name: r.get(1)?, on: r.get(2)? }))?.collect::<Result<_, _>>()?;
+    let topics = topics::of_person(c, v.contact)?.into_iter().map(|(id, name, on)| Topic { id, name, on }).collect();
     let standing = ledger::stated_now(c, v.contact, Grant::email(&letterhead.entity))?;
     let state = standing.at(now);
     let (mut texts, mut texts_ended) = (None, None);

@@ -25,3 +25,4 @@ mod series_trials;
 mod smtp;
 mod texts;
 mod upkeep;
+mod walks;

@@ -144,3 +144,108 @@ async fn who_got_the_other_arms_message_is_found_and_too_many_make_it_void() {
     assert_eq!(v["reading"]["verdict"]["kind"], "void", "{}", v["reading"]["sentence"]);
     assert!(v.to_string().contains("12 of ") && v.to_string().contains("arm B got the message of another arm"), "{}", v["reading"]);
 }
+
+const DAY: i64 = 86_400_000;
+/// Saturdays from 18 April 2026 on.
+const SATURDAYS: [i64; 2] = [20_561, 20_568];
+
+/// A sealed hour trial of two rounds that another system sends, the first of them drawn.
+async fn hours_handed_out() -> Inside {
+    let s = Inside::new().await;
+    let mut csv = String::from("email,first name,time zone\n");
+    for i in 0..900 {
+        let zone = if i % 9 == 8 { "" } else { ["Europe/Paris", "America/New_York"][i % 2] };
+        let _ = writeln!(csv, "wren{i}@tern.example,Wren{i},{zone}");
+    }
+    s.import(&csv).await;
+    for subject in ["Boats in April", "Boats in late April"] {
+        let mut d = draft(1, &[subject]);
+        (d["handed_out"], d["html"]) = (json!(true), json!(""));
+        s.ok("POST", "/api/mailings", &d).await;
+    }
+    let rounds: Vec<Value> = SATURDAYS.iter().zip(1..).map(|(day, mailing)| json!({ "mailing": mailing, "day": day })).collect();
+    let plan = json!({ "question": "Does the hour matter there?", "metric": "human_open", "hours": [8, 18], "rounds": rounds, "usual_hour": 10,
+        "effect": 0.05, "alpha": 0.05, "power": 0.8, "window_days": 7, "fail_loss": 0.2 });
+    s.ok("POST", "/api/hour-trials", &plan).await;
+    let (status, words) = s.api_as("3", "POST", "/api/hour-trials/1/seal", r#"{"why_small":"Read together with last year's"}"#).await;
+    assert_eq!(status, 204, "{words}");
+    for mailing in 1..3 {
+        s.ok("POST", &format!("/api/mailings/{mailing}/plan"), &json!({ "at": null })).await;
+    }
+    s.advance(24).await;
+    s
+}
+
+/// The rows of a list of an hour and time zone, without its header.
+async fn hour_list(s: &Inside, mailing: i64, hour: i64, zone: &str) -> Vec<Vec<String>> {
+    let csv = s.file(&format!("/api/mailings/{mailing}/hand-out.csv?arm=0&phase=0&hour={hour}&zone={zone}")).await;
+    let text = String::from_utf8(csv).unwrap();
+    assert_eq!(
+        text.lines().next().unwrap().trim_start_matches('\u{feff}'),
+        "address,key,arm,given_name,family_name,country,hour,zone,sends_at"
+    );
+    text.lines().skip(1).map(|l| l.split(',').map(str::to_owned).collect()).collect()
+}
+
+/// What the other system tells of a round: everybody at their hour but `early` of those of the morning, two hours before; two thirds open in the
+/// morning, one third in the evening.
+async fn tell_of_round(s: &Inside, door: &str, mailing: i64, early: usize) {
+    let lists = s.ok("GET", &format!("/api/mailings/{mailing}/hand-out"), &Value::Null).await;
+    let mut lines = String::new();
+    let mut before_their_hour = early;
+    for l in lists.as_array().unwrap().iter().filter(|l| !l["hour"].is_null()) {
+        let (hour, zone, at) = (l["hour"].as_i64().unwrap(), l["zone"].as_str().unwrap(), l["sends_at"].as_i64().unwrap());
+        let rows = hour_list(s, mailing, hour, zone).await;
+        assert_eq!((rows.len() as u64, l["to_come"].as_u64()), (l["people"].as_u64().unwrap(), Some(0)), "{l}");
+        for (i, row) in rows.iter().enumerate() {
+            assert_eq!((row[6].as_str(), row[7].as_str()), (format!("{hour:02}:00").as_str(), zone));
+            let off = if hour == 8 && before_their_hour > 0 { 7_200_000 } else { 0 };
+            before_their_hour -= usize::from(off > 0);
+            let sent = at + 300_000 - off;
+            lines.push_str(&event(&row[0], &row[1], "accepted", sent));
+            if (i % 3 == 0) != (hour == 8) {
+                lines.push_str(&event(&row[0], &row[1], "opened", sent + 3_600_000));
+            }
+        }
+    }
+    let told = tell(s, door, &lines).await;
+    assert_eq!(told["refused"], 0, "{told}");
+}
+
+#[rstest::rstest]
+#[case(2, "matters")]
+#[case(9, "void")]
+#[tokio::test(flavor = "multi_thread")]
+async fn an_hour_trial_is_handed_out_by_hour_and_zone(#[case] early: usize, #[case] verdict: &str) {
+    let s = hours_handed_out().await;
+    // All who were drawn are on the lists before their hours, and each list says when it goes.
+    let drawn = s.count("SELECT count(*) FROM hour_roster WHERE mailing_id = 1");
+    assert_eq!(drawn, 800);
+    assert_eq!(s.count("SELECT count(*) FROM send WHERE mailing_id = 1 AND state = 3 AND handed_at IS NULL"), drawn);
+    let eight = hour_list(&s, 1, 8, "Europe/Paris").await;
+    assert!((195..=205).contains(&eight.len()) && eight.iter().all(|r| r[8] == "2026-04-18T06:00:00Z"), "{:?}", eight.first());
+    let door = door(&s).await;
+    s.advance(48).await;
+    tell_of_round(&s, &door, 1, early).await;
+    let lists = s.ok("GET", "/api/mailings/1/hand-out", &Value::Null).await;
+    let off: i64 = lists.as_array().unwrap().iter().map(|l| l["crossed"].as_i64().unwrap()).sum();
+    assert_eq!(off, early as i64, "{lists}");
+    s.advance(7 * 24).await;
+    assert_eq!(s.count("SELECT count(*) FROM send WHERE mailing_id = 2 AND state = 3 AND handed_at IS NULL"), 800);
+    // The second window is over before its log comes: the reading waits for it.
+    s.advance(8 * 24 + 12).await;
+    assert_eq!(s.ok("GET", "/api/hour-trials/1", &Value::Null).await["trial"]["state"], "collecting");
+    tell_of_round(&s, &door, 2, 0).await;
+    // Whoever wasn't drawn is on a list without an hour, and nothing is told of them: they are no part of the trial.
+    s.advance(24).await;
+    let read = s.ok("GET", "/api/hour-trials/1", &Value::Null).await;
+    let r = &read["reading"];
+    assert_eq!(r["verdict"], json!(verdict), "{read}");
+    if verdict == "void" {
+        let said = r["sentence"].as_str().unwrap();
+        assert!(said.contains(" 9 of ") && said.contains("people who were drawn to 08:00 got their message before that hour"), "{said}");
+    } else {
+        assert_eq!(r["best_set"], json!([8]), "{r}");
+    }
+    assert!(SATURDAYS[1] * DAY < now(&s).await);
+}

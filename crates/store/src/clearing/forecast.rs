@@ -1,6 +1,7 @@
 //! The forecast: the coming mailings played through, person by person.
 
 use super::{Mailing, base, warm};
+use crate::codes::{MAILING_PLANNED, TRIAL_ROLLING};
 use crate::send_state::{DEFERRED, WAITING};
 use crate::{Result, StoreError, rules};
 use const_format::formatcp;
@@ -61,10 +62,10 @@ pub struct Moved {
 }
 
 fn coming(c: &Connection, now: Instant, until: Instant, moved: Option<Moved>) -> Result<Vec<(i64, Instant)>> {
-    let mut s = c.prepare_cached(
-        "SELECT id, planned_at FROM mailing WHERE state = 'planned' AND planned_at < ?1
-         UNION ALL SELECT mailing_id, rollout_at FROM trial WHERE state = 'rolling' AND rollout_at < ?1",
-    )?;
+    let mut s = c.prepare_cached(formatcp!(
+        "SELECT id, planned_at FROM mailing WHERE state = {MAILING_PLANNED} AND planned_at < ?1
+         UNION ALL SELECT mailing_id, rollout_at FROM trial WHERE state = {TRIAL_ROLLING} AND rollout_at < ?1"
+    ))?;
     let mut found: Vec<(i64, Instant)> =
         s.query_map([until.0], |r| Ok((r.get(0)?, Instant(r.get::<_, i64>(1)?).max(now))))?.collect::<rusqlite::Result<_>>()?;
     if let Some(m) = moved {

@@ -2,6 +2,8 @@
 //! so that what is read there is theirs alone.
 
 use crate::Result;
+use crate::codes::TRIAL_COLLECTING;
+use const_format::formatcp;
 use rinse_core::Instant;
 use rusqlite::{Connection, params};
 
@@ -17,12 +19,12 @@ pub(super) struct Reserving {
 /// Those that a mailing meets at an instant, as they were then: of other mailings than itself, and than the steps of its own series,
 /// which go on for those who are in it.
 pub(super) fn met(c: &Connection, mailing: i64, series: Option<i64>, at: Instant) -> Result<Vec<Reserving>> {
-    let mut s = c.prepare_cached(
+    let mut s = c.prepare_cached(formatcp!(
         "SELECT t.id, m.name, t.reading_due FROM trial t JOIN mailing m ON m.id = t.mailing_id
          WHERE t.sealed_at <= ?3 AND t.mailing_id <> ?1 AND (?2 IS NULL OR m.series_id IS NOT ?2)
-           AND (t.state = 'collecting' OR t.read_at > ?3) AND (t.reading_due IS NULL OR t.reading_due > ?3)
-           AND json_extract(t.plan, '$.reserves') ORDER BY t.id",
-    )?;
+           AND (t.state = {TRIAL_COLLECTING} OR t.read_at > ?3) AND (t.reading_due IS NULL OR t.reading_due > ?3)
+           AND json_extract(t.plan, '$.reserves') ORDER BY t.id"
+    ))?;
     let rows = s.query_map(params![mailing, series, at.0], |r| {
         Ok(Reserving { trial: r.get(0)?, mailing: r.get(1)?, until: r.get::<_, Option<i64>>(2)?.map(Instant) })
     })?;

@@ -1,10 +1,12 @@
 //! The contact list: pages of any filter and sort, and all of their people as text.
 
 use super::order;
+use crate::codes::ACTIVE;
 use crate::db::{beside, readable_beside};
 use crate::segments::sets::Filled;
 use crate::stored::As;
 use crate::{Result, StoreError, letterheads};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
 use rinse_core::phone::Phone;
@@ -192,13 +194,13 @@ fn member_sets(q: &Query, from: i64, to: i64) -> Sets {
 /// others, see [`not_active`].
 fn standing_sets(q: &Query) -> Sets {
     let status = q.status.filter(|s| *s != MailStatus::Active as i64);
-    let status = status.map(|s| ("SELECT id FROM contact WHERE status = ? AND status <> 0".to_owned(), vec![s.into()]));
+    let status = status.map(|s| (formatcp!("SELECT id FROM contact WHERE status = ? AND status <> {ACTIVE}").to_owned(), vec![s.into()]));
     let cell = q.load.map(|cell| ("SELECT contact_id FROM mail_load WHERE cell = ?".to_owned(), vec![i64::from(cell).into()]));
     status.into_iter().chain(cell).collect()
 }
 
 fn not_active() -> Sets {
-    vec![("SELECT id FROM contact WHERE status <> 0".to_owned(), vec![])]
+    vec![(formatcp!("SELECT id FROM contact WHERE status <> {ACTIVE}").to_owned(), vec![])]
 }
 
 /// Who is on the list and the tag that are asked for; of a large base, halves are read side by side.

@@ -2,6 +2,7 @@
 
 use crate::stored::As;
 use crate::{Result, StoreError};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::Consent;
@@ -164,4 +165,24 @@ pub fn replace_profile(c: &Connection, id: i64, p: &Profile) -> Result<()> {
         params![id, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude],
     )?;
     if n == 0 { Err(StoreError::Missing("contact")) } else { Ok(()) }
+}
+
+/// Who somebody is now: themselves, or the person they were merged into. None: they were deleted, or there is no such person.
+///
+/// # Errors
+/// When the database fails.
+pub fn now(c: &Connection, contact: i64) -> Result<Option<i64>> {
+    let sql = "SELECT id FROM contact WHERE id = (SELECT coalesce(merged_into, id) FROM contact WHERE id = ?1) AND gone IS NULL";
+    Ok(c.prepare_cached(sql)?.query_row([contact], |r| r.get(0)).optional()?)
+}
+
+/// The address and the profile of a person who is here.
+///
+/// # Errors
+/// When there is no such person.
+pub fn addressed(c: &Connection, contact: i64) -> Result<(String, Profile)> {
+    c.prepare_cached(formatcp!("SELECT {PROFILE}, address FROM contact WHERE id = ?1 AND gone IS NULL"))?
+        .query_row([contact], |r| Ok((r.get(8)?, profile_in(r)?)))
+        .optional()?
+        .ok_or(StoreError::Missing("contact"))
 }

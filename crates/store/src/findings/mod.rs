@@ -8,9 +8,13 @@ pub mod links;
 pub mod revenue;
 pub mod views;
 
+use crate::codes::{
+    ACTIVE, CONFIRMED, CONSENTED, MAILING_DRAFT, MAILING_PLANNED, OBSERVED, RESTING, RETIRED, SERIES_RUNNING, TRIAL_COLLECTING, TRIAL_READ,
+};
 use crate::stored::As;
 use crate::upkeep::made_of;
 use crate::{Result, figures};
+use const_format::formatcp;
 use rinse_core::channel::Channel;
 use rinse_core::consent::Consent;
 use rinse_core::figure::Figure;
@@ -132,15 +136,15 @@ pub fn workline(c: &Connection, now: i64) -> Result<Workline> {
     let standing = made_of::by_standing(c)?;
     let people = |which: &dyn Fn(i64, i64) -> bool| standing.iter().filter(|s| which(s.0, s.1)).map(|s| s.2).sum();
     Ok(Workline {
-        series: one("SELECT count(*) FROM series WHERE state = 'running'")?,
+        series: one(formatcp!("SELECT count(*) FROM series WHERE state = {SERIES_RUNNING}"))?,
         in_series: crate::series::view::inside(c)?,
         contacts: people(&|_, _| true),
         mailable: made_of::mailable_of(c, &standing)?,
-        planned: one("SELECT count(*) FROM mailing WHERE state IN ('draft', 'planned')")?,
-        collecting: one(
-            "SELECT (SELECT count(*) FROM trial WHERE state = 'collecting') + (SELECT count(*) FROM hour_trial WHERE state = 'collecting')",
-        )?,
-        to_read: one("SELECT count(*) FROM trial WHERE state = 'read'")?,
+        planned: one(formatcp!("SELECT count(*) FROM mailing WHERE state IN ({MAILING_DRAFT}, {MAILING_PLANNED})"))?,
+        collecting: one(formatcp!(
+            "SELECT (SELECT count(*) FROM trial WHERE state = {TRIAL_COLLECTING}) + (SELECT count(*) FROM hour_trial WHERE state = {TRIAL_COLLECTING})"
+        ))?,
+        to_read: one(formatcp!("SELECT count(*) FROM trial WHERE state = {TRIAL_READ}"))?,
         opened: lately.rate(Figure::HumanOpens),
         opens_unknown: lately.of(Figure::Delivered) - lately.of(Figure::OpensKnown),
         accepted: lately.rate(Figure::Accepted),
@@ -173,19 +177,19 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
         "contacts" => (&["address"], "SELECT address FROM contact WHERE gone IS NULL AND ?1 = ?1 ORDER BY id"),
         "mailable" => (
             &["address"],
-            "SELECT address FROM contact WHERE gone IS NULL AND consent IN (2, 3) AND status NOT IN (1, 3) AND sunset_at IS NULL AND ?1 = ?1 ORDER BY id",
+            formatcp!("SELECT address FROM contact WHERE gone IS NULL AND consent IN ({CONSENTED}, {CONFIRMED}) AND status NOT IN ({RESTING}, {RETIRED}) AND sunset_at IS NULL AND ?1 = ?1 ORDER BY id"),
         ),
-        "planned" => (&["mailing", "state"], "SELECT name, state FROM mailing WHERE state IN ('draft', 'planned') AND ?1 = ?1 ORDER BY id"),
+        "planned" => (&["mailing", "state"], formatcp!("SELECT name, state FROM mailing WHERE state IN ({MAILING_DRAFT}, {MAILING_PLANNED}) AND ?1 = ?1 ORDER BY id")),
         "trials" => (
             &["mailing or question", "state"],
-            "SELECT name, state FROM (SELECT 0 AS hours, t.id, m.name, t.state FROM trial t JOIN mailing m ON m.id = t.mailing_id WHERE t.state IN ('collecting', 'read')
-                UNION ALL SELECT 1, id, json_extract(plan, '$.question'), state FROM hour_trial WHERE state = 'collecting') WHERE ?1 = ?1 ORDER BY hours, id",
+            formatcp!("SELECT name, state FROM (SELECT 0 AS hours, t.id, m.name, t.state FROM trial t JOIN mailing m ON m.id = t.mailing_id WHERE t.state IN ({TRIAL_COLLECTING}, {TRIAL_READ})
+                UNION ALL SELECT 1, id, json_extract(plan, '$.question'), state FROM hour_trial WHERE state = {TRIAL_COLLECTING}) WHERE ?1 = ?1 ORDER BY hours, id"),
         ),
         "accepted" => (&["address", "mailing", "accepted"], &accepted),
         "opened" => (&["address", "mailing", "human open"], &opened),
         "resting" => (
             &["address", "status"],
-            "SELECT address, CASE status WHEN 1 THEN 'resting' ELSE 'observed' END FROM contact WHERE gone IS NULL AND status IN (1, 2) AND ?1 = ?1 ORDER BY id",
+            formatcp!("SELECT address, CASE status WHEN {RESTING} THEN 'resting' ELSE 'observed' END FROM contact WHERE gone IS NULL AND status IN ({RESTING}, {OBSERVED}) AND status <> {ACTIVE} AND ?1 = ?1 ORDER BY id"),
         ),
         _ => return Err(crate::StoreError::Missing("figure")),
     };

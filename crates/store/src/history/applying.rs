@@ -5,6 +5,7 @@ use super::taking::{self, Memory, Taken, Takes};
 use super::{LogFile, Mapping, one, outside, path};
 use crate::{Result, Store, StoreError, tables};
 use rinse_core::Instant;
+use rinse_core::history::proposed::Proposed;
 use rinse_core::history::times::Times;
 use rinse_core::history::{self, Event, PastMailing};
 use rusqlite::{Connection, params};
@@ -33,6 +34,8 @@ struct Reader {
     rows: csv::Reader<tables::Bounded<File>>,
     mapping: Mapping,
     times: Times,
+    /// The mailings of a log that names none.
+    named: Proposed,
     /// In the first pass the ways of messages, then the answers.
     steps: bool,
     row: i64,
@@ -45,7 +48,8 @@ impl Reader {
         for _ in 0..behind + i64::from(file.header) {
             rows.read_record(&mut record)?;
         }
-        Ok(Self { rows, mapping: file.mapping.clone(), times: file.times(), steps, row: behind })
+        let named = if file.by_subject { Proposed::new(&file.proposed) } else { Proposed::default() };
+        Ok(Self { rows, mapping: file.mapping.clone(), times: file.times(), named, steps, row: behind })
     }
 
     /// The next rows that this pass is about, and how many were looked at.
@@ -57,7 +61,10 @@ impl Reader {
             let cells: Vec<&str> = record.iter().collect();
             let read = match &self.mapping {
                 Mapping::Events(columns) => match history::event(&cells, columns, &self.times) {
-                    Ok(e) if taking::is_step(e.kind) == self.steps => Read::Event(Box::new(e)),
+                    Ok(mut e) if taking::is_step(e.kind) == self.steps => {
+                        self.named.name(&mut e);
+                        Read::Event(Box::new(e))
+                    }
                     Err(why) if self.steps => Read::Refused(why),
                     _ => continue,
                 },
@@ -147,6 +154,14 @@ fn start(c: &Connection, id: i64) -> Result<LogFile> {
     }
     outside::letterhead(c)?;
     c.execute("DELETE FROM log_refused WHERE log_id = ?1", [id])?;
+    if file.by_subject {
+        for p in &file.proposed {
+            let (key, subject, sent_at) = (p.key.clone(), p.subject.clone(), Instant(p.from));
+            let m = PastMailing { key, name: subject.clone(), subject, topic: String::new(), sent_at, size: None };
+            let (mailing, _) = outside::put(c, &m, Some(id))?;
+            c.prepare_cached("INSERT OR IGNORE INTO log_mailing VALUES (?1, ?2)")?.execute([mailing, id])?;
+        }
+    }
     c.execute("UPDATE log_file SET state = 'applying', done = 0, new = 0, known = 0, refused = 0 WHERE id = ?1", [id])?;
     one(c, id)
 }
@@ -198,6 +213,18 @@ async fn finish(store: &Store, id: i64, state: &'static str, now: Instant, perso
         .await
 }
 
+/// Marks the messages of a mailing whose log has no agents, in parts: whether a person opened them isn't known.
+///
+/// # Errors
+/// When the database fails.
+pub async fn mark_unknown(store: &Store, mailing: i64) -> Result<()> {
+    let mut after = Some(-1);
+    while let Some(last) = after {
+        after = store.write(move |c| taking::mark_some(c, mailing, last)).await?;
+    }
+    Ok(())
+}
+
 async fn finish_mailings(store: &Store, id: i64) -> Result<()> {
     let spoken_of: Vec<i64> = store
         .read(move |c| {
@@ -208,10 +235,7 @@ async fn finish_mailings(store: &Store, id: i64) -> Result<()> {
         })
         .await?;
     for mailing in spoken_of {
-        let mut after = Some(-1);
-        while let Some(last) = after {
-            after = store.write(move |c| taking::mark_some(c, mailing, last)).await?;
-        }
+        mark_unknown(store, mailing).await?;
         store.write(move |c| taking::finish_mailing(c, mailing)).await?;
     }
     Ok(())

@@ -3,7 +3,9 @@
 use super::{LogFile, Mapping, one, outside, path, taking};
 use crate::erasure::Tombstones;
 use crate::{Result, Store, StoreError, contacts, responses, tables};
+use rinse_core::history::columns::EventColumn;
 use rinse_core::history::course::Step;
+use rinse_core::history::proposed::{APART, Gathering, MOST, Proposal, Proposed};
 use rinse_core::history::{self, Event, Kind};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -44,6 +46,10 @@ pub struct Found {
     /// … and those of nobody in the base.
     pub missing_people: i64,
     pub unknown_mailings: Vec<Unknown>,
+    /// The first of the mailings that its subjects and hours come to, where it names none …
+    pub proposed: Vec<Proposal>,
+    /// … and how many there are.
+    pub proposed_in_all: usize,
     pub first_at: Option<i64>,
     pub last_at: Option<i64>,
     /// It says what was accepted.
@@ -79,6 +85,8 @@ struct Look<'a> {
     missing: HashSet<u64>,
     mailings: HashMap<String, Option<i64>>,
     unknown: HashMap<String, (i64, i64)>,
+    /// The keys of those that its subjects and hours come to.
+    proposed: HashSet<String>,
     /// Messages that the file itself says were sent; none: too many.
     sent: Option<HashSet<u64>>,
 }
@@ -101,6 +109,17 @@ impl Look<'_> {
         } else {
             self.found.new += 1;
         }
+    }
+
+    /// Notes an event of a mailing that nobody told of; true: it is refused.
+    fn knows_not(&mut self, row: i64, e: &Event) -> bool {
+        let (rows, first) = self.unknown.entry(e.mailing.clone()).or_insert((0, e.at.0));
+        (*rows, *first) = (*rows + 1, e.at.0.min(*first));
+        let refused = !self.file.unnamed || e.mailing.is_empty();
+        if refused {
+            self.refuse(row, "no mailing sent elsewhere has this key or name".into());
+        }
+        refused
     }
 
     fn event(&mut self, row: i64, e: &Event, steps: bool) -> Result<()> {
@@ -136,19 +155,22 @@ impl Look<'_> {
             self.count(known);
             return Ok(());
         }
+        if e.mailing.is_empty() && !e.subject.is_empty() {
+            self.refuse(row, "it names no mailing, and none of its subject was proposed; take the mailings as proposed".into());
+            return Ok(());
+        }
         let mailing = match self.mailings.get(&e.mailing) {
             Some(found) => *found,
             None => {
-                let found = outside::known(self.c, &e.mailing)?;
+                let found = outside::known(self.c, &e.mailing)?.map(|to| to.mailing);
                 self.mailings.insert(e.mailing.clone(), found);
                 found
             }
         };
         if mailing.is_none() {
-            let (rows, first) = self.unknown.entry(e.mailing.clone()).or_insert((0, e.at.0));
-            (*rows, *first) = (*rows + 1, e.at.0.min(*first));
-            if !self.file.unnamed || e.mailing.is_empty() {
-                self.refuse(row, "no mailing sent elsewhere has this key or name".into());
+            if self.file.by_subject && self.proposed.contains(&e.mailing) {
+                // It is made as the file is taken in.
+            } else if self.knows_not(row, e) {
                 return Ok(());
             }
         }
@@ -206,7 +228,41 @@ impl Look<'_> {
     }
 }
 
-fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64)) -> Result<(Found, Vec<(i64, String)>)> {
+/// The mailings of a file that names none, by its subjects and hours. One that is there already, of the same subject at about the same time, keeps
+/// its key: the next part of a log goes on with it.
+fn proposals(c: &Connection, store: &Store, file: &LogFile) -> Result<Vec<Proposal>> {
+    let Mapping::Events(columns) = &file.mapping else { return Ok(Vec::new()) };
+    if !columns.contains(&Some(EventColumn::Subject)) {
+        return Ok(Vec::new());
+    }
+    let (times, mut gathering) = (file.times(), Gathering::default());
+    let mut records = tables::records(&path(store, file.id), file.delimiter.as_bytes()[0])?;
+    let mut record = csv::StringRecord::new();
+    if file.header {
+        records.read_record(&mut record)?;
+    }
+    while records.read_record(&mut record)? {
+        if let Ok(e) = history::event(&record.iter().collect::<Vec<_>>(), columns, &times) {
+            gathering.see(&e);
+        }
+    }
+    if gathering.is_full() {
+        return Err(StoreError::Refused(format!(
+            "Its subjects and hours come to over {MOST} mailings. Say which column holds the mailing’s key or name."
+        )));
+    }
+    let mut found = gathering.proposals();
+    for p in &mut found {
+        if let Some(key) = outside::near(c, &p.subject, p.from - APART, p.until + APART)? {
+            p.key = key;
+        }
+    }
+    Ok(found)
+}
+
+fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64)) -> Result<(Found, Vec<Proposal>, Vec<(i64, String)>)> {
+    let proposals = proposals(c, store, file)?;
+    let named = if file.by_subject { Proposed::new(&proposals) } else { Proposed::default() };
     let mut l = Look {
         c,
         file,
@@ -217,6 +273,7 @@ fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64
         missing: HashSet::new(),
         mailings: HashMap::new(),
         unknown: HashMap::new(),
+        proposed: proposals.iter().map(|p| p.key.clone()).collect(),
         sent: Some(HashSet::new()),
     };
     let times = file.times();
@@ -235,7 +292,10 @@ fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64
             let cells: Vec<&str> = record.iter().collect();
             match &file.mapping {
                 Mapping::Events(columns) => match history::event(&cells, columns, &times) {
-                    Ok(e) => l.event(row, &e, steps)?,
+                    Ok(mut e) => {
+                        named.name(&mut e);
+                        l.event(row, &e, steps)?;
+                    }
                     Err(why) if steps => l.refuse(row, why),
                     Err(_) => {}
                 },
@@ -244,7 +304,7 @@ fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64
                         let at = m.sent_at.0;
                         (l.found.first_at, l.found.last_at) =
                             (Some(l.found.first_at.map_or(at, |f| f.min(at))), Some(l.found.last_at.map_or(at, |f| f.max(at))));
-                        let known = c.prepare_cached("SELECT 1 FROM outside_mailing WHERE key = ?1")?.exists([&m.key])?;
+                        let known = outside::by_key(c, &m.key)?.is_some();
                         l.count(known);
                     }
                     Err(why) => l.refuse(row, why),
@@ -260,7 +320,9 @@ fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64
     unknown.sort_by(|a, b| b.rows.cmp(&a.rows).then_with(|| a.key.cmp(&b.key)));
     unknown.truncate(TOLD);
     found.unknown_mailings = unknown;
-    Ok((found, l.refused))
+    found.proposed_in_all = proposals.len();
+    found.proposed = proposals.iter().take(TOLD).cloned().collect();
+    Ok((found, proposals, l.refused))
 }
 
 /// Looks through a file without changing anything: what would become of each row, and why rows would be refused.
@@ -273,7 +335,7 @@ pub async fn check(store: &Store, id: i64, mut step: impl FnMut(i64) + Send + 's
         return Err(StoreError::Refused("This file was applied already.".into()));
     }
     let s = store.clone();
-    let (found, refused) =
+    let (found, proposed, refused) =
         tokio::task::spawn_blocking(move || s.read_now(|c| look(c, &s, &file, &mut step))).await.map_err(|_| StoreError::Stopped)??;
     store
         .write(move |c| {
@@ -282,8 +344,8 @@ pub async fn check(store: &Store, id: i64, mut step: impl FnMut(i64) + Send + 's
                 c.prepare_cached("INSERT INTO log_refused VALUES (?1, ?2, ?3)")?.execute(params![id, row, why])?;
             }
             c.execute(
-                "UPDATE log_file SET state = 'checked', found = ?2 WHERE id = ?1 AND state IN ('staged', 'checked')",
-                params![id, serde_json::to_string(&found)?],
+                "UPDATE log_file SET state = 'checked', found = ?2, proposed = ?3 WHERE id = ?1 AND state IN ('staged', 'checked')",
+                params![id, serde_json::to_string(&found)?, serde_json::to_string(&proposed)?],
             )?;
             one(c, id)
         })

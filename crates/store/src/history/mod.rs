@@ -14,7 +14,7 @@ mod staging;
 pub mod taking;
 mod undoing;
 
-pub use applying::apply;
+pub use applying::{apply, mark_unknown};
 pub use looking::{Found, check};
 pub use outside::{Outside, all as mailings, of as outside};
 pub use staging::stage;
@@ -23,6 +23,7 @@ pub use undoing::{begin_undo, undo_some};
 use crate::{Result, Store, StoreError, imports};
 use rinse_core::Instant;
 use rinse_core::history::columns::{EventColumn, MailingColumn, Table};
+use rinse_core::history::proposed::Proposal;
 use rinse_core::history::times::{self, Times};
 use rinse_core::table::Encoding;
 use rinse_core::zone::named;
@@ -47,6 +48,14 @@ impl Mapping {
             Self::Events(_) => Table::Events,
         }
     }
+
+    /// The column of its instants.
+    fn instants(&self) -> Option<usize> {
+        match self {
+            Self::Mailings(columns) => columns.iter().position(|c| *c == Some(MailingColumn::SentAt)),
+            Self::Events(columns) => columns.iter().position(|c| *c == Some(EventColumn::At)),
+        }
+    }
 }
 
 /// A file of past mailings or of what became of them.
@@ -69,6 +78,10 @@ pub struct LogFile {
     pub newcomers: bool,
     /// Mailings that no table told of are made from their events.
     pub unnamed: bool,
+    /// It names no mailings: they are those that were proposed by subject and hour.
+    pub by_subject: bool,
+    #[serde(skip)]
+    pub proposed: Vec<Proposal>,
     /// staged, checked, applying, applied, cancelled, undoing, undone
     pub state: String,
     /// What was found in it.
@@ -97,9 +110,9 @@ impl LogFile {
 
 const COLUMNS: &str =
     "id, file_name, made_at, encoding, delimiter, header, ndjson, mapping, zone, month_first, newcomers, unnamed, state, found, records,
-    done, new, known, refused, applied_at, undone_at";
+    done, new, known, refused, applied_at, undone_at, by_subject, proposed";
 
-fn read(r: &Row<'_>) -> rusqlite::Result<(LogFile, [String; 3])> {
+fn read(r: &Row<'_>) -> rusqlite::Result<(LogFile, [String; 4])> {
     let file = LogFile {
         id: r.get(0)?,
         file_name: r.get(1)?,
@@ -113,6 +126,8 @@ fn read(r: &Row<'_>) -> rusqlite::Result<(LogFile, [String; 3])> {
         month_first: r.get(9)?,
         newcomers: r.get(10)?,
         unnamed: r.get(11)?,
+        by_subject: r.get(21)?,
+        proposed: Vec::new(),
         state: r.get(12)?,
         found: Found::default(),
         records: r.get(14)?,
@@ -123,17 +138,18 @@ fn read(r: &Row<'_>) -> rusqlite::Result<(LogFile, [String; 3])> {
         applied_at: r.get(19)?,
         undone_at: r.get(20)?,
     };
-    Ok((file, [r.get(3)?, r.get(7)?, r.get(13)?]))
+    Ok((file, [r.get(3)?, r.get(7)?, r.get(13)?, r.get(22)?]))
 }
 
 fn files_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<LogFile>> {
     let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM log_file WHERE {filter} ORDER BY id DESC LIMIT 200"))?;
     let rows = s.query_map([value], read)?;
     rows.map(|row| {
-        let (mut file, [encoding, mapping, found]) = row?;
+        let (mut file, [encoding, mapping, found, proposed]) = row?;
         file.encoding = serde_json::from_str(&encoding)?;
         file.mapping = serde_json::from_str(&mapping)?;
         file.found = serde_json::from_str(&found)?;
+        file.proposed = serde_json::from_str(&proposed)?;
         Ok(file)
     })
     .collect()
@@ -198,16 +214,7 @@ pub struct Preview {
 /// # Errors
 /// When the file can't be read.
 pub fn preview(store: &Store, file: LogFile) -> Result<Preview> {
-    let at = path(store, file.id);
-    let sample = if at.exists() { imports::sample(&at, file.delimiter.as_bytes()[0])? } else { Vec::new() };
-    let width = sample.iter().map(Vec::len).max().unwrap_or(0);
-    let columns = (0..width)
-        .map(|i| match sample.first().filter(|_| file.header).and_then(|h| h.get(i)) {
-            Some(name) if !name.is_empty() => name.clone(),
-            _ => format!("column {}", i + 1),
-        })
-        .collect();
-    let rows: Vec<Vec<String>> = sample.into_iter().skip(usize::from(file.header)).take(100).collect();
+    let (columns, rows) = imports::first_rows(&path(store, file.id), file.delimiter.as_bytes()[0], file.header)?;
     let times = file.times();
     let refusals = rows
         .iter()
@@ -219,11 +226,7 @@ pub fn preview(store: &Store, file: LogFile) -> Result<Preview> {
             }
         })
         .collect();
-    let instants = match &file.mapping {
-        Mapping::Events(columns) => columns.iter().position(|c| *c == Some(EventColumn::At)),
-        Mapping::Mailings(columns) => columns.iter().position(|c| *c == Some(MailingColumn::SentAt)),
-    };
-    let asks = instants.map(|i| times::asks(rows.iter().filter_map(|r| r.get(i)).map(String::as_str))).unwrap_or_default();
+    let asks = file.mapping.instants().map(|i| times::asks(rows.iter().filter_map(|r| r.get(i)).map(String::as_str))).unwrap_or_default();
     Ok(Preview { file, columns, rows, refusals, asks_zone: asks.zone, asks_month_first: asks.month_first })
 }
 
@@ -241,6 +244,8 @@ pub struct Decision {
     pub newcomers: bool,
     #[serde(default)]
     pub unnamed: bool,
+    #[serde(default)]
+    pub by_subject: bool,
 }
 
 fn must<C: PartialEq + Copy>(columns: &[Option<C>], wanted: C, what: &str) -> Result<()> {
@@ -263,7 +268,9 @@ pub async fn decide(store: &Store, id: i64, d: Decision) -> Result<()> {
             must(columns, EventColumn::Address, "the addresses")?;
             must(columns, EventColumn::Kind, "what happened")?;
             must(columns, EventColumn::At, "when it happened")?;
-            must(columns, EventColumn::Mailing, "the mailing’s key or name")?;
+            if !columns.contains(&Some(EventColumn::Subject)) {
+                must(columns, EventColumn::Mailing, "the mailing’s key or name, or its subject")?;
+            }
         }
         Mapping::Mailings(columns) => {
             no_doubles(columns)?;
@@ -279,9 +286,9 @@ pub async fn decide(store: &Store, id: i64, d: Decision) -> Result<()> {
     store
         .write(move |c| {
             let n = c.execute(
-                "UPDATE log_file SET mapping = ?2, header = ?3, zone = ?4, month_first = ?5, newcomers = ?6, unnamed = ?7, state = 'staged', found = '{}'
+                "UPDATE log_file SET mapping = ?2, header = ?3, zone = ?4, month_first = ?5, newcomers = ?6, unnamed = ?7, by_subject = ?8, state = 'staged', found = '{}', proposed = '[]'
                  WHERE id = ?1 AND state IN ('staged', 'checked')",
-                params![id, serde_json::to_string(&d.mapping)?, d.header, d.zone, d.month_first, d.newcomers, d.unnamed],
+                params![id, serde_json::to_string(&d.mapping)?, d.header, d.zone, d.month_first, d.newcomers, d.unnamed, d.by_subject],
             )?;
             if n == 0 { Err(StoreError::Refused("This file was applied already.".into())) } else { Ok(()) }
         })

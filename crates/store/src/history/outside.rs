@@ -74,8 +74,24 @@ pub fn of(c: &Connection, mailing: i64) -> Result<Option<Outside>> {
     Ok(counted(c, found.into_iter().collect())?.pop())
 }
 
-/// The mailing that was handed out under a key, and the arm that it names.
-pub(super) fn handed_out(c: &Connection, key: &str) -> Result<Option<(i64, Option<i64>)>> {
+/// The mailing of a key.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct To {
+    pub mailing: i64,
+    /// Its people were handed out from here: nobody else is sent it.
+    pub handed_out: bool,
+    /// The arm that its key names.
+    pub arm: Option<i64>,
+}
+
+impl To {
+    pub(super) fn of_others(mailing: i64) -> Self {
+        Self { mailing, handed_out: false, arm: None }
+    }
+}
+
+/// The mailing that was handed out under a key.
+fn handed_out(c: &Connection, key: &str) -> Result<Option<To>> {
     if !key.starts_with("rinse-") {
         return Ok(None);
     }
@@ -89,25 +105,37 @@ pub(super) fn handed_out(c: &Connection, key: &str) -> Result<Option<(i64, Optio
         )?
         .query_row([base], |r| r.get(0))
         .optional()?;
-    Ok(id.map(|id| (id, arm)))
+    Ok(id.map(|mailing| To { mailing, handed_out: true, arm }))
 }
 
 /// The mailing of a key; of a name, where one alone has it.
-pub(super) fn known(c: &Connection, key: &str) -> Result<Option<i64>> {
-    if let Some((id, _)) = handed_out(c, key)? {
-        return Ok(Some(id));
+pub(super) fn known(c: &Connection, key: &str) -> Result<Option<To>> {
+    if let Some(to) = handed_out(c, key)? {
+        return Ok(Some(to));
     }
-    let by_key: Option<i64> =
-        c.prepare_cached("SELECT mailing_id FROM outside_mailing WHERE key = ?1")?.query_row([key], |r| r.get(0)).optional()?;
-    if by_key.is_some() {
-        return Ok(by_key);
+    if let Some(id) = by_key(c, key)? {
+        return Ok(Some(To::of_others(id)));
     }
     let mut s = c.prepare_cached(
         "SELECT o.mailing_id FROM outside_mailing o JOIN mailing m ON m.id = o.mailing_id LEFT JOIN variant v ON v.mailing_id = m.id AND v.arm = 0
          WHERE m.name = ?1 OR v.subject = ?1 LIMIT 2",
     )?;
     let named: Vec<i64> = s.query_map([key], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    Ok(if let [one] = named.as_slice() { Some(*one) } else { None })
+    Ok(if let [one] = named.as_slice() { Some(To::of_others(*one)) } else { None })
+}
+
+/// The key of the mailing of a subject that went between two instants.
+pub(super) fn near(c: &Connection, subject: &str, from: i64, until: i64) -> Result<Option<String>> {
+    let mut s = c.prepare_cached(
+        "SELECT o.key FROM mailing m JOIN outside_mailing o ON o.mailing_id = m.id JOIN variant v ON v.mailing_id = m.id AND v.arm = 0
+         WHERE v.subject = ?1 AND m.started_at BETWEEN ?2 AND ?3 ORDER BY m.started_at LIMIT 1",
+    )?;
+    Ok(s.query_row(params![subject, from, until], |r| r.get(0)).optional()?)
+}
+
+/// The mailing whose own key this is.
+pub(super) fn by_key(c: &Connection, key: &str) -> Result<Option<i64>> {
+    Ok(c.prepare_cached("SELECT mailing_id FROM outside_mailing WHERE key = ?1")?.query_row([key], |r| r.get(0)).optional()?)
 }
 
 /// The letterhead that mailings of another system are under.
@@ -126,9 +154,7 @@ pub(super) enum Put {
 /// Makes a mailing, or fills in what is known of it by now.
 pub(super) fn put(c: &Connection, m: &PastMailing, log: Option<i64>) -> Result<(i64, Put)> {
     let size = m.size.map(|n| i64::try_from(n).unwrap_or(i64::MAX));
-    let there: Option<i64> =
-        c.prepare_cached("SELECT mailing_id FROM outside_mailing WHERE key = ?1")?.query_row([&m.key], |r| r.get(0)).optional()?;
-    if let Some(id) = there {
+    if let Some(id) = by_key(c, &m.key)? {
         // What was made from events alone had its key for a name.
         let named = c.execute("UPDATE mailing SET name = ?2 WHERE id = ?1 AND name = ?3 AND name <> ?2", params![id, m.name, m.key])?;
         let subject = c.execute(

@@ -59,7 +59,7 @@ pub fn begin(c: &Connection, r: &Reserve, sending: &Sending, at: Instant) -> Res
         Some(name) => Some(topics::named(c, name)?),
         None => None,
     };
-    if let Some(id) = outside::known(c, &key)? {
+    if let Some(id) = outside::known(c, &key)?.map(|to| to.mailing) {
         let of: Option<i64> = c.query_row("SELECT topic_id FROM mailing WHERE id = ?1", [id], |r| r.get(0))?;
         if of != topic {
             return Err(StoreError::Refused(format!(

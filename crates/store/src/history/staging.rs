@@ -5,7 +5,7 @@ use crate::{Result, Store, StoreError, imports};
 use flate2::read::MultiGzDecoder;
 use rinse_core::Instant;
 use rinse_core::address::Address;
-use rinse_core::history::columns::{self, EventColumn, MailingColumn, Table};
+use rinse_core::history::columns::{self, Table};
 use rinse_core::history::times;
 use rusqlite::{OptionalExtension, params};
 use std::fs::File;
@@ -69,20 +69,12 @@ fn read(raw: &Path, to: &Path) -> Result<Staged> {
     let table = columns::table(&rows, shape.header).ok_or_else(|| {
         refused("This is neither a table of mailings (a key or name, and when each was sent) nor one of events (an address, what happened, and when).")
     })?;
-    let (mapping, instants) = match table {
-        Table::Events => {
-            let found = columns::events(&rows, shape.header);
-            let at = found.iter().position(|c| *c == Some(EventColumn::At));
-            (Mapping::Events(found), at)
-        }
-        Table::Mailings => {
-            let found = columns::mailings(&rows, shape.header);
-            let at = found.iter().position(|c| *c == Some(MailingColumn::SentAt));
-            (Mapping::Mailings(found), at)
-        }
+    let mapping = match table {
+        Table::Events => Mapping::Events(columns::events(&rows, shape.header)),
+        Table::Mailings => Mapping::Mailings(columns::mailings(&rows, shape.header)),
     };
     let cells = |i: usize| rows.iter().skip(usize::from(shape.header)).filter_map(move |r| r.get(i)).map(String::as_str);
-    let month_first = instants.and_then(|i| times::month_first(cells(i))).unwrap_or(false);
+    let month_first = mapping.instants().and_then(|i| times::month_first(cells(i))).unwrap_or(false);
     let columns = if shape.header { serde_json::to_string(&rows[0])? } else { String::new() };
     // The rest is counted without being read as text.
     let mut n = 0;

@@ -1,15 +1,17 @@
 //! Taking in one event of another system's log, and working out what a message's row comes to.
 
-use super::outside;
+use super::outside::{self, To};
+use crate::codes::ACTIVE;
 use crate::contacts::{self, Profile};
 use crate::erasure::{Tombstones, WAS_DELETED};
 use crate::figures::place;
 use crate::ledger::{self, Origin};
 use crate::machines::judging;
 use crate::purchases;
+use crate::responses::{self, Leaving};
 use crate::send_state::{ACCEPTED, FAILED};
 use crate::upkeep::{incidents, readings};
-use crate::{Result, StoreError, responses};
+use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
@@ -69,16 +71,6 @@ impl Memory {
     }
 }
 
-/// The mailing of a key.
-#[derive(Debug, Clone, Copy)]
-struct To {
-    mailing: i64,
-    /// Its people were handed out from here: nobody else is sent it.
-    handed_out: bool,
-    /// The arm that its key names.
-    arm: Option<i64>,
-}
-
 enum Whom {
     Here(i64),
     Nobody(String),
@@ -112,13 +104,9 @@ fn mailing(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Optio
     let found = match m.mailings.get(&e.mailing) {
         Some(found) => *found,
         None => {
-            let of_others = |mailing| To { mailing, handed_out: false, arm: None };
-            let mut found = match outside::handed_out(c, &e.mailing)? {
-                Some((mailing, arm)) => Some(To { mailing, handed_out: true, arm }),
-                None => outside::known(c, &e.mailing)?.map(of_others),
-            };
+            let mut found = outside::known(c, &e.mailing)?;
             if found.is_none() && t.unnamed && !e.mailing.is_empty() && e.kind <= Kind::Bounced {
-                found = Some(of_others(outside::unnamed(c, &e.mailing, e.at, t.log)?));
+                found = Some(To::of_others(outside::unnamed(c, &e.mailing, e.at, t.log)?));
             }
             if found.is_some() || !t.unnamed {
                 m.mailings.insert(e.mailing.clone(), found);
@@ -168,7 +156,7 @@ pub fn take(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Take
         Whom::Nobody(why) => return Ok(Taken::Refused(why)),
     };
     if e.kind == Kind::Bought {
-        return bought(c, t, contact, e);
+        return bought(c, t, e);
     }
     let Some(To { mailing, handed_out, arm }) = mailing(c, t, m, e)? else {
         return Ok(Taken::Refused(format!("no mailing sent elsewhere has the key or name {:?}", e.mailing)));
@@ -214,7 +202,7 @@ pub fn take(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Take
     }
 }
 
-fn bought(c: &Connection, t: &Takes, contact: i64, e: &Event) -> Result<Taken> {
+fn bought(c: &Connection, t: &Takes, e: &Event) -> Result<Taken> {
     // Without a key of its own a purchase is known by what it is.
     let key = if e.key.is_empty() {
         let mut digest = Sha256::new();
@@ -235,7 +223,6 @@ fn bought(c: &Connection, t: &Takes, contact: i64, e: &Event) -> Result<Taken> {
         product: String::new(),
         category: String::new(),
     };
-    debug_assert_eq!(contacts::id_of(c, &e.address.key)?, Some(contact));
     match purchases::take(c, &purchase)? {
         purchases::Taken::New => {
             c.prepare_cached("UPDATE purchase SET log_id = ?2 WHERE key = ?1")?.execute(params![key, t.log])?;
@@ -300,33 +287,26 @@ fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: i64, mailing: i64,
             m.hit.insert(send);
             c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, e.at.0])?;
         }
-        Kind::Left => ended(c, t, contact, send, e.at, Act::Withdrew)?,
-        _ => ended(c, t, contact, send, e.at, Act::Complained)?,
+        Kind::Left => ended(c, t, contact, send, e.at, Leaving::Withdrew)?,
+        _ => ended(c, t, contact, send, e.at, Leaving::Complained)?,
     }
     Ok(Taken::New)
 }
 
 /// Somebody left or complained there: that holds here, too, unless they agreed again by themselves since.
-fn ended(c: &Connection, t: &Takes, contact: i64, send: i64, at: Instant, act: Act) -> Result<()> {
-    let column = if act == Act::Complained { "complained_at" } else { "withdrew_at" };
-    c.prepare_cached(&format!(
-        "UPDATE send SET {column} = min(coalesce({column}, ?2), ?2), left_at = min(coalesce(left_at, ?2), ?2) WHERE id = ?1"
-    ))?
-    .execute(params![send, at.0])?;
+fn ended(c: &Connection, t: &Takes, contact: i64, send: i64, at: Instant, how: Leaving) -> Result<()> {
+    responses::left_by(c, send, how, at)?;
     // A file of people that came in later says nothing of what they wanted then.
     let again = c
         .prepare_cached(
             "SELECT 1 FROM ledger WHERE contact_id = ?1 AND at > ?2 AND kind IN ('agreed', 'confirmed', 'renewed', 'resumed') AND import_id IS NULL AND person_id IS NULL AND run_id IS NULL",
         )?
         .exists(params![contact, at.0])?;
-    if again && act != Act::Complained {
+    if again && how != Leaving::Complained {
         return Ok(());
     }
-    let entity: String = c
-        .prepare_cached(
-            "SELECT l.entity FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1",
-        )?
-        .query_row([send], |r| r.get(0))?;
+    let entity = responses::whose(c, send)?.map(|(_, _, entity)| entity).unwrap_or_default();
+    let act = if how == Leaving::Complained { Act::Complained } else { Act::Withdrew };
     let origin =
         Origin { source: "another sender", evidence: format!("by its log, {}", t.name), send: Some(send), entity, ..Origin::default() };
     ledger::act(c, contact, at, act, &origin)?;
@@ -443,12 +423,13 @@ pub(super) fn work_out(c: &Connection, send: i64) -> Result<bool> {
         .map(|(_, _, line)| line.clone().unwrap_or_default());
     let category = line.as_deref().map(|line| readings::of(c, line, Category::of_line(line))).transpose()?.map(|c| c as i64);
     let (accepted, failed) = (now.accepted_at.map(|a| a.0), now.failed_at.map(|a| a.0));
-    let goes = place::of(c, was.contact, was.mailing, now.handed_at)?;
+    // Where it went depends on when it was handed over, and on nothing that a later step tells.
+    let goes = if was.handed_at == Some(now.handed_at.0) { None } else { Some(place::of(c, was.contact, was.mailing, now.handed_at)?) };
     c.prepare_cached(formatcp!(
         "UPDATE send SET at = ?2, give_up_at = ?2, handed_at = ?2, accepted_at = ?3, failed_at = ?4, category = ?5, reply = ?6, state = iif(?4 IS NULL, {ACCEPTED}, {FAILED}),
-            opens_unknown = ?7, place_id = coalesce(place_id, ?8), local_hour = ?9 WHERE id = ?1"
+            opens_unknown = ?7, place_id = coalesce(place_id, ?8), local_hour = coalesce(?9, local_hour) WHERE id = ?1"
     ))?
-    .execute(params![send, now.handed_at.0, accepted, failed, category, line, was.opens_unknown, goes.place, goes.local_hour])?;
+    .execute(params![send, now.handed_at.0, accepted, failed, category, line, was.opens_unknown, goes.and_then(|g| g.place), goes.map(|g| g.local_hour)])?;
     let is = Was { handed_at: Some(now.handed_at.0), accepted_at: accepted, failed_at: failed, category, ..was };
     let ((messages, failures), (had, had_failed)) = (is.counts(), was.counts());
     match was.handed_at {
@@ -460,8 +441,10 @@ pub(super) fn work_out(c: &Connection, send: i64) -> Result<bool> {
     }
     crate::rollups::due(c, was.contact)?;
     // Whose address isn't simply active may stand otherwise by it; what failed is looked at as a whole ([`finish_mailing`]).
-    c.prepare_cached("INSERT INTO status_due SELECT id FROM contact WHERE id = ?1 AND status <> 0 ON CONFLICT DO NOTHING")?
-        .execute([was.contact])?;
+    c.prepare_cached(formatcp!(
+        "INSERT INTO status_due SELECT id FROM contact WHERE id = ?1 AND status <> {ACTIVE} ON CONFLICT DO NOTHING"
+    ))?
+    .execute([was.contact])?;
     Ok(was.has_hits && (was.accepted_at, was.handed_at) != (is.accepted_at, is.handed_at))
 }
 
@@ -483,10 +466,7 @@ const MARKED_AT_ONCE: u32 = 1_000;
 
 /// Of mailings whose log has no agents no message says whether a person opened it: marks the next of one, behind a person; the last of them,
 /// none when there is none left.
-///
-/// # Errors
-/// When the database fails.
-pub fn mark_some(c: &Connection, mailing: i64, after: i64) -> Result<Option<i64>> {
+pub(super) fn mark_some(c: &Connection, mailing: i64, after: i64) -> Result<Option<i64>> {
     let mut s = c.prepare_cached(
         "SELECT s.id, s.contact_id FROM send s JOIN outside_mailing o ON o.mailing_id = s.mailing_id
          WHERE s.mailing_id = ?1 AND s.contact_id > ?2 AND o.opens_unknown = 1 AND s.opens_unknown = 0 ORDER BY s.contact_id LIMIT ?3",

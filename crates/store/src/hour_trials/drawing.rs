@@ -100,7 +100,9 @@ pub fn drawn(
     let share = crate::sends::spread_of(round.mailing);
     let due = |d: &Drawn| {
         let place = plan.hours.iter().position(|h| *h == d.hour).unwrap_or(0);
-        hours[&d.contact][place] + schedule.spread(share.draw(d.contact))
+        // Another system takes the people of an hour as one list.
+        let spread = if round.handed_out { 0 } else { schedule.spread(share.draw(d.contact)) };
+        hours[&d.contact][place] + spread
     };
     let seats: Vec<(Drawn, Instant)> = seats.into_iter().map(|d| (d, due(&d))).collect();
     let names = done.decided.iter().filter_map(|d| Some((u32::from(d.zone), done.zone_of(*d)?.iana_name()?.to_owned())));

@@ -2,12 +2,19 @@
 //! it.
 
 pub mod answers;
+mod crossing;
 pub mod drawing;
 pub mod learned;
 
+pub(crate) use crossing::OFF;
+pub use crossing::crossed;
+
+use crate::codes::{MAILING_PLANNED, TRIAL_COLLECTING, TRIAL_READ};
+use crate::send_state::ACCEPTED;
 use crate::settings::audit;
 use crate::stored::Worded;
 use crate::{Result, StoreError, mailings};
+use const_format::formatcp;
 use rinse_core::channel::Channel;
 use rinse_core::schedule::{LocalTime, Passed};
 use rinse_core::standing::{MailingState, TrialEvent, TrialState};
@@ -87,7 +94,7 @@ pub fn all(c: &Connection) -> Result<Vec<HourTrial>> {
 /// # Errors
 /// When the database fails.
 fn read_since(c: &Connection, since: Instant) -> Result<Vec<HourTrial>> {
-    let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM hour_trial WHERE state = 'read' AND read_at > ?1"))?;
+    let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM hour_trial WHERE state = {TRIAL_READ} AND read_at > ?1"))?;
     Ok(s.query_map([since.0], stored)?.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -279,7 +286,7 @@ pub fn in_the_way(c: &Connection, plan: &HourPlan) -> Result<Vec<String>> {
         return Ok(Vec::new());
     }
     let mut s = c.prepare_cached(
-        "SELECT id, name, planned_at FROM mailing WHERE state = 'planned' AND class = 1 AND channel = 1 AND planned_at BETWEEN ?1 AND ?2 ORDER BY planned_at, id",
+        formatcp!("SELECT id, name, planned_at FROM mailing WHERE state = {MAILING_PLANNED} AND class = 1 AND channel = 1 AND planned_at BETWEEN ?1 AND ?2 ORDER BY planned_at, id"),
     )?;
     let mut out = Vec::new();
     for (r, n) in plan.rounds.iter().zip(1..) {
@@ -359,6 +366,8 @@ pub struct RoundOf {
     pub mailing: i64,
     pub day: i64,
     pub drawn: bool,
+    /// Another system sends it: everybody is on its list as they are drawn.
+    pub handed_out: bool,
 }
 
 /// The round that a mailing is, with its trial's plan, while the trial runs.
@@ -366,15 +375,15 @@ pub struct RoundOf {
 /// # Errors
 /// When the database fails.
 pub fn round_of(c: &Connection, mailing: i64) -> Result<Option<(RoundOf, HourPlan)>> {
-    let mut s = c.prepare_cached(
-        "SELECT r.trial_id, r.round, r.day, r.drawn_at IS NOT NULL, t.plan FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id
-         WHERE r.mailing_id = ?1 AND r.missed IS NULL AND t.state = 'collecting'",
-    )?;
+    let mut s = c.prepare_cached(formatcp!(
+        "SELECT r.trial_id, r.round, r.day, r.drawn_at IS NOT NULL, t.plan, m.handed_out FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id JOIN mailing m ON m.id = r.mailing_id
+         WHERE r.mailing_id = ?1 AND r.missed IS NULL AND t.state = {TRIAL_COLLECTING}"
+    ))?;
     let found = s.query_row([mailing], |r| {
         let trial: i64 = r.get(0)?;
         let plan = crate::stored::document(&r.get::<_, String>(4)?, "hour trial", trial)?;
         let round = usize::try_from(r.get::<_, i64>(1)?).unwrap_or(0);
-        Ok((RoundOf { trial, round, mailing, day: r.get(2)?, drawn: r.get(3)? }, plan))
+        Ok((RoundOf { trial, round, mailing, day: r.get(2)?, drawn: r.get(3)?, handed_out: r.get(5)? }, plan))
     });
     Ok(found.optional()?)
 }
@@ -421,9 +430,9 @@ impl Undrawn {
 /// When the database fails.
 pub fn undrawn(c: &Connection) -> Result<Vec<Undrawn>> {
     let mut s = c.prepare_cached(
-        "SELECT json_extract(t.plan, '$.question'), r.round + 1, m.id, m.name, m.state, r.day FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id
+        formatcp!("SELECT json_extract(t.plan, '$.question'), r.round + 1, m.id, m.name, m.state, r.day FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id
             JOIN mailing m ON m.id = r.mailing_id
-         WHERE t.state = 'collecting' AND r.drawn_at IS NULL AND r.missed IS NULL ORDER BY t.sealed_at DESC, t.id DESC, r.round",
+         WHERE t.state = {TRIAL_COLLECTING} AND r.drawn_at IS NULL AND r.missed IS NULL ORDER BY t.sealed_at DESC, t.id DESC, r.round"),
     )?;
     let rows = s.query_map([], |r| {
         let state = r.get::<_, Worded<_>>(4)?.0;
@@ -446,8 +455,9 @@ pub fn mark_missed(c: &Connection, now: Instant) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
-    let read: Option<i64> =
-        c.prepare_cached("SELECT min(reading_due) FROM hour_trial WHERE state = 'collecting'")?.query_row([], |r| r.get(0))?;
+    let read: Option<i64> = c
+        .prepare_cached(formatcp!("SELECT min(reading_due) FROM hour_trial WHERE state = {TRIAL_COLLECTING} AND NOT {AWAITED}"))?
+        .query_row([], |r| r.get(0))?;
     let missed = undrawn(c)?.iter().filter_map(Undrawn::until).min().map(|until| until + 1);
     Ok([read.map(Instant), missed].into_iter().flatten().min())
 }
@@ -480,4 +490,21 @@ pub fn save_reading(c: &Connection, id: i64, reading: &Reading, now: Instant) ->
     let text = serde_json::to_string(reading)?;
     c.execute("UPDATE hour_trial SET read_at = ?2, reading = ?3 WHERE id = ?1", params![id, now.0, text])?;
     audit(c, now, None, "hour trial read", "hour trial", id, &reading.sentence)
+}
+
+/// Is somebody handed out to another system of whom its log may tell yet, in SQL, of a trial?
+const AWAITED: &str = formatcp!(
+    "EXISTS (SELECT 1 FROM hour_round r JOIN mailing m ON m.id = r.mailing_id JOIN hour_roster h ON h.mailing_id = m.id
+            JOIN send s ON s.mailing_id = h.mailing_id AND s.contact_id = h.contact_id
+        WHERE r.trial_id = hour_trial.id AND r.missed IS NULL AND m.handed_out = 1 AND s.state = {ACCEPTED} AND s.handed_at IS NULL)"
+);
+
+/// The trials whose last window is over and that weren't read. One with rounds that another system sends waits for what its log tells.
+///
+/// # Errors
+/// When the database fails.
+pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<i64>> {
+    let mut s =
+        c.prepare_cached(formatcp!("SELECT id FROM hour_trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1 AND NOT {AWAITED}"))?;
+    Ok(s.query_map([now.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }

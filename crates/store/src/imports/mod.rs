@@ -218,22 +218,27 @@ fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
     .collect()
 }
 
+/// The names of a staged file's columns and its first 100 rows; none of one that was deleted with a person's data.
+pub(crate) fn first_rows(file: &Path, delimiter: u8, header: bool) -> Result<(Vec<String>, Vec<Vec<String>>)> {
+    let sample = if file.exists() { sample(file, delimiter)? } else { Vec::new() };
+    let width = sample.iter().map(Vec::len).max().unwrap_or(0);
+    let columns = (0..width)
+        .map(|i| match sample.first().filter(|_| header).and_then(|h| h.get(i)) {
+            Some(name) if !name.is_empty() => name.clone(),
+            _ => format!("column {}", i + 1),
+        })
+        .collect();
+    Ok((columns, sample.into_iter().skip(usize::from(header)).take(100).collect()))
+}
+
 /// The first 100 rows as they would land.
 ///
 /// # Errors
 /// When its file can't be read. A file that was deleted with a person's data shows no rows.
 pub fn preview(store: &Store, c: &Connection, run: Run, now: Instant) -> Result<Preview> {
-    let file = path(store, run.id, "");
-    let sample = if file.exists() { sample(&file, run.delimiter.as_bytes()[0])? } else { vec![] };
+    let (columns, rows) = first_rows(&path(store, run.id, ""), run.delimiter.as_bytes()[0], run.header)?;
+    let width = columns.len();
     let change = runs::of_import(c, run.id, now)?;
-    let width = sample.iter().map(Vec::len).max().unwrap_or(0);
-    let columns = (0..width)
-        .map(|i| match sample.first().filter(|_| run.header).and_then(|h| h.get(i)) {
-            Some(name) if !name.is_empty() => name.clone(),
-            _ => format!("column {}", i + 1),
-        })
-        .collect();
-    let rows: Vec<Vec<String>> = sample.into_iter().skip(usize::from(run.header)).take(100).collect();
     let home = letterheads::home(c)?;
     let layout = row::Layout { mapping: &run.mapping, width, file: &run.file_name, home: home.as_deref() };
     let refusals = rows.iter().map(|r| row::read(r, layout).err()).collect();
@@ -310,4 +315,22 @@ pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result
         )?;
         if n == 0 { Err(StoreError::Refused("This import was applied already.".into())) } else { Ok(()) }
     }).await
+}
+
+/// Gives a file up that wasn't applied.
+///
+/// # Errors
+/// When the database fails.
+pub fn cancel(c: &Connection, id: i64) -> Result<()> {
+    c.execute("UPDATE import_run SET state = 'cancelled' WHERE id = ?1", [id])?;
+    Ok(())
+}
+
+/// How many files wait to be applied, and the newest of them.
+///
+/// # Errors
+/// When the database fails.
+pub fn unapplied(c: &Connection) -> Result<(i64, Option<i64>)> {
+    let sql = "SELECT count(*), max(id) FROM import_run WHERE state IN ('staged', 'checked')";
+    Ok(c.prepare_cached(sql)?.query_row([], |r| Ok((r.get(0)?, r.get(1)?)))?)
 }

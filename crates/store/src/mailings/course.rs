@@ -1,5 +1,6 @@
 //! What happens to a mailing from planning to the end: paused, resumed, stopped, followed, and where it stands in the calendar.
 
+use crate::codes::{MAILING_DRAFT, MAILING_PLANNED, MAILING_SENDING, TRIAL_COLLECTING, TRIAL_READ, TRIAL_ROLLING};
 use crate::send_state::{ACCEPTED, BETWEEN, DEFERRED, DUE, FAILED, HELD, NOT_SENT, PLACED, WAITING};
 use crate::settings::audit;
 use crate::stored::Worded;
@@ -49,7 +50,9 @@ fn schedule(c: &Connection, id: i64) -> Result<Schedule> {
 /// When it isn't on its way, or paused already.
 pub fn pause(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let n = c.execute(
-        "UPDATE mailing SET paused_at = ?2 WHERE id = ?1 AND state IN ('planned', 'sending') AND paused_at IS NULL",
+        formatcp!(
+            "UPDATE mailing SET paused_at = ?2 WHERE id = ?1 AND state IN ({MAILING_PLANNED}, {MAILING_SENDING}) AND paused_at IS NULL"
+        ),
         params![id, now.0],
     )?;
     if n == 0 {
@@ -99,7 +102,10 @@ pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
     }
     c.execute("UPDATE mailing SET paused_at = NULL WHERE id = ?1", [id])?;
     // One that should have begun meanwhile begins now.
-    c.execute("UPDATE mailing SET planned_at = max(planned_at, ?2) WHERE id = ?1 AND state = 'planned'", params![id, now.0])?;
+    c.execute(
+        formatcp!("UPDATE mailing SET planned_at = max(planned_at, ?2) WHERE id = ?1 AND state = {MAILING_PLANNED}"),
+        params![id, now.0],
+    )?;
     audit(c, now, person, "mailing resumed", "mailing", id, "")
 }
 
@@ -111,17 +117,23 @@ pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
 pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<usize> {
     match state(c, id)? {
         MailingState::Planned => {
-            c.execute("UPDATE mailing SET state = 'draft', planned_at = NULL, paused_at = NULL WHERE id = ?1", [id])?;
+            c.execute(formatcp!("UPDATE mailing SET state = {MAILING_DRAFT}, planned_at = NULL, paused_at = NULL WHERE id = ?1"), [id])?;
             audit(c, now, person, "mailing taken back", "mailing", id, "a draft again")?;
             Ok(0)
         }
         MailingState::Sending => {
-            if c.prepare_cached("SELECT 1 FROM trial WHERE mailing_id = ?1 AND state IN ('collecting', 'read', 'rolling')")?.exists([id])? {
+            if c.prepare_cached(formatcp!(
+                "SELECT 1 FROM trial WHERE mailing_id = ?1 AND state IN ({TRIAL_COLLECTING}, {TRIAL_READ}, {TRIAL_ROLLING})"
+            ))?
+            .exists([id])?
+            {
                 return Err(StoreError::Refused(
                     "A trial of this mailing is running: stopping part of it would break the comparison.".into(),
                 ));
             }
-            let round = "SELECT 1 FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id WHERE r.mailing_id = ?1 AND r.drawn_at IS NOT NULL AND t.state = 'collecting'";
+            let round = formatcp!(
+                "SELECT 1 FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id WHERE r.mailing_id = ?1 AND r.drawn_at IS NOT NULL AND t.state = {TRIAL_COLLECTING}"
+            );
             if c.prepare_cached(round)?.exists([id])? {
                 return Err(StoreError::Refused(
                     "This mailing is a round of a running hour trial: late hours would lose more people than early ones. End the trial first.".into(),
@@ -245,16 +257,16 @@ pub struct CalendarEntry {
 /// When the database fails.
 pub fn calendar(c: &Connection, from: Instant, until: Instant) -> Result<Vec<CalendarEntry>> {
     let mut s = c.prepare_cached(
-        "WITH entry (mailing, what, at, until, trial) AS (
-            SELECT id, 'planned', planned_at, NULL, NULL FROM mailing WHERE state = 'planned'
-            UNION ALL SELECT m.id, iif(m.state = 'sending', 'going', 'went'), m.started_at, m.finished_at, NULL FROM mailing m
+        formatcp!("WITH entry (mailing, what, at, until, trial) AS (
+            SELECT id, 'planned', planned_at, NULL, NULL FROM mailing WHERE state = {MAILING_PLANNED}
+            UNION ALL SELECT m.id, iif(m.state = {MAILING_SENDING}, 'going', 'went'), m.started_at, m.finished_at, NULL FROM mailing m
                 WHERE m.started_at IS NOT NULL AND NOT EXISTS (SELECT 1 FROM trial t WHERE t.mailing_id = m.id AND t.sealed_at IS NOT NULL)
             UNION ALL SELECT mailing_id, 'pilot', sealed_at, reading_due, id FROM trial WHERE sealed_at IS NOT NULL
             UNION ALL SELECT mailing_id, 'reading', coalesce(read_at, reading_due), NULL, id FROM trial WHERE coalesce(read_at, reading_due) IS NOT NULL
             UNION ALL SELECT mailing_id, 'rollout', rollout_at, NULL, id FROM trial WHERE rollout_at IS NOT NULL)
          SELECT m.id, m.name, e.what, e.at, e.until, m.paused_at IS NOT NULL, m.schedule,
             (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1))
-         FROM entry e JOIN mailing m ON m.id = e.mailing WHERE e.at >= ?1 AND e.at < ?2 AND m.archived_at IS NULL ORDER BY e.at, m.id",
+         FROM entry e JOIN mailing m ON m.id = e.mailing WHERE e.at >= ?1 AND e.at < ?2 AND m.archived_at IS NULL ORDER BY e.at, m.id"),
     )?;
     let rows = s.query_map(params![from.0, until.0], |r| {
         let (what, at, until): (String, i64, Option<i64>) = (r.get(2)?, r.get(3)?, r.get(4)?);

@@ -1,7 +1,9 @@
 //! Drafts: what the editor saves, who let what through, copies.
 
 use crate::audience::{Audience, Group, save_beside};
+use crate::codes::MAILING_DRAFT;
 use crate::{Result, StoreError};
+use const_format::formatcp;
 use rinse_core::address::Address;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::{HOLD_LIMIT, OverCap};
@@ -341,7 +343,7 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     let id = match id {
         Some(id) => {
             let n = c.execute(
-                "UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18, channel=?19, companion_of=?20, version=version+1, changed_at=?21, changed_by=?22, handed_out=?23 WHERE id = ?1 AND state = 'draft'",
+                formatcp!("UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18, channel=?19, companion_of=?20, version=version+1, changed_at=?21, changed_by=?22, handed_out=?23 WHERE id = ?1 AND state = {MAILING_DRAFT}"),
                 params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, now.0, person, d.handed_out],
             )?;
             if n == 0 {

@@ -10,10 +10,13 @@ pub use draft::{MailingDraft, VariantSender, save};
 pub use links::{link_url, links, save_links};
 
 use crate::audience;
+use crate::codes::{MAILING_DRAFT, MAILING_PLANNED, MAILING_SENDING, MAILING_SENT, TRIAL_COLLECTING};
 use crate::settings::Tied;
 use crate::stored::As;
 use crate::stored::Worded;
 use crate::{Result, StoreError};
+use const_format::formatcp;
+use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::OverCap;
 use rinse_core::message::{CONTACT_PLACEHOLDERS, own_placeholder};
@@ -69,10 +72,10 @@ fn variants(c: &Connection, id: i64) -> Result<(Vec<String>, Vec<VariantSender>)
 /// When there is no such mailing.
 pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
     let mut m = c
-        .prepare_cached("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name, service_reason, complainers_reason, q.name, leave_out,
+        .prepare_cached(formatcp!("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name, service_reason, complainers_reason, q.name, leave_out,
             preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id, channel, companion_of, m.version,
-            (SELECT h.id FROM hour_round r JOIN hour_trial h ON h.id = r.trial_id WHERE r.mailing_id = m.id AND r.missed IS NULL AND h.state = 'collecting'), m.handed_out
-            FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN person q ON q.id = complainers_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1")?
+            (SELECT h.id FROM hour_round r JOIN hour_trial h ON h.id = r.trial_id WHERE r.mailing_id = m.id AND r.missed IS NULL AND h.state = {TRIAL_COLLECTING}), m.handed_out
+            FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN person q ON q.id = complainers_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1"))?
         .query_row([id], |r| {
             Ok(Mailing {
                 id: r.get(0)?,
@@ -161,12 +164,12 @@ pub struct MailingRow {
 /// When the database fails.
 pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
     let mut s = c.prepare_cached(
-        "SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id,
+        formatcp!("SELECT m.id, m.name, m.state, planned_at, started_at, l.name, t.id,
             (SELECT json_group_array(name) FROM (SELECT name FROM label JOIN mailing_label x ON x.label_id = label.id WHERE x.mailing_id = m.id ORDER BY 1)),
             paused_at IS NOT NULL, template, archived_at IS NOT NULL, m.series_id, m.channel, (SELECT count(*) FROM variant v WHERE v.mailing_id = m.id),
             EXISTS (SELECT 1 FROM outside_mailing o WHERE o.mailing_id = m.id)
          FROM mailing m LEFT JOIN list l ON l.id = list_id LEFT JOIN trial t ON t.mailing_id = m.id
-         ORDER BY archived_at IS NOT NULL, m.state = 'sent', coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 1000",
+         ORDER BY archived_at IS NOT NULL, m.state = {MAILING_SENT}, coalesce(started_at, planned_at, m.made_at) DESC, m.id DESC LIMIT 1000"),
     )?;
     Ok(s.query_map([], |r| {
         Ok(MailingRow {
@@ -248,4 +251,37 @@ pub fn missing(c: &Connection, people: &[i64], used: &[&str], own: &[(String, i6
         count(name, &format!("NOT EXISTS (SELECT 1 FROM field_value v WHERE v.field_id = {field} AND v.contact_id = c.id)"))?;
     }
     Ok(out)
+}
+
+/// The mailings whose hour has come, in the order in which they begin: also those that were being put on record when the process ended.
+///
+/// # Errors
+/// When the database fails.
+pub fn due(c: &Connection, now: Instant) -> Result<Vec<i64>> {
+    let mut s = c.prepare_cached(
+        formatcp!("SELECT id FROM mailing WHERE paused_at IS NULL AND (state = {MAILING_PLANNED} AND planned_at <= ?1 OR state = {MAILING_SENDING} AND recording)
+         ORDER BY planned_at, priority, id"),
+    )?;
+    Ok(s.query_map([now.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// How many have begun.
+///
+/// # Errors
+/// When the database fails.
+pub fn begun(c: &Connection) -> Result<usize> {
+    let n: i64 = c.prepare_cached("SELECT count(*) FROM mailing WHERE started_at IS NOT NULL")?.query_row([], |r| r.get(0))?;
+    Ok(usize::try_from(n).unwrap_or(0))
+}
+
+/// The newest drafts that nothing is planned for, no trial either: number and name.
+///
+/// # Errors
+/// When the database fails.
+pub fn unplanned(c: &Connection, most: i64) -> Result<Vec<(i64, String)>> {
+    let mut s = c.prepare_cached(
+        formatcp!("SELECT id, name FROM mailing WHERE state = {MAILING_DRAFT} AND series_id IS NULL AND NOT EXISTS (SELECT 1 FROM trial WHERE mailing_id = mailing.id)
+         AND NOT EXISTS (SELECT 1 FROM hour_round WHERE mailing_id = mailing.id AND missed IS NULL) ORDER BY id DESC LIMIT ?1"),
+    )?;
+    Ok(s.query_map([most], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
 }

@@ -1,8 +1,10 @@
 //! Who enters a series: by hand, by a reaction, by what happens to them, by joining a segment, by a date.
 
 use super::Kept;
+use crate::codes::SERIES_RUNNING;
 use crate::settings::audit;
 use crate::{Result, StoreError, journal, segments};
+use const_format::formatcp;
 use rinse_core::segment::Tree;
 use rinse_core::series::walk::at_minute;
 use rinse_core::series::{Again, Entry, Exit, Outline};
@@ -127,9 +129,9 @@ pub struct Found {
 /// # Errors
 /// When the database fails.
 pub fn to_look(c: &Connection, now: Instant, every: i64) -> Result<Vec<i64>> {
-    let mut s = c.prepare_cached(
-        "SELECT id FROM series WHERE state = 'running' AND paused_at IS NULL AND coalesce(looked_at, 0) + ?2 <= ?1 ORDER BY id",
-    )?;
+    let mut s = c.prepare_cached(formatcp!(
+        "SELECT id FROM series WHERE state = {SERIES_RUNNING} AND paused_at IS NULL AND coalesce(looked_at, 0) + ?2 <= ?1 ORDER BY id"
+    ))?;
     Ok(s.query_map([now.0, every], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
 

@@ -7,6 +7,7 @@ pub mod entering;
 pub mod view;
 pub mod walk;
 
+use crate::codes::{MAILING_DRAFT, MAILING_SENT, MAILING_SERIES, SERIES_ENDED, SERIES_RUNNING};
 use crate::mailings::draft::MailingDraft;
 use crate::send_state::{NOT_SENT, WAITING};
 use crate::settings::audit;
@@ -89,7 +90,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Kept> {
 
 /// Those that move people on.
 pub(crate) fn running(c: &Connection) -> Result<Vec<Kept>> {
-    read(c, "state = 'running' AND paused_at IS NULL ORDER BY id", [])
+    read(c, formatcp!("state = {SERIES_RUNNING} AND paused_at IS NULL ORDER BY id"), [])
 }
 
 /// Does any series run?
@@ -97,7 +98,7 @@ pub(crate) fn running(c: &Connection) -> Result<Vec<Kept>> {
 /// # Errors
 /// When the database fails.
 pub fn active(c: &Connection) -> Result<bool> {
-    Ok(c.prepare_cached("SELECT EXISTS (SELECT 1 FROM series WHERE state = 'running' AND paused_at IS NULL)")?
+    Ok(c.prepare_cached(formatcp!("SELECT EXISTS (SELECT 1 FROM series WHERE state = {SERIES_RUNNING} AND paused_at IS NULL)"))?
         .query_row([], |r| r.get(0))?)
 }
 
@@ -118,7 +119,7 @@ pub(crate) fn doing(c: &Connection, does: impl Fn(&Deed) -> bool) -> Result<Vec<
 }
 
 fn in_use(c: &Connection) -> Result<Vec<Kept>> {
-    read(c, "state <> 'ended' ORDER BY id", [])
+    read(c, formatcp!("state <> {SERIES_ENDED} ORDER BY id"), [])
 }
 
 /// The segments that an outline asks about.
@@ -296,13 +297,13 @@ fn own(c: &Connection, id: i64, o: &Outline) -> Result<()> {
     let mine: Vec<i64> = o.mailings().into_values().collect();
     let listed = serde_json::to_string(&mine)?;
     c.execute(
-        "UPDATE mailing SET series_id = CASE WHEN state = 'draft' THEN NULL ELSE series_id END, state = CASE WHEN state = 'series' THEN 'sent' ELSE state END
-         WHERE series_id = ?1 AND id NOT IN (SELECT value FROM json_each(?2))",
+        formatcp!("UPDATE mailing SET series_id = CASE WHEN state = {MAILING_DRAFT} THEN NULL ELSE series_id END, state = CASE WHEN state = {MAILING_SERIES} THEN {MAILING_SENT} ELSE state END
+         WHERE series_id = ?1 AND id NOT IN (SELECT value FROM json_each(?2))"),
         params![id, listed],
     )?;
     // One that was taken out of a running series and stands in it again goes out again.
     c.execute(
-        "UPDATE mailing SET series_id = ?1, state = iif(state = 'sent', 'series', state) WHERE id IN (SELECT value FROM json_each(?2))",
+        formatcp!("UPDATE mailing SET series_id = ?1, state = iif(state = {MAILING_SENT}, {MAILING_SERIES}, state) WHERE id IN (SELECT value FROM json_each(?2))"),
         params![id, listed],
     )?;
     Ok(())
@@ -361,7 +362,7 @@ pub fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resu
     };
     k.outline.ready().map_err(StoreError::Refused)?;
     fits(c, Some(id), &k.outline)?;
-    if !c.prepare_cached("SELECT 1 FROM series WHERE state = 'running'")?.exists([])? {
+    if !c.prepare_cached(formatcp!("SELECT 1 FROM series WHERE state = {SERIES_RUNNING}"))?.exists([])? {
         // Nobody looked meanwhile, and nothing from before concerns it.
         c.execute(
             "UPDATE series_mark SET response = coalesce((SELECT max(id) FROM response), 0), purchase = coalesce((SELECT max(id) FROM purchase), 0),
@@ -377,11 +378,11 @@ pub fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resu
 /// Its drafts become messages that go out.
 fn go_out(c: &Connection, id: i64, now: Instant) -> Result<()> {
     let drafts: Vec<i64> = c
-        .prepare_cached("SELECT id FROM mailing WHERE series_id = ?1 AND state = 'draft'")?
+        .prepare_cached(formatcp!("SELECT id FROM mailing WHERE series_id = ?1 AND state = {MAILING_DRAFT}"))?
         .query_map([id], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for mailing in drafts {
-        c.execute("UPDATE mailing SET state = 'series', started_at = ?2 WHERE id = ?1", [mailing, now.0])?;
+        c.execute(formatcp!("UPDATE mailing SET state = {MAILING_SERIES}, started_at = ?2 WHERE id = ?1"), [mailing, now.0])?;
         crate::letterheads::keep_as_sent(c, mailing)?;
     }
     Ok(())
@@ -493,13 +494,18 @@ pub(crate) fn withdraw(c: &Connection, entry: i64) -> Result<usize> {
 /// When it isn't running, or is as asked already.
 pub fn pause(c: &Connection, id: i64, pause: bool, now: Instant, person: Option<i64>) -> Result<()> {
     let n = c.execute(
-        "UPDATE series SET paused_at = iif(?2, ?3, NULL) WHERE id = ?1 AND state = 'running' AND (paused_at IS NULL) = ?2",
+        formatcp!(
+            "UPDATE series SET paused_at = iif(?2, ?3, NULL) WHERE id = ?1 AND state = {SERIES_RUNNING} AND (paused_at IS NULL) = ?2"
+        ),
         params![id, pause, now.0],
     )?;
     if n == 0 {
         return Err(StoreError::Refused(if pause { "Only a series that runs can be paused." } else { "This series isn't paused." }.into()));
     }
-    c.execute("UPDATE mailing SET paused_at = iif(?2, ?3, NULL) WHERE series_id = ?1 AND state = 'series'", params![id, pause, now.0])?;
+    c.execute(
+        formatcp!("UPDATE mailing SET paused_at = iif(?2, ?3, NULL) WHERE series_id = ?1 AND state = {MAILING_SERIES}"),
+        params![id, pause, now.0],
+    )?;
     audit(c, now, person, if pause { "series paused" } else { "series resumed" }, "series", id, "")
 }
 
@@ -525,7 +531,7 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
     }
     c.execute("UPDATE series SET state = ?3, ended_at = ?2, paused_at = NULL WHERE id = ?1", params![id, now.0, Worded(ended)])?;
     c.execute(
-        "UPDATE mailing SET state = 'sent', finished_at = ?2, paused_at = NULL WHERE series_id = ?1 AND state = 'series'",
+        formatcp!("UPDATE mailing SET state = {MAILING_SENT}, finished_at = ?2, paused_at = NULL WHERE series_id = ?1 AND state = {MAILING_SERIES}"),
         [id, now.0],
     )?;
     c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;

@@ -3,6 +3,7 @@
 //! does what it says.
 
 use super::Kept;
+use crate::codes::SERIES_RUNNING;
 use crate::send_state::DUE;
 use crate::stored::As;
 use crate::{Result, deeds, responses};
@@ -41,10 +42,10 @@ pub fn step(c: &Connection, now: Instant) -> Result<usize> {
 /// When the database fails.
 pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     let due: Option<i64> = c
-        .prepare_cached(
+        .prepare_cached(formatcp!(
             "SELECT due FROM series_entry INDEXED BY series_entry_due WHERE ended_at IS NULL AND due IS NOT NULL
-             AND series_id NOT IN (SELECT id FROM series WHERE state <> 'running' OR paused_at IS NOT NULL) ORDER BY due LIMIT 1",
-        )?
+             AND series_id NOT IN (SELECT id FROM series WHERE state <> {SERIES_RUNNING} OR paused_at IS NOT NULL) ORDER BY due LIMIT 1"
+        ))?
         .query_row([], |r| r.get(0))
         .optional()?;
     Ok(due.map(Instant))
@@ -129,8 +130,8 @@ struct Inside {
 
 fn move_on(c: &Connection, running: &HashMap<i64, Kept>, now: Instant) -> Result<usize> {
     let mut s = c.prepare_cached(
-        "SELECT e.id, e.series_id, e.contact_id, e.step, e.came_at, e.at FROM series_entry e INDEXED BY series_entry_due
-         WHERE e.ended_at IS NULL AND e.due <= ?1 AND e.series_id IN (SELECT id FROM series WHERE state = 'running' AND paused_at IS NULL) ORDER BY e.due LIMIT ?2",
+        formatcp!("SELECT e.id, e.series_id, e.contact_id, e.step, e.came_at, e.at FROM series_entry e INDEXED BY series_entry_due
+         WHERE e.ended_at IS NULL AND e.due <= ?1 AND e.series_id IN (SELECT id FROM series WHERE state = {SERIES_RUNNING} AND paused_at IS NULL) ORDER BY e.due LIMIT ?2"),
     )?;
     let due: Vec<Inside> = s
         .query_map([now.0, AT_ONCE / 2], |r| {

@@ -3,9 +3,11 @@
 
 use super::counts::of_stretch;
 use super::{Trial, arms, one, sentence};
+use crate::codes::{TRIAL_COLLECTING, TRIAL_ENDED};
 use crate::sends::Phase;
 use crate::stored::Worded;
 use crate::{Result, StoreError};
+use const_format::formatcp;
 use rinse_core::standing::TrialState;
 use rinse_core::stats::StatsError;
 use rinse_core::trial::assign;
@@ -141,7 +143,7 @@ pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>
     if least < LEAST_PER_ARM {
         let words = format!("Given up at {} in the smallest arm, of which nothing can be read: {why}", people(least));
         c.execute(
-            "UPDATE trial SET state = 'ended', enrolled_at = ?2, next_look = NULL, enrolment_words = ?3 WHERE id = ?1",
+            formatcp!("UPDATE trial SET state = {TRIAL_ENDED}, enrolled_at = ?2, next_look = NULL, enrolment_words = ?3 WHERE id = ?1"),
             params![id, now.0, words],
         )?;
         return crate::settings::audit(c, now, person, "trial given up", "trial", id, why);
@@ -304,10 +306,10 @@ impl Enroller {
     pub(crate) fn of(c: &Connection, mailing: i64) -> Result<Option<Self>> {
         type Read = (i64, String, Option<i64>, Worded<TrialState>, Option<String>, Option<i64>, bool, Option<String>);
         let found: Option<Read> = c
-            .prepare_cached(
-                "SELECT id, plan, seed, state, verdict, rollout_at, state = 'collecting' AND enrolled_at IS NULL, seal
-                 FROM trial WHERE mailing_id = ?1 AND sealed_at IS NOT NULL",
-            )?
+            .prepare_cached(formatcp!(
+                "SELECT id, plan, seed, state, verdict, rollout_at, state = {TRIAL_COLLECTING} AND enrolled_at IS NULL, seal
+                 FROM trial WHERE mailing_id = ?1 AND sealed_at IS NOT NULL"
+            ))?
             .query_row([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?, r.get(7)?)))
             .optional()?;
         let Some((trial, plan, seed, state, verdict, rollout_at, enrols, seal)) = found else { return Ok(None) };

@@ -15,11 +15,13 @@ pub use counts::{Balance, balance, counts};
 pub(crate) use past::contrast;
 pub use past::{Corrected, Past, corrected, leaving, past, past_spread};
 
+use crate::codes::{TRIAL_COLLECTING, TRIAL_ENDED, TRIAL_PLANNED, TRIAL_READ, TRIAL_ROLLING};
 use crate::send_state::{ACCEPTED, HANDING_OVER, WAITING};
 use crate::stored::Worded;
 use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::Instant;
+use rinse_core::schedule::CLOCK_CHANGE;
 use rinse_core::segment::Tree;
 use rinse_core::standing::{TrialEvent, TrialState};
 use rinse_core::trial::assign::{self, Enrolled};
@@ -225,8 +227,10 @@ pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person
     let text = serde_json::to_string(plan)?;
     let id: Option<i64> = c
         .query_row(
-            "INSERT INTO trial (mailing_id, plan, state, made_at, person_id) VALUES (?1,?2,'planned',?3,?4)
-             ON CONFLICT (mailing_id) DO UPDATE SET plan = excluded.plan WHERE state = 'planned' RETURNING id",
+            formatcp!(
+                "INSERT INTO trial (mailing_id, plan, state, made_at, person_id) VALUES (?1,?2,{TRIAL_PLANNED},?3,?4)
+             ON CONFLICT (mailing_id) DO UPDATE SET plan = excluded.plan WHERE state = {TRIAL_PLANNED} RETURNING id"
+            ),
             params![mailing, text, now.0, person],
             |r| r.get(0),
         )
@@ -325,7 +329,7 @@ pub fn take_off_roster(c: &Connection, id: i64, most: usize) -> Result<usize> {
     let some = |table: &str, key: &str| {
         c.prepare_cached(&format!(
             "DELETE FROM {table} WHERE trial_id = ?1 AND ({key}) IN (SELECT {key} FROM {table} JOIN trial t ON t.id = trial_id
-                WHERE trial_id = ?1 AND t.state = 'planned' LIMIT ?2)"
+                WHERE trial_id = ?1 AND t.state = {TRIAL_PLANNED} LIMIT ?2)"
         ))?
         .execute(params![id, i64::try_from(most).unwrap_or(i64::MAX)])
     };
@@ -340,7 +344,9 @@ pub fn seal_drawn(c: &Connection, id: i64, seed: u64, looks: Vec<Look>, digest: 
     let t = one(c, id)?;
     let kept = serde_json::to_string(&Seal { rule_version: rules::LATEST, looks, digest })?;
     let n = c.execute(
-        "UPDATE trial SET state = 'collecting', sealed_at = ?2, seed = ?3, seal = ?4 WHERE id = ?1 AND state = 'planned'",
+        formatcp!(
+            "UPDATE trial SET state = {TRIAL_COLLECTING}, sealed_at = ?2, seed = ?3, seal = ?4 WHERE id = ?1 AND state = {TRIAL_PLANNED}"
+        ),
         params![id, now.0, seed.cast_signed(), kept],
     )?;
     if n == 0 {
@@ -363,7 +369,9 @@ pub fn seal_drawn(c: &Connection, id: i64, seed: u64, looks: Vec<Look>, digest: 
 /// When the database fails.
 pub fn pilot(c: &Connection, mailing: i64) -> Result<Option<HashMap<i64, usize>>> {
     let id: Option<i64> = c
-        .prepare_cached("SELECT id FROM trial WHERE mailing_id = ?1 AND state = 'collecting' AND json_extract(plan, '$.per_arm') IS NULL")?
+        .prepare_cached(formatcp!(
+            "SELECT id FROM trial WHERE mailing_id = ?1 AND state = {TRIAL_COLLECTING} AND json_extract(plan, '$.per_arm') IS NULL"
+        ))?
         .query_row([mailing], |r| r.get(0))
         .optional()?;
     let Some(id) = id else { return Ok(None) };
@@ -496,7 +504,7 @@ pub fn set_reading_due(c: &Connection) -> Result<()> {
         .prepare_cached(
             formatcp!("UPDATE trial SET reading_due = (SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
                 + json_extract(plan, '$.window_hours') * 3600000
-             WHERE state = 'collecting' AND reading_due IS NULL AND (enrolled_at IS NOT NULL OR json_extract(plan, '$.per_arm') IS NULL)
+             WHERE state = {TRIAL_COLLECTING} AND reading_due IS NULL AND (enrolled_at IS NOT NULL OR json_extract(plan, '$.per_arm') IS NULL)
              AND NOT EXISTS (SELECT 1 FROM mailing m WHERE m.id = trial.mailing_id AND m.recording)
              AND NOT EXISTS (SELECT 1 FROM send s JOIN mailing m ON m.id = s.mailing_id
                 WHERE m.id = trial.mailing_id AND m.handed_out = 1 AND s.phase = 1 AND s.handed_at IS NULL AND s.state = {ACCEPTED})
@@ -530,7 +538,7 @@ fn set_next_look(c: &Connection, id: i64) -> Result<()> {
 /// When the database fails.
 pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
     let due: Vec<i64> = c
-        .prepare_cached("SELECT id FROM trial WHERE state = 'collecting' AND next_look <= ?1")?
+        .prepare_cached(formatcp!("SELECT id FROM trial WHERE state = {TRIAL_COLLECTING} AND next_look <= ?1"))?
         .query_map([now.0], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for id in due {
@@ -560,7 +568,7 @@ pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
 /// When the trial isn't collecting.
 pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let n = c.execute(
-        "UPDATE trial SET opened_at = coalesce(opened_at, ?2), opened_by = coalesce(opened_by, ?3) WHERE id = ?1 AND state = 'collecting'",
+        formatcp!("UPDATE trial SET opened_at = coalesce(opened_at, ?2), opened_by = coalesce(opened_by, ?3) WHERE id = ?1 AND state = {TRIAL_COLLECTING}"),
         params![id, now.0, person],
     )?;
     if n == 0 { Err(StoreError::Refused("Only a trial that is collecting has closed arms.".into())) } else { Ok(()) }
@@ -572,7 +580,7 @@ pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) ->
 /// When the database fails.
 pub fn save_reading(c: &Connection, id: i64, reading: &Reading, counts: &[ArmCounts], beside: &Beside, now: Instant) -> Result<bool> {
     let n = c.execute(
-        "UPDATE trial SET state = 'read', read_at = ?2, verdict = ?3, counts = ?4, beside = ?5, reading = ?6 WHERE id = ?1 AND state = 'collecting'",
+        formatcp!("UPDATE trial SET state = {TRIAL_READ}, read_at = ?2, verdict = ?3, counts = ?4, beside = ?5, reading = ?6 WHERE id = ?1 AND state = {TRIAL_COLLECTING}"),
         params![
             id,
             now.0,
@@ -647,4 +655,39 @@ pub fn release(c: &Connection, id: i64, at_once: bool, now: Instant) -> Result<I
     advance(c, id, TrialEvent::Released, Some(at))?;
     c.execute("UPDATE trial SET at_pilot_hour = ?2 WHERE id = ?1", params![id, !at_once])?;
     Ok(at)
+}
+
+fn ids(c: &Connection, sql: &str, at: i64) -> Result<Vec<i64>> {
+    Ok(c.prepare_cached(sql)?.query_map([at], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
+
+/// The trials whose window is over and that weren't read.
+///
+/// # Errors
+/// When the database fails.
+pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<i64>> {
+    ids(c, formatcp!("SELECT id FROM trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1"), now.0)
+}
+
+/// The trials whose rollout may begin: where clocks went forward since the pilot its hour comes sooner than by UTC.
+///
+/// # Errors
+/// When the database fails.
+pub fn to_roll_out(c: &Connection, now: Instant) -> Result<Vec<i64>> {
+    let sql = formatcp!(
+        "SELECT id FROM trial WHERE state = {TRIAL_ROLLING} AND json_extract(plan, '$.per_arm') IS NULL AND rollout_at - at_pilot_hour * {CLOCK_CHANGE} <= ?1"
+    );
+    ids(c, sql, now.0)
+}
+
+/// Ends the trials of series whose rollout has come: people who enter from now on get what goes out.
+///
+/// # Errors
+/// When the database fails.
+pub fn roll_out_in_series(c: &Connection, now: Instant) -> Result<()> {
+    let sql = formatcp!(
+        "UPDATE trial SET state = {TRIAL_ENDED} WHERE state = {TRIAL_ROLLING} AND rollout_at <= ?1 AND json_extract(plan, '$.per_arm') IS NOT NULL"
+    );
+    c.prepare_cached(sql)?.execute([now.0])?;
+    Ok(())
 }

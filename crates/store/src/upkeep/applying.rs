@@ -3,9 +3,11 @@
 
 use super::runs::{self, Then, Where, set_state, state_of};
 use super::{policy, return_lines, silence, status};
+use crate::codes::{BECOMES_DELETED, MEMBER_APPLIED, MEMBER_UNDOING, RUN_APPLYING, RUN_UNDOING};
 use crate::ledger::{self, Origin};
 use crate::stored::As;
 use crate::{Result, StoreError, erasure};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::code::Code;
 use rinse_core::upkeep::fold::UNTIL_A_RUN;
@@ -32,8 +34,8 @@ pub fn begin_apply(c: &Connection, id: i64, now: Instant, person: Option<i64>) -
         c.execute("UPDATE cleaning_run SET policy_id = ?2 WHERE id = ?1", params![id, version])?;
     }
     c.execute(
-        "UPDATE cleaning_run SET state = 'applying', counted = NULL, applied_at = ?2, send_mark = (SELECT coalesce(max(id), 0) FROM send),
-            response_mark = (SELECT coalesce(max(id), 0) FROM response), purchase_mark = (SELECT coalesce(max(id), 0) FROM purchase) WHERE id = ?1",
+        formatcp!("UPDATE cleaning_run SET state = {RUN_APPLYING}, counted = NULL, applied_at = ?2, send_mark = (SELECT coalesce(max(id), 0) FROM send),
+            response_mark = (SELECT coalesce(max(id), 0) FROM response), purchase_mark = (SELECT coalesce(max(id), 0) FROM purchase) WHERE id = ?1"),
         params![id, now.0],
     )?;
     crate::settings::audit(c, now, person, "cleaning run applied", "upkeep", id, "")
@@ -53,13 +55,16 @@ pub fn begin_undo(c: &Connection, id: i64, cause: Option<Cause>, contact: Option
     }
     let n = c
         .prepare_cached(
-            "UPDATE cleaning_member SET state = 7 WHERE run_id = ?1 AND state = 2 AND status_after <> 6 AND (?2 IS NULL OR cause = ?2) AND (?3 IS NULL OR contact_id = ?3)",
+            formatcp!("UPDATE cleaning_member SET state = {MEMBER_UNDOING} WHERE run_id = ?1 AND state = {MEMBER_APPLIED} AND status_after <> {BECOMES_DELETED} AND (?2 IS NULL OR cause = ?2) AND (?3 IS NULL OR contact_id = ?3)"),
         )?
         .execute(params![id, cause.map(Code::code), contact])?;
     if n == 0 {
         return Err(StoreError::Refused("There is nobody left to put back.".into()));
     }
-    c.execute("UPDATE cleaning_run SET state = 'undoing', counted = NULL, undone_at = ?2 WHERE id = ?1", params![id, now.0])?;
+    c.execute(
+        formatcp!("UPDATE cleaning_run SET state = {RUN_UNDOING}, counted = NULL, undone_at = ?2 WHERE id = ?1"),
+        params![id, now.0],
+    )?;
     crate::settings::audit(c, now, person, "cleaning run undone", "upkeep", id, &format!("for {n} people"))
 }
 
@@ -139,7 +144,11 @@ pub fn go_on(c: &Connection, id: i64, now: Instant) -> Result<bool> {
             [id],
         )?;
     } else {
-        let left = c.prepare_cached("SELECT 1 FROM cleaning_member WHERE run_id = ?1 AND state = 2 AND status_after <> 6")?.exists([id])?;
+        let left = c
+            .prepare_cached(formatcp!(
+                "SELECT 1 FROM cleaning_member WHERE run_id = ?1 AND state = {MEMBER_APPLIED} AND status_after <> {BECOMES_DELETED}"
+            ))?
+            .exists([id])?;
         set_state(c, id, if left { RunState::Applied } else { RunState::Undone })?;
     }
     Ok(false)

@@ -2,7 +2,12 @@
 
 use super::runs::CleaningRun;
 use crate::Result;
+use crate::codes::{
+    BECOMES_DELETED, BECOMES_KEPT_BACK, BECOMES_RESTING, BECOMES_RETIRED, BECOMES_SUNSET, CONFIRMED, CONSENTED, MEMBER_APPLIED,
+    MEMBER_NOT_PUT_BACK, MEMBER_PROPOSED, MEMBER_PUT_BACK, MEMBER_STAYED, MEMBER_UNDOING, RESTING, RETIRED,
+};
 use crate::stored::As;
+use const_format::formatcp;
 use rinse_core::report::Rate;
 use rinse_core::upkeep::Cause;
 use rinse_core::{DAY, Instant};
@@ -57,20 +62,20 @@ pub fn effect(c: &Connection, id: i64, now: Instant) -> Result<Effect> {
         })?)
     };
     let base = told("send s INDEXED BY send_recent")?;
-    let out = told(
-        "cleaning_member m JOIN send s INDEXED BY send_contact ON m.run_id = ?2 AND m.state = 0 AND m.status_after IN (1, 3, 4, 6) AND s.contact_id = m.contact_id",
-    )?;
+    let out = told(formatcp!(
+        "cleaning_member m JOIN send s INDEXED BY send_contact ON m.run_id = ?2 AND m.state = {MEMBER_PROPOSED} AND m.status_after IN ({BECOMES_RESTING}, {BECOMES_RETIRED}, {BECOMES_SUNSET}, {BECOMES_DELETED}) AND s.contact_id = m.contact_id"
+    ))?;
     let left: Vec<u64> = base.iter().zip(out).map(|(all, out)| all.saturating_sub(out)).collect();
     let rate = |of: &[u64]| (Rate::new(of[1].min(of[0]), of[0]), Rate::new(of[2].min(of[0]), of[0]), Rate::new(of[4].min(of[3]), of[3]));
     let ((accepted, bounced, opened), (accepted_after, bounced_after, opened_after)) = (rate(&base), rate(&left));
     let mailable = super::made_of::mailable(c)?;
     let by: i64 = c
         .prepare_cached(
-            "SELECT coalesce(sum((m.status_after NOT IN (1, 3, 4, 6)) - (m.status_before NOT IN (1, 3))), 0) FROM cleaning_member m JOIN contact k ON k.id = m.contact_id
-             WHERE m.run_id = ?1 AND m.state = 0 AND k.consent IN (2, 3) AND k.gone IS NULL",
+            formatcp!("SELECT coalesce(sum((m.status_after NOT IN ({BECOMES_RESTING}, {BECOMES_RETIRED}, {BECOMES_SUNSET}, {BECOMES_DELETED})) - (m.status_before NOT IN ({RESTING}, {RETIRED}))), 0) FROM cleaning_member m JOIN contact k ON k.id = m.contact_id
+             WHERE m.run_id = ?1 AND m.state = {MEMBER_PROPOSED} AND k.consent IN ({CONSENTED}, {CONFIRMED}) AND k.gone IS NULL"),
         )?
         .query_row([id], |r| r.get(0))?;
-    let answered_by = who(c, id, "m.state = 0", ANSWERED, since)?;
+    let answered_by = who(c, id, formatcp!("m.state = {MEMBER_PROPOSED}"), ANSWERED, since)?;
     Ok(Effect {
         mailable,
         mailable_after: mailable + by,
@@ -125,8 +130,14 @@ pub struct Came {
 pub fn came(c: &Connection, run: &CleaningRun) -> Result<Option<Came>> {
     let Some(at) = run.applied_at else { return Ok(None) };
     let of = |which, did| Ok::<_, crate::StoreError>(added_up(&who(c, run.id, which, did, at)?));
-    let (out, within) =
-        ("m.state IN (2, 4, 7) AND m.status_after IN (1, 3, 4)", "(m.state IN (3, 5) OR m.state = 2 AND m.status_after = 5)");
+    let (out, within) = (
+        formatcp!(
+            "m.state IN ({MEMBER_APPLIED}, {MEMBER_NOT_PUT_BACK}, {MEMBER_UNDOING}) AND m.status_after IN ({BECOMES_RESTING}, {BECOMES_RETIRED}, {BECOMES_SUNSET})"
+        ),
+        formatcp!(
+            "(m.state IN ({MEMBER_PUT_BACK}, {MEMBER_STAYED}) OR m.state = {MEMBER_APPLIED} AND m.status_after = {BECOMES_KEPT_BACK})"
+        ),
+    );
     Ok(Some(Came {
         taken_out: of(out, ANSWERED)?,
         taken_out_complained: of(out, COMPLAINED)?,

@@ -3,9 +3,11 @@
 use super::runs::{self, CleaningRun};
 use super::{incidents, policy};
 use crate::blocklists::{self, Blocklist};
+use crate::codes::{ACTIVE, RETIRED};
 use crate::figures;
 use crate::stored::As;
 use crate::{Result, StoreError, settings};
+use const_format::formatcp;
 use rinse_core::figure::Figure;
 use rinse_core::upkeep::evidence::{Course, Marks, Measure, Week, course, masked};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
@@ -239,8 +241,8 @@ fn months(c: &Connection, days: &[(i64, figures::Sums)], since: i64) -> Result<V
 /// The newest retired addresses, masked.
 fn removed(c: &Connection) -> Result<Vec<Removed>> {
     let mut s = c.prepare_cached(
-        "SELECT k.status_at, k.address, k.status, k.status_cause, coalesce((SELECT evidence FROM ledger l WHERE l.contact_id = k.id AND l.kind = 'retired' ORDER BY l.id DESC LIMIT 1), '')
-         FROM contact k INDEXED BY contact_since WHERE k.status = 3 AND k.status <> 0 AND k.gone IS NULL ORDER BY k.status_at DESC, k.id DESC LIMIT ?1",
+        formatcp!("SELECT k.status_at, k.address, k.status, k.status_cause, coalesce((SELECT evidence FROM ledger l WHERE l.contact_id = k.id AND l.kind = 'retired' ORDER BY l.id DESC LIMIT 1), '')
+         FROM contact k INDEXED BY contact_since WHERE k.status = {RETIRED} AND k.status <> {ACTIVE} AND k.gone IS NULL ORDER BY k.status_at DESC, k.id DESC LIMIT ?1"),
     )?;
     let rows = s.query_map([SHOWN], |r| {
         Ok(Removed {

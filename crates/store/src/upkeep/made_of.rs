@@ -1,7 +1,9 @@
 //! What the base is made of: today, day by day, and the people who aren't mailed as usual.
 
 use crate::Result;
+use crate::codes::{ACTIVE, CONFIRMED, CONSENTED, RESTING, RETIRED};
 use crate::stored::As;
+use const_format::formatcp;
 use rinse_core::code::Code;
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
@@ -48,9 +50,9 @@ pub(crate) fn by_standing(c: &Connection) -> Result<Vec<(i64, i64, i64)>> {
 /// When the database fails.
 pub fn now(c: &Connection, now: Instant) -> Result<BaseDay> {
     let sunset = c
-        .prepare_cached(
-            "SELECT count(*) FROM contact INDEXED BY contact_sunset WHERE sunset_at IS NOT NULL AND status = 0 AND gone IS NULL",
-        )?
+        .prepare_cached(formatcp!(
+            "SELECT count(*) FROM contact INDEXED BY contact_sunset WHERE sunset_at IS NOT NULL AND status = {ACTIVE} AND gone IS NULL"
+        ))?
         .query_row([], |r| r.get(0))?;
     let all = by_standing(c)?;
     let of = |status: MailStatus| all.iter().filter(|s| s.1 == status.code()).map(|s| s.2).sum::<i64>();
@@ -79,7 +81,7 @@ pub(super) fn mailable(c: &Connection) -> Result<i64> {
 pub(crate) fn mailable_of(c: &Connection, all: &[(i64, i64, i64)]) -> Result<i64> {
     let sunset: i64 = c
         .prepare_cached(
-            "SELECT count(*) FROM contact INDEXED BY contact_sunset WHERE sunset_at IS NOT NULL AND status NOT IN (1, 3) AND consent IN (2, 3) AND gone IS NULL",
+            formatcp!("SELECT count(*) FROM contact INDEXED BY contact_sunset WHERE sunset_at IS NOT NULL AND status NOT IN ({RESTING}, {RETIRED}) AND consent IN ({CONSENTED}, {CONFIRMED}) AND gone IS NULL"),
         )?
         .query_row([], |r| r.get(0))?;
     Ok(all.iter().filter(|s| is_mailable(s.0, s.1)).map(|s| s.2).sum::<i64>() - sunset)
@@ -128,7 +130,7 @@ pub struct ByCause {
 /// When the database fails.
 pub fn by_cause(c: &Connection) -> Result<Vec<ByCause>> {
     let mut s = c.prepare_cached(
-        "SELECT status, status_cause, status = 1 AND status_until IS NULL, count(*) FROM contact WHERE status <> 0 AND gone IS NULL GROUP BY 1, 2, 3 ORDER BY 1, 4 DESC",
+        formatcp!("SELECT status, status_cause, status = {RESTING} AND status_until IS NULL, count(*) FROM contact WHERE status <> {ACTIVE} AND gone IS NULL GROUP BY 1, 2, 3 ORDER BY 1, 4 DESC"),
     )?;
     let rows = s.query_map([], |r| {
         let cause = r.get::<_, As<Cause>>(1)?.0;
@@ -142,7 +144,10 @@ pub fn by_cause(c: &Connection) -> Result<Vec<ByCause>> {
 /// # Errors
 /// When the database fails.
 pub fn due(c: &Connection) -> Result<i64> {
-    Ok(c.prepare_cached("SELECT count(*) FROM contact WHERE status = 1 AND status_until IS NULL")?.query_row([], |r| r.get(0))?)
+    Ok(c.prepare_cached(formatcp!(
+        "SELECT count(*) FROM contact WHERE status = {RESTING} AND status <> {ACTIVE} AND status_until IS NULL"
+    ))?
+    .query_row([], |r| r.get(0))?)
 }
 
 /// How many people are sunset.
@@ -168,7 +173,7 @@ pub fn let_pass(c: &Connection) -> Result<i64> {
 pub fn to_delete(c: &Connection, policy: &Policy, now: Instant) -> Result<i64> {
     let Some(days) = policy.delete_after_days else { return Ok(0) };
     Ok(c.prepare_cached(
-        "SELECT count(*) FROM contact INDEXED BY contact_since WHERE status = 3 AND status <> 0 AND status_at <= ?1 AND gone IS NULL",
+        formatcp!("SELECT count(*) FROM contact INDEXED BY contact_since WHERE status = {RETIRED} AND status <> {ACTIVE} AND status_at <= ?1 AND gone IS NULL"),
     )?
     .query_row([now.0 - i64::from(days) * DAY], |r| r.get(0))?)
 }
@@ -228,7 +233,7 @@ pub fn people(c: &Connection, which: &Which, most: u32) -> Result<Vec<UpkeepRow>
     let sql = format!(
         "SELECT c.id, c.address, c.status, c.status_cause, c.status_at, c.status_until, coalesce((SELECT evidence FROM ledger l
             WHERE l.contact_id = c.id AND l.kind IN ('resting', 'observed', 'retired') ORDER BY l.id DESC LIMIT 1), ''), c.address_key
-         FROM contact c WHERE c.gone IS NULL AND c.status <> 0 AND ?1 IS ?1 AND ?2 IS ?2 AND ?3 IS ?3 AND ?4 IS ?4 AND ?6 IS ?6 {}{}{}{} ORDER BY {order} LIMIT ?5",
+         FROM contact c WHERE c.gone IS NULL AND c.status <> {ACTIVE} AND ?1 IS ?1 AND ?2 IS ?2 AND ?3 IS ?3 AND ?4 IS ?4 AND ?6 IS ?6 {}{}{}{} ORDER BY {order} LIMIT ?5",
         one(which.status.is_some(), "AND c.status = ?1 "),
         one(which.cause.is_some(), "AND c.status_cause = ?2 "),
         one(which.after.is_some(), going_on),
@@ -264,4 +269,15 @@ pub fn people(c: &Connection, which: &Which, most: u32) -> Result<Vec<UpkeepRow>
         },
     )?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
+
+/// How many addresses were retired after an instant.
+///
+/// # Errors
+/// When the database fails.
+pub fn retired_since(c: &Connection, since: Instant) -> Result<i64> {
+    let sql = formatcp!(
+        "SELECT count(*) FROM contact INDEXED BY contact_since WHERE status = {RETIRED} AND status <> {ACTIVE} AND status_at > ?1 AND gone IS NULL"
+    );
+    Ok(c.prepare_cached(sql)?.query_row([since.0], |r| r.get(0))?)
 }

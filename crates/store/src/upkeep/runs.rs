@@ -6,8 +6,13 @@
 use super::effects::Effect;
 use super::policy::{self, Changed};
 use super::{silence, status};
+use crate::codes::{
+    ACTIVE, MEMBER_APPLIED, MEMBER_CHANGED, MEMBER_NOT_PUT_BACK, MEMBER_PUT_BACK, MEMBER_STAYED, MEMBER_TAKEN_OUT, MEMBER_UNDOING, RESTING,
+    RETIRED, RUN_APPLYING, RUN_DROPPED, RUN_PROPOSED, RUN_PROPOSING, RUN_UNDOING,
+};
 use crate::stored::{As, Worded};
 use crate::{Result, StoreError};
+use const_format::formatcp;
 use rinse_core::code::Code;
 use rinse_core::upkeep::run::{Becomes, Kind, MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
@@ -108,8 +113,8 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<CleaningRun> {
 
 fn groups(c: &Connection, id: i64) -> Result<Vec<Group>> {
     let mut s = c.prepare_cached(
-        "SELECT cause, status_before, status_after, count(*), sum(state IN (1, 5)), sum(state IN (2, 4, 7)), sum(state = 3), sum(state = 4), sum(state = 6)
-         FROM cleaning_member WHERE run_id = ?1 GROUP BY 1, 2, 3 ORDER BY 4 DESC, 1",
+        formatcp!("SELECT cause, status_before, status_after, count(*), sum(state IN ({MEMBER_TAKEN_OUT}, {MEMBER_STAYED})), sum(state IN ({MEMBER_APPLIED}, {MEMBER_NOT_PUT_BACK}, {MEMBER_UNDOING})), sum(state = {MEMBER_PUT_BACK}), sum(state = {MEMBER_NOT_PUT_BACK}), sum(state = {MEMBER_CHANGED})
+         FROM cleaning_member WHERE run_id = ?1 GROUP BY 1, 2, 3 ORDER BY 4 DESC, 1"),
     )?;
     let rows = s.query_map([id], |r| {
         let cause = r.get::<_, As<Cause>>(0)?.0;
@@ -149,9 +154,11 @@ fn count(c: &Connection, id: i64) -> Result<()> {
 }
 
 fn any_open(c: &Connection) -> Result<Option<i64>> {
-    Ok(c.prepare_cached("SELECT id FROM cleaning_run WHERE state IN ('proposing', 'proposed', 'applying', 'undoing') LIMIT 1")?
-        .query_row([], |r| r.get(0))
-        .optional()?)
+    Ok(c.prepare_cached(formatcp!(
+        "SELECT id FROM cleaning_run WHERE state IN ({RUN_PROPOSING}, {RUN_PROPOSED}, {RUN_APPLYING}, {RUN_UNDOING}) LIMIT 1"
+    ))?
+    .query_row([], |r| r.get(0))
+    .optional()?)
 }
 
 /// Is no run being proposed, read or applied?
@@ -188,7 +195,7 @@ pub fn begin(c: &Connection, policy: Option<&Policy>, note: &str, now: Instant, 
 pub fn put_due(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Option<i64>> {
     let some: Vec<i64> = c
         .prepare_cached(
-            "SELECT id FROM contact WHERE status = 1 AND status_until IS NULL AND id > ?1 AND gone IS NULL ORDER BY id LIMIT ?2",
+            formatcp!("SELECT id FROM contact WHERE status = {RESTING} AND status <> {ACTIVE} AND status_until IS NULL AND id > ?1 AND gone IS NULL ORDER BY id LIMIT ?2"),
         )?
         .query_map(params![after, PUT_AT_ONCE as i64], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
@@ -217,10 +224,10 @@ pub fn put_silent(c: &Connection, id: i64, after: i64, now: Instant) -> Result<O
 pub fn put_to_delete(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Option<i64>> {
     let Some(days) = policy::current(c)?.policy.delete_after_days else { return Ok(None) };
     let some: Vec<(i64, Where, i64)> = c
-        .prepare_cached(
+        .prepare_cached(formatcp!(
             "SELECT status, status_until, status_cause, id, status_at FROM contact INDEXED BY contact_since
-             WHERE status = 3 AND status <> 0 AND status_at <= ?1 AND gone IS NULL AND id > ?2 ORDER BY id LIMIT ?3",
-        )?
+             WHERE status = {RETIRED} AND status <> {ACTIVE} AND status_at <= ?1 AND gone IS NULL AND id > ?2 ORDER BY id LIMIT ?3"
+        ))?
         .query_map(params![now.0 - i64::from(days) * DAY, after, PUT_AT_ONCE as i64], |r| Ok((r.get(3)?, status::stored(r)?, r.get(4)?)))?
         .collect::<rusqlite::Result<_>>()?;
     for (contact, before, since) in &some {
@@ -360,7 +367,9 @@ pub fn drop_run(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> R
 /// # Errors
 /// When the database fails.
 pub fn open(c: &Connection) -> Result<Option<i64>> {
-    Ok(c.prepare_cached("SELECT id FROM cleaning_run WHERE state = 'proposed' LIMIT 1")?.query_row([], |r| r.get(0)).optional()?)
+    Ok(c.prepare_cached(formatcp!("SELECT id FROM cleaning_run WHERE state = {RUN_PROPOSED} LIMIT 1"))?
+        .query_row([], |r| r.get(0))
+        .optional()?)
 }
 
 /// Runs that have something left to do.
@@ -368,7 +377,7 @@ pub fn open(c: &Connection) -> Result<Option<i64>> {
 /// # Errors
 /// When the database fails.
 pub fn unfinished(c: &Connection) -> Result<Vec<i64>> {
-    Ok(c.prepare_cached("SELECT id FROM cleaning_run WHERE state IN ('applying', 'undoing') ORDER BY id")?
+    Ok(c.prepare_cached(formatcp!("SELECT id FROM cleaning_run WHERE state IN ({RUN_APPLYING}, {RUN_UNDOING}) ORDER BY id"))?
         .query_map([], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?)
 }
@@ -378,5 +387,5 @@ pub fn unfinished(c: &Connection) -> Result<Vec<i64>> {
 /// # Errors
 /// When the database fails.
 pub fn drop_interrupted(c: &Connection) -> Result<usize> {
-    Ok(c.execute("UPDATE cleaning_run SET state = 'dropped' WHERE state = 'proposing'", [])?)
+    Ok(c.execute(formatcp!("UPDATE cleaning_run SET state = {RUN_DROPPED} WHERE state = {RUN_PROPOSING}"), [])?)
 }

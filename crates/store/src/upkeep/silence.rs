@@ -3,9 +3,14 @@
 
 use super::policy;
 use super::runs;
+use crate::codes::{
+    BECOMES_KEPT_BACK, BECOMES_SUNSET, CONFIRMED, CONSENTED, MEMBER_APPLIED, MEMBER_NOT_PUT_BACK, MEMBER_PUT_BACK, MEMBER_STAYED, RESTING,
+    RETIRED,
+};
 use crate::ledger::{self, Origin};
 use crate::stored::As;
 use crate::{Result, Store, StoreError, guides, settings};
+use const_format::formatcp;
 use rinse_core::code::Code;
 use rinse_core::report::Rate;
 use rinse_core::segment::evaluate::day_of;
@@ -99,16 +104,16 @@ impl Judge {
     fn known(&self, c: &Connection, contact: i64) -> Result<Option<Known>> {
         // Answers are the first of each kind to a message; an open that can't be told from a machine's is none.
         let mut s = c.prepare_cached(
-            "SELECT l.cell % 5 = 4, l.blind,
+            formatcp!("SELECT l.cell % 5 = 4, l.blind,
                 (SELECT max(max(coalesce(s.click_at, 0), coalesce(s.reply_at, 0), iif(s.opens_unknown = 0 AND l.blind = 0, coalesce(s.open_at, 0), 0)))
                     FROM send s INDEXED BY send_contact WHERE s.contact_id = k.id),
                 (SELECT max(at) FROM purchase p WHERE p.contact_id = k.id AND p.cents >= 0),
                 (SELECT max(at) FROM ledger e WHERE e.contact_id = k.id AND e.source IN ('sign-up', 'invitation', 'preferences page', 'button of a message')),
                 (SELECT max(r.applied_at) FROM cleaning_member m INDEXED BY cleaning_silent JOIN cleaning_run r ON r.id = m.run_id
-                    WHERE m.contact_id = k.id AND m.status_after IN (4, 5) AND (m.state IN (3, 5) OR m.state = 2 AND m.status_after = 5)),
+                    WHERE m.contact_id = k.id AND m.status_after IN ({BECOMES_SUNSET}, {BECOMES_KEPT_BACK}) AND (m.state IN ({MEMBER_PUT_BACK}, {MEMBER_STAYED}) OR m.state = {MEMBER_APPLIED} AND m.status_after = {BECOMES_KEPT_BACK})),
                 (SELECT min(s.accepted_at) FROM send s INDEXED BY send_contact WHERE s.contact_id = k.id AND s.failed_at IS NULL AND s.channel = 1)
              FROM contact k JOIN mail_load l ON l.contact_id = k.id
-             WHERE k.id = ?1 AND k.gone IS NULL AND k.sunset_at IS NULL AND k.consent IN (2, 3) AND k.status <> 3 AND NOT (k.status = 1 AND k.status_until IS NULL)",
+             WHERE k.id = ?1 AND k.gone IS NULL AND k.sunset_at IS NULL AND k.consent IN ({CONSENTED}, {CONFIRMED}) AND k.status <> {RETIRED} AND NOT (k.status = {RESTING} AND k.status_until IS NULL)"),
         )?;
         let at = |r: &rusqlite::Row<'_>, n| r.get::<_, Option<i64>>(n).map(|at| at.filter(|at| *at > 0).map(Instant));
         let found = s
@@ -303,7 +308,7 @@ pub fn view(c: &Connection, now: Instant) -> Result<SilentView> {
     let since = (now + -i64::from(numbers.kept_back_days) * DAY).0;
     let (kept_back, first): (i64, Option<i64>) = c
         .prepare_cached(
-            "SELECT count(*), min(r.applied_at) FROM cleaning_run r JOIN cleaning_member m ON m.run_id = r.id WHERE m.state = 2 AND m.status_after = 5 AND r.applied_at > ?1",
+            formatcp!("SELECT count(*), min(r.applied_at) FROM cleaning_run r JOIN cleaning_member m ON m.run_id = r.id WHERE m.state = {MEMBER_APPLIED} AND m.status_after = {BECOMES_KEPT_BACK} AND r.applied_at > ?1"),
         )?
         .query_row([since], |r| Ok((r.get(0)?, r.get(1)?)))?;
     Ok(SilentView {
@@ -332,11 +337,11 @@ fn readout(c: &Connection, numbers: &Numbers, now: Instant) -> Result<Readout> {
         |which: &str| format!("EXISTS (SELECT 1 FROM send s INDEXED BY send_contact WHERE s.contact_id = m.contact_id AND ({which}))");
     let answered = mail(&format!("{} OR {} OR s.opens_unknown = 0 AND {}", within("click_at"), within("reply_at"), within("open_at")));
     let sql = format!(
-        "SELECT count(*) FILTER (WHERE m.status_after = 5), count(*) FILTER (WHERE m.status_after = 5 AND ({answered} OR {bought})),
-            count(*) FILTER (WHERE m.status_after = 5 AND {bought}), count(*) FILTER (WHERE m.status_after = 5 AND {complained}),
-            count(*) FILTER (WHERE m.status_after = 4), count(*) FILTER (WHERE m.status_after = 4 AND {bought})
+        "SELECT count(*) FILTER (WHERE m.status_after = {BECOMES_KEPT_BACK}), count(*) FILTER (WHERE m.status_after = {BECOMES_KEPT_BACK} AND ({answered} OR {bought})),
+            count(*) FILTER (WHERE m.status_after = {BECOMES_KEPT_BACK} AND {bought}), count(*) FILTER (WHERE m.status_after = {BECOMES_KEPT_BACK} AND {complained}),
+            count(*) FILTER (WHERE m.status_after = {BECOMES_SUNSET}), count(*) FILTER (WHERE m.status_after = {BECOMES_SUNSET} AND {bought})
          FROM cleaning_run r JOIN cleaning_member m ON m.run_id = r.id
-         WHERE r.applied_at <= ?2 AND m.state IN (2, 4) AND m.status_after IN (4, 5)",
+         WHERE r.applied_at <= ?2 AND m.state IN ({MEMBER_APPLIED}, {MEMBER_NOT_PUT_BACK}) AND m.status_after IN ({BECOMES_SUNSET}, {BECOMES_KEPT_BACK})",
         complained = mail(&within("complained_at")),
     );
     let became = c.prepare_cached(&sql)?.query_row(params![span, now.0 - span], |r| {

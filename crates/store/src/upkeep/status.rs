@@ -3,8 +3,10 @@
 
 use super::policy;
 use crate::Result;
+use crate::codes::{ACTIVE, RESTING};
 use crate::ledger::{self, Origin, Says};
 use crate::stored::As;
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
 use rinse_core::upkeep::{Cause, Happened, MailStatus, Outcome, Policy, Set, Standing, standing};
@@ -142,7 +144,8 @@ fn refresh_all(c: &Connection, contacts: &[i64], at: Instant) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
-    let mut s = c.prepare_cached("SELECT id FROM contact WHERE status = 1 AND status_until <= ?1")?;
+    let mut s =
+        c.prepare_cached(formatcp!("SELECT id FROM contact WHERE status = {RESTING} AND status <> {ACTIVE} AND status_until <= ?1"))?;
     let due: Vec<i64> = s.query_map([now.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
     refresh_all(c, &due, now)?;
     Ok(due.len())

@@ -24,7 +24,15 @@ async fn bring(store: &Store, text: &str, change: impl FnOnce(&mut Decision)) ->
 async fn stage(store: &Store, text: &str, change: impl FnOnce(&mut Decision)) -> i64 {
     let id = history::stage(store, write(store, "raw", text), "log.csv".into(), START + 400 * DAY, None).await.unwrap();
     let file = store.read(move |c| history::one(c, id)).await.unwrap();
-    let mut d = Decision { mapping: file.mapping, header: file.header, zone: None, month_first: false, newcomers: false, unnamed: true };
+    let mut d = Decision {
+        mapping: file.mapping,
+        header: file.header,
+        zone: None,
+        month_first: false,
+        newcomers: false,
+        unnamed: true,
+        by_subject: false,
+    };
     change(&mut d);
     history::decide(store, id, d).await.unwrap();
     history::check(store, id, |_| {}).await.unwrap();
@@ -249,4 +257,55 @@ fn mailings_have_their_names_from_a_table_that_comes_later() {
         let again = bring(&store, &table, |_| {}).await;
         assert_eq!((again.new, again.known), (0, 1));
     });
+}
+
+/// A log that names no mailings: they are proposed by subject and hour, and nothing comes in before a person takes them so. Its next part goes on with
+/// the same ones.
+#[tokio::test]
+async fn mailings_without_a_key_are_proposed_and_confirmed() {
+    let (_folder, store) = base(6).await;
+    let line = |person: usize, subject: &str, kind: &str, hour: i64| {
+        format!("p{person}@tern.example,\"{subject}\",{kind},{},Reader/5.1\n", (START + hour * HOUR).iso())
+    };
+    let header = "email,subject line,event,time,user_agent\n";
+    // The same subject twice, a week apart; the second goes on into the next file.
+    let first: String = [
+        line(1, "Tide notes", "delivered", 0),
+        line(2, "Tide notes", "delivered", 5),
+        line(1, "Tide notes", "opened", 30),
+        line(3, "Boat days", "delivered", 2),
+        line(1, "Tide notes", "delivered", 168),
+        line(1, "Tide notes", "opened", 170),
+        line(4, "Never sent", "opened", 3),
+    ]
+    .concat();
+    let refused = bring(&store, &format!("{header}{first}"), |_| {}).await;
+    assert_eq!((refused.new, refused.refused, refused.found.proposed_in_all), (0, 7, 3), "{:?}", refused.found);
+    assert!(refused.found.reasons.keys().all(|r| r.contains("take the mailings as proposed")), "{:?}", refused.found.reasons);
+    let taken = bring(&store, &format!("{header}{first}"), |d| d.by_subject = true).await;
+    assert_eq!((taken.new, taken.refused), (6, 1), "{:?}", taken.found);
+    let second = line(2, "Tide notes", "delivered", 180) + &line(2, "Tide notes", "opened", 181) + &line(1, "Tide notes", "delivered", 168);
+    let more = bring(&store, &format!("{header}{second}"), |d| d.by_subject = true).await;
+    assert_eq!((more.new, more.known, more.refused), (2, 1, 0), "{:?}", more.found);
+    let sent = |c: &Connection| {
+        rows::<String>(
+            c,
+            "SELECT json_array(v.subject, (m.started_at - (SELECT min(started_at) FROM mailing)) / 3600000, count(s.accepted_at), count(s.open_at))
+             FROM outside_mailing o JOIN mailing m ON m.id = o.mailing_id JOIN variant v ON v.mailing_id = m.id JOIN send s ON s.mailing_id = m.id GROUP BY m.id ORDER BY m.started_at",
+        )
+    };
+    store
+        .read(move |c| {
+            assert_eq!(sent(c), [r#"["Tide notes",0,2,1]"#, r#"["Boat days",2,1,0]"#, r#"["Tide notes",168,2,2]"#]);
+            sums_hold(c);
+            Ok(())
+        })
+        .await
+        .unwrap();
+    take_back(&store, more.id).await;
+    take_back(&store, taken.id).await;
+    store
+        .read(|c| Ok(assert_eq!(rows::<i64>(c, "SELECT (SELECT count(*) FROM outside_mailing) + (SELECT count(*) FROM send)"), [0])))
+        .await
+        .unwrap();
 }

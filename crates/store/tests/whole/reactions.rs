@@ -317,7 +317,7 @@ async fn a_message_is_tried_for_a_day_then_given_up() {
                 webhooks::tried(c, due[0].id, Some(503), "busy", now)?;
                 tries += 1;
             }
-            assert_eq!((tries, webhooks::log(c)?[0].state), (8, "given up"));
+            assert_eq!((tries, webhooks::log(c)?[0].state.as_str()), (8, "given up"));
             assert!(now - START > 20 * HOUR && now - START < 24 * HOUR);
             webhooks::again(c, webhooks::log(c)?[0].id, now)?;
             webhooks::queue(c, w, "l", None, &serde_json::json!({}), now)?;

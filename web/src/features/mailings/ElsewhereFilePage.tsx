@@ -1,14 +1,4 @@
-import {
-  Button,
-  Checkbox,
-  FormControlLabel,
-  Table,
-  TableBody,
-  TableCell,
-  TableHead,
-  TableRow,
-  TextField,
-} from "@mui/material";
+import { Button, Checkbox, FormControlLabel, TextField } from "@mui/material";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useParams } from "react-router";
@@ -17,6 +7,7 @@ import { api, ok, type Schemas } from "../../api/client";
 import { Frame } from "../../app/Frame";
 import { count, date, instant, plural, words } from "../../shared/format";
 import { Failure, Loaded } from "../../shared/states";
+import { PreviewTable } from "../../shared/table/PreviewTable";
 import { useProgress } from "../../shared/useProgress";
 import { useWorking } from "../../shared/working";
 import { file, STATE } from "./history";
@@ -25,12 +16,25 @@ import { useMailingSlips } from "./useMailingSlips";
 type Mapping = Schemas["HistoryMapping"];
 type Preview = Schemas["HistoryPreview"];
 
-const EVENTS = ["address", "mailing", "kind", "at", "agent", "link", "reply", "amount", "currency", "key"] as const;
+const EVENTS = [
+  "address",
+  "mailing",
+  "subject",
+  "kind",
+  "at",
+  "agent",
+  "link",
+  "reply",
+  "amount",
+  "currency",
+  "key",
+] as const;
 const MAILINGS = ["key", "name", "subject", "topic", "sent_at", "size"] as const;
 
 /** What a column of a log is, in words. */
 const COLUMN: Record<string, string> = {
   mailing: "the mailing’s key or name",
+  subject: "the mailing’s subject",
   kind: "what happened",
   at: "when",
   agent: "the program that fetched",
@@ -67,10 +71,19 @@ function File({ preview }: { preview: Preview }) {
   const [monthFirst, setMonthFirst] = useState(f.month_first);
   const [newcomers, setNewcomers] = useState(f.newcomers);
   const [unnamed, setUnnamed] = useState(f.unnamed);
+  const [bySubject, setBySubject] = useState(f.by_subject);
   const { show } = useWorking();
   const running = f.state === "applying" || f.state === "undoing";
   const progress = useProgress(`history-${f.id}`, everything, running);
-  const decision = { mapping, header, zone: zone || null, month_first: monthFirst, newcomers, unnamed };
+  const decision = {
+    mapping,
+    header,
+    zone: zone || null,
+    month_first: monthFirst,
+    newcomers,
+    unnamed,
+    by_subject: bySubject,
+  };
   const decided = JSON.stringify(decision);
   const stored = JSON.stringify({
     mapping: f.mapping,
@@ -79,6 +92,7 @@ function File({ preview }: { preview: Preview }) {
     month_first: f.month_first,
     newcomers: f.newcomers,
     unnamed: f.unnamed,
+    by_subject: f.by_subject,
   });
   const check = useMutation({
     mutationFn: () => ok(api.POST("/api/history/{id}/check", { params: { path }, body: decision })),
@@ -185,6 +199,12 @@ function File({ preview }: { preview: Preview }) {
                   control={<Checkbox checked={unnamed} onChange={(e) => setUnnamed(e.target.checked)} />}
                   label="Make mailings that no table told of, under their key"
                 />
+                {(found.proposed_in_all > 0 || bySubject) && (
+                  <FormControlLabel
+                    control={<Checkbox checked={bySubject} onChange={(e) => setBySubject(e.target.checked)} />}
+                    label="Its mailings are those proposed below, by subject and hour"
+                  />
+                )}
                 <FormControlLabel
                   control={<Checkbox checked={newcomers} onChange={(e) => setNewcomers(e.target.checked)} />}
                   label="Keep people whom the base lacks, without consent"
@@ -245,7 +265,22 @@ function File({ preview }: { preview: Preview }) {
       ) : (
         <h2>The first {count(preview.rows.length)} rows as they would land</h2>
       )}
-      <Columns preview={preview} mapping={mapping} setMapping={setMapping} open={open} />
+      <PreviewTable
+        columns={preview.columns}
+        rows={preview.rows}
+        refusals={preview.refusals}
+        taken={(i) => !!mapping.columns[i]}
+        open={open}
+        value={(i) => mapping.columns[i] ?? ""}
+        choose={(i, to) => setMapping(mapped(mapping, i, to))}
+        options={() =>
+          (events ? EVENTS : MAILINGS).map((k) => (
+            <option key={k} value={k}>
+              {COLUMN[k] ?? words(k)}
+            </option>
+          ))
+        }
+      />
     </>
   );
 }
@@ -277,6 +312,17 @@ function Found({ found }: { found: Schemas["HistoryFound"] }) {
           are refused then.
         </p>
       )}
+      {found.proposed_in_all > 0 && (
+        <p className="note">
+          It names no mailings. By subject and hour they {found.proposed_in_all === 1 ? "would be one" : "would be"}{" "}
+          {found.proposed_in_all > 1 && count(found.proposed_in_all)}:{" "}
+          {found.proposed
+            .slice(0, 8)
+            .map((p) => `“${p.subject}” from ${instant(p.from)} (${plural(p.rows, "message")})`)
+            .join(", ")}
+          {found.proposed_in_all > 8 && " …"}. Say so above when they are.
+        </p>
+      )}
       {found.unknown_mailings.length > 0 && (
         <p className="note warn">
           No table told of{" "}
@@ -298,62 +344,5 @@ function Found({ found }: { found: Schemas["HistoryFound"] }) {
         </ul>
       )}
     </>
-  );
-}
-
-function Columns({
-  preview: { columns, rows, refusals },
-  mapping,
-  setMapping,
-  open,
-}: {
-  preview: Preview;
-  mapping: Mapping;
-  setMapping: (m: Mapping) => void;
-  open: boolean;
-}) {
-  const choices = mapping.of === "events" ? EVENTS : MAILINGS;
-  return (
-    <div className="scroll" hidden={rows.length === 0} tabIndex={0} role="region" aria-label="Preview">
-      <Table stickyHeader>
-        <TableHead>
-          <TableRow>
-            {columns.map((c, i) => (
-              <TableCell key={i}>
-                {c}
-                <br />
-                <select
-                  className="bare"
-                  aria-label={`Column ${c} is`}
-                  disabled={!open}
-                  value={mapping.columns[i] ?? ""}
-                  onChange={(e) => setMapping(mapped(mapping, i, e.target.value))}
-                >
-                  <option value="">left out</option>
-                  {choices.map((k) => (
-                    <option key={k} value={k}>
-                      {COLUMN[k] ?? words(k)}
-                    </option>
-                  ))}
-                </select>
-              </TableCell>
-            ))}
-            <TableCell>Refused because</TableCell>
-          </TableRow>
-        </TableHead>
-        <TableBody>
-          {rows.map((r, i) => (
-            <TableRow key={i}>
-              {columns.map((_, j) => (
-                <TableCell key={j} className={mapping.columns[j] ? "" : "soft"}>
-                  {r[j]}
-                </TableCell>
-              ))}
-              <TableCell className="bad">{refusals[i]}</TableCell>
-            </TableRow>
-          ))}
-        </TableBody>
-      </Table>
-    </div>
   );
 }

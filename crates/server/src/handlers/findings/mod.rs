@@ -17,6 +17,7 @@ use axum::response::Response;
 use rinse_core::figure::{Definition, Figure};
 use rinse_store::figures;
 use rinse_store::findings::{self, MailingFigures};
+use rinse_store::mailings;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -44,9 +45,8 @@ pub(crate) async fn all(State(app): State<App>, Query(p): Query<Period>) -> Answ
     Ok(Json(
         app.store
             .read(move |c| {
-                let all = c.query_row("SELECT count(*) FROM mailing WHERE started_at IS NOT NULL", [], |r| r.get::<_, i64>(0))?;
                 let catalogue = Figure::ALL.into_iter().map(Figure::definition).collect();
-                Ok(Findings { mailings: findings::mailings(c, since, now)?, all: usize::try_from(all).unwrap_or(0), catalogue })
+                Ok(Findings { mailings: findings::mailings(c, since, now)?, all: mailings::begun(c)?, catalogue })
             })
             .await?,
     ))

@@ -1,4 +1,5 @@
-//! No module needs one that needs it: read from the `crate::` paths of each crate's sources, a top-level file or folder being a module.
+//! How the sources hang together, read from themselves: no module needs one that needs it (from the `crate::` paths, a top-level file or folder
+//! being a module), SQL stands in the store alone, and no state stands in it as a number written by hand.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -12,6 +13,24 @@ fn sources(folder: &Path, into: &mut Vec<PathBuf>) {
             into.push(path);
         }
     }
+}
+
+/// What a file has apart from its tests and comments.
+fn code(file: &Path) -> String {
+    let text = std::fs::read_to_string(file).unwrap();
+    let own = text.split("#[cfg(test)]\nmod ").next().unwrap_or_default();
+    own.lines().map(|l| l.split("//").next().unwrap_or_default()).collect::<Vec<_>>().join("\n")
+}
+
+/// The lines of a crate's sources that have any of these words.
+fn with(of: &str, is: impl Fn(&str) -> bool) -> Vec<String> {
+    let mut files = Vec::new();
+    sources(&Path::new(env!("CARGO_MANIFEST_DIR")).join("..").join(of).join("src"), &mut files);
+    let lines = |file: PathBuf| {
+        let text = code(&file);
+        text.lines().filter(|l| is(l)).map(|l| format!("{}: {}", file.display(), l.trim())).collect::<Vec<_>>()
+    };
+    files.into_iter().flat_map(lines).collect()
 }
 
 /// The names after each `crate::`, alone or in braces.
@@ -34,10 +53,7 @@ fn needs(root: &Path) -> BTreeMap<String, BTreeSet<String>> {
     let mut out: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
     for file in files {
         let first = file.strip_prefix(root).unwrap().components().next().unwrap().as_os_str().to_string_lossy().replace(".rs", "");
-        let text = std::fs::read_to_string(&file).unwrap();
-        let own = text.split("#[cfg(test)]\nmod ").next().unwrap_or_default();
-        let code: Vec<&str> = own.lines().map(|l| l.split("//").next().unwrap_or_default()).collect();
-        out.entry(first).or_default().extend(named(&code.join("\n")));
+        out.entry(first).or_default().extend(named(&code(&file)));
     }
     out.retain(|module, _| module != "lib" && module != "main");
     let modules: BTreeSet<String> = out.keys().cloned().collect();
@@ -67,4 +83,33 @@ fn no_module_needs_one_that_needs_it(#[case] of: &str, #[case] left: usize) {
     let found = in_circles(&needs);
     assert!(found.len() <= left, "{of}: {found:?}");
     assert_eq!(found.len(), left, "fewer than before: let this test say so, so that it stays");
+}
+
+#[rstest::rstest]
+fn sql_stands_in_the_store_alone(#[values("core", "post", "server", "rinse")] of: &str) {
+    let verbs = ["SELECT ", "INSERT INTO ", "INSERT OR ", "UPDATE ", "DELETE FROM ", "CREATE TABLE "];
+    let found = with(of, |line| verbs.iter().any(|v| line.contains(&format!("\"{v}"))) || line.contains("rusqlite::"));
+    assert!(found.is_empty(), "{found:#?}");
+}
+
+/// A number that stands after a column of states: `state = 3`, `k.status IN (1, 3)`. Words of those that have an enum are made from it, too: the
+/// compiler knows them all.
+fn is_a_state_by_hand(line: &str) -> bool {
+    ["state", "status", "status_before", "status_after", "consent"].iter().any(|column| {
+        line.match_indices(column).any(|(at, _)| {
+            let alone = !line[..at].ends_with(|c: char| c.is_alphanumeric() || c == '_');
+            let rest = &line[at + column.len()..];
+            let value = [" = ", " <> ", " IN (", " NOT IN ("].iter().find_map(|op| rest.strip_prefix(op));
+            alone && value.is_some_and(|v| v.starts_with(|c: char| c.is_ascii_digit()))
+        })
+    })
+}
+
+#[test]
+fn no_state_is_a_number_written_by_hand() {
+    assert!(
+        is_a_state_by_hand("WHERE k.status = 3 AND") && is_a_state_by_hand("state NOT IN (1, 2)") && !is_a_state_by_hand("my_state = 3")
+    );
+    let found = with("store", is_a_state_by_hand);
+    assert!(found.is_empty(), "{found:#?}");
 }

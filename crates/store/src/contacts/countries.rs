@@ -1,0 +1,30 @@
+//! Where the people of the base live.
+
+use crate::Result;
+use crate::codes::CONSENTED;
+use const_format::formatcp;
+use rusqlite::Connection;
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// A country of the base, with who would have to confirm there.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+pub struct CountryPeople {
+    /// None: unknown.
+    pub country: Option<String>,
+    pub people: i64,
+    /// Consented, and not confirmed.
+    pub single: i64,
+}
+
+/// The 60 countries with the most people.
+///
+/// # Errors
+/// When the database fails.
+pub fn countries(c: &Connection) -> Result<Vec<CountryPeople>> {
+    let mut s = c.prepare_cached(formatcp!(
+        "SELECT nullif(country, ''), count(*), sum(consent = {CONSENTED}) FROM contact WHERE gone IS NULL GROUP BY 1 ORDER BY 2 DESC LIMIT 60"
+    ))?;
+    let rows = s.query_map([], |r| Ok(CountryPeople { country: r.get(0)?, people: r.get(1)?, single: r.get(2)? }))?;
+    Ok(rows.collect::<rusqlite::Result<_>>()?)
+}
