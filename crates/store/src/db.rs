@@ -118,7 +118,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/039_readings.sql")),
     M::up(include_str!("../migrations/040_told.sql")),
     M::up(include_str!("../migrations/041_history.sql")),
-    M::up(include_str!("../migrations/042_handed_out.sql")),
+    M::up(include_str!("../migrations/042_standing.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

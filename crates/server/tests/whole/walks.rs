@@ -12,6 +12,24 @@ const PEOPLE: usize = 3_000;
 /// Steps of SQLite's machine: walking everybody takes at least four for each, which no other statement of such a small base needs.
 const WALK: i64 = 4 * PEOPLE as i64;
 
+/// What counts everybody, or all of something, when it is asked: costly answers are kept, and counted again beside (`server/keeping`); files and
+/// seals are read whole.
+const COUNTS: [&str; 13] = [
+    "/api/base-check",
+    "/api/cap-guide",
+    "/api/consent",
+    "/api/consent/faring",
+    "/api/consent/seals",
+    "/api/delivery/groups",
+    "/api/do-not-write.csv",
+    "/api/domains",
+    "/api/growth",
+    "/api/recency",
+    "/api/sources",
+    "/api/upkeep/evidence",
+    "/api/upkeep/machine-rules/origins",
+];
+
 /// The steps that each statement had taken when it ended last; and the most that it took at once since they were asked for.
 static TAKEN: Mutex<(Option<HashMap<String, i64>>, BTreeMap<String, i64>)> = Mutex::new((None, BTreeMap::new()));
 
@@ -28,13 +46,18 @@ fn told(e: TraceEvent<'_>) {
 /// What walked since this was asked for last.
 fn walked() -> Vec<(i64, String)> {
     let all = std::mem::take(&mut TAKEN.lock().unwrap().1);
-    all.into_iter().filter(|(_, steps)| *steps > WALK).map(|(sql, steps)| (steps, sql.split_whitespace().collect::<Vec<_>>().join(" "))).collect()
+    all.into_iter()
+        .filter(|(_, steps)| *steps > WALK)
+        .map(|(sql, steps)| (steps, sql.split_whitespace().collect::<Vec<_>>().join(" ")))
+        .collect()
 }
 
 /// Everybody got a mailing, some answered; nothing is due, and no day begins.
 async fn at_rest() -> Inside {
     let s = Inside::new().await;
     s.import(&people_csv(PEOPLE)).await;
+    // They have been here for long: what is asked about newcomers asks about few.
+    s.db().execute("UPDATE contact SET added_at = added_at - 400 * 86400000", []).unwrap();
     s.ok("POST", "/api/mailings", &draft(1, &["Boats"])).await;
     s.ok("POST", "/api/mailings/1/plan", &json!({ "at": null })).await;
     s.advance(7 * 24).await;
@@ -45,6 +68,8 @@ async fn at_rest() -> Inside {
 async fn neither_pages_nor_beats_walk_everybody() {
     let s = at_rest().await;
     s.app.watch(told).await.unwrap();
+    // What a statement did before it was watched is told with its first end.
+    s.advance(2).await;
     walked();
     let mut found = Vec::new();
     for _ in 0..2 {
@@ -55,7 +80,12 @@ async fn neither_pages_nor_beats_walk_everybody() {
     let paths = description["paths"].as_object().unwrap();
     for path in paths.iter().filter(|(p, of)| p.starts_with("/api/") && !p.contains('{') && of["get"].is_object()).map(|(p, _)| p) {
         s.api("GET", path, "").await;
-        found.extend(walked().into_iter().map(|w| (path.clone(), w)));
+        let some = walked();
+        if COUNTS.contains(&path.as_str()) {
+            assert!(!some.is_empty(), "{path} walks no longer: take it off the list");
+        } else {
+            found.extend(some.into_iter().map(|w| (path.clone(), w)));
+        }
     }
     let words: Vec<String> = found.iter().map(|(what, (steps, sql))| format!("{what}: {steps}: {sql}")).collect();
     assert!(words.is_empty(), "{}", words.join("\n"));

@@ -23,7 +23,7 @@ pub struct CountryPeople {
 /// When the database fails.
 pub fn countries(c: &Connection) -> Result<Vec<CountryPeople>> {
     let mut s = c.prepare_cached(formatcp!(
-        "SELECT nullif(country, ''), count(*), sum(consent = {CONSENTED}) FROM contact WHERE gone IS NULL GROUP BY 1 ORDER BY 2 DESC LIMIT 60"
+        "SELECT nullif(country, ''), sum(people), sum(iif(consent = {CONSENTED}, people, 0)) FROM people_standing WHERE people > 0 GROUP BY 1 ORDER BY 2 DESC LIMIT 60"
     ))?;
     let rows = s.query_map([], |r| Ok(CountryPeople { country: r.get(0)?, people: r.get(1)?, single: r.get(2)? }))?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)

@@ -205,6 +205,6 @@ pub fn workline_rows(c: &Connection, figure: &str, now: i64) -> Result<(&'static
 /// # Errors
 /// When the database fails.
 pub fn by_consent(c: &Connection) -> Result<Vec<(Consent, i64)>> {
-    let mut s = c.prepare_cached("SELECT consent, count(*) FROM contact WHERE gone IS NULL GROUP BY 1 ORDER BY 1")?;
+    let mut s = c.prepare_cached("SELECT consent, sum(people) FROM people_standing WHERE people > 0 GROUP BY 1 ORDER BY 1")?;
     Ok(s.query_map([], |r| Ok((r.get::<_, As<Consent>>(0)?.0, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
 }
