@@ -63,7 +63,7 @@ struct Staged {
 fn read(raw: &Path, to: &Path) -> Result<Staged> {
     unpack(raw, MOST)?;
     let (mut shape, ndjson) = imports::lay_down(raw, to, None)?;
-    let rows = imports::sample(to, shape.delimiter)?;
+    let rows = imports::telling(to, shape.delimiter)?;
     let told = |cell: &String| times::is_instant(cell) || Address::parse(cell).is_ok();
     shape.header = ndjson || rows.first().is_some_and(|first| !first.iter().any(told));
     let table = columns::table(&rows, shape.header).ok_or_else(|| {

@@ -157,6 +157,37 @@ pub(crate) fn sample(path: &Path, delimiter: u8) -> Result<Vec<Vec<String>>> {
     Ok(rows)
 }
 
+/// Rows behind the first that are looked through for what columns hold …
+const LOOKED_THROUGH: usize = 20_000;
+/// … until each column has told something so often.
+const TELLS: usize = 5;
+
+/// The first rows, and after them rows that say something in columns which are empty in most: a log's column of pages holds nothing before the
+/// first click.
+pub(crate) fn telling(path: &Path, delimiter: u8) -> Result<Vec<Vec<String>>> {
+    let mut rows = sample(path, delimiter)?;
+    let columns = rows.iter().map(Vec::len).max().unwrap_or(0);
+    let mut told = vec![0; columns];
+    let mut tells = |row: &[String]| {
+        let new: Vec<usize> = (0..row.len().min(columns)).filter(|&i| told[i] < TELLS && !row[i].trim().is_empty()).collect();
+        new.iter().for_each(|&i| told[i] += 1);
+        (!new.is_empty(), told.iter().all(|n| *n >= TELLS))
+    };
+    let mut all = rows.iter().skip(1).any(|row| tells(row).1);
+    for record in tables::records(path, delimiter)?.records().skip(rows.len()).take(LOOKED_THROUGH) {
+        if all {
+            break;
+        }
+        let row: Vec<String> = record?.iter().map(str::to_owned).collect();
+        let (new, done) = tells(&row);
+        all = done;
+        if new {
+            rows.push(row);
+        }
+    }
+    Ok(rows)
+}
+
 /// # Errors
 /// When there is no such run.
 pub fn run(c: &Connection, id: i64) -> Result<Run> {

@@ -1,6 +1,6 @@
 //! Staging: an uploaded file is looked at, decoded, and put down as rows in UTF-8.
 
-use super::{path, sample, table_error};
+use super::{path, table_error, telling};
 use crate::{Result, Store, StoreError, tables};
 use rinse_core::Instant;
 use rinse_core::table::{self, Encoding, Field};
@@ -50,7 +50,7 @@ pub(crate) fn lay_down(raw: &Path, to: &Path, chosen: Option<(Encoding, u8)>) ->
 /// Puts a raw file's rows down, and proposes what their columns hold.
 fn put_down(raw: &Path, to: &Path, chosen: Option<(Encoding, u8)>) -> Result<Shape> {
     let (mut found, ndjson) = lay_down(raw, to, chosen)?;
-    let mut rows = sample(to, found.delimiter)?;
+    let mut rows = telling(to, found.delimiter)?;
     if rows.is_empty() {
         return Err(table_error(&table::TableError::Empty));
     }
@@ -61,7 +61,7 @@ fn put_down(raw: &Path, to: &Path, chosen: Option<(Encoding, u8)>) -> Result<Sha
     if mapping.is_err() && chosen.is_none() && !ndjson {
         // The likeliest delimiter leaves no addresses whole: another may.
         for delimiter in *b",;\t|" {
-            let other = sample(to, delimiter)?;
+            let other = telling(to, delimiter)?;
             let header = table::has_header(&other);
             if let Ok(found_in) = table::propose_mapping(&other, header) {
                 (found.delimiter, found.header, rows, mapping) = (delimiter, header, other, Ok(found_in));
