@@ -20,6 +20,9 @@ use serde::{Deserialize, Serialize};
 use times::Times;
 use utoipa::ToSchema;
 
+/// So long after a file of a log the next may come: one tells who was sent something, the next what they did.
+pub const MORE_MAY_COME: i64 = crate::DAY;
+
 /// What an event says that happened.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]

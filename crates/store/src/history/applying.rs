@@ -3,11 +3,13 @@
 
 use super::taking::{self, Memory, Taken, Takes};
 use super::{LogFile, Mapping, one, outside, path};
+use crate::codes::TRIAL_COLLECTING;
 use crate::{Result, Store, StoreError, tables};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::history::proposed::Proposed;
 use rinse_core::history::times::Times;
-use rinse_core::history::{self, Event, PastMailing};
+use rinse_core::history::{self, Event, MORE_MAY_COME, PastMailing};
 use rusqlite::{Connection, params};
 use std::fs::File;
 use std::time::{Duration, Instant as Moment};
@@ -85,7 +87,7 @@ impl Reader {
 /// # Errors
 /// When it wasn't looked through, or its file is gone.
 pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, progress: impl FnMut(i64) -> bool) -> Result<LogFile> {
-    let file = store.write(move |c| start(c, id)).await?;
+    let file = store.write(move |c| start(c, id, now)).await?;
     if file.state != "applying" {
         return Ok(file);
     }
@@ -145,7 +147,23 @@ async fn parts(store: &Store, file: &LogFile, now: Instant, person: Option<i64>,
     finish(store, id, "applied", now, person).await
 }
 
-fn start(c: &Connection, id: i64) -> Result<LogFile> {
+/// Trials that another system sends are read a day after the last file of a log at the earliest: it may tell in one who was sent something, and in the
+/// next what they did.
+fn readings_wait(c: &Connection, now: Instant) -> Result<()> {
+    let from = now + MORE_MAY_COME;
+    c.prepare_cached(formatcp!(
+        "UPDATE trial SET reading_due = max(reading_due, ?1) WHERE state = {TRIAL_COLLECTING} AND (SELECT handed_out FROM mailing m WHERE m.id = trial.mailing_id) = 1"
+    ))?
+    .execute([from.0])?;
+    c.prepare_cached(formatcp!(
+        "UPDATE hour_trial SET reading_due = max(reading_due, ?1) WHERE state = {TRIAL_COLLECTING}
+            AND EXISTS (SELECT 1 FROM hour_round r JOIN mailing m ON m.id = r.mailing_id WHERE r.trial_id = hour_trial.id AND m.handed_out = 1)"
+    ))?
+    .execute([from.0])?;
+    Ok(())
+}
+
+fn start(c: &Connection, id: i64, now: Instant) -> Result<LogFile> {
     let file = one(c, id)?;
     match file.state.as_str() {
         "applying" | "applied" => return Ok(file),
@@ -163,6 +181,7 @@ fn start(c: &Connection, id: i64) -> Result<LogFile> {
         }
     }
     c.execute("UPDATE log_file SET state = 'applying', done = 0, new = 0, known = 0, refused = 0 WHERE id = ?1", [id])?;
+    readings_wait(c, now)?;
     one(c, id)
 }
 
@@ -205,6 +224,7 @@ async fn finish(store: &Store, id: i64, state: &'static str, now: Instant, perso
     store
         .write(move |c| {
             c.execute("UPDATE log_file SET state = ?2, applied_at = ?3 WHERE id = ?1", params![id, state, now.0])?;
+            readings_wait(c, now)?;
             let f = one(c, id)?;
             let counts = format!("{}: {} new, {} known, {} refused", f.file_name, f.new, f.known, f.refused);
             crate::settings::audit(c, now, person, &format!("past mailings {state}"), "history", id, &counts)?;

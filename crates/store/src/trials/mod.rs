@@ -21,6 +21,7 @@ use crate::stored::Worded;
 use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::Instant;
+use rinse_core::history::MORE_MAY_COME;
 use rinse_core::schedule::CLOCK_CHANGE;
 use rinse_core::segment::Tree;
 use rinse_core::standing::{TrialEvent, TrialState};
@@ -502,10 +503,12 @@ pub fn roster(c: &Connection, id: i64) -> Result<Vec<Enrolled>> {
 pub fn set_reading_due(c: &Connection) -> Result<()> {
     let due: Vec<i64> = c
         .prepare_cached(
-            formatcp!("UPDATE trial SET reading_due = (SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
-                + json_extract(plan, '$.window_hours') * 3600000
+            formatcp!("UPDATE trial SET reading_due = max((SELECT max(s.handed_at) FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1)
+                + json_extract(plan, '$.window_hours') * 3600000,
+                coalesce((SELECT max(f.applied_at) + {MORE_MAY_COME} FROM log_file f JOIN mailing m ON m.id = trial.mailing_id AND m.handed_out = 1), 0))
              WHERE state = {TRIAL_COLLECTING} AND reading_due IS NULL AND (enrolled_at IS NOT NULL OR json_extract(plan, '$.per_arm') IS NULL)
              AND NOT EXISTS (SELECT 1 FROM mailing m WHERE m.id = trial.mailing_id AND m.recording)
+             AND NOT EXISTS (SELECT 1 FROM mailing m JOIN log_file f ON f.state IN ('applying', 'undoing') WHERE m.id = trial.mailing_id AND m.handed_out = 1)
              AND NOT EXISTS (SELECT 1 FROM send s JOIN mailing m ON m.id = s.mailing_id
                 WHERE m.id = trial.mailing_id AND m.handed_out = 1 AND s.phase = 1 AND s.handed_at IS NULL AND s.state = {ACCEPTED})
              AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN ({WAITING}, {HANDING_OVER}))

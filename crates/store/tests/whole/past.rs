@@ -305,7 +305,10 @@ async fn mailings_without_a_key_are_proposed_and_confirmed() {
     take_back(&store, more.id).await;
     take_back(&store, taken.id).await;
     store
-        .read(|c| Ok(assert_eq!(rows::<i64>(c, "SELECT (SELECT count(*) FROM outside_mailing) + (SELECT count(*) FROM send)"), [0])))
+        .read(|c| {
+            assert_eq!(rows::<i64>(c, "SELECT (SELECT count(*) FROM outside_mailing) + (SELECT count(*) FROM send)"), [0]);
+            Ok(())
+        })
         .await
         .unwrap();
 }

@@ -202,7 +202,7 @@ function File({ preview }: { preview: Preview }) {
                 {(found.proposed_in_all > 0 || bySubject) && (
                   <FormControlLabel
                     control={<Checkbox checked={bySubject} onChange={(e) => setBySubject(e.target.checked)} />}
-                    label="Its mailings are those proposed below, by subject and hour"
+                    label="Its mailings are those proposed above, by subject and hour"
                   />
                 )}
                 <FormControlLabel
@@ -320,7 +320,7 @@ function Found({ found }: { found: Schemas["HistoryFound"] }) {
             .slice(0, 8)
             .map((p) => `“${p.subject}” from ${instant(p.from)} (${plural(p.rows, "message")})`)
             .join(", ")}
-          {found.proposed_in_all > 8 && " …"}. Say so above when they are.
+          {found.proposed_in_all > 8 && " …"}. Say so below when they are.
         </p>
       )}
       {found.unknown_mailings.length > 0 && (

@@ -45,8 +45,8 @@ export function HandOut({ id }: { id: number }) {
       <p className="soft" style={{ maxWidth: "50em" }}>
         Each list has the address, the key and the arm. The other system sends each the message of their arm, and its
         log names the mailing by that key: bring the log under <i>Sent elsewhere</i>, or have it told by the event door.
-        {hours && "Each is sent at the instant that stands by it, which is the hour of their own day. "}
-        Who is on a list counts under the caps from then on, for 14 days unless the log tells that it went.
+        {hours && " Each list is sent at the instant that stands by it: its hour on the clock of its time zone."} Who is
+        on a list counts under the caps from then on, for 14 days unless the log tells that it went.
       </p>
       {fields.length > 0 && all.length > 0 && (
         <p>
@@ -82,7 +82,7 @@ export function HandOut({ id }: { id: number }) {
                     l.hour == null ? "the usual one" : `${l.hour.toString().padStart(2, "0")}:00`,
                   ),
                   col.text("Time zone", (l) => l.zone ?? ""),
-                  col.text("Goes at", (l) => (l.sends_at == null ? "" : instant(l.sends_at))),
+                  col.text("Goes at (UTC)", (l) => (l.sends_at == null ? "" : instant(l.sends_at))),
                 ]
               : [col.text("Of", (l) => PHASE[l.phase])]),
             col.text("Key", (l) => l.key),
