@@ -1,4 +1,4 @@
-//! Values that are kept as whole numbers. A number that is none of them is an error of whoever kept it, never some usual value: an address
+//! Values that are kept as whole numbers. A number that is none of them is an error of the one who kept it, never some usual value: an address
 //! whose status can't be read must not be mailed as an active one.
 
 /// A value with a number of its own.

@@ -291,7 +291,7 @@ mod tests {
         assert_eq!(answer(weekly(0, 25).map(|d| (d, d < 42))), Answer::Rising);
         assert_eq!(answer(weekly(0, 25).map(|d| (d, d > 42))), Answer::Slackening);
         assert_eq!(answer(weekly(0, 25).map(|d| (d, d % 2 == 0))), Answer::Steady);
-        // Whoever is mailed once a month isn't new for ever, and is silent after a few; whoever got three in half a year isn't.
+        // Anybody who is mailed once a month isn't new for ever, and is silent after a few; anybody who got three in half a year isn't.
         assert_eq!(answer((0..13).map(|month| (28 * month + 3, month % 3 == 0))), Answer::Steady);
         assert_eq!(answer((0..13).map(|month| (28 * month + 3, false))), Answer::Silent);
         assert_eq!(answer((0..6).map(|n| (40 * n + 3, false))), Answer::Silent);

@@ -73,7 +73,7 @@ pub enum Deed {
         list: i64,
         put: bool,
     },
-    /// Sets a field of one's own, written as an import would.
+    /// Sets a custom field, written as an import would.
     Field {
         field: i64,
         value: String,
@@ -150,7 +150,7 @@ impl Trigger {
     #[must_use]
     pub fn undone_by(&self, r: Response) -> bool {
         match (self, r) {
-            // Whoever clicks has opened it, whether the images were fetched or not.
+            // Anybody who clicks has opened it, whether the images were fetched or not.
             (Self::NotOpened { .. }, Response::Open | Response::Click(_)) => true,
             (Self::NotClicked { link, .. }, Response::Click(at)) => link.is_none_or(|l| l == at),
             _ => false,

@@ -49,7 +49,7 @@ pub struct Schedule {
     pub spread_minutes: u16,
     #[serde(default)]
     pub rates: Vec<HourlyRate>,
-    /// Whoever is of an audience whose best hour was learned gets it then, on the same date; the others at the local time.
+    /// Anybody who is of an audience whose best hour was learned gets it then, on the same date; the others at the local time.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub best_hour: bool,
 }
@@ -167,7 +167,7 @@ pub fn same_hour(pilot: Instant, rollout: Instant, clock: &impl Wall) -> Instant
     [found, found + DAY, found + -DAY].into_iter().min_by_key(|t| (*t - rollout).abs()).unwrap_or(rollout)
 }
 
-/// The next instant after one at which a clock shows a time on a weekday (Monday 0), each week anew. A time that comes twice means the first; one
+/// The next instant after one at which a clock shows a time on a weekday (Monday 0), each week again. A time that comes twice means the first; one
 /// that is leapt over, the instant of the change.
 #[must_use]
 pub fn next_weekly(weekday: u8, minute: u16, clock: &impl Wall, after: Instant) -> Instant {

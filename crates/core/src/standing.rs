@@ -1,4 +1,5 @@
-//! Where a mailing, a trial and a series stand, and what may become of them; an empty cell never happens. (A message's life: [`crate::send`].)
+//! Where a mailing, a trial, a series, a file that is brought and a change of many people stand, and what may become of them; an empty cell never
+//! happens. (A message's life: [`crate::send`].)
 //!
 //! | mailing | planned | moved | taken back | begun | trial sealed | finished | series started | series ended |
 //! |---|---|---|---|---|---|---|---|---|
@@ -21,10 +22,120 @@
 //! | draft | running |  |
 //! | running |  | ended |
 //! | ended |  |  |
+//!
+//! | file | changed | looked through | begun | finished | given up | taking back | taken back |
+//! |---|---|---|---|---|---|---|---|
+//! | staged | staged | checked |  |  | cancelled |  |  |
+//! | checked | staged | checked | applying |  | cancelled |  |  |
+//! | applying |  |  |  | applied | cancelled |  |  |
+//! | applied |  |  |  |  |  | undoing | undone |
+//! | cancelled |  |  |  |  |  | undoing | undone |
+//! | undoing |  |  |  |  |  |  | undone |
+//! | undone |  |  |  |  |  |  |  |
+//!
+//! | change | taking back | taken back |
+//! |---|---|---|
+//! | done | undoing |  |
+//! | undoing |  | undone |
+//! | undone |  |  |
 
 use crate::code::worded;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+/// Where a file stands that is brought: people, or what another system sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FileState {
+    /// Its columns are told.
+    Staged,
+    /// What it would do was looked through.
+    Checked,
+    Applying,
+    Applied,
+    /// Given up, before anything of it was applied or in the middle of it.
+    Cancelled,
+    Undoing,
+    Undone,
+}
+
+worded!(FileState, "state of a file", Staged => "staged", Checked => "checked", Applying => "applying", Applied => "applied", Cancelled => "cancelled",
+    Undoing => "undoing", Undone => "undone");
+
+/// What happens to a file that is brought.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FileEvent {
+    /// Its columns are told otherwise: it is to be looked through again.
+    Changed,
+    LookedThrough,
+    Begun,
+    /// Its last row is in.
+    Finished,
+    GivenUp,
+    TakingBack,
+    TakenBack,
+}
+
+worded!(FileEvent, "event of a file", Changed => "changed", LookedThrough => "looked_through", Begun => "begun", Finished => "finished",
+    GivenUp => "given_up", TakingBack => "taking_back", TakenBack => "taken_back");
+
+impl FileState {
+    /// What it is after something happened; none: that doesn't happen to it here. What was given up in the middle is taken back as what was
+    /// applied.
+    #[must_use]
+    pub fn next(self, event: FileEvent) -> Option<Self> {
+        use FileEvent as E;
+        match (self, event) {
+            (Self::Staged | Self::Checked, E::Changed) => Some(Self::Staged),
+            (Self::Staged | Self::Checked, E::LookedThrough) => Some(Self::Checked),
+            (Self::Checked, E::Begun) => Some(Self::Applying),
+            (Self::Applying, E::Finished) => Some(Self::Applied),
+            (Self::Staged | Self::Checked | Self::Applying, E::GivenUp) => Some(Self::Cancelled),
+            (Self::Applied | Self::Cancelled, E::TakingBack) => Some(Self::Undoing),
+            // People of an import are put back by its change: it is taken back with the last of them.
+            (Self::Undoing | Self::Applied | Self::Cancelled, E::TakenBack) => Some(Self::Undone),
+            _ => None,
+        }
+    }
+
+    /// Can what is in it still be told otherwise?
+    #[must_use]
+    pub fn can_be_changed(self) -> bool {
+        self.next(FileEvent::Changed).is_some()
+    }
+}
+
+/// Where a change of many people stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ChangeState {
+    Done,
+    Undoing,
+    Undone,
+}
+
+worded!(ChangeState, "state of a change", Done => "done", Undoing => "undoing", Undone => "undone");
+
+/// What happens to a change of many people.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ChangeEvent {
+    TakingBack,
+    TakenBack,
+}
+
+worded!(ChangeEvent, "event of a change", TakingBack => "taking_back", TakenBack => "taken_back");
+
+impl ChangeState {
+    /// What it is after something happened; none: that doesn't happen to it here.
+    #[must_use]
+    pub fn next(self, event: ChangeEvent) -> Option<Self> {
+        match (self, event) {
+            (Self::Done, ChangeEvent::TakingBack) => Some(Self::Undoing),
+            (Self::Undoing, ChangeEvent::TakenBack) => Some(Self::Undone),
+            _ => None,
+        }
+    }
+}
 
 /// Where a mailing stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -167,6 +278,8 @@ mod tests {
             drawn("mailing", MailingState::all(), MailingState::next),
             drawn("trial", TrialState::all(), TrialState::next),
             drawn("series", SeriesState::all(), SeriesState::next),
+            drawn("file", FileState::all(), FileState::next),
+            drawn("change", ChangeState::all(), ChangeState::next),
         ] {
             assert!(include_str!("standing.rs").contains(&table), "a table should be:\n{table}");
         }
@@ -185,5 +298,7 @@ mod tests {
         told::<MailingState>();
         told::<TrialState>();
         told::<SeriesState>();
+        told::<FileState>();
+        told::<ChangeState>();
     }
 }

@@ -142,7 +142,7 @@ pub enum Field {
     },
     ScoreDate,
     ScoreSource,
-    /// A field of one's own, made when there is none of that name.
+    /// A custom field, made when there is none of that name.
     Own {
         name: String,
         kind: FieldKind,

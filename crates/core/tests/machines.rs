@@ -68,7 +68,7 @@ fn person(rng: &mut impl Rng, rate: f64, metric: Metric, scanner: Option<Scanner
 
 /// The verdict, and the shares of machines' responses missed and of people's own lost.
 fn trial(metric: Metric, effect: f64, scanner: Option<Scanner>) -> (Verdict, f64, f64) {
-    // Whoever acts does so with a scanner or without: each person has dice of their own.
+    // Anybody who acts does so with a scanner or without: each person has dice of their own.
     let dice = |arm: i64, i: i64| ChaCha12Rng::seed_from_u64((arm * PER_ARM + i).cast_unsigned() * 7919);
     let (mut machines, mut missed, mut lost, mut acted) = (0, 0, 0, 0);
     let counts: Vec<ArmCounts> = (0..2)

@@ -73,16 +73,11 @@ fn in_circles(needs: &BTreeMap<String, BTreeSet<String>>) -> Vec<&str> {
     needs.keys().map(String::as_str).filter(|m| reached(m).contains(*m)).collect()
 }
 
-/// As many as there are now where some are left: it may become fewer, and never more.
 #[rstest::rstest]
-#[case("core", 0)]
-#[case("store", 35)]
-#[case("server", 10)]
-fn no_module_needs_one_that_needs_it(#[case] of: &str, #[case] left: usize) {
+fn no_module_needs_one_that_needs_it(#[values("core", "store", "server")] of: &str) {
     let needs = needs(&Path::new(env!("CARGO_MANIFEST_DIR")).join("..").join(of).join("src"));
     let found = in_circles(&needs);
-    assert!(found.len() <= left, "{of}: {found:?}");
-    assert_eq!(found.len(), left, "fewer than before: let this test say so, so that it stays");
+    assert!(needs.len() > 20 && found.is_empty(), "{of}: {found:?}");
 }
 
 #[rstest::rstest]
@@ -92,23 +87,22 @@ fn sql_stands_in_the_store_alone(#[values("core", "post", "server", "rinse")] of
     assert!(found.is_empty(), "{found:#?}");
 }
 
-/// A number that stands after a column of states: `state = 3`, `k.status IN (1, 3)`. Words of those that have an enum are made from it, too: the
-/// compiler knows them all.
+/// A number or a word that stands after a column of states: `state = 3`, `k.status IN (1, 3)`, `state = 'sent'`.
 fn is_a_state_by_hand(line: &str) -> bool {
     ["state", "status", "status_before", "status_after", "consent"].iter().any(|column| {
         line.match_indices(column).any(|(at, _)| {
             let alone = !line[..at].ends_with(|c: char| c.is_alphanumeric() || c == '_');
             let rest = &line[at + column.len()..];
             let value = [" = ", " <> ", " IN (", " NOT IN ("].iter().find_map(|op| rest.strip_prefix(op));
-            alone && value.is_some_and(|v| v.starts_with(|c: char| c.is_ascii_digit()))
+            alone && value.is_some_and(|v| v.starts_with(|c: char| c.is_ascii_digit() || c == '\''))
         })
     })
 }
 
 #[test]
-fn no_state_is_a_number_written_by_hand() {
+fn no_state_is_written_by_hand() {
     assert!(
-        is_a_state_by_hand("WHERE k.status = 3 AND") && is_a_state_by_hand("state NOT IN (1, 2)") && !is_a_state_by_hand("my_state = 3")
+        is_a_state_by_hand("WHERE k.status = 3 AND") && is_a_state_by_hand("state NOT IN ('sent')") && !is_a_state_by_hand("my_state = 3")
     );
     let found = with("store", is_a_state_by_hand);
     assert!(found.is_empty(), "{found:#?}");

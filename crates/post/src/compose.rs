@@ -107,7 +107,7 @@ pub struct To<'a> {
     pub given_name: Option<&'a str>,
     pub family_name: Option<&'a str>,
     pub country: Option<&'a str>,
-    /// Values of fields of one's own, by their placeholders.
+    /// Values of custom fields, by their placeholders.
     pub own: &'a [(String, String)],
 }
 

@@ -81,7 +81,7 @@ fn kind(message: &Message<'_>) -> Inbound {
         match kind.as_ref().map(|(t, s)| (t.as_str(), s.as_str())) {
             Some(("message", "delivery-status" | "global-delivery-status")) => {
                 let recipients = delivery_status(body);
-                // Whoever asks for a proof that a person wrote has the message.
+                // Anybody who asks for a proof that a person wrote has the message.
                 if in_words::is_challenge(message) {
                     return Inbound::Other;
                 }

@@ -228,7 +228,7 @@ fn run(command: Command) -> Result<ExitCode> {
             let mut err = std::io::stderr();
             writeln!(
                 err,
-                "{} is restored. The journal brought back {} withdrawals, {} complaints, {} topics left, {} series left and {} deletions since; {} more are of people whom the backup doesn't hold, and are in force for whoever brings them.",
+                "{} is restored. The journal brought back {} withdrawals, {} complaints, {} topics left, {} series left and {} deletions since; {} more are of people whom the backup doesn't hold, and are in force for anybody who brings them.",
                 data.display(),
                 r.withdrawn,
                 r.complained,

@@ -37,7 +37,7 @@ fn sending(data: &Path, halt: &Halt) -> (Process, rinse_testkit::Received) {
     (rinse, received)
 }
 
-/// Whoever was told that they get no more gets no more, though their message had been claimed already.
+/// Anybody who was told that they get no more gets no more, though their message had been claimed already.
 #[test]
 fn a_withdrawal_holds_for_a_batch_on_its_way() {
     let (folder, halt) = (tempfile::tempdir().unwrap(), Halt::default());
@@ -79,7 +79,7 @@ fn asked_to_end_in_the_middle_of_a_send() {
     // A page follows the progress, and another holds its connection open.
     let mut follows = TcpStream::connect(&rinse.address).unwrap();
     write!(follows, "GET /api/progress/stream HTTP/1.1\r\nHost: {}\r\n\r\n", rinse.address).unwrap();
-    // It follows once the head has come: whoever asks in the moment of the end may get nothing.
+    // It follows once the head has come: anybody who asks in the moment of the end may get nothing.
     let mut head = vec![0; 12];
     follows.read_exact(&mut head).unwrap();
     let _idle = TcpStream::connect(&rinse.address).unwrap();
@@ -132,7 +132,7 @@ fn public_pages_have_a_listener_of_their_own() {
     }
     let (_, pixel) = http(&public, "GET", "/o/forged", b"").unwrap();
     assert!(pixel.starts_with(b"GIF89a"));
-    // Whoever asks the API by way of a proxy isn't on this machine, whatever host it names.
+    // Anybody who asks the API by way of a proxy isn't on this machine, whatever host it names.
     let mut s = TcpStream::connect(&rinse.address).unwrap();
     write!(s, "GET /api/contacts HTTP/1.1\r\nHost: localhost\r\nX-Forwarded-For: 192.0.2.7\r\nConnection: close\r\n\r\n").unwrap();
     let mut answer = String::new();

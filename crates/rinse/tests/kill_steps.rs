@@ -1,4 +1,4 @@
-//! The process is killed at each step of a send, with the conversation standing still exactly there. Whoever the host may have
+//! The process is killed at each step of a send, with the conversation standing still exactly there. Anybody whom the host may have
 //! is in doubt and waits for a person; nobody else gets it twice, and nobody is forgotten.
 
 use rinse_testkit::{Halt, Process, Step, draft, letterhead, people_csv, smtp_receiver_that_halts, wait_until};

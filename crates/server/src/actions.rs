@@ -1,7 +1,8 @@
 //! What people do to mailings and trials, shared by the handlers and the demo's director.
 
+use crate::composing::built;
 use crate::error::ApiError;
-use crate::message::{Asked, built, check_draft};
+use crate::message::{Asked, check_draft};
 use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
@@ -300,7 +301,7 @@ pub(crate) struct HourOutlookView {
     rate: f64,
     /// No past mailing is old enough to know it.
     rate_assumed: bool,
-    /// Of the first round: whoever could be drawn, whether or not their opens can be known.
+    /// Of the first round: anybody who could be drawn, whether or not their opens can be known.
     people: u64,
     /// Why it can't be sealed now.
     refused: Option<String>,

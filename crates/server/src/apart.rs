@@ -62,7 +62,7 @@ impl Apart {
 /// How far these threads stand back: at a tenth of a share of the processors each, where others want them.
 const STANDS_BACK: i32 = 10;
 
-/// Whoever writes, sends or answers the public comes first: a crowd that reads pages must not keep a withdrawal waiting. Linux keeps this
+/// Anybody who writes, sends or answers the public comes first: a crowd that reads pages must not keep a withdrawal waiting. Linux keeps this
 /// for each thread; elsewhere it would be the whole process that stands back, which helps nobody.
 fn give_way() {
     #[cfg(target_os = "linux")]
@@ -129,7 +129,7 @@ impl Threads {
         done.await.ok().flatten().ok_or(Unfinished::Broke)
     }
 
-    /// As [`Threads::ask`], to its end, whoever closed their page meanwhile.
+    /// As [`Threads::ask`], to its end, no matter who closed their page meanwhile.
     pub(crate) async fn change<F>(&self, work: F) -> Result<F::Output, Unfinished>
     where
         F: Future<Output: Send> + Send + 'static,

@@ -32,7 +32,7 @@ use rinse_core::{DAY, HOUR, Instant};
 use rinse_post::dkim::{self, Algorithm};
 use rinse_standins::base::{OWN_COLUMNS, people_csv};
 use rinse_standins::reports as standins;
-use rinse_standins::scenario::Scenario;
+use rinse_standins::scenario::{BEGINS, Scenario};
 use rinse_standins::shop;
 use rinse_store::blocklists;
 use rinse_store::delivery::names;
@@ -51,7 +51,7 @@ use rinse_store::{contacts, fields, goals, labels, reactions, rules, scores, seg
 use std::path::Path;
 
 /// Mon 14 Apr 2025, 00:00 UTC: when the demo's year begins.
-pub const START: Instant = Instant(1_744_588_800_000);
+pub const START: Instant = BEGINS;
 /// Thu 16 Apr 2026, 18:40 UTC: when a visitor opens it.
 pub const OPENS: Instant = Instant(1_776_364_800_000);
 

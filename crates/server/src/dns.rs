@@ -42,7 +42,7 @@ impl std::str::FromStr for AskDns {
     }
 }
 
-/// After so many questions in a row without an answer the next ones aren't asked any more: whoever asks a hundred would wait for minutes.
+/// After so many questions in a row without an answer the next ones aren't asked any more: anybody who asks a hundred would wait for minutes.
 const SILENT: u32 = 4;
 
 /// Who is asked; cheap to clone.

@@ -88,10 +88,7 @@ pub async fn examine(data: &Path, base_url: &str, ask: AskDns) -> anyhow::Result
                 let listed = said.of.iter().filter_map(|(subject, a)| a.as_ref().filter(|a| a.0).map(|a| (subject, &a.1)));
                 let listed: Vec<Finding> = listed
                     .map(|(subject, why)| {
-                        line(
-                            State::Wrong,
-                            format!("{subject} is listed. {why} Whoever keeps the list takes it off: give them the evidence pack."),
-                        )
+                        line(State::Wrong, format!("{subject} is listed. {why} Its keeper takes it off: give them the evidence pack."))
                     })
                     .collect();
                 if listed.is_empty() {

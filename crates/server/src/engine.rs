@@ -15,7 +15,7 @@ mod till;
 mod trying;
 mod warming;
 
-pub(crate) use handing::Gate;
+use crate::gate::Gate;
 pub(crate) use react::RECORDS;
 pub(crate) use trying::TestMessage;
 
@@ -477,7 +477,7 @@ impl Engine {
                     let seed = t.seed.unwrap_or(0).cast_unsigned();
                     let called =
                         matches!(t.verdict, Some(reading::Verdict::Called(_) | reading::Verdict::NoWorse(_) | reading::Verdict::Ahead(_)));
-                    // Whoever took part isn't in the rollout, whatever they got: those without mail stay without.
+                    // Anybody who took part isn't in the rollout, whatever they got: those without mail stay without.
                     let took_part: HashSet<i64> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
                     let people = done.decided.iter().filter(|d| !took_part.contains(&d.contact)).filter_map(|&d| {
                         // 5% of a called rollout get the no-call choice, as a check on the pilot.
@@ -512,7 +512,7 @@ impl Engine {
                     let claimed = signups::claim(c, now)?;
                     // Keys are read and parsed only for an invitation that is due: this is asked at every turn.
                     let letterheads = if claimed.0.is_empty() { Vec::new() } else { letterheads::all(c)? };
-                    let signed = |l| crate::message::signers(c, &l).map(|keys| (l, keys));
+                    let signed = |l| crate::composing::signers(c, &l).map(|keys| (l, keys));
                     Ok((claimed, letterheads.into_iter().map(signed).collect::<Result<Vec<_>>>()?))
                 })
                 .await?;
@@ -525,7 +525,7 @@ impl Engine {
                     .iter()
                     .find(|(l, _)| l.id == i.letterhead)
                     .ok_or_else(|| "its letterhead is gone".to_owned())
-                    .and_then(|(l, keys)| crate::public::signup::invitation((l, keys), i, &self.signer, &self.base_url, now.0 / 1000));
+                    .and_then(|(l, keys)| crate::invitation::letter((l, keys), i, &self.signer, &self.base_url, now.0 / 1000));
                 match composed {
                     Ok(m) => {
                         messages.push(m);
@@ -534,7 +534,11 @@ impl Engine {
                     Err(why) => answers.push((i.sign_up, Reply { code: 554, enhanced: None, text: why })),
                 }
             }
-            let replies = self.transport.hand_over(now, &messages, &Gate::open_to_all(self)).await.map_err(StoreError::Refused)?;
+            let replies = self
+                .transport
+                .hand_over(now, &messages, &Gate::open_to_all(&self.store, &self.ending))
+                .await
+                .map_err(StoreError::Refused)?;
             // One that wasn't handed over any more is put off.
             let put_off = || Reply { code: 0, enhanced: None, text: "Rinse ended".into() };
             answers.extend(ids.into_iter().zip(replies.into_iter().map(|r| r.unwrap_or_else(put_off))));

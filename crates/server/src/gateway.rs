@@ -5,7 +5,7 @@
 //! A number that it has seen before is the same message again: it takes that, and sends nothing. What comes back is signed
 //! with the same secret (see `public::text`). The signature is that of webhooks (`rinse_core::webhook`).
 
-use crate::engine::Gate;
+use crate::gate::Gate;
 use crate::signed::{Message, in_time};
 use crate::transport::spread;
 use futures::StreamExt;

@@ -41,7 +41,7 @@ pub(crate) async fn keep(State(app): State<App>, request: Request, next: Next) -
         *same.headers_mut() = request.headers().clone();
         *same.extensions_mut() = request.extensions().clone();
         let threads = app.threads.clone();
-        // Whoever asked has their answer; this one goes on without them.
+        // Anybody who asked has their answer; this one goes on without them.
         tokio::spawn(async move {
             let (answers, key) = (app.answers.clone(), asked.clone());
             if threads.ask(async move { count(&app, asked, same, next).await.status() }).await != Ok(StatusCode::OK) {

@@ -1,4 +1,4 @@
-//! Answers about everybody that take seconds are kept: whoever asks again gets what was said last, with its instant, and it is counted anew beside.
+//! Answers about everybody that take seconds are kept: anybody who asks again gets what was said last, with its instant, and it is counted again beside.
 //!
 //! An answer is fresh for a hundred times as long as it took, so that no more than one part in a hundred of a core goes into it, however often it is
 //! asked. What takes less than two seconds is never kept: on a base of ordinary size every answer is of now.
@@ -26,7 +26,7 @@ struct Kept {
     as_of: i64,
     took: Duration,
     said: Option<Instant>,
-    /// It is being counted anew.
+    /// It is being counted again.
     again: bool,
 }
 
@@ -56,7 +56,7 @@ pub(crate) enum Said {
 pub(crate) struct Answers(Arc<Mutex<HashMap<String, Kept>>>);
 
 impl Answers {
-    /// What an earlier process said: shown until it is counted anew.
+    /// What an earlier process said: shown until it is counted again.
     pub(crate) fn of(earlier: Vec<Answer>) -> Self {
         let kept = |a: Answer| {
             (a.asked, Kept { body: a.answer.into(), as_of: a.as_of, took: Duration::from_millis(a.took), said: None, again: false })
@@ -84,14 +84,14 @@ impl Answers {
         took < COSTLY && !self.all().contains_key(asked)
     }
 
-    /// It was to be counted anew, and wasn't.
+    /// It was to be counted again, and wasn't.
     pub(crate) fn not_counted(&self, asked: &str) {
         if let Some(kept) = self.all().get_mut(asked) {
             kept.again = false;
         }
     }
 
-    /// What was said last on a request, and whether the one who asks is to count it anew.
+    /// What was said last on a request, and whether the one who asks is to count it again.
     pub(crate) fn last(&self, asked: &str, now: i64) -> Option<(Response, bool)> {
         let mut all = self.all();
         let kept = all.get_mut(asked)?;
@@ -119,7 +119,7 @@ mod tests {
         Answers::of(vec![Answer { asked: asked.into(), as_of: 1_000_000, took, answer: b"{}".to_vec() }])
     }
 
-    /// Of an earlier process it is shown, and counted anew by the first who asks; the others get it as it is meanwhile.
+    /// Of an earlier process it is shown, and counted again by the first who asks; the others get it as it is meanwhile.
     #[test]
     fn what_was_said_is_shown_and_counted_anew_by_one() {
         let answers = kept("/api/recency", 40_000);

@@ -244,7 +244,7 @@ mod tests {
         IpAddr::V4(Ipv4Addr::new(10, 0, 0, last))
     }
 
-    /// Whoever waits longest without a request makes room, of the crowding peer where one crowds; nobody who is being answered does.
+    /// Anybody who waits longest without a request makes room, of the crowding peer where one crowds; nobody who is being answered does.
     #[test]
     fn the_longest_idle_connection_makes_room() {
         let all = Arc::new(Connections::default());

@@ -94,7 +94,7 @@ impl Maildir {
     /// Keeps a message that was brought and can't be read.
     pub(crate) fn keep_aside(&self, name: &str, raw: &[u8]) -> io::Result<()> {
         let aside = self.root.join("aside");
-        // Whoever brings a great many fills no disk.
+        // Anybody who brings a great many fills no disk.
         if fs::read_dir(&aside)?.count() < KEPT_ASIDE {
             fs::write(aside.join(format!("{name}{UNREADABLE}")), raw)?;
         }
@@ -124,7 +124,7 @@ impl Maildir {
     /// Deletes every message that names an address, in whatever letters: somebody was deleted.
     pub(crate) fn forget(&self, address: &str) -> io::Result<usize> {
         let (mut gone, sought) = (0, address.as_bytes());
-        // Whoever was deleted before has none.
+        // Anybody who was deleted before has none.
         if !address.contains('@') {
             return Ok(0);
         }

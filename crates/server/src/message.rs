@@ -1,135 +1,20 @@
 //! Messages from drafts: built, checked, shown as somebody would see them, tried out.
 
+use crate::composing::{Links, Somebody, built, composer, own_used, refused};
 use crate::state::App;
 use crate::text;
 use rinse_core::Instant;
 use rinse_core::delivery::authentication::Check;
-use rinse_core::message::{self, Draft, Finding, Link, Prepared, check_finished, prepare};
+use rinse_core::message::{self, Draft, Finding, check_finished};
 use rinse_core::trial::metric::Metric;
-use rinse_post::compose::{Composed, Composer, OwnSender, Sender, Shown, To};
-use rinse_post::dkim::{self, Algorithm, KeySigner};
+use rinse_post::compose::{Composed, Shown};
+use rinse_post::dkim::{self, Algorithm};
 use rinse_post::finished;
-use rinse_post::source::{self, Built, Format, Source};
+use rinse_post::source::Built;
 use rinse_store::delivery::names;
 use rinse_store::letterheads::{self, Letterhead};
-use rinse_store::mailings::{self, Mailing, MailingDraft};
-use rinse_store::{Connection, Result, StoreError, clearing, contacts, images};
-
-pub(crate) fn refused(e: &dyn std::fmt::Display) -> StoreError {
-    StoreError::Refused(e.to_string())
-}
-
-/// A draft built under its letterhead. It takes its time, so the writer never does it: everybody who leaves would wait.
-pub(crate) fn built(d: &MailingDraft, l: &Letterhead) -> std::result::Result<Built, message::TemplateError> {
-    if rinse_store::writer::is_this_thread() {
-        tracing::error!("a message was to be built while everybody waits for the writer");
-        return Err(message::TemplateError { line: None, words: "The message can’t be built here.".into() });
-    }
-    let format = if d.format == "markdown" { Format::Markdown } else { Format::Html };
-    source::build(&Source { format, body: &d.html, text: &d.text, preheader: &d.preheader, colours: [&l.ground, &l.ink, &l.accent] })
-}
-
-/// What a letterhead gives to its messages.
-pub(crate) fn sender(c: &Connection, l: &Letterhead, base_url: &str) -> Result<Sender> {
-    let logo = l.logo_id.map(|id| images::key(c, id)).transpose()?.flatten();
-    Ok(Sender {
-        name: l.from_name.clone(),
-        address: l.from_address.clone(),
-        postal_address: l.postal_address.clone(),
-        reply_to: l.reply_to.clone(),
-        social: l.social.iter().map(|s| (s.name.clone(), s.url.clone())).collect(),
-        logo_url: logo.map(|key| format!("{}/m/{key}", base_url.trim_end_matches('/'))).unwrap_or_default(),
-    })
-}
-
-/// The keys that sign a letterhead's mail now.
-pub(crate) fn signers(c: &Connection, l: &Letterhead) -> Result<Vec<KeySigner>> {
-    letterheads::keys(c, l.id)?
-        .iter()
-        .filter(|k| k.ended_at.is_none() && k.domain == l.domain())
-        .map(|k| {
-            let algorithm =
-                Algorithm::from_code(&k.algorithm).ok_or_else(|| StoreError::Refused("A signing key is of no known kind.".into()))?;
-            KeySigner::new(algorithm, &k.private, &k.domain, &k.selector).map_err(|e| refused(&e))
-        })
-        .collect()
-}
-
-/// Links as they count, or as they were written.
-#[derive(Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Links {
-    Counted,
-    Plain,
-}
-
-/// The composer of a draft that was built, and the fields of one's own that it asks for.
-fn composer(
-    c: &Connection,
-    app: (&str, &rinse_core::token::Signer),
-    mailing: i64,
-    (d, b): (&MailingDraft, Built),
-    l: &Letterhead,
-    links: Links,
-) -> Result<(Composer, Vec<(String, i64)>)> {
-    let (base_url, signer) = app;
-    mailings::draft::check_senders(d)?;
-    let own = own_used(c, d, &b)?;
-    let prepared = match links {
-        Links::Counted => prepare(&b.html, &b.text).map_err(|e| refused(&e))?,
-        Links::Plain => Prepared { html: b.html, text: b.text, links: Vec::<Link>::new() },
-    };
-    let composer =
-        Composer::new(mailing, &prepared, &d.subjects, sender(c, l, base_url)?, base_url, signer.clone()).map_err(|e| refused(&e))?;
-    Ok((composer.sent_by(&own_senders(d)).signed_by(signers(c, l)?), own))
-}
-
-/// Who the variants of a draft come from, where that isn't as the letterhead has it.
-pub(crate) fn own_senders(d: &MailingDraft) -> Vec<OwnSender> {
-    d.senders.iter().map(|s| OwnSender { name: s.name.trim().to_owned(), reply_to: s.reply_to.trim().to_owned() }).collect()
-}
-
-/// The fields of one's own whose placeholders stand in a draft.
-fn own_used(c: &Connection, d: &MailingDraft, b: &Built) -> Result<Vec<(String, i64)>> {
-    let all = format!("{}\n{}\n{}", d.subjects.join("\n"), b.html, b.text);
-    Ok(mailings::own_placeholders(c)?.into_iter().filter(|(name, _)| all.contains(name.as_str())).collect())
-}
-
-/// Somebody of the base, as a message addresses them.
-pub(crate) struct Somebody {
-    address: String,
-    given_name: Option<String>,
-    family_name: Option<String>,
-    country: Option<String>,
-    own: Vec<(String, String)>,
-}
-
-impl Somebody {
-    /// None: nobody in particular, so that every default shows.
-    pub(crate) fn read(c: &Connection, contact: Option<i64>, own: &[(String, i64)]) -> Result<Self> {
-        let Some(id) = contact else {
-            return Ok(Self {
-                address: "somebody@tern.example".into(),
-                given_name: None,
-                family_name: None,
-                country: None,
-                own: Vec::new(),
-            });
-        };
-        let (address, p) = contacts::addressed(c, id)?;
-        let own = mailings::own_values(c, id, own)?;
-        Ok(Self { address, given_name: p.given_name, family_name: p.family_name, country: p.country, own })
-    }
-
-    pub(crate) fn to(&self) -> To<'_> {
-        To {
-            address: &self.address,
-            given_name: self.given_name.as_deref(),
-            family_name: self.family_name.as_deref(),
-            country: self.country.as_deref(),
-            own: &self.own,
-        }
-    }
-}
+use rinse_store::mailings::{self, MailingDraft};
+use rinse_store::{Connection, Result, clearing};
 
 /// A draft as one person would see it; its links are as they were written.
 pub(crate) fn shown(c: &Connection, app: &App, d: &MailingDraft, arm: usize, contact: Option<i64>) -> Result<Shown> {
@@ -279,16 +164,4 @@ pub(crate) fn key_found(app: &App, key: &letterheads::SigningKey) -> Option<bool
 pub(crate) fn placeholders(c: &Connection) -> Result<Vec<String>> {
     let own = mailings::own_placeholders(c)?;
     Ok(message::placeholders(own.iter().map(|(name, _)| name.as_str())).map(str::to_owned).collect())
-}
-
-/// The composer of a mailing that is on its way.
-pub(crate) fn composer_of(
-    c: &Connection,
-    base_url: &str,
-    signer: &rinse_core::token::Signer,
-    m: &Mailing,
-) -> Result<(Composer, Vec<(String, i64)>)> {
-    let l = letterheads::of_mailing(c, m.id)?;
-    let b = built(&m.draft, &l).map_err(|e| refused(&e))?;
-    composer(c, (base_url, signer), m.id, (&m.draft, b), &l, Links::Counted)
 }

@@ -160,26 +160,6 @@ impl App {
         })
     }
 
-    /// Goes on with what a stop interrupted, and keeps sending what falls due by the machine's clock.
-    pub fn start(&self) {
-        let store = self.store.clone();
-        tokio::spawn(async move {
-            let mut minutes = tokio::time::interval(std::time::Duration::from_secs(60));
-            loop {
-                minutes.tick().await;
-                store.rest();
-            }
-        });
-        self.engine.judge_beside();
-        let app = self.clone();
-        tokio::spawn(async move {
-            app.resume_imports().await;
-            crate::handlers::history::resume(&app).await;
-            app.resume_undoing().await;
-            app.engine.run().await;
-        });
-    }
-
     /// Told when Rinse ends.
     #[must_use]
     pub fn closing(&self) -> watch::Receiver<bool> {
@@ -217,21 +197,6 @@ impl App {
     #[must_use]
     pub fn longest_hold(&self) -> Duration {
         self.store.longest_hold()
-    }
-
-    async fn resume_imports(&self) {
-        let Ok(runs) = self.store.read(rinse_store::imports::runs).await else { return };
-        for run in runs.into_iter().filter(|r| r.state == "applying") {
-            crate::handlers::imports::start_apply(self, run.id, None);
-        }
-    }
-
-    async fn resume_undoing(&self) {
-        let now = self.now();
-        let Ok(runs) = self.store.read(move |c| rinse_store::runs::all(c, now)).await else { return };
-        for run in runs.into_iter().filter(|r| r.state == "undoing") {
-            crate::handlers::changes::start_undo(self, run.id, None);
-        }
     }
 
     /// Asks the DNS whether a domain takes mail. Only the stand-in's: no outside host is asked.

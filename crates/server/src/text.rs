@@ -1,71 +1,20 @@
 //! Text messages from drafts: checked, shown as somebody would get them, made for each person.
 
+use crate::composing::{Somebody, TextComposer, refused};
 use crate::gateway::TextMessage;
-use crate::message::{Somebody, refused};
 use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::caps::Kind as Counted;
 use rinse_core::channel::Channel;
 use rinse_core::hours::first_all_open;
-use rinse_core::message::{CONTACT_PLACEHOLDERS, Finding, Level, TemplateError};
+use rinse_core::message::{CONTACT_PLACEHOLDERS, Finding, Level};
 use rinse_core::text::{Size, Template, TextDraft, check, size, unreadable};
-use rinse_core::token::{Kind, Signer};
 use rinse_core::zone;
-use rinse_post::compose::To;
-use rinse_store::letterheads::{self, Letterhead};
-use rinse_store::mailings::{self, Mailing, MailingDraft};
-use rinse_store::{Connection, Result, clearing, rules};
+use rinse_store::mailings::{self, MailingDraft};
+use rinse_store::{Connection, Result, clearing, letterheads, rules};
 
 /// People that a draft is filled for, to see how long it gets.
 const FILLED: usize = 500;
-
-/// A text message ready for many people.
-pub(crate) struct TextComposer {
-    template: Template,
-    sender: String,
-    number: String,
-    base_url: String,
-    signer: Signer,
-    /// The fields of one's own that it shows.
-    pub(crate) own: Vec<(String, i64)>,
-}
-
-impl TextComposer {
-    fn new(c: &Connection, (base_url, signer): (&str, &Signer), d: &MailingDraft, l: &Letterhead) -> Result<Self> {
-        let own = mailings::own_placeholders(c)?.into_iter().filter(|(name, _)| d.text.contains(name.as_str())).collect();
-        Ok(Self {
-            template: Template::new(&d.text).map_err(|e| refused(&e))?,
-            sender: l.from_name.clone(),
-            number: l.text_number.clone(),
-            base_url: base_url.trim_end_matches('/').to_owned(),
-            signer: signer.clone(),
-            own,
-        })
-    }
-
-    /// Of a mailing that is on its way.
-    pub(crate) fn of(c: &Connection, base_url: &str, signer: &Signer, m: &Mailing) -> Result<Self> {
-        Self::new(c, (base_url, signer), &m.draft, &letterheads::of_mailing(c, m.id)?)
-    }
-
-    fn fill(&self, send: i64, to: To<'_>) -> std::result::Result<String, TemplateError> {
-        let preferences = format!("{}/p/{}", self.base_url, self.signer.link(Kind::Preferences, send, 0));
-        let fixed = [
-            ("given_name", to.given_name.unwrap_or_default()),
-            ("family_name", to.family_name.unwrap_or_default()),
-            ("country", to.country.unwrap_or_default()),
-            ("email", to.address),
-            ("sender_name", &self.sender),
-            ("preferences_url", &preferences),
-        ];
-        self.template.fill(to.own.iter().map(|(name, value)| (name.as_str(), value.as_str())).chain(fixed))
-    }
-
-    /// The message for one person and one send.
-    pub(crate) fn compose(&self, send: i64, phone: &str, to: To<'_>) -> std::result::Result<TextMessage, TemplateError> {
-        Ok(TextMessage { id: self.signer.message(send), from: self.number.clone(), to: phone.to_owned(), text: self.fill(send, to)? })
-    }
-}
 
 /// A draft as one person would get it, and how long that is.
 pub(crate) fn shown(c: &Connection, app: &App, d: &MailingDraft, contact: Option<i64>) -> Result<(String, Size)> {

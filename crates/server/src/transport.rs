@@ -4,7 +4,7 @@ mod smtp;
 
 pub use smtp::{MOST_CONNECTIONS, Smtp};
 
-use crate::engine::Gate;
+use crate::gate::Gate;
 use futures::StreamExt;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;

@@ -70,13 +70,13 @@ pub fn mobiles_csv(scenario: &Scenario, people: usize) -> String {
     out
 }
 
-/// The number of whoever has an address of ours: it stands at the end of its local part.
+/// The number of the person who has an address of ours: it stands at the end of its local part.
 pub(crate) fn number_of(address: &str) -> Option<usize> {
     let (local, _) = address.split_once('@')?;
     local.rsplit(|c: char| !c.is_ascii_digit()).next()?.parse().ok()
 }
 
-/// The time zone of whoever has an address of ours.
+/// The time zone of the person who has an address of ours.
 #[must_use]
 pub fn zone_of(scenario: &Scenario, address: &str) -> Option<TimeZone> {
     let (row, _) = person(scenario, number_of(address)?);

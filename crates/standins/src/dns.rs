@@ -1,4 +1,4 @@
-//! The DNS of the simulated world: a small name server over UDP on loopback, so that whoever asks uses the real resolver.
+//! The DNS of the simulated world: a small name server over UDP on loopback, so that anybody who asks uses the real resolver.
 
 use crate::network::{Network, Result};
 use hickory_proto::op::{Message, OpCode, ResponseCode};

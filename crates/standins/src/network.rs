@@ -120,7 +120,7 @@ impl Network {
         self.db.prepare_cached("SELECT value FROM txt WHERE name = ?1")?.query_map([name.to_ascii_lowercase()], |r| r.get(0))?.collect()
     }
 
-    /// Puts a TXT record into the simulated DNS, as whoever keeps the domain would.
+    /// Puts a TXT record into the simulated DNS, as the keeper of the domain would.
     ///
     /// # Errors
     /// When the world's file fails.
@@ -379,7 +379,7 @@ impl Network {
             if d.chance(0.006) {
                 let at = looks + secs(d, 120, 9000);
                 let words = "Thank you, we shall come by at Easter.";
-                // Some write anew, to the address they have in their book: nothing tells what it answers but who and the subject.
+                // Some write a new letter, to the address they have in their book: nothing tells what it answers but who and the subject.
                 if Draws::new(self.scenario.seed, &format!("{}#anew", m.to)).chance(0.25) {
                     let to = reply_to(&message, m);
                     let plain =

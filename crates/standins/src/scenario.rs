@@ -3,6 +3,9 @@
 use rinse_core::Instant;
 use serde::Deserialize;
 
+/// When its year begins: 14 April 2025 in UTC.
+pub const BEGINS: Instant = Instant(1_744_588_800_000);
+
 #[derive(Debug, Clone, Deserialize)]
 pub struct Scenario {
     pub seed: u64,
@@ -48,7 +51,7 @@ pub struct Fair {
 }
 
 impl Fair {
-    /// Did whoever has an address of ours come by it?
+    /// Did the person who has an address of ours come by it?
     #[must_use]
     pub fn brought(&self, address: &str) -> bool {
         crate::base::number_of(address).is_some_and(|n| n >= self.numbers_from)

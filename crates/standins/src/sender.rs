@@ -30,7 +30,7 @@ pub struct Row {
     pub address: String,
     pub letter: String,
     pub what: Told,
-    /// The program that fetched, the page that was asked for, or what a host said.
+    /// The program that fetched, or what a host said.
     pub detail: String,
     pub page: String,
 }
@@ -249,13 +249,13 @@ pub fn letter_cells(l: &Letter, people: usize) -> [String; 5] {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::scenario::Scenario;
+    use crate::scenario::{BEGINS, Scenario};
 
-    /// Each message is told of from its handover on, whoever answers was written to, and who is gone isn't written to again.
+    /// Each message is told of from its handover on, anybody who answers was written to, and who is gone isn't written to again.
     #[test]
     fn its_log_tells_of_what_it_sent() {
         let folder = tempfile::tempdir().unwrap();
-        let start = Instant(1_744_588_800_000);
+        let start = BEGINS;
         let network = Network::open(folder.path(), Scenario::skerry_light(), start, false).unwrap();
         let domains = ["tern.example", "slowpost.example", "oldlamp.example", "harbour-office.example"];
         let people: Vec<String> =

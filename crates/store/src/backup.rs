@@ -3,6 +3,7 @@
 //! A restore changes nothing before its marker is on the disk, and from then on it is finished, by itself or by the next start:
 //! there is no moment at which the folder has no whole database to start with.
 
+use crate::db::DATABASE;
 use crate::files::{private, sync_folder};
 use crate::journal::{self, Replayed};
 use crate::{Result, Store, StoreError};
@@ -12,8 +13,6 @@ use std::fs::{self, File, OpenOptions};
 use std::io;
 use std::path::{Path, PathBuf};
 
-/// The database's file in the data folder.
-pub(crate) const DATABASE: &str = "rinse.db";
 /// A copy on its way into the database's place …
 const COMING: &str = "rinse.db.coming";
 /// … which takes it once this is there.

@@ -1,10 +1,10 @@
-//! States as SQL writes them, made from the enums (those of messages: [`crate::send_state`]). A partial index is only met by the very words that it was made with: a query on one
-//! mail status says `status <> {ACTIVE}`, too, or it reads everybody.
+//! States as SQL writes them, made from the enums (those of messages: [`crate::send_state`]). A partial index is only met by the very words that it
+//! was made with: a query on one mail status says `status <> {ACTIVE}`, too, or it reads everybody.
 
 use const_format::formatcp;
 use rinse_core::consent::Consent;
 use rinse_core::invitation::State as SignUp;
-use rinse_core::standing::{MailingState, SeriesState, TrialState};
+use rinse_core::standing::{ChangeState, FileState, MailingState, SeriesState, TrialState};
 use rinse_core::upkeep::MailStatus;
 use rinse_core::upkeep::run::{Becomes, MemberState, RunState};
 use rinse_core::webhook::State as Told;
@@ -23,6 +23,17 @@ pub(crate) const TRIAL_ENDED: &str = formatcp!("'{}'", TrialState::Ended.as_str(
 
 pub(crate) const SERIES_RUNNING: &str = formatcp!("'{}'", SeriesState::Running.as_str());
 pub(crate) const SERIES_ENDED: &str = formatcp!("'{}'", SeriesState::Ended.as_str());
+
+pub(crate) const FILE_STAGED: &str = formatcp!("'{}'", FileState::Staged.as_str());
+pub(crate) const FILE_CHECKED: &str = formatcp!("'{}'", FileState::Checked.as_str());
+pub(crate) const FILE_APPLYING: &str = formatcp!("'{}'", FileState::Applying.as_str());
+pub(crate) const FILE_APPLIED: &str = formatcp!("'{}'", FileState::Applied.as_str());
+pub(crate) const FILE_CANCELLED: &str = formatcp!("'{}'", FileState::Cancelled.as_str());
+pub(crate) const FILE_UNDOING: &str = formatcp!("'{}'", FileState::Undoing.as_str());
+pub(crate) const FILE_UNDONE: &str = formatcp!("'{}'", FileState::Undone.as_str());
+
+pub(crate) const CHANGE_UNDOING: &str = formatcp!("'{}'", ChangeState::Undoing.as_str());
+pub(crate) const CHANGE_UNDONE: &str = formatcp!("'{}'", ChangeState::Undone.as_str());
 
 pub(crate) const RUN_PROPOSING: &str = formatcp!("'{}'", RunState::Proposing.as_str());
 pub(crate) const RUN_PROPOSED: &str = formatcp!("'{}'", RunState::Proposed.as_str());

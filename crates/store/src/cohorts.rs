@@ -99,7 +99,7 @@ fn put(c: &Connection, life: &Life, sign: i64) -> Result<()> {
     Ok(())
 }
 
-/// Counts people anew; the same again changes nothing.
+/// Counts people again; the same again changes nothing.
 ///
 /// # Errors
 /// When the database fails.

@@ -1,10 +1,9 @@
 //! What is done for somebody because of something: by a reaction, or at a step of a series.
 
-use crate::series::{self, entering};
 use crate::tags::{self, Kind};
-use crate::{Result, fields, runs, scores, webhooks};
+use crate::{Result, StoreError, fields, runs, scores, segments, series_entry, webhooks};
 use rinse_core::Instant;
-use rinse_core::reaction::Deed;
+use rinse_core::reaction::{Deed, DeedNames};
 use rinse_core::segment::person::Value;
 use rusqlite::{Connection, params};
 
@@ -49,10 +48,12 @@ pub(crate) fn carry_out(c: &Connection, deed: &Deed, of: &Cause, mut body: serde
             webhooks::queue(c, *webhook, &of.key, Some(contact), &body, now)?
         }
         Deed::Series { series: id, put: true } => {
-            let series = series::one(c, *id)?;
-            entering::enter(c, &series, contact, now, &of.why, now)?
+            let series = series_entry::one(c, *id)?;
+            series_entry::enter(c, &series, contact, now, &of.why, now)?
         }
-        Deed::Series { series: id, put: false } => entering::take_out(c, *id, contact, now, "taken out by a reaction or another series")?,
+        Deed::Series { series: id, put: false } => {
+            series_entry::take_out(c, *id, contact, now, "taken out by a reaction or another series")?
+        }
         Deed::Task { words } => {
             c.prepare_cached("INSERT INTO task (at, reaction_id, series_id, contact_id, words) VALUES (?1, ?2, ?3, ?4, ?5)")?
                 .execute(params![of.at.0, of.reaction, of.series, contact, words.trim()])?;
@@ -63,4 +64,34 @@ pub(crate) fn carry_out(c: &Connection, deed: &Deed, of: &Cause, mut body: serde
 
 pub(crate) fn place(c: &Connection, kind: Kind, id: i64, contact: i64, put: bool, now: Instant) -> Result<bool> {
     Ok(if put { tags::put(c, kind, id, contact, now)? } else { tags::take_off(c, kind, id, &[contact])? } > 0)
+}
+
+/// The names of all that a reaction can refer to.
+///
+/// # Errors
+/// When the database fails.
+pub(crate) fn names(c: &Connection) -> Result<DeedNames> {
+    let webhooks = c
+        .prepare_cached("SELECT id, name FROM webhook")?
+        .query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?
+        .collect::<rusqlite::Result<_>>()?;
+    Ok(DeedNames { names: segments::names(c)?, webhooks })
+}
+
+/// Does everything exist that a deed refers to, and can its field hold what it sets?
+pub(crate) fn fits(c: &Connection, deed: &Deed) -> Result<()> {
+    match deed {
+        Deed::Score { score, .. } => drop(scores::half_life(c, *score)?),
+        Deed::Tag { tag, .. } => drop(tags::name(c, Kind::Tag, *tag)?),
+        Deed::List { list, .. } => drop(tags::name(c, Kind::List, *list)?),
+        Deed::Field { field, value } => {
+            let field = fields::one(c, *field)?;
+            rinse_core::segment::person::Value::read(field.kind, value)
+                .map_err(|e| StoreError::Refused(format!("{}: {e}.", field.name)))?;
+        }
+        Deed::Webhook { webhook } => drop(webhooks::name(c, *webhook)?),
+        Deed::Series { series, .. } => drop(series_entry::name(c, *series)?),
+        Deed::Task { .. } => {}
+    }
+    Ok(())
 }

@@ -1,14 +1,14 @@
 //! People whom this database doesn't have and who are known to have left: the journal says so by the keyed hash of their
-//! address. A backup may be older than the person; whoever brings them later, by a file or by hand, brings them as they left.
+//! address. A backup may be older than the person; anybody who brings them later, by a file or by hand, brings them as they left.
 
 use crate::journal::What;
 use crate::ledger::{self, Grant, Origin};
 use crate::stored::As;
-use crate::{Result, erasure};
+use crate::{Result, erasure, tombstones};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::consent::{Act, Consent};
-use rinse_core::token::{Signer, hex};
+use rinse_core::token::Signer;
 use rusqlite::{Connection, OptionalExtension, params};
 
 /// Keeps what somebody did whom nobody here has; true when it is new. `topic`: the name of what they left.
@@ -54,7 +54,7 @@ pub(crate) fn settle(c: &Connection, contact: i64, key: &str) -> Result<()> {
     if !any(c)? {
         return Ok(());
     }
-    let who = erasure::signer(c)?.tombstone(key);
+    let who = tombstones::signer(c)?.tombstone(key);
     for k in of(c, &who)? {
         let evidence = "left before they were brought here, as the journal says".to_owned();
         let origin = Origin { source: "journal", evidence, channel: k.channel, entity: k.entity.clone(), ..Origin::default() };
@@ -82,7 +82,7 @@ pub(crate) fn apply(c: &Connection, contact: i64, what: What, topic: &str, at: I
                 None => None,
             }
         }
-        What::LeftSeries => crate::series::entering::leave_named(c, contact, topic, at)?,
+        What::LeftSeries => crate::series_entry::leave_named(c, contact, topic, at)?,
         What::Deleted => {
             erasure::erase(c, contact, at, None)?;
             Some(1)
@@ -90,7 +90,7 @@ pub(crate) fn apply(c: &Connection, contact: i64, what: What, topic: &str, at: I
     })
 }
 
-/// A topic or a series of this name was made: whoever left it before has left it.
+/// A topic or a series of this name was made: anybody who left it before has left it.
 ///
 /// # Errors
 /// When the database fails.
@@ -99,7 +99,7 @@ pub(crate) fn named(c: &Connection, name: &str) -> Result<()> {
     if !waits {
         return Ok(());
     }
-    let signer = erasure::signer(c)?;
+    let signer = tombstones::signer(c)?;
     let mut s = c.prepare("SELECT id, address_key FROM contact WHERE gone IS NULL")?;
     let people = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<Vec<(i64, String)>>>()?;
     for (contact, key) in people {
@@ -120,7 +120,7 @@ impl Departed {
     /// # Errors
     /// When the database fails.
     pub fn load(c: &Connection) -> Result<Self> {
-        Ok(Self { signer: erasure::signer(c)?, any: any(c)? })
+        Ok(Self { signer: tombstones::signer(c)?, any: any(c)? })
     }
 
     /// What the owner of a compared address did to a consent, where nobody here has the address: *withdrawn* or *complained*, else none.
@@ -141,9 +141,4 @@ impl Departed {
         }
         Ok(found)
     }
-}
-
-/// The hash of somebody, as the journal writes it.
-pub(crate) fn hash(signer: &Signer, key: &str) -> String {
-    hex(&signer.tombstone(key))
 }

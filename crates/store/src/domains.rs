@@ -111,7 +111,7 @@ pub fn pause(c: &Connection, p: &NewDomainPause, now: Instant, person: Option<i6
     let reason = p.reason.trim();
     if reason.chars().count() < 5 {
         return Err(StoreError::Refused(
-            "Say why nothing may go to this domain for a while: whoever looks up a held message is told.".into(),
+            "Say why nothing may go to this domain for a while: anybody who looks up a held message is told.".into(),
         ));
     }
     end_there(c, id, now)?;
@@ -205,7 +205,7 @@ fn end_there(c: &Connection, id: i64, now: Instant) -> Result<bool> {
     let ended =
         c.execute("UPDATE domain_pause SET ended_at = ?2 WHERE domain_id = ?1 AND ended_at IS NULL AND until_at > ?2", [id, now.0])?;
     if ended > 0 {
-        crate::sends::clear_anew(c, Some(id), now)?;
+        crate::held::clear_anew(c, Some(id), now)?;
     }
     Ok(ended > 0)
 }

@@ -2,68 +2,14 @@
 //! keeps the address from coming back with the next file.
 
 use crate::codes::{ACTIVE, NONE, SIGN_UP_ENDED, SIGN_UP_WAITING, TOLD_GIVEN_UP, TOLD_WAITING};
-use crate::ledger::{self, Grant, Origin};
+use crate::grant::Grant;
+use crate::ledger::{self, Origin};
 use crate::send_state::{NOT_SENT, WAITING};
+use crate::tombstones::{Tombstones, bury};
 use crate::{Result, StoreError, journal, settings};
 use const_format::formatcp;
 use rinse_core::Instant;
-use rinse_core::token::{Signer, hex};
 use rusqlite::{Connection, params};
-
-/// What signs the hashes of addresses.
-pub(crate) fn signer(c: &Connection) -> Result<Signer> {
-    let key: Vec<u8> = c.prepare_cached("SELECT coalesce((SELECT key FROM signing_key WHERE id = 1), x'')")?.query_row([], |r| r.get(0))?;
-    Ok(Signer::new(&key))
-}
-
-/// Takes the tombstone of an address away: its owner came back by their own act.
-///
-/// # Errors
-/// When the database fails.
-pub(crate) fn lift(c: &Connection, key: &str) -> Result<()> {
-    c.prepare_cached("DELETE FROM tombstone WHERE hash = ?1")?.execute([signer(c)?.tombstone(key)])?;
-    Ok(())
-}
-
-/// Writes a tombstone, the keyed hash of an address or a number in hexadecimal; true when it is new.
-pub(crate) fn bury(c: &Connection, hash: &str, at: Instant) -> Result<bool> {
-    Ok(c.prepare_cached("INSERT INTO tombstone VALUES (unhex(?1), ?2) ON CONFLICT DO NOTHING")?.execute(params![hash, at.0])? > 0)
-}
-
-/// Knows deleted addresses again.
-pub struct Tombstones {
-    signer: Signer,
-    any: bool,
-}
-
-impl Tombstones {
-    /// # Errors
-    /// When the database fails.
-    pub fn load(c: &Connection) -> Result<Self> {
-        let any = c.query_row("SELECT EXISTS (SELECT 1 FROM tombstone)", [], |r| r.get(0))?;
-        Ok(Self { signer: signer(c)?, any })
-    }
-
-    /// Was the owner of this compared address, or of this phone number, deleted?
-    ///
-    /// # Errors
-    /// When the database fails.
-    pub fn has(&self, c: &Connection, key: &str) -> Result<bool> {
-        Ok(self.of(c, key)?.is_some())
-    }
-
-    /// The hash by which they are known, when they were.
-    pub(crate) fn of(&self, c: &Connection, key: &str) -> Result<Option<[u8; 32]>> {
-        if !self.any {
-            return Ok(None);
-        }
-        let hash = self.signer.tombstone(key);
-        Ok(c.prepare_cached("SELECT 1 FROM tombstone WHERE hash = ?1")?.exists([hash])?.then_some(hash))
-    }
-}
-
-/// The sentence for somebody who would come back.
-pub const WAS_DELETED: &str = "this person was deleted here; only their own sign-up brings them back";
 
 /// Deletes a person, with everybody who was merged into them. It can't be taken back.
 ///
@@ -91,7 +37,7 @@ pub(crate) fn erase_by(c: &Connection, contact: i64, now: Instant, origin: &Orig
         .collect::<rusqlite::Result<_>>()?;
     for (id, key, phone) in all {
         for known in [Some(&key), phone.as_ref()].into_iter().flatten() {
-            bury(c, &hex(&tombstones.signer.tombstone(known)), now)?;
+            bury(c, &tombstones.hash(known), now)?;
             c.prepare_cached("UPDATE test_send SET address = '' WHERE lower(address) = ?1")?.execute([known])?;
         }
         // Those that nobody confirmed, sent in while there was nobody of this address here, are theirs, too.

@@ -1,10 +1,9 @@
-//! Fields of one's own: what they hold, and a person's values in them.
+//! Custom fields: what they hold, and a person's values in them.
 
-use crate::segments::taken;
-use crate::{Result, StoreError};
+use crate::{Result, StoreError, naming};
 use rinse_core::Instant;
+use rinse_core::segment::FieldKind;
 use rinse_core::segment::person::Value;
-use rinse_core::segment::{Field, FieldKind, Tree};
 use rinse_core::words::fold;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -86,7 +85,7 @@ pub fn named(c: &Connection, name: &str, kind: FieldKind, now: Instant) -> Resul
 /// When there is no such field, or the name is taken.
 pub fn rename(c: &Connection, id: i64, name: &str) -> Result<()> {
     one(c, id)?;
-    taken(c, "field", name.trim(), Some(id))?;
+    naming::taken(c, "field", name.trim(), Some(id))?;
     if name.trim().is_empty() {
         return Err(StoreError::Refused("Give the field a name.".into()));
     }
@@ -94,32 +93,9 @@ pub fn rename(c: &Connection, id: i64, name: &str) -> Result<()> {
     Ok(())
 }
 
-/// The segments that ask this field, and the reactions that set it.
-///
-/// # Errors
-/// When the database fails.
-pub fn used_by(c: &Connection, id: i64) -> Result<Vec<String>> {
-    let asks = |t: &Tree| match t {
-        Tree::Text { field: Field::Own(f), .. } | Tree::Missing { field: Field::Own(f) } => *f == id,
-        Tree::Number { field, .. } | Tree::Date { field, .. } | Tree::YesNo { field, .. } | Tree::Dated { field, .. } => *field == id,
-        _ => false,
-    };
-    let mut out = crate::segments::using(c, asks)?;
-    out.extend(crate::reactions::using(c, |d| matches!(d, rinse_core::reaction::Deed::Field { field, .. } if *field == id))?);
-    out.extend(crate::series::asking(c, None, Some(id))?);
-    Ok(out)
-}
-
-/// Deletes a field and its values.
-///
-/// # Errors
-/// When a segment asks it, named.
-pub fn delete(c: &Connection, id: i64) -> Result<()> {
+/// Deletes a field and its values; who calls has seen that nothing uses it.
+pub(crate) fn delete(c: &Connection, id: i64) -> Result<()> {
     one(c, id)?;
-    let users = used_by(c, id)?;
-    if !users.is_empty() {
-        return Err(StoreError::Refused(format!("It is used by {}. Change those first.", users.join(", "))));
-    }
     c.execute("DELETE FROM field_value WHERE field_id = ?1", [id])?;
     c.execute("DELETE FROM score_history WHERE field_id = ?1", [id])?;
     c.execute("DELETE FROM field WHERE id = ?1", [id])?;

@@ -199,7 +199,7 @@ impl Held {
         Ok(Self { groups, of })
     }
 
-    /// Whoever at a domain has to wait is placed before anything is asked about them.
+    /// Anybody who at a domain has to wait is placed before anything is asked about them.
     pub(crate) fn waits(&mut self, domain: i64, now: Instant) -> Option<Instant> {
         let (_, t, _) = &mut self.groups[*self.of.get(&domain)?];
         if t.next <= now {

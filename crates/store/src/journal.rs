@@ -2,22 +2,23 @@
 //!
 //! A restored backup doesn't know who left since it was made; this file does. A line is written, and
 //! on the disk, before the transaction it belongs to is committed, and the database keeps how many
-//! lines it has: whatever comes after that is replayed when the store is opened, before anything can
-//! be sent, and what is said of people whom the database doesn't have is kept ([`crate::departed`]). Lines name people by the keyed hash of their address, as tombstones do, so deleting
+//! lines it has: whatever comes after that is replayed when the store is opened ([`crate::replay`]), before anything can
+//! be sent. Lines name people by the keyed hash of their address, as tombstones do, so deleting
 //! somebody leaves nothing personal behind here either.
 
 mod file;
 
-use crate::ledger::{Grant, Origin};
+use crate::grant::Grant;
 use crate::stored::As;
-use crate::{Result, departed, erasure};
-use file::{Mark, Marks, Whole};
+use crate::writer::OnCommit;
+use crate::{Result, tombstones};
+pub(crate) use file::{Line, Whole};
+use file::{Mark, Marks};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::token::hex;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
-use std::collections::HashMap;
 use std::path::Path;
 
 /// The file's name in the data folder.
@@ -61,7 +62,7 @@ pub(crate) fn note(c: &Connection, what: What, contact: i64, topic: Option<i64>,
     let key: Option<String> =
         c.prepare_cached("SELECT address_key FROM contact WHERE id = ?1")?.query_row([contact], |r| r.get(0)).optional()?;
     let Some(key) = key else { return Ok(()) };
-    let who = erasure::signer(c)?.tombstone(&key);
+    let who = tombstones::signer(c)?.tombstone(&key);
     c.prepare_cached(
         "INSERT INTO journal_due (what, who, topic, at, entity, channel) VALUES (?1, ?2, (SELECT name FROM topic WHERE id = ?3), ?4, ?5, ?6)",
     )?
@@ -76,7 +77,7 @@ pub(crate) fn note(c: &Connection, what: What, contact: i64, topic: Option<i64>,
 pub(crate) fn number_deleted(c: &Connection, phone: &str, at: Instant) -> Result<()> {
     c.prepare_cached("INSERT INTO journal_due (what, who, at, entity) VALUES (?1, ?2, ?3, '')")?.execute(params![
         What::Deleted.code(),
-        erasure::signer(c)?.tombstone(phone),
+        tombstones::signer(c)?.tombstone(phone),
         at.0
     ])?;
     Ok(())
@@ -100,19 +101,16 @@ pub(crate) struct Journal {
     pen: file::Pen,
 }
 
-impl Journal {
-    /// Writes what this transaction put on its way.
-    ///
-    /// # Errors
-    /// When the file or the database fails: then the transaction must not be committed.
-    pub(crate) fn flush(&mut self, c: &Connection) -> rusqlite::Result<()> {
+impl OnCommit for Journal {
+    /// Writes what this transaction put on its way: who leaves is in the journal before the database says so.
+    fn before_commit(&mut self, c: &Connection) -> rusqlite::Result<()> {
         let mut s = c.prepare_cached("SELECT what, who, topic, at, entity, channel FROM journal_due ORDER BY id")?;
         let mut rows = s.query([])?;
         let mut lines = Vec::new();
         while let Some(r) = rows.next()? {
             let who: Vec<u8> = r.get(1)?;
             let what = What::from_code(r.get_ref(0)?.as_str()?).ok_or(rusqlite::Error::InvalidQuery)?;
-            lines.push(file::Line {
+            lines.push(Line {
                 seq: 0,
                 at: r.get(3)?,
                 what,
@@ -137,7 +135,7 @@ impl Journal {
     }
 }
 
-fn mark(c: &Connection, journal: &str, to: &Mark) -> rusqlite::Result<()> {
+pub(crate) fn mark(c: &Connection, journal: &str, to: &Mark) -> rusqlite::Result<()> {
     c.prepare_cached("INSERT INTO journal_upto VALUES (?1, ?2, ?3) ON CONFLICT DO UPDATE SET upto = ?2, digest = ?3 WHERE upto < ?2")?
         .execute(params![journal, to.upto, to.digest])?;
     Ok(())
@@ -157,7 +155,7 @@ pub struct Replayed {
     pub topics_left: usize,
     pub series_left: usize,
     pub deleted: usize,
-    /// Of people whom the database doesn't have: kept, and in force for whoever brings them.
+    /// Of people whom the database doesn't have: kept, and in force for anybody who brings them.
     pub kept: usize,
     /// What is wrong with the journal, in sentences.
     pub faults: Vec<String>,
@@ -170,7 +168,7 @@ impl Replayed {
         Self { faults: Vec::new(), ..self.clone() } != Self::default()
     }
 
-    fn of(&mut self, what: What) -> &mut usize {
+    pub(crate) fn of(&mut self, what: What) -> &mut usize {
         match what {
             What::Withdrew => &mut self.withdrawn,
             What::Complained => &mut self.complained,
@@ -181,60 +179,14 @@ impl Replayed {
     }
 }
 
-/// Opens the journal beside a database and brings that up to what it says: lines it hasn't got are applied, in one transaction.
+/// Opens the journal beside a database; what the database hasn't got of it is in what was read.
 ///
 /// # Errors
 /// When a file can't be read or written.
-pub(crate) fn open(c: &Connection, folder: &Path, durable: bool) -> Result<(Journal, Replayed)> {
+pub(crate) fn open(c: &Connection, folder: &Path, durable: bool) -> Result<(Journal, Whole)> {
     let before = marks(c)?;
     let whole = Whole::read(folder, &before)?;
     let fresh: String = c.query_row("SELECT lower(hex(randomblob(8)))", [], |r| r.get(0))?;
     let pen = file::Pen::open(folder, &whole, &before, &fresh, durable)?;
-    let mut replayed = if whole.unseen.is_empty() { Replayed::default() } else { replay(c, &whole)? };
-    replayed.faults = whole.faults;
-    Ok((Journal { pen }, replayed))
-}
-
-fn replay(c: &Connection, whole: &Whole) -> Result<Replayed> {
-    c.execute_batch("BEGIN IMMEDIATE")?;
-    let applied = (|| {
-        let mut done = Replayed::default();
-        let signer = erasure::signer(c)?;
-        let mut people: HashMap<String, i64> = HashMap::new();
-        let mut s = c.prepare("SELECT id, address_key FROM contact WHERE gone IS NULL")?;
-        let mut rows = s.query([])?;
-        while let Some(r) = rows.next()? {
-            people.insert(departed::hash(&signer, r.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?), r.get(0)?);
-        }
-        drop(rows);
-        for line in &whole.unseen {
-            apply(c, line, people.get(&line.who).copied(), &mut done)?;
-        }
-        c.execute_batch("DELETE FROM journal_due")?;
-        for (journal, end) in &whole.ends {
-            mark(c, journal, end)?;
-        }
-        Ok(done)
-    })();
-    c.execute_batch(if applied.is_ok() { "COMMIT" } else { "ROLLBACK" })?;
-    applied
-}
-
-fn apply(c: &Connection, line: &file::Line, contact: Option<i64>, done: &mut Replayed) -> Result<()> {
-    let at = Instant(line.at);
-    let name = line.topic.as_deref().unwrap_or_default();
-    let grant = Grant { channel: line.channel, entity: &line.entity };
-    let evidence = "replayed after a restore".to_owned();
-    let origin = Origin { source: "journal", evidence, channel: line.channel, entity: line.entity.clone(), ..Origin::default() };
-    let changed = match contact {
-        Some(contact) => departed::apply(c, contact, line.what, name, at, &origin)?,
-        None if line.what == What::Deleted => Some(usize::from(erasure::bury(c, &line.who, at)?)),
-        None => None,
-    };
-    match changed {
-        Some(n) => *done.of(line.what) += n,
-        // What can't be said of anybody here holds for whoever brings them.
-        None => done.kept += usize::from(departed::keep(c, &line.who, line.what, name, grant, at)?),
-    }
-    Ok(())
+    Ok((Journal { pen }, whole))
 }

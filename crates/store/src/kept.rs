@@ -8,10 +8,9 @@
 //! another process writes.
 
 use crate::Result;
-use crate::clearing::warm::Warm;
-use crate::contacts::Orders;
 use rusqlite::Connection;
 use rusqlite::hooks::Action;
+use std::any::Any;
 use std::collections::HashMap;
 use std::hash::Hash;
 use std::path::{Path, PathBuf};
@@ -20,12 +19,18 @@ use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError, Weak};
 /// Unused for so long, what is kept is let go.
 pub(crate) const REST: std::time::Duration = std::time::Duration::from_secs(600);
 
-/// What is kept for one data file.
-#[derive(Default)]
-pub(crate) struct Kept {
-    pub(crate) warm: Warm,
-    pub(crate) orders: Orders,
+/// Something that is kept, told of what the writer changes.
+pub(crate) trait Watches: Any + Send + Sync {
+    /// A row was written, or is gone.
+    fn changed(&self, table: &str, row: i64, gone: bool);
+    /// The writer's transaction is over.
+    fn finished(&self, committed: bool);
+    /// Lets go of what nobody has asked for lately.
+    fn rest(&self);
 }
+
+/// What is kept for one data file.
+pub(crate) struct Kept(Vec<Arc<dyn Watches>>);
 
 static FILES: LazyLock<Mutex<HashMap<PathBuf, Weak<Kept>>>> = LazyLock::new(Mutex::default);
 
@@ -35,42 +40,36 @@ pub(crate) fn lock<T>(m: &Mutex<T>) -> MutexGuard<'_, T> {
 
 impl Kept {
     /// What is kept for the writer's file from now on, told of every change that it makes.
-    pub(crate) fn of(writer: &Connection) -> Result<Arc<Self>> {
-        let kept = Arc::new(Self::default());
+    pub(crate) fn of(writer: &Connection, all: Vec<Arc<dyn Watches>>) -> Result<Arc<Self>> {
+        let kept = Arc::new(Self(all));
         // As SQLite itself names the file: whole, however it was opened.
         let path = PathBuf::from(writer.path().unwrap_or_default());
         let mut files = lock(&FILES);
         files.retain(|_, w| w.strong_count() > 0);
         files.insert(path, Arc::downgrade(&kept));
         let told = Arc::clone(&kept);
-        writer.update_hook(Some(move |action: Action, _: &str, table: &str, row: i64| match table {
-            "contact" => {
-                told.warm.contact(row, action == Action::SQLITE_DELETE);
-                told.orders.contact(row);
-            }
-            "send" => told.warm.send(row, action == Action::SQLITE_DELETE),
-            _ => {}
+        writer.update_hook(Some(move |action: Action, _: &str, table: &str, row: i64| {
+            told.0.iter().for_each(|w| w.changed(table, row, action == Action::SQLITE_DELETE));
         }))?;
         Ok(kept)
     }
 
     /// The writer's transaction is over.
     pub(crate) fn finished(&self, committed: bool) {
-        self.warm.finished(committed);
-        self.orders.finished(committed);
+        self.0.iter().for_each(|w| w.finished(committed));
     }
 
     /// Lets go of what nobody has asked for lately.
     pub(crate) fn rest(&self) {
-        self.warm.rest();
-        self.orders.rest();
+        self.0.iter().for_each(|w| w.rest());
     }
 }
 
-/// What is kept for the connection's file.
-pub(crate) fn found(c: &Connection) -> Option<Arc<Kept>> {
+/// What is kept of a kind for the connection's file.
+pub(crate) fn found<T: Watches>(c: &Connection) -> Option<Arc<T>> {
     let path = c.path()?;
-    lock(&FILES).get(Path::new(path)).and_then(Weak::upgrade)
+    let kept = lock(&FILES).get(Path::new(path)).and_then(Weak::upgrade)?;
+    kept.0.iter().find_map(|w| (Arc::clone(w) as Arc<dyn Any + Send + Sync>).downcast().ok())
 }
 
 /// Which rows changed, each with the number of the transaction; past `MOST` of them it is quicker to load

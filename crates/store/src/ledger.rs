@@ -4,6 +4,7 @@
 //! given for anything but email of the first legal entity stands in `other_consent`. Every entry is sealed and linked
 //! to the one before ([`rinse_core::chain`]); [`seals`] holds them all against each other.
 
+pub use crate::grant::Grant;
 use crate::stored::As;
 use crate::{Result, StoreError, journal};
 use rinse_core::Instant;
@@ -28,32 +29,6 @@ pub struct Entry {
     pub channel: Channel,
     /// The legal entity it is about, when it isn't the first.
     pub entity: String,
-}
-
-/// What consent is given for: a channel, and the legal entity that writes on it (empty: the first).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Grant<'a> {
-    pub channel: Channel,
-    pub entity: &'a str,
-}
-
-impl<'a> Grant<'a> {
-    /// Email of a legal entity.
-    #[must_use]
-    pub fn email(entity: &'a str) -> Self {
-        Self { channel: Channel::Email, entity }
-    }
-
-    /// Text messages of a legal entity.
-    #[must_use]
-    pub fn texts(entity: &'a str) -> Self {
-        Self { channel: Channel::Text, entity }
-    }
-
-    /// Does it stand on the contact's own row?
-    pub(crate) fn is_first(self) -> bool {
-        self.channel == Channel::Email && self.entity.is_empty()
-    }
 }
 
 /// Where an act comes from.

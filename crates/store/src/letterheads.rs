@@ -256,7 +256,7 @@ pub fn save(c: &Connection, l: &Letterhead, now: Instant) -> Result<i64> {
     if l.is_default || first {
         c.execute("UPDATE letterhead SET is_default = (id = ?1)", [id])?;
     }
-    crate::signups::save_wording(c, id, l.wording.trim(), now)?;
+    crate::wordings::save(c, id, l.wording.trim(), now)?;
     Ok(id)
 }
 
@@ -367,15 +367,19 @@ pub fn end_key(c: &Connection, letterhead: i64, key: i64, now: Instant, person: 
     audit(c, now, person, "signing key ended", "letterhead", letterhead, &format!("key {key}"))
 }
 
+/// The number of the letterhead of a message's mailing; none: there is no such message.
+///
+/// # Errors
+/// When the database fails.
+pub fn number_of_send(c: &Connection, send: i64) -> Result<Option<i64>> {
+    let mut s = c.prepare_cached("SELECT m.letterhead_id FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1")?;
+    Ok(s.query_row([send], |r| r.get(0)).optional()?)
+}
+
 /// The letterhead of a message's mailing, as it is now.
 ///
 /// # Errors
 /// When there is no such message.
 pub fn of_send(c: &Connection, send: i64) -> Result<Letterhead> {
-    let id = c
-        .prepare_cached("SELECT m.letterhead_id FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1")?
-        .query_row([send], |r| r.get(0))
-        .optional()?
-        .ok_or(StoreError::Missing("message"))?;
-    one(c, id)
+    one(c, number_of_send(c, send)?.ok_or(StoreError::Missing("message"))?)
 }

@@ -6,10 +6,11 @@
 
 use crate::codes::{TRIAL_COLLECTING, TRIAL_PLANNED};
 use crate::contacts::{self, Profile};
-use crate::fields::{self, Stored};
+use crate::fields::{self};
 use crate::ledger::{self, Origin, Stated};
-use crate::numbers::{self, Held};
-use crate::runs::{self, Image};
+use crate::numbers::{self};
+use crate::runs::{self, Image, Merged};
+use crate::stored::ids;
 use crate::tags::{self, Kind};
 use crate::{Result, StoreError, rollups, scores};
 use const_format::formatcp;
@@ -18,40 +19,9 @@ use rinse_core::address::Address;
 use rinse_core::channel::Channel;
 use rinse_core::consent::{import_may_raise, strictest};
 use rusqlite::{Connection, params};
-use serde::{Deserialize, Serialize};
-
-/// What was before a merge, to part them again.
-#[derive(Debug, Clone, Serialize, Deserialize)]
-pub(crate) struct Before {
-    pub into: i64,
-    /// The run that had changed the one who stays last.
-    into_run: Option<i64>,
-    profile: Profile,
-    fields: Vec<Stored>,
-    consent: Stated,
-    /// What the other one was on, and what of that was new here.
-    lists: Vec<(i64, i64, bool)>,
-    tags: Vec<(i64, i64, bool)>,
-    topics: Vec<(i64, i64, bool)>,
-    segments: Vec<(i64, bool)>,
-    purchases: Vec<i64>,
-    events: Vec<i64>,
-    /// Entries of scores that moved.
-    #[serde(default)]
-    scored: Vec<i64>,
-    /// People who were merged into the other one earlier.
-    earlier: Vec<i64>,
-    /// The number of the one who stays, with what was agreed for it.
-    #[serde(default)]
-    number: Held,
-}
 
 fn refused(words: &str) -> StoreError {
     StoreError::Refused(words.into())
-}
-
-fn ids(c: &Connection, sql: &str, contact: i64) -> Result<Vec<i64>> {
-    Ok(c.prepare_cached(sql)?.query_map([contact], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
 
 fn must_be_free(c: &Connection, contact: i64) -> Result<()> {
@@ -125,14 +95,14 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
         moved.push(list);
     }
     let mut put = c.prepare_cached("INSERT INTO segment_member VALUES (?1, ?2) ON CONFLICT DO NOTHING")?;
-    let segments = ids(c, "SELECT segment_id FROM segment_member WHERE contact_id = ?1", from)?
+    let segments = ids(c, "SELECT segment_id FROM segment_member WHERE contact_id = ?1", [from])?
         .into_iter()
         .map(|s| Ok((s, put.execute([s, into])? > 0)))
         .collect::<Result<Vec<_>>>()?;
     c.prepare_cached("DELETE FROM segment_member WHERE contact_id = ?1")?.execute([from])?;
-    let purchases = ids(c, "SELECT id FROM purchase WHERE contact_id = ?1", from)?;
+    let purchases = ids(c, "SELECT id FROM purchase WHERE contact_id = ?1", [from])?;
     c.prepare_cached("UPDATE purchase SET contact_id = ?2 WHERE contact_id = ?1")?.execute([from, into])?;
-    let events = ids(c, "SELECT id FROM event WHERE contact_id = ?1", from)?;
+    let events = ids(c, "SELECT id FROM event WHERE contact_id = ?1", [from])?;
     c.prepare_cached("UPDATE event SET contact_id = ?2 WHERE contact_id = ?1")?.execute([from, into])?;
     let scored = scores::hand_on(c, from, into, None)?;
     // A message of a mailing that both got stays with its address: nobody gets a mailing twice.
@@ -148,14 +118,14 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
     let (number, their_number) = (numbers::held(c, into)?, numbers::held(c, from)?);
     let takes_over = number.phone.is_none() && their_number.phone.is_some();
     let into_run = c.prepare_cached("SELECT run_id FROM contact WHERE id = ?1")?.query_row([into], |r| r.get(0))?;
-    let earlier = ids(c, "SELECT id FROM contact WHERE merged_into = ?1", from)?;
+    let earlier = ids(c, "SELECT id FROM contact WHERE merged_into = ?1", [from])?;
     c.prepare_cached("UPDATE contact SET merged_into = ?2 WHERE merged_into = ?1")?.execute([from, into])?;
 
     rollups::again(c, from)?;
     rollups::again(c, into)?;
     let mut sets = moved.into_iter();
     let (lists, tags, topics) = (sets.next().unwrap_or_default(), sets.next().unwrap_or_default(), sets.next().unwrap_or_default());
-    let before = Before {
+    let before = Merged {
         into,
         into_run,
         profile,
@@ -196,7 +166,7 @@ pub fn merge(c: &Connection, run: i64, from: i64, into: i64, now: Instant, perso
 }
 
 /// Parts two merged people again.
-pub(crate) fn part(c: &Connection, from: i64, before: &Before, now: Instant, origin: &Origin) -> Result<()> {
+pub(crate) fn part(c: &Connection, from: i64, before: &Merged, now: Instant, origin: &Origin) -> Result<()> {
     let into = before.into;
     numbers::put_back(c, into, &before.number, now, origin)?;
     // A number that is somebody else's by now stays theirs.

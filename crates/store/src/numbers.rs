@@ -3,8 +3,8 @@
 //! Of people in the base a number is one person's. Consent to text messages was given for a number, so at another one it
 //! begins again; a refusal was the person's, and stays.
 
-use crate::erasure::{Tombstones, WAS_DELETED};
 use crate::ledger::{self, Origin, Stated};
+use crate::tombstones::{Tombstones, WAS_DELETED};
 use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;

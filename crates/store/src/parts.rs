@@ -80,7 +80,7 @@ pub fn all(c: &Connection) -> Result<Vec<Piece>> {
     Ok(out)
 }
 
-/// Keeps a piece of one's own; one of the same name is replaced.
+/// Keeps a piece; one of the same name is replaced.
 ///
 /// # Errors
 /// When something is missing.

@@ -3,32 +3,15 @@
 
 use crate::Result;
 use crate::ledger::{self, Origin};
-use crate::machines::{judging, opens};
+use crate::machines::judging::{self, Known};
+use crate::machines::opens;
+use crate::response_kinds::{CLICK, COMPLAINT, REPLY, UNSUBSCRIBE};
 pub use judging::Came;
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::Act;
 use rinse_core::response::FETCH_WITHIN;
 use rusqlite::{Connection, OptionalExtension, params};
-
-pub const OPEN: i64 = 1;
-pub const CLICK: i64 = 2;
-pub const REPLY: i64 = 3;
-pub const UNSUBSCRIBE: i64 = 4;
-pub const COMPLAINT: i64 = 5;
-
-/// The word for a kind of response.
-#[must_use]
-pub fn kind_words(kind: i64) -> &'static str {
-    match kind {
-        OPEN => "open",
-        CLICK => "click",
-        REPLY => "reply",
-        UNSUBSCRIBE => "unsubscribe",
-        COMPLAINT => "complaint",
-        _ => "other",
-    }
-}
 
 /// What no rule judges: a person did it.
 fn insert(c: &Connection, at: Instant, send: i64, kind: i64, how: &str) -> Result<()> {
@@ -47,21 +30,27 @@ pub fn hit(c: &Connection, send: i64, came: &Came) -> Result<bool> {
     let Some(known) = judging::known(c, send)? else { return Ok(false) };
     let human = judging::record(c, send, &known, came)?;
     if came.link.is_none() && known.first && came.at - known.delivered_at <= FETCH_WITHIN {
-        opens::fetched(c, known.domain, known.delivered_at)?;
+        opens::fetched(c, &known)?;
     }
     if human {
-        answers(c, send, came.at)?;
+        answered(c, &known, came.at)?;
     }
     Ok(true)
 }
 
-/// Whoever answers isn't silent any more.
+/// Anybody who answers isn't silent any more.
 pub(crate) fn answers(c: &Connection, send: i64, at: Instant) -> Result<()> {
-    let (contact, sunset): (i64, bool) = c
-        .prepare_cached("SELECT k.id, k.sunset_at IS NOT NULL FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1")?
-        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
-    crate::upkeep::silence::ended(c, contact)?;
-    if sunset { ledger::lift_sunset(c, contact, at, "a response of their own") } else { Ok(()) }
+    match judging::known(c, send)? {
+        Some(known) => answered(c, &known, at),
+        None => Ok(()),
+    }
+}
+
+fn answered(c: &Connection, known: &Known, at: Instant) -> Result<()> {
+    if known.silent {
+        crate::upkeep::silence::ended(c, known.contact)?;
+    }
+    if known.sunset { ledger::lift_sunset(c, known.contact, at, "a response of their own") } else { Ok(()) }
 }
 
 /// What pressing the button of a letter that asks came to.
@@ -219,7 +208,7 @@ pub fn series_of(c: &Connection, send: i64) -> Result<Option<(i64, String)>> {
 /// When the database fails.
 pub fn leave_series(c: &Connection, send: i64, at: Instant) -> Result<Option<String>> {
     let (Some((contact, _, _)), Some((series, name))) = (whose(c, send)?, series_of(c, send)?) else { return Ok(None) };
-    if crate::series::entering::leave(c, series, contact, at)? {
+    if crate::series_entry::leave(c, series, contact, at)? {
         insert(c, at, send, UNSUBSCRIBE, "left the series")?;
         left_by(c, send, Leaving::Series, at)?;
     }
@@ -232,7 +221,7 @@ pub fn leave_series(c: &Connection, send: i64, at: Instant) -> Result<Option<Str
 /// When the database fails.
 pub fn rejoin_series(c: &Connection, send: i64) -> Result<()> {
     if let (Some((contact, _, _)), Some((series, _))) = (whose(c, send)?, series_of(c, send)?) {
-        crate::series::entering::rejoin(c, series, contact)?;
+        crate::series_entry::rejoin(c, series, contact)?;
     }
     Ok(())
 }

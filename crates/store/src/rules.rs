@@ -68,7 +68,7 @@ pub fn all(c: &Connection) -> Result<Vec<RulesVersion>> {
     rows.into_iter().map(read).collect()
 }
 
-/// Saves the next version, and says so in the audit trail. Whoever is held is asked again under it.
+/// Saves the next version, and says so in the audit trail. Anybody who is held is asked again under it.
 ///
 /// # Errors
 /// Rules that can't hold, or name a letterhead or topic that isn't there.
@@ -94,7 +94,7 @@ pub fn save(c: &Connection, now: Instant, person: Option<i64>, rules: &RuleSet, 
         params![now.0, person, serde_json::to_string(rules)?, note],
         |r| r.get(0),
     )?;
-    crate::sends::clear_anew(c, None, now)?;
+    crate::held::clear_anew(c, None, now)?;
     crate::settings::audit(c, now, person, "rules changed", "rules", id, note)?;
     Ok(id)
 }

@@ -1,11 +1,9 @@
-//! Scores of one's own: their entries with causes, and what they add up to. (Scores that come from
+//! Scores that Rinse keeps: their entries with causes, and what they add up to. (Scores that come from
 //! outside are fields, see [`crate::fields`].)
 
-use crate::segments::using;
-use crate::{Result, StoreError, settings};
+use crate::{Result, StoreError, naming, settings};
 use rinse_core::Instant;
 use rinse_core::score::Standing;
-use rinse_core::segment::Tree;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -51,7 +49,7 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, half_life_days: Option<
     if half_life_days.is_some_and(|d| !(1.0..=3_650.0).contains(&d)) {
         return Err(StoreError::Refused("A half-life is between 1 and 3,650 days, or leave it open.".into()));
     }
-    crate::segments::taken(c, "score", name, id)?;
+    naming::taken(c, "score", name, id)?;
     let saved = match id {
         Some(id) => {
             if half_life(c, id)? != half_life_days {
@@ -84,17 +82,9 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, half_life_days: Option<
     Ok(saved)
 }
 
-/// Deletes a score that nothing uses, with its entries.
-///
-/// # Errors
-/// When a segment or a reaction uses it, named.
-pub fn delete(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+/// Deletes a score with its entries; who calls has seen that nothing uses it.
+pub(crate) fn delete(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     half_life(c, id)?;
-    let mut users = using(c, |t| matches!(t, Tree::Score { score, .. } if *score == id))?;
-    users.extend(crate::reactions::using(c, |d| matches!(d, rinse_core::reaction::Deed::Score { score, .. } if *score == id))?);
-    if !users.is_empty() {
-        return Err(StoreError::Refused(format!("It is in use: {}. Change that first.", users.join(", "))));
-    }
     c.execute("DELETE FROM score_entry WHERE score_id = ?1", [id])?;
     c.execute("DELETE FROM score_now WHERE score_id = ?1", [id])?;
     let name: String = c.query_row("DELETE FROM score WHERE id = ?1 RETURNING name", [id], |r| r.get(0))?;

@@ -1,8 +1,10 @@
-//! The states of a message as SQL writes them. They are made from the enum; a partial index is only met by the very words that it was made
-//! with, so these are written into a query and not bound.
+//! The states of a message as SQL writes them, and what else its row says of its way. States are made from the enum; a partial index is only met
+//! by the very words that it was made with, so these are written into a query and not bound.
 
 use const_format::formatcp;
+use rinse_core::segment::share::Salted;
 use rinse_core::send::State;
+use rinse_core::{DAY, HOUR, MINUTE};
 
 pub(crate) const HELD: &str = formatcp!("{}", State::Held as i64);
 pub(crate) const DUE: &str = formatcp!("{}", State::Due as i64);
@@ -23,6 +25,34 @@ pub(crate) const PLACED: &str = formatcp!("{DUE}, {DEFERRED}");
 pub(crate) const UNTRIED: &str = formatcp!("{HELD}, {DUE}");
 /// Those of which more is to come before the mailing is over.
 pub(crate) const OPEN: &str = formatcp!("{WAITING}, {BETWEEN}");
+
+/// Part of a trial that a send belongs to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(i64)]
+pub enum Phase {
+    Whole = 0,
+    Pilot = 1,
+    Rollout = 2,
+    RolloutCheck = 3,
+}
+
+/// Why a message ended that no rule barred.
+pub(crate) const HOUR_PASSED: &str = "their hour had passed when the mailing began";
+pub(crate) const CANCELLED: &str = "cancelled before it was their turn";
+
+/// So long may a message of a series wait: it isn't given up.
+pub(crate) const NEVER: i64 = 3_650 * DAY;
+
+/// Where in a mailing's spread each person stands.
+pub(crate) fn spread_of(mailing: i64) -> Salted {
+    Salted::new(&format!("spread of mailing {mailing}"))
+}
+
+/// When a deferred message is tried again: soon, then ever less often; null when it is given up.
+#[must_use]
+pub(crate) fn next_try(tries: i64) -> Option<i64> {
+    [10 * MINUTE, 30 * MINUTE, 2 * HOUR, 6 * HOUR, 12 * HOUR, DAY].get(usize::try_from(tries - 1).ok()?).copied()
+}
 
 #[cfg(test)]
 mod tests {

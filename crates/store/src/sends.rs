@@ -9,44 +9,30 @@ use crate::codes::{
 };
 use crate::figures::place;
 use crate::flow;
-use crate::send_state::{ACCEPTED, BETWEEN, DEFERRED, DUE, FAILED, HANDING_OVER, HELD, IN_DOUBT, NOT_SENT, OPEN, UNTRIED, WAITING};
+pub use crate::send_state::Phase;
+use crate::send_state::{
+    ACCEPTED, BETWEEN, CANCELLED, DEFERRED, DUE, FAILED, HANDING_OVER, HELD, HOUR_PASSED, IN_DOUBT, NOT_SENT, OPEN, UNTRIED, WAITING,
+    next_try, spread_of,
+};
 use crate::stored::As;
 use crate::trials::enrol::Enroller;
 use crate::upkeep::{incidents, readings, status};
 use crate::warm_up::{self, Warming};
 use const_format::formatcp;
+use rinse_core::Instant;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::Outcome;
 use rinse_core::schedule::{CLOCK_CHANGE, Pace, Schedule, same_hour};
-use rinse_core::segment::share::Salted;
 use rinse_core::send::State;
 use rinse_core::zone;
-use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
-/// Part of a trial that a send belongs to.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[repr(i64)]
-pub enum Phase {
-    Whole = 0,
-    Pilot = 1,
-    Rollout = 2,
-    RolloutCheck = 3,
-}
-
 /// Why a send ended that no rule barred.
-pub const HOUR_PASSED: &str = "their hour had passed when the mailing began";
 pub const HELD_AT_THEIR_HOUR: &str = "a rule would have held it at the hour they were drawn to";
-pub const CANCELLED: &str = "cancelled before it was their turn";
 pub const WARMED_TOO_LONG: &str = "the warm-up of the sender's domain would have kept it longer than the mailing waits";
-
-/// Where in a mailing's spread each person stands.
-pub(crate) fn spread_of(mailing: i64) -> Salted {
-    Salted::new(&format!("spread of mailing {mailing}"))
-}
 
 /// Somebody's part in a mailing, and when it is their turn; none: their hour had passed.
 pub type Turn = ((Decided, Phase, usize), Option<Instant>);
@@ -235,26 +221,6 @@ pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, 
     Ok(n as u64)
 }
 
-/// What somebody was held for has changed: the rules, or (`domain`) their mail domain's pause. Whoever is held is asked again
-/// at once, or at their turn by the mailing's own schedule where that is to come still: an instant that was found under what
-/// held then would keep people waiting for nothing. Where a rate spreads a mailing they keep their places, so that a host
-/// doesn't get all of them at once.
-///
-/// # Errors
-/// When the database fails.
-pub fn clear_anew(c: &Connection, domain: Option<i64>, now: Instant) -> Result<usize> {
-    // Their turn is what the limit of holding is counted from.
-    Ok(c.prepare_cached(formatcp!(
-        "UPDATE send SET at = max(?1, turn) FROM (
-            SELECT s.id, s.give_up_at - iif(m.series_id IS NULL, m.hold_days * ?3, ?4) AS turn FROM send s INDEXED BY send_due
-            JOIN mailing m ON m.id = s.mailing_id JOIN contact k ON k.id = s.contact_id
-            WHERE s.state = {HELD} AND s.state IN ({WAITING}) AND s.at > ?1 AND (?2 IS NULL OR k.domain_id = ?2)
-                AND coalesce(json_array_length(m.schedule, '$.rates'), 0) = 0
-         ) held WHERE held.id = send.id AND send.at > max(?1, turn)"
-    ))?
-    .execute(params![now.0, domain, DAY, crate::series::walk::NEVER])?)
-}
-
 /// A planned mailing's sending begins, or goes on; false when somebody has taken it back meanwhile. It isn't over before
 /// [`recorded`] says that everybody is on record.
 ///
@@ -411,7 +377,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
     let mut warming = Warming::now(c, now)?;
     let outside = sent_by_another(c)?;
     for (mut out, give_up, mut phase, tries, domain, (turn, marketing)) in due {
-        // A host that asks for less gets less: whoever has to wait isn't asked about yet.
+        // A host that asks for less gets less: anybody who has to wait isn't asked about yet.
         let elsewhere = outside.contains(&out.mailing);
         if out.channel == Channel::Email
             && !elsewhere
@@ -444,7 +410,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                 e.insert((loaded, recorder, enroller))
             }
         };
-        // Whoever is drawn to an hour is on another system's list before it: they are cleared for their hour.
+        // Anybody who is drawn to an hour is on another system's list before it: they are cleared for their hour.
         let hour = if elsewhere { hour_of(c, out.mailing, out.contact)? } else { None };
         let goes_at = hour.map_or(now, |due| due.max(now));
         let outcome = person::at_handover(c, loaded, out.contact, out.send, goes_at, Instant(give_up))?;
@@ -510,12 +476,6 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
     held_back.keep(c)?;
     warming.keep(c)?;
     Ok((go, looked_at))
-}
-
-/// When a deferred message is tried again: soon, then ever less often; null when it is given up.
-#[must_use]
-pub fn next_try(tries: i64) -> Option<i64> {
-    [10 * MINUTE, 30 * MINUTE, 2 * HOUR, 6 * HOUR, 12 * HOUR, DAY].get(usize::try_from(tries - 1).ok()?).copied()
 }
 
 /// What may end a message's way between its being claimed and its being handed over is written after these.

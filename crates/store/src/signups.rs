@@ -1,10 +1,10 @@
 //! Sign-ups: from the form to the confirmation, with what the person was shown.
 
 use crate::codes::{SIGN_UP_ENDED, SIGN_UP_HANDING_OVER, SIGN_UP_INVITED, SIGN_UP_NONE, SIGN_UP_WAITING};
-use crate::erasure::{self, Tombstones};
 use crate::ledger::{self, Grant, Origin};
 use crate::suppression::{self, Target};
-use crate::{Result, StoreError, contacts};
+use crate::tombstones::{self, Tombstones};
+use crate::{Result, StoreError, contacts, wordings};
 use const_format::formatcp;
 use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
@@ -30,37 +30,11 @@ pub struct Form {
     pub came_from: Option<Vec<u8>>,
 }
 
-/// The newest wording of consent of a letterhead: its number, version and text.
-///
-/// # Errors
-/// When the database fails.
-pub fn wording(c: &Connection, letterhead: i64) -> Result<Option<(i64, i64, String)>> {
-    Ok(c.prepare_cached("SELECT id, version, text FROM consent_wording WHERE letterhead_id = ?1 ORDER BY version DESC LIMIT 1")?
-        .query_row([letterhead], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
-        .optional()?)
-}
-
-/// Saves a wording as the next version, when it differs from the newest.
-///
-/// # Errors
-/// When the database fails.
-pub fn save_wording(c: &Connection, letterhead: i64, text: &str, now: Instant) -> Result<()> {
-    let newest = wording(c, letterhead)?;
-    if newest.as_ref().is_some_and(|w| w.2 == text) || (newest.is_none() && text.is_empty()) {
-        return Ok(());
-    }
-    c.execute(
-        "INSERT INTO consent_wording (letterhead_id, version, text, made_at) VALUES (?1, ?2, ?3, ?4)",
-        params![letterhead, newest.map_or(1, |w| w.1 + 1), text, now.0],
-    )?;
-    Ok(())
-}
-
 fn instants(c: &Connection, sql: &str, value: impl rusqlite::ToSql, since: Instant) -> Result<Vec<Instant>> {
     Ok(c.prepare_cached(sql)?.query_map(params![value, since.0], |r| r.get(0).map(Instant))?.collect::<rusqlite::Result<_>>()?)
 }
 
-/// Takes a sign-up in. What comes of it is not told to whoever sent it: the address may be anybody's.
+/// Takes a sign-up in. What comes of it is not told to anybody who sent it: the address may be anybody's.
 ///
 /// # Errors
 /// When the letterhead isn't there.
@@ -69,7 +43,7 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
         .query_row("SELECT double_opt_in FROM letterhead WHERE id = ?1", [f.letterhead], |r| r.get(0))
         .optional()?
         .ok_or(StoreError::Missing("letterhead"))?;
-    let wording = wording(c, f.letterhead)?;
+    let wording = wordings::newest(c, f.letterhead)?;
     let evidence = wording.as_ref().map_or_else(|| f.came_by.to_owned(), |w| format!("{}, consent wording version {}", f.came_by, w.1));
     let to_address = instants(
         c,
@@ -99,7 +73,7 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
     };
     let origin = Origin { source: "sign-up", evidence, entity: ledger::entity_of(c, f.letterhead)?, ..Origin::default() };
     if let Some(id) = contact.filter(|_| why.is_none()) {
-        // Whoever signs up isn't silent.
+        // Anybody who signs up isn't silent.
         ledger::lift_sunset(c, id, now, "signed up")?;
         crate::upkeep::silence::ended(c, id)?;
         ledger::act(c, id, now, if double { Act::Invited } else { Act::Agreed }, &origin)?;
@@ -170,7 +144,7 @@ pub struct Invitation {
 }
 
 /// Takes some of the invitations that wait, and marks them as being handed over; says also at how many it looked. What is older than a day is
-/// given up, and so is what was being handed over when the process stopped: it goes once. Whoever came to be barred while
+/// given up, and so is what was being handed over when the process stopped: it goes once. Anybody who came to be barred while
 /// theirs waited for a host that put it off gets none.
 ///
 /// # Errors
@@ -210,7 +184,7 @@ pub fn claim(c: &Connection, now: Instant) -> Result<(Vec<Invitation>, usize)> {
 pub fn answered(c: &Connection, sign_up: i64, reply: &Reply, now: Instant) -> Result<()> {
     let tries: i64 = c.prepare_cached("SELECT tries FROM sign_up WHERE id = ?1")?.query_row([sign_up], |r| r.get(0))?;
     // Greylisting only asks to come again.
-    let (state, due) = match crate::sends::next_try(tries).filter(|_| reply.try_again()) {
+    let (state, due) = match crate::send_state::next_try(tries).filter(|_| reply.try_again()) {
         _ if reply.accepted() => (State::Invited, now),
         Some(wait) => (State::Waiting, now + wait),
         None => (State::Ended, now),
@@ -234,7 +208,7 @@ pub fn came_back(c: &Connection, sign_up: i64, reply: &Reply) -> Result<()> {
     Ok(())
 }
 
-/// Whoever got an invitation marked it as spam: they never get another.
+/// Anybody who got an invitation marked it as spam: they never get another.
 ///
 /// # Errors
 /// When the database fails.
@@ -293,11 +267,11 @@ pub fn confirm(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<i64>
         |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?, r.get(7)?)),
     )?;
     let address = Address::parse(&address).map_err(|e| StoreError::Refused(e.to_string()))?;
-    // A merged person's confirmation is for whoever they are now.
+    // A merged person's confirmation is for the person they are now.
     let contact = match contacts::id_of(c, &address.key)?.or(contact) {
         Some(id) => id,
         None => {
-            erasure::lift(c, &address.key)?;
+            tombstones::lift(c, &address.key)?;
             let profile = contacts::Profile { given_name, source: Some("sign-up form".into()), ..contacts::Profile::default() };
             contacts::add(c, &address, &profile, now)?
         }

@@ -1,8 +1,13 @@
 //! How values of `core` stand in the file. What can't be read is an error that says what it was, and is never taken for something usual.
 
 use rinse_core::code::{Code, Word};
-use rusqlite::ToSql;
 use rusqlite::types::{FromSql, FromSqlError, FromSqlResult, ToSqlOutput, Type, ValueRef};
+use rusqlite::{Connection, Params, ToSql};
+
+/// The numbers that a query finds, in its order.
+pub(crate) fn ids(c: &Connection, sql: &str, values: impl Params) -> crate::Result<Vec<i64>> {
+    Ok(c.prepare_cached(sql)?.query_map(values, |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+}
 
 /// A value that stands as its number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -69,7 +69,7 @@ impl<R: Read> Read for Decoded<R> {
     }
 }
 
-/// No record of a table has more bytes: whoever writes a file in one line, or opens a quote and never closes it, fills no memory.
+/// No record of a table has more bytes: anybody who writes a file in one line, or opens a quote and never closes it, fills no memory.
 pub(crate) const LONGEST_RECORD: usize = 1_000_000;
 
 /// What a record that is too long is answered with.

@@ -1,12 +1,9 @@
 //! Tags and lists: words put on people. A list is something they joined, a tag something we noted.
 //! Labels: words put on mailings, series and hour trials.
 
-use crate::segments::{taken, using};
 use crate::settings::Named;
-use crate::{Result, StoreError};
+use crate::{Result, StoreError, naming};
 use rinse_core::Instant;
-use rinse_core::reaction::Deed;
-use rinse_core::segment::Tree;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -66,20 +63,12 @@ pub fn name(c: &Connection, kind: Kind, id: i64) -> Result<String> {
     must_exist(c, kind, id)
 }
 
-pub(crate) fn good_name(name: &str) -> Result<&str> {
-    let name = name.trim();
-    if name.is_empty() || name.chars().count() > 80 {
-        return Err(StoreError::Refused("Give it a name of at most 80 characters.".into()));
-    }
-    Ok(name)
-}
-
 /// The one of that name, made when there is none.
 ///
 /// # Errors
 /// When the name can't be one.
 pub fn named(c: &Connection, kind: Kind, name: &str, now: Instant) -> Result<i64> {
-    let (table, name) = (kind.table(), good_name(name)?);
+    let (table, name) = (kind.table(), naming::good(name)?);
     c.execute(&format!("INSERT INTO {table} (name, made_at) VALUES (?1, ?2) ON CONFLICT DO NOTHING"), params![name, now.0])?;
     Ok(c.query_row(&format!("SELECT id FROM {table} WHERE name = ?1"), [name], |r| r.get(0))?)
 }
@@ -88,46 +77,15 @@ pub fn named(c: &Connection, kind: Kind, name: &str, now: Instant) -> Result<i64
 /// When it is gone, or the name is taken.
 pub fn rename(c: &Connection, kind: Kind, id: i64, name: &str) -> Result<()> {
     must_exist(c, kind, id)?;
-    let name = good_name(name)?;
-    taken(c, kind.table(), name, Some(id))?;
+    let name = naming::good(name)?;
+    naming::taken(c, kind.table(), name, Some(id))?;
     c.execute(&format!("UPDATE {} SET name = ?2 WHERE id = ?1", kind.table()), params![id, name])?;
     Ok(())
 }
 
-/// What depends on it: segments, and for lists mailings and imports.
-///
-/// # Errors
-/// When the database fails.
-pub fn used_by(c: &Connection, kind: Kind, id: i64) -> Result<Vec<String>> {
-    let mut out = using(c, |t| match t {
-        Tree::List { list } => kind == Kind::List && *list == id,
-        Tree::Tag { tag } => kind == Kind::Tag && *tag == id,
-        _ => false,
-    })?;
-    out.extend(crate::reactions::using(c, |d| match d {
-        Deed::List { list, .. } => kind == Kind::List && *list == id,
-        Deed::Tag { tag, .. } => kind == Kind::Tag && *tag == id,
-        _ => false,
-    })?);
-    if kind == Kind::List {
-        let mut s = c.prepare_cached("SELECT name FROM mailing WHERE list_id = ?1 ORDER BY id")?;
-        let mailings: Vec<String> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-        let beside = crate::audience::used_by(c, crate::audience::Group::List { id })?;
-        out.extend(mailings.into_iter().chain(beside).map(|m| format!("mailing {m}")));
-    }
-    Ok(out)
-}
-
-/// Deletes one that nothing uses; its people stay.
-///
-/// # Errors
-/// When something uses it, named.
-pub fn delete(c: &Connection, kind: Kind, id: i64) -> Result<()> {
+/// Deletes one; its people stay. Who calls has seen that nothing uses it.
+pub(crate) fn delete(c: &Connection, kind: Kind, id: i64) -> Result<()> {
     must_exist(c, kind, id)?;
-    let users = used_by(c, kind, id)?;
-    if !users.is_empty() {
-        return Err(StoreError::Refused(format!("It is used by {}. Change those first, or merge it into another.", users.join(", "))));
-    }
     let (members, column, _) = kind.members();
     if kind == Kind::Label {
         for (table, _) in On::ALL.map(On::table) {
@@ -141,11 +99,8 @@ pub fn delete(c: &Connection, kind: Kind, id: i64) -> Result<()> {
     Ok(())
 }
 
-/// Puts the people of one into another and deletes it; what used it uses the other.
-///
-/// # Errors
-/// When either is gone, or they are the same.
-pub fn merge(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
+/// Puts the people of one into another; who calls has what used it use the other, and deletes it.
+pub(crate) fn pour(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
     must_exist(c, kind, from)?;
     must_exist(c, kind, into)?;
     if from == into {
@@ -157,7 +112,7 @@ pub fn merge(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
                 format!("INSERT INTO {table} (label_id, {on}) SELECT ?2, {on} FROM {table} WHERE label_id = ?1 ON CONFLICT DO NOTHING");
             c.execute(&sql, [from, into])?;
         }
-        return delete(c, kind, from);
+        return Ok(());
     }
     let (members, column, when) = kind.members();
     let rest = format!("contact_id, {when}");
@@ -165,19 +120,8 @@ pub fn merge(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
         &format!("INSERT INTO {members} ({column}, {rest}) SELECT ?2, {rest} FROM {members} WHERE {column} = ?1 ON CONFLICT DO NOTHING"),
         [from, into],
     )?;
-    crate::segments::replace_in_trees(c, &|t| match t {
-        Tree::List { list } if kind == Kind::List && *list == from => *list = into,
-        Tree::Tag { tag } if kind == Kind::Tag && *tag == from => *tag = into,
-        _ => {}
-    })?;
-    if kind == Kind::List {
-        c.execute("UPDATE mailing SET list_id = ?2 WHERE list_id = ?1", [from, into])?;
-        c.execute("UPDATE OR IGNORE audience_part SET ref = ?2 WHERE kind = 'list' AND ref = ?1", [from, into])?;
-        c.execute("DELETE FROM audience_part WHERE kind = 'list' AND ref = ?1", [from])?;
-    }
-    crate::reactions::retag(c, kind, from, into)?;
     c.execute(&format!("UPDATE import_run SET {column} = ?2 WHERE {column} = ?1"), [from, into])?;
-    delete(c, kind, from)
+    Ok(())
 }
 
 /// Puts people on it; returns how many are new to it.
@@ -261,6 +205,5 @@ pub fn labels_of(c: &Connection, mailing: i64) -> Result<Vec<String>> {
 /// # Errors
 /// When the database fails.
 pub fn on_list(c: &Connection, list: i64) -> Result<Vec<i64>> {
-    let mut s = c.prepare_cached("SELECT contact_id FROM list_member WHERE list_id = ?1 ORDER BY contact_id")?;
-    Ok(s.query_map([list], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    crate::stored::ids(c, "SELECT contact_id FROM list_member WHERE list_id = ?1 ORDER BY contact_id", [list])
 }

@@ -2,7 +2,7 @@
 
 use crate::codes::{TOLD_DELIVERED, TOLD_GIVEN_UP, TOLD_WAITING};
 use crate::stored::As;
-use crate::{Result, StoreError, settings};
+use crate::{Result, StoreError, naming, settings};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::webhook::{Outcome, State, again_after, outcome};
@@ -71,12 +71,12 @@ pub(crate) fn choose(c: &Connection, setting: &str, id: Option<i64>, what: &str,
     settings::audit(c, now, person, what, "webhook", id.unwrap_or(0), name.as_deref().unwrap_or("none"))
 }
 
-/// Makes one. The address was checked by whoever calls.
+/// Makes one. The address was checked by the caller.
 ///
 /// # Errors
 /// A missing or taken name.
 pub fn make(c: &Connection, name: &str, url: &str, secret: &[u8], now: Instant, person: Option<i64>) -> Result<i64> {
-    let name = crate::tags::good_name(name)?;
+    let name = naming::good(name)?;
     if c.prepare_cached("SELECT 1 FROM webhook WHERE name = ?1 COLLATE NOCASE AND ended_at IS NULL")?.exists([name])? {
         return Err(StoreError::Refused(format!("There is a webhook called “{name}” already. Choose another name.")));
     }
@@ -89,16 +89,9 @@ pub fn make(c: &Connection, name: &str, url: &str, secret: &[u8], now: Instant, 
     Ok(id)
 }
 
-/// Ends one: what waits for it is given up.
-///
-/// # Errors
-/// When a reaction uses it, named; when there is none.
-pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+/// Ends one: what waits for it is given up. Who calls has seen that nothing uses it.
+pub(crate) fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let name = name(c, id)?;
-    let users = crate::reactions::using(c, |d| matches!(d, rinse_core::reaction::Deed::Webhook { webhook } if *webhook == id))?;
-    if !users.is_empty() {
-        return Err(StoreError::Refused(format!("It is in use: {}. Change that first.", users.join(", "))));
-    }
     close(c, id, "ended here", now)?;
     settings::audit(c, now, person, "webhook ended", "webhook", id, &name)
 }

@@ -1,7 +1,6 @@
 //! The writer thread: takes jobs in their order, those of people who leave first, and answers each after the commit.
 
 use crate::StoreError;
-use crate::journal::Journal;
 use crate::kept::Kept;
 use rusqlite::Connection;
 use std::cell::Cell;
@@ -15,8 +14,8 @@ use std::time::{Duration, Instant as Moment};
 const GROUP: usize = 1_000;
 /// Events are small: more of them share one.
 const GROUP_OF_EVENTS: usize = 4_000;
-/// People whose responses are rolled up before the writer looks for jobs again: some 10 ms.
-const ROLLED_AT_ONCE: usize = 200;
+/// Idle work before the writer looks for jobs again, in people: some 10 ms.
+const AT_ONCE: usize = 200;
 /// A hold that is said in the log (microseconds).
 const LONG: u64 = 1_000_000;
 /// Readers may hold up emptying the log; it is tried again after so long.
@@ -38,6 +37,21 @@ thread_local! {
 /// Somebody was deleted: the log is to be emptied of them once that is committed.
 pub(crate) fn has_erased() {
     ERASED.set(true);
+}
+
+/// Has the last word in each transaction: what must be somewhere else before the database says so. When it fails, nothing is committed.
+pub(crate) trait OnCommit: Send {
+    fn before_commit(&mut self, c: &Connection) -> rusqlite::Result<()>;
+}
+
+/// Work for when nobody waits: at most so much of it at once; true when there is more.
+pub(crate) type Idle = fn(&Connection, usize) -> crate::Result<bool>;
+
+/// What the writer does besides its jobs.
+pub(crate) struct Around {
+    pub(crate) on_commit: Box<dyn OnCommit>,
+    pub(crate) kept: Arc<Kept>,
+    pub(crate) idle: &'static [Idle],
 }
 
 /// Work for the writer thread: run inside a transaction, answered after it.
@@ -179,12 +193,12 @@ impl Drop for Ends<'_> {
 ///
 /// # Errors
 /// When the system gives none.
-pub(crate) fn start(conn: Connection, mut journal: Journal, kept: Arc<Kept>) -> std::io::Result<Entrance> {
+pub(crate) fn start(conn: Connection, mut around: Around) -> std::io::Result<Entrance> {
     let queue = Arc::new(Queue::default());
     let own = Arc::clone(&queue);
     std::thread::Builder::new().name(NAME.into()).spawn(move || {
         let _ends = Ends(&own);
-        Writer { c: &conn, queue: &own, kept: &kept, journal: &mut journal }.run();
+        Writer { c: &conn, queue: &own, around: &mut around }.run();
     })?;
     Ok(Entrance(queue))
 }
@@ -208,7 +222,7 @@ fn as_they_are(c: &Connection, jobs: &mut [Box<dyn Job>]) -> bool {
 }
 
 /// One transaction; false when it could not be committed.
-fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool, journal: &mut Journal) -> bool {
+fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool, on_commit: &mut dyn OnCommit) -> bool {
     let done = (|| {
         c.execute_batch("BEGIN IMMEDIATE")?;
         if let [job] = jobs {
@@ -222,8 +236,7 @@ fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool, jour
         } else if !repeatable {
             jobs.iter_mut().try_for_each(|job| in_savepoint(c, job.as_mut()))?;
         }
-        // Who leaves is in the journal before the database says so.
-        journal.flush(c)?;
+        on_commit.before_commit(c)?;
         c.execute_batch("COMMIT")
     })();
     if let Err(e) = &done {
@@ -236,8 +249,7 @@ fn transaction(c: &Connection, jobs: &mut [Box<dyn Job>], repeatable: bool, jour
 struct Writer<'a> {
     c: &'a Connection,
     queue: &'a Queue,
-    kept: &'a Kept,
-    journal: &'a mut Journal,
+    around: &'a mut Around,
 }
 
 impl Writer<'_> {
@@ -246,21 +258,21 @@ impl Writer<'_> {
         while let Some(mut group) = self.next_group() {
             let began = Moment::now();
             let repeatable = group.first().is_some_and(|j| j.repeatable());
-            let committed = transaction(self.c, &mut group, repeatable, self.journal);
+            let committed = transaction(self.c, &mut group, repeatable, self.around.on_commit.as_mut());
             let held = u64::try_from(began.elapsed().as_micros()).unwrap_or(u64::MAX);
             self.queue.longest_hold.fetch_max(held, Ordering::Relaxed);
             if held > LONG {
                 tracing::warn!("one change of the data file took {} ms, and everybody else's waited for it", held / 1000);
             }
-            self.kept.finished(committed);
+            self.around.kept.finished(committed);
             for job in group {
                 job.answer(committed);
             }
         }
     }
 
-    /// The next jobs for one transaction: of people who leave, when there are any. Until some come, responses are rolled up, a little at a
-    /// time, and what a deletion left in the log is taken out of it.
+    /// The next jobs for one transaction: of people who leave, when there are any. Until some come, idle work is done, a little at a time, and
+    /// what a deletion left in the log is taken out of it.
     fn next_group(&mut self) -> Option<Vec<Box<dyn Job>>> {
         let mut left = true;
         loop {
@@ -274,7 +286,7 @@ impl Writer<'_> {
             let erased = ERASED.get();
             if left || erased {
                 drop(lanes);
-                left = left && self.roll_up();
+                left = left && self.idle();
                 if erased && !self.empty_log() {
                     let lanes = self.queue.lanes();
                     if lanes.first.is_empty() && lanes.usual.is_empty() && !lanes.closed {
@@ -288,13 +300,13 @@ impl Writer<'_> {
         }
     }
 
-    /// Rolls up the responses of some people; true when there are more.
-    fn roll_up(&self) -> bool {
+    /// Does some of the idle work; true when there is more.
+    fn idle(&self) -> bool {
         let c = self.c;
         if c.execute_batch("BEGIN IMMEDIATE").is_err() {
             return false;
         }
-        let done = crate::rollups::some(c, ROLLED_AT_ONCE).and_then(|left| Ok(crate::attribution::kept::some(c, ROLLED_AT_ONCE)? || left));
+        let done = self.around.idle.iter().try_fold(false, |left, some| Ok::<_, StoreError>(some(c, AT_ONCE)? || left));
         let left = matches!(done, Ok(true));
         if c.execute_batch(if done.is_ok() { "COMMIT" } else { "ROLLBACK" }).is_err() {
             let _ = c.execute_batch("ROLLBACK");

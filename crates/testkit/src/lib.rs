@@ -1,4 +1,4 @@
-//! For tests only: a running Rinse of one's own, a bare HTTP client, an SMTP receiver, and files
+//! For tests only: a running Rinse of its own for each test, a bare HTTP client, an SMTP receiver, and files
 //! of invented people.
 
 mod receiver;

@@ -145,7 +145,7 @@ fn converse(mut stream: TcpStream, kept: &Received, halt: &Halt) -> std::io::Res
                     line.clear();
                 }
                 line.clear();
-                // Whoever went away in the middle has handed over nothing.
+                // Anybody who went away in the middle has handed over nothing.
                 if !whole {
                     return Ok(());
                 }

@@ -127,7 +127,7 @@ async fn a_gateway_that_follows_links_is_found_tried_on_the_past_and_listed() {
     b.click("Put them in force").await;
     b.shows("version 2").await;
     b.shows("A gateway at petrel").await;
-    rinse_testkit::wait_until("what is stored is judged anew", || clicks() < before);
+    rinse_testkit::wait_until("what is stored is judged again", || clicks() < before);
     b.shows("clicks out").await;
     // Going back brings them back.
     b.click("Take it up, version 1").await;

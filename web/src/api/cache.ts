@@ -10,7 +10,7 @@ onChange((method, path) => stale(method, path).forEach((r) => (method === "DELET
 
 /**
  * Asks again for what changed. A first answer that is still on its way was asked for before the change, and would
- * be taken for one from after it, since there is no older one to call stale: it is asked for anew.
+ * be taken for one from after it, since there is no older one to call stale: it is asked for again.
  */
 async function again(queryKey?: [Resource]) {
   await cache.cancelQueries({ queryKey, predicate: (q) => q.state.data === undefined });

@@ -5340,7 +5340,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Puts a key's record into the stand-in DNS, as whoever keeps the domain would. */
+        /** Puts a key's record into the stand-in DNS, as the keeper of the domain would. */
         post: {
             parameters: {
                 query?: never;
@@ -9307,7 +9307,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Takes a sign-up in from a form of one's own. Where the letterhead asks for it, an invitation to
+         * Takes a sign-up in from your own form. Where the letterhead asks for it, an invitation to
          *     confirm is sent; the same limits hold as for the public form.
          */
         post: {
@@ -11068,7 +11068,7 @@ export interface paths {
         };
         put?: never;
         /**
-         * Puts rules in force. What comes in from now on is judged by them, and what is stored is judged anew: watch `machines` in the progress
+         * Puts rules in force. What comes in from now on is judged by them, and what is stored is judged again: watch `machines` in the progress
          *     stream. Messages in sealed trials keep the rules of their seal.
          */
         post: {
@@ -13600,8 +13600,7 @@ export interface components {
             /** Format: int64 */
             people: number;
             person?: string | null;
-            /** @description done, undoing, undone */
-            state: string;
+            state: components["schemas"]["ChangeState"];
             undoable: boolean;
             /**
              * Format: int64
@@ -13612,6 +13611,11 @@ export interface components {
             undone_at?: number | null;
             words: string;
         };
+        /**
+         * @description Where a change of many people stands.
+         * @enum {string}
+         */
+        ChangeState: "done" | "undoing" | "undone";
         ChangedSeries: {
             /** Format: int64 */
             letterhead_id: number;
@@ -13831,7 +13835,7 @@ export interface components {
                 name: string;
             };
         } | "score_date" | "score_source" | {
-            /** @description A field of one's own, made when there is none of that name. */
+            /** @description A custom field, made when there is none of that name. */
             own: {
                 kind: components["schemas"]["FieldKind"];
                 name: string;
@@ -13973,7 +13977,7 @@ export interface components {
             zone?: string | null;
         };
         ContactChange: {
-            /** @description The fields of one's own that change. */
+            /** @description The custom fields that change. */
             fields: components["schemas"]["FieldChange"][];
             /** @description The whole profile: what is null here is missing afterwards. */
             profile: components["schemas"]["Profile"];
@@ -14781,6 +14785,11 @@ export interface components {
             delimiter: string;
             encoding: components["schemas"]["Encoding"];
         };
+        /**
+         * @description Where a file stands that is brought: people, or what another system sent.
+         * @enum {string}
+         */
+        FileState: "staged" | "checked" | "applying" | "applied" | "cancelled" | "undoing" | "undone";
         /** @description Something the check found, where, and what to do. */
         Finding: {
             fix?: components["schemas"]["MessageFix"] | null;
@@ -15171,8 +15180,7 @@ export interface components {
             records: number;
             /** Format: int64 */
             refused: number;
-            /** @description staged, checked, applying, applied, cancelled, undoing, undone */
-            state: string;
+            state: components["schemas"]["FileState"];
             /** Format: int64 */
             undone_at?: number | null;
             /** @description Mailings that no table told of are made from their events. */
@@ -15409,7 +15417,7 @@ export interface components {
             outlook?: components["schemas"]["HourOutlook"] | null;
             /**
              * Format: int64
-             * @description Of the first round: whoever could be drawn, whether or not their opens can be known.
+             * @description Of the first round: anybody who could be drawn, whether or not their opens can be known.
              */
             people: number;
             /**
@@ -15448,7 +15456,7 @@ export interface components {
             rounds: components["schemas"]["Round"][];
             /**
              * Format: int32
-             * @description The hour as it is now: whoever can't be drawn gets the mailing then.
+             * @description The hour as it is now: people who can't be drawn get the mailing then.
              */
             usual_hour: number;
             /**
@@ -16077,7 +16085,7 @@ export interface components {
          * @enum {string}
          */
         Machine: "too_soon" | "proxy_agent" | "fetching_domain" | "many_links" | "head_request" | "proxy_network";
-        /** @description What judging stored responses anew changes, counted in messages. */
+        /** @description What judging stored responses again changes, counted in messages. */
         MachineChanges: {
             all: components["schemas"]["OpensAndClicksMoved"];
             /** @description By the recipients' domain. */
@@ -16246,7 +16254,7 @@ export interface components {
             trial_id?: number | null;
             /**
              * Format: int64
-             * @description How often its draft was saved: whoever saves an older one is told who changed it.
+             * @description How often its draft was saved: anybody who saves an older one is told who changed it.
              */
             version: number;
         };
@@ -17828,7 +17836,7 @@ export interface components {
             /** Format: int64 */
             rows: number;
             /** @description staged, checked (held for a person), applying, applied, cancelled, undone */
-            state: string;
+            state: components["schemas"]["FileState"];
             /** Format: int64 */
             unchanged: number;
         };
@@ -18210,7 +18218,7 @@ export interface components {
             records: number;
             /** Format: int64 */
             refused: number;
-            state: string;
+            state: components["schemas"]["FileState"];
             tag?: string | null;
             /** @description They agreed to text messages, too. */
             texts: boolean;
@@ -18294,7 +18302,7 @@ export interface components {
         };
         /** @description When a mailing goes out. None of it: to everyone at once, at the planned instant. */
         Schedule: {
-            /** @description Whoever is of an audience whose best hour was learned gets it then, on the same date; the others at the local time. */
+            /** @description Anybody who is of an audience whose best hour was learned gets it then, on the same date; the others at the local time. */
             best_hour?: boolean;
             local?: components["schemas"]["LocalTime"] | null;
             rates?: components["schemas"]["HourlyRate"][];
@@ -18522,7 +18530,7 @@ export interface components {
         SentElsewhere: {
             /**
              * Format: int64
-             * @description It may wait for so many days for whoever has to wait.
+             * @description It may wait for so many days for anybody who has to wait.
              */
             hold_days?: number;
             /**
@@ -19194,7 +19202,7 @@ export interface components {
             segment?: string | null;
             /**
              * Format: int64
-             * @description A live rule: whoever is in this segment.
+             * @description A live rule: anybody who is in this segment.
              */
             segment_id?: number | null;
         };

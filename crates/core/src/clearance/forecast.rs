@@ -50,7 +50,7 @@ pub struct Player {
 impl Player {
     /// Plays the mailings through, as the engine does: at each instant those that are due are started by
     /// rank, which puts everybody cleared or held on record; then what is due on record is cleared again and
-    /// goes, by rank. Messages on record are reservations for the others. Whoever is barred whatever the
+    /// goes, by rank. Messages on record are reservations for the others. Anybody who is barred whatever the
     /// instant is in nobody's way.
     ///
     /// `sent` is what went before; the first `planned` of `coming` are still to be started, the others are on

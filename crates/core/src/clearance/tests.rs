@@ -134,7 +134,7 @@ fn base(people: &[Someone]) -> ((Base, Messages), Marks) {
     ((b, messages), marks)
 }
 
-/// The forecast as it is meant, nothing spared: at each instant at which anything is due, whoever is due is
+/// The forecast as it is meant, nothing spared: at each instant at which anything is due, anybody who is due is
 /// started by rank, then what is due on record is cleared again by rank. None: it doesn't go by then.
 fn replayed(p: &Person<'_>, coming: &[(Rules, Kind, Instant)], planned: usize, until: Instant) -> Vec<Option<Instant>> {
     let (mut goes, mut stands): (Vec<Option<Instant>>, Vec<(Option<Instant>, bool)>) =

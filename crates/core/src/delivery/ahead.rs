@@ -34,7 +34,7 @@ fn share(a: Arm) -> f64 {
     a.successes as f64 / a.trials.max(1) as f64
 }
 
-/// The forecast: each mailing before is weighed anew by where this one goes, and the next one is predicted from those (a mailing is the unit: what
+/// The forecast: each mailing before is weighed again by where this one goes, and the next one is predicted from those (a mailing is the unit: what
 /// keeps one out keeps many). None of too few mailings. All groups have as many mailings, in the same order.
 #[must_use]
 #[allow(clippy::cast_precision_loss)]

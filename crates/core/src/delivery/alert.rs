@@ -108,7 +108,7 @@ fn of_blocks(mailings: &[OnMailing], i: usize) -> Says {
     }
 }
 
-/// Are so many of so many over a mark, and more than chance would bring to whoever stands right at it, by the binomial's own tail?
+/// Are so many of so many over a mark, and more than chance would bring to anybody who stands right at it, by the binomial's own tail?
 #[allow(clippy::cast_precision_loss)]
 pub(super) fn is_over(count: u64, of: u64, mark: f64, by_chance: f64) -> bool {
     // P(X >= x) is the lower tail of Beta(x, n - x + 1) at the mark.

@@ -301,10 +301,7 @@ fn reverse(a: &AddressFacts) -> Line {
         (true, _) => line(
             Check::ReverseName,
             State::Wrong,
-            format!(
-                "{} has no name: many hosts refuse mail from such addresses. Whoever the address belongs to can give it one (PTR).",
-                a.ip
-            ),
+            format!("{} has no name: many hosts refuse mail from such addresses. Its owner can give it one (PTR).", a.ip),
         ),
         (false, false) => line(
             Check::ReverseName,

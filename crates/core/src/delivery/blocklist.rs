@@ -35,7 +35,7 @@ pub fn of_domain(domain: &str, list: &str) -> String {
     format!("{domain}.{list}")
 }
 
-/// Does an answer say that something is listed? It is an address of 127/8 (section 2.1); another is no answer of a list, but of whoever has its
+/// Does an answer say that something is listed? It is an address of 127/8 (section 2.1); another is no answer of a list, but of somebody who has its
 /// name now.
 #[must_use]
 pub fn is_listed(answer: &[Ipv4Addr]) -> bool {

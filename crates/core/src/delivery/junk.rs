@@ -3,7 +3,7 @@
 //! Each mailing has a difference of log odds, here less elsewhere: what a mailing's subject does is taken out by its opens elsewhere, what the
 //! group's people are like by its own past. The next difference is predicted from those before (random effects: DerSimonian and Laird 1986,
 //! Controlled Clinical Trials 7:177-188; prediction as Higgins, Thompson and Spiegelhalter 2009, JRSS A 172:137-159). One mailing under the lower
-//! 99% limit may be chance, with ten mailings a month in one month of ten; two of three aren't. It is a sign, no proof: only a mailbox of one's own tells where mail lies.
+//! 99% limit may be chance, with ten mailings a month in one month of ten; two of three aren't. It is a sign, no proof: only a mailbox that you hold tells where mail lies.
 
 use super::alert::Says;
 use crate::stats::Arm;

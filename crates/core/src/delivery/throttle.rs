@@ -19,7 +19,7 @@ pub const STEPS: f64 = 16.0;
 pub const LEAST_USUAL: f64 = 60.0;
 /// A host that asked for nothing for so long is forgiven.
 const FORGIVEN: i64 = DAY;
-/// Whoever waits is asked again after this, and placed by the pace that holds then; at a slower pace after one gap.
+/// Anybody who waits is asked again after this, and placed by the pace that holds then; at a slower pace after one gap.
 const AHEAD: i64 = 5 * MINUTE;
 
 /// What a host's reply says of the pace.
@@ -74,7 +74,7 @@ pub struct Throttle {
     pub bad: bool,
     /// The next message goes no sooner.
     pub next: Instant,
-    /// The place behind whoever waits.
+    /// The place behind those who wait.
     pub queued: Instant,
     /// When the last reply asked for less.
     pub asked_at: Instant,

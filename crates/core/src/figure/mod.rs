@@ -1,7 +1,7 @@
 //! The catalogue of figures: what each counts, of what, and in which words. Queries, the sums that triggers keep, rows, CSV, the
 //! workings on screen and the API's description all come from here, so that a figure is defined once.
 //!
-//! A figure narrows another one: whoever is counted is counted in what it is of. So no numerator can be larger than its
+//! A figure narrows another one: anybody who is counted is counted in what it is of. So no numerator can be larger than its
 //! denominator, whatever comes in which order.
 
 mod catalogue;
@@ -158,7 +158,7 @@ mod tests {
     proptest! {
         #[test]
         fn a_numerator_is_part_of_its_denominator(facts in prop::collection::vec(any::<bool>(), Fact::ALL.len())) {
-            // A failure is of one class, and whoever left in some way left.
+            // A failure is of one class, and anybody who left in some way left.
             let any = |of: &[Fact]| of.iter().any(|f| facts[*f as usize]);
             let holds = |f: Fact| match f {
                 Fact::Block => any(&[f]) && !any(&[Fact::Permanent, Fact::Temporary]),
@@ -176,7 +176,7 @@ mod tests {
                 prop_assert!(!f.counts(holds) || f.of().is_none_or(|of| of.counts(holds)));
                 let parts = f.definition().parts.iter().filter(|p| p.counts(holds)).count();
                 prop_assert!(parts == 0 || f.counts(holds), "{f:?}: a part is part of its whole");
-                // Whoever is reported and isn't a person is taken out for one reason.
+                // Anybody who is reported and isn't a person is taken out for one reason.
                 if let Some(reported) = f.definition().reported {
                     let out = f.definition().taken_out.iter().filter(|p| p.counts(holds)).count();
                     prop_assert_eq!(out, usize::from(reported.counts(holds) && !f.counts(holds)));

@@ -23,6 +23,10 @@ use utoipa::ToSchema;
 /// So long after a file of a log the next may come: one tells who was sent something, the next what they did.
 pub const MORE_MAY_COME: i64 = crate::DAY;
 
+/// More than one in so many people of an arm or of an hour who got what others were to get, and a trial is void: each brings the groups nearer to
+/// each other by twice their share, and a hundredth is lost in the noise.
+pub const CROSSED_AT_MOST: i64 = 100;
+
 /// What an event says that happened.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]

@@ -160,7 +160,7 @@ pub fn html(text: &str) -> Result<(), TemplateError> {
     }
     let bytes = text.as_bytes();
     let (mut at, mut elements) = (0, 0);
-    // The names of those that are open. What closes another than the last is taken for nothing, as it may be by whoever reads the HTML;
+    // The names of those that are open. What closes another than the last is taken for nothing, as it may be by those who read the HTML;
     // and what stands in comments counts, since what ends a comment is a matter of who reads it, too.
     let mut open: Vec<String> = Vec::new();
     while let Some(begins) = memchr(bytes, at, b'<') {

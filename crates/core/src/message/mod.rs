@@ -33,7 +33,7 @@ pub const SEND_PLACEHOLDERS: [&str; 10] = [
     "variant",
 ];
 
-/// The placeholder of a field of one's own: its name in small letters, joined by low lines.
+/// The placeholder of a custom field: its name in small letters, joined by low lines.
 #[must_use]
 pub fn own_placeholder(field: &str) -> String {
     let mut out = String::new();
@@ -72,7 +72,7 @@ pub struct Draft {
     pub service: bool,
     /// A step of a series sends it: it needs the link to leave that.
     pub series: bool,
-    /// The placeholders of fields of one's own.
+    /// The placeholders of custom fields.
     pub own: Vec<String>,
     /// Over how many hours it goes out, from the first to the last person.
     pub over_hours: i64,
@@ -89,7 +89,7 @@ impl Draft {
     }
 }
 
-/// Every placeholder that there is, those of fields of one's own last.
+/// Every placeholder that there is, those of custom fields last.
 pub fn placeholders<'a>(own: impl Iterator<Item = &'a str>) -> impl Iterator<Item = &'a str> {
     CONTACT_PLACEHOLDERS.into_iter().chain(SEND_PLACEHOLDERS).chain(own)
 }

@@ -61,7 +61,7 @@ pub const FETCH_DAYS: i64 = 90;
 /// … in milliseconds.
 pub const FETCH_SPAN: i64 = FETCH_DAYS * DAY;
 
-/// Whoever acts on a click waits for twice this: one that comes next may show it to be a scanner's.
+/// Anybody who acts on a click waits for twice this: one that comes next may show it to be a scanner's.
 pub const LONGEST_BURST: i64 = rules::LONGEST_BURST_SECONDS as i64 * SECOND;
 
 /// What is kept of where a hit came from: the first 24 bits of an IPv4 address, the first 48 of an IPv6 address. Enough to tell a data

@@ -277,7 +277,7 @@ pub enum Tree {
     Silent {
         stages: Vec<Stage>,
     },
-    /// A score of one's own, as it stands at the instant asked about; 0 without an entry.
+    /// A score that Rinse keeps, as it stands at the instant asked about; 0 without an entry.
     Score {
         score: i64,
         is: Compare,

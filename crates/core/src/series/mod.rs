@@ -107,11 +107,11 @@ pub struct Step {
 #[serde(tag = "kind", rename_all = "snake_case")]
 #[schema(as = SeriesEntry)]
 pub enum Entry {
-    /// Whoever joins a segment; by choice those who are in it when the series starts, too.
+    /// Anybody who joins a segment; by choice those who are in it when the series starts, too.
     Segment { segment: i64, those_in_it: bool },
-    /// Whoever an event of this name happens to.
+    /// Anybody to whom an event of this name happens.
     Event { name: String },
-    /// Whoever buys.
+    /// Anybody who buys.
     Bought { product: Option<String>, category: Option<String> },
     /// So many days after the date in a field of theirs (before it, when negative), at this minute of their day;
     /// by choice every year on that day.

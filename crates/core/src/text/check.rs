@@ -20,7 +20,7 @@ pub struct TextDraft {
     pub number: String,
     /// Something the recipients expect: it needs no way out.
     pub service: bool,
-    /// The placeholders of fields of one's own.
+    /// The placeholders of custom fields.
     pub own: Vec<String>,
     /// Over how many hours it goes out, from the first to the last person.
     pub over_hours: i64,

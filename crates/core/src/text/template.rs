@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 /// The placeholders that the letterhead and the send fill; they are always there.
 pub const SEND_PLACEHOLDERS: [&str; 2] = ["sender_name", "preferences_url"];
 
-/// Every placeholder that there is for a text message, those of fields of one's own last.
+/// Every placeholder that there is for a text message, those of custom fields last.
 pub fn placeholders<'a>(own: impl Iterator<Item = &'a str>) -> impl Iterator<Item = &'a str> {
     CONTACT_PLACEHOLDERS.into_iter().chain(SEND_PLACEHOLDERS).chain(own)
 }

@@ -196,7 +196,7 @@ mod tests {
     #[case(&[1, 1])]
     #[case(&[1, 0, 4])]
     #[case(&[3, 2, 0, 1, 4])]
-    fn whoever_comes_gets_each_arm_as_often_as_its_parts_say(#[case] parts: &[u32]) {
+    fn those_who_come_get_each_arm_as_often_as_its_parts_say(#[case] parts: &[u32]) {
         let (n, all): (i64, u32) = (40_000, parts.iter().sum());
         let mut got = vec![0u64; parts.len()];
         (0..n).for_each(|contact| got[on_entry(77, contact, parts)] += 1);

@@ -1,6 +1,6 @@
 //! Trials that people enter one by one, as they come to a step of a series, until each arm is as large as planned.
 //!
-//! Whoever comes is given an arm by the plain keyed hash. When the shares change, an arm is stopped or another one is
+//! Anybody who comes is given an arm by the plain keyed hash. When the shares change, an arm is stopped or another one is
 //! let in, a new *stretch* begins. Those who come in another month are other people, so a reading compares only those
 //! who came in the same stretch, and adds the stretches up: pooled, an arm that was given more people in a good month
 //! would look better than it is.

@@ -1,4 +1,4 @@
-//! Evidence for whoever has to believe that a base is kept clean: rates week by week against marks that somebody set and against the limits that
+//! Evidence for people who have to believe that a base is kept clean: rates week by week against marks that somebody set and against the limits that
 //! the base's own weeks give (Laney's p′ chart: weeks are so large that a binomial's limits would call half of them).
 
 use crate::report::Rate;

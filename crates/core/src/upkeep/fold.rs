@@ -354,7 +354,7 @@ impl<'a> Fold<'a> {
         }
     }
 
-    /// What a run wrote: earlier evidence was before the eyes of whoever decided, and is used up.
+    /// What a run wrote: earlier evidence was before the eyes of those who decided, and is used up.
     fn set(&mut self, s: &Set) {
         self.rest_ends(s.at);
         self.forget();

@@ -5,7 +5,7 @@
 //! - [`incident`]: failures that wait for a person, because a host failed and not its addresses.
 //! - [`run`]: cleaning runs, by which a person decides on many.
 //! - [`silence`]: who is asked whether to go on, who let it pass, and what that costs.
-//! - [`evidence`]: rates week by week against marks and the base's own limits, for whoever has to believe them.
+//! - [`evidence`]: rates week by week against marks and the base's own limits, for people who have to believe them.
 //! - [`permanence`]: after how many permanent failures nothing comes through any more, from the base's own history.
 //!
 //! Consent is never touched here.

@@ -103,7 +103,7 @@ pub fn stage(known: &Known, window_days: u32, numbers: &Numbers, now: Instant) -
     if known.left_alone.is_some_and(|at| now - at < days(numbers.kept_back_days)) {
         return Some(Stage::LeftAlone);
     }
-    // An answer since then ended that silence: this one is asked about anew.
+    // An answer since then ended that silence: this one is asked about again.
     let asked = known.asked.filter(|a| known.answered.is_none_or(|at| at < a.entered));
     Some(match asked {
         Some(a) if a.inside => Stage::BeingAsked,

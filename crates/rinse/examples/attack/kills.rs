@@ -121,7 +121,7 @@ fn demo(binary: &Path, kills: usize, r: &mut Report) {
     let signer = Signer::new(&key);
     rinse.kill();
     let mut by_work: HashMap<Work, usize> = HashMap::new();
-    // Whoever was told that they left.
+    // Anybody who was told that they left.
     let left: Arc<Mutex<Vec<i64>>> = Arc::default();
     for n in 0..kills as u64 {
         let rinse = Process::demo(binary, data);

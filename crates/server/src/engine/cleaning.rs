@@ -11,7 +11,7 @@ use rinse_store::upkeep::{applying, made_of, policy, readings, runs, schedule, s
 const READ_AGAIN_AT_ONCE: usize = 100;
 
 impl Engine {
-    /// Whoever a decision was about is worked out again; cleaning runs that were cut off go on, and so does reading the past again.
+    /// Everybody whom a decision was about is worked out again; cleaning runs that were cut off go on, and so does reading the past again.
     pub(crate) async fn upkeep(&self, now: Instant) -> Result<()> {
         while let Some((id, mark)) = self.store.read(readings::unfinished).await? {
             // What is left goes on at the next start.

@@ -5,18 +5,18 @@
 //! are due because it was not handed over, or it is *loose*, kept in memory until its answer can be written. Only a crash leaves any in doubt.
 
 use super::{Engine, Result};
+use crate::composing::TextComposer;
+use crate::gate::Gate;
 use crate::gateway::TextMessage;
-use crate::text::TextComposer;
 use rinse_core::Instant;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::channel::Channel;
 use rinse_post::compose::{Composed, Composer, To};
 use rinse_store::sends::{self, Mark, Outgoing};
-use rinse_store::{Connection, Store, StoreError, mailings};
+use rinse_store::{Connection, StoreError, mailings};
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 use std::sync::{Arc, PoisonError};
-use tokio::sync::watch;
 
 /// What makes a mailing's messages, with the custom fields that they show.
 enum Ready {
@@ -53,40 +53,6 @@ enum End {
 pub(crate) struct Loose {
     send: i64,
     end: End,
-}
-
-/// Asked before each message: does it still go? Somebody may have left since it was claimed, and been told so.
-pub(crate) struct Gate {
-    store: Store,
-    since: Option<Mark>,
-    sends: Vec<i64>,
-    ending: watch::Receiver<bool>,
-}
-
-impl Gate {
-    /// For messages that nobody's leaving ends: invitations and tests.
-    pub(crate) fn open_to_all(engine: &Engine) -> Self {
-        Self { store: engine.store.clone(), since: None, sends: Vec::new(), ending: engine.ending.clone() }
-    }
-
-    /// Does the message of a place in the batch still go? What can't be asked doesn't.
-    pub(crate) async fn lets(&self, place: usize) -> bool {
-        if *self.ending.borrow() {
-            return false;
-        }
-        let (Some(since), Some(send)) = (self.since, self.sends.get(place).copied()) else { return true };
-        self.store.read(move |c| sends::still_go(c, since, &[send])).await.is_ok_and(|go| go == [true])
-    }
-
-    /// The same for all of them, where they are handed over in one moment.
-    pub(crate) async fn lets_all(&self, n: usize) -> Vec<bool> {
-        if *self.ending.borrow() {
-            return vec![false; n];
-        }
-        let Some(since) = self.since else { return vec![true; n] };
-        let sends = self.sends.clone();
-        self.store.read(move |c| sends::still_go(c, since, &sends)).await.unwrap_or_else(|_| vec![false; n])
-    }
 }
 
 /// A batch with its messages made.
@@ -224,8 +190,7 @@ impl Engine {
             Err(e) => return (all.into_iter().map(|send| Loose { send, end: End::Back }).collect(), Some(e)),
         };
         let mut ends: Vec<Loose> = made.broken.into_iter().map(|(send, why)| Loose { send, end: End::Broken(why) }).collect();
-        let gate =
-            |sends: &[i64]| Gate { store: self.store.clone(), since: Some(since), sends: sends.to_vec(), ending: self.ending.clone() };
+        let gate = |sends: &[i64]| Gate::of(&self.store, &self.ending, since, sends);
         let (mail_ids, mail): (Vec<i64>, Vec<Composed>) = made.mail.into_iter().unzip();
         let (text_ids, texts): (Vec<i64>, Vec<TextMessage>) = made.texts.into_iter().unzip();
         let mut failed = None;
@@ -273,7 +238,7 @@ impl Engine {
                 Ok(if m.draft.channel == Channel::Text {
                     Ready::Text(Box::new(TextComposer::of(c, &engine.base_url, &engine.signer, &m)?))
                 } else {
-                    let (composer, own) = crate::message::composer_of(c, &engine.base_url, &engine.signer, &m)?;
+                    let (composer, own) = crate::composing::composer_of(c, &engine.base_url, &engine.signer, &m)?;
                     Ready::Mail(Box::new(composer), own)
                 })
             })

@@ -18,7 +18,7 @@ type Turns = HashMap<i64, Option<Instant>>;
 #[derive(Clone)]
 pub(super) struct OwnHours {
     pub(super) turns: Arc<Turns>,
-    /// Another system sends it: whoever was drawn is on its lists at once, cleared for their hour as they are put on them.
+    /// Another system sends it: anybody who was drawn is on its lists at once, cleared for their hour as they are put on them.
     pub(super) at_once: bool,
 }
 

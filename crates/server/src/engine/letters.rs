@@ -2,7 +2,7 @@
 
 use super::trying::TestMessage;
 use super::{Engine, Result};
-use crate::{message, report};
+use crate::{composing, report};
 use minijinja::HtmlEscape;
 use rinse_core::Instant;
 use rinse_core::token::Kind;
@@ -55,8 +55,8 @@ impl Engine {
                     token: &token,
                     attached: Some((&file, &pdf)),
                 };
-                let sender = message::sender(c, &l, &base_url)?;
-                compose::note(&sender, &note, &message::signers(c, &l)?, now.0 / 1000).map_err(|e| StoreError::Refused(e.to_string()))
+                let sender = composing::sender(c, &l, &base_url)?;
+                compose::note(&sender, &note, &composing::signers(c, &l)?, now.0 / 1000).map_err(|e| StoreError::Refused(e.to_string()))
             })
             .await
     }

@@ -6,7 +6,7 @@ use rinse_store::machines::{judging, opens};
 
 /// Messages looked at by one reading …
 const LOOKED_AT_ONCE: u32 = 2_000;
-/// … judged anew by one transaction …
+/// … judged again by one transaction …
 const JUDGED_AT_ONCE: usize = 100;
 /// … and people whose messages one marks.
 const MARKED_AT_ONCE: u32 = 2_000;
@@ -18,7 +18,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Judges what is stored anew, beside whatever asked for it.
+    /// Judges what is stored again, beside whatever asked for it.
     pub(crate) fn judge_beside(&self) {
         let engine = self.clone();
         tokio::spawn(async move {

@@ -1,6 +1,7 @@
 //! Messages that belong to no send: tests, which somebody of the team gets with real values.
 
-use super::{Engine, Gate, Result};
+use super::{Engine, Result};
+use crate::gate::Gate;
 use crate::gateway::TextMessage;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
@@ -22,8 +23,8 @@ impl Engine {
 
     async fn hand_over_once(&self, message: &TestMessage, now: Instant) -> Result<Reply> {
         let replies = match message {
-            TestMessage::Mail(m) => self.transport.hand_over(now, from_ref(m), &Gate::open_to_all(self)).await,
-            TestMessage::Text(m) => self.texts.hand_over(now, from_ref(m), &Gate::open_to_all(self)).await,
+            TestMessage::Mail(m) => self.transport.hand_over(now, from_ref(m), &Gate::open_to_all(&self.store, &self.ending)).await,
+            TestMessage::Text(m) => self.texts.hand_over(now, from_ref(m), &Gate::open_to_all(&self.store, &self.ending)).await,
         };
         let nothing = || StoreError::Refused("The host gave no reply.".into());
         replies.map_err(StoreError::Refused)?.into_iter().next().flatten().ok_or_else(nothing)

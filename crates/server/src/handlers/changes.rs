@@ -8,6 +8,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::IntoResponse;
 use rinse_store::runs::{self, ChangeRun};
+use rinse_store::undo;
 
 /// The newest runs of changes.
 #[utoipa::path(get, path = "/api/changes", responses((status = 200, body = Vec<ChangeRun>)))]
@@ -26,7 +27,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<C
 #[utoipa::path(post, path = "/api/changes/{id}/undo", params(("id" = i64, Path)), responses((status = 202)))]
 pub(crate) async fn undo(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| runs::begin_undo(c, id, now)).await?;
+    app.store.write(move |c| undo::begin(c, id, now)).await?;
     start_undo(&app, id, Some(who.0));
     Ok(axum::http::StatusCode::ACCEPTED)
 }
@@ -41,7 +42,7 @@ pub(crate) fn start_undo(app: &App, id: i64, person: Option<i64>) {
     tokio::spawn(async move {
         let error = loop {
             let now = app.now();
-            match app.store.write(move |c| runs::undo_some(c, id, now, person)).await {
+            match app.store.write(move |c| undo::some(c, id, now, person)).await {
                 Ok((done, false)) => progress.send_modify(|p| p.done = done),
                 Ok((_, true)) => break None,
                 Err(e) => break Some(e.to_string()),

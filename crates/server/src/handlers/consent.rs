@@ -117,7 +117,7 @@ pub(crate) struct NewSignUp {
     topics: Vec<i64>,
 }
 
-/// Takes a sign-up in from a form of one's own. Where the letterhead asks for it, an invitation to
+/// Takes a sign-up in from your own form. Where the letterhead asks for it, an invitation to
 /// confirm is sent; the same limits hold as for the public form.
 #[utoipa::path(post, path = "/api/sign-ups", request_body = NewSignUp, responses((status = 200, body = i64)))]
 pub(crate) async fn sign_up(State(app): State<App>, who: Acting, Json(n): Json<NewSignUp>) -> Answer<i64> {

@@ -13,7 +13,8 @@ use icalendar::{Calendar, Component, Event};
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::mailings::MailingDraft;
 use rinse_store::mailings::course::{self, CalendarEntry, Way};
-use rinse_store::{StoreError, audience, letterheads};
+use rinse_store::mailings::reach;
+use rinse_store::{StoreError, letterheads};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -49,8 +50,8 @@ pub(crate) struct AudienceAsked {
 }
 
 /// An audience before any rule: how many, at which hosts, by which clocks, and what else they get around that time.
-#[utoipa::path(post, path = "/api/audience", request_body = AudienceAsked, responses((status = 200, body = audience::AudienceLook)))]
-pub(crate) async fn look(State(app): State<App>, Json(a): Json<AudienceAsked>) -> Answer<audience::AudienceLook> {
+#[utoipa::path(post, path = "/api/audience", request_body = AudienceAsked, responses((status = 200, body = reach::AudienceLook)))]
+pub(crate) async fn look(State(app): State<App>, Json(a): Json<AudienceAsked>) -> Answer<reach::AudienceLook> {
     let now = app.now();
     Ok(Json(
         app.store
@@ -58,7 +59,7 @@ pub(crate) async fn look(State(app): State<App>, Json(a): Json<AudienceAsked>) -
                 let zone = letterheads::one(c, a.draft.letterhead_id)?.zone;
                 a.draft.schedule.check().map_err(|e| StoreError::Refused(e.to_string()))?;
                 let at = a.at.map_or(now, At::instant).max(now);
-                audience::look(c, &a.draft.audience(), &a.draft.schedule, &zone, at, a.mailing)
+                reach::look(c, &a.draft.audience(), &a.draft.schedule, &zone, at, a.mailing)
             })
             .await?,
     ))

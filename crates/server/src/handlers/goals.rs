@@ -8,7 +8,7 @@ use axum::extract::{Path, State};
 use axum::response::IntoResponse;
 use rinse_core::attribution::Rule;
 use rinse_core::goal::Goal;
-use rinse_store::{attribution, goals};
+use rinse_store::{attribution, goals, uses};
 use serde::Deserialize;
 use utoipa::ToSchema;
 
@@ -37,7 +37,7 @@ pub(crate) async fn save(State(app): State<App>, who: Acting, Json(n): Json<NewG
 #[utoipa::path(delete, path = "/api/goals/{id}", params(("id" = i64, Path)), responses((status = 204)))]
 pub(crate) async fn delete(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| goals::delete(c, id, now, Some(who.0))).await?;
+    app.store.write(move |c| uses::delete_goal(c, id, now, Some(who.0))).await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 

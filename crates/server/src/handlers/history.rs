@@ -10,6 +10,7 @@ use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
+use rinse_core::standing::FileState;
 use rinse_store::history::handing_out::{self, List};
 use rinse_store::history::{self, Decision, LogFile, Outside, Preview};
 use serde::Deserialize;
@@ -122,9 +123,9 @@ pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>
 #[utoipa::path(post, path = "/api/history/{id}/apply", params(("id" = i64, Path)), responses((status = 202)))]
 pub(crate) async fn apply(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let file = app.store.read(move |c| history::one(c, id)).await?;
-    match file.state.as_str() {
-        "checked" => start(&app, id, Some(who.0)),
-        "applied" | "applying" => {}
+    match file.state {
+        FileState::Checked => start(&app, id, Some(who.0)),
+        FileState::Applied | FileState::Applying => {}
         _ => return Err(ApiError::Refused("Look through the file before applying it.".into())),
     }
     Ok(StatusCode::ACCEPTED)
@@ -137,7 +138,7 @@ const STOPPING: &str = "Stopping";
 #[utoipa::path(post, path = "/api/history/{id}/stop", params(("id" = i64, Path)), responses((status = 202)))]
 pub(crate) async fn stop(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let (file, now) = (app.store.read(move |c| history::one(c, id)).await?, app.now());
-    if file.state == "applying" {
+    if file.state == FileState::Applying {
         app.jobs.sender(Job::History(id)).send_modify(|p| p.words = STOPPING.into());
     } else {
         app.store.write(move |c| history::cancel(c, id, now, Some(who.0))).await?;
@@ -158,7 +159,7 @@ pub(crate) async fn undo(State(app): State<App>, who: Acting, Path(id): Path<i64
 pub(crate) async fn resume(app: &App) {
     let Ok(files) = app.store.read(history::unfinished).await else { return };
     for file in files {
-        if file.state == "applying" {
+        if file.state == FileState::Applying {
             start(app, file.id, None);
         } else {
             start_undo(app, file.id, None);

@@ -11,6 +11,7 @@ use axum::http::HeaderMap;
 use axum::http::header::CONTENT_LENGTH;
 use axum::response::{IntoResponse, Response};
 use futures::StreamExt;
+use rinse_core::standing::FileState;
 use rinse_core::table::{Encoding, Field};
 use rinse_store::imports::{self, Decision, Fixes, Preview, Run};
 use serde::Deserialize;
@@ -158,9 +159,9 @@ pub(crate) async fn check(State(app): State<App>, _: Acting, Path(id): Path<i64>
 #[utoipa::path(post, path = "/api/imports/{id}/apply", params(("id" = i64, Path)), responses((status = 202)))]
 pub(crate) async fn apply(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let run = app.store.read(move |c| imports::run(c, id)).await?;
-    match run.state.as_str() {
-        "checked" => start_apply(&app, id, Some(who.0)),
-        "applied" | "applying" => {}
+    match run.state {
+        FileState::Checked => start_apply(&app, id, Some(who.0)),
+        FileState::Applied | FileState::Applying => {}
         _ => return Err(ApiError::Refused("Check the import before applying it.".into())),
     }
     Ok(axum::http::StatusCode::ACCEPTED)
@@ -192,7 +193,7 @@ pub(crate) fn start_apply(app: &App, id: i64, person: Option<i64>) {
 #[utoipa::path(post, path = "/api/imports/{id}/cancel", params(("id" = i64, Path)), responses((status = 202)))]
 pub(crate) async fn cancel(State(app): State<App>, _: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let run = app.store.read(move |c| imports::run(c, id)).await?;
-    if matches!(run.state.as_str(), "staged" | "checked") {
+    if run.state.can_be_changed() {
         app.store.write(move |c| imports::cancel(c, id)).await?;
     } else {
         app.jobs.sender(Job::Import(id)).send_modify(|p| p.words = "Cancelling".into());

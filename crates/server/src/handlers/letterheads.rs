@@ -109,7 +109,7 @@ pub(crate) async fn end_key(State(app): State<App>, who: Acting, Path((id, key))
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Puts a key's record into the stand-in DNS, as whoever keeps the domain would.
+/// Puts a key's record into the stand-in DNS, as the keeper of the domain would.
 #[utoipa::path(post, path = "/api/letterheads/{id}/keys/{key}/publish", params(("id" = i64, Path), ("key" = i64, Path)), responses((status = 204)))]
 pub(crate) async fn publish(State(app): State<App>, who: Acting, Path((id, key)): Path<(i64, i64)>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();

@@ -118,7 +118,7 @@ pub(crate) struct InForce {
     version: i64,
 }
 
-/// Puts rules in force. What comes in from now on is judged by them, and what is stored is judged anew: watch `machines` in the progress
+/// Puts rules in force. What comes in from now on is judged by them, and what is stored is judged again: watch `machines` in the progress
 /// stream. Messages in sealed trials keep the rules of their seal.
 #[utoipa::path(post, path = "/api/upkeep/machine-rules", request_body = ProposedMachineRules, responses((status = 201, body = InForce)))]
 pub(crate) async fn put_in_force(

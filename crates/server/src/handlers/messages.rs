@@ -1,6 +1,7 @@
 //! Messages as they are written: checked, shown, tried out; pieces and images to write them with.
 
 use super::Acting;
+use crate::composing;
 use crate::engine::TestMessage;
 use crate::error::{Answer, ApiError};
 use crate::message;
@@ -237,7 +238,7 @@ pub(crate) async fn drawn(State(app): State<App>, Path(id): Path<i64>, Query(q):
             let m = mailings::one(c, id)?;
             let l = letterheads::of_mailing(c, id)?;
             let counts = links::counted(c, id, None)?;
-            let html = message::built(&m.draft, &l).map_err(|e| StoreError::Refused(e.to_string()))?.html;
+            let html = composing::built(&m.draft, &l).map_err(|e| StoreError::Refused(e.to_string()))?.html;
             let most = counts.iter().map(|l| l.people + if q.reported { l.machine } else { 0 }).max().unwrap_or(0).max(1);
             let marked = placed(&html, |n| {
                 counts.get(n).map_or_else(String::new, |l| {
@@ -250,7 +251,7 @@ pub(crate) async fn drawn(State(app): State<App>, Path(id): Path<i64>, Query(q):
                 })
             })
             .map_err(|e| StoreError::Refused(e.to_string()))?;
-            let sender = message::sender(c, &l, asked.base_url())?;
+            let sender = composing::sender(c, &l, asked.base_url())?;
             rinse_post::compose::shared(&marked, (m.draft.subjects.first().map_or("", String::as_str), 0), &sender, "#", "#")
                 .map_err(|e| StoreError::Refused(e.to_string()))
         })

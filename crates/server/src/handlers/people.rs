@@ -15,10 +15,10 @@ use rinse_core::table;
 use rinse_core::{event, purchase};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::departed::Departed;
-use rinse_store::erasure::{Tombstones, WAS_DELETED};
 use rinse_store::ledger::{self, Grant, Origin};
 use rinse_store::purchases::{self, Taken};
 use rinse_store::tags::{self, Kind};
+use rinse_store::tombstones::{Tombstones, WAS_DELETED};
 use rinse_store::{Connection, StoreError, erasure, events, fields, imports, letterheads, merges, numbers, runs, settings, texts};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -106,7 +106,7 @@ pub(crate) struct FieldChange {
 pub(crate) struct ContactChange {
     /// The whole profile: what is null here is missing afterwards.
     profile: Profile,
-    /// The fields of one's own that change.
+    /// The custom fields that change.
     fields: Vec<FieldChange>,
 }
 

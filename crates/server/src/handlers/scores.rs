@@ -1,4 +1,4 @@
-//! Scores of one's own, and a try of their rules on the past year.
+//! Scores that Rinse keeps, and a try of their rules on the past year.
 
 use super::Acting;
 use crate::error::{Answer, ApiError};
@@ -10,6 +10,7 @@ use rinse_core::reaction::Reaction;
 use rinse_core::score::can_be_given;
 use rinse_store::reactions::past::{self, Tried};
 use rinse_store::scores;
+use rinse_store::uses;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -38,7 +39,7 @@ pub(crate) async fn save(State(app): State<App>, who: Acting, Json(n): Json<NewS
 #[utoipa::path(delete, path = "/api/scores/{id}", params(("id" = i64, Path)), responses((status = 204)))]
 pub(crate) async fn delete(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| scores::delete(c, id, now, Some(who.0))).await?;
+    app.store.write(move |c| uses::delete_score(c, id, now, Some(who.0))).await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 

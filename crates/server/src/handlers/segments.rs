@@ -11,11 +11,12 @@ use rinse_core::address::Address;
 use rinse_core::segment::place::{GAZETTEER, Place};
 use rinse_core::segment::{Explained, Field, FieldKind, Tree, explain};
 use rinse_core::standing::SeriesState;
+use rinse_store::contacts::look::{self, Look};
 use rinse_store::fields::OwnField;
-use rinse_store::segments::{self, Draft, Look, Overlap, Part, Segment, person};
+use rinse_store::segments::{self, Draft, Overlap, Part, Segment, person};
 use rinse_store::settings::{self, Named, Tied};
 use rinse_store::tags::{self, Kind};
-use rinse_store::{StoreError, contacts, events, fields, mailings, purchases};
+use rinse_store::{StoreError, contacts, events, fields, mailings, purchases, uses};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -32,7 +33,7 @@ pub(crate) struct SegmentView {
 
 #[utoipa::path(get, path = "/api/segments/{id}", params(("id" = i64, Path)), responses((status = 200, body = SegmentView)))]
 pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<SegmentView> {
-    Ok(Json(app.store.read(move |c| Ok(SegmentView { segment: segments::one(c, id)?, used_by: segments::used_by(c, id)? })).await?))
+    Ok(Json(app.store.read(move |c| Ok(SegmentView { segment: segments::one(c, id)?, used_by: uses::of_segment(c, id)? })).await?))
 }
 
 async fn save(app: App, id: Option<i64>, d: Draft, who: i64) -> Answer<i64> {
@@ -73,7 +74,7 @@ pub(crate) async fn delete(State(app): State<App>, who: Acting, Path(id): Path<i
     app.store
         .write(move |c| {
             let name = segments::one(c, id)?.name;
-            segments::delete(c, id)?;
+            uses::delete_segment(c, id)?;
             settings::audit(c, now, Some(who.0), "segment deleted", "segment", id, &name)
         })
         .await?;
@@ -164,7 +165,7 @@ pub(crate) async fn outside(State(app): State<App>, who: Acting, Path(name): Pat
 pub(crate) async fn look(State(app): State<App>, Json(tree): Json<Tree>) -> Answer<Look> {
     let now = app.now();
     let store = app.store.clone();
-    let look = tokio::task::spawn_blocking(move || segments::look(&store, &tree, now, 20)).await;
+    let look = tokio::task::spawn_blocking(move || look::look(&store, &tree, now, 20)).await;
     Ok(Json(look.map_err(|_| StoreError::Stopped)??))
 }
 
@@ -363,7 +364,7 @@ pub(crate) async fn change_word(
     app.store
         .write(move |c| {
             match (kind(w.word), &w.name, w.into) {
-                (Some(k), None, Some(into)) => tags::merge(c, k, id, into)?,
+                (Some(k), None, Some(into)) => uses::merge_groups(c, k, id, into)?,
                 (Some(k), Some(name), None) => tags::rename(c, k, id, name)?,
                 (None, Some(name), None) => fields::rename(c, id, name)?,
                 _ => return Err(StoreError::Refused("Give a new name, or what to merge it into.".into())),
@@ -386,8 +387,8 @@ pub(crate) async fn delete_word(
     app.store
         .write(move |c| {
             match kind(word) {
-                Some(k) => tags::delete(c, k, id)?,
-                None => fields::delete(c, id)?,
+                Some(k) => uses::delete_group(c, k, id)?,
+                None => uses::delete_field(c, id)?,
             }
             settings::audit(c, now, Some(who.0), "deleted", &format!("{word:?}").to_lowercase(), id, "")
         })
@@ -401,8 +402,8 @@ pub(crate) async fn word_used_by(State(app): State<App>, Path((word, id)): Path<
     Ok(Json(
         app.store
             .read(move |c| match kind(word) {
-                Some(k) => tags::used_by(c, k, id),
-                None => fields::used_by(c, id),
+                Some(k) => uses::of_group(c, k, id),
+                None => uses::of_field(c, id),
             })
             .await?,
     ))

@@ -14,6 +14,7 @@ use rinse_core::series::{Outline, starters};
 use rinse_core::standing::SeriesState;
 use rinse_store::series::view::{self, Who};
 use rinse_store::series::{self, entering};
+use rinse_store::series_entry;
 use rinse_store::{StoreError, contacts, tags};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -244,7 +245,7 @@ pub(crate) async fn take_out(
     let now = app.now();
     app.store
         .write(move |c| {
-            if !entering::take_out(c, id, contact, now, "taken out by hand")? {
+            if !series_entry::take_out(c, id, contact, now, "taken out by hand")? {
                 return Err(StoreError::Refused("They aren't in this series.".into()));
             }
             rinse_store::settings::audit(c, now, Some(who.0), "taken out of a series", "series", id, &format!("contact {contact}"))

@@ -180,7 +180,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 };
                 let digest = trial.seal.as_ref().map(|s| s.digest.clone());
                 let looks = trial.seal.as_ref().map(|s| s.looks.clone()).unwrap_or_default();
-                // Whoever took part without mail isn't in the rollout either.
+                // Anybody who took part without mail isn't in the rollout either.
                 let rollout = if trial.state == TrialState::Read && trial.plan.per_arm.is_none() {
                     let took_part: HashSet<i64> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
                     let cleared = clearing::audience(c, trial.mailing_id, now)?.people(None);

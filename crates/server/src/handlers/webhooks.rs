@@ -7,6 +7,7 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::IntoResponse;
+use rinse_store::uses;
 use rinse_store::webhooks;
 use serde::{Deserialize, Serialize};
 use url::{Host, Url};
@@ -59,7 +60,7 @@ pub(crate) async fn make(State(app): State<App>, who: Acting, Json(n): Json<NewW
 #[utoipa::path(delete, path = "/api/webhooks/{id}", params(("id" = i64, Path)), responses((status = 204)))]
 pub(crate) async fn end(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| webhooks::end(c, id, now, Some(who.0))).await?;
+    app.store.write(move |c| uses::end_webhook(c, id, now, Some(who.0))).await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 

@@ -1,5 +1,5 @@
 //! The unsubscribe link: a page with buttons, and the one-click POST of RFC 8058. A GET changes nothing,
-//! because scanners follow links; a POST always counts, whoever sent it.
+//! because scanners follow links; a POST always counts, no matter who sent it.
 
 use super::page::{failed, page as render, unknown_link};
 use super::{At, instant};

@@ -21,8 +21,6 @@ pub(crate) fn templates() -> &'static Environment<'static> {
             ("signup.html", include_str!("../../templates/signup.html")),
             ("confirm.html", include_str!("../../templates/confirm.html")),
             ("confirmed.html", include_str!("../../templates/confirmed.html")),
-            ("invitation.html", include_str!("../../templates/invitation.html")),
-            ("invitation.txt", include_str!("../../templates/invitation.txt")),
         ] {
             if let Err(e) = env.add_template(name, source) {
                 tracing::error!("a template can't be read: {e}");

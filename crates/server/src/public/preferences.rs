@@ -39,15 +39,11 @@ struct Shown {
 }
 
 fn visitor(c: &Connection, from: Link) -> rinse_store::Result<Option<Visitor>> {
-    let (contact, letterhead, send) = match from {
-        Link::Message(send) => match letterheads::of_send(c, send) {
-            Ok(l) => (responses::person_of(c, send)?, l.id, Some(send)),
-            Err(StoreError::Missing(_)) => return Ok(None),
-            Err(e) => return Err(e),
-        },
-        Link::Person(contact, letterhead) => (Some(contact), i64::from(letterhead), None),
+    let (found, send) = match from {
+        Link::Message(send) => (responses::person_of(c, send)?.zip(letterheads::number_of_send(c, send)?), Some(send)),
+        Link::Person(contact, letterhead) => (Some((contact, i64::from(letterhead))), None),
     };
-    let Some(contact) = contact else { return Ok(None) };
+    let Some((contact, letterhead)) = found else { return Ok(None) };
     Ok(contacts::now(c, contact)?.map(|contact| Visitor { contact, letterhead, send }))
 }
 

@@ -28,7 +28,7 @@ pub(super) async fn take(State(app): State<App>, headers: HeaderMap, body: Strin
     (StatusCode::from_u16(status).unwrap_or(StatusCode::OK), words).into_response()
 }
 
-/// What it has, for whoever wants to see that it came.
+/// What it has, for anybody who wants to see that it came.
 pub(crate) async fn all(State(app): State<App>) -> Response {
     if !app.clock.is_demo() {
         return StatusCode::NOT_FOUND.into_response();

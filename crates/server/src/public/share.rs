@@ -1,7 +1,7 @@
-//! A message as anybody may see it: with nothing of the recipient's in it, so whoever opens it is nobody.
+//! A message as anybody may see it: with nothing of the recipient's in it, so anybody who opens it is nobody.
 
 use super::page::{failed, unknown_link};
-use crate::message;
+use crate::composing;
 use crate::state::App;
 use axum::extract::{Path, State};
 use axum::http::header;
@@ -21,8 +21,8 @@ pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> R
         .read(move |c| {
             let m = mailings::one(c, mailing)?;
             let l = letterheads::of_mailing(c, mailing)?;
-            let html = message::built(&m.draft, &l).map_err(|e| StoreError::Refused(e.to_string()))?.html;
-            let sender = message::sender(c, &l, app.base_url())?;
+            let html = composing::built(&m.draft, &l).map_err(|e| StoreError::Refused(e.to_string()))?.html;
+            let sender = composing::sender(c, &l, app.base_url())?;
             Ok((l, m, html, sender))
         })
         .await;
@@ -36,7 +36,7 @@ pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> R
         return unknown_link();
     }
     let arm = usize::try_from(arm).unwrap_or(0).min(m.draft.subjects.len().saturating_sub(1));
-    let sender = sender.of_variant(message::own_senders(&m.draft).get(arm));
+    let sender = sender.of_variant(composing::own_senders(&m.draft).get(arm));
     let own = format!("/s/{token}");
     let shown = compose::shared(
         &html,

@@ -1,7 +1,7 @@
-//! Sign-up: the form, the invitation it leads to, and the confirmation. Whoever sends the form learns
+//! Sign-up: the form, the invitation it leads to, and the confirmation. Anybody who sends the form learns
 //! nothing about the address: the answer is always the same.
 
-use super::page::{Topic, boxes, failed, fields, page as render, templates, unknown_link};
+use super::page::{Topic, boxes, failed, fields, page as render, unknown_link};
 use super::{At, instant};
 use crate::state::App;
 use axum::body::Bytes;
@@ -9,12 +9,10 @@ use axum::extract::{ConnectInfo, Path, State};
 use axum::response::Response;
 use minijinja::{Value, context};
 use rinse_core::address::Address;
-use rinse_core::token::{Kind, Signer};
-use rinse_post::compose::{self, Composed, Note, Sender};
-use rinse_post::dkim::KeySigner;
+use rinse_core::token::Kind;
 use rinse_store::StoreError;
 use rinse_store::letterheads::{self, Letterhead};
-use rinse_store::signups::{self, Form, Invitation};
+use rinse_store::signups::{self, Form};
 use rinse_store::topics;
 use sha2::{Digest, Sha256};
 use std::net::SocketAddr;
@@ -135,30 +133,4 @@ pub(super) async fn confirm(State(app): State<App>, Path(token): Path<String>, a
         Ok(None) => unknown_link(),
         Err(e) => failed(&e),
     }
-}
-
-/// The message that asks to confirm: it holds no advertising.
-pub(crate) fn invitation(
-    (l, keys): (&Letterhead, &[KeySigner]),
-    i: &Invitation,
-    signer: &Signer,
-    base_url: &str,
-    at_seconds: i64,
-) -> Result<Composed, String> {
-    let link = Value::from_safe_string(format!("{}/i/{}", base_url.trim_end_matches('/'), signer.link(Kind::Confirm, i.sign_up, 0)));
-    let values =
-        context! { given_name => i.given_name.as_deref(), name => l.name.as_str(), link, postal_address => l.postal_address.as_str() };
-    let render = |name: &str| templates().get_template(name).and_then(|t| t.render(&values)).map_err(|e| e.to_string());
-    let (text, html) = (render("invitation.txt")?, render("invitation.html")?);
-    let sender = Sender {
-        name: l.from_name.clone(),
-        address: l.from_address.clone(),
-        postal_address: l.postal_address.clone(),
-        ..Sender::default()
-    };
-    let token = signer.mailbox(Kind::Confirm, i.sign_up);
-    let subject = format!("Please confirm your sign-up with {}", l.name);
-    let number = format!("invitation-{}", i.sign_up);
-    let note = Note { to: &i.address, subject: &subject, text: &text, html: &html, number: &number, token: &token, attached: None };
-    compose::note(&sender, &note, keys, at_seconds).map_err(|e| e.to_string())
 }

@@ -1,6 +1,6 @@
 //! What a text gateway brings: answers to text messages, and reports of what became of one.
 //!
-//! Signed with the gateway's secret; from the stand-in it comes from within. Anything else changes nothing: whoever could make
+//! Signed with the gateway's secret; from the stand-in it comes from within. Anything else changes nothing: anybody who could make
 //! up an answer could end other people's messages.
 
 use super::{At, instant};

@@ -18,7 +18,7 @@ pub const MOST_CONNECTIONS: u32 = 50;
 const CONNECTS: Duration = Duration::from_secs(60);
 /// A host may take so long to answer a whole message (RFC 5321, section 4.5.3.2.6, gives it ten minutes after the final dot).
 const ANSWERS: Duration = Duration::from_secs(15 * 60);
-/// Whoever waited longer may have been forgotten by the host, and is asked first.
+/// Anybody who waited longer may have been forgotten by the host, and is asked first.
 const FRESH: Duration = Duration::from_secs(5);
 /// A connection that nobody needed for so long is closed.
 const KEPT: Duration = Duration::from_secs(60);

@@ -60,7 +60,7 @@ fn event(address: &str, key: &str, kind: &str, at: i64) -> String {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_trial_is_handed_out_told_of_and_read() {
     let (s, [a, b]) = handed_out(1_600, 24).await;
-    // Nothing went out from here, and whoever is on a list counts.
+    // Nothing went out from here, and anybody who is on a list counts.
     assert_eq!(s.count("SELECT count(*) FROM send WHERE handed_at IS NOT NULL"), 0);
     assert!((595..=605).contains(&a.len()) && (595..=605).contains(&b.len()), "{} {}", a.len(), b.len());
     let roster: HashMap<String, i64> = {
@@ -237,7 +237,7 @@ async fn an_hour_trial_is_handed_out_by_hour_and_zone(#[case] early: usize, #[ca
     s.advance(8 * 24 + 12).await;
     assert_eq!(s.ok("GET", "/api/hour-trials/1", &Value::Null).await["trial"]["state"], "collecting");
     tell_of_round(&s, &door, 2, 0).await;
-    // Whoever wasn't drawn is on a list without an hour, and nothing is told of them: they are no part of the trial.
+    // Anybody who wasn't drawn is on a list without an hour, and nothing is told of them: they are no part of the trial.
     s.advance(24).await;
     let read = s.ok("GET", "/api/hour-trials/1", &Value::Null).await;
     let r = &read["reading"];

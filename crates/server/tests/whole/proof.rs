@@ -33,7 +33,7 @@ async fn a_shared_message_carries_nothing_of_the_recipient() {
         "{page}"
     );
     assert!(!page.contains("Wren") && !page.contains("/u/") && !page.contains("/o/") && !page.contains("/c/") && !page.contains("/p/"));
-    assert_eq!(s.count("SELECT count(*) FROM response"), 0, "whoever opens it is nobody");
+    assert_eq!(s.count("SELECT count(*) FROM response"), 0, "anybody who opens it is nobody");
     assert!(s.header(&path, "content-security-policy").await.contains("sandbox"), "a script in it may not run");
     s.ok("POST", "/api/mailings", &draft(1, &["A draft"])).await;
     let draft = s.door("GET", &format!("/s/{}", s.signer.link(Kind::Share, 2, 0)), "").await;

@@ -58,7 +58,7 @@ async fn from_the_form_to_the_confirmation() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn whoever_sends_the_form_learns_nothing() {
+async fn the_sender_of_the_form_learns_nothing() {
     let s = open().await;
     s.import("email\nknown@tern.example\nangry@tern.example\ngone@tern.example\nerased@tern.example\nbarred@tern.example\n").await;
     s.db()

@@ -1,5 +1,5 @@
 //! A trial of a message in a series, through the API: people are enrolled as they come, an arm is let in and another stopped on
-//! the way, who comes again keeps their arm and counts once, and whoever comes after the call gets what was called.
+//! the way, who comes again keeps their arm and counts once, and anybody who comes after the call gets what was called.
 
 use crate::inside::Inside;
 use crate::inside::trial::{files_of, recomputed};
@@ -89,13 +89,13 @@ async fn people_are_enrolled_as_they_come_and_only_those_who_came_together_are_c
     assert!(e["days"].as_f64().unwrap() > 0.0 && view["reading"].is_null() && view["rollout"].is_null(), "{view}");
     assert_eq!(e["people"].as_array().unwrap().iter().map(|n| n.as_i64().unwrap()).sum::<i64>(), s.count("SELECT count(*) FROM roster"));
 
-    // Whoever comes again keeps their arm, and counts once.
+    // Anybody who comes again keeps their arm, and counts once.
     enter(&s, 21..=60).await;
     assert_eq!(s.count("SELECT count(*) FROM send WHERE contact_id BETWEEN 21 AND 60"), 80);
     let other = "SELECT count(*) FROM send s JOIN roster r USING (contact_id) WHERE s.arm <> r.arm AND s.contact_id >= 21";
     assert_eq!(s.count(other), 0);
 
-    // C is full at 120: nobody more is enrolled, whoever comes gets A, and the reading is at the last one's end.
+    // C is full at 120: nobody more is enrolled, anybody who comes gets A, and the reading is at the last one's end.
     enter(&s, 321..=600).await;
     let since = s.count("SELECT enrolled_at FROM trial");
     assert!(since > 0, "it is full");

@@ -4,7 +4,7 @@ use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
 use rinse_core::{DAY, Instant};
 use rinse_standins::network::Network;
-use rinse_standins::scenario::Scenario;
+use rinse_standins::scenario::{BEGINS, Scenario};
 use rinse_standins::sender::{HEADER, LETTERS, Letter, Row, Sender, cells, gone, letter_cells, year};
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
@@ -46,9 +46,6 @@ enum What {
     },
 }
 
-/// When the simulated world begins.
-const WORLD: Instant = Instant(1_744_588_800_000);
-
 fn instant(text: &str) -> std::result::Result<Instant, String> {
     Instant::read(text).ok_or_else(|| format!("{text:?} is no instant"))
 }
@@ -56,7 +53,7 @@ fn instant(text: &str) -> std::result::Result<Instant, String> {
 fn main() -> Result<()> {
     let args = Args::parse();
     std::fs::create_dir_all(&args.home)?;
-    let mut sender = Sender::new(Network::open(&args.home, Scenario::skerry_light(), WORLD, false)?);
+    let mut sender = Sender::new(Network::open(&args.home, Scenario::skerry_light(), BEGINS, false)?);
     match args.what {
         What::Year { people, letters, until } => {
             let people = addresses(&people)?;

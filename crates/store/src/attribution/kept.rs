@@ -1,5 +1,5 @@
-//! What mailings brought, kept: of each person what their purchases and events are put down to, and the sums of it. Whoever buys, does something or
-//! clicks is due, and is put down anew by the writer when nobody waits for it; another rule or goal puts everybody down anew.
+//! What mailings brought, kept: of each person what their purchases and events are put down to, and the sums of it. Anybody who buys, does something or
+//! clicks is due, and is put down again by the writer when nobody waits for it; another rule or goal puts everybody down again.
 
 use super::{clicks, rule};
 use crate::{Result, goals, settings};
@@ -148,7 +148,7 @@ pub fn some(c: &Connection, most: usize) -> Result<bool> {
     Ok(left)
 }
 
-/// Everybody is to be put down anew: the rule or a goal has changed.
+/// Everybody is to be put down again: the rule or a goal has changed.
 pub(crate) fn again(c: &Connection) -> Result<()> {
     settings::set(c, AGAIN, "0")
 }

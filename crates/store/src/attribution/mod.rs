@@ -94,7 +94,7 @@ pub fn of_mailing(c: &Connection, mailing: i64) -> Result<Vec<Brought>> {
     Ok(out)
 }
 
-/// The same counted anew from the people who clicked, until an instant: what the kept sums must be once nobody is due.
+/// The same counted again from the people who clicked, until an instant: what the kept sums must be once nobody is due.
 ///
 /// # Errors
 /// When the database fails.

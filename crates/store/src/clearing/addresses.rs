@@ -30,7 +30,7 @@ pub struct Sending {
     #[serde(default)]
     #[schema(max_length = 300)]
     pub service_reason: String,
-    /// It may wait for so many days for whoever has to wait.
+    /// It may wait for so many days for anybody who has to wait.
     #[serde(default = "usual_days")]
     #[schema(minimum = 0, maximum = 1_000)]
     pub hold_days: i64,

@@ -104,7 +104,7 @@ fn stage(
         }
         let schedule: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing.id], |r| r.get(0))?;
         let schedule = crate::stored::document(&schedule, "mailing", mailing.id)?;
-        let spread = crate::sends::spread_of(mailing.id);
+        let spread = crate::send_state::spread_of(mailing.id);
         let people = people.under(c, mailing.grant(), &mut memo)?;
         Ok(Item { people, mailing, at, rules, selected, marks, series: false, schedule, spread })
     };
@@ -247,7 +247,7 @@ impl Stage {
             }
             if !self.ahead.is_empty() {
                 for (n, at) in self.ahead.get(&self.people.base.contact[place]).unwrap_or(&none) {
-                    // Whoever entered before may have had it: each entry has messages of its own.
+                    // Anybody who entered before may have had it: each entry has messages of its own.
                     let bars = planned[*n].bars(place).without(Reason::AlreadySent);
                     events.push(self.items[*n].coming(&self.items[*n].rules, *at, bars));
                     which.push((*n, *at));

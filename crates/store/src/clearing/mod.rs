@@ -128,7 +128,7 @@ pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
                 rank: (r.get(7)?, id),
                 over_cap: OverCap::from_code(&r.get::<_, String>(3)?),
                 // A series waits for its caps as long as it takes: the step isn't lost.
-                hold_limit: if series.is_some() { crate::series::walk::NEVER } else { r.get::<_, i64>(8)? * DAY },
+                hold_limit: if series.is_some() { crate::send_state::NEVER } else { r.get::<_, i64>(8)? * DAY },
                 zone: zone::named(&r.get::<_, String>(9)?).unwrap_or(zone::TimeZone::UTC),
                 country: r.get(10)?,
                 complainers_too: r.get(13)?,

@@ -8,7 +8,7 @@
 use super::base::{self, People};
 use crate::Result;
 use crate::db::{beside, readable_beside};
-use crate::kept::{self, Notes, REST, lock};
+use crate::kept::{self, Notes, REST, Watches, lock};
 use rinse_core::Instant;
 use rinse_core::clearance::columns::Messages;
 use rusqlite::{Connection, OptionalExtension};
@@ -44,31 +44,33 @@ pub(crate) struct Warm {
     notes: Mutex<Notes<Row, MOST_NOTES>>,
 }
 
-impl Warm {
-    fn note(&self, row: Row, deleted: bool) {
-        let mut n = lock(&self.notes);
-        // Whose row it was can't be asked any more.
-        if deleted { n.give_up() } else { n.note(row) }
+impl Watches for Warm {
+    fn changed(&self, table: &str, row: i64, gone: bool) {
+        match table {
+            "contact" => self.note(Row::Contact(row), gone),
+            "send" => self.note(Row::Send(row), gone),
+            _ => {}
+        }
     }
 
-    pub(crate) fn contact(&self, row: i64, deleted: bool) {
-        self.note(Row::Contact(row), deleted);
-    }
-
-    pub(crate) fn send(&self, row: i64, deleted: bool) {
-        self.note(Row::Send(row), deleted);
-    }
-
-    pub(crate) fn finished(&self, committed: bool) {
+    fn finished(&self, committed: bool) {
         lock(&self.notes).finished(committed);
     }
 
-    pub(crate) fn rest(&self) {
+    fn rest(&self) {
         let mut kept = lock(&self.kept);
         if kept.as_ref().is_some_and(|k| k.used.elapsed() > REST) {
             *kept = None;
             lock(&self.notes).forget();
         }
+    }
+}
+
+impl Warm {
+    fn note(&self, row: Row, deleted: bool) {
+        let mut n = lock(&self.notes);
+        // Whose row it was can't be asked any more.
+        if deleted { n.give_up() } else { n.note(row) }
     }
 
     fn columns(&self, c: &Connection, since: Instant) -> Result<Columns> {
@@ -135,15 +137,15 @@ impl Warm {
 
 /// Notes by hand that a person's messages changed: of rows that went to somebody else.
 pub(crate) fn changed(c: &Connection, contact: i64) {
-    if let Some(kept) = kept::found(c) {
-        kept.warm.contact(contact, false);
+    if let Some(warm) = kept::found::<Warm>(c) {
+        warm.note(Row::Contact(contact), false);
     }
 }
 
 /// The columns as they are now; messages from an instant on, or from earlier.
 pub(super) fn columns(c: &Connection, since: Instant) -> Result<Columns> {
-    match kept::found(c) {
-        Some(kept) => kept.warm.columns(c, since),
+    match kept::found::<Warm>(c) {
+        Some(warm) => warm.columns(c, since),
         None => load(c, since),
     }
 }

@@ -3,6 +3,7 @@
 
 mod countries;
 mod list;
+pub mod look;
 mod order;
 mod person;
 mod profile;

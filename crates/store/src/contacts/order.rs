@@ -7,7 +7,7 @@
 use super::list::Sort;
 use crate::Result;
 use crate::db::{beside, readable_beside};
-use crate::kept::{self, Notes, REST, lock};
+use crate::kept::{self, Notes, REST, Watches, lock};
 use rusqlite::{Connection, OptionalExtension};
 use std::cmp::Ordering;
 use std::sync::atomic::{self, AtomicBool};
@@ -41,23 +41,27 @@ impl Order {
     }
 }
 
-impl Orders {
-    pub(crate) fn contact(&self, id: i64) {
-        lock(&self.notes).note(id);
+impl Watches for Orders {
+    fn changed(&self, table: &str, row: i64, _: bool) {
+        if table == "contact" {
+            lock(&self.notes).note(row);
+        }
     }
 
-    pub(crate) fn finished(&self, committed: bool) {
+    fn finished(&self, committed: bool) {
         lock(&self.notes).finished(committed);
     }
 
-    pub(crate) fn rest(&self) {
+    fn rest(&self) {
         let mut kept = lock(&self.kept);
         if kept.as_ref().is_some_and(|k| k.used.elapsed() > REST) {
             *kept = None;
             lock(&self.notes).forget();
         }
     }
+}
 
+impl Orders {
     fn keep(&self, c: &Connection) -> Result<()> {
         let begun = lock(&self.notes).begin();
         let everybody = Arc::new(load(c)?);
@@ -97,27 +101,27 @@ impl Orders {
 /// # Errors
 /// When the database fails.
 pub fn keep(c: &Connection) -> Result<()> {
-    kept::found(c).map_or(Ok(()), |kept| kept.orders.keep(c))
+    kept::found::<Orders>(c).map_or(Ok(()), |orders| orders.keep(c))
 }
 
 /// The order as it is now, when it is kept.
 pub(super) fn found(c: &Connection, sort: Sort) -> Result<Option<Order>> {
     // Inside a write its own changes count, which aren't for anybody else yet.
-    let Some(kept) = readable_beside(c).and_then(|_| kept::found(c)) else { return Ok(None) };
-    Ok(kept.orders.fresh(c)?.map(|everybody| Order(everybody, sort)))
+    let Some(orders) = readable_beside(c).and_then(|_| kept::found::<Orders>(c)) else { return Ok(None) };
+    Ok(orders.fresh(c)?.map(|everybody| Order(everybody, sort)))
 }
 
 /// Begins to load the orders on a thread of its own, unless somebody does.
 pub(super) fn load_beside(c: &Connection) {
-    let Some((path, kept)) = readable_beside(c).map(str::to_owned).zip(kept::found(c)) else { return };
-    if kept.orders.loading.swap(true, atomic::Ordering::AcqRel) {
+    let Some((path, orders)) = readable_beside(c).map(str::to_owned).zip(kept::found::<Orders>(c)) else { return };
+    if orders.loading.swap(true, atomic::Ordering::AcqRel) {
         return;
     }
     std::thread::spawn(move || {
-        if let Err(why) = beside(&path).and_then(|c| kept.orders.keep(&c)) {
+        if let Err(why) = beside(&path).and_then(|c| orders.keep(&c)) {
             tracing::warn!("the orders of the contact list could not be loaded; its indexes are walked: {why}");
         }
-        kept.orders.loading.store(false, atomic::Ordering::Release);
+        orders.loading.store(false, atomic::Ordering::Release);
     });
 }
 

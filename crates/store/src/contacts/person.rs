@@ -1,6 +1,7 @@
-//! One person, whole: profile, consent, messages, responses, purchases.
+//! One person, whole: profile, consent, messages, purchases.
 
 use super::list::{COLUMNS, ContactRow, row};
+use crate::response_kinds;
 use crate::stored::As;
 use crate::{Result, StoreError};
 use rinse_core::Instant;
@@ -169,7 +170,7 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
             let rules = versions.get(&r.get::<_, i64>(6)?);
             Ok(Response {
                 at: r.get(0)?,
-                kind: crate::responses::kind_words(kind).into(),
+                kind: response_kinds::kind_words(kind).into(),
                 mailing: r.get(2)?,
                 link: r.get(3)?,
                 agent: r.get(4)?,

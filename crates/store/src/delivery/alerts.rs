@@ -359,7 +359,7 @@ fn lines(c: &Connection, a: &Alert) -> Result<Vec<ReplyLine>> {
 pub fn end(c: &Connection, id: i64, reason: &str, now: Instant, person: i64) -> Result<()> {
     let reason = reason.trim();
     if reason.chars().count() < 5 {
-        return Err(StoreError::Refused("Say why it is over: whoever sees the group do it again will want to know.".into()));
+        return Err(StoreError::Refused("Say why it is over: anybody who sees the group do it again will want to know.".into()));
     }
     let group: Option<String> = c
         .prepare_cached(

@@ -1,7 +1,7 @@
 //! The sums that triggers keep as sends change. They are written from the catalogue; when it changes, they are counted again as the file is
 //! opened.
 
-use super::{counted, instant, place};
+use super::{column, counted, counted_of, place};
 use crate::Result;
 use rinse_core::figure::{Fact, Figure};
 use rinse_core::zone::{TimeZone, Wall, named};
@@ -89,21 +89,11 @@ impl Table {
             each(&|f| format!("{} INTEGER DEFAULT 0", f.key()), ", "),
             self.index,
         );
-        let came: Vec<String> = looked_at().iter().map(|c| format!("(new.{c} IS NULL) <> (old.{c} IS NULL)")).collect();
         let whole = self.key.iter().map(|k| format!("{} IS NOT NULL", k.1.replace("{of}", "new"))).collect::<Vec<_>>().join(" AND ");
         let there = format!("INSERT OR IGNORE INTO {name} ({columns}) SELECT {} WHERE {whole};", self.values("new"));
-        let _ = write!(
-            sql,
-            "-- Only a value that comes or goes changes a count.
-             CREATE TRIGGER send_{name} AFTER UPDATE OF {looked_at}, category, opens_unknown, open_rule, click_rule ON send
-             WHEN {same} AND ({came} OR new.category IS NOT old.category OR new.opens_unknown <> old.opens_unknown
-                OR new.open_rule IS NOT old.open_rule OR new.click_rule IS NOT old.click_rule)
-             BEGIN {there} UPDATE {name} SET {changes} WHERE {row}; END;\n",
-            looked_at = looked_at().join(", "),
-            came = came.join(" OR "),
-            changes = each(&|f| format!("{key} = {key} + {} - {}", counted(f, "new"), counted(f, "old"), key = f.key()), ", "),
-            row = self.row("new"),
-        );
+        for (i, step) in steps().iter().enumerate() {
+            sql += &self.step(&steps()[..i], step, &there, &same);
+        }
         let _ = write!(
             sql,
             "-- A send that is counted elsewhere goes from one row to another as a whole.
@@ -119,6 +109,37 @@ impl Table {
         sql
     }
 
+    /// What keeps the sums when the columns of a step change; `before`: the steps that are counted before it.
+    fn step(&self, before: &[Step], step: &Step, there: &str, same: &str) -> String {
+        let in_step = |s: &Step, column: &str| s.columns.iter().any(|c| c.0 == column);
+        let then = |column: &str| if in_step(step, column) || before.iter().any(|s| in_step(s, column)) { "new" } else { "old" };
+        let until = |column: &str| if before.iter().any(|s| in_step(s, column)) { "new" } else { "old" };
+        let changed: Vec<String> = step
+            .columns
+            .iter()
+            .map(|(c, there)| if *there { format!("(new.{c} IS NULL) <> (old.{c} IS NULL)") } else { format!("new.{c} IS NOT old.{c}") })
+            .collect();
+        let changes: Vec<String> = Figure::ALL
+            .into_iter()
+            .filter(|f| f.condition().into_iter().any(|l| in_step(step, column(l.fact).0)))
+            .map(|f| format!("{key} = {key} + {} - {}", counted_of(f, then), counted_of(f, until), key = f.key()))
+            .collect();
+        // Nothing is counted of a send that wasn't handed over, and of one that was the row is there.
+        let (when, there) = if step.hands_over() { (String::new(), there) } else { ("old.handed_at IS NOT NULL AND ".into(), "") };
+        format!(
+            "-- Only a value that comes or goes changes a count.
+             CREATE TRIGGER send_{name}_{step} AFTER UPDATE OF {columns} ON send
+             WHEN {when}({changed}) AND {same}
+             BEGIN {there} UPDATE {name} SET {changes} WHERE {row}; END;\n",
+            name = self.name,
+            step = step.name,
+            columns = step.columns.iter().map(|c| c.0).collect::<Vec<_>>().join(", "),
+            changed = changed.join(" OR "),
+            changes = changes.join(", "),
+            row = self.row("new"),
+        )
+    }
+
     /// The sums counted from the sends, in SQL: the key, and each figure.
     fn counted_again(&self) -> String {
         let sums = Figure::ALL.map(|f| format!("sum({}) AS {}", counted(f, "s"), f.key()));
@@ -127,9 +148,38 @@ impl Table {
     }
 }
 
-/// The columns of `send` that figures look at.
-fn looked_at() -> Vec<&'static str> {
-    Fact::ALL.into_iter().filter_map(instant).collect()
+/// A part of the columns that figures look at. A change of a send is counted part by part, as if one had changed after the other: what the
+/// parts add comes to what the whole adds, and an open, of which there are most, touches a third of the figures.
+struct Step {
+    name: &'static str,
+    /// Each with whether only its being there counts.
+    columns: Vec<(&'static str, bool)>,
+}
+
+impl Step {
+    fn hands_over(&self) -> bool {
+        self.columns.iter().any(|c| c.0 == "handed_at")
+    }
+}
+
+/// The columns of `send` that figures look at, in parts.
+fn steps() -> [Step; 3] {
+    let mut all: Vec<(&'static str, bool)> = Vec::new();
+    for column in Fact::ALL.into_iter().map(column) {
+        if !all.contains(&column) {
+            all.push(column);
+        }
+    }
+    let mut part = |name, of: &[&str]| {
+        let (columns, others) = all.iter().partition(|c| of.is_empty() || of.contains(&c.0));
+        all = others;
+        Step { name, columns }
+    };
+    [
+        part("opened", &["open_at", "any_open_at", "open_rule"]),
+        part("clicked", &["click_at", "any_click_at", "click_rule"]),
+        part("became", &[]),
+    ]
 }
 
 /// When people answer: the hour of the week of a message's first open, click and reply that are a person's, by the recipient's clock as it stood

@@ -62,8 +62,14 @@ fn told(fact: Fact) -> Told {
     }
 }
 
-fn instant(fact: Fact) -> Option<&'static str> {
-    if let Told::At(column) = told(fact) { Some(column) } else { None }
+/// The column that says it, and whether only its being there counts.
+fn column(fact: Fact) -> (&'static str, bool) {
+    match told(fact) {
+        Told::At(column) => (column, true),
+        Told::By(_) => ("category", false),
+        Told::OpensUnknown => ("opens_unknown", false),
+        Told::Ruled(column, _) => (column, false),
+    }
 }
 
 /// The categories of a class as bits. A list would have SQLite make a table of it, in each trigger and for each message.
@@ -71,9 +77,10 @@ fn of_class(class: FailureClass) -> i64 {
     Category::ALL.into_iter().filter(|c| c.class() == class).map(|c| 1 << (c as i64)).sum()
 }
 
-/// What holds of a row of `send`, in SQL; `of`: the row's name there. Never null.
-fn holds(l: Literal, of: &str) -> String {
+/// What holds of a row of `send`, in SQL; `of`: the name of the row that has a column's value. Never null.
+fn holds<'a>(l: Literal, of: impl Fn(&str) -> &'a str) -> String {
     let not = |holds: bool| if holds { "NOT " } else { "" };
+    let of = of(column(l.fact).0);
     match told(l.fact) {
         Told::At(column) => format!("{of}.{column} IS {}NULL", not(l.holds)),
         Told::By(class) => format!("({} >> coalesce({of}.category, 0)) & 1 = {}", of_class(class), u8::from(l.holds)),
@@ -85,7 +92,12 @@ fn holds(l: Literal, of: &str) -> String {
 /// Whether a row of `send` is counted, in SQL; `of`: the row's name there.
 #[must_use]
 pub fn counted(figure: Figure, of: &str) -> String {
-    let all: Vec<String> = figure.condition().into_iter().map(|l| holds(l, of)).collect();
+    counted_of(figure, |_| of)
+}
+
+/// The same of a row that is made of several; `of`: the name of the one that a column's value is taken from.
+fn counted_of<'a>(figure: Figure, of: impl Fn(&str) -> &'a str) -> String {
+    let all: Vec<String> = figure.condition().into_iter().map(|l| holds(l, &of)).collect();
     format!("({})", all.join(" AND "))
 }
 
@@ -153,7 +165,7 @@ pub fn of_mailings(c: &Connection, mailings: &[i64]) -> Result<HashMap<i64, Sums
 pub fn rows(c: &Connection, mailing: i64, figure: &str) -> Result<Vec<(String, i64, i64)>> {
     let figure = Figure::parse(figure).ok_or(StoreError::Missing("figure"))?;
     // Dated by what a counted message came to last.
-    let at = figure.condition().into_iter().rev().filter(|l| l.holds).find_map(|l| instant(l.fact)).unwrap_or("handed_at");
+    let at = figure.condition().into_iter().rev().filter(|l| l.holds).map(|l| column(l.fact)).find(|c| c.1).map_or("handed_at", |c| c.0);
     let mut s = c.prepare(&format!(
         "SELECT c.address, s.arm, s.{at} FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.mailing_id = ?1 AND {} ORDER BY s.{at}, s.id",
         counted(figure, "s")

@@ -2,14 +2,16 @@
 //! its progress in the same transaction.
 
 use super::taking::{self, Memory, Taken, Takes};
-use super::{LogFile, Mapping, one, outside, path};
-use crate::codes::TRIAL_COLLECTING;
+use super::{LogFile, Mapping, one, outside, proposed};
+use crate::codes::{FILE_APPLYING, TRIAL_COLLECTING};
+use crate::stored::Worded;
 use crate::{Result, Store, StoreError, tables};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::history::proposed::Proposed;
 use rinse_core::history::times::Times;
 use rinse_core::history::{self, Event, MORE_MAY_COME, PastMailing};
+use rinse_core::standing::FileState;
 use rusqlite::{Connection, params};
 use std::fs::File;
 use std::time::{Duration, Instant as Moment};
@@ -45,13 +47,8 @@ struct Reader {
 
 impl Reader {
     fn open(store: &Store, file: &LogFile, steps: bool, behind: i64) -> Result<Self> {
-        let mut rows = tables::records(&path(store, file.id), file.delimiter.as_bytes()[0])?;
-        let mut record = csv::StringRecord::new();
-        for _ in 0..behind + i64::from(file.header) {
-            rows.read_record(&mut record)?;
-        }
-        let named = if file.by_subject { Proposed::new(&file.proposed) } else { Proposed::default() };
-        Ok(Self { rows, mapping: file.mapping.clone(), times: file.times(), named, steps, row: behind })
+        let named = file.names(&store.read_now(|c| proposed(c, file.id))?);
+        Ok(Self { rows: file.rows(store, behind)?, mapping: file.mapping.clone(), times: file.times(), named, steps, row: behind })
     }
 
     /// The next rows that this pass is about, and how many were looked at.
@@ -88,13 +85,13 @@ impl Reader {
 /// When it wasn't looked through, or its file is gone.
 pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, progress: impl FnMut(i64) -> bool) -> Result<LogFile> {
     let file = store.write(move |c| start(c, id, now)).await?;
-    if file.state != "applying" {
+    if file.state != FileState::Applying {
         return Ok(file);
     }
     let done = parts(store, &file, now, person, progress).await;
     if done.is_err() {
         // What is in stays, as of one that was stopped: it can be taken back, and brought again.
-        finish(store, id, "cancelled", now, person).await?;
+        finish(store, id, FileState::Cancelled, now, person).await?;
     }
     done
 }
@@ -140,11 +137,11 @@ async fn parts(store: &Store, file: &LogFile, now: Instant, person: Option<i64>,
                 size = (size * 2).min(MOST);
             }
             if !progress(done) {
-                return finish(store, id, "cancelled", now, person).await;
+                return finish(store, id, FileState::Cancelled, now, person).await;
             }
         }
     }
-    finish(store, id, "applied", now, person).await
+    finish(store, id, FileState::Applied, now, person).await
 }
 
 /// Trials that another system sends are read a day after the last file of a log at the earliest: it may tell in one who was sent something, and in the
@@ -165,22 +162,22 @@ fn readings_wait(c: &Connection, now: Instant) -> Result<()> {
 
 fn start(c: &Connection, id: i64, now: Instant) -> Result<LogFile> {
     let file = one(c, id)?;
-    match file.state.as_str() {
-        "applying" | "applied" => return Ok(file),
-        "checked" => {}
+    match file.state {
+        FileState::Applying | FileState::Applied => return Ok(file),
+        FileState::Checked => {}
         _ => return Err(StoreError::Refused("Look through the file before applying it.".into())),
     }
     outside::letterhead(c)?;
     c.execute("DELETE FROM log_refused WHERE log_id = ?1", [id])?;
     if file.by_subject {
-        for p in &file.proposed {
-            let (key, subject, sent_at) = (p.key.clone(), p.subject.clone(), Instant(p.from));
-            let m = PastMailing { key, name: subject.clone(), subject, topic: String::new(), sent_at, size: None };
+        for p in proposed(c, id)? {
+            let (name, sent_at) = (p.subject.clone(), Instant(p.from));
+            let m = PastMailing { key: p.key, name, subject: p.subject, topic: String::new(), sent_at, size: None };
             let (mailing, _) = outside::put(c, &m, Some(id))?;
             c.prepare_cached("INSERT OR IGNORE INTO log_mailing VALUES (?1, ?2)")?.execute([mailing, id])?;
         }
     }
-    c.execute("UPDATE log_file SET state = 'applying', done = 0, new = 0, known = 0, refused = 0 WHERE id = ?1", [id])?;
+    c.execute(formatcp!("UPDATE log_file SET state = {FILE_APPLYING}, done = 0, new = 0, known = 0, refused = 0 WHERE id = ?1"), [id])?;
     readings_wait(c, now)?;
     one(c, id)
 }
@@ -219,11 +216,11 @@ fn part(c: &Connection, id: i64, t: &Takes, batch: &[(i64, Read)], upto: i64) ->
 }
 
 /// Finishes the mailings that a file spoke of, one by one, then the file itself.
-async fn finish(store: &Store, id: i64, state: &'static str, now: Instant, person: Option<i64>) -> Result<LogFile> {
+async fn finish(store: &Store, id: i64, state: FileState, now: Instant, person: Option<i64>) -> Result<LogFile> {
     finish_mailings(store, id).await?;
     store
         .write(move |c| {
-            c.execute("UPDATE log_file SET state = ?2, applied_at = ?3 WHERE id = ?1", params![id, state, now.0])?;
+            c.execute("UPDATE log_file SET state = ?2, applied_at = ?3 WHERE id = ?1", params![id, Worded(state), now.0])?;
             readings_wait(c, now)?;
             let f = one(c, id)?;
             let counts = format!("{}: {} new, {} known, {} refused", f.file_name, f.new, f.known, f.refused);

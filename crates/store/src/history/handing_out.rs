@@ -1,4 +1,4 @@
-//! Mailings that another system sends, of people who are drawn and cleared here. Whoever is due is cleared once more and put on the list of their
+//! Mailings that another system sends, of people who are drawn and cleared here. Anybody who is due is cleared once more and put on the list of their
 //! arm, counted under the caps from then on; the list goes out as a file, and the other system's log says what came of it.
 
 use crate::hour_trials::OFF;

@@ -1,11 +1,14 @@
 //! The dry run: what would become of each row, what the file knows and what it doesn't, before anything is changed.
 
-use super::{LogFile, Mapping, one, outside, path, taking};
-use crate::erasure::Tombstones;
-use crate::{Result, Store, StoreError, contacts, responses, tables};
+use super::{LogFile, Mapping, one, outside, taking};
+use crate::codes::{FILE_CHECKED, FILE_STAGED};
+use crate::response_kinds;
+use crate::tombstones::Tombstones;
+use crate::{Result, Store, StoreError, contacts};
+use const_format::formatcp;
 use rinse_core::history::columns::EventColumn;
 use rinse_core::history::course::Step;
-use rinse_core::history::proposed::{APART, Gathering, MOST, Proposal, Proposed};
+use rinse_core::history::proposed::{APART, Gathering, MOST, Proposal};
 use rinse_core::history::{self, Event, Kind};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -85,7 +88,7 @@ struct Look<'a> {
     missing: HashSet<u64>,
     mailings: HashMap<String, Option<i64>>,
     unknown: HashMap<String, (i64, i64)>,
-    /// The keys of those that its subjects and hours come to.
+    /// The keys of those that its subjects and hours come to, and that somebody took so.
     proposed: HashSet<String>,
     /// Messages that the file itself says were sent; none: too many.
     sent: Option<HashSet<u64>>,
@@ -139,7 +142,7 @@ impl Look<'_> {
         let contact = contacts::id_of(self.c, &e.address.key)?;
         if contact.is_none() {
             if self.tombstones.has(self.c, &e.address.key)? {
-                self.refuse(row, crate::erasure::WAS_DELETED.into());
+                self.refuse(row, crate::tombstones::WAS_DELETED.into());
                 return Ok(());
             }
             if self.missing.len() < TELLS_APART {
@@ -167,12 +170,9 @@ impl Look<'_> {
                 found
             }
         };
-        if mailing.is_none() {
-            if self.file.by_subject && self.proposed.contains(&e.mailing) {
-                // It is made as the file is taken in.
-            } else if self.knows_not(row, e) {
-                return Ok(());
-            }
+        // One that was proposed is made as the file is taken in.
+        if mailing.is_none() && !self.proposed.contains(&e.mailing) && self.knows_not(row, e) {
+            return Ok(());
         }
         let message = hash(&[&e.mailing, &e.address.key]);
         let send: Option<i64> = match (mailing, contact) {
@@ -205,11 +205,11 @@ impl Look<'_> {
     /// Is an event of a message there already?
     fn known(&self, send: i64, e: &Event) -> Result<bool> {
         let kind = match e.kind {
-            Kind::Opened => responses::OPEN,
-            Kind::Clicked => responses::CLICK,
-            Kind::Replied => responses::REPLY,
-            Kind::Left => responses::UNSUBSCRIBE,
-            Kind::Complained => responses::COMPLAINT,
+            Kind::Opened => response_kinds::OPEN,
+            Kind::Clicked => response_kinds::CLICK,
+            Kind::Replied => response_kinds::REPLY,
+            Kind::Left => response_kinds::UNSUBSCRIBE,
+            Kind::Complained => response_kinds::COMPLAINT,
             _ => {
                 let step = match e.kind {
                     Kind::Accepted => [Step::Accepted; 2],
@@ -236,11 +236,7 @@ fn proposals(c: &Connection, store: &Store, file: &LogFile) -> Result<Vec<Propos
         return Ok(Vec::new());
     }
     let (times, mut gathering) = (file.times(), Gathering::default());
-    let mut records = tables::records(&path(store, file.id), file.delimiter.as_bytes()[0])?;
-    let mut record = csv::StringRecord::new();
-    if file.header {
-        records.read_record(&mut record)?;
-    }
+    let (mut records, mut record) = (file.rows(store, 0)?, csv::StringRecord::new());
     while records.read_record(&mut record)? {
         if let Ok(e) = history::event(&record.iter().collect::<Vec<_>>(), columns, &times) {
             gathering.see(&e);
@@ -262,7 +258,7 @@ fn proposals(c: &Connection, store: &Store, file: &LogFile) -> Result<Vec<Propos
 
 fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64)) -> Result<(Found, Vec<Proposal>, Vec<(i64, String)>)> {
     let proposals = proposals(c, store, file)?;
-    let named = if file.by_subject { Proposed::new(&proposals) } else { Proposed::default() };
+    let named = file.names(&proposals);
     let mut l = Look {
         c,
         file,
@@ -273,17 +269,13 @@ fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64
         missing: HashSet::new(),
         mailings: HashMap::new(),
         unknown: HashMap::new(),
-        proposed: proposals.iter().map(|p| p.key.clone()).collect(),
+        proposed: proposals.iter().filter(|_| file.by_subject).map(|p| p.key.clone()).collect(),
         sent: Some(HashSet::new()),
     };
     let times = file.times();
     let mut done = 0;
     for steps in [true, false] {
-        let mut records = tables::records(&path(store, file.id), file.delimiter.as_bytes()[0])?;
-        let (mut record, mut row) = (csv::StringRecord::new(), 0);
-        if file.header {
-            records.read_record(&mut record)?;
-        }
+        let (mut records, mut record, mut row) = (file.rows(store, 0)?, csv::StringRecord::new(), 0);
         while records.read_record(&mut record)? {
             (row, done) = (row + 1, done + 1);
             if done % 10_000 == 0 {
@@ -331,7 +323,7 @@ fn look(c: &Connection, store: &Store, file: &LogFile, step: &mut impl FnMut(i64
 /// When it was applied already, or can't be read.
 pub async fn check(store: &Store, id: i64, mut step: impl FnMut(i64) + Send + 'static) -> Result<LogFile> {
     let file = store.read(move |c| one(c, id)).await?;
-    if !matches!(file.state.as_str(), "staged" | "checked") {
+    if !file.state.can_be_changed() {
         return Err(StoreError::Refused("This file was applied already.".into()));
     }
     let s = store.clone();
@@ -344,7 +336,7 @@ pub async fn check(store: &Store, id: i64, mut step: impl FnMut(i64) + Send + 's
                 c.prepare_cached("INSERT INTO log_refused VALUES (?1, ?2, ?3)")?.execute(params![id, row, why])?;
             }
             c.execute(
-                "UPDATE log_file SET state = 'checked', found = ?2, proposed = ?3 WHERE id = ?1 AND state IN ('staged', 'checked')",
+                formatcp!("UPDATE log_file SET state = {FILE_CHECKED}, found = ?2, proposed = ?3 WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
                 params![id, serde_json::to_string(&found)?, serde_json::to_string(&proposed)?],
             )?;
             one(c, id)

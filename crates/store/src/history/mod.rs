@@ -14,22 +14,26 @@ mod staging;
 pub mod taking;
 mod undoing;
 
+use crate::codes::{FILE_APPLIED, FILE_APPLYING, FILE_CANCELLED, FILE_CHECKED, FILE_STAGED, FILE_UNDOING, FILE_UNDONE};
+use crate::stored::Worded;
+use crate::{Result, Store, StoreError, imports, tables};
 pub use applying::{apply, mark_unknown};
+use const_format::formatcp;
 pub use looking::{Found, check};
 pub use outside::{Outside, all as mailings, of as outside};
-pub use staging::stage;
-pub use undoing::{begin_undo, undo_some};
-
-use crate::{Result, Store, StoreError, imports};
 use rinse_core::Instant;
 use rinse_core::history::columns::{EventColumn, MailingColumn, Table};
-use rinse_core::history::proposed::Proposal;
+use rinse_core::history::proposed::{Proposal, Proposed};
 use rinse_core::history::times::{self, Times};
+use rinse_core::standing::FileState;
 use rinse_core::table::Encoding;
 use rinse_core::zone::named;
 use rusqlite::{Connection, Row, params};
 use serde::{Deserialize, Serialize};
+pub use staging::stage;
+use std::fs::File;
 use std::path::PathBuf;
+pub use undoing::{begin_undo, undo_some};
 use utoipa::ToSchema;
 
 /// What the columns of a file hold; none: it is left out.
@@ -80,10 +84,7 @@ pub struct LogFile {
     pub unnamed: bool,
     /// It names no mailings: they are those that were proposed by subject and hour.
     pub by_subject: bool,
-    #[serde(skip)]
-    pub proposed: Vec<Proposal>,
-    /// staged, checked, applying, applied, cancelled, undoing, undone
-    pub state: String,
+    pub state: FileState,
     /// What was found in it.
     pub found: Found,
     pub records: i64,
@@ -101,6 +102,21 @@ impl LogFile {
         Times { zone: self.zone.as_deref().and_then(named), month_first: self.month_first }
     }
 
+    /// Its rows, from the first behind its header and `behind` more.
+    fn rows(&self, store: &Store, behind: i64) -> Result<csv::Reader<tables::Bounded<File>>> {
+        let mut rows = tables::records(&path(store, self.id), self.delimiter.as_bytes()[0])?;
+        let mut record = csv::StringRecord::new();
+        for _ in 0..behind + i64::from(self.header) {
+            rows.read_record(&mut record)?;
+        }
+        Ok(rows)
+    }
+
+    /// What names its events: the mailings that were proposed, once somebody took them so.
+    fn names(&self, proposed: &[Proposal]) -> Proposed {
+        if self.by_subject { Proposed::new(proposed) } else { Proposed::default() }
+    }
+
     /// Rows to go through.
     #[must_use]
     pub fn steps(&self) -> i64 {
@@ -110,9 +126,9 @@ impl LogFile {
 
 const COLUMNS: &str =
     "id, file_name, made_at, encoding, delimiter, header, ndjson, mapping, zone, month_first, newcomers, unnamed, state, found, records,
-    done, new, known, refused, applied_at, undone_at, by_subject, proposed";
+    done, new, known, refused, applied_at, undone_at, by_subject";
 
-fn read(r: &Row<'_>) -> rusqlite::Result<(LogFile, [String; 4])> {
+fn read(r: &Row<'_>) -> rusqlite::Result<(LogFile, [String; 3])> {
     let file = LogFile {
         id: r.get(0)?,
         file_name: r.get(1)?,
@@ -127,8 +143,7 @@ fn read(r: &Row<'_>) -> rusqlite::Result<(LogFile, [String; 4])> {
         newcomers: r.get(10)?,
         unnamed: r.get(11)?,
         by_subject: r.get(21)?,
-        proposed: Vec::new(),
-        state: r.get(12)?,
+        state: r.get::<_, Worded<_>>(12)?.0,
         found: Found::default(),
         records: r.get(14)?,
         done: r.get(15)?,
@@ -138,21 +153,26 @@ fn read(r: &Row<'_>) -> rusqlite::Result<(LogFile, [String; 4])> {
         applied_at: r.get(19)?,
         undone_at: r.get(20)?,
     };
-    Ok((file, [r.get(3)?, r.get(7)?, r.get(13)?, r.get(22)?]))
+    Ok((file, [r.get(3)?, r.get(7)?, r.get(13)?]))
 }
 
 fn files_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<LogFile>> {
     let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM log_file WHERE {filter} ORDER BY id DESC LIMIT 200"))?;
     let rows = s.query_map([value], read)?;
     rows.map(|row| {
-        let (mut file, [encoding, mapping, found, proposed]) = row?;
+        let (mut file, [encoding, mapping, found]) = row?;
         file.encoding = serde_json::from_str(&encoding)?;
         file.mapping = serde_json::from_str(&mapping)?;
         file.found = serde_json::from_str(&found)?;
-        file.proposed = serde_json::from_str(&proposed)?;
         Ok(file)
     })
     .collect()
+}
+
+/// The mailings that a file's subjects and hours came to when it was looked through.
+fn proposed(c: &Connection, id: i64) -> Result<Vec<Proposal>> {
+    let text: String = c.query_row("SELECT proposed FROM log_file WHERE id = ?1", [id], |r| r.get(0))?;
+    Ok(serde_json::from_str(&text)?)
 }
 
 /// # Errors
@@ -174,7 +194,7 @@ pub fn all(c: &Connection) -> Result<Vec<LogFile>> {
 /// # Errors
 /// When the database fails.
 pub fn unfinished(c: &Connection) -> Result<Vec<LogFile>> {
-    files_where(c, "id > ?1 AND state IN ('applying', 'undoing')", 0)
+    files_where(c, formatcp!("id > ?1 AND state IN ({FILE_APPLYING}, {FILE_UNDOING})"), 0)
 }
 
 fn path(store: &Store, id: i64) -> PathBuf {
@@ -186,7 +206,7 @@ fn path(store: &Store, id: i64) -> PathBuf {
 /// # Errors
 /// When the database fails.
 pub fn forget_files(c: &Connection, folder: &std::path::Path) -> Result<()> {
-    let mut s = c.prepare_cached("SELECT id FROM log_file WHERE state IN ('applied', 'cancelled', 'undone')")?;
+    let mut s = c.prepare_cached(formatcp!("SELECT id FROM log_file WHERE state IN ({FILE_APPLIED}, {FILE_CANCELLED}, {FILE_UNDONE})"))?;
     for id in s.query_map([], |r| r.get::<_, i64>(0))? {
         let id = id?;
         let _ = std::fs::remove_file(folder.join("imports").join(format!("log-{id}.csv")));
@@ -286,8 +306,8 @@ pub async fn decide(store: &Store, id: i64, d: Decision) -> Result<()> {
     store
         .write(move |c| {
             let n = c.execute(
-                "UPDATE log_file SET mapping = ?2, header = ?3, zone = ?4, month_first = ?5, newcomers = ?6, unnamed = ?7, by_subject = ?8, state = 'staged', found = '{}', proposed = '[]'
-                 WHERE id = ?1 AND state IN ('staged', 'checked')",
+                formatcp!("UPDATE log_file SET mapping = ?2, header = ?3, zone = ?4, month_first = ?5, newcomers = ?6, unnamed = ?7, by_subject = ?8, state = {FILE_STAGED}, found = '{{}}', proposed = '[]'
+                 WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
                 params![id, serde_json::to_string(&d.mapping)?, d.header, d.zone, d.month_first, d.newcomers, d.unnamed, d.by_subject],
             )?;
             if n == 0 { Err(StoreError::Refused("This file was applied already.".into())) } else { Ok(()) }
@@ -300,7 +320,10 @@ pub async fn decide(store: &Store, id: i64, d: Decision) -> Result<()> {
 /// # Errors
 /// When it was.
 pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
-    let n = c.execute("UPDATE log_file SET state = 'cancelled' WHERE id = ?1 AND state IN ('staged', 'checked')", [id])?;
+    let n = c.execute(
+        formatcp!("UPDATE log_file SET state = {FILE_CANCELLED} WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
+        [id],
+    )?;
     if n == 0 {
         return Err(StoreError::Refused("This file was applied already. Take it back instead.".into()));
     }

@@ -1,7 +1,9 @@
 //! Staging: an uploaded file is unpacked, read as a table and put down in UTF-8, and its columns are proposed.
 
 use super::{Mapping, path};
+use crate::codes::{FILE_APPLIED, FILE_APPLYING, FILE_CHECKED, FILE_STAGED, FILE_UNDONE};
 use crate::{Result, Store, StoreError, imports};
+use const_format::formatcp;
 use flate2::read::MultiGzDecoder;
 use rinse_core::Instant;
 use rinse_core::address::Address;
@@ -107,7 +109,7 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
             let s = staged;
             let before: Option<(String, Option<String>, bool)> = c
                 .query_row(
-                    "SELECT mapping, zone, month_first FROM log_file WHERE columns = ?1 AND columns <> '' AND state IN ('checked', 'applying', 'applied', 'undone') ORDER BY id DESC LIMIT 1",
+                    formatcp!("SELECT mapping, zone, month_first FROM log_file WHERE columns = ?1 AND columns <> '' AND state IN ({FILE_CHECKED}, {FILE_APPLYING}, {FILE_APPLIED}, {FILE_UNDONE}) ORDER BY id DESC LIMIT 1"),
                     [&s.columns],
                     |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)),
                 )
@@ -118,8 +120,8 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
             };
             let (mapping, zone, month_first) = before.unwrap_or((serde_json::to_string(&s.mapping)?, None, s.month_first));
             Ok(c.query_row(
-                "INSERT INTO log_file (file_name, made_at, person_id, encoding, delimiter, header, ndjson, holds, mapping, columns, zone, month_first, state, records)
-                 VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,'staged',?13) RETURNING id",
+                formatcp!("INSERT INTO log_file (file_name, made_at, person_id, encoding, delimiter, header, ndjson, holds, mapping, columns, zone, month_first, state, records)
+                 VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,{FILE_STAGED},?13) RETURNING id"),
                 params![
                     file_name,
                     now.0,

@@ -3,13 +3,14 @@
 use super::outside::{self, To};
 use crate::codes::ACTIVE;
 use crate::contacts::{self, Profile};
-use crate::erasure::{Tombstones, WAS_DELETED};
 use crate::figures::place;
 use crate::ledger::{self, Origin};
 use crate::machines::judging;
 use crate::purchases;
+use crate::response_kinds;
 use crate::responses::{self, Leaving};
 use crate::send_state::{ACCEPTED, FAILED};
+use crate::tombstones::{Tombstones, WAS_DELETED};
 use crate::upkeep::{incidents, readings};
 use crate::{Result, StoreError};
 use const_format::formatcp;
@@ -256,11 +257,11 @@ fn link(c: &Connection, mailing: i64, url: &str) -> Result<i64> {
 
 fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: i64, mailing: i64, send: i64, e: &Event) -> Result<Taken> {
     let (kind, place) = match e.kind {
-        Kind::Opened => (responses::OPEN, None),
-        Kind::Clicked => (responses::CLICK, Some(link(c, mailing, &e.link)?)),
-        Kind::Replied => (responses::REPLY, None),
-        Kind::Left => (responses::UNSUBSCRIBE, None),
-        _ => (responses::COMPLAINT, None),
+        Kind::Opened => (response_kinds::OPEN, None),
+        Kind::Clicked => (response_kinds::CLICK, Some(link(c, mailing, &e.link)?)),
+        Kind::Replied => (response_kinds::REPLY, None),
+        Kind::Left => (response_kinds::UNSUBSCRIBE, None),
+        _ => (response_kinds::COMPLAINT, None),
     };
     let known = c
         .prepare_cached("SELECT 1 FROM response WHERE send_id = ?1 AND kind = ?2 AND at = ?3 AND link IS ?4")?
@@ -272,7 +273,7 @@ fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: i64, mailing: i64,
     c.prepare_cached(
         "INSERT INTO response (at, send_id, kind, link, agent, rules_version, log_id) VALUES (?1, ?2, ?3, ?4, ?5, (SELECT max(id) FROM machine_rules), ?6)",
     )?
-    .execute(params![e.at.0, send, kind, place, if kind <= responses::CLICK { agent.as_str() } else { "log" }, t.log])?;
+    .execute(params![e.at.0, send, kind, place, if kind <= response_kinds::CLICK { agent.as_str() } else { "log" }, t.log])?;
     match e.kind {
         Kind::Opened => {
             m.hit.insert(send);

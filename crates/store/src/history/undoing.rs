@@ -2,11 +2,14 @@
 //! said there about being written to stays: who left, has left.
 
 use super::{LogFile, one, taking};
+use crate::codes::{FILE_APPLIED, FILE_APPLYING, FILE_CANCELLED, FILE_UNDOING, FILE_UNDONE};
 use crate::machines::judging;
 use crate::runs::UNDOABLE_FOR;
 use crate::{Result, StoreError};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
+use rinse_core::standing::FileState;
 use rusqlite::{Connection, OptionalExtension, params};
 
 /// Rows that go at once.
@@ -18,12 +21,12 @@ const AT_ONCE: u32 = 500;
 /// When it wasn't applied, is older than 30 days, or a later file speaks of the same mailings.
 pub fn begin_undo(c: &Connection, id: i64, now: Instant) -> Result<LogFile> {
     let file = one(c, id)?;
-    match file.state.as_str() {
-        "undoing" => return Ok(file),
-        "applied" => {}
-        "cancelled" if file.done > 0 => {}
-        "undone" => return Err(StoreError::Refused("This was taken back already.".into())),
-        "applying" => return Err(StoreError::Refused("The file is still being applied. Stop that first.".into())),
+    match file.state {
+        FileState::Undoing => return Ok(file),
+        FileState::Applied => {}
+        FileState::Cancelled if file.done > 0 => {}
+        FileState::Undone => return Err(StoreError::Refused("This was taken back already.".into())),
+        FileState::Applying => return Err(StoreError::Refused("The file is still being applied. Stop that first.".into())),
         _ => return Err(StoreError::Refused("Nothing of this file was applied.".into())),
     }
     if file.applied_at.is_some_and(|at| now.0 - at > UNDOABLE_FOR) {
@@ -31,8 +34,8 @@ pub fn begin_undo(c: &Connection, id: i64, now: Instant) -> Result<LogFile> {
     }
     let later: Option<String> = c
         .query_row(
-            "SELECT f.file_name FROM log_mailing mine JOIN log_mailing other ON other.mailing_id = mine.mailing_id AND other.log_id > mine.log_id
-             JOIN log_file f ON f.id = other.log_id AND f.state IN ('applied', 'applying', 'cancelled', 'undoing') WHERE mine.log_id = ?1 ORDER BY f.id DESC LIMIT 1",
+            formatcp!("SELECT f.file_name FROM log_mailing mine JOIN log_mailing other ON other.mailing_id = mine.mailing_id AND other.log_id > mine.log_id
+             JOIN log_file f ON f.id = other.log_id AND f.state IN ({FILE_APPLIED}, {FILE_APPLYING}, {FILE_CANCELLED}, {FILE_UNDOING}) WHERE mine.log_id = ?1 ORDER BY f.id DESC LIMIT 1"),
             [id],
             |r| r.get(0),
         )
@@ -40,7 +43,7 @@ pub fn begin_undo(c: &Connection, id: i64, now: Instant) -> Result<LogFile> {
     if let Some(later) = later {
         return Err(StoreError::Refused(format!("“{later}” came later and speaks of the same mailings. Take that back first.")));
     }
-    c.execute("UPDATE log_file SET state = 'undoing' WHERE id = ?1", [id])?;
+    c.execute(formatcp!("UPDATE log_file SET state = {FILE_UNDOING} WHERE id = ?1"), [id])?;
     one(c, id)
 }
 
@@ -53,14 +56,14 @@ fn ids(c: &Connection, sql: &str, id: i64) -> Result<Vec<i64>> {
 /// # Errors
 /// When the database fails.
 pub fn undo_some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<bool> {
-    if one(c, id)?.state != "undoing" {
+    if one(c, id)?.state != FileState::Undoing {
         return Ok(false);
     }
     if answers(c, id)? || steps(c, id)? || purchases(c, id)? || people(c, id)? || mailings(c, id)? {
         return Ok(true);
     }
     c.execute("DELETE FROM log_refused WHERE log_id = ?1", [id])?;
-    c.execute("UPDATE log_file SET state = 'undone', undone_at = ?2 WHERE id = ?1", params![id, now.0])?;
+    c.execute(formatcp!("UPDATE log_file SET state = {FILE_UNDONE}, undone_at = ?2 WHERE id = ?1"), params![id, now.0])?;
     crate::settings::audit(c, now, person, "past mailings taken back", "history", id, &one(c, id)?.file_name)?;
     Ok(false)
 }

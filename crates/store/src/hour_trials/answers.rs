@@ -12,7 +12,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 /// Handed over later than this after their hour, or never: lost. Machines open what they open within the window, too.
-const WITHIN: i64 = HOUR;
+pub(super) const WITHIN: i64 = HOUR;
 
 /// The places of a metric on a send, in SQL.
 fn metric_column(t: &HourTrial) -> &'static str {

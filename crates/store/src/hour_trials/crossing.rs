@@ -1,18 +1,18 @@
 //! People of rounds that another system sent, who got their message at another hour than the one they were drawn to.
 
+use super::answers::WITHIN;
 use crate::Result;
 use const_format::formatcp;
+use rinse_core::MINUTE;
+use rinse_core::history::CROSSED_AT_MOST;
 use rinse_core::words::thousands;
-use rinse_core::{HOUR, MINUTE};
 use rusqlite::Connection;
 
 /// So long before their hour is their hour still.
 const EARLY: i64 = 15 * MINUTE;
-/// More than one in so many of an hour at another one, and a trial is void.
-const CROSSED_AT_MOST: i64 = 100;
 
 /// Whose message went at another hour, in SQL.
-pub(crate) const OFF: &str = formatcp!("coalesce(s.handed_at NOT BETWEEN h.due - {EARLY} AND h.due + {HOUR}, 0)");
+pub(crate) const OFF: &str = formatcp!("coalesce(s.handed_at NOT BETWEEN h.due - {EARLY} AND h.due + {WITHIN}, 0)");
 
 /// Why a trial is void, by who got their message before their hour from another system (who got it late is lost, as in a round of our own). They
 /// are read at the hour that they were drawn to, which brings the hours nearer to each other: a hundredth is lost in the noise, more isn't.

@@ -97,7 +97,7 @@ pub fn drawn(
     let seats = of_round(plan, seed, round.round, &candidates);
     let hours: HashMap<i64, &[Instant]> = able.iter().map(|(d, of)| (d.contact, *of)).collect();
     let schedule = m.draft.schedule;
-    let share = crate::sends::spread_of(round.mailing);
+    let share = crate::send_state::spread_of(round.mailing);
     let due = |d: &Drawn| {
         let place = plan.hours.iter().position(|h| *h == d.hour).unwrap_or(0);
         // Another system takes the people of an hour as one list.

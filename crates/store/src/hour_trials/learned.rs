@@ -86,7 +86,7 @@ pub fn best_hours(c: &Connection, mailing: i64, done: &Clearance, start: Instant
         let whom = clearing::audience(c, l.mailing, now)?.decided.iter().map(|d| d.contact).collect();
         by.push((l, whom));
     }
-    let share = crate::sends::spread_of(mailing);
+    let share = crate::send_state::spread_of(mailing);
     let mut out = BestHours { turns: HashMap::new(), said: String::new() };
     let mut counts: BTreeMap<usize, u64> = BTreeMap::new();
     for d in &done.decided {

@@ -12,7 +12,7 @@ pub use crossing::crossed;
 use crate::codes::{MAILING_PLANNED, TRIAL_COLLECTING, TRIAL_READ};
 use crate::send_state::ACCEPTED;
 use crate::settings::audit;
-use crate::stored::Worded;
+use crate::stored::{Worded, ids};
 use crate::{Result, StoreError, mailings};
 use const_format::formatcp;
 use rinse_core::channel::Channel;
@@ -504,7 +504,5 @@ const AWAITED: &str = formatcp!(
 /// # Errors
 /// When the database fails.
 pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<i64>> {
-    let mut s =
-        c.prepare_cached(formatcp!("SELECT id FROM hour_trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1 AND NOT {AWAITED}"))?;
-    Ok(s.query_map([now.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    ids(c, formatcp!("SELECT id FROM hour_trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1 AND NOT {AWAITED}"), [now.0])
 }

@@ -3,17 +3,21 @@
 use super::judge::{Counts, Fate, Judge, Judged, Seen, missing, rules_of};
 use super::row::Row;
 use super::{Run, path, run, stage};
+use crate::codes::{FILE_APPLYING, FILE_CHECKED};
 use crate::contacts;
 use crate::fields;
 use crate::ledger::{self, Grant, Origin};
 use crate::numbers;
 use crate::runs::{self, Image};
+use crate::stored::Worded;
 use crate::tags::{self, Kind};
 use crate::{Result, Store, StoreError, tables};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::consent::{Act, Consent};
 use rinse_core::segment::FieldKind;
+use rinse_core::standing::FileState;
 use rinse_core::table::Field;
 use rusqlite::{Connection, params};
 use std::collections::HashMap;
@@ -52,7 +56,7 @@ struct Memory {
 /// When the run was not checked, or its file is gone.
 pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mut progress: impl FnMut(i64) -> bool) -> Result<Run> {
     let (r, change) = store.write(move |c| start(c, id, now, person)).await?;
-    if r.state == "applied" {
+    if r.state == FileState::Applied {
         return Ok(r);
     }
     let file = path(store, id, "");
@@ -115,20 +119,20 @@ pub async fn apply(store: &Store, id: i64, now: Instant, person: Option<i64>, mu
         }
         if !progress(done) {
             stage::forget_raw(store, id);
-            return store.write(move |c| finish(c, id, change, "cancelled", now, person)).await;
+            return store.write(move |c| finish(c, id, change, FileState::Cancelled, now, person)).await;
         }
     }
     stage::forget_raw(store, id);
-    store.write(move |c| finish(c, id, change, "applied", now, person)).await
+    store.write(move |c| finish(c, id, change, FileState::Applied, now, person)).await
 }
 
 /// Marks the run as being applied, makes its fields and tags, and begins its run of changes.
 fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<(Run, i64)> {
     let r = run(c, id)?;
     let there = runs::of_import(c, id, now)?.map(|x| x.id);
-    match r.state.as_str() {
-        "checked" | "applying" => {}
-        "applied" => return Ok((r, there.unwrap_or(0))),
+    match r.state {
+        FileState::Checked | FileState::Applying => {}
+        FileState::Applied => return Ok((r, there.unwrap_or(0))),
         _ => return Err(StoreError::Refused("Check the import before applying it.".into())),
     }
     for m in r.mapping.iter().flatten() {
@@ -150,14 +154,14 @@ fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<(
         None => runs::begin(c, now, person, "import", &format!("import of {}", r.file_name), Some(id))?,
     };
     c.execute(
-        "UPDATE import_run SET state = 'applying', new = 0, changed = 0, unchanged = 0, refused = 0, came_back = 0 WHERE id = ?1 AND state = 'checked'",
+        formatcp!("UPDATE import_run SET state = {FILE_APPLYING}, new = 0, changed = 0, unchanged = 0, refused = 0, came_back = 0 WHERE id = ?1 AND state = {FILE_CHECKED}"),
         [id],
     )?;
     Ok((run(c, id)?, change))
 }
 
-fn finish(c: &Connection, id: i64, change: i64, state: &str, now: Instant, person: Option<i64>) -> Result<Run> {
-    c.execute("UPDATE import_run SET state = ?2 WHERE id = ?1", params![id, state])?;
+fn finish(c: &Connection, id: i64, change: i64, state: FileState, now: Instant, person: Option<i64>) -> Result<Run> {
+    c.execute("UPDATE import_run SET state = ?2 WHERE id = ?1", params![id, Worded(state)])?;
     let r = run(c, id)?;
     runs::finish(c, change, usize::try_from(r.new + r.changed).unwrap_or(0))?;
     let counts = format!("{}: {} new, {} changed, {} refused", r.file_name, r.new, r.changed, r.refused);

@@ -3,15 +3,17 @@
 use super::row::{self, Row};
 use super::{FileFindings, Fixes, Run, findings_path, path, refused_path, run, sample};
 use crate::base_check::{self, Hosts};
+use crate::codes::{FILE_CHECKED, FILE_STAGED};
 use crate::contacts;
 use crate::departed::Departed;
-use crate::erasure::{Tombstones, WAS_DELETED};
 use crate::fields;
 use crate::ledger::{self, Grant};
 use crate::letterheads;
 use crate::numbers;
 use crate::tags::{self, Kind};
+use crate::tombstones::{Tombstones, WAS_DELETED};
 use crate::{Result, Store, StoreError, tables};
+use const_format::formatcp;
 use rinse_core::address::Address;
 use rinse_core::base_check::{Finding, Frequent, Rules, findings, mailbox};
 use rinse_core::consent::{Consent, import_may_raise};
@@ -79,7 +81,7 @@ fn row_hash(row: &Row) -> u64 {
 pub(super) struct Judge {
     pub mapping: Vec<Option<Field>>,
     file: String,
-    /// Per column: the field of one's own that it fills, when there is one already.
+    /// Per column: the custom field that it fills, when there is one already.
     pub fields: Vec<Option<i64>>,
     width: usize,
     pub consent: bool,
@@ -463,7 +465,7 @@ pub async fn check(
     .map_err(|_| StoreError::Stopped)??;
     store.write(move |c| {
         c.execute(
-            "UPDATE import_run SET state = 'checked', records = ?2, new = ?3, changed = ?4, unchanged = ?5, refused = ?6, findings = ?7, came_back = ?8 WHERE id = ?1 AND state IN ('staged', 'checked')",
+            formatcp!("UPDATE import_run SET state = {FILE_CHECKED}, records = ?2, new = ?3, changed = ?4, unchanged = ?5, refused = ?6, findings = ?7, came_back = ?8 WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
             params![id, records, n.new, n.changed, n.unchanged, n.refused, found, n.came_back],
         )?;
         run(c, id)

@@ -8,8 +8,12 @@ pub mod records;
 mod row;
 mod stage;
 
+use crate::codes::{FILE_APPLIED, FILE_CANCELLED, FILE_CHECKED, FILE_STAGED, FILE_UNDONE};
+use crate::stored::Worded;
 pub use apply::apply;
+use const_format::formatcp;
 pub use judge::check;
+use rinse_core::standing::FileState;
 pub(crate) use stage::lay_down;
 pub use stage::{reshape, stage};
 
@@ -74,7 +78,7 @@ pub struct Run {
     /// The legal entity that consent is given to; empty: the first.
     pub entity: String,
     pub evidence: String,
-    pub state: String,
+    pub state: FileState,
     pub records: i64,
     pub done: i64,
     pub new: i64,
@@ -135,7 +139,8 @@ pub fn findings_path(store: &Store, id: i64) -> PathBuf {
 /// # Errors
 /// When the database fails.
 pub fn forget_files(c: &Connection, folder: &Path) -> Result<()> {
-    let mut s = c.prepare_cached("SELECT id FROM import_run WHERE state IN ('applied', 'cancelled', 'undone')")?;
+    let mut s =
+        c.prepare_cached(formatcp!("SELECT id FROM import_run WHERE state IN ({FILE_APPLIED}, {FILE_CANCELLED}, {FILE_UNDONE})"))?;
     for id in s.query_map([], |r| r.get::<_, i64>(0))? {
         let id = id?;
         for what in ["", "-refused", "-findings", "-raw"] {
@@ -199,7 +204,7 @@ pub fn run(c: &Connection, id: i64) -> Result<Run> {
 /// # Errors
 /// When the database fails.
 pub fn runs(c: &Connection) -> Result<Vec<Run>> {
-    runs_where(c, "i.id > ?1 AND (i.record = 0 OR i.state = 'checked')", 0)
+    runs_where(c, formatcp!("i.id > ?1 AND (i.record = 0 OR i.state = {FILE_CHECKED})"), 0)
 }
 
 fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
@@ -223,7 +228,7 @@ fn runs_where(c: &Connection, filter: &str, value: i64) -> Result<Vec<Run>> {
                 texts: r.get(22)?,
                 entity: r.get(21)?,
                 evidence: r.get(9)?,
-                state: r.get(10)?,
+                state: r.get::<_, Worded<_>>(10)?.0,
                 records: r.get(11)?,
                 done: r.get(12)?,
                 new: r.get(13)?,
@@ -341,7 +346,7 @@ pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result
             None => None,
         };
         let n = c.execute(
-            "UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, fixes = ?8, entity = ?9, consent_texts = ?10, state = 'staged' WHERE id = ?1 AND state IN ('staged', 'checked')",
+            formatcp!("UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, fixes = ?8, entity = ?9, consent_texts = ?10, state = {FILE_STAGED} WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
             params![id, mapping, d.header, list, tag, d.consent, d.evidence, fixes, entity, d.texts],
         )?;
         if n == 0 { Err(StoreError::Refused("This import was applied already.".into())) } else { Ok(()) }
@@ -353,7 +358,7 @@ pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result
 /// # Errors
 /// When the database fails.
 pub fn cancel(c: &Connection, id: i64) -> Result<()> {
-    c.execute("UPDATE import_run SET state = 'cancelled' WHERE id = ?1", [id])?;
+    c.execute(formatcp!("UPDATE import_run SET state = {FILE_CANCELLED} WHERE id = ?1"), [id])?;
     Ok(())
 }
 
@@ -362,6 +367,6 @@ pub fn cancel(c: &Connection, id: i64) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub fn unapplied(c: &Connection) -> Result<(i64, Option<i64>)> {
-    let sql = "SELECT count(*), max(id) FROM import_run WHERE state IN ('staged', 'checked')";
+    let sql = formatcp!("SELECT count(*), max(id) FROM import_run WHERE state IN ({FILE_STAGED}, {FILE_CHECKED})");
     Ok(c.prepare_cached(sql)?.query_row([], |r| Ok((r.get(0)?, r.get(1)?)))?)
 }

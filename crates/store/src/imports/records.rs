@@ -2,7 +2,11 @@
 //! consent by them, and who was deleted here doesn't come back: they are refused and counted.
 
 use super::{Decision, Fixes, Run};
+use crate::codes::{FILE_APPLYING, FILE_STAGED};
+use crate::stored::Worded;
 use crate::{Result, Store, StoreError};
+use const_format::formatcp;
+use rinse_core::standing::FileState;
 use rinse_core::{Instant, words};
 use rusqlite::{Connection, params};
 use serde::Serialize;
@@ -20,7 +24,7 @@ pub struct RecordFile {
     pub file_name: String,
     pub at: i64,
     /// staged, checked (held for a person), applying, applied, cancelled, undone
-    pub state: String,
+    pub state: FileState,
     pub rows: i64,
     pub new: i64,
     pub changed: i64,
@@ -44,7 +48,7 @@ pub fn files(c: &Connection, before: Option<i64>, most: u32) -> Result<Vec<Recor
             import_id: r.get(0)?,
             file_name: r.get(1)?,
             at: r.get(2)?,
-            state: r.get(3)?,
+            state: r.get::<_, Worded<_>>(3)?.0,
             rows: r.get(4)?,
             new: r.get(5)?,
             changed: r.get(6)?,
@@ -118,9 +122,11 @@ pub async fn take(store: &Store, file: &Path, now: Instant) -> Result<Run> {
 /// # Errors
 /// When the database fails.
 pub fn unfinished(c: &Connection) -> Result<Vec<i64>> {
-    Ok(c.prepare_cached("SELECT id FROM import_run INDEXED BY import_record WHERE record = 1 AND state IN ('staged', 'applying')")?
-        .query_map([], |r| r.get(0))?
-        .collect::<rusqlite::Result<_>>()?)
+    Ok(c.prepare_cached(formatcp!(
+        "SELECT id FROM import_run INDEXED BY import_record WHERE record = 1 AND state IN ({FILE_STAGED}, {FILE_APPLYING})"
+    ))?
+    .query_map([], |r| r.get(0))?
+    .collect::<rusqlite::Result<_>>()?)
 }
 
 /// Goes on with a file that is staged or being applied.
@@ -129,7 +135,7 @@ pub fn unfinished(c: &Connection) -> Result<Vec<i64>> {
 /// When it can't be read as a table of people.
 pub async fn go_on(store: &Store, id: i64, now: Instant) -> Result<Run> {
     let mut run = store.read(move |c| super::run(c, id)).await?;
-    if run.state == "staged" {
+    if run.state == FileState::Staged {
         let decision = Decision {
             mapping: run.mapping,
             header: run.header,

@@ -11,7 +11,7 @@ pub(super) struct Row {
     pub address: Address,
     pub profile: Profile,
     pub phone: Option<Phone>,
-    /// Values of one's own fields, by column.
+    /// Values of custom fields, by column.
     pub own: Vec<(usize, Value)>,
     pub score: Option<Score>,
     /// The address was mistyped and corrected.

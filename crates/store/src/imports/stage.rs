@@ -1,7 +1,9 @@
 //! Staging: an uploaded file is looked at, decoded, and put down as rows in UTF-8.
 
 use super::{path, table_error, telling};
+use crate::codes::{FILE_APPLIED, FILE_APPLYING, FILE_CHECKED, FILE_STAGED, FILE_UNDONE};
 use crate::{Result, Store, StoreError, tables};
+use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::table::{self, Encoding, Field};
 use rusqlite::{OptionalExtension, params};
@@ -166,14 +168,14 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
             let s = shape;
             let before: Option<String> = c
                 .query_row(
-                    "SELECT mapping FROM import_run WHERE columns = ?1 AND columns <> '' AND state IN ('checked', 'applying', 'applied', 'undone') ORDER BY id DESC LIMIT 1",
+                    formatcp!("SELECT mapping FROM import_run WHERE columns = ?1 AND columns <> '' AND state IN ({FILE_CHECKED}, {FILE_APPLYING}, {FILE_APPLIED}, {FILE_UNDONE}) ORDER BY id DESC LIMIT 1"),
                     [&s.columns],
                     |r| r.get(0),
                 )
                 .optional()?;
             let (encoding, mapping) = (serde_json::to_string(&s.encoding)?, serde_json::to_string(&s.mapping)?);
             Ok(c.query_row(
-                "INSERT INTO import_run (file_name, made_at, person_id, encoding, delimiter, header, mapping, columns, ndjson, state) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,'staged') RETURNING id",
+                formatcp!("INSERT INTO import_run (file_name, made_at, person_id, encoding, delimiter, header, mapping, columns, ndjson, state) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,{FILE_STAGED}) RETURNING id"),
                 params![file_name, now.0, person, encoding, s.delimiter, s.header, before.unwrap_or(mapping), s.columns, s.ndjson],
                 |r| r.get(0),
             )?)
@@ -189,8 +191,8 @@ pub async fn stage(store: &Store, raw: PathBuf, file_name: String, now: Instant,
 /// # Errors
 /// When it was applied already.
 pub async fn reshape(store: &Store, id: i64, encoding: Encoding, delimiter: u8) -> Result<()> {
-    let state: String = store.read(move |c| Ok(super::run(c, id)?.state)).await?;
-    if !matches!(state.as_str(), "staged" | "checked") {
+    let state = store.read(move |c| Ok(super::run(c, id)?.state)).await?;
+    if !state.can_be_changed() {
         return Err(StoreError::Refused("This import was applied already.".into()));
     }
     let (raw, to) = (raw_path(store, id), path(store, id, ""));
@@ -200,7 +202,7 @@ pub async fn reshape(store: &Store, id: i64, encoding: Encoding, delimiter: u8) 
         .write(move |c| {
             let (encoding, mapping) = (serde_json::to_string(&shape.encoding)?, serde_json::to_string(&shape.mapping)?);
             c.execute(
-                "UPDATE import_run SET encoding = ?2, delimiter = ?3, header = ?4, mapping = ?5, columns = ?6, state = 'staged' WHERE id = ?1",
+                formatcp!("UPDATE import_run SET encoding = ?2, delimiter = ?3, header = ?4, mapping = ?5, columns = ?6, state = {FILE_STAGED} WHERE id = ?1"),
                 params![id, encoding, shape.delimiter, shape.header, mapping, shape.columns],
             )?;
             Ok(())

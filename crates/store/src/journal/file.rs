@@ -115,7 +115,7 @@ impl Whole {
             text.pop();
             self.len += n as u64;
             let Some(line) = serde_json::from_slice::<Line>(&text).ok().filter(|l| (1..=MOST).contains(&l.seq)) else {
-                self.fault(format!("Line {number} can't be read: whoever it is about may have left."));
+                self.fault(format!("Line {number} can't be read: the person it is about may have left."));
                 continue;
             };
             let digest = digest(&text);

@@ -1,23 +1,22 @@
-//! Judging hits: one as it comes in, and all of a message anew. What is stored is always what judging it anew gives.
+//! Judging hits: one as it comes in, and all of a message again. What is stored is always what judging it again gives.
 
 use super::{Both, Changes, in_force};
+use crate::response_kinds::{CLICK, OPEN};
 use crate::{Result, rollups};
 use ipnet::IpNet;
 use rinse_core::Instant;
 use rinse_core::response::{Hit, Machine, Message, On, Rules, Standing, network, standing};
 use rusqlite::{Connection, OptionalExtension, Row, params};
-use std::borrow::Cow;
 use std::collections::HashMap;
 use std::net::IpAddr;
-
-const OPEN: i64 = 1;
-const CLICK: i64 = 2;
 
 /// What is known of a message as it is judged.
 pub(crate) struct Known {
     pub(crate) contact: i64,
     pub(crate) delivered_at: Instant,
     pub(crate) domain: i64,
+    /// Its messages of the last days, and those of them that were fetched within minutes.
+    pub(crate) of_domain: (i64, i64),
     /// Of a message in a trial: whether its opens can be known was frozen with the roster, and so were the rules. Found out on the way, it
     /// would take opens out of what came late.
     frozen: Option<bool>,
@@ -25,8 +24,11 @@ pub(crate) struct Known {
     /// On the message itself …
     unknown: bool,
     /// … and on its domain.
-    domain_unknown: bool,
+    pub(crate) domain_unknown: bool,
     pub(crate) first: bool,
+    /// Said to be silent, or out of the mail for it, until they answer.
+    pub(crate) silent: bool,
+    pub(crate) sunset: bool,
 }
 
 impl Known {
@@ -43,7 +45,8 @@ pub(crate) fn known(c: &Connection, send: i64) -> Result<Option<Known>> {
             coalesce((SELECT r.opens_unknown FROM roster r WHERE r.trial_id = t.id AND r.contact_id = s.contact_id), h.opens_unknown),
             coalesce(t.sealed_at, iif(h.contact_id IS NULL, NULL, (SELECT x.sealed_at FROM hour_round o JOIN hour_trial x ON x.id = o.trial_id
                 WHERE o.mailing_id = s.mailing_id AND o.missed IS NULL))),
-            s.opens_unknown, d.opens_unknown, s.any_open_at IS NULL
+            s.opens_unknown, d.opens_unknown, s.any_open_at IS NULL, d.delivered, d.fetched,
+            EXISTS (SELECT 1 FROM silent x WHERE x.contact_id = s.contact_id), c.sunset_at IS NOT NULL
          FROM send s JOIN contact c ON c.id = s.contact_id JOIN domain d ON d.id = c.domain_id
          LEFT JOIN trial t ON s.phase = 1 AND t.mailing_id = s.mailing_id
          LEFT JOIN hour_roster h ON h.mailing_id = s.mailing_id AND h.contact_id = s.contact_id WHERE s.id = ?1",
@@ -58,6 +61,9 @@ pub(crate) fn known(c: &Connection, send: i64) -> Result<Option<Known>> {
             unknown: r.get(5)?,
             domain_unknown: r.get(6)?,
             first: r.get(7)?,
+            of_domain: (r.get(8)?, r.get(9)?),
+            silent: r.get(10)?,
+            sunset: r.get(11)?,
         })
     };
     Ok(s.query_row([send], row).optional()?)
@@ -168,7 +174,7 @@ fn stored(c: &Connection, send: i64) -> Result<Vec<Stored>> {
     Ok(s.query_map([send], row)?.collect::<rusqlite::Result<_>>()?)
 }
 
-/// What judging a message anew gives.
+/// What judging a message again gives.
 pub(super) struct Anew {
     pub(super) contact: i64,
     pub(super) before: Standing,
@@ -187,16 +193,19 @@ pub(super) struct Other<'a> {
     pub(super) since: Instant,
 }
 
-/// What judging a message anew gives, by the rules that hold for it or by `other` ones; none of a message in a trial that is asked about
+/// What judging a message again gives, by the rules that hold for it or by `other` ones; none of a message in a trial that is asked about
 /// other rules, or of one that isn't there.
 pub(super) fn anew(c: &Connection, send: i64, other: Option<&Other<'_>>) -> Result<Option<Anew>> {
     let Some(known) = known(c, send)? else { return Ok(None) };
     if other.is_some() && known.sealed_at.is_some() {
         return Ok(None);
     }
-    let (version, rules) = match other {
-        Some(o) => (0, Cow::Borrowed(o.rules)),
-        None => in_force(c, known.sealed_at).map(|(id, rules)| (id, Cow::Owned(rules)))?,
+    let stored_rules;
+    let (version, rules) = if let Some(o) = other {
+        (0, o.rules)
+    } else {
+        stored_rules = in_force(c, known.sealed_at)?;
+        (stored_rules.0, &*stored_rules.1)
     };
     // Of a domain that was found out the message says so itself; until it does, its day hasn't come.
     let mut message = Message { fetching_domain: known.frozen.unwrap_or(known.unknown), ..known.message() };
@@ -227,7 +236,7 @@ pub(super) fn anew(c: &Connection, send: i64, other: Option<&Other<'_>>) -> Resu
     Ok(Some(Anew { contact: known.contact, before: standing(&was), after: standing(&judged), otherwise, version }))
 }
 
-/// Judges all hits on a message anew; whether that changed anything.
+/// Judges all hits on a message again; whether that changed anything.
 pub(crate) fn judge(c: &Connection, send: i64) -> Result<bool> {
     let Some(a) = anew(c, send, None)? else { return Ok(false) };
     if a.otherwise.is_empty() {
@@ -237,7 +246,7 @@ pub(crate) fn judge(c: &Connection, send: i64) -> Result<bool> {
     Ok(true)
 }
 
-/// Judges all hits on a message anew, whether or not one comes out otherwise: hits may have come or gone since.
+/// Judges all hits on a message again, whether or not one comes out otherwise: hits may have come or gone since.
 pub(crate) fn judge_whole(c: &Connection, send: i64) -> Result<()> {
     c.prepare_cached(
         "UPDATE send SET any_open_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 1), any_click_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 2) WHERE id = ?1",
@@ -332,7 +341,7 @@ pub fn look(c: &Connection, after: i64, most: u32) -> Result<Looked> {
     Ok(looked)
 }
 
-/// Judges messages anew that were found to be judged otherwise, and counts what that changes.
+/// Judges messages again that were found to be judged otherwise, and counts what that changes.
 ///
 /// # Errors
 /// When the database fails.

@@ -11,7 +11,9 @@ use rinse_core::Instant;
 use rinse_core::response::{Machine, Rules};
 use rusqlite::{Connection, Row, params};
 use serde::{Deserialize, Serialize};
+use std::cell::RefCell;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use utoipa::ToSchema;
 
 /// One version of the rules.
@@ -73,7 +75,7 @@ impl Both {
     }
 }
 
-/// What judging stored responses anew changes, counted in messages.
+/// What judging stored responses again changes, counted in messages.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize, ToSchema)]
 #[schema(as = MachineChanges)]
 pub struct Changes {
@@ -154,12 +156,27 @@ pub fn all(c: &Connection) -> Result<Vec<Version>> {
     Ok(out)
 }
 
+thread_local! {
+    /// The rules that this thread read last, with their text: every hit asks for them, and reading them costs more than all the rest of it.
+    static READ_LAST: RefCell<Option<(String, Arc<Rules>)>> = const { RefCell::new(None) };
+}
+
 /// The number and rules in force, or those that were at an instant.
-fn in_force(c: &Connection, at: Option<i64>) -> Result<(i64, Rules)> {
-    let (id, text): (i64, String) = c
-        .prepare_cached("SELECT id, rules FROM machine_rules WHERE ?1 IS NULL OR at <= ?1 ORDER BY id DESC LIMIT 1")?
-        .query_row([at], |r| Ok((r.get(0)?, r.get(1)?)))?;
-    Ok((id, serde_json::from_str(&text)?))
+fn in_force(c: &Connection, at: Option<i64>) -> Result<(i64, Arc<Rules>)> {
+    let mut s = c.prepare_cached("SELECT id, rules FROM machine_rules WHERE ?1 IS NULL OR at <= ?1 ORDER BY id DESC LIMIT 1")?;
+    let mut rows = s.query([at])?;
+    let row = rows.next()?.ok_or(rusqlite::Error::QueryReturnedNoRows)?;
+    let (id, text) = (row.get(0)?, row.get_ref(1)?.as_str().map_err(rusqlite::Error::from)?);
+    READ_LAST.with_borrow_mut(|last| {
+        if let Some((of, rules)) = last
+            && of == text
+        {
+            return Ok((id, Arc::clone(rules)));
+        }
+        let rules: Arc<Rules> = Arc::new(serde_json::from_str(text)?);
+        *last = Some((text.to_owned(), Arc::clone(&rules)));
+        Ok((id, rules))
+    })
 }
 
 /// The rules of each version, by its number.
@@ -175,7 +192,7 @@ pub fn by_version(c: &Connection) -> Result<BTreeMap<i64, Rules>> {
     Ok(out)
 }
 
-/// Puts a version in force. What comes in from now on is judged by it; what is stored is judged anew in the background. Nothing happens when
+/// Puts a version in force. What comes in from now on is judged by it; what is stored is judged again in the background. Nothing happens when
 /// these are the rules in force.
 ///
 /// # Errors

@@ -57,19 +57,18 @@ pub(crate) fn accepted(c: &Connection, contact: i64, at: Instant) -> Result<i64>
     Ok(domain)
 }
 
-/// The images of a message were fetched for the first time, within minutes of its delivery at `delivered`.
+/// The images of a message were fetched for the first time, within minutes of its delivery.
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn fetched(c: &Connection, domain: i64, delivered: Instant) -> Result<()> {
-    let (all, fetched, unknown): (i64, i64, bool) = c
-        .prepare_cached("UPDATE domain SET fetched = fetched + 1 WHERE id = ?1 RETURNING delivered, fetched, opens_unknown")?
-        .query_row([domain], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+pub(crate) fn fetched(c: &Connection, of: &judging::Known) -> Result<()> {
+    let (domain, delivered, (all, before)) = (of.domain, of.delivered_at, of.of_domain);
+    c.prepare_cached("UPDATE domain SET fetched = fetched + 1 WHERE id = ?1")?.execute([domain])?;
     c.prepare_cached(
         "INSERT INTO domain_day (domain_id, day, fetched) VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET fetched = fetched + 1",
     )?
     .execute([domain, day(delivered)])?;
-    if !unknown && in_force(c, None)?.1.becomes_unknown(all, fetched) {
+    if !of.domain_unknown && in_force(c, None)?.1.becomes_unknown(all, before + 1) {
         found(c, domain, true, window(delivered))?;
     }
     Ok(())
@@ -163,7 +162,7 @@ pub fn move_on(c: &Connection, now: Instant) -> Result<()> {
     Ok(())
 }
 
-/// Marks messages to domains that were found out, or that other rules let go, of `most` people, and judges what came for them anew; true when
+/// Marks messages to domains that were found out, or that other rules let go, of `most` people, and judges what came for them again; true when
 /// there are more.
 ///
 /// # Errors

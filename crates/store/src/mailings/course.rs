@@ -96,7 +96,7 @@ pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
         Some(Passed::Not) => {
             c.execute(
                 formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?3 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"),
-                params![id, now.0, crate::sends::HOUR_PASSED],
+                params![id, now.0, crate::send_state::HOUR_PASSED],
             )?;
         }
     }
@@ -141,7 +141,7 @@ pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
             }
             let n = c.execute(
                 formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE mailing_id = ?1 AND state IN ({WAITING})"),
-                params![id, crate::sends::CANCELLED],
+                params![id, crate::send_state::CANCELLED],
             )?;
             c.execute("UPDATE mailing SET paused_at = NULL, recording = 0, cancelled_at = ?2 WHERE id = ?1", [id, now.0])?;
             audit(

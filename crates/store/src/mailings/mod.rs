@@ -4,6 +4,7 @@
 pub mod course;
 pub mod draft;
 pub mod links;
+pub mod reach;
 
 pub use course::advance;
 pub use draft::{MailingDraft, VariantSender, save};
@@ -55,7 +56,7 @@ pub struct Mailing {
     /// The text messages that go along with it.
     pub companions: Vec<Tied>,
     pub labels: Vec<String>,
-    /// How often its draft was saved: whoever saves an older one is told who changed it.
+    /// How often its draft was saved: anybody who saves an older one is told who changed it.
     pub version: i64,
 }
 
@@ -193,7 +194,7 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
     .collect::<rusqlite::Result<_>>()?)
 }
 
-/// The fields of one's own as placeholders: their names in messages, and their numbers.
+/// The custom fields as placeholders: their names in messages, and their numbers.
 ///
 /// # Errors
 /// When the database fails.
@@ -227,7 +228,7 @@ pub fn own_values(c: &Connection, contact: i64, fields: &[(String, i64)]) -> Res
 }
 
 /// How many of these people (ascending) lack a value for each placeholder. `used`: the placeholders of a person that matter;
-/// `own`: those of fields of one's own.
+/// `own`: those of custom fields.
 ///
 /// # Errors
 /// When the database fails.
@@ -258,11 +259,11 @@ pub fn missing(c: &Connection, people: &[i64], used: &[&str], own: &[(String, i6
 /// # Errors
 /// When the database fails.
 pub fn due(c: &Connection, now: Instant) -> Result<Vec<i64>> {
-    let mut s = c.prepare_cached(
-        formatcp!("SELECT id FROM mailing WHERE paused_at IS NULL AND (state = {MAILING_PLANNED} AND planned_at <= ?1 OR state = {MAILING_SENDING} AND recording)
-         ORDER BY planned_at, priority, id"),
-    )?;
-    Ok(s.query_map([now.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    let sql = formatcp!(
+        "SELECT id FROM mailing WHERE paused_at IS NULL AND (state = {MAILING_PLANNED} AND planned_at <= ?1 OR state = {MAILING_SENDING} AND recording)
+         ORDER BY planned_at, priority, id"
+    );
+    crate::stored::ids(c, sql, [now.0])
 }
 
 /// How many have begun.

@@ -1,7 +1,8 @@
 //! What reactions brought: tags, points, lists, series, fields, tasks; by reaction and deed, from the sums that are kept as they act.
 
-use super::{Which, list, names};
+use super::{Which, list};
 use crate::Result;
+use crate::deeds;
 use rinse_core::DAY;
 use rinse_core::reaction::Deed;
 use rusqlite::Connection;
@@ -51,7 +52,7 @@ pub fn told(c: &Connection, from: Option<i64>, to: Option<i64>) -> Result<DoneBy
     while let Some(r) = rows.next()? {
         by.entry(r.get(0)?).or_default().push((r.get(1)?, r.get(2)?, r.get(3)?));
     }
-    let named = names(c)?;
+    let named = deeds::names(c)?;
     let mut out = DoneByReactions { acted: 0, taken_back: 0, deeds: Vec::new() };
     for kept in list(c, Which::All)? {
         let Some(masks) = by.get(&kept.id) else { continue };

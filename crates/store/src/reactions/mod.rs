@@ -8,10 +8,10 @@ pub mod run;
 
 use crate::stored::As;
 use crate::tags::Kind;
-use crate::{Result, StoreError, fields, scores, segments, settings, tags, webhooks};
+use crate::{Result, StoreError, deeds, settings};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
-use rinse_core::reaction::{Deed, DeedNames, Reaction, Trigger};
+use rinse_core::reaction::{Deed, Reaction, Trigger};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -31,18 +31,6 @@ pub struct Kept {
     /// How often it acted: asked for a mailing, on that one's messages.
     pub done: i64,
     pub taken_back: i64,
-}
-
-/// The names of all that a reaction can refer to.
-///
-/// # Errors
-/// When the database fails.
-pub fn names(c: &Connection) -> Result<DeedNames> {
-    let webhooks = c
-        .prepare_cached("SELECT id, name FROM webhook")?
-        .query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?
-        .collect::<rusqlite::Result<_>>()?;
-    Ok(DeedNames { names: segments::names(c)?, webhooks })
 }
 
 /// Which reactions are asked for.
@@ -91,7 +79,7 @@ fn in_use(c: &Connection) -> Result<Vec<Reaction>> {
 /// # Errors
 /// When the database fails.
 pub fn list(c: &Connection, which: Which) -> Result<Vec<Kept>> {
-    let names = names(c)?;
+    let names = deeds::names(c)?;
     let mut of_all = c.prepare_cached("SELECT count(*), count(taken_back_at) FROM reacted WHERE reaction_id = ?1 AND ?2 IS NULL")?;
     let mut of_mailing = c.prepare_cached(
         "SELECT count(*), count(d.taken_back_at) FROM reacted d JOIN send s ON s.id = d.cause WHERE d.reaction_id = ?1 AND s.mailing_id = ?2",
@@ -144,25 +132,7 @@ fn fits(c: &Connection, r: &Reaction) -> Result<()> {
             ));
         }
     }
-    r.then.iter().try_for_each(|deed| deed_fits(c, deed))
-}
-
-/// Does everything exist that a deed refers to, and can its field hold what it sets?
-pub(crate) fn deed_fits(c: &Connection, deed: &Deed) -> Result<()> {
-    match deed {
-        Deed::Score { score, .. } => drop(scores::half_life(c, *score)?),
-        Deed::Tag { tag, .. } => drop(tags::name(c, Kind::Tag, *tag)?),
-        Deed::List { list, .. } => drop(tags::name(c, Kind::List, *list)?),
-        Deed::Field { field, value } => {
-            let field = fields::one(c, *field)?;
-            rinse_core::segment::person::Value::read(field.kind, value)
-                .map_err(|e| StoreError::Refused(format!("{}: {e}.", field.name)))?;
-        }
-        Deed::Webhook { webhook } => drop(webhooks::name(c, *webhook)?),
-        Deed::Series { series, .. } => drop(crate::series::name(c, *series)?),
-        Deed::Task { .. } => {}
-    }
-    Ok(())
+    r.then.iter().try_for_each(|deed| deeds::fits(c, deed))
 }
 
 /// Keeps a reaction, and switches it on when asked. A changed one that acted before ends, and another begins,
@@ -188,7 +158,7 @@ pub fn save(c: &Connection, id: Option<i64>, rule: &Reaction, on: bool, now: Ins
         if id.is_none() { "reaction made" } else { "reaction changed" },
         "reaction",
         saved,
-        &rule.words(&names(c)?),
+        &rule.words(&deeds::names(c)?),
     )?;
     if on {
         switch(c, saved, true, now, person)?;
@@ -238,7 +208,7 @@ pub(crate) fn using(c: &Connection, does: impl Fn(&Deed) -> bool) -> Result<Vec<
     let doing: Vec<Reaction> = in_use(c)?.into_iter().filter(|r| r.then.iter().any(&does)).collect();
     let mut out = crate::series::doing(c, does)?;
     if !doing.is_empty() {
-        let names = names(c)?;
+        let names = deeds::names(c)?;
         out.extend(doing.iter().map(|r| format!("reaction “{}”", r.words(&names))));
     }
     Ok(out)

@@ -1,10 +1,10 @@
-//! Acting on what has come in: responses, purchases and events in the order they arrived, bounces and
+//! Acting on what has come in: purchases and events in the order they arrived, bounces and
 //! deadlines by the clock. Every step can be done again: what was acted upon is keyed by its cause.
 
 use crate::deeds::{Cause, carry_out, place};
-use crate::series::entering;
+use crate::response_kinds;
 use crate::tags::Kind;
-use crate::{Result, attribution, responses, scores};
+use crate::{Result, attribution, scores};
 use rinse_core::reaction::{Deed, Reaction, Response, SETTLES_AFTER, Trigger};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -32,7 +32,7 @@ fn live(c: &Connection) -> Result<Vec<Live>> {
     if !active(c)? {
         return Ok(Vec::new());
     }
-    let names = super::names(c)?;
+    let names = crate::deeds::names(c)?;
     let all = super::stored(c, super::Which::All)?;
     let on = all.into_iter().filter_map(|s| Some(Live { id: s.id, on_at: Instant(s.on_at?), words: s.rule.words(&names), rule: s.rule }));
     Ok(on.collect())
@@ -70,14 +70,14 @@ fn answers(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
     while let Some(r) = rows.next()? {
         let (at, kind) = (Instant(r.get(1)?), r.get::<_, i64>(3)?);
         // One that comes next may show this one to be a machine's.
-        if now - at < SETTLES_AFTER && matches!(kind, responses::OPEN | responses::CLICK) && !r.get::<_, bool>(8)? {
+        if now - at < SETTLES_AFTER && matches!(kind, response_kinds::OPEN | response_kinds::CLICK) && !r.get::<_, bool>(8)? {
             break;
         }
         (seen, upto) = (seen + 1, Some(r.get(0)?));
         let what = match kind {
-            responses::OPEN => Response::Open,
-            responses::CLICK => Response::Click(r.get::<_, Option<u32>>(4)?.unwrap_or(0)),
-            responses::REPLY => Response::Reply,
+            response_kinds::OPEN => Response::Open,
+            response_kinds::CLICK => Response::Click(r.get::<_, Option<u32>>(4)?.unwrap_or(0)),
+            response_kinds::REPLY => Response::Reply,
             _ => Response::Left,
         };
         // A machine's, or of a file of what is long past.
@@ -293,8 +293,10 @@ fn take_back(c: &Connection, l: &Live, cause: i64, now: Instant) -> Result<()> {
                 )?
                 .execute(params![l.id, contact, at, words.trim()])?;
             }
-            // Whoever was put into a series is taken out of it again; who was taken out has lost their place.
-            Deed::Series { series, put: true } => drop(entering::take_out(c, *series, contact, now, "taken back: it came later")?),
+            // Anybody who was put into a series is taken out of it again; who was taken out has lost their place.
+            Deed::Series { series, put: true } => {
+                crate::series_entry::take_out(c, *series, contact, now, "taken back: it came later")?;
+            }
             Deed::Field { .. } | Deed::Webhook { .. } | Deed::Series { .. } => {}
         }
     }

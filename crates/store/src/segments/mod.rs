@@ -6,8 +6,7 @@ pub mod person;
 pub mod sets;
 pub mod sql;
 
-use crate::contacts::ContactRow;
-use crate::{Result, StoreError, contacts};
+use crate::{Result, StoreError, naming};
 use rinse_core::Instant;
 use rinse_core::segment::words::{Names, sentence};
 use rinse_core::segment::{Field, FieldKind, Known, Tree};
@@ -149,48 +148,6 @@ pub fn condition(c: &Connection, id: i64, now: Instant) -> Result<sql::Sql> {
     compile(c, &Tree::Segment { segment: id }, now)
 }
 
-/// How many people a tree has, and the first of them by number.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-pub struct Look {
-    pub people: i64,
-    pub all: i64,
-    pub sentence: String,
-    pub sample: Vec<ContactRow>,
-    /// Where the first 2,000 of them live (latitude, longitude), when the tree asks for a place.
-    #[schema(value_type = Vec<Vec<f64>>)]
-    pub points: Vec<(f64, f64)>,
-}
-
-/// Counts a tree's people and shows some of them.
-///
-/// # Errors
-/// A tree that can't be meant.
-pub fn look(store: &crate::Store, tree: &Tree, now: Instant, sample: u32) -> Result<Look> {
-    let people = count(store, tree, now)?;
-    store.read_now(|c| look_at(c, tree, now, sample, people))
-}
-
-fn look_at(c: &Connection, tree: &Tree, now: Instant, sample: u32, people: i64) -> Result<Look> {
-    let sql = compile(c, tree, now)?;
-    let all = contacts::present(c)?;
-    let ids: Vec<i64> = c
-        .prepare(&format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {} ORDER BY c.id LIMIT {sample}", sql.text))?
-        .query_map(params_from_iter(&sql.values), |r| r.get(0))?
-        .collect::<rusqlite::Result<_>>()?;
-    let mut leaves = Vec::new();
-    tree.leaves(&mut leaves);
-    let points = if leaves.iter().any(|l| matches!(l, Tree::Near { .. })) {
-        let located = format!(
-            "SELECT c.latitude, c.longitude FROM contact c WHERE c.gone IS NULL AND {} AND c.latitude IS NOT NULL AND c.longitude IS NOT NULL LIMIT 2000",
-            sql.text
-        );
-        c.prepare(&located)?.query_map(params_from_iter(&sql.values), |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?
-    } else {
-        vec![]
-    };
-    Ok(Look { people, all, sentence: sentence(tree, &names(c)?), sample: contacts::by_ids(c, &ids)?, points })
-}
-
 /// How many people a tree has. A large base is counted in parts at once, one on each of a few
 /// processors; each part is a range of numbers.
 ///
@@ -253,7 +210,7 @@ pub fn save(c: &Connection, id: Option<i64>, d: &Draft, now: Instant, person: Op
     }
     known.insert(here, Known { name: name.to_owned(), tree: Some(d.tree.clone()) });
     Tree::Segment { segment: here }.resolve(&known, &crate::goals::known(c)?).map_err(refused)?;
-    taken(c, "segment", name, id)?;
+    naming::taken(c, "segment", name, id)?;
     let tree = serde_json::to_string(&d.tree)?;
     Ok(match id {
         Some(id) => {
@@ -269,15 +226,6 @@ pub fn save(c: &Connection, id: Option<i64>, d: &Draft, now: Instant, person: Op
             |r| r.get(0),
         )?,
     })
-}
-
-/// Refuses a name that something else of the same kind has.
-pub(crate) fn taken(c: &Connection, table: &'static str, name: &str, but: Option<i64>) -> Result<()> {
-    let sql = format!("SELECT 1 FROM {table} WHERE name = ?1 COLLATE NOCASE AND id <> ?2");
-    if c.prepare_cached(&sql)?.exists(params![name, but.unwrap_or(0)])? {
-        return Err(StoreError::Refused(format!("There is a {table} called “{name}” already. Choose another name.")));
-    }
-    Ok(())
 }
 
 /// Does every condition ask a field for what it holds, and do the things it names exist?
@@ -326,7 +274,7 @@ fn fits(c: &Connection, tree: &Tree) -> Result<()> {
 /// When there is no such segment, or the name is taken.
 pub fn freeze(c: &Connection, id: i64, name: &str, now: Instant, person: Option<i64>) -> Result<i64> {
     let from = one(c, id)?;
-    taken(c, "segment", name.trim(), None)?;
+    naming::taken(c, "segment", name.trim(), None)?;
     if name.trim().is_empty() {
         return Err(refused("Give the frozen copy a name."));
     }
@@ -378,34 +326,9 @@ pub(crate) fn replace_in_trees(c: &Connection, change: &dyn Fn(&mut Tree)) -> Re
     Ok(())
 }
 
-/// What uses a segment: other segments, mailings, series and suppression lists in force, by name.
-///
-/// # Errors
-/// When the database fails.
-pub fn used_by(c: &Connection, id: i64) -> Result<Vec<String>> {
-    let mut out = using(c, |t| matches!(t, Tree::Segment { segment } if *segment == id))?;
-    let mut s = c.prepare_cached("SELECT name FROM mailing WHERE segment_id = ?1 ORDER BY id")?;
-    let mailings: Vec<String> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    let beside = crate::audience::used_by(c, crate::audience::Group::Segment { id })?;
-    out.extend(mailings.into_iter().chain(beside).map(|m| format!("mailing {m}")));
-    out.extend(crate::series::asking_segment(c, id)?);
-    let mut s = c.prepare_cached(
-        "SELECT 'suppression list ' || name FROM suppression_list WHERE segment_id = ?1 AND ended_at IS NULL ORDER BY id",
-    )?;
-    out.extend(s.query_map([id], |r| r.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?);
-    Ok(out)
-}
-
-/// Deletes a segment that nothing uses.
-///
-/// # Errors
-/// When something uses it, named.
-pub fn delete(c: &Connection, id: i64) -> Result<()> {
+/// Deletes a segment; who calls has seen that nothing uses it.
+pub(crate) fn delete(c: &Connection, id: i64) -> Result<()> {
     one(c, id)?;
-    let users = used_by(c, id)?;
-    if !users.is_empty() {
-        return Err(StoreError::Refused(format!("It is used by {}. Change those first.", users.join(", "))));
-    }
     c.execute("DELETE FROM segment_member WHERE segment_id = ?1", [id])?;
     // Lists that have ended stay on record, without it.
     c.execute("UPDATE suppression_list SET segment_id = NULL WHERE segment_id = ?1", [id])?;

@@ -1,6 +1,7 @@
 //! One person as the reference evaluator sees them, loaded row by row: for "why is she in it?", and
 //! to hold the compiler to.
 
+use crate::response_kinds;
 use crate::stored::As;
 use crate::{Result, StoreError};
 use rinse_core::Instant;
@@ -95,10 +96,10 @@ fn messages(c: &Connection, id: i64) -> Result<Vec<Message>> {
             let mut rows = s.query([send])?;
             while let Some(r) = rows.next()? {
                 let did = match r.get::<_, i64>(0)? {
-                    crate::responses::OPEN => Did::Opened,
-                    crate::responses::CLICK => Did::Clicked,
-                    crate::responses::REPLY => Did::Replied,
-                    crate::responses::UNSUBSCRIBE => Did::Left,
+                    response_kinds::OPEN => Did::Opened,
+                    response_kinds::CLICK => Did::Clicked,
+                    response_kinds::REPLY => Did::Replied,
+                    response_kinds::UNSUBSCRIBE => Did::Left,
                     _ => Did::Complained,
                 };
                 m.answers.push(Answer { did, at: Instant(r.get(1)?), human: r.get(2)?, link: r.get(3)? });

@@ -4,6 +4,7 @@
 //! property test in `tests/whole/segments.rs` holds the two together. Conditions about other tables are
 //! sets (`c.id IN (SELECT …)`), made once a query rather than asked for each person.
 
+use crate::response_kinds;
 use crate::rollups::{DEPTH, DUE, RECEIVED};
 use rinse_core::code::Code;
 use rinse_core::segment::evaluate::day_of;
@@ -401,11 +402,11 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
     };
     let a = after(now, *within_days);
     let kind = match did {
-        Did::Opened => crate::responses::OPEN,
-        Did::Clicked => crate::responses::CLICK,
-        Did::Replied => crate::responses::REPLY,
-        Did::Left => crate::responses::UNSUBSCRIBE,
-        Did::Complained => crate::responses::COMPLAINT,
+        Did::Opened => response_kinds::OPEN,
+        Did::Clicked => response_kinds::CLICK,
+        Did::Replied => response_kinds::REPLY,
+        Did::Left => response_kinds::UNSUBSCRIBE,
+        Did::Complained => response_kinds::COMPLAINT,
     };
     let by_link = |out: &mut Sql| {
         if let Some(link) = link {

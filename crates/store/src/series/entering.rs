@@ -1,56 +1,24 @@
 //! Who enters a series: by hand, by a reaction, by what happens to them, by joining a segment, by a date.
 
-use super::Kept;
 use crate::codes::SERIES_RUNNING;
+use crate::series_entry::{enter, one};
 use crate::settings::audit;
-use crate::{Result, StoreError, journal, segments};
+use crate::{Result, StoreError, segments};
 use const_format::formatcp;
 use rinse_core::segment::Tree;
 use rinse_core::series::walk::at_minute;
-use rinse_core::series::{Again, Entry, Exit, Outline};
+use rinse_core::series::{Entry, Exit, Outline};
 use rinse_core::zone::{self, Wall};
 use rinse_core::{DAY, Instant};
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, params};
 use std::collections::HashSet;
-
-/// Lets somebody enter at `at`, where the series is open to them: not twice at the same time, again only as the outline says,
-/// and never when they left it by their own choice. Returns whether they did.
-///
-/// # Errors
-/// When the database fails.
-pub fn enter(c: &Connection, k: &Kept, contact: i64, at: Instant, cause: &str, now: Instant) -> Result<bool> {
-    let Some(first) = k.outline.first().filter(|_| k.open(at)) else { return Ok(false) };
-    let there = c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND gone IS NULL")?.exists([contact])?;
-    let left = c.prepare_cached("SELECT 1 FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?.exists([k.id, contact])?;
-    if !there || left {
-        return Ok(false);
-    }
-    let last: Option<(i64, bool)> = c
-        .prepare_cached("SELECT at, ended_at IS NULL FROM series_entry WHERE contact_id = ?1 AND series_id = ?2 ORDER BY id DESC LIMIT 1")?
-        .query_row([contact, k.id], |r| Ok((r.get(0)?, r.get(1)?)))
-        .optional()?;
-    let may = match (last, k.outline.again) {
-        (None, _) => true,
-        (Some((_, true)), _) | (Some(_), Again::Never) => false,
-        (Some((before, _)), Again::After { days }) => at.0 - before >= i64::from(days) * DAY,
-        // The same cause seen twice is no second entry.
-        (Some((before, _)), Again::Always) => at.0 > before,
-    };
-    if may {
-        c.prepare_cached(
-            "INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, due) VALUES (?1, ?2, ?3, ?4, ?5, ?3, ?6)",
-        )?
-        .execute(params![k.id, contact, at.0, cause, first, at.0.min(now.0)])?;
-    }
-    Ok(may)
-}
 
 /// Puts people in by hand; returns how many entered. The others are inside, were, left it, or are gone.
 ///
 /// # Errors
 /// When the series isn't open.
 pub fn put_in(c: &Connection, id: i64, contacts: &[i64], now: Instant, person: Option<i64>) -> Result<usize> {
-    let k = super::one(c, id)?;
+    let k = one(c, id)?;
     if !k.open(now) {
         return Err(StoreError::Refused("Nobody can enter this series now: start it, or look at when it begins and ends.".into()));
     }
@@ -60,55 +28,6 @@ pub fn put_in(c: &Connection, id: i64, contacts: &[i64], now: Instant, person: O
     }
     audit(c, now, person, "people put into a series", "series", id, &rinse_core::words::people(n as u64))?;
     Ok(n)
-}
-
-/// Takes somebody out, when they are inside.
-///
-/// # Errors
-/// When the database fails.
-pub fn take_out(c: &Connection, id: i64, contact: i64, now: Instant, why: &str) -> Result<bool> {
-    let entry: Option<i64> = c
-        .prepare_cached("SELECT id FROM series_entry WHERE series_id = ?1 AND contact_id = ?2 AND ended_at IS NULL")?
-        .query_row([id, contact], |r| r.get(0))
-        .optional()?;
-    if let Some(entry) = entry {
-        super::walk::end(c, entry, now, why)?;
-    }
-    Ok(entry.is_some())
-}
-
-/// Somebody leaves a series by their own choice: they are out, and don't enter it again. Returns whether that is new.
-///
-/// # Errors
-/// When the database fails.
-pub fn leave(c: &Connection, id: i64, contact: i64, now: Instant) -> Result<bool> {
-    let new =
-        c.prepare_cached("INSERT INTO series_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![id, contact, now.0])?;
-    if new > 0 {
-        journal::series_left(c, contact, id, now)?;
-    }
-    take_out(c, id, contact, now, "left it by their own choice")?;
-    Ok(new > 0)
-}
-
-/// Records that somebody left every series of a name, as the journal knows them; how many they hadn't left. None: there is none of that name.
-pub(crate) fn leave_named(c: &Connection, contact: i64, name: &str, now: Instant) -> Result<Option<usize>> {
-    let mut s = c.prepare_cached("SELECT id FROM series WHERE name = ?1 COLLATE NOCASE ORDER BY id")?;
-    let all = s.query_map([name], |r| r.get(0))?.collect::<rusqlite::Result<Vec<i64>>>()?;
-    let mut left = 0;
-    for series in &all {
-        left += usize::from(leave(c, *series, contact, now)?);
-    }
-    Ok((!all.is_empty()).then_some(left))
-}
-
-/// Takes back that somebody left a series: they may enter again.
-///
-/// # Errors
-/// When the database fails.
-pub fn rejoin(c: &Connection, id: i64, contact: i64) -> Result<()> {
-    c.prepare_cached("DELETE FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?.execute([id, contact])?;
-    Ok(())
 }
 
 /// What a look at the base found for one series.
@@ -144,7 +63,7 @@ fn ids(c: &Connection, sql: &str, series: i64) -> Result<HashSet<i64>> {
 /// # Errors
 /// When a segment is gone.
 pub fn look(c: &Connection, id: i64, now: Instant) -> Result<Found> {
-    let k = super::one(c, id)?;
+    let k = one(c, id)?;
     let before: Option<i64> = c.query_row("SELECT looked_at FROM series WHERE id = ?1", [id], |r| r.get(0))?;
     let mut found = Found { series: id, ..Found::default() };
     match &k.outline.entry {
@@ -237,7 +156,7 @@ impl Found {
     /// # Errors
     /// When the database fails.
     pub fn write(&self, c: &Connection, now: Instant) -> Result<()> {
-        let k = super::one(c, self.series)?;
+        let k = one(c, self.series)?;
         let cause = match k.outline.entry {
             Entry::Date { .. } => "their date",
             _ => "joined the segment",

@@ -9,11 +9,12 @@ pub mod walk;
 
 use crate::codes::{MAILING_DRAFT, MAILING_SENT, MAILING_SERIES, SERIES_ENDED, SERIES_RUNNING};
 use crate::mailings::draft::MailingDraft;
-use crate::send_state::{NOT_SENT, WAITING};
+use crate::series_entry::read;
+pub use crate::series_entry::{Kept, one};
 use crate::settings::audit;
 use crate::stored::Worded;
 use crate::tags::Kind;
-use crate::{Result, StoreError, fields, mailings, reactions, segments};
+use crate::{Result, StoreError, deeds, fields, mailings, segments, series_entry};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::reaction::Deed;
@@ -25,67 +26,12 @@ use rusqlite::{Connection, params};
 use serde::Serialize;
 use utoipa::ToSchema;
 
-/// A series as it is kept.
-#[derive(Debug, Clone, Serialize, ToSchema)]
-#[schema(as = KeptSeries)]
-pub struct Kept {
-    pub id: i64,
-    pub name: String,
-    pub letterhead_id: i64,
-    pub outline: Outline,
-    /// draft, running, ended
-    pub state: SeriesState,
-    pub made_at: i64,
-    pub started_at: Option<i64>,
-    pub paused_at: Option<i64>,
-    pub ended_at: Option<i64>,
-}
-
-impl Kept {
-    /// May somebody enter at this instant?
-    #[must_use]
-    pub fn open(&self, at: Instant) -> bool {
-        self.state == SeriesState::Running
-            && self.started_at.is_some_and(|s| s <= at.0)
-            && self.outline.from.is_none_or(|f| f <= at.0)
-            && self.outline.until.is_none_or(|u| at.0 < u)
-    }
-}
-
-const COLUMNS: &str = "id, name, letterhead_id, outline, state, made_at, started_at, paused_at, ended_at";
-
-fn read(c: &Connection, filter: &str, values: impl rusqlite::Params) -> Result<Vec<Kept>> {
-    let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM series WHERE {filter}"))?;
-    let mut rows = s.query(values)?;
-    let mut out = Vec::new();
-    while let Some(r) = rows.next()? {
-        out.push(Kept {
-            id: r.get(0)?,
-            name: r.get(1)?,
-            letterhead_id: r.get(2)?,
-            outline: serde_json::from_str(&r.get::<_, String>(3)?)?,
-            state: r.get::<_, Worded<_>>(4)?.0,
-            made_at: r.get(5)?,
-            started_at: r.get(6)?,
-            paused_at: r.get(7)?,
-            ended_at: r.get(8)?,
-        });
-    }
-    Ok(out)
-}
-
 /// All of them: those that run first.
 ///
 /// # Errors
 /// When the database fails.
 pub fn all(c: &Connection) -> Result<Vec<Kept>> {
-    read(c, "1 ORDER BY CASE state WHEN 'running' THEN 0 WHEN 'draft' THEN 1 ELSE 2 END, id DESC", [])
-}
-
-/// # Errors
-/// When there is no such series.
-pub fn one(c: &Connection, id: i64) -> Result<Kept> {
-    read(c, "id = ?1", [id])?.pop().ok_or(StoreError::Missing("series"))
+    read(c, formatcp!("1 ORDER BY CASE state WHEN {SERIES_RUNNING} THEN 0 WHEN {SERIES_ENDED} THEN 2 ELSE 1 END, id DESC"), [])
 }
 
 /// Those that move people on.
@@ -107,7 +53,7 @@ pub fn active(c: &Connection) -> Result<bool> {
 /// # Errors
 /// When the database fails.
 pub fn named(c: &Connection, outline: &Outline) -> Result<Named> {
-    let deeds = reactions::names(c)?;
+    let deeds = deeds::names(c)?;
     let mail = outline.mailings().into_iter().filter_map(|(step, m)| Some((step, deeds.names.mailings.get(&m)?.clone()))).collect();
     Ok(Named { deeds, mail })
 }
@@ -198,7 +144,7 @@ fn fits(c: &Connection, id: Option<i64>, o: &Outline) -> Result<()> {
             Does::Act { deed: Deed::Series { series, .. } } if Some(*series) == id => {
                 return Err(StoreError::Refused("A series can't put people into itself, or out of it: use an exit.".into()));
             }
-            Does::Act { deed } => reactions::deed_fits(c, deed)?,
+            Does::Act { deed } => deeds::fits(c, deed)?,
             _ => {}
         }
     }
@@ -453,7 +399,7 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
     for (entry, step) in inside {
         let to = k.outline.moved(step, o);
         if message_at(&k.outline, step) != to.and_then(|t| message_at(o, t)).filter(|_| to == Some(step)) {
-            withdraw(c, entry)?;
+            series_entry::withdraw(c, entry)?;
         }
         match to {
             Some(to) if to == step => {
@@ -462,7 +408,7 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
             Some(to) => {
                 c.execute("UPDATE series_entry SET step = ?2, came_at = ?3, due = ?3 WHERE id = ?1", params![entry, to, now.0])?;
             }
-            None => walk::end(c, entry, now, "through")?,
+            None => series_entry::end(c, entry, now, "through")?,
         }
     }
     own(c, id, o)?;
@@ -480,12 +426,6 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
         id,
         &format!("{} moved. {}", rinse_core::words::people(moved as u64), o.words(&named(c, o)?)),
     )
-}
-
-/// What waits to be sent for an entry isn't sent any more.
-pub(crate) fn withdraw(c: &Connection, entry: i64) -> Result<usize> {
-    Ok(c.prepare_cached(formatcp!("UPDATE send SET state = {NOT_SENT}, reply = 'they left the series before it was their turn' WHERE cause = 2 AND cause_id = ?1 AND state IN ({WAITING})"))?
-        .execute([entry])?)
 }
 
 /// Nobody moves on and nothing goes out until it is resumed.
@@ -527,7 +467,7 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
     let mut s = c.prepare_cached("SELECT id FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL")?;
     let inside: Vec<i64> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
     for entry in &inside {
-        walk::end(c, *entry, now, "the series ended")?;
+        series_entry::end(c, *entry, now, "the series ended")?;
     }
     c.execute("UPDATE series SET state = ?3, ended_at = ?2, paused_at = NULL WHERE id = ?1", params![id, now.0, Worded(ended)])?;
     c.execute(
@@ -537,10 +477,4 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
     c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;
     audit(c, now, person, "series ended", "series", id, &format!("{} inside", rinse_core::words::people(inside.len() as u64)))?;
     Ok(inside.len())
-}
-
-/// The name of a series that hasn't ended.
-pub(crate) fn name(c: &Connection, id: i64) -> Result<String> {
-    let k = one(c, id)?;
-    if k.state == SeriesState::Ended { Err(StoreError::Refused(format!("The series “{}” has ended.", k.name))) } else { Ok(k.name) }
 }

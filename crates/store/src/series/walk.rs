@@ -4,9 +4,12 @@
 
 use super::Kept;
 use crate::codes::SERIES_RUNNING;
+use crate::response_kinds;
 use crate::send_state::DUE;
+use crate::send_state::NEVER;
+use crate::series_entry::end;
 use crate::stored::As;
-use crate::{Result, deeds, responses};
+use crate::{Result, deeds};
 use const_format::formatcp;
 use rinse_core::clearance::Reason;
 use rinse_core::reaction::SETTLES_AFTER;
@@ -14,14 +17,12 @@ use rinse_core::segment::share::Salted;
 use rinse_core::send::State;
 use rinse_core::series::walk::{Fact, Facts, How, Move, Sent, Standing, ahead as plan_ahead, next};
 use rinse_core::series::{Entry, Happening, Outline};
-use rinse_core::{DAY, Instant, zone};
+use rinse_core::{Instant, zone};
 use rusqlite::{Connection, OptionalExtension, params};
 use std::collections::HashMap;
 
 /// Rows looked at, and people moved, in one transaction, so that an unsubscribe never waits long.
 const AT_ONCE: i64 = 1_000;
-/// A message of a series waits for its caps as long as it takes: the step isn't lost.
-pub(crate) const NEVER: i64 = 3_650 * DAY;
 
 /// Does a part of what is due by `now`. Returns how much was done: none means that nobody is due any more.
 ///
@@ -74,7 +75,7 @@ fn responses_in(c: &Connection, now: Instant) -> Result<usize> {
     while let Some(r) = rows.next()? {
         let (at, kind): (i64, i64) = (r.get(1)?, r.get(2)?);
         // One that comes next may show this one to be a machine's.
-        if now.0 - at < SETTLES_AFTER && matches!(kind, responses::OPEN | responses::CLICK) {
+        if now.0 - at < SETTLES_AFTER && matches!(kind, response_kinds::OPEN | response_kinds::CLICK) {
             break;
         }
         (seen, upto) = (seen + 1, Some(r.get(0)?));
@@ -112,7 +113,7 @@ fn elsewhere(c: &Connection, running: &HashMap<i64, Kept>, table: &str, now: Ins
                 _ => continue,
             };
             if facts.first(&by, Instant(at - 1), Instant(at)).is_some() {
-                super::entering::enter(c, k, contact, Instant(at), &name, now)?;
+                crate::series_entry::enter(c, k, contact, Instant(at), &name, now)?;
             }
         }
     }
@@ -217,14 +218,6 @@ fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::
     Ok(())
 }
 
-/// Somebody is out; what waits for them isn't sent.
-pub(crate) fn end(c: &Connection, entry: i64, at: Instant, why: &str) -> Result<()> {
-    c.prepare_cached("UPDATE series_entry SET ended_at = ?2, ended = ?3, due = NULL WHERE id = ?1 AND ended_at IS NULL")?
-        .execute(params![entry, at.0, why])?;
-    super::withdraw(c, entry)?;
-    Ok(())
-}
-
 fn in_segment(c: &Connection, segment: i64, contact: i64, now: Instant) -> Result<bool> {
     let sql = crate::segments::condition(c, segment, now)?;
     let mut values = sql.values;
@@ -288,9 +281,11 @@ fn facts(c: &Connection, o: &Outline, who: &Inside, now: Instant) -> Result<Fact
             let Some(step) = steps.get(&r.get::<_, i64>(0)?).copied() else { continue };
             let settled = now.0 - at >= SETTLES_AFTER;
             match r.get::<_, i64>(1)? {
-                responses::OPEN if settled => f.did.push((Instant(at), Fact::Opened(step))),
-                responses::CLICK if settled => f.did.push((Instant(at), Fact::Clicked(step, r.get::<_, Option<u32>>(2)?.unwrap_or(0)))),
-                responses::REPLY => f.did.push((Instant(at), Fact::Replied(step))),
+                response_kinds::OPEN if settled => f.did.push((Instant(at), Fact::Opened(step))),
+                response_kinds::CLICK if settled => {
+                    f.did.push((Instant(at), Fact::Clicked(step, r.get::<_, Option<u32>>(2)?.unwrap_or(0))))
+                }
+                response_kinds::REPLY => f.did.push((Instant(at), Fact::Replied(step))),
                 _ => {}
             }
         }

@@ -72,7 +72,7 @@ pub struct List {
     pub scope: For,
     /// The scope in words.
     pub scope_words: String,
-    /// A live rule: whoever is in this segment.
+    /// A live rule: anybody who is in this segment.
     pub segment_id: Option<i64>,
     pub segment: Option<String>,
     pub lines: i64,

@@ -48,7 +48,7 @@ pub fn course(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     ))?;
     // None: everybody counts.
     let without_unknown = t.of_known_opens().then_some(t.id);
-    let mut rows = s.query(params![t.mailing_id, crate::sends::Phase::Pilot as i64, points, now.0, window, without_unknown])?;
+    let mut rows = s.query(params![t.mailing_id, crate::send_state::Phase::Pilot as i64, points, now.0, window, without_unknown])?;
     while let Some(r) = rows.next()? {
         let n = |v: i64| usize::try_from(v).unwrap_or(0);
         let group =
@@ -71,7 +71,7 @@ fn of_goal(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     let got = super::brought::by(c, t, None)?;
     let mut groups = vec![Vec::new(); if closed { 1 } else { arms(c, t)? }];
     let mut s = c.prepare_cached("SELECT arm, contact_id, handed_at FROM send WHERE mailing_id = ?1 AND phase = ?2 AND handed_at <= ?3")?;
-    let mut rows = s.query(params![t.mailing_id, crate::sends::Phase::Pilot as i64, now.0])?;
+    let mut rows = s.query(params![t.mailing_id, crate::send_state::Phase::Pilot as i64, now.0])?;
     while let Some(r) = rows.next()? {
         let since = now.0 - r.get::<_, i64>(2)?;
         let first = got.get(&r.get(1)?).and_then(|g| g.first).filter(|first| *first <= since);
@@ -137,7 +137,7 @@ pub fn links(c: &Connection, t: &Trial) -> Result<Vec<LinkByArm>> {
         "SELECT r.link, s.arm, count(DISTINCT s.id) FROM send s JOIN response r ON r.send_id = s.id AND r.kind = 2 AND r.machine = 0
          WHERE s.mailing_id = ?1 AND s.phase = ?2 AND s.click_at IS NOT NULL AND r.at < s.handed_at + ?3 GROUP BY 1, 2",
     )?;
-    let mut rows = s.query(params![t.mailing_id, crate::sends::Phase::Pilot as i64, t.plan.window_hours * HOUR])?;
+    let mut rows = s.query(params![t.mailing_id, crate::send_state::Phase::Pilot as i64, t.plan.window_hours * HOUR])?;
     while let Some(r) = rows.next()? {
         let (Some(link), Some(arm)) = (r.get::<_, Option<i64>>(0)?, place(r.get(1)?)) else { continue };
         followed.entry(link).or_insert_with(|| vec![0; arms])[arm] = r.get::<_, i64>(2)?.unsigned_abs();

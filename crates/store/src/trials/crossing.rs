@@ -1,11 +1,9 @@
 //! People of a trial that another system sent, who got the message of another arm than the one they were drawn to.
 
 use crate::Result;
+use rinse_core::history::CROSSED_AT_MOST;
 use rinse_core::words::thousands;
 use rusqlite::{Connection, params};
-
-/// More than one in so many of an arm with another arm's message, and a trial is void.
-const CROSSED_AT_MOST: i64 = 100;
 
 /// What crossing comes to in a trial: why it is void, or what is to be said.
 #[derive(Debug, Clone, PartialEq, Eq)]

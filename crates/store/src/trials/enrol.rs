@@ -1,10 +1,10 @@
-//! Trials in a series: whoever comes to the step is given an arm as their message is handed over, until each arm is as
+//! Trials in a series: anybody who comes to the step is given an arm as their message is handed over, until each arm is as
 //! large as planned; the arms' shares can change on the way. See `rinse_core::trial::stretches`.
 
 use super::counts::of_stretch;
 use super::{Trial, arms, one, sentence};
 use crate::codes::{TRIAL_COLLECTING, TRIAL_ENDED};
-use crate::sends::Phase;
+use crate::send_state::Phase;
 use crate::stored::Worded;
 use crate::{Result, StoreError};
 use const_format::formatcp;
@@ -95,7 +95,7 @@ pub(super) fn begin(c: &Connection, t: &Trial, seal: &str, parts: &[u32], why: &
 }
 
 fn reason(why: &str) -> Result<&str> {
-    sentence(why).ok_or_else(|| StoreError::Refused("Say in a sentence why: whoever reads the verdict will ask.".into()))
+    sentence(why).ok_or_else(|| StoreError::Refused("Say in a sentence why: anybody who reads the verdict will ask.".into()))
 }
 
 fn enrolling(c: &Connection, id: i64) -> Result<Trial> {
@@ -164,10 +164,9 @@ pub(super) fn ended_on_sight(t: &Trial, stretches: &[Stretch]) -> bool {
 /// What has to be known of how people were enrolled.
 pub(super) fn remarks(t: &Trial, stretches: &[Stretch]) -> Vec<String> {
     let seen = |s: &&Stretch| t.opened_at.is_some_and(|at| at <= s.began_at);
-    let after =
-        stretches.iter().skip(1).find(seen).map(|_| {
-            "The arms' shares were changed after the arms had been opened: whoever changed them had seen how they did.".to_owned()
-        });
+    let after = stretches.iter().skip(1).find(seen).map(|_| {
+        "The arms' shares were changed after the arms had been opened: anybody who changed them had seen how they did.".to_owned()
+    });
     after.into_iter().chain((!t.enrolment_words.is_empty()).then(|| t.enrolment_words.clone())).collect()
 }
 

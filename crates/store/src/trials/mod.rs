@@ -15,9 +15,9 @@ pub use counts::{Balance, balance, counts};
 pub(crate) use past::contrast;
 pub use past::{Corrected, Past, corrected, leaving, past, past_spread};
 
-use crate::codes::{TRIAL_COLLECTING, TRIAL_ENDED, TRIAL_PLANNED, TRIAL_READ, TRIAL_ROLLING};
+use crate::codes::{FILE_APPLYING, FILE_UNDOING, TRIAL_COLLECTING, TRIAL_ENDED, TRIAL_PLANNED, TRIAL_READ, TRIAL_ROLLING};
 use crate::send_state::{ACCEPTED, HANDING_OVER, WAITING};
-use crate::stored::Worded;
+use crate::stored::{Worded, ids};
 use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::Instant;
@@ -508,7 +508,7 @@ pub fn set_reading_due(c: &Connection) -> Result<()> {
                 coalesce((SELECT max(f.applied_at) + {MORE_MAY_COME} FROM log_file f JOIN mailing m ON m.id = trial.mailing_id AND m.handed_out = 1), 0))
              WHERE state = {TRIAL_COLLECTING} AND reading_due IS NULL AND (enrolled_at IS NOT NULL OR json_extract(plan, '$.per_arm') IS NULL)
              AND NOT EXISTS (SELECT 1 FROM mailing m WHERE m.id = trial.mailing_id AND m.recording)
-             AND NOT EXISTS (SELECT 1 FROM mailing m JOIN log_file f ON f.state IN ('applying', 'undoing') WHERE m.id = trial.mailing_id AND m.handed_out = 1)
+             AND NOT EXISTS (SELECT 1 FROM mailing m JOIN log_file f ON f.state IN ({FILE_APPLYING}, {FILE_UNDOING}) WHERE m.id = trial.mailing_id AND m.handed_out = 1)
              AND NOT EXISTS (SELECT 1 FROM send s JOIN mailing m ON m.id = s.mailing_id
                 WHERE m.id = trial.mailing_id AND m.handed_out = 1 AND s.phase = 1 AND s.handed_at IS NULL AND s.state = {ACCEPTED})
              AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN ({WAITING}, {HANDING_OVER}))
@@ -660,16 +660,12 @@ pub fn release(c: &Connection, id: i64, at_once: bool, now: Instant) -> Result<I
     Ok(at)
 }
 
-fn ids(c: &Connection, sql: &str, at: i64) -> Result<Vec<i64>> {
-    Ok(c.prepare_cached(sql)?.query_map([at], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
-}
-
 /// The trials whose window is over and that weren't read.
 ///
 /// # Errors
 /// When the database fails.
 pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<i64>> {
-    ids(c, formatcp!("SELECT id FROM trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1"), now.0)
+    ids(c, formatcp!("SELECT id FROM trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1"), [now.0])
 }
 
 /// The trials whose rollout may begin: where clocks went forward since the pilot its hour comes sooner than by UTC.
@@ -680,7 +676,7 @@ pub fn to_roll_out(c: &Connection, now: Instant) -> Result<Vec<i64>> {
     let sql = formatcp!(
         "SELECT id FROM trial WHERE state = {TRIAL_ROLLING} AND json_extract(plan, '$.per_arm') IS NULL AND rollout_at - at_pilot_hour * {CLOCK_CHANGE} <= ?1"
     );
-    ids(c, sql, now.0)
+    ids(c, sql, [now.0])
 }
 
 /// Ends the trials of series whose rollout has come: people who enter from now on get what goes out.

@@ -310,7 +310,7 @@ pub fn waiting(c: &Connection) -> Result<Vec<(String, String, Instant)>> {
     Ok(s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, Instant(r.get(2)?))))?.collect::<rusqlite::Result<_>>()?)
 }
 
-/// A person says whether an incident's failures count (`None`: it waits again). Whoever it is about is worked out again:
+/// A person says whether an incident's failures count (`None`: it waits again). Everybody it is about is worked out again:
 /// [`super::status::settle_due`].
 ///
 /// # Errors

@@ -6,7 +6,7 @@
 //! - [`runs`]: cleaning runs, proposed and read; [`applying`]: applied and undone; [`effects`]: what they do to the figures.
 //! - [`silence`]: silent people, asked, sunset or kept back; [`return_lines`]: whom the system of record must not bring back.
 //! - [`reasons`]: what hosts said; [`schedule`]: when a run is proposed by itself.
-//! - [`evidence`]: what whoever has to believe it is shown.
+//! - [`evidence`]: what people are shown who have to believe it.
 //! - [`made_of`]: what the base is made of, day by day, and the people under upkeep.
 
 pub mod applying;

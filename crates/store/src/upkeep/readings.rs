@@ -1,6 +1,6 @@
 //! Reply lines that a person reads otherwise than the rules do: said of a line, tried on the past first, a version each time, and taken back.
 //!
-//! What failed in the last 90 days is read again in parts, beside everything else; whoever's failure is read otherwise is worked out again. What
+//! What failed in the last 90 days is read again in parts, beside everything else; anybody whose failure is read otherwise is worked out again. What
 //! incidents hold up, and the pace towards hosts, don't change by it.
 
 use super::{policy, status};

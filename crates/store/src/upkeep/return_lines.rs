@@ -1,7 +1,7 @@
 //! Lines for the system of record: whom it must not bring back. The address stands in a line until it was handed over, at most 30 days; then only
 //! its keyed hash is left, by which a file that brings it back is told.
 
-use crate::{Result, erasure, settings, webhooks};
+use crate::{Result, settings, tombstones, webhooks};
 use rinse_core::token::hex;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, params};
@@ -32,7 +32,7 @@ pub struct ReturnLine {
 pub(super) fn write(c: &Connection, contact: i64, run: i64, reason: &str, now: Instant) -> Result<()> {
     let (address, key): (String, String) =
         c.prepare_cached("SELECT address, address_key FROM contact WHERE id = ?1")?.query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
-    let hash = erasure::signer(c)?.tombstone(&key);
+    let hash = tombstones::signer(c)?.tombstone(&key);
     let id: i64 = c
         .prepare_cached("INSERT INTO do_not_return (at, hash, address, reason, run_id) VALUES (?1, ?2, ?3, ?4, ?5) RETURNING id")?
         .query_row(params![now.0, hash, address, reason, run], |r| r.get(0))?;

@@ -69,7 +69,7 @@ impl Ranks {
     }
 }
 
-/// Whoever of a group's people has to go on another day than theirs, and when: each by a key, with their turn and who they are.
+/// Those of a group's people who have to go on another day than theirs, and when: each by a key, with their turn and who they are.
 fn later(c: &Connection, room: &Room, people: &[(i64, Instant, i64)], ranks: &mut Ranks, now: Instant) -> Result<Vec<(i64, Instant)>> {
     if room.ceiling.is_none() {
         return Ok(Vec::new());

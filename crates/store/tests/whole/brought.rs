@@ -1,5 +1,5 @@
 //! What mailings brought, kept as people buy, do things, click and are merged, in any order and under changing rules and goals, is what counting it
-//! anew says.
+//! again says.
 
 use crate::common::{START, hand_over, hit, mailing, rows, run, start};
 use proptest::prelude::*;
@@ -15,7 +15,7 @@ use rinse_core::{DAY, HOUR};
 use rinse_store::attribution::{self, kept};
 use rinse_store::findings::groups::Filter;
 use rinse_store::findings::revenue;
-use rinse_store::{Connection, events, goals, machines, merges, purchases, runs};
+use rinse_store::{Connection, events, goals, machines, merges, purchases, runs, uses};
 
 const PEOPLE: i64 = 4;
 
@@ -92,7 +92,7 @@ fn happen(c: &Connection, step: &Step) {
         }
         Step::NoGoal => {
             for k in goals::all(c).unwrap().into_iter().skip(1).take(1) {
-                goals::delete(c, k.id, START, None).unwrap();
+                uses::delete_goal(c, k.id, START, None).unwrap();
             }
         }
         Step::Stricter => {

@@ -573,7 +573,7 @@ fn legal_entities_keep_separate_consent() {
     });
 }
 
-/// A withdrawal and a handover at the same moment, many times: whoever comes first in the file decides,
+/// A withdrawal and a handover at the same moment, many times: anybody who comes first in the file decides,
 /// and nobody who had withdrawn is ever handed over.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_withdrawal_that_races_the_handover_wins_or_comes_after() {

@@ -191,3 +191,71 @@ proptest! {
         });
     }
 }
+
+/// Columns of a message that say what came of it, or where it is counted, each with the values that it may have.
+const SAID: [(&str, &[Option<i64>]); 20] = [
+    ("accepted_at", &[None, Some(5)]),
+    ("failed_at", &[None, Some(5)]),
+    ("category", &[None, Some(1), Some(4), Some(9)]),
+    ("opens_unknown", &[Some(0), Some(1)]),
+    ("any_open_at", &[None, Some(HOUR), Some(90 * HOUR)]),
+    ("open_at", &[None, Some(HOUR), Some(90 * HOUR)]),
+    ("open_rule", &[None, Some(1), Some(3)]),
+    ("any_click_at", &[None, Some(HOUR)]),
+    ("click_at", &[None, Some(HOUR), Some(3 * HOUR)]),
+    ("click_rule", &[None, Some(1), Some(6)]),
+    ("reply_at", &[None, Some(2 * HOUR)]),
+    ("left_at", &[None, Some(5)]),
+    ("topic_left_at", &[None, Some(5)]),
+    ("complained_at", &[None, Some(5)]),
+    ("at", &[Some(0), Some(40 * HOUR)]),
+    ("class", &[Some(1), Some(2)]),
+    ("arm", &[Some(0), Some(1)]),
+    ("load", &[None, Some(2)]),
+    ("place_id", &[Some(1), Some(2)]),
+    ("tries", &[Some(0), Some(1)]),
+];
+
+proptest! {
+    #![proptest_config(crate::common::histories(60))]
+
+    /// A change is counted part by part: whatever changes in one statement, in whatever order, the sums are what counting says.
+    #[test]
+    fn sums_are_counts_whatever_changes_together(
+        changes in prop::collection::vec((1..=4i64, prop::collection::vec((0..SAID.len(), 0..4usize), 1..9)), 1..40),
+    ) {
+        let rt = tokio::runtime::Builder::new_current_thread().build().unwrap();
+        rt.block_on(async {
+            let folder = tempfile::tempdir().unwrap();
+            let store = Store::open(folder.path(), false).unwrap();
+            store.write(move |c| {
+                c.execute_batch(
+                    "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1, 'a', 'a', 'a@skerry-light.example', 'b', '', '', '');
+                     INSERT INTO mailing (id, name, letterhead_id, made_at, state, started_at) VALUES (1, 'm', 1, 0, 'sending', 1);
+                     INSERT INTO place (id, domain_id, country, source) VALUES (1, 0, '', ''), (2, 0, 'NO', '');",
+                )?;
+                for i in 1..=4 {
+                    contacts::add(c, &Address::parse(&format!("p{i}@tern.example")).unwrap(), &Profile::default(), START)?;
+                    c.execute("INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at) VALUES (?1, 1, ?1, 1, 1, 0, 0)", [i])?;
+                }
+                for (send, said) in changes {
+                    let said: std::collections::BTreeMap<&str, Option<i64>> =
+                        said.into_iter().map(|(column, value)| (SAID[column].0, SAID[column].1[value % SAID[column].1.len()])).collect();
+                    let value = |v: Option<i64>| v.map_or_else(|| "NULL".to_owned(), |v| v.to_string());
+                    let mut set: Vec<String> = said.iter().map(|(column, v)| format!("{column} = {}", value(*v))).collect();
+                    // Handed over with the first of it, in the same statement.
+                    let first = rows::<i64>(c, &format!("SELECT handed_at IS NULL FROM send WHERE id = {send}"))[0] == 1;
+                    if first {
+                        set.push(format!("handed_at = {}, local_hour = 2", send * HOUR));
+                        if !said.contains_key("place_id") {
+                            set.push("place_id = 1".to_owned());
+                        }
+                    }
+                    c.execute(&format!("UPDATE send SET {} WHERE id = {send}", set.join(", ")), [])?;
+                    sums_hold(c);
+                }
+                Ok(())
+            }).await.unwrap();
+        });
+    }
+}

@@ -43,7 +43,7 @@ fn some(c: &Connection) {
 fn each_address_is_answered_for() {
     run(8, |c| {
         some(c);
-        // Who got a letter yesterday has to wait for the cap, whoever sends the next one.
+        // Who got a letter yesterday has to wait for the cap, no matter who sends the next one.
         let m = mailing(c, None, OverCap::Hold);
         start(c, m, START + 5 * HOUR);
         hand_over(c, START + 5 * HOUR, "250 2.0.0 ok");
@@ -64,7 +64,7 @@ fn each_address_is_answered_for() {
         assert_eq!(first(7), (Says::Barred, Some(Reason::Suppressed)));
         assert_eq!(first(8), (Says::Unreadable, Some(Reason::NoAddress)));
         assert_eq!(told[0].address, " P1@Tern.example ");
-        // A receipt goes to whoever withdrew, and at once; not to a dead address.
+        // A receipt goes to anybody who withdrew, and at once; not to a dead address.
         let told = of(&Sending { service_reason: "a receipt".into(), ..Sending::default() });
         assert_eq!((told[0].says, told[5].says, told[4].says), (Says::Cleared, Says::Cleared, Says::Barred));
         assert!(
@@ -159,7 +159,7 @@ fn caps_hold_across_two_senders() {
         assert_eq!(cleared(&reserve("K-1", &people[..5], now)), 5);
         assert_eq!(cleared(&reserve("K-1", &people[..5], now)), 5);
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM send"), [5]);
-        // Another mailing of theirs gets the three others; whoever asks is told the same.
+        // Another mailing of theirs gets the three others; anybody who asks is told the same.
         assert_eq!(cleared(&reserve("K-2", &people, now + HOUR)), 3);
         assert!(clear(c, &sending, now + 2 * HOUR, &people).unwrap().told.iter().all(|t| t.says != Says::Cleared));
         // Our own mailing waits for them, too.

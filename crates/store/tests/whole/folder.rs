@@ -1,4 +1,4 @@
-//! The data folder: whole at every moment of a restore, its owner's alone, and without a trace of whoever was deleted.
+//! The data folder: whole at every moment of a restore, its owner's alone, and without a trace of anybody who was deleted.
 
 use crate::common::{START, base, rows};
 use rinse_core::address::Address;

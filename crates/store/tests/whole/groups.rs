@@ -103,7 +103,7 @@ fn happen(c: &Connection, mailed: &[Mailed], then: &[Then]) {
     }
 }
 
-/// What puts a send in its group, written anew over its recipient as they are: nothing here changes them.
+/// What puts a send in its group, written again over its recipient as they are: nothing here changes them.
 fn plainly(by: By, clock: Clock) -> String {
     // The hour by a clock, from the zones' offsets of the days in question (no clock changes within them).
     let t = match clock {

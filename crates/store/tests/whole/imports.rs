@@ -5,11 +5,12 @@ use proptest::prelude::*;
 use rinse_core::Instant;
 use rinse_core::consent::Act;
 use rinse_core::segment::FieldKind;
+use rinse_core::standing::FileState;
 use rinse_core::table::{self, Field};
 use rinse_store::imports::{self, Decision, Run};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::letterheads::{self, Letterhead};
-use rinse_store::{Store, contacts, fields, runs};
+use rinse_store::{Store, contacts, fields, runs, undo};
 use std::collections::BTreeMap;
 
 const NOW: Instant = Instant(1_700_000_000_000);
@@ -139,12 +140,12 @@ async fn a_stopped_import_goes_on_where_it_stood() {
     })
     .await
     .unwrap();
-    assert_eq!(stopped.state, "cancelled");
+    assert_eq!(stopped.state, FileState::Cancelled);
     assert!(stopped.done > 0 && stopped.done < people, "{}", stopped.done);
     // As after a crash: the run still says that it is under way.
     store.write(move |c| Ok(c.execute("UPDATE import_run SET state = 'applying' WHERE id = ?1", [run.id])?)).await.unwrap();
     let done = imports::apply(&store, run.id, NOW, None, |_| true).await.unwrap();
-    assert_eq!((done.state.as_str(), done.done), ("applied", people + 1));
+    assert_eq!((done.state, done.done), (FileState::Applied, people + 1));
     let counts = store
         .read_now(|c| {
             let first: String = c.query_row("SELECT given_name FROM contact WHERE address_key = 'wren0@tern.example'", [], |r| r.get(0))?;
@@ -245,7 +246,7 @@ async fn consent_to_another_legal_entity_comes_in() {
     };
     assert_eq!(standing(), ["Wren 2 2", "Rook 2 5", "Finch 0 2"]);
     let change = store.read_now(|c| runs::of_import(c, id, NOW)).unwrap().unwrap();
-    store.write(move |c| runs::begin_undo(c, change.id, NOW)).await.unwrap();
-    while !store.write(move |c| runs::undo_some(c, change.id, NOW, None)).await.unwrap().1 {}
+    store.write(move |c| undo::begin(c, change.id, NOW)).await.unwrap();
+    while !store.write(move |c| undo::some(c, change.id, NOW, None)).await.unwrap().1 {}
     assert_eq!(standing(), ["Wren 2 0", "Rook 2 5"]);
 }

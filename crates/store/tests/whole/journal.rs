@@ -7,9 +7,11 @@ use rinse_core::channel::Channel;
 use rinse_core::consent::Act;
 use rinse_core::series::Outline;
 use rinse_store::contacts::{self, Profile};
-use rinse_store::erasure::{self, Tombstones};
+use rinse_store::erasure;
 use rinse_store::ledger::{self, Origin};
-use rinse_store::series::{self, entering};
+use rinse_store::series;
+use rinse_store::series_entry;
+use rinse_store::tombstones::Tombstones;
 use rinse_store::{Connection, Store, backup, journal, letterheads, settings, topics};
 use std::io::Write;
 use std::path::Path;
@@ -34,7 +36,7 @@ fn acts(c: &Connection, who: i64, what: usize, at: i64) {
             let act = if what == 6 { Act::Withdrew } else { Act::Confirmed };
             assert!(ledger::act(c, who, at, act, &Origin { channel: Channel::Text, ..origin() }).is_ok());
         }
-        _ => drop(entering::leave(c, 1, who, at).unwrap()),
+        _ => drop(series_entry::leave(c, 1, who, at).unwrap()),
     }
 }
 
@@ -79,7 +81,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(12))]
 
     /// Some leave before the backup and some after it: after the restore all who left have left, nobody
-    /// who left comes back, and whoever returned before the backup stays returned.
+    /// who left comes back, and anybody who returned before the backup stays returned.
     #[test]
     fn a_restore_brings_nobody_back(before in prop::collection::vec((1i64..6, 0usize..8), 0..8), after in prop::collection::vec((1i64..6, prop::sample::select(vec![0usize, 1, 2, 3, 5, 6])), 0..8)) {
         let (folder, outside) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
@@ -205,7 +207,7 @@ async fn left_unknown(what: usize) -> (tempfile::TempDir, Store, rinse_store::jo
     (folder, store, done.replayed)
 }
 
-/// Who left and isn't in the backup comes back as they left, whoever brings them: by hand, under a corrected address, after another restart.
+/// Who left and isn't in the backup comes back as they left, no matter who brings them: by hand, under a corrected address, after another restart.
 #[rstest::rstest]
 #[case::withdrew(0, "5 000 0")]
 #[case::complained(1, "6 000 0")]

@@ -1,4 +1,4 @@
-//! Machine rules: what is stored is what judging it anew gives, whatever came in which order under which rules; other rules are tried on the past
+//! Machine rules: what is stored is what judging it again gives, whatever came in which order under which rules; other rules are tried on the past
 //! before they change anything, and going back brings back what was.
 
 use crate::common::{START, hand_over, mailing, rows, run, start, sums_hold};

@@ -136,7 +136,7 @@ proptest! {
             let id = stage(&other, &csv(&steps), |_| {}).await;
             let mut told = 0;
             let cancelled = history::apply(&other, id, START + 400 * DAY, None, |_| { told += 1; told < stop }).await.unwrap();
-            if cancelled.state == "cancelled" {
+            if cancelled.state == rinse_core::standing::FileState::Cancelled {
                 bring(&other, &csv(&steps), |_| {}).await;
             }
             if !answers.is_empty() {
@@ -181,7 +181,7 @@ async fn numerators_are_part_of_denominators_and_scanners_are_told_apart() {
     assert_eq!((done.new, done.known, done.refused), (5, 0, 3));
     store
         .read(move |c| {
-            // Whoever isn't known to have got it can't have opened it; without “accepted” what didn't bounce was.
+            // Anybody who isn't known to have got it can't have opened it; without “accepted” what didn't bounce was.
             let [(handed, accepted, failed)] = c
                 .prepare("SELECT sum(sent), sum(accepted), sum(bounced) FROM mailing_figure")?
                 .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?

@@ -13,7 +13,9 @@ use rinse_core::reaction::{Deed, Reaction, Trigger};
 use rinse_core::{DAY, HOUR, Instant, MINUTE, SECOND};
 use rinse_store::reactions::{self, past, run as acting};
 use rinse_store::tags::{self, Kind};
-use rinse_store::{Connection, StoreError, attribution, erasure, events, goals, merges, purchases, responses, runs, scores, webhooks};
+use rinse_store::{
+    Connection, StoreError, attribution, erasure, events, goals, merges, purchases, responses, runs, scores, undo, webhooks,
+};
 
 const PERSON: &str = "Mozilla/5.0 (a person's)";
 const PEOPLE: i64 = 4;
@@ -227,8 +229,8 @@ fn scores_go_with_the_person() {
         runs::finish(c, merged, 1).unwrap();
         scores::add(c, s, 2, START, 0.5, &scores::From::default()).unwrap();
         assert_eq!((at(c, 1), at(c, 2)), (0.0, 10.5));
-        runs::begin_undo(c, merged, START + HOUR).unwrap();
-        while !runs::undo_some(c, merged, START + HOUR, None).unwrap().1 {}
+        undo::begin(c, merged, START + HOUR).unwrap();
+        while !undo::some(c, merged, START + HOUR, None).unwrap().1 {}
         assert_eq!((at(c, 1), at(c, 2)), (4.0, 6.5), "parted, each has their own; what came since stays");
         erasure::erase(c, 3, START, None).unwrap();
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM score_entry WHERE contact_id = 3"), [0]);

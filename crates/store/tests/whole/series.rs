@@ -12,8 +12,9 @@ use rinse_core::{DAY, HOUR, MINUTE};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::series::view::{self, Who};
 use rinse_store::series::{self, entering};
+use rinse_store::series_entry;
 use rinse_store::tags::{self, Kind};
-use rinse_store::{Connection, fields, merges, responses, rules, runs, segments};
+use rinse_store::{Connection, fields, merges, responses, rules, runs, segments, uses};
 
 fn step(id: u32, does: Does) -> Step {
     Step { id, does }
@@ -126,7 +127,7 @@ fn a_cap_holds_somebody_at_their_step_and_they_never_lose_it() {
 }
 
 #[test]
-fn whoever_leaves_the_series_gets_nothing_more_of_it_and_keeps_the_rest() {
+fn those_who_leave_the_series_get_nothing_more_of_it_and_keep_the_rest() {
     run(2, |c| {
         let o = Outline { again: Again::Always, steps: vec![mail(c, 1), wait(2, 24), mail(c, 3)], ..Outline::default() };
         let id = started(c, &o);
@@ -159,7 +160,7 @@ fn joining_a_segment_lets_in_and_leaving_it_takes_out() {
             ..Outline::default()
         };
         let id = started(c, &o);
-        assert!(segments::delete(c, segment).unwrap_err().to_string().contains("series “Welcome”"));
+        assert!(uses::delete_segment(c, segment).unwrap_err().to_string().contains("series “Welcome”"));
         go(c, START, START + HOUR, "250 ok");
         assert_eq!(n(c, "SELECT count(*) FROM series_entry"), 0, "who was in it before doesn't join");
         tags::add(c, Kind::Tag, tag, &[2, 3], START).unwrap();
@@ -320,7 +321,7 @@ proptest! {
                             rusqlite::params![format!("{i}"), who, t.0]).unwrap();
                     }
                     Event::LeaveTopic => drop(c.execute("INSERT INTO topic_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING", [topic, who, t.0]).unwrap()),
-                    Event::LeaveSeries => entering::leave(c, id, who, t).map(drop).unwrap(),
+                    Event::LeaveSeries => series_entry::leave(c, id, who, t).map(drop).unwrap(),
                     Event::Pause => drop(series::pause(c, id, true, t, None)),
                     Event::Resume => drop(series::pause(c, id, false, t, None)),
                     Event::Defer => reply = "451 4.3.0 later",

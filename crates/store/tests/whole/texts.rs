@@ -15,7 +15,7 @@ use rinse_store::contacts::{self, Profile};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::texts::{self, Came};
-use rinse_store::{Connection, clearing, domains, erasure, letterheads, merges, numbers, responses, rules, runs, sends, trials};
+use rinse_store::{Connection, clearing, domains, erasure, letterheads, merges, numbers, responses, rules, runs, sends, trials, undo};
 
 const ZONES: [&str; 4] = ["Europe/London", "Pacific/Auckland", "America/Halifax", "Asia/Kolkata"];
 const OURS: &str = "60777";
@@ -331,7 +331,7 @@ fn what_becomes_of_a_number_says_nothing_of_the_address() {
         let send = rows::<i64>(c, "SELECT max(id) FROM send")[0];
         texts::came_back(c, send, &Reply::parse("550 5.1.1 no such number"), noon + 2 * HOUR).unwrap();
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM contact WHERE phone_failed_at IS NOT NULL AND status = 0"), [3]);
-        // Whoever writes from a number has it.
+        // Anybody who writes from a number has it.
         assert_eq!(texts::answer(c, &phone(2), OURS, "Are you there?", noon + 3 * HOUR).unwrap(), Came::Replied);
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM contact WHERE phone_failed_at IS NOT NULL"), [2]);
     });
@@ -347,8 +347,8 @@ fn a_number_goes_with_a_merge_and_comes_back_with_it() {
         merges::merge(c, run, 2, 1, START, None).unwrap();
         runs::finish(c, run, 1).unwrap();
         assert_eq!((numbers::owner(c, phone(7).as_str()).unwrap(), by_text(c, 1)), (Some(1), Consent::Consented));
-        runs::begin_undo(c, run, START).unwrap();
-        while !runs::undo_some(c, run, START, None).unwrap().1 {}
+        undo::begin(c, run, START).unwrap();
+        while !undo::some(c, run, START, None).unwrap().1 {}
         assert_eq!(
             (numbers::owner(c, phone(7).as_str()).unwrap(), by_text(c, 2), by_text(c, 1)),
             (Some(2), Consent::Consented, Consent::None)

@@ -10,7 +10,7 @@ use rinse_core::consent::Act;
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::contacts::{self, Profile, Query, Sort};
 use rinse_store::ledger::{self, Origin};
-use rinse_store::{Connection, Store, StoreError, clearing, erasure, letterheads, merges, rules, runs};
+use rinse_store::{Connection, Store, StoreError, clearing, erasure, letterheads, merges, rules, runs, undo};
 
 #[derive(Debug, Clone)]
 enum Step {
@@ -129,8 +129,8 @@ fn carry_out(c: &Connection, step: &Step, at: Instant) -> Result<(), StoreError>
         }
         Step::Part => {
             if let Some(run) = rows::<i64>(c, "SELECT id FROM change_run WHERE state = 'done' ORDER BY id DESC LIMIT 1").first() {
-                runs::begin_undo(c, *run, at)?;
-                while !runs::undo_some(c, *run, at, None)?.1 {}
+                undo::begin(c, *run, at)?;
+                while !undo::some(c, *run, at, None)?.1 {}
             }
         }
         Step::Sunset(who, set) if present(c, *who) => {
@@ -230,7 +230,7 @@ async fn many_changes_and_other_hands() {
     assert_eq!(cleared(&Store::open(folder.path(), false).unwrap()), [1]);
 }
 
-/// Whoever changes, removes or adds an entry shows; a link that was noted is found again; a file from before
+/// Anybody who changes, removes or adds an entry shows; a link that was noted is found again; a file from before
 /// entries were sealed is sealed once.
 #[tokio::test]
 async fn a_touched_ledger_shows() {

@@ -125,7 +125,7 @@ export function ElsewherePage() {
             label="Letterhead"
             value={letterhead}
             options={[
-              [0, "whoever new mailings come from"] as const,
+              [0, "the letterhead of new mailings"] as const,
               ...(letterheads.data ?? []).map((l) => [l.id ?? 0, l.name] as const),
             ]}
             onChange={setLetterhead}

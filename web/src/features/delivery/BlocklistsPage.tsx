@@ -97,7 +97,7 @@ export function BlocklistsPage() {
               <p className="soft" style={{ maxWidth: "62em" }}>
                 Each list is asked once a day about the addresses our mail goes out from, or the domains it comes from
                 (RFC 5782), after it has shown that it is one. The addresses are entered under{" "}
-                <Link to="/delivery/authentication">Authentication</Link>. For whoever keeps a list there is{" "}
+                <Link to="/delivery/authentication">Authentication</Link>. For the keeper of a list there is{" "}
                 <Link to="/upkeep/evidence">the evidence</Link> of how this base is kept.
               </p>
               <Add />

@@ -127,7 +127,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
             disabled={two != null}
             label="The usual hour"
             value={plan.usual_hour}
-            helperText="Whoever can’t be drawn gets the mailing then"
+            helperText="People who can’t be drawn get the mailing then"
             onChange={(e) => setPlan({ ...plan, usual_hour: Number(e.target.value) })}
           >
             {Array.from({ length: 24 }, (_, h) => (

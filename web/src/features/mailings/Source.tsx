@@ -125,7 +125,7 @@ function Pieces({ d, put, selected }: { d: Draft; put: (source: string) => void;
   );
 }
 
-/** The source of the message: body, and a text part of one's own where the derived one won't do. */
+/** The source of the message: body, and a text part written by hand where the derived one won't do. */
 export function Source({
   d,
   setD,

@@ -9,7 +9,7 @@ import { ShownAs } from "./Preview";
 import { SourceArea } from "./Source";
 import { TestSend } from "./TestSend";
 
-/** The placeholders that a text message has, beside fields of one's own. */
+/** The placeholders that a text message has, beside custom fields. */
 const NAMES = ["given_name", "family_name", "country", "email", "sender_name", "preferences_url"];
 
 /** How long a message is, in words. */
@@ -49,7 +49,7 @@ export function TextMessage({
     placeholderData: keepPreviousData,
     enabled: late.letterhead_id > 0,
   });
-  // Those of fields of one's own come after the ones that letters have.
+  // Those of custom fields come after the ones that letters have.
   const own = (placeholders.data ?? []).slice((placeholders.data ?? []).indexOf("variant") + 1);
   const s = shown.data;
   return (

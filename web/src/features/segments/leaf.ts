@@ -24,7 +24,7 @@ const dids: [Schemas["Did"], string][] = [
   ["complained", "complained about"],
 ];
 
-/** The menu of conditions, in groups; fields of one's own stand with the profile. */
+/** The menu of conditions, in groups; custom fields stand with the profile. */
 export function menu(v: Vocabulary): [string, Choice[]][] {
   const own = v.fields.map((f): Choice => {
     const key = `own:${f.id}`;

@@ -94,7 +94,7 @@ export function PeoplePage() {
               {p.id !== null && <Button onClick={() => setP(NOBODY)}>Leave as it was</Button>}
             </div>
             <p className="soft small" style={{ maxWidth: "62em" }}>
-              Every change is recorded with the person who made it. Whoever sits at this machine can act as anybody
+              Every change is recorded with the person who made it. Anybody who sits at this machine can act as anybody
               here: the name is chosen in the masthead, and nothing proves it.
             </p>
           </>

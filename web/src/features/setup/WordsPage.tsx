@@ -5,7 +5,7 @@ import { useVocabulary } from "../../shared/useVocabulary";
 import { useSetupSlips } from "./useSetupSlips";
 import { Words } from "./Words";
 
-/** Fields of one's own, and labels: made, renamed, deleted, with what depends on them. */
+/** Custom fields, and labels: made, renamed, deleted, with what depends on them. */
 export function WordsPage() {
   const slips = useSetupSlips();
   const vocabulary = useVocabulary();

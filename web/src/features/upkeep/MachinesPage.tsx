@@ -274,7 +274,7 @@ function Editor({ page }: { page: Page }) {
               Put them in force
             </Button>
             <span className="soft">
-              What is stored is judged anew. What reactions and scores did by it stays done, and sealed trials keep
+              What is stored is judged again. What reactions and scores did by it stays done, and sealed trials keep
               their rules.
             </span>
           </div>

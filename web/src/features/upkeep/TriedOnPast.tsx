@@ -4,7 +4,7 @@ import { DataTable } from "../../shared/table/DataTable";
 
 type Both = Schemas["OpensAndClicksMoved"];
 
-/** What judging anew changes, in a line. */
+/** What judging again changes, in a line. */
 export function changesInWords({ judged, all }: Schemas["MachineChanges"]) {
   const parts = [
     all.opens.out > 0 && `${plural(all.opens.out, "open")} out`,

@@ -172,7 +172,7 @@ mod tests {
             }
             let plan = HourPlan { hours: hours.clone(), ..HourPlan::usual("?") };
             prop_assert_eq!(&first, &again(&plan, seed, 1, &first));
-            // A hour that is kept is the same in every round, whoever else comes.
+            // A hour that is kept is the same in every round, no matter who else comes.
             let half = kept(seed, &people(n / 2), &hours);
             prop_assert_eq!(&half[..], &kept(seed, &people(n), &hours)[..n / 2]);
             prop_assert!(n < 60 || first != draw(seed, 2, &people(n), &hours));

@@ -26,7 +26,7 @@ pub struct HourPlan {
     pub hours: Vec<u8>,
     #[schema(max_items = 60)]
     pub rounds: Vec<Round>,
-    /// The hour as it is now: whoever can't be drawn gets the mailing then.
+    /// The hour as it is now: people who can't be drawn get the mailing then.
     #[schema(maximum = 23)]
     pub usual_hour: u8,
     /// The smallest difference between the best and the worst hour worth having, as a difference of rates.

@@ -103,7 +103,7 @@ fn of_tls(t: &Value) -> Report {
     }
 }
 
-/// Takes a file of reports in, whoever brings it.
+/// Takes a file of reports in, no matter who brings it.
 pub(crate) async fn take_file(app: &App, name: String, bytes: Bytes, who: Option<i64>) -> Result<Taken, ApiError> {
     let work = move || {
         let digest = Sha256::digest(&bytes).to_vec();
