@@ -1,5 +1,5 @@
 //! How the sources hang together, read from themselves: no module needs one that needs it (from the `crate::` paths, a top-level file or folder
-//! being a module), SQL stands in the store alone, and no state stands in it as a number written by hand.
+//! being a module, and so is what stands in a folder of a subject), SQL stands in the store alone, and no state stands in it as a number written by hand.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -46,13 +46,20 @@ fn named(text: &str) -> BTreeSet<String> {
     out
 }
 
+/// Folders of the store that put modules in order by their subject.
+const SUBJECTS: [&str; 8] = ["db", "people", "consent", "mail", "groups", "automation", "insight", "house"];
+
 /// Each module of a crate with the modules that it names.
 fn needs(root: &Path) -> BTreeMap<String, BTreeSet<String>> {
     let mut files = Vec::new();
     sources(root, &mut files);
     let mut out: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
     for file in files {
-        let first = file.strip_prefix(root).unwrap().components().next().unwrap().as_os_str().to_string_lossy().replace(".rs", "");
+        let path: Vec<String> =
+            file.strip_prefix(root).unwrap().components().map(|c| c.as_os_str().to_string_lossy().replace(".rs", "")).collect();
+        // What stands in a folder of a subject is a module by its own name.
+        let of_subject = path.len() > 1 && root.ends_with("store/src") && SUBJECTS.contains(&path[0].as_str()) && path[1] != "mod";
+        let first = path[usize::from(of_subject)].clone();
         out.entry(first).or_default().extend(named(&code(&file)));
     }
     out.retain(|module, _| module != "lib" && module != "main");

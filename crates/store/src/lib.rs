@@ -17,96 +17,44 @@
 
 #![cfg_attr(not(test), deny(clippy::unwrap_used))]
 
-pub mod attribution;
-pub mod audience;
-pub mod backup;
-pub mod base_check;
-pub mod blocklists;
-pub mod clearing;
-mod codes;
-pub mod cohorts;
+mod automation;
 pub mod consent;
-pub mod contacts;
 mod db;
-mod deeds;
-pub mod delivery;
-pub mod departed;
-pub mod do_not_write;
-pub mod domains;
-pub mod doors;
-pub mod erasure;
-mod error;
-pub mod events;
-pub mod fields;
-pub mod figures;
-mod files;
-pub mod findings;
-pub mod first_steps;
-pub mod flow;
-pub mod goals;
-mod grant;
-pub mod growth;
-pub mod guides;
-mod held;
-pub mod history;
-pub mod holdout;
+mod groups;
 pub mod hour_trials;
-pub mod images;
-pub mod imports;
-pub mod journal;
-mod kept;
-pub mod kept_answers;
-pub mod labels;
-pub mod learned;
-pub mod ledger;
-pub mod letterheads;
-pub mod load;
-pub mod machines;
-pub mod mailings;
-pub mod merges;
-mod naming;
-pub mod near_misses;
-pub mod notices;
-pub mod numbers;
+mod house;
+mod insight;
+mod mail;
 mod open;
-pub mod parts;
-pub mod purchases;
-pub mod reactions;
+mod people;
 mod replay;
-mod response_kinds;
-pub mod responses;
-pub mod rollups;
-pub mod rules;
-pub mod runs;
-pub mod scores;
-pub mod segments;
-pub mod self_check;
-mod send_state;
-pub mod sends;
-pub mod series;
-pub mod series_entry;
-pub mod settings;
-pub mod signups;
-mod stored;
-pub mod suppression;
-pub mod tables;
-pub mod tags;
-pub mod team;
-pub mod texts;
-pub mod tombstones;
-pub mod topics;
 pub mod trials;
 pub mod undo;
 pub mod upkeep;
 pub mod uses;
-pub mod warm_up;
-pub mod webhooks;
-pub mod wordings;
-pub mod writer;
 
+// Folders put them in order by their subject; by name each stands here.
+pub(crate) use automation::deeds;
+pub use automation::{reactions, scores, series, series_entry, webhooks};
+pub(crate) use consent::grant;
+pub use consent::{departed, do_not_write, ledger, signups, suppression, topics, wordings};
 pub use db::{Connection, Store};
+pub use db::{backup, journal, settings, writer};
+pub(crate) use db::{codes, error, files, kept, naming, stored};
 pub use error::StoreError;
+pub use groups::{labels, rollups, segments, tags};
+pub use house::{first_steps, notices, team};
+pub use insight::{attribution, cohorts, figures, findings, goals, growth, guides, kept_answers};
+pub use mail::{
+    audience, blocklists, clearing, delivery, doors, flow, history, holdout, images, letterheads, load, machines, mailings, parts,
+    responses, rules, sends, texts, warm_up,
+};
+pub(crate) use mail::{held, response_kinds, send_state};
+pub use people::{
+    base_check, contacts, domains, erasure, events, fields, imports, merges, near_misses, numbers, purchases, runs, tables, tombstones,
+};
 pub use rusqlite::trace::TraceEvent;
+pub use trials::{learned, self_check};
 
 /// Result of a store call.
 pub type Result<T> = std::result::Result<T, StoreError>;

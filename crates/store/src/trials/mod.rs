@@ -8,7 +8,9 @@ pub mod counts;
 pub mod course;
 mod crossing;
 pub mod enrol;
+pub mod learned;
 pub mod past;
+pub mod self_check;
 
 pub(crate) use counts::columns;
 pub use counts::{Balance, balance, counts};

@@ -1,5 +1,16 @@
 //! The handle to an open data file: reading beside the writer, and writing through it. [`crate::open`] puts it together.
 
+pub mod backup;
+pub(crate) mod codes;
+pub(crate) mod error;
+pub(crate) mod files;
+pub mod journal;
+pub(crate) mod kept;
+pub(crate) mod naming;
+pub mod settings;
+pub(crate) mod stored;
+pub mod writer;
+
 use crate::error::{READ_PATIENCE, StoreError};
 use crate::journal::Replayed;
 use crate::kept::Kept;

@@ -1,9 +1,19 @@
-//! The consent view: where everybody stands, how that came about, and what waits.
+//! Consent: what was agreed to, confirmed, left and suppressed. This file has the view of it: where everybody stands, how that came about, and what
+//! waits.
 
+pub mod departed;
+pub mod do_not_write;
+pub(crate) mod grant;
+pub mod ledger;
+pub mod signups;
+pub mod suppression;
+pub mod topics;
+pub mod wordings;
+
+use crate::Result;
 use crate::codes::{CONFIRMED, CONSENTED, PAUSED};
 use crate::send_state::{ACCEPTED, FAILED};
 use crate::stored::As;
-use crate::{Result, ledger};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
