@@ -41,7 +41,7 @@ export function useUpkeepSlips() {
         },
         { to: "/upkeep/machines", title: "Machine rules", words: "what counts as a person’s" },
         { to: "/upkeep/record-system", title: "Record system", words: "who must not come back" },
-        { to: "/upkeep/evidence", title: "Evidence", words: "for people who have to believe it" },
+        { to: "/upkeep/evidence", title: "Evidence", words: "for those who ask" },
         { to: "/upkeep/load", title: "Mail load", words: "how much, how answered" },
       ],
     },
