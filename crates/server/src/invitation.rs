@@ -1,6 +1,7 @@
 //! The letter that asks somebody who signed up to confirm.
 
-use minijinja::{Environment, Value, context};
+use crate::templates::templates;
+use minijinja::{Value, context};
 use rinse_core::token::{Kind, Signer};
 use rinse_post::compose::{self, Composed, Note, Sender};
 use rinse_post::dkim::KeySigner;
@@ -18,13 +19,7 @@ pub(crate) fn letter(
     let link = Value::from_safe_string(format!("{}/i/{}", base_url.trim_end_matches('/'), signer.link(Kind::Confirm, i.sign_up, 0)));
     let values =
         context! { given_name => i.given_name.as_deref(), name => l.name.as_str(), link, postal_address => l.postal_address.as_str() };
-    let mut templates = Environment::new();
-    for (name, source) in
-        [("invitation.html", include_str!("../templates/invitation.html")), ("invitation.txt", include_str!("../templates/invitation.txt"))]
-    {
-        templates.add_template(name, source).map_err(|e| e.to_string())?;
-    }
-    let render = |name: &str| templates.get_template(name).and_then(|t| t.render(&values)).map_err(|e| e.to_string());
+    let render = |name: &str| templates().get_template(name).and_then(|t| t.render(&values)).map_err(|e| e.to_string());
     let (text, html) = (render("invitation.txt")?, render("invitation.html")?);
     let sender = Sender {
         name: l.from_name.clone(),

@@ -41,6 +41,7 @@ mod router;
 mod sealing;
 mod signed;
 mod state;
+mod templates;
 mod text;
 mod transport;
 mod zipped;

@@ -33,11 +33,10 @@ fn since(c: &Connection, contact: i64, run: &ChangeRun) -> Result<bool> {
 /// When it was taken back already, or is older than 30 days.
 pub fn begin(c: &Connection, id: i64, now: Instant) -> Result<ChangeRun> {
     let run = one(c, id, now)?;
-    if run.state == ChangeState::Undoing {
-        return Ok(run);
-    }
-    if run.state == ChangeState::Undone {
-        return Err(StoreError::Refused("This was taken back already.".into()));
+    match run.state {
+        ChangeState::Undoing => return Ok(run),
+        ChangeState::Undone => return Err(StoreError::Refused("This was taken back already.".into())),
+        ChangeState::Done => {}
     }
     if !run.undoable {
         return Err(StoreError::Refused("This is older than 30 days and can't be taken back any more.".into()));

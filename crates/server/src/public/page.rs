@@ -1,34 +1,10 @@
 //! How public pages look: the letterhead's name and colours, plain, small, without script.
 
+use crate::templates::templates;
 use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Response};
-use minijinja::{Environment, Value, context};
+use minijinja::{Value, context};
 use rinse_store::letterheads::{Letterhead, is_colour};
-use std::sync::OnceLock;
-
-/// The templates; what is put into HTML is escaped.
-pub(crate) fn templates() -> &'static Environment<'static> {
-    static TEMPLATES: OnceLock<Environment<'static>> = OnceLock::new();
-    TEMPLATES.get_or_init(|| {
-        let mut env = Environment::new();
-        for (name, source) in [
-            ("frame.html", include_str!("../../templates/frame.html")),
-            ("plain.html", include_str!("../../templates/plain.html")),
-            ("leave.html", include_str!("../../templates/leave.html")),
-            ("left.html", include_str!("../../templates/left.html")),
-            ("go_on.html", include_str!("../../templates/go_on.html")),
-            ("preferences.html", include_str!("../../templates/preferences.html")),
-            ("signup.html", include_str!("../../templates/signup.html")),
-            ("confirm.html", include_str!("../../templates/confirm.html")),
-            ("confirmed.html", include_str!("../../templates/confirmed.html")),
-        ] {
-            if let Err(e) = env.add_template(name, source) {
-                tracing::error!("a template can't be read: {e}");
-            }
-        }
-        env
-    })
-}
 
 /// A topic with its box.
 pub(crate) struct Topic {

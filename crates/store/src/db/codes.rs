@@ -32,6 +32,11 @@ pub(crate) const FILE_CANCELLED: &str = formatcp!("'{}'", FileState::Cancelled.a
 pub(crate) const FILE_UNDOING: &str = formatcp!("'{}'", FileState::Undoing.as_str());
 pub(crate) const FILE_UNDONE: &str = formatcp!("'{}'", FileState::Undone.as_str());
 
+/// Those whose columns can still be told otherwise.
+pub(crate) const FILE_CHANGEABLE: &str = formatcp!("{FILE_STAGED}, {FILE_CHECKED}");
+/// Those of which more is to come by itself.
+pub(crate) const FILE_AT_WORK: &str = formatcp!("{FILE_APPLYING}, {FILE_UNDOING}");
+
 pub(crate) const CHANGE_UNDOING: &str = formatcp!("'{}'", ChangeState::Undoing.as_str());
 pub(crate) const CHANGE_UNDONE: &str = formatcp!("'{}'", ChangeState::Undone.as_str());
 
@@ -78,3 +83,23 @@ pub(crate) const SIGN_UP_ENDED: &str = formatcp!("{}", SignUp::Ended as i64);
 pub(crate) const TOLD_WAITING: &str = formatcp!("{}", Told::Waiting as i64);
 pub(crate) const TOLD_DELIVERED: &str = formatcp!("{}", Told::Delivered as i64);
 pub(crate) const TOLD_GIVEN_UP: &str = formatcp!("{}", Told::GivenUp as i64);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rinse_core::code::Word;
+    use rinse_core::standing::FileEvent;
+
+    /// The sets are those in which something happens.
+    #[test]
+    fn sets_of_files_follow_from_the_events() {
+        let those = |is: &dyn Fn(FileState) -> bool| {
+            FileState::all().iter().filter(|s| is(**s)).map(|s| format!("'{}'", s.word())).collect::<Vec<_>>().join(", ")
+        };
+        let can = |s: FileState, e| s.next(e).is_some();
+        assert_eq!(FILE_CHANGEABLE, those(&FileState::can_be_changed));
+        // What is applied can be taken back, but nothing takes it back by itself.
+        let goes_on = |s| can(s, FileEvent::Finished) || (can(s, FileEvent::TakenBack) && !can(s, FileEvent::TakingBack));
+        assert_eq!(FILE_AT_WORK, those(&goes_on));
+    }
+}

@@ -17,7 +17,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, LazyLock, Mutex, MutexGuard, PoisonError, Weak};
 
 /// Unused for so long, what is kept is let go.
-pub(crate) const REST: std::time::Duration = std::time::Duration::from_secs(600);
+const REST: std::time::Duration = std::time::Duration::from_secs(600);
 
 /// Something that is kept, told of what the writer changes.
 pub(crate) trait Watches: Any + Send + Sync {
@@ -86,6 +86,19 @@ pub(crate) struct Notes<K, const MOST: usize> {
 impl<K, const MOST: usize> Default for Notes<K, MOST> {
     fn default() -> Self {
         Self { on: false, too_many: false, rows: HashMap::new(), committed: 0 }
+    }
+}
+
+/// Lets go of what is kept, with its notes, when nobody has used it for long.
+pub(crate) fn rest<T, K: Hash + Eq + Copy, const MOST: usize>(
+    kept: &Mutex<Option<T>>,
+    notes: &Mutex<Notes<K, MOST>>,
+    used: impl Fn(&T) -> std::time::Instant,
+) {
+    let mut kept = lock(kept);
+    if kept.as_ref().is_some_and(|k| used(k).elapsed() > REST) {
+        *kept = None;
+        lock(notes).forget();
     }
 }
 

@@ -6,7 +6,7 @@
 //! due ones, so that the answer is exact at any moment (see [`crate::segments`]).
 
 use crate::Result;
-use crate::codes::{FILE_APPLYING, FILE_UNDOING};
+use crate::codes::FILE_AT_WORK;
 use const_format::formatcp;
 use rusqlite::{Connection, params};
 
@@ -68,7 +68,7 @@ pub(crate) fn again(c: &Connection, contact: i64) -> Result<()> {
 /// When the database fails.
 pub fn some(c: &Connection, most: usize) -> Result<bool> {
     // A file of past mailings speaks of the same people again and again: each is rolled up once, when it is in.
-    if c.prepare_cached(formatcp!("SELECT 1 FROM log_file WHERE state IN ({FILE_APPLYING}, {FILE_UNDOING}) LIMIT 1"))?.exists([])? {
+    if c.prepare_cached(formatcp!("SELECT 1 FROM log_file WHERE state IN ({FILE_AT_WORK}) LIMIT 1"))?.exists([])? {
         return Ok(false);
     }
     let (upto, newest): (i64, i64) = c

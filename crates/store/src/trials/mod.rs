@@ -17,7 +17,7 @@ pub use counts::{Balance, balance, counts};
 pub(crate) use past::contrast;
 pub use past::{Corrected, Past, corrected, leaving, past, past_spread};
 
-use crate::codes::{FILE_APPLYING, FILE_UNDOING, TRIAL_COLLECTING, TRIAL_ENDED, TRIAL_PLANNED, TRIAL_READ, TRIAL_ROLLING};
+use crate::codes::{FILE_AT_WORK, TRIAL_COLLECTING, TRIAL_ENDED, TRIAL_PLANNED, TRIAL_READ, TRIAL_ROLLING};
 use crate::send_state::{ACCEPTED, HANDING_OVER, WAITING};
 use crate::stored::{Worded, ids};
 use crate::{Result, StoreError};
@@ -510,7 +510,7 @@ pub fn set_reading_due(c: &Connection) -> Result<()> {
                 coalesce((SELECT max(f.applied_at) + {MORE_MAY_COME} FROM log_file f JOIN mailing m ON m.id = trial.mailing_id AND m.handed_out = 1), 0))
              WHERE state = {TRIAL_COLLECTING} AND reading_due IS NULL AND (enrolled_at IS NOT NULL OR json_extract(plan, '$.per_arm') IS NULL)
              AND NOT EXISTS (SELECT 1 FROM mailing m WHERE m.id = trial.mailing_id AND m.recording)
-             AND NOT EXISTS (SELECT 1 FROM mailing m JOIN log_file f ON f.state IN ({FILE_APPLYING}, {FILE_UNDOING}) WHERE m.id = trial.mailing_id AND m.handed_out = 1)
+             AND NOT EXISTS (SELECT 1 FROM mailing m JOIN log_file f ON f.state IN ({FILE_AT_WORK}) WHERE m.id = trial.mailing_id AND m.handed_out = 1)
              AND NOT EXISTS (SELECT 1 FROM send s JOIN mailing m ON m.id = s.mailing_id
                 WHERE m.id = trial.mailing_id AND m.handed_out = 1 AND s.phase = 1 AND s.handed_at IS NULL AND s.state = {ACCEPTED})
              AND NOT EXISTS (SELECT 1 FROM send s WHERE s.mailing_id = trial.mailing_id AND s.phase = 1 AND s.handed_at IS NULL AND s.state IN ({WAITING}, {HANDING_OVER}))

@@ -91,8 +91,9 @@ impl Table {
         );
         let whole = self.key.iter().map(|k| format!("{} IS NOT NULL", k.1.replace("{of}", "new"))).collect::<Vec<_>>().join(" AND ");
         let there = format!("INSERT OR IGNORE INTO {name} ({columns}) SELECT {} WHERE {whole};", self.values("new"));
-        for (i, step) in steps().iter().enumerate() {
-            sql += &self.step(&steps()[..i], step, &there, &same);
+        let steps = steps();
+        for (i, step) in steps.iter().enumerate() {
+            sql += &self.step(&steps[..i], step, &there, &same);
         }
         let _ = write!(
             sql,

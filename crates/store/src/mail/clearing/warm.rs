@@ -8,7 +8,7 @@
 use super::base::{self, People};
 use crate::Result;
 use crate::db::{beside, readable_beside};
-use crate::kept::{self, Notes, REST, Watches, lock};
+use crate::kept::{self, Notes, Watches, lock};
 use rinse_core::Instant;
 use rinse_core::clearance::columns::Messages;
 use rusqlite::{Connection, OptionalExtension};
@@ -58,11 +58,7 @@ impl Watches for Warm {
     }
 
     fn rest(&self) {
-        let mut kept = lock(&self.kept);
-        if kept.as_ref().is_some_and(|k| k.used.elapsed() > REST) {
-            *kept = None;
-            lock(&self.notes).forget();
-        }
+        kept::rest(&self.kept, &self.notes, |k| k.used);
     }
 }
 

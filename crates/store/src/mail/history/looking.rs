@@ -1,7 +1,7 @@
 //! The dry run: what would become of each row, what the file knows and what it doesn't, before anything is changed.
 
 use super::{LogFile, Mapping, one, outside, taking};
-use crate::codes::{FILE_CHECKED, FILE_STAGED};
+use crate::codes::{FILE_CHANGEABLE, FILE_CHECKED};
 use crate::response_kinds;
 use crate::tombstones::Tombstones;
 use crate::{Result, Store, StoreError, contacts};
@@ -336,7 +336,9 @@ pub async fn check(store: &Store, id: i64, mut step: impl FnMut(i64) + Send + 's
                 c.prepare_cached("INSERT INTO log_refused VALUES (?1, ?2, ?3)")?.execute(params![id, row, why])?;
             }
             c.execute(
-                formatcp!("UPDATE log_file SET state = {FILE_CHECKED}, found = ?2, proposed = ?3 WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
+                formatcp!(
+                    "UPDATE log_file SET state = {FILE_CHECKED}, found = ?2, proposed = ?3 WHERE id = ?1 AND state IN ({FILE_CHANGEABLE})"
+                ),
                 params![id, serde_json::to_string(&found)?, serde_json::to_string(&proposed)?],
             )?;
             one(c, id)

@@ -14,7 +14,7 @@ mod staging;
 pub mod taking;
 mod undoing;
 
-use crate::codes::{FILE_APPLIED, FILE_APPLYING, FILE_CANCELLED, FILE_CHECKED, FILE_STAGED, FILE_UNDOING, FILE_UNDONE};
+use crate::codes::{FILE_APPLIED, FILE_AT_WORK, FILE_CANCELLED, FILE_CHANGEABLE, FILE_STAGED, FILE_UNDONE};
 use crate::stored::Worded;
 use crate::{Result, Store, StoreError, imports, tables};
 pub use applying::{apply, mark_unknown};
@@ -194,7 +194,7 @@ pub fn all(c: &Connection) -> Result<Vec<LogFile>> {
 /// # Errors
 /// When the database fails.
 pub fn unfinished(c: &Connection) -> Result<Vec<LogFile>> {
-    files_where(c, formatcp!("id > ?1 AND state IN ({FILE_APPLYING}, {FILE_UNDOING})"), 0)
+    files_where(c, formatcp!("id > ?1 AND state IN ({FILE_AT_WORK})"), 0)
 }
 
 fn path(store: &Store, id: i64) -> PathBuf {
@@ -307,7 +307,7 @@ pub async fn decide(store: &Store, id: i64, d: Decision) -> Result<()> {
         .write(move |c| {
             let n = c.execute(
                 formatcp!("UPDATE log_file SET mapping = ?2, header = ?3, zone = ?4, month_first = ?5, newcomers = ?6, unnamed = ?7, by_subject = ?8, state = {FILE_STAGED}, found = '{{}}', proposed = '[]'
-                 WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
+                 WHERE id = ?1 AND state IN ({FILE_CHANGEABLE})"),
                 params![id, serde_json::to_string(&d.mapping)?, d.header, d.zone, d.month_first, d.newcomers, d.unnamed, d.by_subject],
             )?;
             if n == 0 { Err(StoreError::Refused("This file was applied already.".into())) } else { Ok(()) }
@@ -320,10 +320,7 @@ pub async fn decide(store: &Store, id: i64, d: Decision) -> Result<()> {
 /// # Errors
 /// When it was.
 pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
-    let n = c.execute(
-        formatcp!("UPDATE log_file SET state = {FILE_CANCELLED} WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
-        [id],
-    )?;
+    let n = c.execute(formatcp!("UPDATE log_file SET state = {FILE_CANCELLED} WHERE id = ?1 AND state IN ({FILE_CHANGEABLE})"), [id])?;
     if n == 0 {
         return Err(StoreError::Refused("This file was applied already. Take it back instead.".into()));
     }

@@ -7,7 +7,7 @@
 use super::list::Sort;
 use crate::Result;
 use crate::db::{beside, readable_beside};
-use crate::kept::{self, Notes, REST, Watches, lock};
+use crate::kept::{self, Notes, Watches, lock};
 use rusqlite::{Connection, OptionalExtension};
 use std::cmp::Ordering;
 use std::sync::atomic::{self, AtomicBool};
@@ -53,11 +53,7 @@ impl Watches for Orders {
     }
 
     fn rest(&self) {
-        let mut kept = lock(&self.kept);
-        if kept.as_ref().is_some_and(|k| k.used.elapsed() > REST) {
-            *kept = None;
-            lock(&self.notes).forget();
-        }
+        kept::rest(&self.kept, &self.notes, |k| k.used);
     }
 }
 

@@ -3,7 +3,7 @@
 use super::row::{self, Row};
 use super::{FileFindings, Fixes, Run, findings_path, path, refused_path, run, sample};
 use crate::base_check::{self, Hosts};
-use crate::codes::{FILE_CHECKED, FILE_STAGED};
+use crate::codes::{FILE_CHANGEABLE, FILE_CHECKED};
 use crate::contacts;
 use crate::departed::Departed;
 use crate::fields;
@@ -465,7 +465,7 @@ pub async fn check(
     .map_err(|_| StoreError::Stopped)??;
     store.write(move |c| {
         c.execute(
-            formatcp!("UPDATE import_run SET state = {FILE_CHECKED}, records = ?2, new = ?3, changed = ?4, unchanged = ?5, refused = ?6, findings = ?7, came_back = ?8 WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
+            formatcp!("UPDATE import_run SET state = {FILE_CHECKED}, records = ?2, new = ?3, changed = ?4, unchanged = ?5, refused = ?6, findings = ?7, came_back = ?8 WHERE id = ?1 AND state IN ({FILE_CHANGEABLE})"),
             params![id, records, n.new, n.changed, n.unchanged, n.refused, found, n.came_back],
         )?;
         run(c, id)

@@ -8,7 +8,7 @@ pub mod records;
 mod row;
 mod stage;
 
-use crate::codes::{FILE_APPLIED, FILE_CANCELLED, FILE_CHECKED, FILE_STAGED, FILE_UNDONE};
+use crate::codes::{FILE_APPLIED, FILE_CANCELLED, FILE_CHANGEABLE, FILE_CHECKED, FILE_STAGED, FILE_UNDONE};
 use crate::stored::Worded;
 pub use apply::apply;
 use const_format::formatcp;
@@ -346,7 +346,7 @@ pub async fn decide(store: &Store, id: i64, d: Decision, now: Instant) -> Result
             None => None,
         };
         let n = c.execute(
-            formatcp!("UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, fixes = ?8, entity = ?9, consent_texts = ?10, state = {FILE_STAGED} WHERE id = ?1 AND state IN ({FILE_STAGED}, {FILE_CHECKED})"),
+            formatcp!("UPDATE import_run SET mapping = ?2, header = ?3, list_id = ?4, tag_id = ?5, consent = ?6, evidence = ?7, fixes = ?8, entity = ?9, consent_texts = ?10, state = {FILE_STAGED} WHERE id = ?1 AND state IN ({FILE_CHANGEABLE})"),
             params![id, mapping, d.header, list, tag, d.consent, d.evidence, fixes, entity, d.texts],
         )?;
         if n == 0 { Err(StoreError::Refused("This import was applied already.".into())) } else { Ok(()) }
@@ -367,6 +367,6 @@ pub fn cancel(c: &Connection, id: i64) -> Result<()> {
 /// # Errors
 /// When the database fails.
 pub fn unapplied(c: &Connection) -> Result<(i64, Option<i64>)> {
-    let sql = formatcp!("SELECT count(*), max(id) FROM import_run WHERE state IN ({FILE_STAGED}, {FILE_CHECKED})");
+    let sql = formatcp!("SELECT count(*), max(id) FROM import_run WHERE state IN ({FILE_CHANGEABLE})");
     Ok(c.prepare_cached(sql)?.query_row([], |r| Ok((r.get(0)?, r.get(1)?)))?)
 }
