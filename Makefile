@@ -1,5 +1,7 @@
 # make demo: Rinse with a year of Skerry Light, in the browser.   make test: everything that is checked.
 SHELL := /bin/bash
+# Random tests search from one seed, so that what passes once passes again; make proof searches from new ones.
+export PROPTEST_RNG_SEED ?= 20261201
 APT := chromium chromium-driver
 DEMO := target/demo
 
@@ -45,10 +47,14 @@ types: web/node_modules/.installed
 	./target/debug/rinse openapi > web/openapi.json
 	cd web && npm run -s types
 
-# Whole trials simulated ten times as often as by make test, and a thousand histories of all that is kept as it happens.
+# Whole trials simulated ten times as often as by make test, a thousand histories of all that is kept as it happens, and every random test
+# from a seed of this day.
+proof: export PROPTEST_RNG_SEED := $(shell date +%s)
 proof:
+	@echo "Seed of the random tests: $$PROPTEST_RNG_SEED"
 	RUNS=20000 cargo test --release --locked -p rinse-core --test simulated_verdicts
 	HISTORIES=1000 cargo test --locked --workspace --test whole -- brought:: cohorts:: counts:: groups:: machines:: rollups::
+	cargo test --locked --workspace --lib --test whole
 
 bench: target/release/rinse
 	cargo run --release --locked -p rinse --example bench

@@ -59,26 +59,26 @@ pub fn detect_encoding(head: &[u8]) -> Result<Encoding, TableError> {
     })
 }
 
-/// The delimiter of a table, from its first records: the one that splits most of them into the same
-/// number (two or more) of fields, fields in double quotes left whole. A single column has none of
-/// them, and the comma does for it.
+/// The delimiter of a table, from its first records: the one that leaves the fewest quotes without a
+/// meaning (RFC 4180: a quote opens a field at its beginning and closes it at its end), and then splits
+/// most records into the same number (two or more) of fields. A single column has none of them, and the
+/// comma does for it.
 #[must_use]
 pub fn detect_delimiter(text: &str) -> u8 {
     let score = |delimiter: u8| {
-        let counts = widths(text.as_bytes(), delimiter, 50);
+        let (counts, stray) = widths(text.as_bytes(), delimiter, 50);
         let typical = counts.iter().copied().max_by_key(|c| counts.iter().filter(|d| *d == c).count()).unwrap_or(1);
-        if typical < 2 {
-            return 0;
-        }
-        counts.iter().filter(|c| **c == typical).count() * 100 + typical.min(99)
+        let alike = counts.iter().filter(|c| **c == typical).count();
+        (typical > 1).then_some((std::cmp::Reverse(stray), alike * 100 + typical.min(99)))
     };
     b",;\t|".iter().copied().max_by_key(|d| (score(*d), *d == b',')).unwrap_or(b',')
 }
 
-/// How many fields each of the first records has. A quote opens a field only at its beginning and
-/// closes it only at its end, so that a stray one swallows nothing.
-fn widths(text: &[u8], delimiter: u8, most: usize) -> Vec<usize> {
+/// How many fields each of the first records has, and how many quotes in them neither open, nor close,
+/// nor are doubled. Those are text, so that a stray one swallows nothing.
+fn widths(text: &[u8], delimiter: u8, most: usize) -> (Vec<usize>, usize) {
     let (mut out, mut fields, mut quoted, mut at_start, mut blank, mut doubled) = (Vec::new(), 1, false, true, true, false);
+    let mut stray = 0;
     for (i, b) in text.iter().copied().enumerate() {
         if std::mem::take(&mut doubled) {
             continue;
@@ -88,12 +88,13 @@ fn widths(text: &[u8], delimiter: u8, most: usize) -> Vec<usize> {
             b'"' if !quoted && at_start => quoted = true,
             b'"' if quoted && text.get(i + 1) == Some(&b'"') => doubled = true,
             b'"' if quoted && ends(text.get(i + 1)) => quoted = false,
+            b'"' => stray += 1,
             b'\n' | b'\r' if !quoted => {
                 if !blank {
                     out.push(fields);
                 }
                 if out.len() == most {
-                    return out;
+                    return (out, stray);
                 }
                 (fields, blank) = (1, true);
             }
@@ -106,7 +107,7 @@ fn widths(text: &[u8], delimiter: u8, most: usize) -> Vec<usize> {
     if !blank {
         out.push(fields);
     }
-    out
+    (out, stray)
 }
 
 /// Is the first record a header? It is when it holds no address and a later record does.
@@ -186,6 +187,9 @@ mod tests {
     #[case("a;b;c\n1,5;2;3\n1,6;2;3\n", b';')]
     #[case("a\tb\n\"x,y\"\t2\n", b'\t')]
     #[case("mail\na@tern.example\n", b',')]
+    // Read by lines between bars, this has more records of the same length than by commas.
+    #[case("\"a\",\"b\",\"c\"\n\"\",\"'\",\"|\"\n\"\n\",\"|\n|\n\",\"|\"\n", b',')]
+    #[case("size,name\n5\" pipe,\"a;b\"\n3\" pipe,c;d\n", b',')]
     fn delimiters(#[case] text: &str, #[case] want: u8) {
         assert_eq!(detect_delimiter(text), want);
     }
