@@ -9,6 +9,7 @@
 //! What it doesn't show: entries taken off the very end. For that [`Link`]s that were noted elsewhere can be
 //! held against the chain.
 
+use crate::id::ContactId;
 use sha2::{Digest, Sha256};
 
 /// A digest or a link.
@@ -17,7 +18,7 @@ pub type Link = [u8; 32];
 /// What an entry says, as its digest takes it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Entry<'a> {
-    pub contact: i64,
+    pub contact: ContactId,
     pub at: i64,
     pub kind: &'a str,
     pub source: &'a str,
@@ -37,7 +38,7 @@ pub fn digest(salt: &[u8], e: &Entry<'_>) -> Link {
         h.update(bytes);
     };
     part(salt);
-    part(&e.contact.to_be_bytes());
+    part(&e.contact.0.to_be_bytes());
     part(&e.at.to_be_bytes());
     for text in [e.kind, e.source, e.evidence, e.entity] {
         part(text.as_bytes());
@@ -116,14 +117,14 @@ mod tests {
 
     #[derive(Debug, Clone)]
     struct Row {
-        contact: i64,
+        contact: ContactId,
         evidence: String,
         salt: Option<Vec<u8>>,
         digest: Link,
         link: Link,
     }
 
-    fn entry(contact: i64, evidence: &str) -> Entry<'_> {
+    fn entry(contact: ContactId, evidence: &str) -> Entry<'_> {
         Entry {
             contact,
             at: 7,
@@ -141,10 +142,10 @@ mod tests {
             .zip(rows)
             .map(|(n, (contact, evidence))| {
                 let salt = vec![n; 16];
-                let digest = digest(&salt, &entry(*contact, evidence));
+                let digest = digest(&salt, &entry(ContactId(*contact), evidence));
                 let link = link(before.as_ref(), &digest);
                 before = Some(link);
-                Row { contact: *contact, evidence: evidence.clone(), salt: Some(salt), digest, link }
+                Row { contact: ContactId(*contact), evidence: evidence.clone(), salt: Some(salt), digest, link }
             })
             .collect()
     }
@@ -158,7 +159,7 @@ mod tests {
                 salt: r.salt.as_deref(),
                 digest: Some(&r.digest),
                 link: Some(&r.link),
-                erased: erased.contains(&r.contact),
+                erased: erased.contains(&r.contact.0),
             };
             match verify(before.as_ref(), &sealed) {
                 Ok(link) => {
@@ -178,13 +179,13 @@ mod tests {
             let whole = chain(&rows);
             prop_assert_eq!(first_broken(&whole, &[]), None);
             let mut erased = whole.clone();
-            for r in erased.iter_mut().filter(|r| r.contact == gone) {
+            for r in erased.iter_mut().filter(|r| r.contact == ContactId(gone)) {
                 r.evidence.clear();
                 r.salt = None;
             }
             prop_assert_eq!(first_broken(&erased, &[gone]), None);
             // Pretending that somebody was erased shows.
-            prop_assert_eq!(first_broken(&erased, &[]), whole.iter().position(|r| r.contact == gone));
+            prop_assert_eq!(first_broken(&erased, &[]), whole.iter().position(|r| r.contact == ContactId(gone)));
 
             let i = at.index(whole.len());
             let mut changed = whole.clone();
@@ -206,10 +207,10 @@ mod tests {
 
     #[test]
     fn parts_are_kept_apart() {
-        let a = Entry { kind: "ab", source: "c", ..entry(1, "") };
-        let b = Entry { kind: "a", source: "bc", ..entry(1, "") };
+        let a = Entry { kind: "ab", source: "c", ..entry(ContactId(1), "") };
+        let b = Entry { kind: "a", source: "bc", ..entry(ContactId(1), "") };
         assert_ne!(digest(b"s", &a), digest(b"s", &b));
-        let numbered = Entry { numbers: [None, Some(1), None, None, None, None, None], ..entry(1, "") };
-        assert_ne!(digest(b"s", &entry(1, "")), digest(b"s", &numbered));
+        let numbered = Entry { numbers: [None, Some(1), None, None, None, None, None], ..entry(ContactId(1), "") };
+        assert_ne!(digest(b"s", &entry(ContactId(1), "")), digest(b"s", &numbered));
     }
 }

@@ -1,6 +1,7 @@
 //! The global holdout: a share of people who get no marketing for a quarter, so that what mail
 //! earns can be read against those who got none.
 
+use crate::id::ContactId;
 use crate::segment::share;
 use crate::{Instant, zone};
 use jiff::tz::TimeZone;
@@ -52,7 +53,7 @@ impl Draw {
     /// Is this person kept out? By a keyed hash of their number: the same all quarter, unrelated to
     /// the next, and to nothing about them.
     #[must_use]
-    pub fn keeps_out(&self, contact: i64) -> bool {
+    pub fn keeps_out(&self, contact: ContactId) -> bool {
         self.salt.draw(contact) < self.share
     }
 }
@@ -68,12 +69,12 @@ mod tests {
         assert_eq!((a.as_str(), b.as_str()), ("2026 Q2", "2026 Q3"));
         assert_eq!(quarter(quarter_begins(Instant(1_776_364_800_000)) + -1), "2026 Q1");
         let (first, second) = (h.drawn(Instant(1_776_364_800_000)), h.drawn(Instant(1_783_000_000_000)));
-        let kept = (0..20_000).filter(|&i| first.keeps_out(i)).count();
-        let both = (0..20_000).filter(|&i| first.keeps_out(i) && second.keeps_out(i)).count();
+        let kept = (0..20_000).filter(|&i| first.keeps_out(ContactId(i))).count();
+        let both = (0..20_000).filter(|&i| first.keeps_out(ContactId(i)) && second.keeps_out(ContactId(i))).count();
         // 2,000 and 200 expected; five standard deviations are 212 and 70.
         assert!((1_788..=2_212).contains(&kept) && (130..=270).contains(&both), "{kept} {both}");
         let again = h.drawn(quarter_begins(Instant(1_776_364_800_000)));
-        assert!((0..2_000).all(|i| again.keeps_out(i) == first.keeps_out(i)));
+        assert!((0..2_000).all(|i| again.keeps_out(ContactId(i)) == first.keeps_out(ContactId(i))));
         assert!(Holdout { share: 0.6 }.check().is_err());
     }
 }

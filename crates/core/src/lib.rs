@@ -40,6 +40,7 @@ pub mod goal;
 pub mod history;
 pub mod holdout;
 pub mod hours;
+pub mod id;
 mod instant;
 pub mod invitation;
 pub mod load;

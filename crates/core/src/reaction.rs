@@ -6,6 +6,7 @@
 
 use crate::channel::Channel;
 use crate::goal::{buys, is_of};
+use crate::id::{ListId, MailingId, SeriesId};
 use crate::score::can_be_given;
 use crate::segment::words::Names;
 use crate::words::fold;
@@ -70,7 +71,7 @@ pub enum Deed {
         put: bool,
     },
     List {
-        list: i64,
+        list: ListId,
         put: bool,
     },
     /// Sets a custom field, written as an import would.
@@ -83,7 +84,7 @@ pub enum Deed {
     },
     /// Into a series, or out of it.
     Series {
-        series: i64,
+        series: SeriesId,
         put: bool,
     },
     /// For a person, on Today.
@@ -96,7 +97,7 @@ pub enum Deed {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Reaction {
     /// Of one mailing; `None`: everywhere.
-    pub mailing: Option<i64>,
+    pub mailing: Option<MailingId>,
     pub when: Trigger,
     pub then: Vec<Deed>,
 }
@@ -169,10 +170,10 @@ impl Trigger {
         matches!(self, Self::Answered { name: n } if fold(n) == fold(name))
     }
 
-    fn words(&self, mailing: Option<i64>, names: &Names) -> String {
+    fn words(&self, mailing: Option<MailingId>, names: &Names) -> String {
         let named = |link: &Option<u32>| match link {
             None => "any link".to_owned(),
-            Some(l) => match mailing.and_then(|m| names.links.get(&(m, *l))) {
+            Some(l) => match mailing.and_then(|m| names.links.get(&(m.0, *l))) {
                 Some(name) => format!("the link “{name}”"),
                 None => format!("link {}", l + 1),
             },
@@ -210,11 +211,11 @@ impl Deed {
                 format!("{}{} on {}", if *points < 0.0 { '−' } else { '+' }, points.abs(), of(&n.names.scores, score))
             }
             Self::Tag { tag, put } => format!("{} the tag {}", if *put { "put" } else { "take off" }, of(&n.names.tags, tag)),
-            Self::List { list, put } => format!("{} the list {}", if *put { "put on" } else { "take off" }, of(&n.names.lists, list)),
+            Self::List { list, put } => format!("{} the list {}", if *put { "put on" } else { "take off" }, of(&n.names.lists, &list.0)),
             Self::Field { field, value } => format!("set {} to “{}”", of(&n.names.fields, field), value.trim()),
             Self::Webhook { webhook } => format!("tell {}", of(&n.webhooks, webhook)),
             Self::Series { series, put } => {
-                format!("{} the series {}", if *put { "put into" } else { "take out of" }, of(&n.names.series, series))
+                format!("{} the series {}", if *put { "put into" } else { "take out of" }, of(&n.names.series, &series.0))
             }
             Self::Task { words } => format!("ask a person: “{}”", words.trim()),
         }
@@ -285,7 +286,7 @@ mod tests {
     fn what_can_t_be_meant_is_refused() {
         assert!(when(Trigger::Opened).check().is_ok());
         assert!(when(Trigger::Clicked { link: Some(0) }).check().unwrap_err().contains("belongs to a mailing"));
-        assert!(Reaction { mailing: Some(1), ..when(Trigger::Clicked { link: Some(0) }) }.check().is_ok());
+        assert!(Reaction { mailing: Some(MailingId(1)), ..when(Trigger::Clicked { link: Some(0) }) }.check().is_ok());
         for hours in [0, 721] {
             assert!(when(Trigger::NotOpened { hours, taken_back: false }).check().is_err());
         }

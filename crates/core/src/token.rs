@@ -3,6 +3,7 @@
 //! A token is a kind, a send and a number, with 128 bits of HMAC-SHA-256 over them. It reveals no
 //! address, never expires, and can't be changed into another.
 
+use crate::id::SendId;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use hmac::{Hmac, Mac};
@@ -77,9 +78,9 @@ impl Signer {
         self.mac(format!("tombstone\0{address_key}").as_bytes()).finalize().into_bytes().into()
     }
 
-    fn bytes(&self, kind: Kind, send: i64, number: u32) -> Vec<u8> {
+    fn bytes(&self, kind: Kind, send: SendId, number: u32) -> Vec<u8> {
         let mut out = vec![kind as u8];
-        out.extend(send.to_be_bytes());
+        out.extend(send.0.to_be_bytes());
         out.extend(number.to_be_bytes());
         let tag = self.mac(&out).finalize().into_bytes();
         out.extend(&tag[..16]);
@@ -98,7 +99,7 @@ impl Signer {
 
     /// A token for a link.
     #[must_use]
-    pub fn link(&self, kind: Kind, send: i64, number: u32) -> String {
+    pub fn link(&self, kind: Kind, send: SendId, number: u32) -> String {
         URL_SAFE_NO_PAD.encode(self.bytes(kind, send, number))
     }
 
@@ -110,7 +111,7 @@ impl Signer {
 
     /// A token for a local part: lower-case base 32, since hosts may fold the case.
     #[must_use]
-    pub fn mailbox(&self, kind: Kind, send: i64) -> String {
+    pub fn mailbox(&self, kind: Kind, send: SendId) -> String {
         let (mut out, mut bits, mut held) = (String::new(), 0u32, 0);
         for byte in self.bytes(kind, send, 0) {
             bits = (bits << 8) | u32::from(byte);
@@ -144,7 +145,7 @@ impl Signer {
 
     /// The number by which others know a send's message: the send's own, then what proves that we gave it.
     #[must_use]
-    pub fn message(&self, send: i64) -> String {
+    pub fn message(&self, send: SendId) -> String {
         format!("{send}.{}", self.mailbox(Kind::Return, send))
     }
 
@@ -164,14 +165,14 @@ mod tests {
         #[test]
         fn tokens_round_trip_and_resist_change(send in 0i64..i64::MAX, n in any::<u32>(), at in 0usize..38, other in any::<u8>()) {
             let s = Signer::new(b"lamp");
-            let token = s.link(Kind::Click, send, n);
+            let token = s.link(Kind::Click, SendId(send), n);
             prop_assert_eq!(s.read_link(Kind::Click, &token), Some((send, n)));
             prop_assert_eq!(s.read_link(Kind::Open, &token), None);
             prop_assert_eq!(Signer::new(b"oil").read_link(Kind::Click, &token), None);
-            let mailbox = s.mailbox(Kind::Return, send);
+            let mailbox = s.mailbox(Kind::Return, SendId(send));
             prop_assert_eq!(s.read_mailbox(Kind::Return, &mailbox.to_uppercase()), Some(send));
-            prop_assert_eq!(s.read_message(&s.message(send)), Some(send));
-            prop_assert_eq!(s.read_message(&Signer::new(b"oil").message(send)), None);
+            prop_assert_eq!(s.read_message(&s.message(SendId(send))), Some(send));
+            prop_assert_eq!(s.read_message(&Signer::new(b"oil").message(SendId(send))), None);
             let mut forged = token.clone().into_bytes();
             forged[at] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_"[other as usize % 64];
             let forged = String::from_utf8(forged).unwrap();

@@ -2,6 +2,7 @@
 //! outside Rinse worked out (`golden/make.py`): no rewrite may change them.
 
 use rinse_core::chain::{self, Entry};
+use rinse_core::id::ContactId;
 use rinse_core::segment::share;
 use rinse_core::token::{Kind, Signer, hex};
 use rinse_core::trial::assign::{self, Enrolled};
@@ -25,7 +26,7 @@ fn each(name: &str) -> Vec<Value> {
 }
 
 fn placed(v: &Value) -> Vec<assign::Placed> {
-    of::<Vec<(i64, u32)>>(v, "roster").into_iter().map(assign::Placed::from).collect()
+    of::<Vec<(ContactId, u32)>>(v, "roster").into_iter().map(assign::Placed::from).collect()
 }
 
 #[test]
@@ -43,16 +44,16 @@ fn arms() {
 fn who_is_drawn() {
     let roster = placed(&each("assign")[0]);
     for v in each("pilot") {
-        let drawn: Vec<i64> = assign::draw_pilot(of(&v, "seed"), &roster, of(&v, "size")).iter().map(|p| p.contact).collect();
-        assert_eq!(drawn, of::<Vec<i64>>(&v, "contacts"), "{v}");
+        let drawn: Vec<ContactId> = assign::draw_pilot(of(&v, "seed"), &roster, of(&v, "size")).iter().map(|p| p.contact).collect();
+        assert_eq!(drawn, of::<Vec<ContactId>>(&v, "contacts"), "{v}");
     }
     for v in each("rollout_check") {
-        let checked: Vec<i64> = (1..400).filter(|c| assign::in_rollout_check(of(&v, "seed"), *c)).collect();
-        assert_eq!(checked, of::<Vec<i64>>(&v, "contacts"), "{v}");
+        let checked: Vec<ContactId> = (1..400).map(ContactId).filter(|c| assign::in_rollout_check(of(&v, "seed"), *c)).collect();
+        assert_eq!(checked, of::<Vec<ContactId>>(&v, "contacts"), "{v}");
     }
     for v in each("second_half") {
-        let half: Vec<i64> = (1..60).filter(|c| assign::in_second_half(of(&v, "seed"), *c)).collect();
-        assert_eq!(half, of::<Vec<i64>>(&v, "contacts"), "{v}");
+        let half: Vec<ContactId> = (1..60).map(ContactId).filter(|c| assign::in_second_half(of(&v, "seed"), *c)).collect();
+        assert_eq!(half, of::<Vec<ContactId>>(&v, "contacts"), "{v}");
     }
     for v in each("share") {
         assert_eq!(share::draw(&of::<String>(&v, "salt"), of(&v, "contact")).to_bits(), of::<f64>(&v, "share").to_bits(), "{v}");
@@ -66,7 +67,7 @@ fn seals() {
         of::<Vec<(i64, f64)>>(&v, "looks").into_iter().map(|(at, z_bound)| Look { at, z_bound, information: 0.0 }).collect();
     let roster: Vec<Enrolled> = of::<Vec<(i64, u32, usize)>>(&v, "roster")
         .into_iter()
-        .map(|(contact, stratum, arm)| Enrolled { contact, stratum, arm, opens_unknown: false })
+        .map(|(contact, stratum, arm)| Enrolled { contact: ContactId(contact), stratum, arm, opens_unknown: false })
         .collect();
     let digest =
         sealing::digest(&of::<String>(&v, "plan"), of(&v, "seed"), of(&v, "version"), &looks, &of::<Vec<String>>(&v, "variants"), &roster);
@@ -80,7 +81,7 @@ fn seals() {
 fn the_ledger() {
     let numbers = [Some(1), None, Some(86_400_000), Some(-5), None, Some(3), Some(0)];
     let first = Entry {
-        contact: 42,
+        contact: ContactId(42),
         at: 1_776_364_800_000,
         kind: "withdrew",
         source: "unsubscribe page",
@@ -88,7 +89,8 @@ fn the_ledger() {
         entity: "Lantern Shop Ltd",
         numbers,
     };
-    let second = Entry { contact: 43, at: -1, kind: "consented", source: "import", evidence: "", entity: "", numbers: [None; 7] };
+    let second =
+        Entry { contact: ContactId(43), at: -1, kind: "consented", source: "import", evidence: "", entity: "", numbers: [None; 7] };
     let digests = [chain::digest(b"\x01\x02salt", &first), chain::digest(b"", &second)];
     let one = chain::link(None, &digests[0]);
     let links = [one, chain::link(Some(&one), &digests[1])];

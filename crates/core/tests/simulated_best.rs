@@ -5,6 +5,7 @@ use chacha20::ChaCha12Rng;
 use rand::{RngExt, SeedableRng};
 use rand_distr::{Binomial, Distribution, Normal};
 use rinse_core::findings::best::{Part, told};
+use rinse_core::id::MailingId;
 use rinse_core::stats::Arm;
 use rstest::rstest;
 
@@ -28,7 +29,7 @@ fn runs(groups: usize, mailings: usize, spread: f64, shared: bool, ahead: f64) -
                 let p = 1.0 / (1.0 + (1.1 - of_mailing - own - ahead).exp());
                 let trials = rng.random_range(200u64..6_000);
                 let successes = Binomial::new(trials, p).unwrap().sample(&mut rng);
-                part.mailings.insert(i64::try_from(m).unwrap(), Arm { successes, trials });
+                part.mailings.insert(MailingId(i64::try_from(m).unwrap()), Arm { successes, trials });
             }
         }
         called += u64::from(told(&parts, true).iter().any(|b| b.is_better()));

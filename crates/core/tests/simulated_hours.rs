@@ -5,6 +5,7 @@
 use chacha20::ChaCha12Rng;
 use rand::{RngExt, SeedableRng};
 use rand_distr::{Beta, Distribution, StandardNormal};
+use rinse_core::id::{ContactId, HourTrialId, MailingId};
 use rinse_core::stats::Arm;
 use rinse_core::stats::homogeneity::chi_square_homogeneity;
 use rinse_core::trial::assign::Person;
@@ -61,11 +62,11 @@ const PLAIN: World = World {
 
 fn plan(w: World) -> HourPlan {
     // Eight days apart, so that weekdays differ.
-    let round = |r: usize| Round { mailing: r as i64, day: 20_000 + 8 * r as i64 };
+    let round = |r: usize| Round { mailing: MailingId(r as i64), day: 20_000 + 8 * r as i64 };
     let plan =
         HourPlan { hours: vec![7, 10, 13, 16, 19], rounds: (0..w.rounds).map(round).collect(), ..HourPlan::usual("Does the hour matter?") };
     if w.confirming {
-        return HourPlan { hours: vec![7, 19], usual_hour: 19, confirms: Some(Confirms { trial: 1, best: 7 }), ..plan };
+        return HourPlan { hours: vec![7, 19], usual_hour: 19, confirms: Some(Confirms { trial: HourTrialId(1), best: 7 }), ..plan };
     }
     plan
 }
@@ -82,7 +83,7 @@ fn answers(w: World, seed: u64) -> Vec<Answered> {
     for round in 0..w.rounds {
         let of_zone = |zone: u32| {
             let person = |i: usize| Person {
-                contact: i as i64,
+                contact: ContactId(i as i64),
                 domain: (i % 3) as u32,
                 cell: Some((people[i].0 * 4.9) as u8),
                 opens_unknown: false,
@@ -97,7 +98,7 @@ fn answers(w: World, seed: u64) -> Vec<Answered> {
             let hours = if w.zone_lacks && zone == 1 && round % 2 == 1 { &plan.hours[1..] } else { &plan.hours[..] };
             let of = HourPlan { hours: hours.to_vec(), ..plan.clone() };
             for d in of_round(&of, seed ^ u64::from(zone), round, &of_zone(zone)) {
-                let i = d.contact as usize;
+                let i = d.contact.0 as usize;
                 let place = plan.hours.iter().position(|h| *h == d.hour).unwrap();
                 let add = if place == 0 {
                     w.effect / 2.0

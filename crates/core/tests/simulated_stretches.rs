@@ -4,6 +4,7 @@
 
 use chacha20::ChaCha12Rng;
 use rand::{RngExt, SeedableRng};
+use rinse_core::id::ContactId;
 use rinse_core::trial::assign::on_entry;
 use rinse_core::trial::decide::{compare, contrast};
 use rinse_core::trial::metric::Metric;
@@ -27,7 +28,7 @@ fn run(months: &[Month], effect: f64, seed: u64, rng: &mut ChaCha12Rng) -> (Vec<
     for (parts, people, base) in months {
         let mut counts = vec![ArmCounts::default(); arms];
         for contact in next..next + people {
-            let arm = on_entry(seed, contact, parts);
+            let arm = on_entry(seed, ContactId(contact), parts);
             let answers = rng.random::<f64>() < base + if arm == arms - 1 { effect } else { 0.0 };
             counts[arm].assigned += 1;
             counts[arm].handed_over += 1;

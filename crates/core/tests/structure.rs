@@ -1,5 +1,6 @@
 //! How the sources hang together, read from themselves: no module needs one that needs it (from the `crate::` paths, a top-level file or folder
-//! being a module, and so is what stands in a folder of a subject), SQL stands in the store alone, and no state stands in it as a number written by hand.
+//! being a module, and so is what stands in a folder of a subject), SQL stands in the store alone, no state stands in it as a number written by hand,
+//! and no number of a row is a bare one.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -112,5 +113,24 @@ fn no_state_is_written_by_hand() {
         is_a_state_by_hand("WHERE k.status = 3 AND") && is_a_state_by_hand("state NOT IN ('sent')") && !is_a_state_by_hand("my_state = 3")
     );
     let found = with("store", is_a_state_by_hand);
+    assert!(found.is_empty(), "{found:#?}");
+}
+
+/// A row's number that any number would do for: `contact: i64`, `mailing_id: Option<i64>`. (`series: i64` counts them somewhere.)
+fn is_a_bare_number(line: &str) -> bool {
+    ["contact", "mailing", "send", "trial", "hour_trial", "segment", "letterhead"].iter().any(|row| {
+        line.match_indices(row).any(|(at, _)| {
+            let alone = !line[..at].ends_with(|c: char| c.is_alphanumeric() || c == '_');
+            let rest = &line[at + row.len()..];
+            let of = rest.strip_prefix("_id").unwrap_or(rest).strip_prefix(": ");
+            alone && of.is_some_and(|t| ["i64", "&i64", "Option<i64>"].iter().any(|bare| t.starts_with(bare)))
+        })
+    })
+}
+
+#[rstest::rstest]
+fn a_row_is_no_bare_number(#[values("core", "store", "server", "rinse", "standins")] of: &str) {
+    assert!(is_a_bare_number("fn f(contact: i64)") && is_a_bare_number("mailing_id: Option<i64>,") && !is_a_bare_number("by_contact: i64"));
+    let found = with(of, is_a_bare_number);
     assert!(found.is_empty(), "{found:#?}");
 }

@@ -8,6 +8,7 @@ use rinse_core::caps::{Cap, Kind, Message, Scope, Window};
 use rinse_core::clearance::columns::{Base, Marks, Messages, NONE, Ready};
 use rinse_core::clearance::{Class, Facts, Outcome, OverCap, RuleSet};
 use rinse_core::holdout::Holdout;
+use rinse_core::id::ContactId;
 use rinse_core::stats::sample_size::sample_size_two_proportions;
 use rinse_core::trial::assign::{Person, Placed, assign, draw_pilot, strata};
 use rinse_core::trial::looks::{look, plan_looks};
@@ -73,7 +74,7 @@ fn people(rng: &mut impl Rng, n: usize) -> (Base, Messages, Marks) {
     let mut b = Base { countries: vec![String::new()], zones: vec![TimeZone::UTC], ..Base::default() };
     let (mut marks, mut messages) = (Marks::default(), Vec::new());
     for i in 0..n as i64 {
-        b.contact.push(i);
+        b.contact.push(ContactId(i));
         b.consent.push([2, 3, 2, 3, 2, 3, 2, 0, 4, 5][rng.random_range(0..10)]);
         b.under_pause.push(2);
         b.status.push(if rng.random::<f64>() < 0.05 { 3 } else { 0 });
@@ -85,7 +86,8 @@ fn people(rng: &mut impl Rng, n: usize) -> (Base, Messages, Marks) {
         marks.flags.push(if rng.random::<f64>() < 0.04 { Marks::TOPIC_LEFT } else { 0 });
         for _ in 0..rng.random_range(0..4) {
             let at = BEGAN + rng.random_range(-10 * DAY..0);
-            messages.push((i, Message { at, kind: Kind { channel: 1, topic: 1, letterhead: 1, series: false }, reserved: None }));
+            messages
+                .push((ContactId(i), Message { at, kind: Kind { channel: 1, topic: 1, letterhead: 1, series: false }, reserved: None }));
         }
     }
     let messages = Messages::hang(&b.contact, &messages);
@@ -120,7 +122,7 @@ fn calls(w: World, runs: u64, seed: u64) -> (u64, u64) {
             let ready = Ready::new(&base, &marks, &rules, at);
             let goes = (0..base.contact.len()).filter(|i| ready.clear(*i, &messages) == Outcome::Cleared);
             let person = |i: usize| Person {
-                contact: i as i64,
+                contact: ContactId(i as i64),
                 domain: 1 + (i % 3) as u32,
                 cell: (i % 7 < 5).then_some((i % 7) as u8),
                 opens_unknown: false,

@@ -5,6 +5,7 @@ use mail_builder::MessageBuilder;
 use mail_builder::headers::address::Address;
 use mail_builder::headers::raw::Raw;
 use minijinja::{Environment, Value};
+use rinse_core::id::SendId;
 use rinse_core::message::{Prepared, TemplateError, bounds, engine};
 use rinse_core::token::{Kind, Signer};
 use rinse_core::trial::letter;
@@ -182,7 +183,7 @@ impl Composer {
     /// # Errors
     /// When a placeholder fails for this person.
     pub fn shown(&self, send: i64, arm: usize, to: To<'_>) -> Result<Shown, ComposeError> {
-        let url = |what: &str, kind, n| format!("{}/{what}/{}", self.base_url, self.signer.link(kind, send, n));
+        let url = |what: &str, kind, n| format!("{}/{what}/{}", self.base_url, self.signer.link(kind, SendId(send), n));
         let unsubscribe = url("u", Kind::Unsubscribe, 0);
         let arm = arm.min(self.subjects - 1);
         let sender = &self.senders[arm];
@@ -210,7 +211,7 @@ impl Composer {
         put_link("leave_series_url".into(), url("u", Kind::Unsubscribe, LEAVE_SERIES));
         put_link("go_on_url".into(), url("g", Kind::GoOn, 0));
         let variant = u32::try_from(arm).unwrap_or(0);
-        put_link("share_url".into(), format!("{}/s/{}", self.base_url, self.signer.link(Kind::Share, self.mailing, variant)));
+        put_link("share_url".into(), format!("{}/s/{}", self.base_url, self.signer.link(Kind::Share, SendId(self.mailing), variant)));
         put_link("social_links".into(), sender.social_html());
         put_link("social_lines".into(), sender.social_text());
         put_link("open_url".into(), url("o", Kind::Open, 0));
@@ -231,9 +232,9 @@ impl Composer {
         let Shown { subject, html, text, unsubscribe } = self.shown(send, arm, to)?;
         let sender = &self.senders[arm.min(self.subjects - 1)];
         let domain = sender.domain();
-        let message_id = format!("{}@{domain}", self.signer.message(send));
-        let return_path = format!("back+{}@{domain}", self.signer.mailbox(Kind::Return, send));
-        let reply_to = sender.reply_to(&self.signer.mailbox(Kind::Reply, send));
+        let message_id = format!("{}@{domain}", self.signer.message(SendId(send)));
+        let return_path = format!("back+{}@{domain}", self.signer.mailbox(Kind::Return, SendId(send)));
+        let reply_to = sender.reply_to(&self.signer.mailbox(Kind::Reply, SendId(send)));
         let mut bytes = MessageBuilder::new()
             .from((sender.name.as_str(), sender.address.as_str()))
             .to(Address::new_address(None::<&str>, to.address))

@@ -4,6 +4,7 @@ mod tools;
 
 use anyhow::{Context, Result};
 use clap::{Parser, Subcommand};
+use rinse_core::id::{HourTrialId, LetterheadId, MailingId, TrialId};
 use rinse_server::listen::{self, Limits, Listening};
 use rinse_server::{App, AskDns, Config, Mode, TextGateway, demo, openapi, own_router, public_router, router};
 use rinse_store::clearing::addresses::Sending;
@@ -103,7 +104,7 @@ enum Command {
     #[command(group = clap::ArgGroup::new("whom").required(true))]
     Clear {
         #[arg(long, group = "whom")]
-        mailing: Option<i64>,
+        mailing: Option<MailingId>,
         /// A table (CSV, TSV) with a column of addresses, for mail that another system sends.
         #[arg(long, group = "whom")]
         file: Option<PathBuf>,
@@ -112,7 +113,7 @@ enum Command {
         topic: Option<String>,
         /// Whose mail it is; without it the letterhead that new mailings begin under.
         #[arg(long, requires = "file")]
-        letterhead: Option<i64>,
+        letterhead: Option<LetterheadId>,
         /// Why people expect it: then it is service mail.
         #[arg(long, requires = "file", default_value = "")]
         service: String,
@@ -127,10 +128,10 @@ enum Command {
     Assign {
         /// A variant trial's number.
         #[arg(long, group = "of")]
-        trial: Option<i64>,
+        trial: Option<TrialId>,
         /// An hour trial's number: who was drawn to which hour, round by round.
         #[arg(long, group = "of")]
-        hour_trial: Option<i64>,
+        hour_trial: Option<HourTrialId>,
         #[arg(long, default_value = "data")]
         data: PathBuf,
     },
@@ -252,7 +253,7 @@ fn run(command: Command) -> Result<ExitCode> {
             tools::clear_file(&file.unwrap_or_default(), &sending, &at, &data)?;
         }
         Command::Assign { trial: Some(id), data, .. } => return tools::assign(id, &data),
-        Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(0), &data),
+        Command::Assign { hour_trial, data, .. } => return tools::assign_hours(hour_trial.unwrap_or(HourTrialId(0)), &data),
         Command::Reports { files } => return tools::reports(&files),
         Command::Doctor { data, dns, public_url, json } => {
             let found = runtime()?.block_on(rinse_server::doctor::examine(&data, &public_url, dns.unwrap_or_default()))?;

@@ -6,6 +6,7 @@ use rinse_core::address::Address;
 use rinse_core::bounce::FailureClass;
 use rinse_core::clearance::{Outcome, Reason};
 use rinse_core::delivery::authentication::State;
+use rinse_core::id::{HourTrialId, MailingId, TrialId};
 use rinse_core::message::{Level, check_finished};
 use rinse_core::table::Encoding;
 use rinse_core::trial::outside::{self, Results};
@@ -61,7 +62,7 @@ pub(crate) fn address() -> Result<()> {
 }
 
 /// `rinse clear`: who may get a mailing at an instant, by the rules in force and what is planned before.
-pub(crate) fn clear(mailing: i64, at: &str, data: &Path) -> Result<()> {
+pub(crate) fn clear(mailing: MailingId, at: &str, data: &Path) -> Result<()> {
     let at = instant(at)?;
     let c = &Store::look(data)?;
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
@@ -101,7 +102,7 @@ pub(crate) fn clear_file(file: &Path, sending: &Sending, at: &str, data: &Path) 
 
 /// `rinse assign`: the assignment of a trial, computed again from its seed and its frozen roster; 1 when it differs from
 /// what was sealed or from what was sent.
-pub(crate) fn assign(trial: i64, data: &Path) -> Result<ExitCode> {
+pub(crate) fn assign(trial: TrialId, data: &Path) -> Result<ExitCode> {
     let c = &Store::look(data)?;
     let t = trials::one(c, trial)?;
     anyhow::ensure!(t.sealed_at.is_some(), "The trial is not sealed: nobody is assigned yet.");
@@ -129,7 +130,7 @@ pub(crate) fn assign(trial: i64, data: &Path) -> Result<ExitCode> {
 }
 
 /// `rinse assign --hour-trial`: who was drawn to which hour in each round, computed again; 1 when it differs from what is kept or sealed.
-pub(crate) fn assign_hours(trial: i64, data: &Path) -> Result<ExitCode> {
+pub(crate) fn assign_hours(trial: HourTrialId, data: &Path) -> Result<ExitCode> {
     let c = &Store::look(data)?;
     let rounds = drawing::drawn_again(c, trial)?;
     anyhow::ensure!(!rounds.is_empty(), "No round of this hour trial is drawn yet.");

@@ -1,6 +1,7 @@
 //! A running process among people who mean it ill or are in a hurry: connections held open, an end asked for in the middle of a send, a
 //! withdrawal while a batch is in the host's hands, a public listener of its own.
 
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rinse_testkit::{Halt, Process, Step, draft, http, letterhead, people_csv, smtp_receiver_that_halts, wait_until};
 use rusqlite::Connection;
@@ -48,7 +49,7 @@ fn a_withdrawal_holds_for_a_batch_on_its_way() {
     assert_eq!(claimed, 10);
     let leaving: Vec<i64> = (8..=10).collect();
     for send in &leaving {
-        let path = format!("/u/{}", signer.link(Kind::Unsubscribe, *send, 0));
+        let path = format!("/u/{}", signer.link(Kind::Unsubscribe, SendId(*send), 0));
         assert_eq!(rinse.http("POST", &path, b"List-Unsubscribe=One-Click").0, 200);
     }
     halt.release();

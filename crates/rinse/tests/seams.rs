@@ -1,5 +1,6 @@
 //! The binary beside a running Rinse: `clear`, `backup` and `restore`, as a script uses them.
 
+use rinse_core::id::SendId;
 use rinse_testkit::{Process, draft, letterhead};
 use serde_json::{Value, json};
 use std::path::Path;
@@ -45,7 +46,7 @@ fn clear_and_backup_beside_a_running_rinse_and_restore_after_it() {
     rinse_testkit::wait_until("the message is out", || rinse.json("GET", "/api/mailings/1", &Value::Null)["state"] == "sent");
     let key: Vec<u8> =
         rusqlite::Connection::open(data.join("rinse.db")).unwrap().query_row("SELECT key FROM signing_key", [], |r| r.get(0)).unwrap();
-    let link = rinse_core::token::Signer::new(&key).link(rinse_core::token::Kind::Unsubscribe, 1, 0);
+    let link = rinse_core::token::Signer::new(&key).link(rinse_core::token::Kind::Unsubscribe, SendId(1), 0);
     assert_eq!(rinse.http("POST", &format!("/u/{link}"), b"stop=everything").0, 200);
     let busy = run(&["restore", "--from", copy], data);
     assert!(busy.status.code() == Some(1) && words(&busy).contains("Stop it first"), "{}", words(&busy));

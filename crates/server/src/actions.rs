@@ -6,6 +6,7 @@ use crate::message::{Asked, check_draft};
 use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
+use rinse_core::id::{ContactId, MailingId, SeriesId, TrialId};
 use rinse_core::message::{Level, Link, TemplateError, prepare};
 use rinse_core::series::Outline;
 use rinse_core::standing::{MailingEvent, MailingState, TrialState};
@@ -32,7 +33,7 @@ pub(crate) struct Passed {
 impl Passed {
     /// Refuses a mailing with errors. The check takes its time, so it is made before anything is written.
     fn check(c: &Connection, app: &App, id: i64, in_series: bool, now: Instant) -> rinse_store::Result<Self> {
-        let m = mailings::one(c, id)?;
+        let m = mailings::one(c, MailingId(id))?;
         if m.draft.template {
             return Err(StoreError::Refused("This is a template: copy it, and plan the copy.".into()));
         }
@@ -80,7 +81,7 @@ pub(crate) async fn passed(app: &App, id: i64, now: Instant) -> Result<Passed, A
 pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
     let at = at.unwrap_or(now).max(now);
-    if app.store.read(move |c| Ok(mailings::one(c, id)?.series_id)).await?.is_some() {
+    if app.store.read(move |c| Ok(mailings::one(c, MailingId(id))?.series_id)).await?.is_some() {
         return Err(ApiError::Refused(
             "This message is a step of a series: it goes to people as they come to it. Start the series, or copy the message.".into(),
         ));
@@ -96,7 +97,7 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
             if m.draft.subjects.len() > 1 {
                 return Err(StoreError::Refused("This mailing has two subjects. Plan a trial of them, or take one out.".into()));
             }
-            mailings::advance(c, id, MailingEvent::Planned, Some(at))?;
+            mailings::advance(c, MailingId(id), MailingEvent::Planned, Some(at))?;
             settings::audit(c, now, person, "mailing planned", "mailing", id, &format!("for {}", at.words()))
         })
         .await?;
@@ -120,7 +121,7 @@ async fn series_passes(app: &App, outline: Outline, now: Instant) -> Result<Vec<
                     m.draft.name
                 )));
             }
-            all.push(Passed::check(c, &held, mailing, true, now).map_err(|e| match e {
+            all.push(Passed::check(c, &held, mailing.0, true, now).map_err(|e| match e {
                 StoreError::Refused(words) => StoreError::Refused(format!("“{}”: {words}", m.draft.name)),
                 other => other,
             })?);
@@ -133,17 +134,17 @@ async fn series_passes(app: &App, outline: Outline, now: Instant) -> Result<Vec<
 /// Starts a series whose messages pass the check.
 pub(crate) async fn start_series(app: &App, id: i64, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
-    let outline = app.store.read(move |c| Ok(series::one(c, id)?.outline)).await?;
+    let outline = app.store.read(move |c| Ok(series::one(c, SeriesId(id))?.outline)).await?;
     let passed = series_passes(app, outline.clone(), now).await?;
     app.store
         .write(move |c| {
-            if series::one(c, id)?.outline != outline {
+            if series::one(c, SeriesId(id))?.outline != outline {
                 return Err(StoreError::Refused(
                     "Somebody changed the series while it was checked. Look at it again, and try again.".into(),
                 ));
             }
             passed.iter().try_for_each(|p| p.holds(c).map(drop))?;
-            series::start(c, id, now, person)
+            series::start(c, SeriesId(id), now, person)
         })
         .await?;
     due_now(app, now).await
@@ -154,13 +155,13 @@ pub(crate) async fn change_series(app: &App, id: i64, name: String, outline: Out
     let now = app.now();
     // What can't be of this series at all is said first.
     let looked = outline.clone();
-    app.store.read(move |c| series::may_adopt(c, id, &looked)).await?;
+    app.store.read(move |c| series::may_adopt(c, SeriesId(id), &looked)).await?;
     let passed = series_passes(app, outline.clone(), now).await?;
     app.store
         .write(move |c| {
-            series::adopt(c, id, &outline)?;
+            series::adopt(c, SeriesId(id), &outline)?;
             passed.iter().try_for_each(|p| p.holds(c).map(drop))?;
-            series::change(c, id, &name, &outline, now, person)
+            series::change(c, SeriesId(id), &name, &outline, now, person)
         })
         .await?;
     due_now(app, now).await
@@ -203,7 +204,7 @@ pub(crate) fn share_unknown(c: &Connection, audience: Option<&Clearance>) -> rin
 }
 
 /// The plan that a mailing's trial begins with: its margins are of what is usual here.
-pub(crate) fn starting_plan(c: &Connection, mailing: i64, now: Instant) -> rinse_store::Result<Plan> {
+pub(crate) fn starting_plan(c: &Connection, mailing: MailingId, now: Instant) -> rinse_store::Result<Plan> {
     let usual = Plan { question: String::new(), harm_looks: 2, change: Some(Change::Subject), ..Plan::usual("") };
     let past = trials::past(c, &usual, now)?;
     let (leaving_margin, complaint_margin) = usual_margins(past.leaving, past.complaints);
@@ -213,7 +214,7 @@ pub(crate) fn starting_plan(c: &Connection, mailing: i64, now: Instant) -> rinse
 }
 
 /// Runs a plan on simulated answers, with the people there are now.
-pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Rehearsal> {
+pub(crate) fn rehearse(c: &Connection, mailing: MailingId, plan: &Plan, now: Instant) -> rinse_store::Result<Rehearsal> {
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
     let refused = |e: &dyn std::fmt::Display| StoreError::Refused(e.to_string());
     // What it asks makes no difference to how it goes.
@@ -237,7 +238,7 @@ pub(crate) fn rehearse(c: &Connection, mailing: i64, plan: &Plan, now: Instant) 
 }
 
 /// What a plan can do with the people there are.
-pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant) -> rinse_store::Result<Outlook> {
+pub(crate) fn outlook_of(c: &Connection, mailing: MailingId, plan: &Plan, now: Instant) -> rinse_store::Result<Outlook> {
     let arms = mailings::one(c, mailing)?.draft.subjects.len();
     plan.check_numbers(arms).map_err(|e| StoreError::Refused(e.to_string()))?;
     let (past, known) = known(c, plan, now)?;
@@ -260,7 +261,7 @@ pub(crate) fn outlook_of(c: &Connection, mailing: i64, plan: &Plan, now: Instant
     let others =
         trials::all(c)?.into_iter().filter(|t| plan.per_arm.is_none() && t.state == TrialState::Collecting && t.mailing_id != mailing);
     for t in others {
-        let theirs: std::collections::HashSet<i64> = trials::roster(c, t.id)?.iter().map(|e| e.contact).collect();
+        let theirs: std::collections::HashSet<ContactId> = trials::roster(c, t.id)?.iter().map(|e| e.contact).collect();
         let both = cleared.iter().filter(|person| theirs.contains(person)).count() as u64;
         if both > 0 {
             o.warnings.push(format!(
@@ -280,7 +281,7 @@ pub(crate) async fn release(app: &App, id: i64, at_once: bool, person: Option<i6
     let at = app
         .store
         .write(move |c| {
-            let at = trials::release(c, id, at_once, now)?;
+            let at = trials::release(c, TrialId(id), at_once, now)?;
             settings::audit(c, now, person, "rollout released", "trial", id, &format!("for {}", at.words()))?;
             Ok(at)
         })

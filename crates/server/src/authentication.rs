@@ -4,6 +4,7 @@ use crate::dns::Dns;
 use rinse_core::delivery::authentication::{AddressFacts, Facts, KeyFacts, Line, Record, judge};
 use rinse_core::delivery::blocklist::{self, Of};
 use rinse_core::delivery::operator::registered;
+use rinse_core::id::LetterheadId;
 use rinse_post::dkim::{self, Algorithm};
 use rinse_store::blocklists::{self, List, Said};
 use rinse_store::delivery::names;
@@ -14,7 +15,7 @@ use std::net::IpAddr;
 /// A sender that is looked at.
 #[derive(Debug, Clone)]
 pub(crate) struct Sender {
-    letterhead: i64,
+    letterhead: LetterheadId,
     domain: String,
     keys: Vec<SigningKey>,
 }
@@ -44,7 +45,7 @@ pub(crate) fn to_ask(c: &Connection) -> Result<Asked> {
 
 /// What DNS said.
 pub(crate) struct Told {
-    senders: Vec<(i64, Vec<Line>)>,
+    senders: Vec<(LetterheadId, Vec<Line>)>,
     lists: Vec<Said>,
 }
 
@@ -57,7 +58,7 @@ impl Told {
     }
 
     /// By letterhead.
-    pub(crate) fn senders(&self) -> &[(i64, Vec<Line>)] {
+    pub(crate) fn senders(&self) -> &[(LetterheadId, Vec<Line>)] {
         &self.senders
     }
 

@@ -1,6 +1,7 @@
 //! Drafts made ready for many people: letters and text messages, with what their letterhead gives to them. It needs no running application.
 
 use crate::gateway::TextMessage;
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::message::{self, Link, Prepared, prepare};
 use rinse_core::text::Template;
 use rinse_core::token::{Kind, Signer};
@@ -62,7 +63,7 @@ pub(crate) enum Links {
 pub(crate) fn composer(
     c: &Connection,
     app: (&str, &Signer),
-    mailing: i64,
+    mailing: MailingId,
     (d, b): (&MailingDraft, Built),
     l: &Letterhead,
     links: Links,
@@ -75,7 +76,7 @@ pub(crate) fn composer(
         Links::Plain => Prepared { html: b.html, text: b.text, links: Vec::<Link>::new() },
     };
     let composer =
-        Composer::new(mailing, &prepared, &d.subjects, sender(c, l, base_url)?, base_url, signer.clone()).map_err(|e| refused(&e))?;
+        Composer::new(mailing.0, &prepared, &d.subjects, sender(c, l, base_url)?, base_url, signer.clone()).map_err(|e| refused(&e))?;
     Ok((composer.sent_by(&own_senders(d)).signed_by(signers(c, l)?), own))
 }
 
@@ -101,7 +102,7 @@ pub(crate) struct Somebody {
 
 impl Somebody {
     /// None: nobody in particular, so that every default shows.
-    pub(crate) fn read(c: &Connection, contact: Option<i64>, own: &[(String, i64)]) -> Result<Self> {
+    pub(crate) fn read(c: &Connection, contact: Option<ContactId>, own: &[(String, i64)]) -> Result<Self> {
         let Some(id) = contact else {
             return Ok(Self {
                 address: "somebody@tern.example".into(),
@@ -163,7 +164,7 @@ impl TextComposer {
         Self::new(c, (base_url, signer), &m.draft, &letterheads::of_mailing(c, m.id)?)
     }
 
-    pub(crate) fn fill(&self, send: i64, to: To<'_>) -> std::result::Result<String, message::TemplateError> {
+    pub(crate) fn fill(&self, send: SendId, to: To<'_>) -> std::result::Result<String, message::TemplateError> {
         let preferences = format!("{}/p/{}", self.base_url, self.signer.link(Kind::Preferences, send, 0));
         let fixed = [
             ("given_name", to.given_name.unwrap_or_default()),
@@ -177,7 +178,7 @@ impl TextComposer {
     }
 
     /// The message for one person and one send.
-    pub(crate) fn compose(&self, send: i64, phone: &str, to: To<'_>) -> std::result::Result<TextMessage, message::TemplateError> {
+    pub(crate) fn compose(&self, send: SendId, phone: &str, to: To<'_>) -> std::result::Result<TextMessage, message::TemplateError> {
         Ok(TextMessage { id: self.signer.message(send), from: self.number.clone(), to: phone.to_owned(), text: self.fill(send, to)? })
     }
 }

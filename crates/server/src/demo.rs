@@ -18,6 +18,7 @@ use rinse_core::consent::Act;
 use rinse_core::delivery::blocklist::Of;
 use rinse_core::goal::{Goal, What};
 use rinse_core::holdout::Holdout;
+use rinse_core::id::{LetterheadId, MailingId};
 use rinse_core::reaction::{Deed, Reaction, Trigger};
 use rinse_core::segment::person::Value;
 use rinse_core::segment::place::GAZETTEER;
@@ -255,11 +256,11 @@ impl Director {
                 settings::set(c, "organisation", "Skerry Light")
             })
             .await?;
-        self.sign(1).await
+        self.sign(LetterheadId(1)).await
     }
 
     /// A signing key for a letterhead, its record in the stand-in DNS. The elliptic kind: a year of mail is signed with it.
-    async fn sign(&self, letterhead: i64) -> anyhow::Result<()> {
+    async fn sign(&self, letterhead: LetterheadId) -> anyhow::Result<()> {
         let (private, public) = dkim::new_key(Algorithm::Ed25519)?;
         let record = dkim::record(Algorithm::Ed25519, &public);
         let key = self
@@ -314,7 +315,7 @@ impl Director {
             let (address, given_name) = (cells.next().unwrap_or_default(), cells.next().map(str::to_owned));
             // The file has slips in it, which a form would not let through.
             let Ok(address) = Address::parse(address) else { continue };
-            let form = Form { letterhead: 1, address, given_name, topics: vec![1, 3], came_by: "form", came_from: None };
+            let form = Form { letterhead: LetterheadId(1), address, given_name, topics: vec![1, 3], came_by: "form", came_from: None };
             ids.push(self.app.store.write(move |c| signups::sign_up(c, &form, now)).await?);
         }
         self.app.engine.tick(now).await?;
@@ -337,7 +338,7 @@ impl Director {
         let (html, text) = body(name, offer);
         let preheader = format!("{offer}, and this week's tides");
         let now = self.app.now();
-        Ok(self
+        Ok((self
             .app
             .store
             .write(move |c| {
@@ -352,20 +353,21 @@ impl Director {
                     text,
                     preheader,
                     subjects: subjects.iter().map(|s| (*s).to_owned()).collect(),
-                    ..MailingDraft::under(if topic == 4 { 2 } else { 1 }, name)
+                    ..MailingDraft::under(if topic == 4 { LetterheadId(2) } else { LetterheadId(1) }, name)
                 };
                 mailings::save(c, None, &draft, now, Some(2))
             })
             .await?)
+            .0)
     }
 
-    async fn trial(&self, mailing: i64, question: String, seed: u64) -> anyhow::Result<i64> {
+    async fn trial(&self, mailing: MailingId, question: String, seed: u64) -> anyhow::Result<i64> {
         let now = self.app.now();
         let id = self.app.store.write(move |c| trials::save_plan(c, mailing, &plan(&question, 0), now, Some(1))).await?;
         // The base is small for differences of a point or two: the approver lets what is under its size go.
         let why = "We read these trials together over the year, not one by one.";
-        crate::sealing::seal(&self.app, id, seed, Some(3), why.into()).await?;
-        Ok(id)
+        crate::sealing::seal(&self.app, id.0, seed, Some(3), why.into()).await?;
+        Ok(id.0)
     }
 
     async fn send(&self, item: &Item, i: usize) -> anyhow::Result<()> {
@@ -376,7 +378,7 @@ impl Director {
             return Ok(());
         }
         let question = format!("Does “{}” earn more readers than “{}”?", item.5[1], item.5[0]);
-        let id = self.trial(mailing, question, 1000 + i as u64).await?;
+        let id = self.trial(MailingId(mailing), question, 1000 + i as u64).await?;
         self.app.engine.advance(self.app.now() + 4 * DAY).await?;
         actions::release(&self.app, id, false, Some(1)).await?;
         Ok(())
@@ -387,7 +389,7 @@ impl Director {
         self.warm_up().await?;
         self.app.engine.advance(START + 363 * DAY + 9 * HOUR).await?;
         let m = self.draft("Boat days are open", None, 2, &["Boat days are open again", "Low tide at 11, boats go"], "Book a boat").await?;
-        self.trial(m, "Does naming the tide in the subject earn more readers?".into(), 77).await?;
+        self.trial(MailingId(m), "Does naming the tide in the subject earn more readers?".into(), 77).await?;
         self.app.engine.advance(START + 366 * DAY + 10 * HOUR).await?;
         let m = self
             .draft(
@@ -398,7 +400,7 @@ impl Director {
                 "See the lanterns",
             )
             .await?;
-        self.trial(m, "Does a keeper in the subject earn more readers?".into(), 78).await?;
+        self.trial(MailingId(m), "Does a keeper in the subject earn more readers?".into(), 78).await?;
         self.app.engine.advance(OPENS).await?;
         let saturday = self.draft("Boat days, Saturday", None, 2, &["Saturday boats: places are left"], "Book a boat").await?;
         actions::plan_mailing(&self.app, saturday, Some(OPENS + 37 * HOUR + 20 * 60_000), Some(2)).await?;
@@ -409,8 +411,8 @@ impl Director {
         self.app
             .store
             .write(move |c| {
-                let draft = MailingDraft { over_cap: OverCap::Skip, priority: 4, ..mailings::one(c, shop)?.draft };
-                mailings::save(c, Some(shop), &draft, now, Some(2))
+                let draft = MailingDraft { over_cap: OverCap::Skip, priority: 4, ..mailings::one(c, MailingId(shop))?.draft };
+                mailings::save(c, Some(MailingId(shop)), &draft, now, Some(2))
             })
             .await?;
         actions::plan_mailing(&self.app, shop, Some(OPENS + 61 * HOUR + 20 * 60_000), Some(2)).await?;
@@ -436,12 +438,19 @@ impl Director {
                     ("Gifts", &["Lantern shop, winter", "Lantern shop, autumn"]),
                 ] {
                     for m in mailings::all(c)?.into_iter().filter(|m| names.contains(&m.name.as_str())) {
-                        labels::label(c, tags::On::Mailing, m.id, &[label.to_owned()], now)?;
+                        labels::label(c, tags::On::Mailing, m.id.0, &[label.to_owned()], now)?;
                     }
                 }
                 labels::label(c, tags::On::Series, 1, &["Newcomers".to_owned()], now)?;
                 let [monday, _] = saved.map(|(name, path)| views::save(c, name, path, now, Some(1)));
-                let to = Letters { people: vec![1, 2], letterhead_id: 1, weekday: 0, minute: 480, next_at: None, last: Vec::new() };
+                let to = Letters {
+                    people: vec![1, 2],
+                    letterhead_id: LetterheadId(1),
+                    weekday: 0,
+                    minute: 480,
+                    next_at: None,
+                    last: Vec::new(),
+                };
                 letters::set(c, monday?, &to, now, Some(1))
             })
             .await?;

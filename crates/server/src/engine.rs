@@ -17,6 +17,7 @@ mod warming;
 
 use crate::gate::Gate;
 pub(crate) use react::RECORDS;
+use rinse_core::id::{ContactId, MailingId, SendId};
 pub(crate) use trying::TestMessage;
 
 use crate::clock::Clock;
@@ -133,7 +134,7 @@ impl Engine {
         if doubts.is_empty() {
             return Ok(());
         }
-        let settled: Vec<(i64, Option<bool>)> = self.ask_hosts(doubts).await?.into_iter().collect();
+        let settled: Vec<(SendId, Option<bool>)> = self.ask_hosts(doubts).await?.into_iter().collect();
         tracing::info!("{} messages were being handed over when Rinse stopped; settled", settled.len());
         self.store.write(move |c| sends::settle(c, &settled, now)).await
     }
@@ -429,9 +430,9 @@ impl Engine {
                     Ok((Arc::new(turns), pilot.is_some()))
                 })
                 .await?;
-            if self.record_in_parts(id, &done, &turns, now, true).await? {
+            if self.record_in_parts(id.0, &done, &turns, now, true).await? {
                 // The demo's checks come out the same everywhere.
-                let seed = if self.clock.is_demo() { id.cast_unsigned() } else { rand::random::<u64>() >> 1 };
+                let seed = if self.clock.is_demo() { id.0.cast_unsigned() } else { rand::random::<u64>() >> 1 };
                 self.store
                     .write(move |c| {
                         sends::recorded(c, id)?;
@@ -451,9 +452,9 @@ impl Engine {
             let on = self
                 .store
                 .write(move |c| {
-                    let on = !can_end || sends::recording(c, id)?;
+                    let on = !can_end || sends::recording(c, MailingId(id))?;
                     if on {
-                        sends::record_some(c, id, &done, now, &turns[from..turns.len().min(from + RECORDED_AT_ONCE)])?;
+                        sends::record_some(c, MailingId(id), &done, now, &turns[from..turns.len().min(from + RECORDED_AT_ONCE)])?;
                     }
                     Ok(on)
                 })
@@ -478,7 +479,7 @@ impl Engine {
                     let called =
                         matches!(t.verdict, Some(reading::Verdict::Called(_) | reading::Verdict::NoWorse(_) | reading::Verdict::Ahead(_)));
                     // Anybody who took part isn't in the rollout, whatever they got: those without mail stay without.
-                    let took_part: HashSet<i64> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
+                    let took_part: HashSet<ContactId> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
                     let people = done.decided.iter().filter(|d| !took_part.contains(&d.contact)).filter_map(|&d| {
                         // 5% of a called rollout get the no-call choice, as a check on the pilot.
                         let check = called && assign::in_rollout_check(seed, d.contact);
@@ -492,7 +493,7 @@ impl Engine {
                 })
                 .await?;
             // Nobody can cancel it while the trial rolls out; until the last part is on record it does.
-            self.record_in_parts(mailing, &done, &turns, now, false).await?;
+            self.record_in_parts(mailing.0, &done, &turns, now, false).await?;
             self.store.write(move |c| trials::advance(c, id, TrialEvent::RolledOut, None)).await?;
         }
         Ok(())
@@ -569,7 +570,7 @@ impl Engine {
                             None,
                             "rollout released",
                             "trial",
-                            id,
+                            id.0,
                             &format!("by itself, as planned, for {}", at.words()),
                         )?;
                     }

@@ -1,5 +1,6 @@
 //! What is asked before each message is handed over.
 
+use rinse_core::id::SendId;
 use rinse_store::Store;
 use rinse_store::sends::{self, Mark};
 use tokio::sync::watch;
@@ -8,7 +9,7 @@ use tokio::sync::watch;
 pub(crate) struct Gate {
     store: Store,
     since: Option<Mark>,
-    sends: Vec<i64>,
+    sends: Vec<SendId>,
     ending: watch::Receiver<bool>,
 }
 
@@ -19,7 +20,7 @@ impl Gate {
     }
 
     /// For a batch that was claimed at a mark.
-    pub(crate) fn of(store: &Store, ending: &watch::Receiver<bool>, since: Mark, sends: &[i64]) -> Self {
+    pub(crate) fn of(store: &Store, ending: &watch::Receiver<bool>, since: Mark, sends: &[SendId]) -> Self {
         Self { store: store.clone(), since: Some(since), sends: sends.to_vec(), ending: ending.clone() }
     }
 

@@ -5,6 +5,7 @@ use rinse_core::figure::{Definition, Figure};
 use rinse_core::findings::best::{self, Best};
 use rinse_core::findings::norm::{self, Norm, Point};
 use rinse_core::findings::{By, Clock, OverMailings, in_time, name_of, over_mailings};
+use rinse_core::id::MailingId;
 use rinse_core::report::Rate;
 use rinse_core::stats::Arm;
 use rinse_store::findings::answers;
@@ -72,7 +73,7 @@ pub(crate) struct Row {
 
 impl Row {
     /// A mailing of which nothing has gone out.
-    fn nothing(mailing: i64, name: String) -> Self {
+    fn nothing(mailing: MailingId, name: String) -> Self {
         Self {
             key: mailing.to_string(),
             name,
@@ -197,17 +198,17 @@ fn told_among(c: &Connection, asked: &Asked, filter: &Filter, sent: &[Sent]) -> 
     let mut found = groups::together(&pieces);
     in_order(by, &mut found);
     let names = groups::names(c, by)?;
-    let by_mailing: HashMap<i64, &Sent> = sent.iter().map(|s| (s.id, s)).collect();
+    let by_mailing: HashMap<MailingId, &Sent> = sent.iter().map(|s| (s.id, s)).collect();
     // A mailing is no group, and days follow each other: nothing is best among them.
     let compared = !matches!(by, By::Mailing | By::Day | By::Week | By::Month);
     let bests = compared.then(|| best::told(&found.iter().map(|g| g.part(figure)).collect::<Vec<_>>(), more_is_better(figure)));
-    let shown: HashSet<i64> = found.iter().filter(|_| by == By::Mailing).filter_map(|g| g.key.parse().ok()).collect();
+    let shown: HashSet<MailingId> = found.iter().filter(|_| by == By::Mailing).filter_map(|g| g.key.parse().ok()).collect();
     let norms = norms(sent, figure, &shown);
     let mut rows: Vec<Row> = found
         .iter()
         .enumerate()
         .map(|(i, g)| {
-            let mailing = (by == By::Mailing).then(|| g.key.parse::<i64>().ok()).flatten();
+            let mailing = (by == By::Mailing).then(|| g.key.parse::<MailingId>().ok()).flatten();
             Row {
                 name: name(&names, by, &g.key),
                 key: g.key.clone(),
@@ -217,7 +218,7 @@ fn told_among(c: &Connection, asked: &Asked, filter: &Filter, sent: &[Sent]) -> 
                     .pieces
                     .first()
                     .filter(|_| by != By::Mailing && g.mailings() == 1)
-                    .and_then(|p| by_mailing.get(&p.0))
+                    .and_then(|(mailing, ..)| by_mailing.get(mailing))
                     .map(|s| s.name.clone()),
                 started_at: mailing.and_then(|m| by_mailing.get(&m)).map(|s| s.started_at),
                 figures: rates(g),
@@ -238,7 +239,7 @@ fn told_among(c: &Connection, asked: &Asked, filter: &Filter, sent: &[Sent]) -> 
     if let Some(together) = groups::together(&each).pop() {
         all = together;
     }
-    let shown: BTreeSet<i64> = all.pieces.iter().map(|p| p.0).collect();
+    let shown: BTreeSet<MailingId> = all.pieces.iter().map(|p| p.0).collect();
     let newest = sent.last().filter(|s| !shown.contains(&s.id));
     let (columns, cells) = across.map_or_else(|| Ok((Vec::new(), Vec::new())), |across| crossed(c, by, across, clock, filter, figure))?;
     Ok(FindingsBy {
@@ -264,14 +265,14 @@ fn told_among(c: &Connection, asked: &Asked, filter: &Filter, sent: &[Sent]) -> 
 }
 
 /// The mailings of which a figure can be known, as their norms look at them.
-fn points(sent: &[Sent], figure: Figure) -> (Vec<i64>, Vec<Point>) {
+fn points(sent: &[Sent], figure: Figure) -> (Vec<MailingId>, Vec<Point>) {
     let point =
         |s: &Sent| Point { at: s.started_at, topic: s.topic, letterhead: s.letterhead, channel: s.channel, arm: s.sums.arm(figure) };
     sent.iter().filter(|s| figure.can_be_known(s.channel)).map(|s| (s.id, point(s))).unzip()
 }
 
 /// The norms of these mailings in a figure: each is of all the mailings before it, whatever is shown.
-fn norms(sent: &[Sent], figure: Figure, of: &HashSet<i64>) -> HashMap<i64, Norm> {
+fn norms(sent: &[Sent], figure: Figure, of: &HashSet<MailingId>) -> HashMap<MailingId, Norm> {
     let (ids, points) = points(sent, figure);
     ids.iter().enumerate().filter(|(_, id)| of.contains(id)).filter_map(|(i, id)| Some((*id, norm::of(&points, i)?))).collect()
 }
@@ -298,7 +299,7 @@ pub(crate) struct AnsweredAt {
 
 /// # Errors
 /// When there is no such mailing, or the database fails.
-pub(crate) fn one(c: &Connection, mailing: i64, now: i64) -> Result<MailingDid, StoreError> {
+pub(crate) fn one(c: &Connection, mailing: MailingId, now: i64) -> Result<MailingDid, StoreError> {
     let filter = Filter { mailing: Some(mailing), ..Filter::default() };
     let name = rinse_store::mailings::one(c, mailing)?.draft.name;
     let sent = groups::sent(c)?;

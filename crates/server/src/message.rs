@@ -5,6 +5,7 @@ use crate::state::App;
 use crate::text;
 use rinse_core::Instant;
 use rinse_core::delivery::authentication::Check;
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::message::{self, Draft, Finding, check_finished};
 use rinse_core::trial::metric::Metric;
 use rinse_post::compose::{Composed, Shown};
@@ -17,10 +18,10 @@ use rinse_store::mailings::{self, MailingDraft};
 use rinse_store::{Connection, Result, clearing};
 
 /// A draft as one person would see it; its links are as they were written.
-pub(crate) fn shown(c: &Connection, app: &App, d: &MailingDraft, arm: usize, contact: Option<i64>) -> Result<Shown> {
+pub(crate) fn shown(c: &Connection, app: &App, d: &MailingDraft, arm: usize, contact: Option<ContactId>) -> Result<Shown> {
     let l = letterheads::one(c, d.letterhead_id)?;
     let b = built(d, &l).map_err(|e| refused(&e))?;
-    let (composer, own) = composer(c, (app.base_url(), &app.signer), 0, (d, b), &l, Links::Plain)?;
+    let (composer, own) = composer(c, (app.base_url(), &app.signer), MailingId(0), (d, b), &l, Links::Plain)?;
     let who = Somebody::read(c, contact, &own)?;
     composer.shown(0, arm, who.to()).map_err(|e| refused(&e))
 }
@@ -32,7 +33,7 @@ pub(crate) fn tried(
     app: &App,
     d: &MailingDraft,
     arm: usize,
-    contact: Option<i64>,
+    contact: Option<ContactId>,
     to: Option<(&str, i64)>,
 ) -> Result<Composed> {
     let l = letterheads::one(c, d.letterhead_id)?;
@@ -47,7 +48,7 @@ fn made(
     (d, b): (&MailingDraft, Built),
     l: &Letterhead,
     arm: usize,
-    contact: Option<i64>,
+    contact: Option<ContactId>,
     to: Option<(&str, i64)>,
 ) -> Result<Composed> {
     let mut d = d.clone();
@@ -56,7 +57,7 @@ fn made(
             *s = format!("[Test] {s}");
         }
     }
-    let (composer, own) = composer(c, (app.base_url(), &app.signer), 0, (&d, b), l, Links::Plain)?;
+    let (composer, own) = composer(c, (app.base_url(), &app.signer), MailingId(0), (&d, b), l, Links::Plain)?;
     let mut who = Somebody::read(c, contact, &own)?;
     if let Some((to, _)) = to {
         to.clone_into(&mut who.address);
@@ -70,7 +71,7 @@ fn made(
 #[derive(Debug, Clone, Copy, Default)]
 pub(crate) struct Asked {
     /// Its number, when it has one.
-    pub(crate) mailing: Option<i64>,
+    pub(crate) mailing: Option<MailingId>,
     /// What its trial counts.
     pub(crate) metric: Option<Metric>,
     /// It is to be a step of a series, and isn't yet.
@@ -94,7 +95,7 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, asked: As
     };
     let used = own_used(c, d, &b)?;
     // Those barred get nothing, so what they lack is no matter; those held get it later.
-    let getting = clearing::draft(c, d, mailing, now)?.getting();
+    let getting = clearing::draft(c, d, mailing.map(|id| id.0), now)?.getting();
     let all = format!("{}\n{}\n{}\n{}", d.subjects.join("\n"), d.preheader, b.html, b.text);
     let asked: Vec<&str> = message::CONTACT_PLACEHOLDERS.into_iter().filter(|name| all.contains(name)).collect();
     let missing = mailings::missing(c, &getting, &asked, &used)?;

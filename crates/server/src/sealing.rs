@@ -6,6 +6,7 @@ use crate::error::ApiError;
 use crate::state::App;
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
+use rinse_core::id::{ContactId, TrialId};
 use rinse_core::standing::{MailingEvent, MailingState, TrialState};
 use rinse_core::trial::assign::Enrolled;
 use rinse_core::trial::looks::Look;
@@ -28,9 +29,9 @@ struct Drawn {
     size: usize,
     roster: Vec<Enrolled>,
     /// What each of them did before, in the same order; empty where the plan doesn't use it.
-    before: Vec<(i64, u32)>,
+    before: Vec<(ContactId, u32)>,
     /// The people of each subgroup.
-    groups: Vec<Vec<i64>>,
+    groups: Vec<Vec<ContactId>>,
     looks: Vec<Look>,
     digest: String,
     /// Why it is under its needed size, when it is.
@@ -43,12 +44,12 @@ pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why
     let now = app.now();
     // One at a time: two that seal the same plan would both fill its roster.
     let alone = app.sealing.lock().await;
-    let t = app.store.read(move |c| trials::one(c, id)).await?;
+    let t = app.store.read(move |c| trials::one(c, TrialId(id))).await?;
     if t.state != TrialState::Planned {
         return Err(StoreError::Refused("This trial is sealed already.".into()).into());
     }
     app.store.read_at_leisure(move |c| clearing::warm_up(c, now)).await?;
-    let passed = match passed(app, t.mailing_id, now).await {
+    let passed = match passed(app, t.mailing_id.0, now).await {
         Ok(passed) => Ok(passed),
         Err(ApiError::Store(e)) => Err(e),
         Err(other) => Err(StoreError::Refused(other.to_string())),
@@ -113,7 +114,7 @@ fn draw(
     let leaving = trials::leaving(c, trial.plan.window_hours, now)?;
     let looks = looks::plan_looks(&trial.plan, |at| leaving.by(at)).map_err(|e| StoreError::Refused(e.to_string()))?;
     let groups = trials::people_of_groups(c, &trial.plan, now)?;
-    let people: Vec<i64> = roster.iter().map(|e| e.contact).collect();
+    let people: Vec<ContactId> = roster.iter().map(|e| e.contact).collect();
     let before = trials::before::of_people(c, &trial.plan, &people, now)?;
     let digest = trials::digest(c, &trial, seed, &looks, &roster, &before)?;
     Ok(Ok(Drawn { trial, passed, size, roster, before, groups, looks, digest, small }))
@@ -127,7 +128,7 @@ async fn stage(app: &App, id: i64, drawn: &Arc<Drawn>) -> rinse_store::Result<()
         let part = move |c: &Connection| {
             let to = drawn.roster.len().min(from + AT_ONCE);
             let before = drawn.before.get(from..to).unwrap_or_default();
-            trials::put_on_roster(c, id, &drawn.roster[from..to], &drawn.groups, before)
+            trials::put_on_roster(c, TrialId(id), &drawn.roster[from..to], &drawn.groups, before)
         };
         app.store.write(part).await?;
     }
@@ -136,7 +137,7 @@ async fn stage(app: &App, id: i64, drawn: &Arc<Drawn>) -> rinse_store::Result<()
 
 /// Takes everybody off the roster of a plan that isn't sealed.
 async fn empty(app: &App, id: i64) -> rinse_store::Result<()> {
-    while app.store.write(move |c| trials::take_off_roster(c, id, AT_ONCE)).await? > 0 {}
+    while app.store.write(move |c| trials::take_off_roster(c, TrialId(id), AT_ONCE)).await? > 0 {}
     Ok(())
 }
 
@@ -153,7 +154,7 @@ fn in_force(c: &Connection, drawn: &Drawn, seed: u64, person: Option<i64>, why_s
     trials::seal_drawn(c, id, seed, drawn.looks.clone(), drawn.digest.clone(), now)?;
     mailings::advance(c, mailing, MailingEvent::TrialSealed, Some(now))?;
     rinse_store::sends::begin_pilot(c, mailing, now)?;
-    settings::audit(c, now, person, "plan sealed", "trial", id, &format!("{} in the pilot", people(drawn.size as u64)))
+    settings::audit(c, now, person, "plan sealed", "trial", id.0, &format!("{} in the pilot", people(drawn.size as u64)))
 }
 
 /// Seals the plan of a message in a running series: from now on those who come to it are enrolled.
@@ -189,6 +190,6 @@ fn seal_in_series(
     let looks = looks::looks_on_entry(&t.plan).map_err(|e| StoreError::Refused(e.to_string()))?;
     trials::seal(c, t.id, seed, &[], looks, now)?;
     let detail = format!("those who come are enrolled, {} per arm", t.plan.per_arm.unwrap_or(0));
-    settings::audit(c, now, person, "plan sealed", "trial", t.id, &detail)?;
+    settings::audit(c, now, person, "plan sealed", "trial", t.id.0, &detail)?;
     Ok(Ok(()))
 }

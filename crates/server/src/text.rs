@@ -7,6 +7,7 @@ use rinse_core::Instant;
 use rinse_core::caps::Kind as Counted;
 use rinse_core::channel::Channel;
 use rinse_core::hours::first_all_open;
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::message::{CONTACT_PLACEHOLDERS, Finding, Level};
 use rinse_core::text::{Size, Template, TextDraft, check, size, unreadable};
 use rinse_core::zone;
@@ -17,30 +18,36 @@ use rinse_store::{Connection, Result, clearing, letterheads, rules};
 const FILLED: usize = 500;
 
 /// A draft as one person would get it, and how long that is.
-pub(crate) fn shown(c: &Connection, app: &App, d: &MailingDraft, contact: Option<i64>) -> Result<(String, Size)> {
+pub(crate) fn shown(c: &Connection, app: &App, d: &MailingDraft, contact: Option<ContactId>) -> Result<(String, Size)> {
     let l = letterheads::one(c, d.letterhead_id)?;
     let composer = TextComposer::new(c, (app.base_url(), &app.signer), d, &l)?;
     let who = Somebody::read(c, contact, &composer.own)?;
-    let text = composer.fill(0, who.to()).map_err(|e| refused(&e))?;
+    let text = composer.fill(SendId(0), who.to()).map_err(|e| refused(&e))?;
     Ok((text.clone(), size(&text)))
 }
 
 /// A draft for a phone of the team, filled with somebody's values. It belongs to no send.
-pub(crate) fn tried(c: &Connection, app: &App, d: &MailingDraft, contact: Option<i64>, (to, test): (&str, i64)) -> Result<TextMessage> {
+pub(crate) fn tried(
+    c: &Connection,
+    app: &App,
+    d: &MailingDraft,
+    contact: Option<ContactId>,
+    (to, test): (&str, i64),
+) -> Result<TextMessage> {
     let l = letterheads::one(c, d.letterhead_id)?;
     if l.text_number.is_empty() {
         return Err(refused(&"The letterhead has no number for text messages. Add it to the letterhead first."));
     }
     let (text, _) = shown(c, app, d, contact)?;
     // No send has such a number; each test its own, since gateways take a known number for the same message.
-    Ok(TextMessage { id: app.signer.message(-test), from: l.text_number, to: to.to_owned(), text })
+    Ok(TextMessage { id: app.signer.message(SendId(-test)), from: l.text_number, to: to.to_owned(), text })
 }
 
 /// The check of a text message against those of its audience who would get it now.
-pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, mailing: Option<i64>, now: Instant) -> Result<Vec<Finding>> {
+pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, mailing: Option<MailingId>, now: Instant) -> Result<Vec<Finding>> {
     let l = letterheads::one(c, d.letterhead_id)?;
     let own = mailings::own_placeholders(c)?;
-    let getting = clearing::draft(c, d, mailing, now)?.getting();
+    let getting = clearing::draft(c, d, mailing.map(|id| id.0), now)?.getting();
     let used: Vec<(String, i64)> = own.iter().filter(|(name, _)| d.text.contains(name.as_str())).cloned().collect();
     let asked: Vec<&str> = CONTACT_PLACEHOLDERS.into_iter().filter(|name| d.text.contains(name)).collect();
     let missing = mailings::missing(c, &getting, &asked, &used)?;
@@ -67,7 +74,7 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, mailing: 
         let words = "No text gateway is set up, so nothing can be handed over. Start Rinse with --text-gateway, as the guide says.";
         found.push(Finding { level: Level::Error, part: "letterhead".into(), line: None, words: words.into(), fix: None });
     }
-    let kind = Counted { channel: 2, letterhead: u32::try_from(l.id).unwrap_or(0), ..Counted::default() };
+    let kind = Counted { channel: 2, letterhead: u32::try_from(l.id.0).unwrap_or(0), ..Counted::default() };
     let hours = rules::current(c)?.rules.hours_for(kind);
     let zone = zone::named(&l.zone).unwrap_or(zone::TimeZone::UTC);
     if !draft.service && first_all_open(&hours, now, &zone).0 == i64::MAX {
@@ -79,12 +86,12 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, mailing: 
 }
 
 /// In how many parts people would get it, of some drawn evenly from those who get it.
-fn parts(c: &Connection, composer: &TextComposer, getting: &[i64]) -> Result<Vec<u64>> {
+fn parts(c: &Connection, composer: &TextComposer, getting: &[ContactId]) -> Result<Vec<u64>> {
     let mut counts = Vec::new();
     for contact in getting.iter().step_by(getting.len().div_ceil(FILLED).max(1)) {
         let who = Somebody::read(c, Some(*contact), &composer.own)?;
         // Who lacks what has no default is found by the placeholders' own check.
-        let Ok(text) = composer.fill(0, who.to()) else { continue };
+        let Ok(text) = composer.fill(SendId(0), who.to()) else { continue };
         let parts = size(&text).parts.max(1);
         if counts.len() < parts {
             counts.resize(parts, 0);

@@ -1,6 +1,7 @@
 //! The simulated world's hours against its own scenario file: where it says that the hour matters an hour trial finds it and names the
 //! best one; where it says nothing, hour trials find next to nothing.
 
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::trial::assign::Person;
 use rinse_core::trial::hour::draw::{Candidate, instants, of_round};
 use rinse_core::trial::hour::plan::{HourPlan, Round};
@@ -18,13 +19,13 @@ const PEOPLE: i64 = 8_000;
 fn trial(network: &Network, number: i64, subject: &str) -> (HourVerdict, Vec<u8>) {
     let scenario = Scenario::skerry_light();
     let address = |contact: i64| format!("t{contact}@tern.example");
-    let round = |r: i64| Round { mailing: r, day: 20_000 + 8 * r };
+    let round = |r: i64| Round { mailing: MailingId(r), day: 20_000 + 8 * r };
     let plan = HourPlan { hours: HOURS.to_vec(), rounds: (0..3).map(round).collect(), ..HourPlan::usual("Does the hour matter?") };
     let zones: Vec<_> = (0..PEOPLE).map(|i| zone_of(&scenario, &address(i)).unwrap()).collect();
     let names: Vec<String> = zones.iter().map(|z| z.iana_name().unwrap().to_owned()).collect();
     let all: Vec<Candidate> = (0..PEOPLE)
         .map(|i| {
-            let person = Person { contact: i, domain: 1, cell: None, opens_unknown: false };
+            let person = Person { contact: ContactId(i), domain: 1, cell: None, opens_unknown: false };
             Candidate { person, zone: names.iter().position(|n| *n == names[i as usize]).unwrap() as u32 }
         })
         .collect();
@@ -34,8 +35,8 @@ fn trial(network: &Network, number: i64, subject: &str) -> (HourVerdict, Vec<u8>
         // As they come due, so that the world sees them in order.
         let mut due: BTreeMap<Instant, Vec<i64>> = BTreeMap::new();
         for d in &drawn {
-            let at = instants(&zones[d.contact as usize], round.day, &[d.hour]).unwrap()[0];
-            due.entry(at).or_default().push(d.contact);
+            let at = instants(&zones[d.contact.0 as usize], round.day, &[d.hour]).unwrap()[0];
+            due.entry(at).or_default().push(d.contact.0);
         }
         for (at, people) in due {
             let messages: Vec<(String, String, String)> = people
@@ -69,7 +70,7 @@ fn trial(network: &Network, number: i64, subject: &str) -> (HourVerdict, Vec<u8>
             opens_unknown: false,
             lost: false,
             machine: false,
-            did: opened.contains(&d.contact),
+            did: opened.contains(&d.contact.0),
         }));
     }
     let r = read(&plan, &rows);

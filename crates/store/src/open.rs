@@ -209,7 +209,7 @@ fn functions(conn: &Connection) -> rusqlite::Result<()> {
         let standing = score::Standing { value: x.get(0)?, as_of: rinse_core::Instant(x.get(1)?) };
         Ok(standing.at(rinse_core::Instant(x.get(3)?), x.get(2)?))
     })?;
-    conn.create_scalar_function("stable_share", 2, flags, |x| Ok(share::draw(x.get_raw(0).as_str()?, x.get(1)?)))
+    conn.create_scalar_function("stable_share", 2, flags, |x| Ok(share::draw(x.get_raw(0).as_str()?, rinse_core::id::ContactId(x.get(1)?))))
 }
 
 #[cfg(test)]

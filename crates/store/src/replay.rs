@@ -6,6 +6,7 @@ use crate::journal::{self, Journal, Line, Replayed, What, Whole};
 use crate::ledger::Origin;
 use crate::{Result, departed, tombstones};
 use rinse_core::Instant;
+use rinse_core::id::ContactId;
 use rinse_core::token::hex;
 use rusqlite::Connection;
 use std::collections::HashMap;
@@ -35,7 +36,7 @@ fn replay(c: &Connection, whole: &Whole) -> Result<Replayed> {
         }
         drop(rows);
         for line in &whole.unseen {
-            apply(c, line, people.get(&line.who).copied(), &mut done)?;
+            apply(c, line, people.get(&line.who).copied().map(ContactId), &mut done)?;
         }
         c.execute_batch("DELETE FROM journal_due")?;
         for (journal, end) in &whole.ends {
@@ -47,7 +48,7 @@ fn replay(c: &Connection, whole: &Whole) -> Result<Replayed> {
     applied
 }
 
-fn apply(c: &Connection, line: &Line, contact: Option<i64>, done: &mut Replayed) -> Result<()> {
+fn apply(c: &Connection, line: &Line, contact: Option<ContactId>, done: &mut Replayed) -> Result<()> {
     let at = Instant(line.at);
     let name = line.topic.as_deref().unwrap_or_default();
     let grant = Grant { channel: line.channel, entity: &line.entity };

@@ -10,11 +10,12 @@ use crate::{Result, StoreError, contacts, merges, numbers};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
+use rinse_core::id::ContactId;
 use rinse_core::standing::{ChangeState, FileState};
 use rusqlite::{Connection, params};
 
 /// What happened to a person after the run, if anything did.
-fn since(c: &Connection, contact: i64, run: &ChangeRun) -> Result<bool> {
+fn since(c: &Connection, contact: ContactId, run: &ChangeRun) -> Result<bool> {
     let [ledger, send, response, purchase] = run.marks;
     Ok(c.prepare_cached(formatcp!(
         "SELECT run_id IS NOT ?2 OR EXISTS (SELECT 1 FROM ledger WHERE contact_id = ?1 AND id > ?3 AND run_id IS NOT ?2
@@ -24,7 +25,7 @@ fn since(c: &Connection, contact: i64, run: &ChangeRun) -> Result<bool> {
             OR EXISTS (SELECT 1 FROM purchase WHERE contact_id = ?1 AND id > ?6)
          FROM contact WHERE id = ?1"
     ))?
-    .query_row(params![contact, run.id, ledger, send, response, purchase], |r| r.get(0))?)
+    .query_row(params![contact.0, run.id, ledger, send, response, purchase], |r| r.get(0))?)
 }
 
 /// Begins to take a run back.
@@ -69,9 +70,9 @@ pub fn some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resul
         .collect::<rusqlite::Result<_>>()?;
     for (image_id, contact, image, run_before) in &images {
         let image: Image = serde_json::from_str(image)?;
-        if put_back(c, *contact, &image, &run, now, &origin)? {
+        if put_back(c, ContactId(*contact), &image, &run, now, &origin)? {
             if !matches!(image, Image::Put { .. } | Image::Sunset) {
-                mark(c, *contact, *run_before)?;
+                mark(c, ContactId(*contact), *run_before)?;
             }
             undone += 1;
         } else {
@@ -87,12 +88,12 @@ pub fn some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resul
             .query_map([import, id, BATCH - i64::try_from(images.len()).unwrap_or(0)], |r| r.get(0))?
             .collect::<rusqlite::Result<_>>()?;
         for contact in &added {
-            if since(c, *contact, &run)? {
+            if since(c, ContactId(*contact), &run)? {
                 kept += 1;
             } else {
                 let none = Stated { consent: Consent::None, at: None, ..Stated::default() };
-                ledger::restate(c, *contact, now, "taken back", none, &origin)?;
-                crate::erasure::empty(c, *contact, 2)?;
+                ledger::restate(c, ContactId(*contact), now, "taken back", none, &origin)?;
+                crate::erasure::empty(c, ContactId(*contact), 2)?;
                 undone += 1;
             }
         }
@@ -114,12 +115,12 @@ pub fn some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resul
 }
 
 /// Did an import's run bring this person in?
-fn added_by(c: &Connection, contact: i64, run: &ChangeRun) -> Result<bool> {
-    Ok(c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND import_id = ?2")?.exists(params![contact, run.import_id])?)
+fn added_by(c: &Connection, contact: ContactId, run: &ChangeRun) -> Result<bool> {
+    Ok(c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND import_id = ?2")?.exists(params![contact.0, run.import_id])?)
 }
 
 /// Puts one person back; false when something happened since.
-fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: Instant, origin: &Origin) -> Result<bool> {
+fn put_back(c: &Connection, contact: ContactId, image: &Image, run: &ChangeRun, now: Instant, origin: &Origin) -> Result<bool> {
     match image {
         Image::Put { list, id } => {
             words::take_off(c, if *list { Kind::List } else { Kind::Tag }, *id, &[contact])?;
@@ -140,8 +141,8 @@ fn put_back(c: &Connection, contact: i64, image: &Image, run: &ChangeRun, now: I
                 return Ok(false);
             }
             c.prepare_cached("UPDATE contact SET address = ?2, address_key = ?3, domain_id = ?4 WHERE id = ?1")?
-                .execute(params![contact, address, key, domain])?;
-            c.prepare_cached("UPDATE send SET address_of = NULL WHERE contact_id = ?1 AND address_of = ?1")?.execute([contact])?;
+                .execute(params![contact.0, address, key, domain])?;
+            c.prepare_cached("UPDATE send SET address_of = NULL WHERE contact_id = ?1 AND address_of = ?1")?.execute([contact.0])?;
             ledger::restate(c, contact, now, "taken back", *consent, origin)?;
             crate::upkeep::status::refresh(c, contact, now)?;
         }

@@ -6,6 +6,7 @@ use crate::audience::{self, Group};
 use crate::tags::{self, Kind};
 use crate::{Result, StoreError, fields, goals, reactions, scores, segments, series, webhooks};
 use rinse_core::Instant;
+use rinse_core::id::{ListId, SegmentId};
 use rinse_core::reaction::Deed;
 use rinse_core::segment::{Field, Tree};
 use rusqlite::Connection;
@@ -25,9 +26,9 @@ fn mailings(c: &Connection, sql: &str, group: Group, id: i64) -> Result<Vec<Stri
 /// # Errors
 /// When the database fails.
 pub fn of_segment(c: &Connection, id: i64) -> Result<Vec<String>> {
-    let mut out = segments::using(c, |t| matches!(t, Tree::Segment { segment } if *segment == id))?;
-    out.extend(mailings(c, "SELECT name FROM mailing WHERE segment_id = ?1 ORDER BY id", Group::Segment { id }, id)?);
-    out.extend(series::asking_segment(c, id)?);
+    let mut out = segments::using(c, |t| matches!(t, Tree::Segment { segment } if *segment == SegmentId(id)))?;
+    out.extend(mailings(c, "SELECT name FROM mailing WHERE segment_id = ?1 ORDER BY id", Group::Segment { id: SegmentId(id) }, id)?);
+    out.extend(series::asking_segment(c, SegmentId(id))?);
     let mut s = c.prepare_cached(
         "SELECT 'suppression list ' || name FROM suppression_list WHERE segment_id = ?1 AND ended_at IS NULL ORDER BY id",
     )?;
@@ -41,7 +42,7 @@ pub fn of_segment(c: &Connection, id: i64) -> Result<Vec<String>> {
 /// When something uses it, named; when there is no such segment.
 pub fn delete_segment(c: &Connection, id: i64) -> Result<()> {
     free(&of_segment(c, id)?, "Change those first.")?;
-    segments::delete(c, id)
+    segments::delete(c, SegmentId(id))
 }
 
 /// What depends on a list, a tag or a label: segments, reactions and series, and for lists mailings.
@@ -50,17 +51,17 @@ pub fn delete_segment(c: &Connection, id: i64) -> Result<()> {
 /// When the database fails.
 pub fn of_group(c: &Connection, kind: Kind, id: i64) -> Result<Vec<String>> {
     let mut out = segments::using(c, |t| match t {
-        Tree::List { list } => kind == Kind::List && *list == id,
+        Tree::List { list } => kind == Kind::List && *list == ListId(id),
         Tree::Tag { tag } => kind == Kind::Tag && *tag == id,
         _ => false,
     })?;
     out.extend(reactions::using(c, |d| match d {
-        Deed::List { list, .. } => kind == Kind::List && *list == id,
+        Deed::List { list, .. } => kind == Kind::List && *list == ListId(id),
         Deed::Tag { tag, .. } => kind == Kind::Tag && *tag == id,
         _ => false,
     })?);
     if kind == Kind::List {
-        out.extend(mailings(c, "SELECT name FROM mailing WHERE list_id = ?1 ORDER BY id", Group::List { id }, id)?);
+        out.extend(mailings(c, "SELECT name FROM mailing WHERE list_id = ?1 ORDER BY id", Group::List { id: ListId(id) }, id)?);
     }
     Ok(out)
 }
@@ -81,7 +82,7 @@ pub fn delete_group(c: &Connection, kind: Kind, id: i64) -> Result<()> {
 pub fn merge_groups(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<()> {
     tags::pour(c, kind, from, into)?;
     segments::replace_in_trees(c, &|t| match t {
-        Tree::List { list } if kind == Kind::List && *list == from => *list = into,
+        Tree::List { list } if kind == Kind::List && *list == ListId(from) => *list = ListId(into),
         Tree::Tag { tag } if kind == Kind::Tag && *tag == from => *tag = into,
         _ => {}
     })?;

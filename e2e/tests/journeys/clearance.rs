@@ -2,6 +2,7 @@
 //! a real message gets the rest. Rules that show what they would do, and can be gone back on.
 
 use fantoccini::Locator;
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rinse_e2e::Bench;
 use serde_json::{Value, json};
@@ -95,7 +96,7 @@ async fn leaving_one_topic_from_a_message_leaves_the_rest() {
     let db = rusqlite::Connection::open(b.folder.join("rinse.db")).unwrap();
     let key: Vec<u8> = db.query_row("SELECT key FROM signing_key", [], |r| r.get(0)).unwrap();
     let send: i64 = db.query_row("SELECT id FROM send WHERE contact_id = 8", [], |r| r.get(0)).unwrap();
-    let link = Signer::new(&key).link(Kind::Unsubscribe, send, 0);
+    let link = Signer::new(&key).link(Kind::Unsubscribe, SendId(send), 0);
     b.page.set_window_size(420, 760).await.unwrap();
     b.go(&format!("/u/{link}")).await;
     b.shows("Stop getting mail?").await;

@@ -1,6 +1,7 @@
 //! A series from an outline to begin with: put into shape in the browser, started, walked through, and left by a reader.
 
 use fantoccini::Locator;
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rinse_e2e::Bench;
 use rinse_testkit::{letterhead, people_csv};
@@ -58,7 +59,7 @@ async fn outlined_started_walked_through_and_left() {
     let db = rusqlite::Connection::open(b.folder.join("rinse.db")).unwrap();
     let key: Vec<u8> = db.query_row("SELECT key FROM signing_key", [], |r| r.get(0)).unwrap();
     let send: i64 = db.query_row("SELECT min(id) FROM send WHERE cause = 2 AND state = 3", [], |r| r.get(0)).unwrap();
-    b.go(&format!("/u/{}", Signer::new(&key).link(Kind::Unsubscribe, send, 1))).await;
+    b.go(&format!("/u/{}", Signer::new(&key).link(Kind::Unsubscribe, SendId(send), 1))).await;
     b.shows("Leave this series?").await;
     b.accessible("leaving a series").await;
     b.click("Leave the series “Welcome”").await;

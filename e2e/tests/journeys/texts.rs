@@ -1,6 +1,7 @@
 //! Text messages as somebody new would meet them: numbers from a file, a message written and measured, quiet hours, an answer of STOP.
 
 use fantoccini::Locator;
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rinse_e2e::Bench;
 use rinse_testkit::{letterhead, wait_until};
@@ -79,7 +80,7 @@ async fn from_a_file_of_numbers_to_a_message_that_waits_for_the_morning() {
     let db = rusqlite::Connection::open(b.folder.join("rinse.db")).unwrap();
     let key: Vec<u8> = db.query_row("SELECT key FROM signing_key", [], |r| r.get(0)).unwrap();
     let send: i64 = db.query_row("SELECT id FROM send WHERE contact_id = 8", [], |r| r.get(0)).unwrap();
-    b.go(&format!("/p/{}", Signer::new(&key).link(Kind::Preferences, send, 0))).await;
+    b.go(&format!("/p/{}", Signer::new(&key).link(Kind::Preferences, SendId(send), 0))).await;
     b.shows("the number that ends in").await;
     b.accessible("preferences with text messages").await;
     b.click("Stop text messages").await;

@@ -892,9 +892,9 @@ export interface paths {
             parameters: {
                 query?: {
                     search?: string;
-                    list?: number | null;
+                    list?: components["schemas"]["ListId"] | null;
                     tag?: number | null;
-                    segment?: number | null;
+                    segment?: components["schemas"]["SegmentId"] | null;
                     status?: number | null;
                     /** @description In this mail-load cell. */
                     load?: number | null;
@@ -1035,9 +1035,9 @@ export interface paths {
             parameters: {
                 query?: {
                     search?: string;
-                    list?: number | null;
+                    list?: components["schemas"]["ListId"] | null;
                     tag?: number | null;
-                    segment?: number | null;
+                    segment?: components["schemas"]["SegmentId"] | null;
                     status?: number | null;
                     /** @description In this mail-load cell. */
                     load?: number | null;
@@ -2954,17 +2954,17 @@ export interface paths {
                     /** @description … or from an instant on, and before one. */
                     from?: number;
                     to?: number;
-                    mailing?: number;
+                    mailing?: components["schemas"]["MailingId"];
                     topic?: number;
-                    letterhead?: number;
+                    letterhead?: components["schemas"]["LetterheadId"];
                     label?: number;
                     /** @description 1 marketing, 2 service. */
                     class?: number;
                     /** @description 1 email, 2 text messages. */
                     channel?: number;
-                    list?: number;
-                    segment?: number;
-                    series?: number;
+                    list?: components["schemas"]["ListId"];
+                    segment?: components["schemas"]["SegmentId"];
+                    series?: components["schemas"]["SeriesId"];
                     /** @description 0: all domains of few people. */
                     domain?: number;
                     country?: string;
@@ -3034,17 +3034,17 @@ export interface paths {
                     /** @description … or from an instant on, and before one. */
                     from?: number;
                     to?: number;
-                    mailing?: number;
+                    mailing?: components["schemas"]["MailingId"];
                     topic?: number;
-                    letterhead?: number;
+                    letterhead?: components["schemas"]["LetterheadId"];
                     label?: number;
                     /** @description 1 marketing, 2 service. */
                     class?: number;
                     /** @description 1 email, 2 text messages. */
                     channel?: number;
-                    list?: number;
-                    segment?: number;
-                    series?: number;
+                    list?: components["schemas"]["ListId"];
+                    segment?: components["schemas"]["SegmentId"];
+                    series?: components["schemas"]["SeriesId"];
                     /** @description 0: all domains of few people. */
                     domain?: number;
                     country?: string;
@@ -3198,17 +3198,17 @@ export interface paths {
                     /** @description … or from an instant on, and before one. */
                     from?: number;
                     to?: number;
-                    mailing?: number;
+                    mailing?: components["schemas"]["MailingId"];
                     topic?: number;
-                    letterhead?: number;
+                    letterhead?: components["schemas"]["LetterheadId"];
                     label?: number;
                     /** @description 1 marketing, 2 service. */
                     class?: number;
                     /** @description 1 email, 2 text messages. */
                     channel?: number;
-                    list?: number;
-                    segment?: number;
-                    series?: number;
+                    list?: components["schemas"]["ListId"];
+                    segment?: components["schemas"]["SegmentId"];
+                    series?: components["schemas"]["SeriesId"];
                     /** @description 0: all domains of few people. */
                     domain?: number;
                     country?: string;
@@ -3322,17 +3322,17 @@ export interface paths {
                     /** @description … or from an instant on, and before one. */
                     from?: number;
                     to?: number;
-                    mailing?: number;
+                    mailing?: components["schemas"]["MailingId"];
                     topic?: number;
-                    letterhead?: number;
+                    letterhead?: components["schemas"]["LetterheadId"];
                     label?: number;
                     /** @description 1 marketing, 2 service. */
                     class?: number;
                     /** @description 1 email, 2 text messages. */
                     channel?: number;
-                    list?: number;
-                    segment?: number;
-                    series?: number;
+                    list?: components["schemas"]["ListId"];
+                    segment?: components["schemas"]["SegmentId"];
+                    series?: components["schemas"]["SeriesId"];
                     /** @description 0: all domains of few people. */
                     domain?: number;
                     country?: string;
@@ -3639,7 +3639,7 @@ export interface paths {
             parameters: {
                 query?: {
                     /** @description As if this mailing (a draft, too) were planned … */
-                    mailing?: number | null;
+                    mailing?: components["schemas"]["MailingId"] | null;
                     /** @description … for this instant, in UTC milliseconds. */
                     at?: components["schemas"]["At"] | null;
                 };
@@ -6949,7 +6949,7 @@ export interface paths {
             parameters: {
                 query?: {
                     /** @description The draft's number, when it has one: a step of a series owes its own link. */
-                    mailing?: number | null;
+                    mailing?: components["schemas"]["MailingId"] | null;
                 };
                 header?: {
                     /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
@@ -7544,7 +7544,7 @@ export interface paths {
             parameters: {
                 query?: {
                     /** @description A mailing's own, with those that act everywhere. */
-                    mailing?: number | null;
+                    mailing?: components["schemas"]["MailingId"] | null;
                 };
                 header?: never;
                 path?: never;
@@ -13164,8 +13164,7 @@ export interface components {
             mailing: string;
         };
         Asking: {
-            /** Format: int64 */
-            series: number;
+            series: components["schemas"]["SeriesId"];
         };
         /** @description The series that asks. */
         AskingSeries: {
@@ -13177,16 +13176,8 @@ export interface components {
             state: string;
         };
         Asks: {
-            /**
-             * Format: int64
-             * @description The letterhead of one that is made.
-             */
-            letterhead?: number | null;
-            /**
-             * Format: int64
-             * @description The series that asks; null: one is made from the outline to begin with.
-             */
-            series?: number | null;
+            letterhead?: components["schemas"]["LetterheadId"] | null;
+            series?: components["schemas"]["SeriesId"] | null;
         };
         /**
          * Format: int64
@@ -13216,11 +13207,7 @@ export interface components {
         AudienceAsked: {
             at?: components["schemas"]["At"] | null;
             draft: components["schemas"]["MailingDraft"];
-            /**
-             * Format: int64
-             * @description The mailing itself, which is no other.
-             */
-            mailing?: number | null;
+            mailing?: components["schemas"]["MailingId"] | null;
         };
         /** @description An audience before any rule: how many, at which mail hosts, by which clocks, and what else they get. */
         AudienceLook: {
@@ -13350,8 +13337,7 @@ export interface components {
             /** @description The address they would have: corrected, or of the one they would be merged into. */
             becomes?: string | null;
             consent: components["schemas"]["Consent"];
-            /** Format: int64 */
-            contact_id: number;
+            contact_id: components["schemas"]["ContactId"];
             /** Format: int64 */
             merges_into?: number | null;
             why: string;
@@ -13421,8 +13407,7 @@ export interface components {
         BrokenSeal: {
             /** Format: int64 */
             at: number;
-            /** Format: int64 */
-            contact_id: number;
+            contact_id: components["schemas"]["ContactId"];
             /** Format: int64 */
             entry: number;
             words: string;
@@ -13470,8 +13455,7 @@ export interface components {
             typical: components["schemas"]["TypicalOf"][];
         };
         ByHand: {
-            /** Format: int64 */
-            contact: number;
+            contact: components["schemas"]["ContactId"];
             /** Format: double */
             points: number;
             why: string;
@@ -13492,8 +13476,7 @@ export interface components {
             /** Format: int64 */
             at: number;
             labels: string[];
-            /** Format: int64 */
-            mailing: number;
+            mailing: components["schemas"]["MailingId"];
             name: string;
             paused: boolean;
             /**
@@ -13562,8 +13545,7 @@ export interface components {
             address: string;
             /** Format: int64 */
             at: number;
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["ContactId"];
         };
         /**
          * @description Why an address stands where it stands.
@@ -13617,8 +13599,7 @@ export interface components {
          */
         ChangeState: "done" | "undoing" | "undone";
         ChangedSeries: {
-            /** Format: int64 */
-            letterhead_id: number;
+            letterhead_id: components["schemas"]["LetterheadId"];
             name: string;
             outline: components["schemas"]["SeriesOutline"];
         };
@@ -13694,8 +13675,7 @@ export interface components {
             after: components["schemas"]["Becomes"];
             before: components["schemas"]["MailStatus"];
             cause: components["schemas"]["Cause"];
-            /** Format: int64 */
-            contact_id: number;
+            contact_id: components["schemas"]["ContactId"];
             state: components["schemas"]["MemberState"];
             /** Format: int64 */
             until_after?: number | null;
@@ -13748,8 +13728,7 @@ export interface components {
             at: number;
             detail?: string | null;
             mailing: string;
-            /** Format: int64 */
-            mailing_id: number;
+            mailing_id: components["schemas"]["MailingId"];
             /** @description cleared, held or barred */
             outcome: string;
             reasons: components["schemas"]["Reason"][];
@@ -13901,11 +13880,8 @@ export interface components {
         Confirms: {
             /** Format: int32 */
             best: number;
-            /**
-             * Format: int64
-             * @description The hour trial that found it.
-             */
-            trial: number;
+            /** @description The hour trial that found it. */
+            trial: components["schemas"]["HourTrialId"];
         };
         /**
          * @description Where a person's permission for marketing mail stands.
@@ -13982,6 +13958,11 @@ export interface components {
             /** @description The whole profile: what is null here is missing afterwards. */
             profile: components["schemas"]["Profile"];
         };
+        /**
+         * Format: int64
+         * @description A contact: a person that mail may go to.
+         */
+        ContactId: number;
         /** @description A row of the contact list. */
         ContactRow: {
             /** Format: int64 */
@@ -13991,8 +13972,7 @@ export interface components {
             country?: string | null;
             family_name?: string | null;
             given_name?: string | null;
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["ContactId"];
             status: components["schemas"]["MailStatus"];
             /** Format: int64 */
             status_until?: number | null;
@@ -14202,11 +14182,8 @@ export interface components {
             /** @description What the hosts said to its mailings, the most frequent first. */
             lines: components["schemas"]["ReplyLine"][];
             mailing: string;
-            /**
-             * Format: int64
-             * @description The mailing that showed it first.
-             */
-            mailing_id: number;
+            /** @description The mailing that showed it first. */
+            mailing_id: components["schemas"]["MailingId"];
             /** @description Who ended it; none: it ended by itself. */
             person?: string | null;
             reason?: string | null;
@@ -14425,8 +14402,7 @@ export interface components {
             /** Format: int64 */
             later_before: number;
             mailing: string;
-            /** Format: int64 */
-            mailing_id: number;
+            mailing_id: components["schemas"]["MailingId"];
             /** @description "412 fewer people will get Boat days on Fri 17 Apr". */
             words: string;
         };
@@ -14458,8 +14434,7 @@ export interface components {
             in_place: boolean;
             /** @description People in each arm, over all stretches. */
             people: number[];
-            /** Format: int64 */
-            series: number;
+            series: components["schemas"]["SeriesId"];
             series_name: string;
             /**
              * Format: int64
@@ -14961,13 +14936,11 @@ export interface components {
         };
         /** @description A list or a segment. */
         Group: {
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["ListId"];
             /** @enum {string} */
             kind: "list";
         } | {
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["SegmentId"];
             /** @enum {string} */
             kind: "segment";
         };
@@ -15505,8 +15478,7 @@ export interface components {
         HourTrial: {
             /** @description SHA-256 over all that was sealed. */
             digest?: string | null;
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["HourTrialId"];
             /** Format: int64 */
             made_at: number;
             plan: components["schemas"]["HourPlan"];
@@ -15518,6 +15490,11 @@ export interface components {
             sealed_at?: number | null;
             state: components["schemas"]["TrialState"];
         };
+        /**
+         * Format: int64
+         * @description A trial of sending hours.
+         */
+        HourTrialId: number;
         /** @description All that is read. */
         HourTrialReading: {
             best_set: number[];
@@ -15557,8 +15534,7 @@ export interface components {
         HourTrialRow: {
             /** @description Rounds that are drawn, of all. */
             drawn: number;
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["HourTrialId"];
             question: string;
             rounds: number;
             /** Format: int64 */
@@ -15668,8 +15644,7 @@ export interface components {
             last_at?: number | null;
             lines: components["schemas"]["ReplyLine"][];
             mailing: string;
-            /** Format: int64 */
-            mailing_id: number;
+            mailing_id: components["schemas"]["MailingId"];
             /**
              * Format: int64
              * @description The mailing's messages there.
@@ -15735,10 +15710,8 @@ export interface components {
         KeptSeries: {
             /** Format: int64 */
             ended_at?: number | null;
-            /** Format: int64 */
-            id: number;
-            /** Format: int64 */
-            letterhead_id: number;
+            id: components["schemas"]["SeriesId"];
+            letterhead_id: components["schemas"]["LetterheadId"];
             /** Format: int64 */
             made_at: number;
             name: string;
@@ -15783,8 +15756,7 @@ export interface components {
         };
         Leader: {
             address: string;
-            /** Format: int64 */
-            contact: number;
+            contact: components["schemas"]["ContactId"];
             /** Format: double */
             score: number;
         };
@@ -15822,8 +15794,7 @@ export interface components {
             /** Format: int64 */
             people: number;
             question: string;
-            /** Format: int64 */
-            trial: number;
+            trial: components["schemas"]["HourTrialId"];
             weekdays: string;
         };
         /** @description A past trial in the light of the others. */
@@ -15837,8 +15808,7 @@ export interface components {
              * @description As it was found, and drawn towards what such trials find: differences of rates.
              */
             difference: number;
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["TrialId"];
             /** Format: double */
             lower: number;
             metric: components["schemas"]["Metric"];
@@ -15867,8 +15837,7 @@ export interface components {
             from_address: string;
             from_name: string;
             ground: string;
-            /** Format: int64 */
-            id?: number;
+            id?: components["schemas"]["LetterheadId"];
             ink: string;
             /** @description New mailings begin under it. */
             is_default?: boolean;
@@ -15894,9 +15863,13 @@ export interface components {
         /** @description The sending hours of a letterhead. */
         LetterheadHours: {
             hours: components["schemas"]["Hours"];
-            /** Format: int64 */
-            letterhead: number;
+            letterhead: components["schemas"]["LetterheadId"];
         };
+        /**
+         * Format: int64
+         * @description A letterhead: in whose name mail goes out.
+         */
+        LetterheadId: number;
         /** @enum {string} */
         Level: "error" | "warning";
         /** @description An arm against those who took part and got no mail: what the mail as such does. It calls nothing. */
@@ -15993,6 +15966,11 @@ export interface components {
             /** @description Where it leads in the newest of these mailings. */
             url: string;
         };
+        /**
+         * Format: int64
+         * @description A list that people are put on by hand or by an import. Suppression lists are none.
+         */
+        ListId: number;
         /** @description Something of ours on a list. */
         Listing: {
             /** @description What the list said. */
@@ -16227,13 +16205,8 @@ export interface components {
             exceed_by?: string | null;
             /** Format: int64 */
             finished_at?: number | null;
-            /**
-             * Format: int64
-             * @description The running hour trial that it is a round of.
-             */
-            hour_trial_id?: number | null;
-            /** Format: int64 */
-            id: number;
+            hour_trial_id?: components["schemas"]["HourTrialId"] | null;
+            id: components["schemas"]["MailingId"];
             labels: string[];
             list?: string | null;
             /** Format: int64 */
@@ -16241,17 +16214,12 @@ export interface components {
             /** Format: int64 */
             planned_at?: number | null;
             segment?: string | null;
-            /**
-             * Format: int64
-             * @description The series that it is a step of.
-             */
-            series_id?: number | null;
+            series_id?: components["schemas"]["SeriesId"] | null;
             /** Format: int64 */
             started_at?: number | null;
             /** @description draft, planned, sending, sent; series: a step of a running series sends it */
             state: components["schemas"]["MailingState"];
-            /** Format: int64 */
-            trial_id?: number | null;
+            trial_id?: components["schemas"]["TrialId"] | null;
             /**
              * Format: int64
              * @description How often its draft was saved: anybody who saves an older one is told who changed it.
@@ -16324,8 +16292,7 @@ export interface components {
             html: string;
             /** @description Mail-load cells whose people it leaves out. */
             leave_out?: number[];
-            /** Format: int64 */
-            letterhead_id: number;
+            letterhead_id: components["schemas"]["LetterheadId"];
             /** Format: int64 */
             list_id?: number | null;
             name: string;
@@ -16336,11 +16303,7 @@ export interface components {
             priority?: number;
             /** @description When each person gets it, from its planned instant on. */
             schedule?: components["schemas"]["Schedule"];
-            /**
-             * Format: int64
-             * @description Only those of the list (or of everyone) who are in this segment.
-             */
-            segment_id?: number | null;
+            segment_id?: components["schemas"]["SegmentId"] | null;
             /** @description By variant, where one's sender differs from the letterhead's. */
             senders?: components["schemas"]["VariantSender"][];
             /** @description Why the recipients expect it (a receipt, a booking, security): then it is a service mailing. */
@@ -16413,12 +16376,16 @@ export interface components {
             series: boolean;
             started: boolean;
         };
+        /**
+         * Format: int64
+         * @description A mailing, planned or sent; the step of a series and the way of an hour trial are mailings, too.
+         */
+        MailingId: number;
         /** @description Another mailing that many of the same people get. */
         MailingOverlap: {
             /** Format: int64 */
             at: number;
-            /** Format: int64 */
-            mailing: number;
+            mailing: components["schemas"]["MailingId"];
             name: string;
             /**
              * Format: int64
@@ -16430,8 +16397,7 @@ export interface components {
         MailingRow: {
             archived: boolean;
             channel: components["schemas"]["Channel"];
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["MailingId"];
             labels: string[];
             list?: string | null;
             name: string;
@@ -16440,14 +16406,12 @@ export interface components {
             paused: boolean;
             /** Format: int64 */
             planned_at?: number | null;
-            /** Format: int64 */
-            series_id?: number | null;
+            series_id?: components["schemas"]["SeriesId"] | null;
             /** Format: int64 */
             started_at?: number | null;
             state: components["schemas"]["MailingState"];
             template: boolean;
-            /** Format: int64 */
-            trial_id?: number | null;
+            trial_id?: components["schemas"]["TrialId"] | null;
             /** Format: int64 */
             variants: number;
         };
@@ -16497,17 +16461,14 @@ export interface components {
          */
         MemberState: "proposed" | "taken_out" | "applied" | "put_back" | "not_put_back" | "stayed" | "changed" | "undoing";
         Members: {
-            contacts: number[];
+            contacts: components["schemas"]["ContactId"][];
             /** @description False: taken off. */
             on: boolean;
             word: components["schemas"]["Word"];
         };
         MergeWith: {
-            /**
-             * Format: int64
-             * @description The person that stays.
-             */
-            into: number;
+            /** @description The person that stays. */
+            into: components["schemas"]["ContactId"];
         };
         /** @description A message to a person. */
         Message: {
@@ -16522,11 +16483,9 @@ export interface components {
             /** Format: int64 */
             failed_at?: number | null;
             mailing: string;
-            /** Format: int64 */
-            mailing_id: number;
+            mailing_id: components["schemas"]["MailingId"];
             reply?: string | null;
-            /** Format: int64 */
-            send_id: number;
+            send_id: components["schemas"]["SendId"];
             state: string;
             subject: string;
         };
@@ -16586,8 +16545,7 @@ export interface components {
         /** @description Something close to what is barred. */
         NearMiss: {
             barred: string;
-            /** Format: int64 */
-            contact_id?: number | null;
+            contact_id?: components["schemas"]["ContactId"] | null;
             /** Format: int64 */
             first_seen: number;
             list: string;
@@ -16625,8 +16583,7 @@ export interface components {
             /** @description The legal entity that they agreed with; empty: the first. */
             entity?: string;
             evidence: string;
-            /** Format: int64 */
-            list?: number | null;
+            list?: components["schemas"]["ListId"] | null;
             /** @description Where text messages go; empty: nowhere. */
             phone?: string;
             /** @description They agreed to text messages, too. */
@@ -16704,8 +16661,7 @@ export interface components {
             name: string;
         };
         NewSeries: {
-            /** Format: int64 */
-            letterhead_id: number;
+            letterhead_id: components["schemas"]["LetterheadId"];
             name?: string;
             /** @description The key of an outline to begin with; none: an empty one. */
             starter?: string | null;
@@ -16713,8 +16669,7 @@ export interface components {
         NewSignUp: {
             address: string;
             given_name?: string | null;
-            /** Format: int64 */
-            letterhead_id: number;
+            letterhead_id: components["schemas"]["LetterheadId"];
             /** @description The topics they chose; none: all there are. */
             topics?: number[];
         };
@@ -16736,8 +16691,7 @@ export interface components {
             name: string;
             reason?: string;
             scope: components["schemas"]["SuppressionScope"];
-            /** Format: int64 */
-            segment_id?: number | null;
+            segment_id?: components["schemas"]["SegmentId"] | null;
         };
         NewTopic: {
             name: string;
@@ -16834,8 +16788,7 @@ export interface components {
             left_out?: string | null;
             /** Format: int64 */
             lost: number;
-            /** Format: int64 */
-            mailing: number;
+            mailing: components["schemas"]["MailingId"];
             /** @description From 1. */
             round: number;
         };
@@ -16961,8 +16914,7 @@ export interface components {
             accepted: number;
             /** @description The other system's key. */
             key: string;
-            /** Format: int64 */
-            mailing_id: number;
+            mailing_id: components["schemas"]["MailingId"];
             name: string;
             /** @description The log has no agents: what people opened isn't known. */
             opens_unknown: boolean;
@@ -17049,8 +17001,7 @@ export interface components {
         };
         OutsideTaken: {
             people: number;
-            /** Format: int64 */
-            segment: number;
+            segment: components["schemas"]["SegmentId"];
             /** @description Lines that are the address of nobody here, or no address; the first 100. */
             unknown: string[];
             unknown_count: number;
@@ -17556,9 +17507,8 @@ export interface components {
         PutIn: {
             /** @description Addresses, as they are written. */
             addresses?: string[];
-            contacts?: number[];
-            /** Format: int64 */
-            list?: number | null;
+            contacts?: components["schemas"]["ContactId"][];
+            list?: components["schemas"]["ListId"] | null;
         };
         PutInDone: {
             asked: number;
@@ -17632,8 +17582,7 @@ export interface components {
             at: number;
             /** @description What caused it: the mailing, the product, the event. */
             cause: string;
-            /** Format: int64 */
-            contact: number;
+            contact: components["schemas"]["ContactId"];
             /**
              * Format: int64
              * @description When it was acted upon.
@@ -17644,11 +17593,7 @@ export interface components {
         };
         /** @description A reaction. */
         Reaction: {
-            /**
-             * Format: int64
-             * @description Of one mailing; `None`: everywhere.
-             */
-            mailing?: number | null;
+            mailing?: components["schemas"]["MailingId"] | null;
             then: components["schemas"]["ReactionDeed"][];
             when: components["schemas"]["ReactionTrigger"];
         };
@@ -17670,8 +17615,7 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "list";
-            /** Format: int64 */
-            list: number;
+            list: components["schemas"]["ListId"];
             put: boolean;
         } | {
             /** Format: int64 */
@@ -17688,8 +17632,7 @@ export interface components {
             /** @enum {string} */
             kind: "series";
             put: boolean;
-            /** Format: int64 */
-            series: number;
+            series: components["schemas"]["SeriesId"];
         } | {
             /** @enum {string} */
             kind: "task";
@@ -17930,8 +17873,7 @@ export interface components {
             address: string;
             /** Format: int64 */
             at: number;
-            /** Format: int64 */
-            contact: number;
+            contact: components["schemas"]["ContactId"];
             /** @description Known by its sender and subject alone: it counts for nothing. */
             probable: boolean;
             subject: string;
@@ -18107,8 +18049,7 @@ export interface components {
              * @description Days since 1970-01-01: the date on each person's own clock.
              */
             day: number;
-            /** Format: int64 */
-            mailing: number;
+            mailing: components["schemas"]["MailingId"];
         };
         /** @description A round as it stands. */
         RoundNow: {
@@ -18130,8 +18071,7 @@ export interface components {
              * @description Whose hour is over by more than an hour, and whose message wasn't handed over.
              */
             lost: number;
-            /** Format: int64 */
-            mailing: number;
+            mailing: components["schemas"]["MailingId"];
             missed?: string | null;
             name: string;
             /** Format: int64 */
@@ -18429,11 +18369,7 @@ export interface components {
         };
         Seen: {
             arm?: number;
-            /**
-             * Format: int64
-             * @description Whose values the placeholders take; none: nobody's, so that every default shows.
-             */
-            contact?: number | null;
+            contact?: components["schemas"]["ContactId"] | null;
             draft: components["schemas"]["MailingDraft"];
         };
         SeenView: {
@@ -18451,8 +18387,7 @@ export interface components {
         Segment: {
             /** Format: int64 */
             changed_at: number;
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["SegmentId"];
             kept: components["schemas"]["Kept"];
             name: string;
             person?: string | null;
@@ -18460,6 +18395,11 @@ export interface components {
             sentence: string;
             tree: components["schemas"]["Tree"];
         };
+        /**
+         * Format: int64
+         * @description A segment: people by conditions, or frozen.
+         */
+        SegmentId: number;
         SegmentView: {
             segment: components["schemas"]["Segment"];
             used_by: string[];
@@ -18470,11 +18410,15 @@ export interface components {
             called: components["schemas"]["Rate"];
             metric: components["schemas"]["Metric"];
         };
+        /**
+         * Format: int64
+         * @description A send: one message to one contact.
+         */
+        SendId: number;
         /** @description What was found of a sender. */
         SenderLooked: {
             from_address: string;
-            /** Format: int64 */
-            letterhead_id: number;
+            letterhead_id: components["schemas"]["LetterheadId"];
             lines: components["schemas"]["AuthenticationLine"][];
             /**
              * Format: int64
@@ -18533,11 +18477,7 @@ export interface components {
              * @description It may wait for so many days for anybody who has to wait.
              */
             hold_days?: number;
-            /**
-             * Format: int64
-             * @description Whose mail it is; none: the letterhead that new mailings begin under.
-             */
-            letterhead?: number | null;
+            letterhead?: components["schemas"]["LetterheadId"] | null;
             /** @description Why people expect it (a receipt, a booking): then it is service mail, which caps and consent to marketing don't bar. */
             service_reason?: string;
             /** @description The topic by its name; none: people who left a topic aren't asked about. */
@@ -18560,8 +18500,7 @@ export interface components {
         SeriesDoes: {
             /** @enum {string} */
             kind: "mail";
-            /** Format: int64 */
-            mailing: number;
+            mailing: components["schemas"]["MailingId"];
         } | {
             /** Format: int32 */
             hours: number;
@@ -18596,8 +18535,7 @@ export interface components {
         SeriesEntry: {
             /** @enum {string} */
             kind: "segment";
-            /** Format: int64 */
-            segment: number;
+            segment: components["schemas"]["SegmentId"];
             those_in_it: boolean;
         } | {
             /** @enum {string} */
@@ -18635,8 +18573,7 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "segment_left";
-            /** Format: int64 */
-            segment: number;
+            segment: components["schemas"]["SegmentId"];
         };
         /**
          * @description Something a person does that a series can wait for, fork on, or end with. It counts from when they
@@ -18674,6 +18611,11 @@ export interface components {
             /** @enum {string} */
             kind: "goal";
         };
+        /**
+         * Format: int64
+         * @description A series of messages that people go through.
+         */
+        SeriesId: number;
         /** @description A step with its counts. */
         SeriesLine: {
             /**
@@ -18685,8 +18627,7 @@ export interface components {
             /** Format: int64 */
             here: number;
             mail?: components["schemas"]["SeriesMail"] | null;
-            /** Format: int64 */
-            mailing?: number | null;
+            mailing?: components["schemas"]["MailingId"] | null;
             /** Format: int64 */
             on: number;
             on_yes?: boolean | null;
@@ -18723,11 +18664,7 @@ export interface components {
             opened?: components["schemas"]["Rate"] | null;
             /** Format: int64 */
             pending: number;
-            /**
-             * Format: int64
-             * @description The trial that its variants are in.
-             */
-            trial?: number | null;
+            trial?: components["schemas"]["TrialId"] | null;
         };
         /** @description What becomes of those inside, where a step they are at is taken away. */
         SeriesMove: {
@@ -18751,8 +18688,7 @@ export interface components {
             entered_at: number;
             left_by_choice: boolean;
             name: string;
-            /** Format: int64 */
-            series: number;
+            series: components["schemas"]["SeriesId"];
         };
         /** @description Why people are out, with how many. */
         SeriesOut: {
@@ -18786,8 +18722,7 @@ export interface components {
             /** Format: int64 */
             came_at: number;
             cause: string;
-            /** Format: int64 */
-            contact: number;
+            contact: components["schemas"]["ContactId"];
             /**
              * Format: int64
              * @description When they are looked at next; null: they wait for something.
@@ -18803,8 +18738,7 @@ export interface components {
         SeriesQuestion: {
             /** @enum {string} */
             kind: "segment";
-            /** Format: int64 */
-            segment: number;
+            segment: components["schemas"]["SegmentId"];
         } | {
             /** @enum {string} */
             kind: "happened";
@@ -18819,8 +18753,7 @@ export interface components {
         SeriesRow: {
             /** Format: int64 */
             entered: number;
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["SeriesId"];
             /** Format: int64 */
             inside: number;
             messages: number;
@@ -18893,8 +18826,7 @@ export interface components {
             domain: string;
             /** Format: int64 */
             ended_at?: number | null;
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["LetterheadId"];
             /** Format: int64 */
             made_at: number;
             public: string;
@@ -18970,8 +18902,7 @@ export interface components {
             answered_at?: number | null;
             /** Format: int64 */
             asked_at?: number | null;
-            /** Format: int64 */
-            contact_id: number;
+            contact_id: components["schemas"]["ContactId"];
             open_blind: boolean;
             /**
              * Format: double
@@ -19121,8 +19052,7 @@ export interface components {
         /** @description People that are looked at apart, named before the trial; who they are is frozen with the roster. */
         Subgroup: {
             name: string;
-            /** Format: int64 */
-            segment: number;
+            segment: components["schemas"]["SegmentId"];
         };
         SubgroupReading: {
             name: string;
@@ -19200,11 +19130,7 @@ export interface components {
             /** @description The scope in words. */
             scope_words: string;
             segment?: string | null;
-            /**
-             * Format: int64
-             * @description A live rule: anybody who is in this segment.
-             */
-            segment_id?: number | null;
+            segment_id?: components["schemas"]["SegmentId"] | null;
         };
         SuppressionListView: {
             catches: components["schemas"]["SuppressionCatch"];
@@ -19264,8 +19190,7 @@ export interface components {
             address: string;
             /** Format: int64 */
             at: number;
-            /** Format: int64 */
-            contact: number;
+            contact: components["schemas"]["ContactId"];
             /** Format: int64 */
             done_at?: number | null;
             /** Format: int64 */
@@ -19377,8 +19302,7 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "list";
-            /** Format: int64 */
-            list: number;
+            list: components["schemas"]["ListId"];
         } | {
             /** @enum {string} */
             kind: "tag";
@@ -19423,13 +19347,8 @@ export interface components {
             kind: "did";
             /** Format: int32 */
             link?: number | null;
-            /** Format: int64 */
-            mailing?: number | null;
-            /**
-             * Format: int64
-             * @description Messages of a series' steps.
-             */
-            series?: number | null;
+            mailing?: components["schemas"]["MailingId"] | null;
+            series?: components["schemas"]["SeriesId"] | null;
             times: components["schemas"]["Times"];
             /** Format: int32 */
             within_days?: number | null;
@@ -19437,8 +19356,7 @@ export interface components {
             /** @enum {string} */
             kind: "series";
             part: components["schemas"]["SeriesPart"];
-            /** Format: int64 */
-            series: number;
+            series: components["schemas"]["SeriesId"];
         } | {
             /** @enum {string} */
             kind: "received";
@@ -19501,8 +19419,7 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "segment";
-            /** Format: int64 */
-            segment: number;
+            segment: components["schemas"]["SegmentId"];
         };
         /** @description A trial as it is stored. */
         Trial: {
@@ -19514,16 +19431,14 @@ export interface components {
             enrolled_at?: number | null;
             /** @description Why that was before the arms were as large as planned. */
             enrolment_words: string;
-            /** Format: int64 */
-            id: number;
+            id: components["schemas"]["TrialId"];
             /**
              * Format: int64
              * @description Looks held so far.
              */
             looked: number;
             mailing: string;
-            /** Format: int64 */
-            mailing_id: number;
+            mailing_id: components["schemas"]["MailingId"];
             /**
              * Format: int64
              * @description When somebody opened the arms before the end, and who.
@@ -19571,6 +19486,11 @@ export interface components {
             /** @description Empty while the arms are closed. */
             links: components["schemas"]["LinkByArm"][];
         };
+        /**
+         * Format: int64
+         * @description A trial of variants.
+         */
+        TrialId: number;
         /** @description A look as it was sealed: so long after the last person's handover, at this bound. */
         TrialLook: {
             /**
@@ -19647,8 +19567,7 @@ export interface components {
             until: number;
         };
         Try: components["schemas"]["Seen"] & {
-            /** Format: int64 */
-            mailing?: number | null;
+            mailing?: components["schemas"]["MailingId"] | null;
             to: string;
         };
         TryScore: {
@@ -19662,11 +19581,7 @@ export interface components {
         };
         Undo: {
             cause?: components["schemas"]["Cause"] | null;
-            /**
-             * Format: int64
-             * @description Only this person.
-             */
-            contact?: number | null;
+            contact?: components["schemas"]["ContactId"] | null;
         };
         /** @description A mailing that events speak of and nobody told of. */
         UnknownMailing: {
@@ -19736,8 +19651,7 @@ export interface components {
         UpkeepRow: {
             address: string;
             cause: components["schemas"]["Cause"];
-            /** Format: int64 */
-            contact_id: number;
+            contact_id: components["schemas"]["ContactId"];
             due: boolean;
             /** @description The cause, in words. */
             reason: string;
@@ -19782,11 +19696,8 @@ export interface components {
         ViewLetters: {
             /** @description What the hosts said to the last ones, person by person. */
             last?: components["schemas"]["LastLetter"][];
-            /**
-             * Format: int64
-             * @description Under which it goes, and by whose clock.
-             */
-            letterhead_id: number;
+            /** @description Under which it goes, and by whose clock. */
+            letterhead_id: components["schemas"]["LetterheadId"];
             /**
              * Format: int32
              * @description Of the day.
@@ -19828,8 +19739,7 @@ export interface components {
             /** Format: int64 */
             at: number;
             came_by: string;
-            /** Format: int64 */
-            contact_id?: number | null;
+            contact_id?: components["schemas"]["ContactId"] | null;
             /** Format: int64 */
             id: number;
             /** Format: int64 */

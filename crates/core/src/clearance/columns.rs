@@ -12,6 +12,7 @@ use super::{Class, Outcome, OverCap, Person, Reason, Reasons, Rules, by_then, co
 use crate::caps::{Cap, Kind, Message, Window};
 use crate::code::Code;
 use crate::consent::Consent;
+use crate::id::ContactId;
 use crate::upkeep::MailStatus;
 use crate::zone::{Local, Wall};
 use crate::{DAY, Instant};
@@ -24,7 +25,7 @@ pub const NONE: i64 = i64::MIN;
 /// A base in columns: place `i` of each is the same person. Contacts come in ascending order.
 #[derive(Debug, Default, Clone)]
 pub struct Base {
-    pub contact: Vec<i64>,
+    pub contact: Vec<ContactId>,
     /// [`Consent`] as its number.
     pub consent: Vec<u8>,
     pub under_pause: Vec<u8>,
@@ -47,19 +48,19 @@ const NOBODY: u32 = u32::MAX;
 
 /// Finds people's places. Those asked for mostly come in ascending order, so it looks beside the last one first.
 pub struct Places<'a> {
-    contacts: &'a [i64],
+    contacts: &'a [ContactId],
     next: usize,
 }
 
 impl<'a> Places<'a> {
     /// Of contacts in ascending order.
     #[must_use]
-    pub fn new(contacts: &'a [i64]) -> Self {
+    pub fn new(contacts: &'a [ContactId]) -> Self {
         Self { contacts, next: 0 }
     }
 
     #[must_use]
-    pub fn of(&mut self, contact: i64) -> Option<u32> {
+    pub fn of(&mut self, contact: ContactId) -> Option<u32> {
         if self.contacts.get(self.next).is_none_or(|c| *c != contact) {
             self.next = self.contacts.binary_search(&contact).ok()?;
         }
@@ -79,7 +80,7 @@ pub struct Messages {
 impl Messages {
     /// Hangs messages on people, who come in ascending order; those of others are left out.
     #[must_use]
-    pub fn hang(contacts: &[i64], found: &[(i64, Message)]) -> Self {
+    pub fn hang(contacts: &[ContactId], found: &[(ContactId, Message)]) -> Self {
         if found.is_empty() {
             return Self::default();
         }
@@ -117,7 +118,7 @@ impl Messages {
     /// The same, with some people's messages replaced by what is given for them (sorted by person), or,
     /// when `beside`, with those added to what they have.
     #[must_use]
-    pub fn with(&self, contacts: &[i64], some: &[(i64, Vec<Message>)], beside: bool) -> Self {
+    pub fn with(&self, contacts: &[ContactId], some: &[(ContactId, Vec<Message>)], beside: bool) -> Self {
         let (mut first, mut list) = (Vec::with_capacity(contacts.len() + 1), Vec::with_capacity(self.list.len() + some.len()));
         let mut some = some.iter().peekable();
         for (i, contact) in contacts.iter().enumerate() {

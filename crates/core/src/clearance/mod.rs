@@ -19,6 +19,7 @@ use crate::Instant;
 use crate::caps::Message;
 use crate::consent::Consent;
 use crate::hours::{all_open, first_all_open};
+use crate::id::ContactId;
 use crate::upkeep::MailStatus;
 use crate::zone::Wall;
 use jiff::tz::TimeZone;
@@ -26,7 +27,7 @@ use jiff::tz::TimeZone;
 /// One person as clearance sees them, for one mailing.
 #[derive(Debug, Clone, Copy)]
 pub struct Person<'a> {
-    pub contact: i64,
+    pub contact: ContactId,
     /// Of the mailing's channel: a text message goes to a number.
     pub has_address: bool,
     pub already_sent: bool,

@@ -4,6 +4,7 @@ use crate::caps::{Cap, CapError, Kind, Rank};
 use crate::channel::Channel;
 use crate::holdout::{Draw, Holdout};
 use crate::hours::{Hours, USUAL_QUIET};
+use crate::id::LetterheadId;
 use crate::{DAY, Instant};
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
@@ -52,7 +53,7 @@ impl OverCap {
 /// The sending hours of a letterhead.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, utoipa::ToSchema)]
 pub struct LetterheadHours {
-    pub letterhead: i64,
+    pub letterhead: LetterheadId,
     pub hours: Hours,
 }
 
@@ -142,7 +143,7 @@ impl RuleSet {
 
     /// The letterhead's sending hours, and the quiet hours.
     fn hours_behind(&self, kind: Kind) -> (Option<Hours>, Option<Hours>) {
-        let letterhead = self.hours.iter().find(|h| h.letterhead == i64::from(kind.letterhead)).map(|h| h.hours);
+        let letterhead = self.hours.iter().find(|h| h.letterhead == LetterheadId(i64::from(kind.letterhead))).map(|h| h.hours);
         (letterhead, self.quiet.filter(|_| i64::from(kind.channel) == Channel::Text.code()))
     }
 

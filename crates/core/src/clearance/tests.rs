@@ -4,6 +4,7 @@ use super::*;
 use crate::caps::{Cap, Kind, Message, Scope, Window};
 use crate::holdout::Holdout;
 use crate::hours::Hours;
+use crate::id::LetterheadId;
 use crate::{DAY, HOUR};
 use proptest::prelude::*;
 use std::sync::Arc;
@@ -83,7 +84,7 @@ prop_compose! {
     ) -> (RuleSet, Facts) {
         let set = RuleSet {
             caps,
-            hours: hours.map(|hours| LetterheadHours { letterhead: 1, hours }).into_iter().collect(),
+            hours: hours.map(|hours| LetterheadHours { letterhead: LetterheadId(1), hours }).into_iter().collect(),
             confirm: vec!["DE".into(), "NO".into()],
             holdout: holdout.then_some(Holdout { share: 0.3 }),
             quiet,
@@ -116,7 +117,7 @@ fn base(people: &[Someone]) -> ((Base, Messages), Marks) {
     };
     let (mut marks, mut messages) = (Marks::default(), Vec::new());
     for (i, p) in people.iter().enumerate() {
-        b.contact.push(i as i64 * 3);
+        b.contact.push(ContactId(i as i64 * 3));
         b.consent.push(p.codes.0);
         b.under_pause.push(p.codes.1);
         b.status.push(p.codes.2);
@@ -125,7 +126,7 @@ fn base(people: &[Someone]) -> ((Base, Messages), Marks) {
         b.country.push(p.place.0);
         b.zone.push(p.place.1);
         b.sunset.push(p.sunset);
-        messages.extend(p.messages.iter().map(|m| (i as i64 * 3, *m)));
+        messages.extend(p.messages.iter().map(|m| (ContactId(i as i64 * 3), *m)));
         marks.flags.push(p.flags);
         Arc::make_mut(&mut marks.lists).push(p.lists);
         marks.domain_until.push(p.domain.map_or(NONE, |t| BEGAN.0 + t));

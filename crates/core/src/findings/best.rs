@@ -21,7 +21,7 @@ pub const LEAST_DAYS: usize = 6;
 /// A group's part of each mailing, and on how many days it was sent.
 #[derive(Debug, Clone, Default)]
 pub struct Part {
-    pub mailings: BTreeMap<i64, Arm>,
+    pub mailings: BTreeMap<crate::id::MailingId, Arm>,
     pub days: usize,
 }
 
@@ -67,7 +67,7 @@ pub fn told(parts: &[Part], more_is_better: bool) -> Vec<Best> {
 /// The difference of a group's rate to all others' together, and the one-sided p that it is no better.
 fn against_others(parts: &[Part], which: usize, more_is_better: bool) -> Option<(f64, f64)> {
     let own = &parts[which];
-    let mut both: BTreeMap<i64, (Arm, Arm)> = BTreeMap::new();
+    let mut both: BTreeMap<crate::id::MailingId, (Arm, Arm)> = BTreeMap::new();
     for (i, part) in parts.iter().enumerate() {
         for (mailing, arm) in &part.mailings {
             let slot = both.entry(*mailing).or_insert((Arm { successes: 0, trials: 0 }, Arm { successes: 0, trials: 0 }));
@@ -106,7 +106,13 @@ mod tests {
     use super::*;
 
     fn part(rates: &[(i64, u64, u64)], days: usize) -> Part {
-        Part { mailings: rates.iter().map(|(m, successes, trials)| (*m, Arm { successes: *successes, trials: *trials })).collect(), days }
+        Part {
+            mailings: rates
+                .iter()
+                .map(|(m, successes, trials)| (crate::id::MailingId(*m), Arm { successes: *successes, trials: *trials }))
+                .collect(),
+            days,
+        }
     }
 
     fn mailings(from: i64, rate: u64) -> Vec<(i64, u64, u64)> {

@@ -2,6 +2,7 @@
 
 use crate::DAY;
 use crate::channel::Channel;
+use crate::id::LetterheadId;
 use crate::stats::Arm;
 use crate::stats::planning::p_prime_chart;
 use serde::Serialize;
@@ -17,7 +18,7 @@ const WITHIN_DAYS: i64 = 365;
 pub struct Point {
     pub at: i64,
     pub topic: Option<i64>,
-    pub letterhead: i64,
+    pub letterhead: LetterheadId,
     pub channel: Channel,
     pub arm: Arm,
 }
@@ -95,7 +96,7 @@ mod tests {
             .map(|i| Point {
                 at: i as i64 * 7 * DAY,
                 topic: Some(topic(i)),
-                letterhead: 1,
+                letterhead: LetterheadId(1),
                 channel: Channel::Email,
                 arm: Arm { successes: 250 + (i as u64 * 37) % 20, trials: 1_000 },
             })

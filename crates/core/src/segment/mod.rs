@@ -21,6 +21,7 @@ pub use person::Person;
 
 use crate::consent::Consent;
 use crate::goal::{Goal, What};
+use crate::id::{ListId, MailingId, SegmentId, SeriesId};
 use crate::upkeep::MailStatus;
 use crate::upkeep::silence::Stage;
 use serde::{Deserialize, Serialize};
@@ -197,7 +198,7 @@ pub enum Tree {
         within_days: u32,
     },
     List {
-        list: i64,
+        list: ListId,
     },
     Tag {
         tag: i64,
@@ -234,15 +235,15 @@ pub enum Tree {
         human: bool,
         times: Times,
         within_days: Option<u32>,
-        mailing: Option<i64>,
+        mailing: Option<MailingId>,
         link: Option<u32>,
         /// Messages of a series' steps.
         #[serde(default)]
-        series: Option<i64>,
+        series: Option<SeriesId>,
     },
     /// Is in a series, or was.
     Series {
-        series: i64,
+        series: SeriesId,
         part: SeriesPart,
     },
     Received {
@@ -293,7 +294,7 @@ pub enum Tree {
     },
     /// In another segment.
     Segment {
-        segment: i64,
+        segment: SegmentId,
     },
 }
 
@@ -400,7 +401,7 @@ impl Tree {
 
     /// The segments it refers to directly.
     #[must_use]
-    pub fn references(&self) -> Vec<i64> {
+    pub fn references(&self) -> Vec<SegmentId> {
         let mut leaves = Vec::new();
         self.leaves(&mut leaves);
         leaves.iter().filter_map(|l| if let Self::Segment { segment } = l { Some(*segment) } else { None }).collect()
@@ -411,14 +412,19 @@ impl Tree {
     ///
     /// # Errors
     /// A circle, named; a segment or a goal that is gone; a whole that is too large.
-    pub fn resolve(&self, known: &HashMap<i64, Known>, goals: &HashMap<i64, Goal>) -> Result<Tree, SegmentError> {
+    pub fn resolve(&self, known: &HashMap<SegmentId, Known>, goals: &HashMap<i64, Goal>) -> Result<Tree, SegmentError> {
         let whole = self.put_in(known, goals, &mut Vec::new())?;
         let (size, _) = whole.size();
         if size > MOST * 10 { Err(SegmentError::TooMany(size)) } else { Ok(whole) }
     }
 
-    fn put_in(&self, known: &HashMap<i64, Known>, goals: &HashMap<i64, Goal>, path: &mut Vec<i64>) -> Result<Tree, SegmentError> {
-        let all = |of: &[Tree], path: &mut Vec<i64>| of.iter().map(|t| t.put_in(known, goals, path)).collect::<Result<Vec<_>, _>>();
+    fn put_in(
+        &self,
+        known: &HashMap<SegmentId, Known>,
+        goals: &HashMap<i64, Goal>,
+        path: &mut Vec<SegmentId>,
+    ) -> Result<Tree, SegmentError> {
+        let all = |of: &[Tree], path: &mut Vec<SegmentId>| of.iter().map(|t| t.put_in(known, goals, path)).collect::<Result<Vec<_>, _>>();
         Ok(match self {
             Self::All { of } => Self::All { of: all(of, path)? },
             Self::Any { of } => Self::Any { of: all(of, path)? },

@@ -3,6 +3,7 @@
 use super::{Did, Field, FieldKind, evaluate};
 use crate::Instant;
 use crate::consent::Consent;
+use crate::id::{ContactId, ListId, MailingId, SegmentId, SeriesId};
 use crate::score::Standing;
 use crate::upkeep::MailStatus;
 use crate::upkeep::silence::Stage;
@@ -76,9 +77,9 @@ pub struct Answer {
 /// A message that the person's host accepted.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Message {
-    pub mailing: i64,
+    pub mailing: MailingId,
     /// The series that the mailing is a step of.
-    pub series: Option<i64>,
+    pub series: Option<SeriesId>,
     pub accepted_at: Option<Instant>,
     pub answers: Vec<Answer>,
 }
@@ -95,16 +96,16 @@ pub struct Purchase {
 /// One person.
 #[derive(Debug, Clone)]
 pub struct Person {
-    pub id: i64,
+    pub id: ContactId,
     pub texts: HashMap<Field, String>,
     pub own: HashMap<i64, Held>,
     /// Latitude and longitude in degrees.
     pub position: Option<(f64, f64)>,
-    pub lists: HashSet<i64>,
+    pub lists: HashSet<ListId>,
     pub tags: HashSet<i64>,
     pub topics_left: HashSet<i64>,
     /// Segments whose members are written down.
-    pub segments: HashSet<i64>,
+    pub segments: HashSet<SegmentId>,
     pub consent: Consent,
     pub status: MailStatus,
     pub domain: String,
@@ -118,7 +119,7 @@ pub struct Person {
     /// Their scores, each with its half-life in days.
     pub scores: HashMap<i64, (Standing, Option<f64>)>,
     /// The series that they have entered, and whether they are inside.
-    pub series: HashMap<i64, bool>,
+    pub series: HashMap<SeriesId, bool>,
     pub messages: Vec<Message>,
     pub purchases: Vec<Purchase>,
     /// What they did elsewhere: when, and the event's name.
@@ -128,7 +129,7 @@ pub struct Person {
 impl Person {
     /// Nobody in particular: everything missing.
     #[must_use]
-    pub fn unknown(id: i64) -> Self {
+    pub fn unknown(id: ContactId) -> Self {
         Self {
             id,
             texts: HashMap::new(),

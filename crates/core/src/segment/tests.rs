@@ -4,6 +4,7 @@ use super::person::{Answer, Held, Message, Purchase, Value};
 use super::words::{Names, sentence};
 use super::*;
 use crate::goal::{Goal, What};
+use crate::id::ContactId;
 use crate::{DAY, Instant};
 use proptest::prelude::*;
 use rstest::rstest;
@@ -12,14 +13,14 @@ const NOW: Instant = Instant(1_000 * DAY);
 
 /// Visits a year is field 1, member since is field 2, member is field 3.
 fn wren() -> Person {
-    let mut p = Person::unknown(7);
+    let mut p = Person::unknown(ContactId(7));
     p.texts.insert(Field::Country, "NO".into());
     p.texts.insert(Field::FamilyName, "Łukasz Ødegård".into());
     p.own.insert(1, Held { value: Value::Number(12.0), dated: Some(990) });
     p.own.insert(2, Held { value: Value::Date(995), dated: None });
     p.own.insert(3, Held { value: Value::YesNo(true), dated: None });
     p.position = Some((58.4, -4.7));
-    p.lists.insert(1);
+    p.lists.insert(ListId(1));
     p.topics_left.insert(4);
     p.consent = Consent::Consented;
     p.domain = "mail.tern.example".into();
@@ -27,8 +28,13 @@ fn wren() -> Person {
     let open = |days: i64, human| Answer { did: Did::Opened, at: NOW + -days * DAY, human, link: None };
     let click = Answer { did: Did::Clicked, at: NOW + -50 * DAY, human: true, link: Some(1) };
     p.messages = vec![
-        Message { series: Some(4), mailing: 1, accepted_at: Some(NOW + -60 * DAY), answers: vec![open(55, true), open(3, true), click] },
-        Message { series: None, mailing: 2, accepted_at: Some(NOW + -10 * DAY), answers: vec![open(9, false)] },
+        Message {
+            series: Some(SeriesId(4)),
+            mailing: MailingId(1),
+            accepted_at: Some(NOW + -60 * DAY),
+            answers: vec![open(55, true), open(3, true), click],
+        },
+        Message { series: None, mailing: MailingId(2), accepted_at: Some(NOW + -10 * DAY), answers: vec![open(9, false)] },
     ];
     let buy =
         |days: i64, cents, product: &str| Purchase { at: NOW + -days * DAY, cents, product: product.into(), category: "light".into() };
@@ -80,8 +86,8 @@ fn bought(what: Bought, is: Compare, value: f64, product: Option<&str>) -> Tree 
 #[case::first_open_is_old(did(Did::Opened, true, Times::AtLeast(1), Some(7)), Some(true))]
 #[case::a_message_counts_once(did(Did::Opened, true, Times::AtLeast(2), None), Some(false))]
 #[case::machines_included(did(Did::Opened, false, Times::AtLeast(2), None), Some(true))]
-#[case::that_link(Tree::Did { did: Did::Clicked, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(1), series: None }, Some(true))]
-#[case::another_link(Tree::Did { did: Did::Clicked, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(0), series: None }, Some(false))]
+#[case::that_link(Tree::Did { did: Did::Clicked, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(MailingId(1)), link: Some(1), series: None }, Some(true))]
+#[case::another_link(Tree::Did { did: Did::Clicked, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(MailingId(1)), link: Some(0), series: None }, Some(false))]
 #[case::received(Tree::Received { times: Times::AtMost(1), within_days: Some(30) }, Some(true))]
 #[case::refunds_are_no_purchases(bought(Bought::Count, Compare::Equal, 1.0, Some("wick")), Some(true))]
 #[case::refunds_subtract(bought(Bought::Value, Compare::Equal, 90.0, None), Some(true))]
@@ -108,8 +114,8 @@ fn open_blind_people_did_not_not_open(#[case] times: Times, #[case] want: Option
 /// A leaf that is known yes, known no or unknown for [`wren`].
 fn leaf() -> impl Strategy<Value = Tree> {
     prop_oneof![
-        Just(Tree::List { list: 1 }),
-        Just(Tree::List { list: 2 }),
+        Just(Tree::List { list: ListId(1) }),
+        Just(Tree::List { list: ListId(2) }),
         Just(text(Field::GivenName, TextTest::Is, "x")),
         Just(Tree::Missing { field: Field::Region }),
     ]
@@ -159,7 +165,7 @@ proptest! {
     #[test]
     fn shares_are_stable_nested_and_of_their_size(salt in "[a-z]{1,6}", percent in 1.0f64..99.0) {
         let n = 4_000;
-        let drawn = |percent: f64, salt: &str| (0..n).filter(|i| holds(&Tree::Share { percent, salt: salt.into() }, &Person::unknown(*i), NOW) == Some(true)).collect::<Vec<_>>();
+        let drawn = |percent: f64, salt: &str| (0..n).filter(|i| holds(&Tree::Share { percent, salt: salt.into() }, &Person::unknown(ContactId(*i)), NOW) == Some(true)).collect::<Vec<_>>();
         let people = drawn(percent, &salt);
         prop_assert_eq!(&people, &drawn(percent, &salt));
         prop_assert!(drawn(percent / 2.0, &salt).iter().all(|p| people.contains(p)), "a smaller share lies inside a larger one");
@@ -169,7 +175,7 @@ proptest! {
     }
 }
 
-fn known(segments: &[(i64, &str, Option<Tree>)]) -> HashMap<i64, Known> {
+fn known(segments: &[(SegmentId, &str, Option<Tree>)]) -> HashMap<SegmentId, Known> {
     segments.iter().map(|(id, name, tree)| (*id, Known { name: (*name).into(), tree: tree.clone() })).collect()
 }
 
@@ -177,11 +183,11 @@ fn known(segments: &[(i64, &str, Option<Tree>)]) -> HashMap<i64, Known> {
 fn references_are_put_in_and_circles_named() {
     let refer = |segment| Tree::Segment { segment };
     let k = known(&[
-        (1, "Norway", Some(text(Field::Country, TextTest::Is, "no"))),
-        (2, "Readers", Some(Tree::All { of: vec![refer(1), Tree::List { list: 1 }] })),
-        (3, "Board", None),
-        (4, "Egg", Some(not(refer(5)))),
-        (5, "Hen", Some(refer(4))),
+        (SegmentId(1), "Norway", Some(text(Field::Country, TextTest::Is, "no"))),
+        (SegmentId(2), "Readers", Some(Tree::All { of: vec![refer(SegmentId(1)), Tree::List { list: ListId(1) }] })),
+        (SegmentId(3), "Board", None),
+        (SegmentId(4), "Egg", Some(not(refer(SegmentId(5))))),
+        (SegmentId(5), "Hen", Some(refer(SegmentId(4)))),
     ]);
     let talk = Goal { what: What::Event { name: "Came to a talk".into(), cents: 0 }, currency: String::new() };
     let lantern = Goal { what: What::Purchase { product: Some("Storm lantern".into()), category: None }, currency: "GBP".into() };
@@ -192,13 +198,13 @@ fn references_are_put_in_and_circles_named() {
     assert_eq!(holds(&met(7, 2).resolve(&k, &goals).unwrap(), &wren(), NOW), Some(true));
     assert_eq!(holds(&met(7, 3).resolve(&k, &goals).unwrap(), &wren(), NOW), Some(false));
     assert_eq!(met(8, 1).resolve(&k, &goals), Err(SegmentError::GoalGone));
-    let whole = Tree::Any { of: vec![refer(2), refer(3)] }.resolve(&k, &goals).unwrap();
+    let whole = Tree::Any { of: vec![refer(SegmentId(2)), refer(SegmentId(3))] }.resolve(&k, &goals).unwrap();
     assert_eq!(holds(&whole, &wren(), NOW), Some(true));
-    assert_eq!(whole.references(), [3], "written members stay a reference");
-    assert_eq!(refer(4).resolve(&k, &goals), Err(SegmentError::Circle("Egg → Hen → Egg".into())));
-    assert_eq!(refer(9).resolve(&k, &goals), Err(SegmentError::Gone));
+    assert_eq!(whole.references(), [SegmentId(3)], "written members stay a reference");
+    assert_eq!(refer(SegmentId(4)).resolve(&k, &goals), Err(SegmentError::Circle("Egg → Hen → Egg".into())));
+    assert_eq!(refer(SegmentId(9)).resolve(&k, &goals), Err(SegmentError::Gone));
     // Twice the same segment side by side is no circle.
-    assert!(Tree::All { of: vec![refer(1), refer(1)] }.resolve(&k, &goals).is_ok());
+    assert!(Tree::All { of: vec![refer(SegmentId(1)), refer(SegmentId(1))] }.resolve(&k, &goals).is_ok());
 }
 
 #[test]
@@ -210,7 +216,7 @@ fn a_tree_reads_as_a_sentence() {
     };
     let t = Tree::All {
         of: vec![
-            Tree::List { list: 1 },
+            Tree::List { list: ListId(1) },
             Tree::Any { of: vec![text(Field::Country, TextTest::Is, "NO"), Tree::Number { field: 1, is: Compare::Over, value: 12.0 }] },
             not(did(Did::Opened, true, Times::AtLeast(1), Some(90))),
             bought(Bought::Value, Compare::AtLeast, 50.0, Some("Storm lantern")),
@@ -233,9 +239,9 @@ fn a_tree_reads_as_a_sentence() {
 #[case(Tree::Event { name: " ".into(), times: Times::AtLeast(1), within_days: None }, "Choose an event")]
 #[case(Tree::Consent { states: vec![] }, "at least one")]
 #[case(Tree::Number { field: 1, is: Compare::Over, value: f64::NAN }, "Write a number")]
-#[case(Tree::Did { did: Did::Opened, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(1), link: Some(0), series: None }, "Only a click")]
-#[case(Tree::All { of: vec![Tree::List { list: 1 }; 101] }, "100 are the most")]
-#[case((0..13).fold(Tree::List { list: 1 }, |t, _| not(t)), "12 is the most")]
+#[case(Tree::Did { did: Did::Opened, human: true, times: Times::AtLeast(1), within_days: None, mailing: Some(MailingId(1)), link: Some(0), series: None }, "Only a click")]
+#[case(Tree::All { of: vec![Tree::List { list: ListId(1) }; 101] }, "100 are the most")]
+#[case((0..13).fold(Tree::List { list: ListId(1) }, |t, _| not(t)), "12 is the most")]
 fn what_cant_be_meant_is_refused(#[case] tree: Tree, #[case] words: &str) {
     assert!(tree.check().unwrap_err().to_string().contains(words));
 }

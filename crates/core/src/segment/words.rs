@@ -121,10 +121,10 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
         Tree::YesNo { field, yes } => format!("{} is {}", name(&names.fields, *field, "field"), if *yes { "yes" } else { "no" }),
         Tree::Missing { field } => format!("{} is missing", field_words(*field, names)),
         Tree::Dated { field, within_days } => format!("{} is dated{}", name(&names.fields, *field, "field"), days(Some(*within_days))),
-        Tree::List { list } => format!("on the list {}", name(&names.lists, *list, "list")),
+        Tree::List { list } => format!("on the list {}", name(&names.lists, list.0, "list")),
         Tree::Tag { tag } => format!("tagged {}", name(&names.tags, *tag, "tag")),
         Tree::Topic { topic } => format!("still with the topic {}", name(&names.topics, *topic, "topic")),
-        Tree::Segment { segment } => format!("in {}", name(&names.segments, *segment, "segment")),
+        Tree::Segment { segment } => format!("in {}", name(&names.segments, segment.0, "segment")),
         Tree::Consent { states } => {
             let states: Vec<&str> = states.iter().map(|s| s.words()).collect();
             format!("consent is {}", states.join(" or "))
@@ -155,18 +155,18 @@ pub fn condition(leaf: &Tree, names: &Names) -> String {
                 Did::Complained => "complained about",
             };
             let of = match (mailing, series) {
-                (Some(m), _) => format!(" of {}", name(&names.mailings, *m, "mailing")),
-                (None, Some(s)) => format!(" of the series {}", name(&names.series, *s, "series")),
+                (Some(m), _) => format!(" of {}", name(&names.mailings, m.0, "mailing")),
+                (None, Some(s)) => format!(" of the series {}", name(&names.series, s.0, "series")),
                 (None, None) => String::new(),
             };
-            let link = link.map_or_else(String::new, |l| match mailing.and_then(|m| names.links.get(&(m, l))) {
+            let link = link.map_or_else(String::new, |l| match mailing.and_then(|m| names.links.get(&(m.0, l))) {
                 Some(name) => format!(", link “{name}”"),
                 None => format!(", link {}", l + 1),
             });
             format!("{did} {}{of}{link}{}{}", times(*n, "message"), days(*within_days), if *human { "" } else { ", machines included" })
         }
         Tree::Series { series, part } => {
-            let series = name(&names.series, *series, "series");
+            let series = name(&names.series, series.0, "series");
             match part {
                 SeriesPart::Inside => format!("in the series {series} now"),
                 SeriesPart::Before => format!("was in the series {series} and isn’t any more"),

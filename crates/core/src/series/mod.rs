@@ -13,6 +13,7 @@ mod words;
 
 pub use words::Named;
 
+use crate::id::{MailingId, SegmentId};
 use crate::reaction::Deed;
 use crate::{DAY, HOUR};
 use serde::{Deserialize, Serialize};
@@ -63,7 +64,7 @@ pub enum Happening {
 #[schema(as = SeriesQuestion)]
 pub enum Question {
     /// Are they in this segment, now?
-    Segment { segment: i64 },
+    Segment { segment: SegmentId },
     /// Has it happened by now?
     Happened { what: Happening },
     /// A random share says yes: the same people each time they come here.
@@ -76,7 +77,7 @@ pub enum Question {
 #[schema(as = SeriesDoes)]
 pub enum Does {
     /// Sends a message; they go on when it is handed over, or can't be.
-    Mail { mailing: i64 },
+    Mail { mailing: MailingId },
     /// Waits so many hours, then until the minute of their day, where one is given.
     Wait { hours: u32, minute: Option<u16> },
     /// Waits until it happens, but no longer than so many hours.
@@ -108,7 +109,7 @@ pub struct Step {
 #[schema(as = SeriesEntry)]
 pub enum Entry {
     /// Anybody who joins a segment; by choice those who are in it when the series starts, too.
-    Segment { segment: i64, those_in_it: bool },
+    Segment { segment: SegmentId, those_in_it: bool },
     /// Anybody to whom an event of this name happens.
     Event { name: String },
     /// Anybody who buys.
@@ -140,7 +141,7 @@ pub enum Again {
 pub enum Exit {
     Happened { what: Happening },
     TopicLeft { topic: i64 },
-    SegmentLeft { segment: i64 },
+    SegmentLeft { segment: SegmentId },
 }
 
 /// A series, whole.
@@ -203,7 +204,7 @@ impl Outline {
 
     /// The mailings of its steps, by step.
     #[must_use]
-    pub fn mailings(&self) -> BTreeMap<u32, i64> {
+    pub fn mailings(&self) -> BTreeMap<u32, MailingId> {
         let mail = |p: &Placed<'_>| if let Does::Mail { mailing } = p.step.does { Some((p.step.id, mailing)) } else { None };
         self.placed().iter().filter_map(mail).collect()
     }

@@ -1,6 +1,7 @@
 //! Outlines to begin with: a series with its messages as drafts, to be put into one's own words.
 
 use super::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
+use crate::id::{MailingId, SegmentId};
 use crate::segment::Tree;
 use crate::upkeep::silence::Stage;
 
@@ -30,7 +31,7 @@ fn step(id: u32, does: Does) -> Step {
 }
 
 fn mail(id: u32, message: i64) -> Step {
-    step(id, Does::Mail { mailing: message })
+    step(id, Does::Mail { mailing: MailingId(message) })
 }
 
 /// Which segment it is, is known when it is made.
@@ -42,7 +43,7 @@ pub const ASKING: &str = "asking_again";
 /// All of them.
 #[must_use]
 pub fn all() -> Vec<Starter> {
-    let joins = Entry::Segment { segment: MADE, those_in_it: false };
+    let joins = Entry::Segment { segment: SegmentId(MADE), those_in_it: false };
     vec![
         Starter {
             key: "welcome",
@@ -117,7 +118,7 @@ pub fn all() -> Vec<Starter> {
             name: "Asking silent people",
             words: "Asks silent people with one button whether to go on; who presses it, answers or buys leaves the series. Who lets it pass can be sunset by a cleaning run.",
             outline: Outline {
-                entry: Entry::Segment { segment: MADE, those_in_it: true },
+                entry: Entry::Segment { segment: SegmentId(MADE), those_in_it: true },
                 again: Again::After { days: 180 },
                 steps: vec![mail(1, 0), step(2, Does::Await { what: Happening::Clicked { step: 1, link: None }, hours: 240 }), mail(3, 1)],
                 exits: vec![
@@ -147,12 +148,12 @@ pub fn all() -> Vec<Starter> {
 impl Starter {
     /// Its outline with the drafts and the segment that were made for it.
     #[must_use]
-    pub fn with(&self, mailings: &[i64], segment: Option<i64>) -> Outline {
-        fn put(steps: &mut [Step], mailings: &[i64]) {
+    pub fn with(&self, mailings: &[MailingId], segment: Option<SegmentId>) -> Outline {
+        fn put(steps: &mut [Step], mailings: &[MailingId]) {
             for s in steps {
                 match &mut s.does {
                     Does::Mail { mailing } => {
-                        *mailing = usize::try_from(*mailing).ok().and_then(|i| mailings.get(i)).copied().unwrap_or(0);
+                        *mailing = usize::try_from(mailing.0).ok().and_then(|i| mailings.get(i)).copied().unwrap_or_default();
                     }
                     Does::Fork { yes, no, .. } => {
                         put(yes, mailings);

@@ -1,5 +1,6 @@
 use super::walk::{Fact, Facts, How, Move, Sent, Standing, ahead, at_minute, next};
 use super::*;
+use crate::id::MailingId;
 use crate::zone::{self, Wall};
 use crate::{Instant, MINUTE};
 use proptest::prelude::*;
@@ -11,7 +12,7 @@ fn step(id: u32, does: Does) -> Step {
 /// Trees of steps, their numbers and mailings given from top to bottom.
 fn outlines() -> impl Strategy<Value = Outline> {
     let leaf = prop_oneof![
-        Just(Does::Mail { mailing: 0 }),
+        Just(Does::Mail { mailing: MailingId(0) }),
         (1u32..200, prop::option::of(0u16..1440)).prop_map(|(hours, minute)| Does::Wait { hours, minute }),
         (1u32..200).prop_map(|hours| Does::Await { what: Happening::Event { name: "visit".into() }, hours }),
         Just(Does::Act { deed: Deed::Tag { tag: 1, put: true } }),
@@ -19,7 +20,7 @@ fn outlines() -> impl Strategy<Value = Outline> {
     .prop_map(|does| step(0, does));
     let steps = leaf.prop_recursive(3, 16, 3, |inner| {
         let question = prop_oneof![
-            Just(Question::Segment { segment: 1 }),
+            Just(Question::Segment { segment: SegmentId(1) }),
             Just(Question::Happened { what: Happening::Event { name: "visit".into() } }),
             (1.0f64..99.0).prop_map(|percent| Question::Share { percent }),
         ];
@@ -31,7 +32,7 @@ fn outlines() -> impl Strategy<Value = Outline> {
             *n += 1;
             s.id = *n;
             match &mut s.does {
-                Does::Mail { mailing } => *mailing = i64::from(*n),
+                Does::Mail { mailing } => *mailing = MailingId(i64::from(*n)),
                 Does::Fork { yes, no, .. } => {
                     number(yes, n);
                     number(no, n);
@@ -47,7 +48,7 @@ fn outlines() -> impl Strategy<Value = Outline> {
 }
 
 /// Walks somebody through, looking again `late` milliseconds after each instant that it asks for.
-fn walk(o: &Outline, facts: &Facts, late: i64) -> (Vec<(u32, Instant)>, Vec<(i64, Instant)>, Option<Instant>) {
+fn walk(o: &Outline, facts: &Facts, late: i64) -> (Vec<(u32, Instant)>, Vec<(MailingId, Instant)>, Option<Instant>) {
     let clock = zone::named("Europe/London").unwrap();
     let mut s = Standing { step: o.first().unwrap(), came: Instant(0), entered: Instant(0), sent: None };
     let (mut seen, mut sends, mut now) = (vec![(s.step, s.came)], Vec::new(), Instant(late));
@@ -78,7 +79,7 @@ fn walk(o: &Outline, facts: &Facts, late: i64) -> (Vec<(u32, Instant)>, Vec<(i64
 
 fn facts(visits: &[i64], inside: bool, share: f64) -> Facts {
     let did = visits.iter().map(|h| (Instant(h * crate::HOUR), Fact::Event("Visit".into()))).collect();
-    Facts { did, segments: [(1, inside)].into(), share, ..Facts::default() }
+    Facts { did, segments: [(SegmentId(1), inside)].into(), share, ..Facts::default() }
 }
 
 proptest! {
@@ -154,11 +155,13 @@ proptest! {
 
 #[test]
 fn a_held_message_keeps_its_step_and_goes_on_when_it_went() {
-    let o =
-        Outline { steps: vec![step(1, Does::Mail { mailing: 7 }), step(2, Does::Wait { hours: 24, minute: None })], ..Outline::default() };
+    let o = Outline {
+        steps: vec![step(1, Does::Mail { mailing: MailingId(7) }), step(2, Does::Wait { hours: 24, minute: None })],
+        ..Outline::default()
+    };
     let at = |sent| Standing { step: 1, came: Instant(0), entered: Instant(0), sent };
     let ask = |s: Standing| next(&o, &s, &Facts::default(), &zone::TimeZone::UTC, Instant(9 * DAY));
-    assert_eq!(ask(at(None)), Move::Send { mailing: 7, due: Instant(0) });
+    assert_eq!(ask(at(None)), Move::Send { mailing: MailingId(7), due: Instant(0) });
     assert_eq!(ask(at(Some(Sent::Pending))), Move::Stay(None));
     // The wait begins when the message went, not when it was due.
     let went = Instant(8 * DAY);
@@ -202,15 +205,15 @@ fn a_birthday_comes_each_year() {
 fn what_cant_be_meant_is_refused_in_a_sentence() {
     let with = |steps: Vec<Step>| Outline { steps, ..Outline::default() }.check().unwrap_err();
     let mail = |id, mailing| step(id, Does::Mail { mailing });
-    assert!(with(vec![mail(1, 1), mail(1, 2)]).contains("same number"));
-    assert!(with(vec![mail(1, 1), mail(2, 1)]).contains("stands at two steps"));
+    assert!(with(vec![mail(1, MailingId(1)), mail(1, MailingId(2))]).contains("same number"));
+    assert!(with(vec![mail(1, MailingId(1)), mail(2, MailingId(1))]).contains("stands at two steps"));
     assert!(with(vec![step(1, Does::Wait { hours: 0, minute: None })]).contains("between 1 hour"));
     assert!(with(vec![step(1, Does::Await { what: Happening::Opened { step: 9 }, hours: 5 })]).contains("sends none"));
     assert!(with(vec![step(1, Does::Fork { on: Question::Share { percent: 10.0 }, yes: vec![], no: vec![] })]).contains("no difference"));
     assert!(Outline::default().ready().unwrap_err().contains("Nothing happens"));
     for s in starters::all() {
-        let mailings: Vec<i64> = (1..).take(s.messages.len()).collect();
-        let o = s.with(&mailings, Some(1));
+        let mailings: Vec<MailingId> = (1..).map(MailingId).take(s.messages.len()).collect();
+        let o = s.with(&mailings, Some(SegmentId(1)));
         assert!(o.ready().is_ok() && o.mailings().len() == s.messages.len(), "{}", s.key);
         assert!(!o.words(&Named::default()).contains("that is gone:"), "{}", o.words(&Named::default()));
     }

@@ -7,6 +7,7 @@
 use super::{Does, Exit, Happening, Outline, Question, Step, span};
 use crate::Instant;
 use crate::goal::{Goal, Happened, is_of};
+use crate::id::{MailingId, SegmentId};
 use crate::reaction::{Deed, SETTLES_AFTER};
 use crate::words::fold;
 use crate::zone::Wall;
@@ -64,7 +65,7 @@ pub struct Facts {
     /// Topics that they have left.
     pub left: Vec<i64>,
     /// The segments that were asked about, and whether they are in them.
-    pub segments: HashMap<i64, bool>,
+    pub segments: HashMap<SegmentId, bool>,
     pub goals: HashMap<i64, Goal>,
     /// From 0 to below 1, the same for them at a step each time.
     pub share: f64,
@@ -107,7 +108,7 @@ pub enum Move<'a> {
     /// They stay, until something happens; look again then, at the latest.
     Stay(Option<Instant>),
     /// The message of this step is to be recorded, due at this instant.
-    Send { mailing: i64, due: Instant },
+    Send { mailing: MailingId, due: Instant },
     /// Do this, then they go on.
     Act { deed: &'a Deed, to: Option<u32>, at: Instant },
     /// To another step, or through (`None`).
@@ -204,7 +205,7 @@ pub fn next<'a>(outline: &'a Outline, s: &Standing, facts: &Facts, clock: &impl 
         Does::Fork { on, yes, no } => {
             let answer = match on {
                 Question::Segment { segment } => match facts.segments.get(segment) {
-                    None => return Move::Ask(*segment),
+                    None => return Move::Ask(segment.0),
                     Some(answer) => *answer,
                 },
                 Question::Happened { what } => facts.first(what, s.entered, s.came).is_some(),
@@ -225,7 +226,7 @@ fn exits<'a>(outline: &Outline, s: &Standing, facts: &Facts, now: Instant) -> Op
             // When somebody left a topic or a segment isn't asked: they are out now.
             Exit::TopicLeft { topic } => facts.left.contains(topic).then_some(now),
             Exit::SegmentLeft { segment } => match facts.segments.get(segment) {
-                None => return Some(Move::Ask(*segment)),
+                None => return Some(Move::Ask(segment.0)),
                 Some(inside) => (!inside).then_some(now),
             },
         };
@@ -242,7 +243,14 @@ fn exits<'a>(outline: &Outline, s: &Standing, facts: &Facts, now: Instant) -> Op
 /// their limit, forks on it go the way of now, and every message is handed over when it is due. Segments that aren't in
 /// the facts are taken as "not in it".
 #[must_use]
-pub fn ahead(outline: &Outline, from: Standing, facts: &Facts, clock: &impl Wall, now: Instant, until: Instant) -> Vec<(i64, Instant)> {
+pub fn ahead(
+    outline: &Outline,
+    from: Standing,
+    facts: &Facts,
+    clock: &impl Wall,
+    now: Instant,
+    until: Instant,
+) -> Vec<(MailingId, Instant)> {
     let mut out = Vec::new();
     let mut s = from;
     let mut facts = facts.clone();
@@ -273,7 +281,7 @@ pub fn ahead(outline: &Outline, from: Standing, facts: &Facts, clock: &impl Wall
                 continue;
             }
             Move::Ask(segment) => {
-                facts.segments.insert(segment, false);
+                facts.segments.insert(SegmentId(segment), false);
                 continue;
             }
             Move::Act { to, at, .. } | Move::Go { to, at, .. } => (to, at),

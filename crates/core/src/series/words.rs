@@ -67,7 +67,7 @@ impl Named {
             Does::Wait { hours, minute: None } => format!("Wait {}", lasting(*hours)),
             Does::Wait { hours, minute: Some(m) } => format!("Wait {}, then until {} where they are", lasting(*hours), clock(*m)),
             Does::Await { what, hours } => format!("Wait until somebody {}, {} at most", self.happening(what), lasting(*hours)),
-            Does::Fork { on: Question::Segment { segment }, .. } => format!("In {}?", of(&self.deeds.names.segments, *segment, "segment")),
+            Does::Fork { on: Question::Segment { segment }, .. } => format!("In {}?", of(&self.deeds.names.segments, segment.0, "segment")),
             Does::Fork { on: Question::Happened { what }, .. } => format!("Have they {} since they entered?", self.happened(what)),
             Does::Fork { on: Question::Share { percent }, .. } => format!("In a random {percent}%?"),
             Does::Act { deed } => capital(&deed.words(&self.deeds)),
@@ -80,7 +80,7 @@ impl Named {
         match entry {
             Entry::Segment { segment, those_in_it } => {
                 let too = if *those_in_it { ", and those who are in it at the start" } else { "" };
-                format!("Everybody who joins {}{too}", of(&self.deeds.names.segments, *segment, "segment"))
+                format!("Everybody who joins {}{too}", of(&self.deeds.names.segments, segment.0, "segment"))
             }
             Entry::Event { name } => format!("Everybody to whom “{name}” happens"),
             Entry::Bought { product, category } => format!("Everybody who {}", buys(product, category)),
@@ -107,7 +107,7 @@ impl Named {
         match exit {
             Exit::Happened { what } => capital(&self.happening(what)),
             Exit::TopicLeft { topic } => format!("Leaves the topic {}", of(&self.deeds.names.topics, *topic, "topic")),
-            Exit::SegmentLeft { segment } => format!("Is no longer in {}", of(&self.deeds.names.segments, *segment, "segment")),
+            Exit::SegmentLeft { segment } => format!("Is no longer in {}", of(&self.deeds.names.segments, segment.0, "segment")),
         }
     }
 }

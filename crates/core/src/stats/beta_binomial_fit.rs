@@ -122,6 +122,7 @@ pub fn fit(groups: &[Group]) -> Option<Prior> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::id::ContactId;
     use crate::segment::share;
     use proptest::prelude::*;
 
@@ -151,7 +152,7 @@ mod tests {
         let mut drawn = 0;
         let mut uniform = || {
             drawn += 1;
-            share::draw("rates", drawn)
+            share::draw("rates", ContactId(drawn))
         };
         let mut draw = |uniforms: usize| -> Vec<Group> {
             (0..4_000)

@@ -1,6 +1,7 @@
 //! Who takes part and who gets which arm: by keyed hash, so that it can be computed again from the
 //! seed and the frozen roster, on another machine, years later.
 
+use crate::id::ContactId;
 use siphasher::sip::SipHasher13;
 use std::collections::BTreeMap;
 use std::hash::Hasher;
@@ -8,7 +9,7 @@ use std::hash::Hasher;
 /// One line of the roster.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Enrolled {
-    pub contact: i64,
+    pub contact: ContactId,
     pub stratum: u32,
     pub arm: usize,
     /// Their opens can't be known, by what was known of their domain before the seal.
@@ -18,7 +19,7 @@ pub struct Enrolled {
 /// Somebody whose mail is cleared, before the draw.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Person {
-    pub contact: i64,
+    pub contact: ContactId,
     pub domain: u32,
     /// Their cell of mail load; none while it isn't worked out.
     pub cell: Option<u8>,
@@ -28,14 +29,14 @@ pub struct Person {
 /// Somebody with the stratum that they are balanced in.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Placed {
-    pub contact: i64,
+    pub contact: ContactId,
     pub stratum: u32,
     pub opens_unknown: bool,
 }
 
-impl From<(i64, u32)> for Placed {
+impl From<(ContactId, u32)> for Placed {
     /// Somebody of whom everything can be known.
-    fn from((contact, stratum): (i64, u32)) -> Self {
+    fn from((contact, stratum): (ContactId, u32)) -> Self {
         Self { contact, stratum, opens_unknown: false }
     }
 }
@@ -86,7 +87,7 @@ pub fn strata(people: &[Person]) -> Vec<Placed> {
 #[allow(clippy::cast_sign_loss)]
 pub fn draw_pilot(seed: u64, cleared: &[Placed], size: usize) -> Vec<Placed> {
     let mut ranked = cleared.to_vec();
-    ranked.sort_unstable_by_key(|p| (draw(seed, Draw::Pilot, p.contact as u64), p.contact));
+    ranked.sort_unstable_by_key(|p| (draw(seed, Draw::Pilot, p.contact.0 as u64), p.contact));
     ranked.truncate(size);
     ranked
 }
@@ -129,7 +130,7 @@ pub fn blocks(seed: u64, roster: &[Placed], parts: &[u32]) -> Vec<Block> {
     }
     let mut out = Vec::new();
     for (stratum, mut people) in strata {
-        people.sort_unstable_by_key(|p| (draw(seed, Draw::Arm, p.contact as u64), p.contact));
+        people.sort_unstable_by_key(|p| (draw(seed, Draw::Arm, p.contact.0 as u64), p.contact));
         out.extend(people.chunks(size).zip(0..).map(|(members, number)| Block { stratum, number, members: members.to_vec() }));
     }
     out
@@ -139,9 +140,9 @@ pub fn blocks(seed: u64, roster: &[Placed], parts: &[u32]) -> Vec<Block> {
 /// its `parts` say; one with none is given to nobody.
 #[must_use]
 #[allow(clippy::cast_sign_loss)]
-pub fn on_entry(seed: u64, contact: i64, parts: &[u32]) -> usize {
+pub fn on_entry(seed: u64, contact: ContactId, parts: &[u32]) -> usize {
     let all: u64 = parts.iter().map(|p| u64::from(*p)).sum();
-    let place = (u128::from(draw(seed, Draw::Arm, contact as u64)) * u128::from(all)) >> 64;
+    let place = (u128::from(draw(seed, Draw::Arm, contact.0 as u64)) * u128::from(all)) >> 64;
     let mut upto = 0;
     parts
         .iter()
@@ -156,15 +157,15 @@ pub fn on_entry(seed: u64, contact: i64, parts: &[u32]) -> usize {
 /// held against the pilot's estimate?
 #[must_use]
 #[allow(clippy::cast_sign_loss)]
-pub fn in_rollout_check(seed: u64, contact: i64) -> bool {
-    draw(seed, Draw::Check, contact as u64).is_multiple_of(20)
+pub fn in_rollout_check(seed: u64, contact: ContactId) -> bool {
+    draw(seed, Draw::Check, contact.0 as u64).is_multiple_of(20)
 }
 
 /// The half of a plain mailing's people that somebody is in, when the same is held against itself.
 #[must_use]
 #[allow(clippy::cast_sign_loss)]
-pub fn in_second_half(seed: u64, contact: i64) -> bool {
-    draw(seed, Draw::Half, contact as u64) & 1 == 1
+pub fn in_second_half(seed: u64, contact: ContactId) -> bool {
+    draw(seed, Draw::Half, contact.0 as u64) & 1 == 1
 }
 
 #[cfg(test)]
@@ -176,7 +177,7 @@ mod tests {
         /// Each stratum's arms are as large as their parts say, but for the last block, whatever the order people come in.
         #[test]
         fn balanced_and_order_free(seed in any::<u64>(), n in 0usize..400, strata in 1u32..6, parts in prop::collection::vec(1u32..4, 2..5)) {
-            let roster: Vec<_> = (0..n).map(|i| Placed::from((i as i64 * 7, i as u32 % strata))).collect();
+            let roster: Vec<_> = (0..n).map(|i| Placed::from((ContactId(i as i64 * 7), i as u32 % strata))).collect();
             let block: usize = parts.iter().map(|p| *p as usize).sum();
             let forward = assign(seed, &roster, &parts);
             let mut backward: Vec<_> = roster.clone();
@@ -199,7 +200,7 @@ mod tests {
     fn those_who_come_get_each_arm_as_often_as_its_parts_say(#[case] parts: &[u32]) {
         let (n, all): (i64, u32) = (40_000, parts.iter().sum());
         let mut got = vec![0u64; parts.len()];
-        (0..n).for_each(|contact| got[on_entry(77, contact, parts)] += 1);
+        (0..n).for_each(|contact| got[on_entry(77, ContactId(contact), parts)] += 1);
         let open: Vec<(u64, f64)> = got.iter().zip(parts).filter(|(_, p)| **p > 0).map(|(n, p)| (*n, f64::from(*p))).collect();
         assert_eq!(open.iter().map(|o| o.0).sum::<u64>(), n as u64, "nobody gets a closed arm: {got:?} of {all}");
         let (seen, shares): (Vec<u64>, Vec<f64>) = open.into_iter().unzip();
@@ -208,7 +209,7 @@ mod tests {
 
     #[test]
     fn the_first_person_of_a_block_gets_each_arm_equally_often() {
-        let first_in_a = (0..4000u64).filter(|s| assign(*s, &[(1, 0).into()], &[1, 1])[0].arm == 0).count();
+        let first_in_a = (0..4000u64).filter(|s| assign(*s, &[(ContactId(1), 0).into()], &[1, 1])[0].arm == 0).count();
         // Binomial(4000, 1/2) has sd 32; six of them is one in a billion.
         assert!((1810..=2190).contains(&first_in_a), "{first_in_a}");
     }

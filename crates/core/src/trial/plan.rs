@@ -2,6 +2,7 @@
 
 use super::metric::{Change, Metric};
 use crate::goal::Goal;
+use crate::id::SegmentId;
 use crate::stats::StatsError;
 use crate::{HOUR, Instant};
 use serde::{Deserialize, Serialize};
@@ -31,7 +32,7 @@ pub struct PlanGoal {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, utoipa::ToSchema, Deserialize)]
 pub struct Subgroup {
     pub name: String,
-    pub segment: i64,
+    pub segment: SegmentId,
 }
 
 /// The most variants a trial compares.
@@ -264,7 +265,7 @@ impl Plan {
         if !margins.iter().flatten().all(|m| (0.0..=0.2).contains(m)) {
             return Err(PlanError::Margin);
         }
-        let mut segments: Vec<i64> = self.subgroups.iter().map(|s| s.segment).collect();
+        let mut segments: Vec<SegmentId> = self.subgroups.iter().map(|s| s.segment).collect();
         segments.sort_unstable();
         segments.dedup();
         let named = self.subgroups.iter().all(|s| !s.name.trim().is_empty());
@@ -497,7 +498,7 @@ pub(crate) mod tests {
         Some(PlanGoal { name: "Shop".into(), goal: Goal { what, currency: currency.into() } })
     }
 
-    fn group(segment: i64) -> Subgroup {
+    fn group(segment: SegmentId) -> Subgroup {
         Subgroup { name: "Members".into(), segment }
     }
 
@@ -526,7 +527,7 @@ pub(crate) mod tests {
     #[case(Plan { shares: vec![1, 2], ..plan() }, 3, "parts of the pilot")]
     #[case(Plan { shares: vec![0, 2], ..plan() }, 2, "parts of the pilot")]
     #[case(Plan { shares: vec![1, 2], aim: Aim::Earn, ..plan() }, 2, "of the same size")]
-    #[case(Plan { subgroups: vec![group(1), group(1)], ..plan() }, 2, "subgroups")]
+    #[case(Plan { subgroups: vec![group(SegmentId(1)), group(SegmentId(1))], ..plan() }, 2, "subgroups")]
     #[case(Plan { crossed: Some(["Subject".into(), "Offer".into()]), ..plan() }, 2, "four variants")]
     #[case(Plan { crossed: Some(["Offer".into(), "Offer".into()]), ..plan() }, 4, "two names")]
     fn what_is_wrong_is_said(#[case] plan: Plan, #[case] arms: usize, #[case] want: &str) {

@@ -39,7 +39,7 @@ pub fn digest(plan: &str, seed: u64, rule_version: u32, looks: &[Look], variants
     let mut roster = roster.to_vec();
     roster.sort_unstable_by_key(|e| e.contact);
     for e in &roster {
-        put(&e.contact.to_be_bytes());
+        put(&e.contact.0.to_be_bytes());
         put(&e.stratum.to_be_bytes());
         put(&(e.arm as u64).to_be_bytes());
         if Rule::of(rule_version).is_none_or(Rule::of_known_opens) {
@@ -60,13 +60,14 @@ pub fn stretch_digest(seal: &str, place: i64, began_at: i64, parts: &[u32]) -> S
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::id::ContactId;
     use proptest::prelude::*;
 
     proptest! {
         /// Whatever is touched, the digest differs; the order in which the roster is read doesn't matter.
         #[test]
         fn every_touch_shows(plan in "[a-z]{1,8}", seed in any::<u64>(), variants in prop::collection::vec("[a-z]{0,6}", 2..4), n in 1usize..30, at in 0usize..30, what in 0u8..7) {
-            let roster: Vec<Enrolled> = (0..n).map(|i| Enrolled { contact: i as i64, stratum: (i % 3) as u32, arm: i % 2, opens_unknown: i % 5 == 0 }).collect();
+            let roster: Vec<Enrolled> = (0..n).map(|i| Enrolled { contact: ContactId(i as i64), stratum: (i % 3) as u32, arm: i % 2, opens_unknown: i % 5 == 0 }).collect();
             let sealed = digest(&plan, seed, 4, &[], &variants, &roster);
             let mut backward = roster.clone();
             backward.reverse();

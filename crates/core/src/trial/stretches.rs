@@ -11,6 +11,7 @@ use super::compare::Money;
 use super::decide::pairs;
 use super::plan::{LEAST_PER_ARM, MOST_PARTS, PlanError};
 use super::reading::{ArmCounts, BeforeGroup};
+use crate::id::ContactId;
 use crate::stats::agreeing::LimitsOfFew;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -159,7 +160,7 @@ pub(super) fn check_number(per_arm: u64) -> Result<(), PlanError> {
 
 /// The arm of somebody on the roster, computed again. `stretches`: the parts of each.
 #[must_use]
-pub fn recomputed(seed: u64, contact: i64, stretch: usize, stretches: &[Vec<u32>]) -> Option<usize> {
+pub fn recomputed(seed: u64, contact: ContactId, stretch: usize, stretches: &[Vec<u32>]) -> Option<usize> {
     stretches.get(stretch).map(|parts| on_entry(seed, contact, parts))
 }
 

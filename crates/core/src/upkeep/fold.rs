@@ -6,6 +6,7 @@
 use super::MailStatus;
 use super::policy::{Policy, days};
 use crate::bounce::{Category, FailureClass};
+use crate::id::MailingId;
 use crate::{DAY, HOUR, Instant};
 use serde::{Deserialize, Serialize};
 
@@ -22,7 +23,7 @@ pub enum Happened {
 /// How one mailing to the address ended.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Outcome {
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub at: Instant,
     pub what: Happened,
 }
@@ -256,11 +257,11 @@ struct Fold<'a> {
     why: String,
     /// Something was delivered, or was accepted and may prove to be.
     reached: bool,
-    no_such_address: Option<(i64, Instant)>,
+    no_such_address: Option<(MailingId, Instant)>,
     /// Mailings that failed for good since the last delivery, and as what the last of them.
-    permanent: Vec<(i64, Instant)>,
+    permanent: Vec<(MailingId, Instant)>,
     permanent_as: Option<Category>,
-    temporary: Vec<(i64, Instant)>,
+    temporary: Vec<(MailingId, Instant)>,
     rests: usize,
     /// Of the mailings while it is observed, the last ones: did they arrive?
     watched: Vec<bool>,
@@ -526,7 +527,7 @@ mod tests {
     use crate::upkeep::policy::Retires;
     use proptest::prelude::*;
 
-    fn o(mailing: i64, day: i64, failure: Option<Category>) -> Outcome {
+    fn o(mailing: MailingId, day: i64, failure: Option<Category>) -> Outcome {
         Outcome { mailing, at: Instant(day * DAY), what: failure.map_or(Happened::Accepted, Happened::Failed) }
     }
     fn standing(outcomes: &[Outcome], now: Instant) -> Standing {
@@ -538,69 +539,75 @@ mod tests {
     #[test]
     fn no_such_address_rests_then_retires() {
         let now = Instant(100 * DAY);
-        assert_eq!(standing(&[o(1, 0, NSA)], now).status, MailStatus::Retired, "never delivered to");
-        let once = [o(1, 0, None), o(2, 10, NSA)];
+        assert_eq!(standing(&[o(MailingId(1), 0, NSA)], now).status, MailStatus::Retired, "never delivered to");
+        let once = [o(MailingId(1), 0, None), o(MailingId(2), 10, NSA)];
         let s = standing(&once, Instant(11 * DAY));
         assert_eq!((s.status, s.until), (MailStatus::Resting, Some(Instant(40 * DAY))));
         assert_eq!(standing(&once, Instant(40 * DAY)).status, MailStatus::Observed);
-        let twice = [once[0], once[1], o(3, 20, NSA)];
+        let twice = [once[0], once[1], o(MailingId(3), 20, NSA)];
         assert_eq!(standing(&twice, now).status, MailStatus::Retired);
-        let same_mailing = [once[0], once[1], o(2, 12, NSA)];
+        let same_mailing = [once[0], once[1], o(MailingId(2), 12, NSA)];
         assert_ne!(standing(&same_mailing, now).status, MailStatus::Retired);
     }
 
     #[test]
     fn temporary_failures_rest_longer_each_time() {
-        let mut history = vec![o(1, 0, None)];
-        history.extend((1..=3).map(|i| o(i + 1, i * 6, FULL)));
+        let mut history = vec![o(MailingId(1), 0, None)];
+        history.extend((1..=3).map(|i| o(MailingId(i + 1), i * 6, FULL)));
         assert_eq!(standing(&history, Instant(19 * DAY)).status, MailStatus::Resting);
-        history.extend([o(10, 30, FULL), o(11, 35, FULL)]);
+        history.extend([o(MailingId(10), 30, FULL), o(MailingId(11), 35, FULL)]);
         assert_eq!(standing(&history, Instant(36 * DAY)).until, Some(Instant(56 * DAY)), "three weeks");
-        history.extend((0..4).map(|i| o(20 + i, 60 + i, None)));
+        history.extend((0..4).map(|i| o(MailingId(20 + i), 60 + i, None)));
         assert_eq!(standing(&history, Instant(90 * DAY)).status, MailStatus::Active);
     }
 
     #[test]
     fn an_answer_on_its_way_does_not_retire() {
         // Accepted two days before the host says that there is no such address: it may prove to have arrived.
-        let history = [o(1, 10, None), o(2, 12, NSA)];
+        let history = [o(MailingId(1), 10, None), o(MailingId(2), 12, NSA)];
         assert_eq!(standing(&history, Instant(13 * DAY)).status, MailStatus::Resting);
         assert_eq!(standing(&history, Instant(30 * DAY)).status, MailStatus::Resting);
     }
 
     #[test]
     fn no_such_address_does_not_shorten_a_long_rest() {
-        let mut history = vec![o(1, 0, None)];
+        let mut history = vec![o(MailingId(1), 0, None)];
         // Rested for a week, for three, and for nine.
-        history.extend((0..3).map(|i| o(2 + i, 6 + 6 * i, FULL)));
-        history.extend([o(10, 30, FULL), o(11, 31, FULL), o(12, 60, FULL), o(13, 61, FULL)]);
+        history.extend((0..3).map(|i| o(MailingId(2 + i), 6 + 6 * i, FULL)));
+        history.extend([o(MailingId(10), 30, FULL), o(MailingId(11), 31, FULL), o(MailingId(12), 60, FULL), o(MailingId(13), 61, FULL)]);
         let long = standing(&history, Instant(62 * DAY)).until;
         assert_eq!(long, Some(Instant(124 * DAY)));
-        history.push(o(14, 62, NSA));
+        history.push(o(MailingId(14), 62, NSA));
         assert_eq!(standing(&history, Instant(63 * DAY)).until, long);
     }
 
     #[test]
     fn one_failure_while_observed_is_forgotten() {
-        let mut history = vec![o(1, 0, None)];
-        history.extend((1..=3).map(|i| o(i + 1, i * 6, FULL)));
-        history.extend([o(10, 30, None), o(11, 31, FULL), o(12, 40, None), o(13, 41, None), o(14, 42, None)]);
+        let mut history = vec![o(MailingId(1), 0, None)];
+        history.extend((1..=3).map(|i| o(MailingId(i + 1), i * 6, FULL)));
+        history.extend([
+            o(MailingId(10), 30, None),
+            o(MailingId(11), 31, FULL),
+            o(MailingId(12), 40, None),
+            o(MailingId(13), 41, None),
+            o(MailingId(14), 42, None),
+        ]);
         assert_eq!(standing(&history, Instant(60 * DAY)).status, MailStatus::Observed, "three in a row");
         // A second failure four mailings after the first is the only one of the last four.
         let mut again = history.clone();
-        again.extend([o(15, 43, FULL)]);
+        again.extend([o(MailingId(15), 43, FULL)]);
         assert_eq!(standing(&again, Instant(60 * DAY)).status, MailStatus::Observed);
-        history.push(o(15, 43, None));
+        history.push(o(MailingId(15), 43, None));
         assert_eq!(standing(&history, Instant(60 * DAY)).status, MailStatus::Active, "four in a row");
     }
 
     #[test]
     fn what_stands_against_an_address_is_said() {
         const DISABLED: Option<Category> = Some(Category::MailboxDisabled);
-        let five: Vec<Outcome> = (0..5).map(|i| o(i, i, DISABLED)).collect();
+        let five: Vec<Outcome> = (0..5).map(|i| o(MailingId(i), i, DISABLED)).collect();
         let s = standing(&five, Instant(6 * DAY));
         assert!(s.status == MailStatus::Active && s.why.starts_with("5 mailings failed for good (mailbox disabled)"), "{}", s.why);
-        assert!(standing(&[o(1, 0, FULL)], Instant(DAY)).why.starts_with("1 mailing in a row failed for now"));
+        assert!(standing(&[o(MailingId(1), 0, FULL)], Instant(DAY)).why.starts_with("1 mailing in a row failed for now"));
         assert_eq!(standing(&[], Instant(0)).why, "No failure on record.");
     }
 
@@ -621,8 +628,8 @@ mod tests {
     fn where_only_runs_retire_it_rests_until_one_decides() {
         let policy = Policy { retires: Retires::InRuns { since: Instant(5 * DAY) }, ..Policy::default() };
         let at = |history: &[Outcome], sets: &[Set], day: i64| super::standing(history, sets, &policy, Instant(day * DAY));
-        assert_eq!(at(&[o(1, 1, NSA)], &[], 9).status, MailStatus::Retired, "from before");
-        let gone = [o(1, 6, NSA)];
+        assert_eq!(at(&[o(MailingId(1), 1, NSA)], &[], 9).status, MailStatus::Retired, "from before");
+        let gone = [o(MailingId(1), 6, NSA)];
         let due = at(&gone, &[], 400);
         assert!(due.is_due() && due.cause == Cause::NeverThere, "{due:?}");
         let set = |day: i64, status, until| Set { at: Instant(day * DAY), status, until, cause: Cause::PutBack, why: String::new() };
@@ -631,15 +638,15 @@ mod tests {
         assert_eq!(at(&gone, std::slice::from_ref(&retired), 29).status, MailStatus::Resting, "not before it was decided");
         let undone = [retired, set(35, MailStatus::Resting, None)];
         assert!(at(&gone, &undone, 36).is_due(), "back to where it was");
-        let answered = [gone[0], Outcome { mailing: 1, at: Instant(8 * DAY), what: Happened::Answered }];
+        let answered = [gone[0], Outcome { mailing: MailingId(1), at: Instant(8 * DAY), what: Happened::Answered }];
         assert_eq!(at(&answered, &[], 20).status, MailStatus::Observed);
     }
 
     #[test]
     fn an_answer_between_two_failures_forgets_the_first() {
         const DISABLED: Option<Category> = Some(Category::MailboxDisabled);
-        let answer = Outcome { mailing: 1, at: Instant(8 * DAY), what: Happened::Answered };
-        let failures = [o(1, 0, None), o(2, 6, DISABLED), o(3, 14, DISABLED)];
+        let answer = Outcome { mailing: MailingId(1), at: Instant(8 * DAY), what: Happened::Answered };
+        let failures = [o(MailingId(1), 0, None), o(MailingId(2), 6, DISABLED), o(MailingId(3), 14, DISABLED)];
         assert_eq!(standing(&failures, Instant(15 * DAY)).status, MailStatus::Retired);
         let [a, b, c] = failures;
         assert_eq!(standing(&[a, b, answer, c], Instant(15 * DAY)).status, MailStatus::Active);
@@ -651,7 +658,7 @@ mod tests {
             let mut day = 0;
             let each = |(i, (after, kind)): (usize, (i64, usize))| {
                 day += after;
-                o(i as i64, day, failures[kind])
+                o(MailingId(i as i64), day, failures[kind])
             };
             steps.into_iter().enumerate().map(each).collect()
         })
@@ -682,7 +689,7 @@ mod tests {
                 }
             }
             let mut well = history.clone();
-            well.extend((0..4).map(|i| Outcome { mailing: 1_000 + i, at: last + (200 + i) * DAY, what: Happened::Accepted }));
+            well.extend((0..4).map(|i| Outcome { mailing: MailingId(1_000 + i), at: last + (200 + i) * DAY, what: Happened::Accepted }));
             let s = standing(&well, now);
             prop_assert!(matches!(s.status, MailStatus::Active | MailStatus::Retired), "{:?}", s);
             if history.iter().all(|o| !matches!(o.what, Happened::Failed(f) if f.class() != FailureClass::Block)) {
@@ -716,7 +723,7 @@ mod tests {
             let kinds = [Category::Policy, Category::Content, Category::Authentication, Category::TooLarge, Category::Unknown];
             let mut days = days;
             days.sort_unstable();
-            let history: Vec<_> = days.iter().enumerate().map(|(i, d)| o(i as i64, *d, Some(kinds[kind]))).collect();
+            let history: Vec<_> = days.iter().enumerate().map(|(i, d)| o(MailingId(i as i64), *d, Some(kinds[kind]))).collect();
             prop_assert_eq!(standing(&history, Instant(300 * DAY)).status, MailStatus::Active);
         }
     }

@@ -7,6 +7,7 @@ use super::fold::{Happened, Outcome};
 use super::policy::{Policy, days};
 use crate::Instant;
 use crate::bounce::{Category, FailureClass};
+use crate::id::MailingId;
 use crate::report::Rate;
 use serde::{Deserialize, Serialize};
 
@@ -47,7 +48,7 @@ impl Tally {
         let permanent =
             |o: &Outcome| matches!(o.what, Happened::Failed(c) if c.class() == FailureClass::Permanent && c != Category::NoSuchAddress);
         let mut counted = [false; MOST];
-        let mut run: Vec<(i64, Instant)> = Vec::new();
+        let mut run: Vec<(MailingId, Instant)> = Vec::new();
         for (i, o) in outcomes.iter().enumerate() {
             if arrived(o) {
                 run.clear();
@@ -121,7 +122,7 @@ mod tests {
     use super::*;
     use crate::DAY;
 
-    fn o(mailing: i64, day: i64, what: Happened) -> Outcome {
+    fn o(mailing: MailingId, day: i64, what: Happened) -> Outcome {
         Outcome { mailing, at: Instant(day * DAY), what }
     }
     const DEAD: Happened = Happened::Failed(Category::MailboxDisabled);
@@ -131,11 +132,15 @@ mod tests {
         let mut t = Tally::default();
         let (p, now) = (Policy::default(), Instant(200 * DAY));
         // Fails twice within the week: two over a week are reached with the third; it lived.
-        t.add(&[o(1, 0, DEAD), o(2, 3, DEAD), o(3, 10, DEAD), o(4, 20, Happened::Accepted)], &p, now);
+        t.add(
+            &[o(MailingId(1), 0, DEAD), o(MailingId(2), 3, DEAD), o(MailingId(3), 10, DEAD), o(MailingId(4), 20, Happened::Accepted)],
+            &p,
+            now,
+        );
         // Never mailed again after two.
-        t.add(&[o(1, 0, DEAD), o(2, 8, DEAD)], &p, now);
+        t.add(&[o(MailingId(1), 0, DEAD), o(MailingId(2), 8, DEAD)], &p, now);
         // What was accepted yesterday may still come back.
-        t.add(&[o(1, 0, DEAD), o(2, 199, Happened::Accepted)], &p, now);
+        t.add(&[o(MailingId(1), 0, DEAD), o(MailingId(2), 199, Happened::Accepted)], &p, now);
         let lines = t.lines();
         let of = |k: usize| (lines[k - 1].reached, lines[k - 1].delivered.of, lines[k - 1].delivered.count);
         assert_eq!([of(1), of(2), of(3)], [(3, 2, 1), (2, 1, 1), (1, 1, 1)]);

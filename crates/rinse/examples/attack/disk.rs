@@ -1,6 +1,7 @@
 //! A full disk and a folder that can't be written, on a small file system made for it.
 
 use crate::{Report, count};
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rinse_testkit::{Process, draft, letterhead, people_csv, wait_until};
 use rusqlite::Connection;
@@ -50,7 +51,7 @@ pub(crate) fn all(binary: &Path) -> Report {
     let (mut told, mut refused) = (Vec::new(), 0);
     let _ = rinse.http("POST", "/api/mailings/2/plan", b"{\"at\":null}");
     for send in 1..=1_500 {
-        let (status, _) = rinse.http("POST", &format!("/u/{}", signer.link(Kind::Unsubscribe, send, 0)), b"stop=everything");
+        let (status, _) = rinse.http("POST", &format!("/u/{}", signer.link(Kind::Unsubscribe, SendId(send), 0)), b"stop=everything");
         match status {
             200 => told.push(send),
             _ => refused += 1,

@@ -2,6 +2,7 @@
 //! nobody is forgotten, every seal holds, every line of the journal is read.
 
 use crate::{Report, count, mixed};
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rinse_testkit::{Process, draft, http, letterhead, people_csv, smtp_receiver, wait_until};
 use rusqlite::Connection;
@@ -180,7 +181,7 @@ fn leaving(data: &Path, signer: &Signer, n: u64) -> Vec<(i64, String)> {
     let sql = "SELECT max(s.id), s.contact_id FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.handed_at IS NOT NULL AND k.consent IN (2, 3) GROUP BY s.contact_id ORDER BY (s.contact_id * 7919 + ?1) % 1009 LIMIT 12";
     let mut s = c.prepare(sql).expect("a query");
     let rows = s.query_map([i64::try_from(n).unwrap_or(0)], |r| {
-        Ok((r.get::<_, i64>(1)?, format!("/u/{}", signer.link(Kind::Unsubscribe, r.get(0)?, 0))))
+        Ok((r.get::<_, i64>(1)?, format!("/u/{}", signer.link(Kind::Unsubscribe, SendId(r.get(0)?), 0))))
     });
     rows.expect("rows").filter_map(Result::ok).collect()
 }

@@ -5,6 +5,7 @@ use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::{LetterheadHours, RuleSet};
 use rinse_core::holdout::Holdout;
 use rinse_core::hours::Hours;
+use rinse_core::id::LetterheadId;
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::{Store, rollups, rules};
 use rusqlite::{Connection, params};
@@ -96,7 +97,7 @@ fn rule(folder: &Path) {
     let cap = |limit, window| Cap { limit, window, scope: Scope::Marketing, in_force: true };
     let set = RuleSet {
         caps: vec![cap(1, Window::CalendarDay), cap(2, Window::Days { n: 7 }), cap(5, Window::Days { n: 28 })],
-        hours: vec![LetterheadHours { letterhead: 1, hours: Hours { from_minute: 480, until_minute: 1200 } }],
+        hours: vec![LetterheadHours { letterhead: LetterheadId(1), hours: Hours { from_minute: 480, until_minute: 1200 } }],
         confirm: vec!["DE".into()],
         holdout: Some(Holdout { share: 0.02 }),
         ..RuleSet::default()

@@ -1,6 +1,7 @@
 //! Clearance and forecast at a million people with twenty million past messages; one-click unsubscribes under load.
 
 use crate::base::{ASKED, COMING, MAILINGS, folder};
+use rinse_core::id::{MailingId, SendId};
 use rinse_core::token::{Kind, Signer};
 use rinse_core::{HOUR, Instant};
 use rinse_server::listen::{self, Limits, Listening};
@@ -22,7 +23,8 @@ pub(crate) fn clearance() {
     let store = Store::open(&folder, false).expect("the base");
     let clear = |mailing: i64| {
         let start = Stopwatch::now();
-        let sluice = store.read_now(|c| Ok(clearing::audience(c, mailing, Instant(ASKED + HOUR))?.sluice())).expect("a clearance");
+        let sluice =
+            store.read_now(|c| Ok(clearing::audience(c, MailingId(mailing), Instant(ASKED + HOUR))?.sluice())).expect("a clearance");
         (start.elapsed().as_secs_f64() * 1000.0, sluice)
     };
     let (_, sluice) = clear(MAILINGS + 1);
@@ -59,7 +61,7 @@ pub(crate) fn clearance() {
     let _ = writeln!(out, "forecast of 28 days with {COMING} mailings: first {first:.2} s, median {:.2} s (aim: 3)", times[1]);
     let start = Stopwatch::now();
     let sluice = store
-        .read_now(|c| Ok(clearing::preview(c, MAILINGS + COMING, Instant(ASKED + 400 * HOUR), Instant(ASKED), None)?.sluice()))
+        .read_now(|c| Ok(clearing::preview(c, MailingId(MAILINGS + COMING), Instant(ASKED + 400 * HOUR), Instant(ASKED), None)?.sluice()))
         .expect("a preview");
     let _ = writeln!(out, "preview after those before it: {:.2} s, {} cleared", start.elapsed().as_secs_f64(), sluice.cleared);
 }
@@ -132,7 +134,7 @@ pub(crate) async fn one_click() {
     let began = Stopwatch::now();
     for send in 1..=CLICKS {
         due.tick().await;
-        let token = signer.link(Kind::Unsubscribe, send, 0);
+        let token = signer.link(Kind::Unsubscribe, SendId(send), 0);
         under_way.push(tokio::spawn(leave(address, token)));
     }
     let mut times = Vec::new();

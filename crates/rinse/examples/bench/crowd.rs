@@ -1,6 +1,7 @@
 //! Leaving on the public listener while a crowd asks the API for its heaviest pages.
 
 use crate::clearing::{CLICKS, leave, quantile, with_a_mailing};
+use rinse_core::id::SendId;
 use rinse_core::token::Kind;
 use rinse_testkit::{Process, http};
 use std::io::Write;
@@ -44,7 +45,7 @@ pub(crate) async fn unsubscribing() {
     let mut under_way = Vec::new();
     for send in 1..=CLICKS / 5 {
         due.tick().await;
-        under_way.push(tokio::spawn(leave(public, signer.link(Kind::Unsubscribe, send, 0))));
+        under_way.push(tokio::spawn(leave(public, signer.link(Kind::Unsubscribe, SendId(send), 0))));
     }
     let mut times = Vec::new();
     for one in under_way {

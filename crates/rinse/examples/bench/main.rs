@@ -11,6 +11,7 @@ mod upkeep;
 
 use futures::StreamExt;
 use rinse_core::Instant;
+use rinse_core::id::SendId;
 use rinse_store::responses::Came;
 use rinse_store::{Store, responses};
 use rusqlite::{Connection, params};
@@ -67,7 +68,7 @@ async fn events() {
     fill(folder.path(), EVENTS, EVENTS);
     let start = Stopwatch::now();
     // As many events under way at once as a busy hour has: the writer never waits for the next.
-    let hits = (1..=EVENTS).map(|send| store.record(move |c| responses::hit(c, send, &reader())));
+    let hits = (1..=EVENTS).map(|send| store.record(move |c| responses::hit(c, SendId(send), &reader())));
     futures::stream::iter(hits).buffer_unordered(4_000).for_each(|done| async move { assert!(done.is_ok(), "an event") }).await;
     let ours = EVENTS as f64 / start.elapsed().as_secs_f64() / 1000.0;
     drop(store);

@@ -4,6 +4,7 @@ use crate::base::{ASKED as NOW, COUNTRIES, FAMILY, GIVEN, MAILINGS, PEOPLE, SOUR
 use crate::line;
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
+use rinse_core::id::{ContactId, ListId, MailingId};
 use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, TextTest, Times, Tree};
 use rinse_core::table;
 use rinse_core::upkeep::MailStatus;
@@ -45,8 +46,8 @@ fn typical() -> Vec<(&'static str, Tree)> {
         ("tier", text(Field::Own(1), "patron")),
         ("tier and visits", all(vec![text(Field::Own(1), "keeper"), Tree::Number { field: 2, is: Compare::Over, value: 12.0 }])),
         ("member since", Tree::Date { field: 3, is: DateTest::Before(18_500) }),
-        ("list and not tag", all(vec![Tree::List { list: 1 }, not(Tree::Tag { tag: 1 })])),
-        ("two lists", Tree::Any { of: vec![Tree::List { list: 2 }, Tree::List { list: 3 }] }),
+        ("list and not tag", all(vec![Tree::List { list: ListId(1) }, not(Tree::Tag { tag: 1 })])),
+        ("two lists", Tree::Any { of: vec![Tree::List { list: ListId(2) }, Tree::List { list: ListId(3) }] }),
         ("may be mailed", all(vec![mailable(), Tree::Status { states: vec![MailStatus::Active] }])),
         ("opened in 30 days", did(Did::Opened, 1, Some(30), None)),
         ("opened 3 in 90 days", did(Did::Opened, 3, Some(90), None)),
@@ -64,13 +65,13 @@ fn typical() -> Vec<(&'static str, Tree)> {
                 series: None,
             },
         ),
-        ("clicked in a mailing", did(Did::Clicked, 1, None, Some(MAILINGS))),
+        ("clicked in a mailing", did(Did::Clicked, 1, None, Some(MailingId(MAILINGS)))),
         ("replied, ever", did(Did::Replied, 1, None, None)),
         ("received 2 in 45 days", Tree::Received { times: Times::AtLeast(2), within_days: Some(45) }),
         ("lantern and no print", all(vec![bought("Storm lantern", None), not(bought("Chart print", None))])),
         ("bought in 90 days", bought("Boat day", Some(90))),
         ("near a place", near(60.0)),
-        ("engaged members", all(vec![Tree::List { list: 3 }, did(Did::Clicked, 1, Some(180), None), mailable()])),
+        ("engaged members", all(vec![Tree::List { list: ListId(3) }, did(Did::Clicked, 1, Some(180), None), mailable()])),
         ("a tenth of new ones", all(vec![Tree::Added { within_days: 90 }, Tree::Share { percent: 10.0, salt: "tide".into() }])),
     ]
 }
@@ -118,7 +119,18 @@ pub(crate) fn segments_and_pages() {
             [(None, None, None), (Some(1), None, None), (None, Some(1), None), (None, None, Some(0)), (None, None, Some(3))]
         {
             for (page, descending) in [(0, false), (5_000, true), (1_500, false), (19_000, false)] {
-                let q = Query { search: String::new(), list, tag, segment: None, status, load: None, sort, descending, page, size: 50 };
+                let q = Query {
+                    search: String::new(),
+                    list: list.map(ListId),
+                    tag,
+                    segment: None,
+                    status,
+                    load: None,
+                    sort,
+                    descending,
+                    page,
+                    size: 50,
+                };
                 let mut best = f64::MAX;
                 for _ in 0..2 {
                     let start = Stopwatch::now();
@@ -193,7 +205,9 @@ pub(crate) async fn import() {
             who += 1;
             let start = Stopwatch::now();
             let left = other
-                .write(move |c| ledger::act(c, who, Instant(NOW), rinse_core::consent::Act::Withdrew, &ledger::Origin::default()))
+                .write(move |c| {
+                    ledger::act(c, ContactId(who), Instant(NOW), rinse_core::consent::Act::Withdrew, &ledger::Origin::default())
+                })
                 .await;
             if left.is_ok() {
                 waits.push(start.elapsed().as_secs_f64() * 1000.0);

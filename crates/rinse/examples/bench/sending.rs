@@ -5,6 +5,7 @@ use crate::line;
 use axum::body::Body;
 use axum::http::Request;
 use http_body_util::BodyExt;
+use rinse_core::id::{MailingId, SendId};
 use rinse_core::message::prepare;
 use rinse_core::token::{Kind, Signer};
 use rinse_core::{DAY, Instant};
@@ -61,7 +62,7 @@ pub(crate) fn compose() {
     let size = ready.len();
     let ours = rate(MESSAGES, |i| assert!(plain.compose(i, 0, TO, 0).is_ok_and(|m| m.bytes.len() > size / 2)));
     let signer = Signer::new(b"bench");
-    let bare = rate(MESSAGES, |i| assert!(template.replace("Wren", &signer.link(Kind::Click, i, 0)).len() > size / 2));
+    let bare = rate(MESSAGES, |i| assert!(template.replace("Wren", &signer.link(Kind::Click, SendId(i), 0)).len() > size / 2));
     line(
         &format!("compose a message of {} kB, unsigned (bare: replacing a name in a ready text; aim: 5 thousand)", size / 1000),
         ours / 1000.0,
@@ -168,12 +169,18 @@ pub(crate) async fn schedule() {
         .expect("a schedule");
     for run in ["from a fresh start", "warm"] {
         let start = Stopwatch::now();
-        let done = store.read(move |c| clearing::audience(c, mailing, at)).await.expect("a clearance");
+        let done = store.read(move |c| clearing::audience(c, MailingId(mailing), at)).await.expect("a clearance");
         let cleared = start.elapsed().as_secs_f64();
         let turns = store
             .read(move |c| {
-                let turns =
-                    sends::turns(c, mailing, at, sends::Hour::AsScheduled, &done, done.decided.iter().map(|d| (*d, Phase::Whole, 0)))?;
+                let turns = sends::turns(
+                    c,
+                    MailingId(mailing),
+                    at,
+                    sends::Hour::AsScheduled,
+                    &done,
+                    done.decided.iter().map(|d| (*d, Phase::Whole, 0)),
+                )?;
                 Ok((std::sync::Arc::new(done), std::sync::Arc::new(turns)))
             })
             .await
@@ -227,7 +234,7 @@ async fn put_on_record(store: &Store, mailing: i64, at: Instant, done: &std::syn
     for from in (0..turns.len()).step_by(1_000) {
         let (done, turns) = (done.clone(), turns.clone());
         n += store
-            .write(move |c| sends::record_some(c, mailing, &done, at, &turns[from..turns.len().min(from + 1_000)]))
+            .write(move |c| sends::record_some(c, MailingId(mailing), &done, at, &turns[from..turns.len().min(from + 1_000)]))
             .await
             .expect("recorded");
     }

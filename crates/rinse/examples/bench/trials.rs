@@ -1,5 +1,6 @@
 //! Lines of `rinse calc` a second on one core, each line different and read and written as JSON; a plan's rehearsal.
 
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::stats::calc::answer_line;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::rehearsal::{Usual, rehearse};
@@ -62,8 +63,12 @@ pub(crate) fn reading() {
     use rinse_core::trial::assign::{Person, assign, strata};
     use rinse_core::trial::reading::{ArmCounts, Beside, read};
     let plan = Plan { harm_looks: 2, ..Plan::usual("?") };
-    let person =
-        |i: i64| Person { contact: i, domain: 1 + (i % 12) as u32, cell: (i % 7 < 5).then_some((i % 7) as u8), opens_unknown: i % 12 == 3 };
+    let person = |i: i64| Person {
+        contact: ContactId(i),
+        domain: 1 + (i % 12) as u32,
+        cell: (i % 7 < 5).then_some((i % 7) as u8),
+        opens_unknown: i % 12 == 3,
+    };
     let people: Vec<Person> = (0..1_000_000).map(person).collect();
     let cleared = strata(&people);
     let start = Stopwatch::now();
@@ -72,10 +77,10 @@ pub(crate) fn reading() {
     let mut counts = vec![ArmCounts::default(); 6];
     let mut by_stratum = std::collections::BTreeMap::new();
     for e in &roster {
-        let answered = u64::from(e.contact % 5 == 0);
+        let answered = u64::from(e.contact.0 % 5 == 0);
         let c = &mut counts[e.arm];
         (c.assigned, c.handed_over) = (c.assigned + 1, c.handed_over + 1);
-        (c.primary, c.reported, c.left) = (c.primary + answered, c.reported + answered, c.left + u64::from(e.contact % 300 == 0));
+        (c.primary, c.reported, c.left) = (c.primary + answered, c.reported + answered, c.left + u64::from(e.contact.0 % 300 == 0));
         let arm: &mut rinse_core::stats::Arm =
             &mut by_stratum.entry(e.stratum).or_insert_with(|| vec![rinse_core::stats::Arm { successes: 0, trials: 0 }; 6])[e.arm];
         (arm.trials, arm.successes) = (arm.trials + 1, arm.successes + answered);
@@ -136,10 +141,11 @@ pub(crate) fn hours() {
     use rinse_core::trial::hour::plan::{HourPlan, Round};
     use rinse_core::trial::hour::reading::{Answered, read};
     let people = |n: i64| -> Vec<Candidate> {
-        let person = |i: i64| Person { contact: i, domain: 1 + (i % 12) as u32, cell: Some((i % 5) as u8), opens_unknown: false };
+        let person =
+            |i: i64| Person { contact: ContactId(i), domain: 1 + (i % 12) as u32, cell: Some((i % 5) as u8), opens_unknown: false };
         (0..n).map(|i| Candidate { person: person(i), zone: (i % 8) as u32 }).collect()
     };
-    let rounds: Vec<Round> = (0..12).map(|r| Round { mailing: r, day: 20_000 + 7 * r }).collect();
+    let rounds: Vec<Round> = (0..12).map(|r| Round { mailing: MailingId(r), day: 20_000 + 7 * r }).collect();
     let plan = HourPlan { hours: (8..20).collect(), rounds, ..HourPlan::usual("Does the hour matter?") };
     let million = people(1_000_000);
     let start = Stopwatch::now();
@@ -149,7 +155,7 @@ pub(crate) fn hours() {
     let answers: Vec<Answered> = (0..12)
         .flat_map(|round| {
             of_round(&plan, 7, round, &all).into_iter().map(move |d| {
-                let chance = (d.contact * 7_919 + round as i64 * 104_729 + i64::from(d.hour) * 31) % 1_000;
+                let chance = (d.contact.0 * 7_919 + round as i64 * 104_729 + i64::from(d.hour) * 31) % 1_000;
                 Answered {
                     contact: d.contact,
                     round,
@@ -159,7 +165,7 @@ pub(crate) fn hours() {
                     opens_unknown: false,
                     lost: chance == 999,
                     machine: chance == 998,
-                    did: chance < 100 + d.contact % 300,
+                    did: chance < 100 + d.contact.0 % 300,
                 }
             })
         })

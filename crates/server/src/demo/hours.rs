@@ -4,6 +4,7 @@
 use super::{Director, START};
 use crate::actions;
 use rinse_core::DAY;
+use rinse_core::id::MailingId;
 use rinse_core::trial::hour::plan::{HourPlan, Round};
 use rinse_store::{hour_trials, settings};
 
@@ -34,21 +35,24 @@ impl Director {
             let (first, now) = ((START + t.5 * DAY).0.div_euclid(DAY), self.app.now());
             let mut rounds = Vec::new();
             for ((name, subjects), n) in t.4.iter().zip(0..) {
-                rounds.push(Round { mailing: self.draft(name, Some(t.2), t.3, subjects, "Read the notes").await?, day: first + n * t.6 });
+                rounds.push(Round {
+                    mailing: MailingId(self.draft(name, Some(t.2), t.3, subjects, "Read the notes").await?),
+                    day: first + n * t.6,
+                });
             }
-            let mailings: Vec<i64> = rounds.iter().map(|r| r.mailing).collect();
+            let mailings: Vec<MailingId> = rounds.iter().map(|r| r.mailing).collect();
             let plan = HourPlan { hours: vec![7, 10, 13, 16, 19, 21], rounds, usual_hour: 10, effect: t.7, ..HourPlan::usual(t.1) };
             let seed = t.8;
             self.app
                 .store
                 .write(move |c| {
                     let id = hour_trials::save(c, None, &plan, now, Some(1))?;
-                    settings::audit(c, now, Some(1), "hour trial planned", "hour trial", id, &plan.question)?;
+                    settings::audit(c, now, Some(1), "hour trial planned", "hour trial", id.0, &plan.question)?;
                     hour_trials::seal(c, id, seed, now, Some(1))
                 })
                 .await?;
             for mailing in mailings {
-                actions::plan_mailing(&self.app, mailing, None, Some(2)).await?;
+                actions::plan_mailing(&self.app, mailing.0, None, Some(2)).await?;
             }
         }
         Ok(())

@@ -2,6 +2,7 @@
 
 use super::{Director, body};
 use crate::actions;
+use rinse_core::id::LetterheadId;
 use rinse_core::reaction::Deed;
 use rinse_core::segment::FieldKind;
 use rinse_core::series::{Again, Does, Entry, Exit, Happening, Outline, Question, Step};
@@ -33,7 +34,7 @@ impl Director {
                         text: format!("{text}No more of these member's letters: {{{{ leave_series_url }}}}\n"),
                         preheader: format!("{offer}, as a member"),
                         subjects: subjects.iter().map(ToString::to_string).collect(),
-                        ..MailingDraft::under(1, name)
+                        ..MailingDraft::under(LetterheadId(1), name)
                     };
                     mailings::save(c, None, &draft, now, Some(2))
                 };
@@ -64,7 +65,7 @@ impl Director {
                     exits: vec![Exit::Happened { what: Happening::Bought { product: None, category: None } }, Exit::TopicLeft { topic }],
                     ..Outline::default()
                 };
-                let id = series::save(c, None, "Member's day", 1, &outline, now, Some(2))?;
+                let id = series::save(c, None, "Member's day", LetterheadId(1), &outline, now, Some(2))?;
                 // Members come one by one: an arm takes weeks to fill.
                 let plan = Plan {
                     metric: Metric::HumanOpen,
@@ -77,9 +78,9 @@ impl Director {
                 Ok((id, trials::save_plan(c, first, &plan, now, Some(1))?))
             })
             .await?;
-        actions::start_series(&self.app, id, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        actions::start_series(&self.app, id.0, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         let why = "We read these trials together over the year, not one by one.";
-        crate::sealing::seal(&self.app, trial, 90, Some(3), why.into()).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        crate::sealing::seal(&self.app, trial.0, 90, Some(3), why.into()).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         Ok(())
     }
 }

@@ -3,6 +3,7 @@
 use super::{Director, OPENS, TOPICS};
 use crate::actions;
 use rinse_core::channel::Channel;
+use rinse_core::id::{LetterheadId, MailingId};
 use rinse_core::table::Field;
 use rinse_core::{HOUR, MINUTE};
 use rinse_standins::base::mobiles_csv;
@@ -51,12 +52,12 @@ impl Director {
                     channel: Channel::Text,
                     topic_id: Some(topics::named(c, TOPICS[2])?),
                     text: text.into(),
-                    ..MailingDraft::under(1, "Lowest tide of the year")
+                    ..MailingDraft::under(LetterheadId(1), "Lowest tide of the year")
                 };
                 mailings::save(c, None, &draft, now, Some(2))
             })
             .await?;
-        actions::plan_mailing(&self.app, id, None, Some(2)).await?;
+        actions::plan_mailing(&self.app, id.0, None, Some(2)).await?;
         self.app.engine.tick(now).await?;
         Ok(())
     }
@@ -68,13 +69,13 @@ impl Director {
             .app
             .store
             .write(move |c| {
-                let id = draft::companion(c, letter, now, Some(2))?;
+                let id = draft::companion(c, MailingId(letter), now, Some(2))?;
                 let text = "{{ given_name|default(\"Hello\") }}, Saturday's boats leave at 9:40, low tide is at 11. Bring boots.\n{{ sender_name }}. Reply STOP to end.";
                 let d = MailingDraft { text: text.into(), ..mailings::one(c, id)?.draft };
                 mailings::save(c, Some(id), &d, now, Some(2))
             })
             .await?;
-        actions::plan_mailing(&self.app, id, Some(OPENS + 24 * HOUR + 35 * MINUTE), Some(2)).await?;
+        actions::plan_mailing(&self.app, id.0, Some(OPENS + 24 * HOUR + 35 * MINUTE), Some(2)).await?;
         Ok(())
     }
 }

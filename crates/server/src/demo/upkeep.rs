@@ -3,6 +3,7 @@
 use super::Director;
 use crate::actions;
 use crate::engine::RECORDS;
+use rinse_core::id::LetterheadId;
 use rinse_core::series::starters::ASKING;
 use rinse_core::upkeep::policy::Retires;
 use rinse_core::upkeep::{Policy, silence};
@@ -45,12 +46,12 @@ impl Director {
             .app
             .store
             .write(move |c| {
-                let id = series::from_starter(c, ASKING, 1, now, Some(2))?;
-                kept_silence::choose_series(c, id, now, Some(2))?;
+                let id = series::from_starter(c, ASKING, LetterheadId(1), now, Some(2))?;
+                kept_silence::choose_series(c, id.0, now, Some(2))?;
                 Ok(id)
             })
             .await?;
-        actions::start_series(&self.app, id, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        actions::start_series(&self.app, id.0, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         let people = self.people * 4 / 5;
         self.app.engine.network(|n| n.keep_records(people)).transpose()?;
         Ok(())

@@ -3,6 +3,7 @@
 use super::{Director, START, TOPICS, body};
 use crate::actions;
 use rinse_core::delivery::warm_up::Rule;
+use rinse_core::id::LetterheadId;
 use rinse_core::{DAY, HOUR};
 use rinse_store::letterheads::{self, Letterhead};
 use rinse_store::mailings::{self, MailingDraft};
@@ -20,10 +21,15 @@ impl Director {
             .app
             .store
             .write(move |c| {
-                let shop = letterheads::one(c, 2)?;
+                let shop = letterheads::one(c, LetterheadId(2))?;
                 letterheads::save(
                     c,
-                    &Letterhead { id: 0, name: "Lantern Shop by post".into(), from_address: "letters@lantern-shop.example".into(), ..shop },
+                    &Letterhead {
+                        id: LetterheadId(0),
+                        name: "Lantern Shop by post".into(),
+                        from_address: "letters@lantern-shop.example".into(),
+                        ..shop
+                    },
                     now,
                 )?;
                 warm_up::begin(c, "lantern-shop.example", Rule { start: 40, factor: 1.5 }, now, Some(2))?;
@@ -35,15 +41,15 @@ impl Director {
                     text,
                     preheader: "From the workshop on the pier".into(),
                     subjects: vec!["Lanterns come by post now".into()],
-                    ..MailingDraft::under(LETTERHEAD, NAME)
+                    ..MailingDraft::under(LetterheadId(LETTERHEAD), NAME)
                 };
                 mailings::save(c, None, &draft, now, Some(2))
             })
             .await?;
-        self.sign(LETTERHEAD).await?;
+        self.sign(LetterheadId(LETTERHEAD)).await?;
         self.app.engine.warm(now).await?;
         self.app.engine.advance(START + 362 * DAY + 9 * HOUR).await?;
-        actions::plan_mailing(&self.app, mailing, None, Some(2)).await?;
+        actions::plan_mailing(&self.app, mailing.0, None, Some(2)).await?;
         self.app.engine.tick(self.app.now()).await?;
         Ok(())
     }

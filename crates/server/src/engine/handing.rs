@@ -11,6 +11,7 @@ use crate::gateway::TextMessage;
 use rinse_core::Instant;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::channel::Channel;
+use rinse_core::id::{MailingId, SendId};
 use rinse_post::compose::{Composed, Composer, To};
 use rinse_store::sends::{self, Mark, Outgoing};
 use rinse_store::{Connection, StoreError, mailings};
@@ -34,7 +35,7 @@ impl Ready {
 }
 
 /// By mailing; or why none of its messages can be made.
-type Composers = HashMap<i64, Arc<std::result::Result<Ready, String>>>;
+type Composers = HashMap<MailingId, Arc<std::result::Result<Ready, String>>>;
 
 /// What became of a claimed message.
 #[derive(Debug, Clone)]
@@ -51,16 +52,16 @@ enum End {
 /// A message whose end couldn't be written down.
 #[derive(Debug, Clone)]
 pub(crate) struct Loose {
-    send: i64,
+    send: SendId,
     end: End,
 }
 
 /// A batch with its messages made.
 #[derive(Default)]
 struct Made {
-    mail: Vec<(i64, Composed)>,
-    texts: Vec<(i64, TextMessage)>,
-    broken: Vec<(i64, String)>,
+    mail: Vec<(SendId, Composed)>,
+    texts: Vec<(SendId, TextMessage)>,
+    broken: Vec<(SendId, String)>,
 }
 
 /// Makes a batch's messages. What can't be made fails alone, and says why.
@@ -75,7 +76,7 @@ fn make(composers: &Composers, batch: &[Outgoing], own: &[Vec<(String, String)>]
             own,
         };
         match composers.get(&out.mailing).map(AsRef::as_ref) {
-            Some(Ok(Ready::Mail(composer, _))) => match composer.compose(out.send, out.arm, to, now.0 / 1000) {
+            Some(Ok(Ready::Mail(composer, _))) => match composer.compose(out.send.0, out.arm, to, now.0 / 1000) {
                 Ok(m) => made.mail.push((out.send, m)),
                 Err(e) => made.broken.push((out.send, e.to_string())),
             },
@@ -128,7 +129,7 @@ impl Engine {
         if loose.is_empty() {
             return Ok(());
         }
-        let unknown: Vec<i64> = loose.iter().filter(|l| matches!(l.end, End::Unknown)).map(|l| l.send).collect();
+        let unknown: Vec<SendId> = loose.iter().filter(|l| matches!(l.end, End::Unknown)).map(|l| l.send).collect();
         let known = match self.ask_hosts(unknown).await {
             Ok(known) => known,
             Err(e) => {
@@ -153,7 +154,7 @@ impl Engine {
     }
 
     /// Do the hosts have these messages?
-    pub(super) async fn ask_hosts(&self, sends: Vec<i64>) -> Result<HashMap<i64, Option<bool>>> {
+    pub(super) async fn ask_hosts(&self, sends: Vec<SendId>) -> Result<HashMap<SendId, Option<bool>>> {
         if sends.is_empty() {
             return Ok(HashMap::new());
         }
@@ -184,17 +185,17 @@ impl Engine {
         composers: &mut Composers,
         now: Instant,
     ) -> (Vec<Loose>, Option<StoreError>) {
-        let all: Vec<i64> = batch.iter().map(|out| out.send).collect();
+        let all: Vec<SendId> = batch.iter().map(|out| out.send).collect();
         let made = match self.make_batch(batch, composers, now).await {
             Ok(made) => made,
             Err(e) => return (all.into_iter().map(|send| Loose { send, end: End::Back }).collect(), Some(e)),
         };
         let mut ends: Vec<Loose> = made.broken.into_iter().map(|(send, why)| Loose { send, end: End::Broken(why) }).collect();
-        let gate = |sends: &[i64]| Gate::of(&self.store, &self.ending, since, sends);
-        let (mail_ids, mail): (Vec<i64>, Vec<Composed>) = made.mail.into_iter().unzip();
-        let (text_ids, texts): (Vec<i64>, Vec<TextMessage>) = made.texts.into_iter().unzip();
+        let gate = |sends: &[SendId]| Gate::of(&self.store, &self.ending, since, sends);
+        let (mail_ids, mail): (Vec<SendId>, Vec<Composed>) = made.mail.into_iter().unzip();
+        let (text_ids, texts): (Vec<SendId>, Vec<TextMessage>) = made.texts.into_iter().unzip();
         let mut failed = None;
-        let mut take = |sends: Vec<i64>, replies: std::result::Result<Vec<Option<Reply>>, String>| match replies {
+        let mut take = |sends: Vec<SendId>, replies: std::result::Result<Vec<Option<Reply>>, String>| match replies {
             Ok(replies) => {
                 ends.extend(sends.into_iter().zip(replies).map(|(send, reply)| Loose { send, end: reply.map_or(End::Back, End::Answered) }))
             }
@@ -230,7 +231,7 @@ impl Engine {
     }
 
     /// What makes the messages of a mailing.
-    async fn composer(&self, mailing: i64) -> Result<Ready> {
+    async fn composer(&self, mailing: MailingId) -> Result<Ready> {
         let engine = self.clone();
         self.store
             .read(move |c| {

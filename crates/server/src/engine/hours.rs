@@ -2,6 +2,7 @@
 
 use super::{Engine, Result};
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::trial::hour::draw::Drawn;
 use rinse_core::trial::hour::reading::read;
 use rinse_store::clearing::Clearance;
@@ -12,7 +13,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 /// Each person's own turn; none: it has passed, and they get nothing.
-type Turns = HashMap<i64, Option<Instant>>;
+type Turns = HashMap<ContactId, Option<Instant>>;
 
 /// When people get a mailing that goes at their hours.
 #[derive(Clone)]
@@ -28,7 +29,7 @@ const AT_ONCE: usize = 2_000;
 impl Engine {
     /// When each person's hour comes, of a mailing that is a round, drawn now or before a restart, or that goes at the best hour. None: it
     /// is neither, or can't be drawn.
-    pub(super) async fn own_hours(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<OwnHours>> {
+    pub(super) async fn own_hours(&self, mailing: MailingId, done: &Arc<Clearance>, now: Instant) -> Result<Option<OwnHours>> {
         let Some((round, plan)) = self.store.read(move |c| hour_trials::round_of(c, mailing)).await? else {
             return self.best_hours(mailing, done, now).await;
         };
@@ -63,11 +64,11 @@ impl Engine {
     }
 
     /// Who goes by which hour that was learned stands in the audit trail.
-    async fn best_hours(&self, mailing: i64, done: &Arc<Clearance>, now: Instant) -> Result<Option<OwnHours>> {
+    async fn best_hours(&self, mailing: MailingId, done: &Arc<Clearance>, now: Instant) -> Result<Option<OwnHours>> {
         let cleared = Arc::clone(done);
         let found = self.store.read_at_leisure(move |c| learned::best_hours(c, mailing, &cleared, now, now)).await?;
         let Some(BestHours { turns, said }) = found else { return Ok(None) };
-        self.store.write(move |c| settings::audit(c, now, None, "best hours used", "mailing", mailing, &said)).await?;
+        self.store.write(move |c| settings::audit(c, now, None, "best hours used", "mailing", mailing.0, &said)).await?;
         Ok(Some(OwnHours { turns: Arc::new(turns), at_once: false }))
     }
 

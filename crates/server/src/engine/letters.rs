@@ -5,6 +5,7 @@ use super::{Engine, Result};
 use crate::{composing, report};
 use minijinja::HtmlEscape;
 use rinse_core::Instant;
+use rinse_core::id::SendId;
 use rinse_core::token::Kind;
 use rinse_post::compose::{self, Composed, Note};
 use rinse_store::findings::letters::{self, Due};
@@ -44,7 +45,7 @@ impl Engine {
                     HtmlEscape(&sentence),
                     HtmlEscape(&link)
                 );
-                let (number, token) = (format!("letter-{}", due.test), signer.mailbox(Kind::Return, -due.test));
+                let (number, token) = (format!("letter-{}", due.test), signer.mailbox(Kind::Return, SendId(-due.test)));
                 let file = format!("{}.pdf", due.view.replace(|c: char| !c.is_alphanumeric(), "-"));
                 let note = Note {
                     to: &due.address,

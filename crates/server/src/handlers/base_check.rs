@@ -97,7 +97,7 @@ pub(crate) async fn fix(State(app): State<App>, who: Acting, Json(f): Json<Fix>)
     let mut rows = of(&app, f.finding.code().to_owned()).await?;
     if let Some(only) = f.only {
         let only: HashSet<i64> = only.into_iter().collect();
-        rows.retain(|r| only.contains(&r.contact_id));
+        rows.retain(|r| only.contains(&r.contact_id.0));
     }
     Ok(Json(base_check::fix(&app.store, f.finding, rows, app.now(), Some(who.0)).await?))
 }

@@ -11,6 +11,7 @@ use axum::response::Response;
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::{Outcome, Reason};
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::standing::{MailingEvent, MailingState};
 use rinse_store::clearing::forecast::{self, Forecast, Moved};
 use rinse_store::clearing::person::{self, Explained};
@@ -69,7 +70,7 @@ fn clearance_of(c: &Connection, m: &mailings::Mailing, now: Instant) -> rinse_st
 /// What hosts would make of a mailing at its planned instant (now, when it has none): the mailbox groups it goes to, the share that is let in by what
 /// they did with the mailings of the last 90 days, and what hosts wouldn't find of the sender.
 #[utoipa::path(get, path = "/api/mailings/{id}/hosts", params(("id" = i64, Path)), responses((status = 200, body = Ahead)))]
-pub(crate) async fn hosts(State(app): State<App>, Path(id): Path<i64>) -> Answer<Ahead> {
+pub(crate) async fn hosts(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<Ahead> {
     let now = app.now();
     let told = app.store.read(move |c| {
         let m = mailings::one(c, id)?;
@@ -88,7 +89,7 @@ pub(crate) async fn hosts(State(app): State<App>, Path(id): Path<i64>) -> Answer
 
 /// The sluice of a mailing at its planned instant (now, when it has none).
 #[utoipa::path(get, path = "/api/mailings/{id}/sluice", params(("id" = i64, Path)), responses((status = 200, body = SluiceView)))]
-pub(crate) async fn sluice(State(app): State<App>, Path(id): Path<i64>) -> Answer<SluiceView> {
+pub(crate) async fn sluice(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<SluiceView> {
     let now = app.now();
     Ok(Json(
         app.store
@@ -144,7 +145,7 @@ fn reason(step: &str) -> Result<Option<Reason>, StoreError> {
     serde_json::from_value(serde_json::Value::String(step.to_owned())).map(Some).map_err(|_| StoreError::Missing("step"))
 }
 
-fn step_people(c: &Connection, id: i64, step: &str, now: Instant) -> rinse_store::Result<Vec<i64>> {
+fn step_people(c: &Connection, id: MailingId, step: &str, now: Instant) -> rinse_store::Result<Vec<ContactId>> {
     Ok(clearance_of(c, &mailings::one(c, id)?, now)?.people(reason(step)?))
 }
 
@@ -157,7 +158,7 @@ pub(crate) struct StepPeople {
 
 /// The people of a step.
 #[utoipa::path(get, path = "/api/mailings/{id}/sluice/{step}", params(("id" = i64, Path), ("step" = String, Path)), responses((status = 200, body = StepPeople)))]
-pub(crate) async fn step(State(app): State<App>, Path((id, step)): Path<(i64, String)>) -> Answer<StepPeople> {
+pub(crate) async fn step(State(app): State<App>, Path((id, step)): Path<(MailingId, String)>) -> Answer<StepPeople> {
     let now = app.now();
     Ok(Json(
         app.store
@@ -170,7 +171,7 @@ pub(crate) async fn step(State(app): State<App>, Path((id, step)): Path<(i64, St
 }
 
 /// The people of a step as CSV.
-pub(crate) async fn step_csv(State(app): State<App>, Path((id, step)): Path<(i64, String)>) -> Result<Response, ApiError> {
+pub(crate) async fn step_csv(State(app): State<App>, Path((id, step)): Path<(MailingId, String)>) -> Result<Response, ApiError> {
     let (now, name) = (app.now(), format!("{step}.csv"));
     let rows = app
         .store
@@ -208,7 +209,11 @@ pub(crate) struct Asked {
 
 /// "May this person get the mailing at the instant?", with every rule's answer.
 #[utoipa::path(get, path = "/api/mailings/{id}/clearance/{contact}", params(("id" = i64, Path), ("contact" = i64, Path), AtInstant), responses((status = 200, body = Asked)))]
-pub(crate) async fn ask(State(app): State<App>, Path((id, contact)): Path<(i64, i64)>, Query(q): Query<AtInstant>) -> Answer<Asked> {
+pub(crate) async fn ask(
+    State(app): State<App>,
+    Path((id, contact)): Path<(MailingId, ContactId)>,
+    Query(q): Query<AtInstant>,
+) -> Answer<Asked> {
     let now = app.now();
     Ok(Json(
         app.store
@@ -230,14 +235,14 @@ pub(crate) async fn ask(State(app): State<App>, Path((id, contact)): Path<(i64, 
 
 /// What was decided about a person, the newest first.
 #[utoipa::path(get, path = "/api/contacts/{id}/decisions", params(("id" = i64, Path)), responses((status = 200, body = Vec<Decision>)))]
-pub(crate) async fn decisions(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<Decision>> {
+pub(crate) async fn decisions(State(app): State<App>, Path(id): Path<ContactId>) -> Answer<Vec<Decision>> {
     Ok(Json(app.store.read(move |c| record::of_contact(c, id, None)).await?))
 }
 
 #[derive(Deserialize, utoipa::IntoParams)]
 pub(crate) struct MovedTo {
     /// As if this mailing (a draft, too) were planned …
-    mailing: Option<i64>,
+    mailing: Option<MailingId>,
     /// … for this instant, in UTC milliseconds.
     at: Option<At>,
 }
@@ -266,7 +271,7 @@ pub(crate) struct Replan {
 pub(crate) async fn replan(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<MailingId>,
     Json(r): Json<Replan>,
 ) -> Result<axum::http::StatusCode, ApiError> {
     let (now, at) = (app.now(), r.at.instant());
@@ -276,7 +281,7 @@ pub(crate) async fn replan(
     app.store
         .write(move |c| {
             mailings::advance(c, id, MailingEvent::Moved, Some(at))?;
-            rinse_store::settings::audit(c, now, Some(who.0), "mailing moved", "mailing", id, &format!("to {}", at.words()))
+            rinse_store::settings::audit(c, now, Some(who.0), "mailing moved", "mailing", id.0, &format!("to {}", at.words()))
         })
         .await?;
     app.engine.wake();

@@ -6,6 +6,7 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Query, State};
 use rinse_core::address::Address;
+use rinse_core::id::LetterheadId;
 use rinse_core::report::Rate;
 use rinse_store::consent::{self, ConsentBeside, ConsentSource, FaringByConsent, InState, MonthOfConsent};
 use rinse_store::holdout::HoldoutReadout;
@@ -109,7 +110,7 @@ pub(crate) async fn make_topic(State(app): State<App>, who: Acting, Json(n): Jso
 
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct NewSignUp {
-    letterhead_id: i64,
+    letterhead_id: LetterheadId,
     address: String,
     given_name: Option<String>,
     /// The topics they chose; none: all there are.

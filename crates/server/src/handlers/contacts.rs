@@ -7,6 +7,7 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
+use rinse_core::id::{ContactId, ListId, SegmentId};
 use rinse_core::words;
 use rinse_store::contacts::{self, Contact, ContactRow, Page, Sort};
 use rinse_store::settings::{self, Named};
@@ -18,9 +19,9 @@ use utoipa::{IntoParams, ToSchema};
 pub(crate) struct PageQuery {
     #[serde(default)]
     search: String,
-    list: Option<i64>,
+    list: Option<ListId>,
     tag: Option<i64>,
-    segment: Option<i64>,
+    segment: Option<SegmentId>,
     status: Option<i64>,
     /// In this mail-load cell.
     load: Option<u8>,
@@ -127,14 +128,14 @@ pub(crate) async fn page(State(app): State<App>, Query(q): Query<PageQuery>) -> 
 
 /// One person, whole.
 #[utoipa::path(get, path = "/api/contacts/{id}", params(("id" = i64, Path)), responses((status = 200, body = Contact)))]
-pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<Contact> {
+pub(crate) async fn one(State(app): State<App>, Path(id): Path<ContactId>) -> Answer<Contact> {
     let now = app.now();
     Ok(Json(app.store.read(move |c| contacts::one(c, id, now)).await?))
 }
 
 /// Some people by their numbers (at most 200).
 #[utoipa::path(post, path = "/api/contacts/by-ids", request_body = Vec<i64>, responses((status = 200, body = Vec<ContactRow>)))]
-pub(crate) async fn by_ids(State(app): State<App>, Json(ids): Json<Vec<i64>>) -> Answer<Vec<ContactRow>> {
+pub(crate) async fn by_ids(State(app): State<App>, Json(ids): Json<Vec<ContactId>>) -> Answer<Vec<ContactRow>> {
     Ok(Json(app.store.read(move |c| contacts::by_ids(c, &ids)).await?))
 }
 

@@ -10,6 +10,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use icalendar::{Calendar, Component, Event};
+use rinse_core::id::MailingId;
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::mailings::MailingDraft;
 use rinse_store::mailings::course::{self, CalendarEntry, Way};
@@ -46,7 +47,7 @@ pub(crate) struct AudienceAsked {
     /// None: now.
     at: Option<At>,
     /// The mailing itself, which is no other.
-    mailing: Option<i64>,
+    mailing: Option<MailingId>,
 }
 
 /// An audience before any rule: how many, at which hosts, by which clocks, and what else they get around that time.
@@ -59,7 +60,7 @@ pub(crate) async fn look(State(app): State<App>, Json(a): Json<AudienceAsked>) -
                 let zone = letterheads::one(c, a.draft.letterhead_id)?.zone;
                 a.draft.schedule.check().map_err(|e| StoreError::Refused(e.to_string()))?;
                 let at = a.at.map_or(now, At::instant).max(now);
-                reach::look(c, &a.draft.audience(), &a.draft.schedule, &zone, at, a.mailing)
+                reach::look(c, &a.draft.audience(), &a.draft.schedule, &zone, at, a.mailing.map(|id| id.0))
             })
             .await?,
     ))
@@ -75,7 +76,7 @@ async fn woken(app: &App) -> Result<StatusCode, ApiError> {
 
 /// Nothing more of it is handed over until it is resumed.
 #[utoipa::path(post, path = "/api/mailings/{id}/pause", params(("id" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn pause(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn pause(State(app): State<App>, who: Acting, Path(id): Path<MailingId>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store.write(move |c| course::pause(c, id, now, Some(who.0))).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -83,7 +84,7 @@ pub(crate) async fn pause(State(app): State<App>, who: Acting, Path(id): Path<i6
 
 /// Goes on with a paused mailing.
 #[utoipa::path(post, path = "/api/mailings/{id}/resume", params(("id" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn resume(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn resume(State(app): State<App>, who: Acting, Path(id): Path<MailingId>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store.write(move |c| course::resume(c, id, now, Some(who.0))).await?;
     woken(&app).await
@@ -91,7 +92,7 @@ pub(crate) async fn resume(State(app): State<App>, who: Acting, Path(id): Path<i
 
 /// Stops what hasn't gone; returns how many people it would still have reached.
 #[utoipa::path(post, path = "/api/mailings/{id}/cancel", params(("id" = i64, Path)), responses((status = 200, body = u64)))]
-pub(crate) async fn cancel(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Answer<u64> {
+pub(crate) async fn cancel(State(app): State<App>, who: Acting, Path(id): Path<MailingId>) -> Answer<u64> {
     let now = app.now();
     let n = app.store.write(move |c| course::cancel(c, id, now, Some(who.0))).await?;
     woken(&app).await?;
@@ -100,7 +101,7 @@ pub(crate) async fn cancel(State(app): State<App>, who: Acting, Path(id): Path<i
 
 /// How far a mailing is, by mail domain; the whole first.
 #[utoipa::path(get, path = "/api/mailings/{id}/way", params(("id" = i64, Path)), responses((status = 200, body = Vec<Way>)))]
-pub(crate) async fn way(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<Way>> {
+pub(crate) async fn way(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<Vec<Way>> {
     Ok(Json(app.store.read(move |c| course::way(c, id)).await?))
 }
 

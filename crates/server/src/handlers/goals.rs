@@ -8,6 +8,7 @@ use axum::extract::{Path, State};
 use axum::response::IntoResponse;
 use rinse_core::attribution::Rule;
 use rinse_core::goal::Goal;
+use rinse_core::id::MailingId;
 use rinse_store::{attribution, goals, uses};
 use serde::Deserialize;
 use utoipa::ToSchema;
@@ -57,6 +58,6 @@ pub(crate) async fn attribute(State(app): State<App>, who: Acting, Json(rule): J
 
 /// What a mailing brought towards each goal, as it is kept: some seconds behind what people do.
 #[utoipa::path(get, path = "/api/mailings/{id}/goals", params(("id" = i64, Path)), responses((status = 200, body = Vec<attribution::Brought>)))]
-pub(crate) async fn of_mailing(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<attribution::Brought>> {
+pub(crate) async fn of_mailing(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<Vec<attribution::Brought>> {
     Ok(Json(app.store.read(move |c| attribution::of_mailing(c, id)).await?))
 }

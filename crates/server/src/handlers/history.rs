@@ -10,6 +10,7 @@ use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
+use rinse_core::id::MailingId;
 use rinse_core::standing::FileState;
 use rinse_store::history::handing_out::{self, List};
 use rinse_store::history::{self, Decision, LogFile, Outside, Preview};
@@ -50,13 +51,13 @@ pub(crate) async fn outside(State(app): State<App>) -> Answer<Vec<Outside>> {
 
 /// What is known of a mailing's sending elsewhere; null: Rinse sent it.
 #[utoipa::path(get, path = "/api/mailings/{id}/outside", params(("id" = i64, Path)), responses((status = 200, body = Option<Outside>)))]
-pub(crate) async fn of_mailing(State(app): State<App>, Path(id): Path<i64>) -> Answer<Option<Outside>> {
+pub(crate) async fn of_mailing(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<Option<Outside>> {
     Ok(Json(app.store.read(move |c| history::outside(c, id)).await?))
 }
 
 /// The lists of a mailing that another system sends: who is handed out, and what its log tells of them.
 #[utoipa::path(get, path = "/api/mailings/{id}/hand-out", params(("id" = i64, Path)), responses((status = 200, body = Vec<List>)))]
-pub(crate) async fn lists(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<List>> {
+pub(crate) async fn lists(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<Vec<List>> {
     Ok(Json(app.store.read(move |c| handing_out::lists(c, id)).await?))
 }
 
@@ -83,7 +84,7 @@ pub(crate) struct Which {
 /// A list as CSV: address, key, arm, given and family name, country, of a round of an hour trial the hour, time zone and instant, and the fields that
 /// are asked for.
 #[utoipa::path(get, path = "/api/mailings/{id}/hand-out.csv", params(("id" = i64, Path), Which), responses((status = 200, body = String, content_type = "text/csv")))]
-pub(crate) async fn list(State(app): State<App>, Path(id): Path<i64>, Query(w): Query<Which>) -> Result<Response, ApiError> {
+pub(crate) async fn list(State(app): State<App>, Path(id): Path<MailingId>, Query(w): Query<Which>) -> Result<Response, ApiError> {
     let fields: Vec<i64> = w
         .fields
         .split(',')

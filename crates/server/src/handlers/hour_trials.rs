@@ -10,6 +10,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
+use rinse_core::id::HourTrialId;
 use rinse_core::report::Rate;
 use rinse_core::standing::TrialState;
 use rinse_core::trial::hour::plan::HourPlan;
@@ -24,7 +25,7 @@ use utoipa::ToSchema;
 /// An hour trial in the list.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct HourTrialRow {
-    id: i64,
+    id: HourTrialId,
     question: String,
     state: TrialState,
     sealed_at: Option<i64>,
@@ -66,7 +67,7 @@ pub(crate) struct HourTrialView {
 
 /// One hour trial: pooled figures while it runs, the reading afterwards.
 #[utoipa::path(get, path = "/api/hour-trials/{id}", params(("id" = i64, Path)), responses((status = 200, body = HourTrialView)))]
-pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<HourTrialView> {
+pub(crate) async fn one(State(app): State<App>, Path(id): Path<HourTrialId>) -> Answer<HourTrialView> {
     let now = app.now();
     Ok(Json(
         app.store
@@ -101,19 +102,20 @@ async fn save_plan(app: &App, id: Option<i64>, plan: HourPlan, who: Acting) -> A
     let now = app.now();
     plan.check_numbers().map_err(|e| ApiError::Refused(e.to_string()))?;
     Ok(Json(
-        app.store
+        (app.store
             .write(move |c| {
-                let made = hour_trials::save(c, id, &plan, now, Some(who.0))?;
-                settings::audit(c, now, Some(who.0), "hour trial planned", "hour trial", made, &plan.question)?;
+                let made = hour_trials::save(c, id.map(HourTrialId), &plan, now, Some(who.0))?;
+                settings::audit(c, now, Some(who.0), "hour trial planned", "hour trial", made.0, &plan.question)?;
                 Ok(made)
             })
-            .await?,
+            .await?)
+            .0,
     ))
 }
 
 /// Takes a plan away that isn't sealed.
 #[utoipa::path(delete, path = "/api/hour-trials/{id}", params(("id" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn remove(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn remove(State(app): State<App>, who: Acting, Path(id): Path<HourTrialId>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store.write(move |c| hour_trials::remove(c, id, now, Some(who.0))).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -137,7 +139,7 @@ pub(crate) async fn rehearse(State(app): State<App>, Json(plan): Json<HourPlan>)
 
 /// The plan of a trial that holds the best hour of this one against the usual one.
 #[utoipa::path(get, path = "/api/hour-trials/{id}/confirming", params(("id" = i64, Path)), responses((status = 200, body = HourPlan)))]
-pub(crate) async fn confirming(State(app): State<App>, Path(id): Path<i64>) -> Answer<HourPlan> {
+pub(crate) async fn confirming(State(app): State<App>, Path(id): Path<HourTrialId>) -> Answer<HourPlan> {
     Ok(Json(app.store.read(move |c| hour_trials::confirming(c, id)).await?))
 }
 
@@ -153,7 +155,7 @@ pub(crate) struct HourSealing {
 pub(crate) async fn seal(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<HourTrialId>,
     Json(s): Json<HourSealing>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
@@ -171,7 +173,7 @@ pub(crate) async fn seal(
         .write(move |c| {
             if let Some(words) = &small {
                 let reason = trials::may_be_small(c, words, &s.why_small, Some(who.0))?;
-                settings::audit(c, now, Some(who.0), "an hour trial under its needed size was let go", "hour trial", id, reason)?;
+                settings::audit(c, now, Some(who.0), "an hour trial under its needed size was let go", "hour trial", id.0, reason)?;
             }
             hour_trials::seal(c, id, seed, now, Some(who.0))
         })
@@ -182,7 +184,7 @@ pub(crate) async fn seal(
 
 /// Ends a running trial before its last round. Nothing of it is read.
 #[utoipa::path(post, path = "/api/hour-trials/{id}/end", params(("id" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn end(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn end(State(app): State<App>, who: Acting, Path(id): Path<HourTrialId>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store.write(move |c| hour_trials::end(c, id, now, Some(who.0))).await?;
     Ok(StatusCode::NO_CONTENT)
@@ -196,7 +198,7 @@ pub(crate) struct HourSealView {
 
 /// Does an hour trial stand as it was sealed and drawn? Everything that was is read again.
 #[utoipa::path(get, path = "/api/hour-trials/{id}/seal", params(("id" = i64, Path)), responses((status = 200, body = HourSealView)))]
-pub(crate) async fn seal_holds(State(app): State<App>, Path(id): Path<i64>) -> Answer<HourSealView> {
+pub(crate) async fn seal_holds(State(app): State<App>, Path(id): Path<HourTrialId>) -> Answer<HourSealView> {
     Ok(Json(HourSealView { broken: app.store.read_at_leisure(move |c| drawing::broken(c, id)).await? }))
 }
 
@@ -208,7 +210,7 @@ pub(crate) async fn learned(State(app): State<App>) -> Answer<Vec<LearnedHour>> 
 }
 
 /// The record of a read trial: all that led to its verdict, and the scripts that work it out again.
-pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
+pub(crate) async fn record(State(app): State<App>, Path(id): Path<HourTrialId>) -> Result<Response, ApiError> {
     let zip = app
         .store
         .read_at_leisure(move |c| {

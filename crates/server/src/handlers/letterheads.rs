@@ -9,6 +9,7 @@ use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use rinse_core::address::Address;
+use rinse_core::id::LetterheadId;
 use rinse_post::dkim::{self, Algorithm};
 use rinse_store::letterheads::{self, Letterhead, Reach};
 use rinse_store::settings;
@@ -36,19 +37,20 @@ pub(crate) async fn save(State(app): State<App>, who: Acting, Json(l): Json<Lett
     }
     let now = app.now();
     Ok(Json(
-        app.store
+        (app.store
             .write(move |c| {
                 let id = letterheads::save(c, &l, now)?;
-                settings::audit(c, now, Some(who.0), "letterhead saved", "letterhead", id, &l.name)?;
+                settings::audit(c, now, Some(who.0), "letterhead saved", "letterhead", id.0, &l.name)?;
                 Ok(id)
             })
-            .await?,
+            .await?)
+            .0,
     ))
 }
 
 /// The drafts and planned mailings that a change reaches.
 #[utoipa::path(get, path = "/api/letterheads/{id}/reach", params(("id" = i64, Path)), responses((status = 200, body = Reach)))]
-pub(crate) async fn reach(State(app): State<App>, Path(id): Path<i64>) -> Answer<Reach> {
+pub(crate) async fn reach(State(app): State<App>, Path(id): Path<LetterheadId>) -> Answer<Reach> {
     Ok(Json(app.store.read(move |c| letterheads::reach(c, id)).await?))
 }
 
@@ -66,7 +68,7 @@ pub(crate) struct KeyView {
 
 /// The keys that sign a letterhead's mail, with the DNS record of each.
 #[utoipa::path(get, path = "/api/letterheads/{id}/keys", params(("id" = i64, Path)), responses((status = 200, body = Vec<KeyView>)))]
-pub(crate) async fn keys(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<KeyView>> {
+pub(crate) async fn keys(State(app): State<App>, Path(id): Path<LetterheadId>) -> Answer<Vec<KeyView>> {
     let keys = app.store.read(move |c| letterheads::keys(c, id)).await?;
     let view = |key: letterheads::SigningKey| {
         let algorithm = Algorithm::from_code(&key.algorithm).unwrap_or(Algorithm::Rsa2048);
@@ -90,7 +92,7 @@ pub(crate) struct NewKey {
 
 /// Makes a key; it signs from now on.
 #[utoipa::path(post, path = "/api/letterheads/{id}/keys", params(("id" = i64, Path)), request_body = NewKey, responses((status = 200, body = i64)))]
-pub(crate) async fn make_key(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(k): Json<NewKey>) -> Answer<i64> {
+pub(crate) async fn make_key(State(app): State<App>, who: Acting, Path(id): Path<LetterheadId>, Json(k): Json<NewKey>) -> Answer<i64> {
     let Some(algorithm) = Algorithm::from_code(&k.algorithm) else {
         return Err(ApiError::Refused("A key is of the kind rsa or ed25519.".into()));
     };
@@ -105,7 +107,7 @@ pub(crate) async fn make_key(State(app): State<App>, who: Acting, Path(id): Path
 #[utoipa::path(delete, path = "/api/letterheads/{id}/keys/{key}", params(("id" = i64, Path), ("key" = i64, Path)), responses((status = 204)))]
 pub(crate) async fn end_key(State(app): State<App>, who: Acting, Path((id, key)): Path<(i64, i64)>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| letterheads::end_key(c, id, key, now, Some(who.0))).await?;
+    app.store.write(move |c| letterheads::end_key(c, LetterheadId(id), key, now, Some(who.0))).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -116,8 +118,10 @@ pub(crate) async fn publish(State(app): State<App>, who: Acting, Path((id, key))
     let found = app
         .store
         .write(move |c| {
-            let found =
-                letterheads::keys(c, id)?.into_iter().find(|k| k.id == key).ok_or(rinse_store::StoreError::Missing("signing key"))?;
+            let found = letterheads::keys(c, LetterheadId(id))?
+                .into_iter()
+                .find(|k| k.id == LetterheadId(key))
+                .ok_or(rinse_store::StoreError::Missing("signing key"))?;
             settings::audit(c, now, Some(who.0), "DNS record published", "letterhead", id, &found.selector)?;
             Ok(found)
         })

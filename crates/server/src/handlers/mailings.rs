@@ -7,6 +7,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, header};
 use axum::response::IntoResponse;
+use rinse_core::id::MailingId;
 use rinse_store::labels;
 use rinse_store::mailings::links::Counted;
 use rinse_store::mailings::{self, Mailing, MailingDraft, MailingRow, draft, links};
@@ -23,7 +24,7 @@ pub(crate) async fn all(State(app): State<App>) -> Answer<Vec<MailingRow>> {
 }
 
 #[utoipa::path(get, path = "/api/mailings/{id}", params(("id" = i64, Path)), responses((status = 200, body = Mailing)))]
-pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<Mailing> {
+pub(crate) async fn one(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<Mailing> {
     Ok(Json(app.store.read(move |c| mailings::one(c, id)).await?))
 }
 
@@ -35,13 +36,13 @@ pub(crate) struct OfArm {
 
 /// The links of a mailing by the place they stand in, with what people and machines did to each.
 #[utoipa::path(get, path = "/api/mailings/{id}/links", params(("id" = i64, Path), OfArm), responses((status = 200, body = Vec<Counted>)))]
-pub(crate) async fn links_of(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<OfArm>) -> Answer<Vec<Counted>> {
+pub(crate) async fn links_of(State(app): State<App>, Path(id): Path<MailingId>, Query(q): Query<OfArm>) -> Answer<Vec<Counted>> {
     Ok(Json(app.store.read(move |c| links::counted(c, id, q.arm)).await?))
 }
 
 /// What people wrote back.
 #[utoipa::path(get, path = "/api/mailings/{id}/replies", params(("id" = i64, Path)), responses((status = 200, body = Vec<Reply>)))]
-pub(crate) async fn replies(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<Reply>> {
+pub(crate) async fn replies(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<Vec<Reply>> {
     Ok(Json(app.store.read(move |c| responses::replies(c, id)).await?))
 }
 
@@ -73,16 +74,16 @@ async fn write(app: App, id: Option<i64>, version: Option<i64>, d: MailingDraft,
         app.store
             .write(move |c| {
                 if let (Some(id), Some(version)) = (id, version) {
-                    draft::must_be_current(c, id, version, &d)?;
+                    draft::must_be_current(c, MailingId(id), version, &d)?;
                 }
-                let made = mailings::save(c, id, &d, now, Some(who))?;
+                let made = mailings::save(c, id.map(MailingId), &d, now, Some(who))?;
                 settings::audit(
                     c,
                     now,
                     Some(who),
                     if id.is_none() { "mailing made" } else { "mailing changed" },
                     "mailing",
-                    made,
+                    made.0,
                     &d.name,
                 )?;
                 mailings::one(c, made)
@@ -130,28 +131,29 @@ pub(crate) struct Copied {
 
 /// A copy as a new draft, or as a template to begin others from.
 #[utoipa::path(post, path = "/api/mailings/{id}/copy", params(("id" = i64, Path)), request_body = Copied, responses((status = 200, body = i64)))]
-pub(crate) async fn copy(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(x): Json<Copied>) -> Answer<i64> {
+pub(crate) async fn copy(State(app): State<App>, who: Acting, Path(id): Path<MailingId>, Json(x): Json<Copied>) -> Answer<i64> {
     if x.name.trim().is_empty() {
         return Err(ApiError::Refused("Give the copy a name.".into()));
     }
     let now = app.now();
     Ok(Json(
-        app.store
+        (app.store
             .write(move |c| {
                 let made = draft::copy(c, id, x.name.trim(), x.template, now, Some(who.0))?;
-                settings::audit(c, now, Some(who.0), "mailing copied", "mailing", made, &format!("from mailing {id}"))?;
+                settings::audit(c, now, Some(who.0), "mailing copied", "mailing", made.0, &format!("from mailing {id}"))?;
                 Ok(made)
             })
-            .await?,
+            .await?)
+            .0,
     ))
 }
 
 /// A text message to go along with an email: a draft of its own, with the same audience to begin with.
 #[utoipa::path(post, path = "/api/mailings/{id}/companion", params(("id" = i64, Path)), responses((status = 200, body = i64)))]
-pub(crate) async fn companion(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Answer<i64> {
+pub(crate) async fn companion(State(app): State<App>, who: Acting, Path(id): Path<MailingId>) -> Answer<i64> {
     let now = app.now();
     Ok(Json(
-        app.store
+        (app.store
             .write(move |c| {
                 let made = draft::companion(c, id, now, Some(who.0))?;
                 settings::audit(
@@ -160,12 +162,13 @@ pub(crate) async fn companion(State(app): State<App>, who: Acting, Path(id): Pat
                     Some(who.0),
                     "mailing made",
                     "mailing",
-                    made,
+                    made.0,
                     &format!("text message to go along with mailing {id}"),
                 )?;
                 Ok(made)
             })
-            .await?,
+            .await?)
+            .0,
     ))
 }
 
@@ -179,14 +182,22 @@ pub(crate) struct Away {
 pub(crate) async fn archive(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<MailingId>,
     Json(x): Json<Away>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store
         .write(move |c| {
             draft::archive(c, id, x.away, now)?;
-            settings::audit(c, now, Some(who.0), if x.away { "put in the archive" } else { "taken out of the archive" }, "mailing", id, "")
+            settings::audit(
+                c,
+                now,
+                Some(who.0),
+                if x.away { "put in the archive" } else { "taken out of the archive" },
+                "mailing",
+                id.0,
+                "",
+            )
         })
         .await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
@@ -208,7 +219,7 @@ pub(crate) async fn rename_link(
     let now = app.now();
     app.store
         .write(move |c| {
-            links::rename(c, id, position, &x.name)?;
+            links::rename(c, MailingId(id), position, &x.name)?;
             settings::audit(c, now, Some(who.0), "link renamed", "mailing", id, &x.name)
         })
         .await?;
@@ -256,7 +267,7 @@ fn side_by_side(left: &str, right: &str) -> Vec<SideBySide> {
 /// The sources of two mailings side by side.
 #[utoipa::path(get, path = "/api/mailings/{id}/beside/{other}", params(("id" = i64, Path), ("other" = i64, Path)), responses((status = 200, body = Vec<PartBeside>)))]
 pub(crate) async fn beside(State(app): State<App>, Path((id, other)): Path<(i64, i64)>) -> Answer<Vec<PartBeside>> {
-    let (a, b) = app.store.read(move |c| Ok((mailings::one(c, id)?.draft, mailings::one(c, other)?.draft))).await?;
+    let (a, b) = app.store.read(move |c| Ok((mailings::one(c, MailingId(id))?.draft, mailings::one(c, MailingId(other))?.draft))).await?;
     Ok(Json(app.compute(move || beside_each_other(a, b)).await?))
 }
 

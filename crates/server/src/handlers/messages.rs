@@ -14,6 +14,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use rinse_core::Instant;
 use rinse_core::address::Address;
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::message::{Finding, placed};
 use rinse_core::phone::Phone;
 use rinse_core::text::Size;
@@ -28,7 +29,7 @@ use utoipa::{IntoParams, ToSchema};
 #[derive(Deserialize, IntoParams)]
 pub(crate) struct Checked {
     /// The draft's number, when it has one: a step of a series owes its own link.
-    mailing: Option<i64>,
+    mailing: Option<MailingId>,
 }
 
 /// The message check of a draft as it stands in the editor.
@@ -44,7 +45,7 @@ pub(crate) async fn check(State(app): State<App>, Query(q): Query<Checked>, Json
 pub(crate) struct Seen {
     draft: MailingDraft,
     /// Whose values the placeholders take; none: nobody's, so that every default shows.
-    contact: Option<i64>,
+    contact: Option<ContactId>,
     #[serde(default)]
     arm: usize,
 }
@@ -105,7 +106,7 @@ pub(crate) struct Try {
     #[serde(flatten)]
     seen: Seen,
     to: String,
-    mailing: Option<i64>,
+    mailing: Option<MailingId>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -230,7 +231,7 @@ pub(crate) struct Drawn {
 const DRAWN: &str = "default-src 'none'; style-src 'unsafe-inline'; img-src 'self' data:; base-uri 'none'; form-action 'none'; frame-ancestors 'self'; sandbox";
 
 /// A mailing's message with the count of people drawn behind each of its links.
-pub(crate) async fn drawn(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<Drawn>) -> Result<Response, ApiError> {
+pub(crate) async fn drawn(State(app): State<App>, Path(id): Path<MailingId>, Query(q): Query<Drawn>) -> Result<Response, ApiError> {
     let asked = app.clone();
     let html = app
         .store

@@ -9,6 +9,7 @@ use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use rinse_core::address::Address;
 use rinse_core::consent::Act;
+use rinse_core::id::{ContactId, ListId};
 use rinse_core::phone::Phone;
 use rinse_core::segment::person::Value;
 use rinse_core::table;
@@ -29,7 +30,7 @@ pub(crate) struct NewContact {
     address: String,
     #[serde(flatten)]
     profile: Profile,
-    list: Option<i64>,
+    list: Option<ListId>,
     /// Where text messages go; empty: nowhere.
     #[serde(default)]
     phone: String,
@@ -53,7 +54,7 @@ pub(crate) async fn add(State(app): State<App>, who: Acting, Json(n): Json<NewCo
     }
     let now = app.now();
     Ok(Json(
-        app.store
+        (app.store
             .write(move |c| {
                 if contacts::find(c, &address.key)?.is_some() {
                     return Err(StoreError::Refused(format!(
@@ -86,12 +87,12 @@ pub(crate) async fn add(State(app): State<App>, who: Acting, Json(n): Json<NewCo
                     texts::agreed(c, id, now, &origin)?;
                 }
                 if let Some(list) = n.list {
-                    tags::add(c, Kind::List, list, &[id], now)?;
+                    tags::add(c, Kind::List, list.0, &[id], now)?;
                 }
-                settings::audit(c, now, Some(who.0), "person added", "contact", id, "")?;
+                settings::audit(c, now, Some(who.0), "person added", "contact", id.0, "")?;
                 Ok(id)
             })
-            .await?,
+            .await?).0,
     ))
 }
 
@@ -115,7 +116,7 @@ pub(crate) struct ContactChange {
 pub(crate) async fn change(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<ContactId>,
     Json(ch): Json<ContactChange>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
@@ -132,7 +133,7 @@ pub(crate) async fn change(
                     fields::set(c, id, field.id, &value, None, None)?;
                 }
             }
-            settings::audit(c, now, Some(who.0), "person changed", "contact", id, "")
+            settings::audit(c, now, Some(who.0), "person changed", "contact", id.0, "")
         })
         .await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
@@ -166,7 +167,7 @@ pub(crate) struct PhoneChange {
 pub(crate) async fn change_phone(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<ContactId>,
     Json(p): Json<PhoneChange>,
 ) -> Result<impl IntoResponse, ApiError> {
     let agreed = p.agreed.trim().to_owned();
@@ -183,7 +184,7 @@ pub(crate) async fn change_phone(
             let origin = Origin { source: "analyst", person: Some(who.0), entity: letterheads::entity(c, &p.entity)?, ..Origin::default() };
             if numbers::set(c, id, phone.as_ref(), now, &origin)? {
                 runs::changed_by_hand(c, id)?;
-                settings::audit(c, now, Some(who.0), "phone number changed", "contact", id, "")?;
+                settings::audit(c, now, Some(who.0), "phone number changed", "contact", id.0, "")?;
             }
             if agreed.is_empty() { Ok(()) } else { texts::agreed(c, id, now, &Origin { evidence: agreed, ..origin }) }
         })
@@ -192,7 +193,7 @@ pub(crate) async fn change_phone(
 }
 
 /// A person's whole record, to be given to them.
-pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
+pub(crate) async fn record(State(app): State<App>, Path(id): Path<ContactId>) -> Result<Response, ApiError> {
     let now = app.now();
     let person = app.store.read(move |c| contacts::one(c, id, now)).await?;
     Ok(([("content-disposition", format!("attachment; filename=\"person-{id}.json\""))], Json(person)).into_response())
@@ -318,12 +319,12 @@ fn read<T>(
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct MergeWith {
     /// The person that stays.
-    into: i64,
+    into: ContactId,
 }
 
 /// Merges a person into another; returns the run, which can be taken back.
 #[utoipa::path(post, path = "/api/contacts/{id}/merge", params(("id" = i64, Path)), request_body = MergeWith, responses((status = 200, body = i64)))]
-pub(crate) async fn merge(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(m): Json<MergeWith>) -> Answer<i64> {
+pub(crate) async fn merge(State(app): State<App>, who: Acting, Path(id): Path<ContactId>, Json(m): Json<MergeWith>) -> Answer<i64> {
     let now = app.now();
     Ok(Json(
         app.store
@@ -331,7 +332,7 @@ pub(crate) async fn merge(State(app): State<App>, who: Acting, Path(id): Path<i6
                 let run = runs::begin(c, now, Some(who.0), "merge", "merged two people by hand", None)?;
                 merges::merge(c, run, id, m.into, now, Some(who.0))?;
                 runs::finish(c, run, 1)?;
-                settings::audit(c, now, Some(who.0), "person merged", "contact", m.into, "")?;
+                settings::audit(c, now, Some(who.0), "person merged", "contact", m.into.0, "")?;
                 Ok(run)
             })
             .await?,
@@ -340,7 +341,7 @@ pub(crate) async fn merge(State(app): State<App>, who: Acting, Path(id): Path<i6
 
 /// Deletes a person at their wish. It can't be taken back.
 #[utoipa::path(delete, path = "/api/contacts/{id}", params(("id" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn erase(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn erase(State(app): State<App>, who: Acting, Path(id): Path<ContactId>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     let folder = app.store.folder().to_owned();
     // What they wrote is among the mail that was read.

@@ -7,6 +7,7 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::response::IntoResponse;
+use rinse_core::id::MailingId;
 use rinse_core::reaction::Reaction;
 use rinse_store::reactions::{self, Which};
 use serde::{Deserialize, Serialize};
@@ -15,7 +16,7 @@ use utoipa::{IntoParams, ToSchema};
 #[derive(Deserialize, IntoParams)]
 pub(crate) struct OfMailing {
     /// A mailing's own, with those that act everywhere.
-    mailing: Option<i64>,
+    mailing: Option<MailingId>,
 }
 
 /// Reactions, those that have ended last.

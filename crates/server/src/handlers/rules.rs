@@ -8,6 +8,7 @@ use axum::extract::State;
 use rinse_core::Instant;
 use rinse_core::caps::Scope;
 use rinse_core::clearance::RuleSet;
+use rinse_core::id::{LetterheadId, MailingId};
 use rinse_core::words::people;
 use rinse_store::clearing::forecast;
 use rinse_store::contacts::{self, CountryPeople};
@@ -43,7 +44,7 @@ pub(crate) fn cap_words(c: &Connection, rules: &RuleSet) -> rinse_store::Result<
         Scope::Topic { id } => format!("topic {}", topics.iter().find(|t| t.id == id).map_or("that is gone", |t| &t.name)),
         Scope::Series => "messages of series".to_owned(),
         Scope::Letterhead { id } => {
-            format!("letterhead {}", letterheads.iter().find(|l| l.id == id).map_or("that is gone", |l| &l.name))
+            format!("letterhead {}", letterheads.iter().find(|l| l.id == LetterheadId(id)).map_or("that is gone", |l| &l.name))
         }
     };
     Ok(rules.caps.iter().map(|cap| CapWords { words: cap.words(), scope: scope(cap.scope), in_force: cap.in_force }).collect())
@@ -97,7 +98,7 @@ pub(crate) async fn save(State(app): State<App>, who: Acting, Json(n): Json<NewR
 /// What a change does to one coming mailing.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Effect {
-    mailing_id: i64,
+    mailing_id: MailingId,
     mailing: String,
     at: i64,
     /// People who get it, now or later, as the rules are.
@@ -154,7 +155,7 @@ fn effect(b: &forecast::MailingForecast, a: &forecast::MailingForecast) -> Effec
         std::cmp::Ordering::Greater => format!("; {} at once instead of later", people(b.later - a.later)),
     };
     Effect {
-        mailing_id: b.id,
+        mailing_id: MailingId(b.id),
         mailing: b.name.clone(),
         at: b.at,
         before,

@@ -6,6 +6,7 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::IntoResponse;
+use rinse_core::id::ContactId;
 use rinse_core::reaction::Reaction;
 use rinse_core::score::can_be_given;
 use rinse_store::reactions::past::{self, Tried};
@@ -45,7 +46,7 @@ pub(crate) async fn delete(State(app): State<App>, who: Acting, Path(id): Path<i
 
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Leader {
-    contact: i64,
+    contact: ContactId,
     address: String,
     score: f64,
 }
@@ -55,7 +56,7 @@ pub(crate) struct Leader {
 pub(crate) async fn leaders(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<Leader>> {
     let now = app.now();
     let rows = app.store.read(move |c| scores::leaders(c, id, now)).await?;
-    Ok(Json(rows.into_iter().map(|(contact, address, score)| Leader { contact, address, score }).collect()))
+    Ok(Json(rows.into_iter().map(|(contact, address, score)| Leader { contact: ContactId(contact), address, score }).collect()))
 }
 
 #[derive(Deserialize, ToSchema)]
@@ -73,7 +74,7 @@ pub(crate) async fn try_out(State(app): State<App>, _: Acting, Path(id): Path<i6
 
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct ByHand {
-    contact: i64,
+    contact: ContactId,
     points: f64,
     why: String,
 }
@@ -102,7 +103,7 @@ pub(crate) async fn give(
 
 /// A person's scores, with what they come from.
 #[utoipa::path(get, path = "/api/contacts/{id}/scores", params(("id" = i64, Path)), responses((status = 200, body = Vec<scores::Scored>)))]
-pub(crate) async fn of_contact(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<scores::Scored>> {
+pub(crate) async fn of_contact(State(app): State<App>, Path(id): Path<ContactId>) -> Answer<Vec<scores::Scored>> {
     let now = app.now();
     Ok(Json(app.store.read(move |c| scores::of_contact(c, id, now)).await?))
 }

@@ -8,6 +8,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use rinse_core::address::Address;
+use rinse_core::id::{ContactId, SegmentId};
 use rinse_core::segment::place::{GAZETTEER, Place};
 use rinse_core::segment::{Explained, Field, FieldKind, Tree, explain};
 use rinse_core::standing::SeriesState;
@@ -32,28 +33,29 @@ pub(crate) struct SegmentView {
 }
 
 #[utoipa::path(get, path = "/api/segments/{id}", params(("id" = i64, Path)), responses((status = 200, body = SegmentView)))]
-pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<SegmentView> {
-    Ok(Json(app.store.read(move |c| Ok(SegmentView { segment: segments::one(c, id)?, used_by: uses::of_segment(c, id)? })).await?))
+pub(crate) async fn one(State(app): State<App>, Path(id): Path<SegmentId>) -> Answer<SegmentView> {
+    Ok(Json(app.store.read(move |c| Ok(SegmentView { segment: segments::one(c, id)?, used_by: uses::of_segment(c, id.0)? })).await?))
 }
 
 async fn save(app: App, id: Option<i64>, d: Draft, who: i64) -> Answer<i64> {
     let now = app.now();
     Ok(Json(
-        app.store
+        (app.store
             .write(move |c| {
-                let made = segments::save(c, id, &d, now, Some(who))?;
+                let made = segments::save(c, id.map(SegmentId), &d, now, Some(who))?;
                 settings::audit(
                     c,
                     now,
                     Some(who),
                     if id.is_none() { "segment made" } else { "segment changed" },
                     "segment",
-                    made,
+                    made.0,
                     d.name.trim(),
                 )?;
                 Ok(made)
             })
-            .await?,
+            .await?)
+            .0,
     ))
 }
 
@@ -69,13 +71,13 @@ pub(crate) async fn change(State(app): State<App>, who: Acting, Path(id): Path<i
 
 /// Deletes a segment that nothing uses.
 #[utoipa::path(delete, path = "/api/segments/{id}", params(("id" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn delete(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn delete(State(app): State<App>, who: Acting, Path(id): Path<SegmentId>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store
         .write(move |c| {
             let name = segments::one(c, id)?.name;
-            uses::delete_segment(c, id)?;
-            settings::audit(c, now, Some(who.0), "segment deleted", "segment", id, &name)
+            uses::delete_segment(c, id.0)?;
+            settings::audit(c, now, Some(who.0), "segment deleted", "segment", id.0, &name)
         })
         .await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
@@ -88,22 +90,23 @@ pub(crate) struct NewName {
 
 /// Writes the segment's people of now down as a segment of its own.
 #[utoipa::path(post, path = "/api/segments/{id}/freeze", params(("id" = i64, Path)), request_body = NewName, responses((status = 200, body = i64)))]
-pub(crate) async fn freeze(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(n): Json<NewName>) -> Answer<i64> {
+pub(crate) async fn freeze(State(app): State<App>, who: Acting, Path(id): Path<SegmentId>, Json(n): Json<NewName>) -> Answer<i64> {
     let now = app.now();
     Ok(Json(
-        app.store
+        (app.store
             .write(move |c| {
                 let frozen = segments::freeze(c, id, &n.name, now, Some(who.0))?;
-                settings::audit(c, now, Some(who.0), "segment frozen", "segment", frozen, n.name.trim())?;
+                settings::audit(c, now, Some(who.0), "segment frozen", "segment", frozen.0, n.name.trim())?;
                 Ok(frozen)
             })
-            .await?,
+            .await?)
+            .0,
     ))
 }
 
 #[derive(Serialize, ToSchema)]
 pub(crate) struct OutsideTaken {
-    segment: i64,
+    segment: SegmentId,
     people: usize,
     /// Lines that are the address of nobody here, or no address; the first 100.
     unknown: Vec<String>,
@@ -125,7 +128,8 @@ pub(crate) async fn outside(State(app): State<App>, who: Acting, Path(name): Pat
     Ok(Json(
         app.store
             .write(move |c| {
-                let (mut found, mut out) = (Vec::new(), OutsideTaken { segment: 0, people: 0, unknown: vec![], unknown_count: 0 });
+                let (mut found, mut out) =
+                    (Vec::new(), OutsideTaken { segment: SegmentId(0), people: 0, unknown: vec![], unknown_count: 0 });
                 for line in body.lines().map(str::trim).filter(|l| !l.is_empty()) {
                     let there = match Address::parse(line) {
                         Ok(a) => contacts::find(c, &a.key)?.map(|(id, ..)| id),
@@ -151,7 +155,7 @@ pub(crate) async fn outside(State(app): State<App>, who: Acting, Path(name): Pat
                     Some(who.0),
                     "segment replaced from outside",
                     "segment",
-                    out.segment,
+                    out.segment.0,
                     &rinse_core::words::people(out.people as u64),
                 )?;
                 Ok(out)
@@ -191,7 +195,7 @@ pub(crate) async fn overlap(State(app): State<App>, Json(sets): Json<Vec<Tree>>)
 
 /// Why a person is or isn't meant, condition by condition.
 #[utoipa::path(post, path = "/api/segments/explain/{contact}", params(("contact" = i64, Path)), request_body = Tree, responses((status = 200, body = Vec<Explained>)))]
-pub(crate) async fn why(State(app): State<App>, Path(contact): Path<i64>, Json(tree): Json<Tree>) -> Answer<Vec<Explained>> {
+pub(crate) async fn why(State(app): State<App>, Path(contact): Path<ContactId>, Json(tree): Json<Tree>) -> Answer<Vec<Explained>> {
     let now = app.now();
     Ok(Json(
         app.store
@@ -206,7 +210,7 @@ pub(crate) async fn why(State(app): State<App>, Path(contact): Path<i64>, Json(t
 }
 
 /// A segment's people as CSV.
-pub(crate) async fn people_csv(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
+pub(crate) async fn people_csv(State(app): State<App>, Path(id): Path<SegmentId>) -> Result<Response, ApiError> {
     let now = app.now();
     let rows = app.store.read(move |c| contacts::export(c, &segments::condition(c, id, now)?)).await?;
     csv_file(&format!("segment-{id}.csv"), &contacts::EXPORTED, rows.into_iter())
@@ -247,11 +251,11 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
                     labels: tags::all(c, Kind::Label)?,
                     events: events::names(c)?,
                     topics: rinse_store::topics::all(c)?,
-                    segments: segments::all(c)?.into_iter().map(|s| Tied { id: s.id, name: s.name }).collect(),
+                    segments: segments::all(c)?.into_iter().map(|s| Tied { id: s.id.0, name: s.name }).collect(),
                     mailings: mailings::all(c)?
                         .into_iter()
                         .filter(|m| m.started_at.is_some())
-                        .map(|m| Tied { id: m.id, name: m.name })
+                        .map(|m| Tied { id: m.id.0, name: m.name })
                         .collect(),
                     products,
                     categories,
@@ -261,7 +265,7 @@ pub(crate) async fn vocabulary(State(app): State<App>) -> Answer<Vocabulary> {
                     series: rinse_store::series::all(c)?
                         .into_iter()
                         .filter(|s| s.state != SeriesState::Ended)
-                        .map(|s| Tied { id: s.id, name: s.name })
+                        .map(|s| Tied { id: s.id.0, name: s.name })
                         .collect(),
                 })
             })
@@ -412,7 +416,7 @@ pub(crate) async fn word_used_by(State(app): State<App>, Path((word, id)): Path<
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct Members {
     word: Word,
-    contacts: Vec<i64>,
+    contacts: Vec<ContactId>,
     /// False: taken off.
     on: bool,
 }

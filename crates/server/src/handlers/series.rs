@@ -10,6 +10,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use axum::response::IntoResponse;
 use rinse_core::address::Address;
+use rinse_core::id::{ContactId, LetterheadId, ListId, SeriesId};
 use rinse_core::series::{Outline, starters};
 use rinse_core::standing::SeriesState;
 use rinse_store::series::view::{self, Who};
@@ -49,7 +50,7 @@ pub(crate) async fn starters() -> Json<Vec<SeriesStarter>> {
 pub(crate) struct NewSeries {
     #[serde(default)]
     name: String,
-    letterhead_id: i64,
+    letterhead_id: LetterheadId,
     /// The key of an outline to begin with; none: an empty one.
     starter: Option<String>,
 }
@@ -62,19 +63,19 @@ pub(crate) async fn make(State(app): State<App>, who: Acting, Json(n): Json<NewS
         Some(key) => series::from_starter(c, key, n.letterhead_id, now, Some(who.0)),
         None => series::save(c, None, &n.name, n.letterhead_id, &Outline::default(), now, Some(who.0)),
     };
-    Ok(Json(app.store.write(made).await?))
+    Ok(Json((app.store.write(made).await?).0))
 }
 
 /// A series with its figures.
 #[utoipa::path(get, path = "/api/series/{id}", params(("id" = i64, Path)), responses((status = 200, body = view::SeriesView)))]
-pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<view::SeriesView> {
+pub(crate) async fn one(State(app): State<App>, Path(id): Path<SeriesId>) -> Answer<view::SeriesView> {
     Ok(Json(app.store.read(move |c| view::view(c, id)).await?))
 }
 
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct ChangedSeries {
     name: String,
-    letterhead_id: i64,
+    letterhead_id: LetterheadId,
     outline: Outline,
 }
 
@@ -83,12 +84,12 @@ pub(crate) struct ChangedSeries {
 pub(crate) async fn save(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<SeriesId>,
     Json(s): Json<ChangedSeries>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     if app.store.read(move |c| series::one(c, id)).await?.state == SeriesState::Running {
-        actions::change_series(&app, id, s.name, s.outline, Some(who.0)).await?;
+        actions::change_series(&app, id.0, s.name, s.outline, Some(who.0)).await?;
     } else {
         app.store.write(move |c| series::save(c, Some(id), &s.name, s.letterhead_id, &s.outline, now, Some(who.0))).await?;
     }
@@ -105,7 +106,7 @@ pub(crate) struct SeriesEffects {
 
 /// What a changed outline means, and does to those inside.
 #[utoipa::path(post, path = "/api/series/{id}/effects", params(("id" = i64, Path)), request_body = Outline, responses((status = 200, body = SeriesEffects)))]
-pub(crate) async fn effects(State(app): State<App>, Path(id): Path<i64>, Json(outline): Json<Outline>) -> Answer<SeriesEffects> {
+pub(crate) async fn effects(State(app): State<App>, Path(id): Path<SeriesId>, Json(outline): Json<Outline>) -> Answer<SeriesEffects> {
     let read = move |c: &_| {
         let moves = series::effects(c, id, &outline)?;
         Ok(SeriesEffects { words: outline.words(&series::named(c, &outline)?), moves })
@@ -130,7 +131,7 @@ pub(crate) struct PauseSeries {
 pub(crate) async fn pause(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<SeriesId>,
     Json(p): Json<PauseSeries>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
@@ -141,7 +142,7 @@ pub(crate) async fn pause(
 
 /// Ends a series for good, or deletes a draft. Answers with how many people were taken out.
 #[utoipa::path(delete, path = "/api/series/{id}", params(("id" = i64, Path)), responses((status = 200, body = usize)))]
-pub(crate) async fn end(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Answer<usize> {
+pub(crate) async fn end(State(app): State<App>, who: Acting, Path(id): Path<SeriesId>) -> Answer<usize> {
     let now = app.now();
     Ok(Json(app.store.write(move |c| series::end(c, id, now, Some(who.0))).await?))
 }
@@ -155,13 +156,21 @@ pub(crate) struct WhichPeople {
 
 /// The newest 500 people of a part of a series.
 #[utoipa::path(get, path = "/api/series/{id}/people", params(("id" = i64, Path), WhichPeople), responses((status = 200, body = Vec<view::SeriesPerson>)))]
-pub(crate) async fn people(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<WhichPeople>) -> Answer<Vec<view::SeriesPerson>> {
+pub(crate) async fn people(
+    State(app): State<App>,
+    Path(id): Path<SeriesId>,
+    Query(q): Query<WhichPeople>,
+) -> Answer<Vec<view::SeriesPerson>> {
     let who = Who::read(&q.who)?;
     Ok(Json(app.store.read(move |c| view::people(c, id, &who, false)).await?))
 }
 
 /// All people of a part of a series, as CSV.
-pub(crate) async fn csv(State(app): State<App>, Path(id): Path<i64>, Query(q): Query<WhichPeople>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn csv(
+    State(app): State<App>,
+    Path(id): Path<SeriesId>,
+    Query(q): Query<WhichPeople>,
+) -> Result<impl IntoResponse, ApiError> {
     let who = Who::read(&q.who)?;
     let people = app.store.read(move |c| view::people(c, id, &who, true)).await?;
     let rows = people.into_iter().map(|p| {
@@ -182,11 +191,11 @@ pub(crate) async fn csv(State(app): State<App>, Path(id): Path<i64>, Query(q): Q
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct PutIn {
     #[serde(default)]
-    contacts: Vec<i64>,
+    contacts: Vec<ContactId>,
     /// Addresses, as they are written.
     #[serde(default)]
     addresses: Vec<String>,
-    list: Option<i64>,
+    list: Option<ListId>,
 }
 
 #[derive(Serialize, ToSchema)]
@@ -199,7 +208,7 @@ pub(crate) struct PutInDone {
 
 /// Puts people into a series by hand.
 #[utoipa::path(post, path = "/api/series/{id}/people", params(("id" = i64, Path)), request_body = PutIn, responses((status = 200, body = PutInDone)))]
-pub(crate) async fn put_in(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(p): Json<PutIn>) -> Answer<PutInDone> {
+pub(crate) async fn put_in(State(app): State<App>, who: Acting, Path(id): Path<SeriesId>, Json(p): Json<PutIn>) -> Answer<PutInDone> {
     if p.contacts.len() + p.addresses.len() > 10_000 {
         return Err(ApiError::Malformed("Put at most 10,000 people in at once, or take a list.".into()));
     }
@@ -219,7 +228,7 @@ pub(crate) async fn put_in(State(app): State<App>, who: Acting, Path(id): Path<i
                 }
             }
             if let Some(list) = p.list {
-                tags::name(c, tags::Kind::List, list)?;
+                tags::name(c, tags::Kind::List, list.0)?;
                 ids.extend(tags::on_list(c, list)?);
             }
             ids.sort_unstable();
@@ -245,7 +254,7 @@ pub(crate) async fn take_out(
     let now = app.now();
     app.store
         .write(move |c| {
-            if !series_entry::take_out(c, id, contact, now, "taken out by hand")? {
+            if !series_entry::take_out(c, SeriesId(id), ContactId(contact), now, "taken out by hand")? {
                 return Err(StoreError::Refused("They aren't in this series.".into()));
             }
             rinse_store::settings::audit(c, now, Some(who.0), "taken out of a series", "series", id, &format!("contact {contact}"))
@@ -256,6 +265,6 @@ pub(crate) async fn take_out(
 
 /// The series that somebody is or was in.
 #[utoipa::path(get, path = "/api/contacts/{id}/series", params(("id" = i64, Path)), responses((status = 200, body = Vec<view::SeriesOfPerson>)))]
-pub(crate) async fn of_contact(State(app): State<App>, Path(id): Path<i64>) -> Answer<Vec<view::SeriesOfPerson>> {
+pub(crate) async fn of_contact(State(app): State<App>, Path(id): Path<ContactId>) -> Answer<Vec<view::SeriesOfPerson>> {
     Ok(Json(app.store.read(move |c| view::of_person(c, id)).await?))
 }

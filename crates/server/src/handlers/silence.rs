@@ -7,6 +7,7 @@ use crate::state::App;
 use axum::Json;
 use axum::extract::{Query, State};
 use axum::response::Response;
+use rinse_core::id::{LetterheadId, SeriesId};
 use rinse_core::series::starters::ASKING;
 use rinse_core::upkeep::silence::Stage;
 use rinse_store::series;
@@ -71,14 +72,14 @@ pub(crate) async fn people_csv(State(app): State<App>, Query(q): Query<WhichSile
 #[derive(Deserialize, ToSchema)]
 pub(crate) struct Asks {
     /// The series that asks; null: one is made from the outline to begin with.
-    series: Option<i64>,
+    series: Option<SeriesId>,
     /// The letterhead of one that is made.
-    letterhead: Option<i64>,
+    letterhead: Option<LetterheadId>,
 }
 
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Asking {
-    series: i64,
+    series: SeriesId,
 }
 
 /// Chooses the series that asks silent people, or makes it.
@@ -90,9 +91,9 @@ pub(crate) async fn asks(State(app): State<App>, who: Acting, Json(a): Json<Asks
         .write(move |c| {
             let id = match a.series {
                 Some(id) => id,
-                None => series::from_starter(c, ASKING, a.letterhead.unwrap_or(1), now, Some(who.0))?,
+                None => series::from_starter(c, ASKING, a.letterhead.unwrap_or(LetterheadId(1)), now, Some(who.0))?,
             };
-            silence::choose_series(c, id, now, Some(who.0))?;
+            silence::choose_series(c, id.0, now, Some(who.0))?;
             Ok(id)
         })
         .await?;

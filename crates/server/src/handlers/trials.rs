@@ -9,6 +9,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::response::{IntoResponse, Response};
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, MailingId, SeriesId, TrialId};
 use rinse_core::report::Rate;
 use rinse_core::standing::{MailingState, TrialState};
 use rinse_core::trial::looks::Look;
@@ -96,7 +97,7 @@ pub(crate) struct TrialView {
 /// How people are enrolled as they come to a message of a series.
 #[derive(Serialize, ToSchema)]
 pub(crate) struct Enrolment {
-    series: i64,
+    series: SeriesId,
     series_name: String,
     /// Is the message a step of it still?
     in_place: bool,
@@ -134,7 +135,7 @@ pub(crate) struct SealView {
 
 /// Does a trial stand as it was sealed? Everything that was is read again.
 #[utoipa::path(get, path = "/api/trials/{id}/seal", params(("id" = i64, Path)), responses((status = 200, body = SealView)))]
-pub(crate) async fn seal_holds(State(app): State<App>, Path(id): Path<i64>) -> Answer<SealView> {
+pub(crate) async fn seal_holds(State(app): State<App>, Path(id): Path<TrialId>) -> Answer<SealView> {
     Ok(Json(
         app.store
             .read(move |c| {
@@ -148,7 +149,7 @@ pub(crate) async fn seal_holds(State(app): State<App>, Path(id): Path<i64>) -> A
 
 /// One trial: its outlook while planned, pooled figures while it runs, the reading afterwards.
 #[utoipa::path(get, path = "/api/trials/{id}", params(("id" = i64, Path)), responses((status = 200, body = TrialView)))]
-pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<TrialView> {
+pub(crate) async fn one(State(app): State<App>, Path(id): Path<TrialId>) -> Answer<TrialView> {
     let now = app.now();
     Ok(Json(
         app.store
@@ -182,7 +183,7 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
                 let looks = trial.seal.as_ref().map(|s| s.looks.clone()).unwrap_or_default();
                 // Anybody who took part without mail isn't in the rollout either.
                 let rollout = if trial.state == TrialState::Read && trial.plan.per_arm.is_none() {
-                    let took_part: HashSet<i64> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
+                    let took_part: HashSet<ContactId> = trials::roster(c, id)?.iter().map(|e| e.contact).collect();
                     let cleared = clearing::audience(c, trial.mailing_id, now)?.people(None);
                     Some(cleared.iter().filter(|person| !took_part.contains(person)).count() as u64)
                 } else {
@@ -202,39 +203,40 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<i64>) -> Answer<T
 
 /// The plan that a mailing's trial begins with.
 #[utoipa::path(get, path = "/api/mailings/{id}/trial", params(("id" = i64, Path)), responses((status = 200, body = Plan)))]
-pub(crate) async fn starting_plan(State(app): State<App>, Path(id): Path<i64>) -> Answer<Plan> {
+pub(crate) async fn starting_plan(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<Plan> {
     let now = app.now();
     Ok(Json(app.store.read(move |c| actions::starting_plan(c, id, now)).await?))
 }
 
 /// Makes or changes the plan of a mailing's trial.
 #[utoipa::path(put, path = "/api/mailings/{id}/trial", params(("id" = i64, Path)), request_body = Plan, responses((status = 200, body = i64)))]
-pub(crate) async fn save_plan(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(plan): Json<Plan>) -> Answer<i64> {
+pub(crate) async fn save_plan(State(app): State<App>, who: Acting, Path(id): Path<MailingId>, Json(plan): Json<Plan>) -> Answer<i64> {
     let now = app.now();
     let p = plan.clone();
     let arms = app.store.read(move |c| Ok(mailings::one(c, id)?.draft.subjects.len())).await?;
     p.check(arms)?;
     Ok(Json(
-        app.store
+        (app.store
             .write(move |c| {
                 let trial = trials::save_plan(c, id, &plan, now, Some(who.0))?;
-                settings::audit(c, now, Some(who.0), "trial planned", "trial", trial, &plan.question)?;
+                settings::audit(c, now, Some(who.0), "trial planned", "trial", trial.0, &plan.question)?;
                 Ok(trial)
             })
-            .await?,
+            .await?)
+            .0,
     ))
 }
 
 /// What a plan can find with the people there are; asked again as the plan changes.
 #[utoipa::path(post, path = "/api/mailings/{id}/outlook", params(("id" = i64, Path)), request_body = Plan, responses((status = 200, body = Outlook)))]
-pub(crate) async fn outlook(State(app): State<App>, Path(id): Path<i64>, Json(plan): Json<Plan>) -> Answer<Outlook> {
+pub(crate) async fn outlook(State(app): State<App>, Path(id): Path<MailingId>, Json(plan): Json<Plan>) -> Answer<Outlook> {
     let now = app.now();
     Ok(Json(app.store.read(move |c| actions::outlook_of(c, id, &plan, now)).await?))
 }
 
 /// The plan run 10,000 times on simulated answers, under no effect, the wanted one, and the typical one of past trials.
 #[utoipa::path(post, path = "/api/mailings/{id}/rehearsal", params(("id" = i64, Path)), request_body = Plan, responses((status = 200, body = Rehearsal)))]
-pub(crate) async fn rehearse(State(app): State<App>, Path(id): Path<i64>, Json(plan): Json<Plan>) -> Answer<Rehearsal> {
+pub(crate) async fn rehearse(State(app): State<App>, Path(id): Path<MailingId>, Json(plan): Json<Plan>) -> Answer<Rehearsal> {
     let now = app.now();
     Ok(Json(app.store.read(move |c| actions::rehearse(c, id, &plan, now)).await?))
 }
@@ -249,7 +251,7 @@ pub(crate) struct TrialCourseView {
 
 /// How a trial's answers come in, on the band of past mailings; arm by arm once the arms are open.
 #[utoipa::path(get, path = "/api/trials/{id}/course", params(("id" = i64, Path)), responses((status = 200, body = TrialCourseView)))]
-pub(crate) async fn course(State(app): State<App>, Path(id): Path<i64>) -> Answer<TrialCourseView> {
+pub(crate) async fn course(State(app): State<App>, Path(id): Path<TrialId>) -> Answer<TrialCourseView> {
     let now = app.now();
     Ok(Json(
         app.store
@@ -263,12 +265,12 @@ pub(crate) async fn course(State(app): State<App>, Path(id): Path<i64>) -> Answe
 
 /// Opens the arms before the end. It is recorded, and nothing is called.
 #[utoipa::path(post, path = "/api/trials/{id}/open", params(("id" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn open(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn open(State(app): State<App>, who: Acting, Path(id): Path<TrialId>) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store
         .write(move |c| {
             trials::open_early(c, id, now, Some(who.0))?;
-            settings::audit(c, now, Some(who.0), "arms opened early", "trial", id, "")
+            settings::audit(c, now, Some(who.0), "arms opened early", "trial", id.0, "")
         })
         .await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
@@ -306,7 +308,7 @@ pub(crate) struct NewStretch {
 pub(crate) async fn stretch(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<TrialId>,
     Json(s): Json<NewStretch>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
@@ -326,7 +328,7 @@ pub(crate) struct EndOfEnrolment {
 pub(crate) async fn end_enrolment(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<TrialId>,
     Json(e): Json<EndOfEnrolment>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
@@ -348,7 +350,7 @@ pub(crate) async fn release(State(app): State<App>, who: Acting, Path(id): Path<
 }
 
 /// All that led to the verdict, to be recomputed elsewhere: a zip.
-pub(crate) async fn record(State(app): State<App>, Path(id): Path<i64>) -> Result<Response, ApiError> {
+pub(crate) async fn record(State(app): State<App>, Path(id): Path<TrialId>) -> Result<Response, ApiError> {
     let zip = app
         .store
         .read(move |c| {

@@ -9,6 +9,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use axum::response::Response;
+use rinse_core::id::ContactId;
 use rinse_core::upkeep::policy::Retires;
 use rinse_core::upkeep::run::{Every, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
@@ -359,7 +360,7 @@ pub(crate) async fn take_out(
     Path((id, contact)): Path<(i64, i64)>,
     Json(t): Json<TakenOut>,
 ) -> Result<StatusCode, ApiError> {
-    app.store.write(move |c| runs::take_out(c, id, contact, t.out)).await?;
+    app.store.write(move |c| runs::take_out(c, id, ContactId(contact), t.out)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -385,7 +386,7 @@ pub(crate) struct Undo {
     /// Only those with this cause.
     cause: Option<Cause>,
     /// Only this person.
-    contact: Option<i64>,
+    contact: Option<ContactId>,
 }
 
 /// Undoes a run for everybody to whom nothing happened since, or for some of them; watch `cleaning-{id}` in `/api/progress`.

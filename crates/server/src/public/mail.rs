@@ -9,6 +9,7 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use rinse_core::Instant;
+use rinse_core::id::SendId;
 use rinse_core::message::subject;
 use rinse_core::token::{Kind, hex};
 use rinse_post::inbound::{self, Inbound, Written};
@@ -34,10 +35,13 @@ async fn by_subject(app: &App, written: &Written, at: Instant) -> Option<i64> {
         }
         Ok(None)
     });
-    found.await.unwrap_or_else(|e| {
-        tracing::error!("what a reply answers could not be looked up: {e}");
-        None
-    })
+    found
+        .await
+        .unwrap_or_else(|e| {
+            tracing::error!("what a reply answers could not be looked up: {e}");
+            None
+        })
+        .map(|id| id.0)
 }
 
 /// How a reply was known.
@@ -116,12 +120,12 @@ pub(super) async fn take(State(app): State<App>, Path(secret): Path<String>, hea
         if let Some(door) = door {
             doors::used(c, door, at)?;
         }
-        if responses::first_time(c, &digest, at, word(&kind, known), send)? {
+        if responses::first_time(c, &digest, at, word(&kind, known), send.map(SendId))? {
             if let Some(sign_up) = invitation {
                 about_invitation(c, sign_up, &kind, at)?;
             }
             if let Some(send) = send {
-                about_message(c, send, kind, &written, known, at)?;
+                about_message(c, SendId(send), kind, &written, known, at)?;
             }
         }
         Ok(())
@@ -144,7 +148,7 @@ async fn answered(app: &App, written: &Written, at: Instant) -> rinse_store::Res
         return Ok((send, Known::Probably));
     };
     let from = written.from.clone();
-    let theirs = app.store.read(move |c| responses::went_to(c, send, &from)).await?;
+    let theirs = app.store.read(move |c| responses::went_to(c, SendId(send), &from)).await?;
     Ok((Some(send), if theirs { Known::Surely } else { Known::Probably }))
 }
 
@@ -172,7 +176,7 @@ fn about_invitation(c: &Connection, sign_up: i64, kind: &Inbound, at: Instant) -
     Ok(())
 }
 
-fn about_message(c: &Connection, send: i64, kind: Inbound, written: &Written, known: Known, at: Instant) -> rinse_store::Result<()> {
+fn about_message(c: &Connection, send: SendId, kind: Inbound, written: &Written, known: Known, at: Instant) -> rinse_store::Result<()> {
     match kind {
         Inbound::DeliveryStatus(recipients) => {
             for r in recipients.iter().filter(|r| r.action == "failed") {

@@ -22,6 +22,7 @@ use axum::http::{HeaderMap, Method, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use rinse_core::Instant;
+use rinse_core::id::SendId;
 use rinse_core::token::Kind;
 use rinse_store::responses::Came;
 use rinse_store::{mailings, responses};
@@ -77,7 +78,7 @@ async fn open(State(app): State<App>, Path(token): Path<String>, method: Method,
     // A forged token gets the same picture: nothing is told.
     if let Some((send, _)) = app.signer.read_link(Kind::Open, &token) {
         let came = came(&app, None, &method, &headers, (at, peer));
-        if let Err(e) = app.store.record(move |c| responses::hit(c, send, &came)).await {
+        if let Err(e) = app.store.record(move |c| responses::hit(c, SendId(send), &came)).await {
             tracing::error!("an open was not recorded: {e}");
             return StatusCode::SERVICE_UNAVAILABLE.into_response();
         }
@@ -91,9 +92,9 @@ async fn click(State(app): State<App>, Path(token): Path<String>, method: Method
     let found = app
         .store
         .record(move |c| {
-            let url = mailings::link_url(c, send, link)?;
+            let url = mailings::link_url(c, SendId(send), link)?;
             if url.is_some() {
-                responses::hit(c, send, &came)?;
+                responses::hit(c, SendId(send), &came)?;
             }
             Ok(url)
         })

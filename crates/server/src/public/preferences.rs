@@ -9,6 +9,7 @@ use axum::extract::{Path, State};
 use axum::response::Response;
 use minijinja::context;
 use rinse_core::consent::{Act, Consent};
+use rinse_core::id::{ContactId, LetterheadId, SendId};
 use rinse_core::token::Kind;
 use rinse_core::{DAY, Instant};
 use rinse_store::contacts;
@@ -22,9 +23,9 @@ use rinse_store::{Connection, StoreError};
 /// Who came, by which link.
 #[derive(Clone, Copy)]
 struct Visitor {
-    contact: i64,
-    letterhead: i64,
-    send: Option<i64>,
+    contact: ContactId,
+    letterhead: LetterheadId,
+    send: Option<SendId>,
 }
 
 struct Shown {
@@ -41,21 +42,22 @@ struct Shown {
 fn visitor(c: &Connection, from: Link) -> rinse_store::Result<Option<Visitor>> {
     let (found, send) = match from {
         Link::Message(send) => (responses::person_of(c, send)?.zip(letterheads::number_of_send(c, send)?), Some(send)),
-        Link::Person(contact, letterhead) => (Some((contact, i64::from(letterhead))), None),
+        Link::Person(contact, letterhead) => (Some((contact, LetterheadId(i64::from(letterhead)))), None),
     };
     let Some((contact, letterhead)) = found else { return Ok(None) };
-    Ok(contacts::now(c, contact)?.map(|contact| Visitor { contact, letterhead, send }))
+    Ok(contacts::now(c, contact)?.map(|contact| Visitor { contact: ContactId(contact), letterhead, send }))
 }
 
 #[derive(Clone, Copy)]
 enum Link {
-    Message(i64),
-    Person(i64, u32),
+    Message(SendId),
+    Person(ContactId, u32),
 }
 
 fn link(app: &App, token: &str) -> Option<Link> {
-    let of_message = app.signer.read_link(Kind::Preferences, token).map(|(send, _)| Link::Message(send));
-    of_message.or_else(|| app.signer.read_link(Kind::Person, token).map(|(contact, letterhead)| Link::Person(contact, letterhead)))
+    let of_message = app.signer.read_link(Kind::Preferences, token).map(|(send, _)| Link::Message(SendId(send)));
+    of_message
+        .or_else(|| app.signer.read_link(Kind::Person, token).map(|(contact, letterhead)| Link::Person(ContactId(contact), letterhead)))
 }
 
 fn shown(c: &Connection, v: Visitor, now: Instant) -> rinse_store::Result<Shown> {

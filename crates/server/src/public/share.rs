@@ -6,6 +6,7 @@ use crate::state::App;
 use axum::extract::{Path, State};
 use axum::http::header;
 use axum::response::{Html, IntoResponse, Response};
+use rinse_core::id::MailingId;
 use rinse_core::standing::MailingState;
 use rinse_core::token::Kind;
 use rinse_post::compose;
@@ -19,8 +20,8 @@ pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> R
     let store = app.store.clone();
     let found = store
         .read(move |c| {
-            let m = mailings::one(c, mailing)?;
-            let l = letterheads::of_mailing(c, mailing)?;
+            let m = mailings::one(c, MailingId(mailing))?;
+            let l = letterheads::of_mailing(c, MailingId(mailing))?;
             let html = composing::built(&m.draft, &l).map_err(|e| StoreError::Refused(e.to_string()))?.html;
             let sender = composing::sender(c, &l, app.base_url())?;
             Ok((l, m, html, sender))

@@ -9,6 +9,7 @@ use axum::extract::{ConnectInfo, Path, State};
 use axum::response::Response;
 use minijinja::{Value, context};
 use rinse_core::address::Address;
+use rinse_core::id::{LetterheadId, SendId};
 use rinse_core::token::Kind;
 use rinse_store::StoreError;
 use rinse_store::letterheads::{self, Letterhead};
@@ -30,7 +31,7 @@ fn show(f: &Filled, said: Option<&str>) -> Response {
     render("signup.html", Some(&f.letterhead), &format!("Letters from {}", f.letterhead.name), more)
 }
 
-async fn form(app: &App, letterhead: i64, chosen: Option<Vec<i64>>) -> Result<Filled, StoreError> {
+async fn form(app: &App, letterhead: LetterheadId, chosen: Option<Vec<i64>>) -> Result<Filled, StoreError> {
     app.store
         .read(move |c| {
             let topics = topics::all(c)?
@@ -62,7 +63,7 @@ pub(super) async fn send(
     let fields = fields(&body);
     let get = |name: &str| fields.iter().find(|(k, _)| k == name).map(|(_, v)| v.trim().to_owned()).unwrap_or_default();
     let topics: Vec<i64> = fields.iter().filter(|(k, _)| k == "topic").filter_map(|(_, v)| v.parse().ok()).collect();
-    let mut filled = match form(&app, letterhead, Some(topics.clone())).await {
+    let mut filled = match form(&app, LetterheadId(letterhead), Some(topics.clone())).await {
         Ok(f) => f,
         Err(StoreError::Missing(_)) => return unknown_link(),
         Err(e) => return failed(&e),
@@ -78,7 +79,7 @@ pub(super) async fn send(
     let now = instant(&app, at);
     let from = peer.map(|p| Sha256::digest(p.0.0.ip().to_string().as_bytes()).to_vec());
     let f = Form {
-        letterhead,
+        letterhead: LetterheadId(letterhead),
         address,
         given_name: Some(filled.given_name.clone()).filter(|n| !n.is_empty()),
         topics,
@@ -126,8 +127,8 @@ pub(super) async fn confirm(State(app): State<App>, Path(token): Path<String>, a
     };
     match app.store.write(move |c| signups::confirm(c, id, now)).await {
         Ok(Some(contact)) => {
-            let of = u32::try_from(letterhead.id).unwrap_or(0);
-            let preferences = Value::from_safe_string(format!("/p/{}", app.signer.link(Kind::Person, contact, of)));
+            let of = u32::try_from(letterhead.id.0).unwrap_or(0);
+            let preferences = Value::from_safe_string(format!("/p/{}", app.signer.link(Kind::Person, SendId(contact), of)));
             render("confirmed.html", Some(&letterhead), "Thank you", context! { preferences })
         }
         Ok(None) => unknown_link(),

@@ -11,6 +11,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::{IntoResponse, Response};
 use rinse_core::Instant;
+use rinse_core::id::SendId;
 use rinse_core::phone::{self, Phone};
 use rinse_core::webhook::verify;
 use rinse_store::{responses, texts};
@@ -98,5 +99,5 @@ pub(super) async fn report(State(app): State<App>, headers: HeaderMap, at: At, b
     let Some(send) = app.signer.read_message(&r.message).filter(|_| !reply.accepted() && !reply.try_again()) else {
         return StatusCode::NO_CONTENT.into_response();
     };
-    done(app.store.write(move |c| texts::came_back(c, send, &reply, at)).await)
+    done(app.store.write(move |c| texts::came_back(c, SendId(send), &reply, at)).await)
 }

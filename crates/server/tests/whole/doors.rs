@@ -3,13 +3,14 @@
 
 use crate::inside::Inside;
 use axum::http::StatusCode;
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rstest::rstest;
 
 #[tokio::test]
 async fn a_get_changes_nothing_and_a_post_always_counts() {
     let s = Inside::one_message().await;
-    let path = format!("/u/{}", s.signer.link(Kind::Unsubscribe, 1, 0));
+    let path = format!("/u/{}", s.signer.link(Kind::Unsubscribe, SendId(1), 0));
     for method in ["GET", "HEAD"] {
         let (status, page, _) = s.door(method, &path, "").await;
         assert_eq!(status, StatusCode::OK);
@@ -31,9 +32,9 @@ async fn a_get_changes_nothing_and_a_post_always_counts() {
 #[tokio::test]
 async fn forged_and_foreign_tokens_tell_nothing(#[case] kind: Kind, #[case] door: &str, #[case] method: &str) {
     let s = Inside::one_message().await;
-    let forged = Signer::new(b"another key").link(kind, 1, 0);
-    let other_kind = s.signer.link(if kind == Kind::Open { Kind::Click } else { Kind::Open }, 1, 0);
-    let never_sent = s.signer.link(kind, 4_000, 0);
+    let forged = Signer::new(b"another key").link(kind, SendId(1), 0);
+    let other_kind = s.signer.link(if kind == Kind::Open { Kind::Click } else { Kind::Open }, SendId(1), 0);
+    let never_sent = s.signer.link(kind, SendId(4_000), 0);
     let mut answers = Vec::new();
     for token in [forged.as_str(), other_kind.as_str(), never_sent.as_str(), "x", "%00"] {
         answers.push(s.door(method, &format!("{door}{token}"), "stop=everything").await);
@@ -46,11 +47,11 @@ async fn forged_and_foreign_tokens_tell_nothing(#[case] kind: Kind, #[case] door
 #[tokio::test]
 async fn clicks_lead_only_where_the_message_leads() {
     let s = Inside::one_message().await;
-    let (status, _, place) = s.door("GET", &format!("/c/{}?to=https://evil.example", s.signer.link(Kind::Click, 1, 0)), "").await;
+    let (status, _, place) = s.door("GET", &format!("/c/{}?to=https://evil.example", s.signer.link(Kind::Click, SendId(1), 0)), "").await;
     assert_eq!((status, place.as_str()), (StatusCode::FOUND, "https://skerry-light.example/boats"));
-    let (status, _, place) = s.door("GET", &format!("/c/{}", s.signer.link(Kind::Click, 1, 9)), "").await;
+    let (status, _, place) = s.door("GET", &format!("/c/{}", s.signer.link(Kind::Click, SendId(1), 9)), "").await;
     assert_eq!((status, place.as_str()), (StatusCode::NOT_FOUND, ""));
-    let (status, ..) = s.door("HEAD", &format!("/c/{}", s.signer.link(Kind::Click, 1, 0)), "").await;
+    let (status, ..) = s.door("HEAD", &format!("/c/{}", s.signer.link(Kind::Click, SendId(1), 0)), "").await;
     assert_eq!(status, StatusCode::FOUND);
     assert_eq!(s.count("SELECT count(*) FROM response WHERE machine = 5"), 1, "a HEAD request is a machine's");
 }
@@ -109,7 +110,7 @@ async fn raw_mail_is_matched_by_its_signed_address_and_counts_once(
         (before, 0),
         "an unmatched report changes nothing"
     );
-    let to = format!("{prefix}{}@skerry-light.example", s.signer.mailbox(kind, 1));
+    let to = format!("{prefix}{}@skerry-light.example", s.signer.mailbox(kind, SendId(1)));
     assert_eq!(s.mail(&to, raw).await, StatusCode::NO_CONTENT);
     assert_eq!(s.count(holds), 1);
     let (ledger, responses) = (s.count("SELECT count(*) FROM ledger"), s.count("SELECT count(*) FROM response"));
@@ -120,7 +121,7 @@ async fn raw_mail_is_matched_by_its_signed_address_and_counts_once(
 #[tokio::test]
 async fn a_reply_is_known_by_the_message_it_answers_and_what_it_says_is_kept_until_its_writer_goes() {
     let s = Inside::one_message().await;
-    let id = format!("1.{}@skerry-light.example", s.signer.mailbox(Kind::Return, 1));
+    let id = format!("1.{}@skerry-light.example", s.signer.mailbox(Kind::Return, SendId(1)));
     for (answers, known) in [("1.forged@skerry-light.example", 0), (id.as_str(), 1)] {
         s.mail(
             "letters@skerry-light.example",

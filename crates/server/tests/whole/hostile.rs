@@ -3,6 +3,7 @@
 use crate::inside::Inside;
 use axum::body::Body;
 use axum::http::Request;
+use rinse_core::id::SendId;
 use rinse_core::token::Kind;
 use rinse_testkit::{draft, people_csv};
 use rstest::rstest;
@@ -193,7 +194,7 @@ async fn a_link_with_a_line_break_leads_somewhere() {
     d["text"] = json!("");
     s.ok("POST", "/api/mailings", &d).await;
     s.ok("POST", "/api/mailings/1/plan", &json!({ "at": null })).await;
-    let (status, _, place) = s.door("GET", &format!("/c/{}", s.signer.link(Kind::Click, 1, 0)), "").await;
+    let (status, _, place) = s.door("GET", &format!("/c/{}", s.signer.link(Kind::Click, SendId(1), 0)), "").await;
     assert_eq!((status.as_u16(), place.as_str()), (302, "https://skerry-light.example/%20%20boats/Sj%C3%B3"));
 }
 
@@ -213,7 +214,7 @@ async fn one_click_ends_everything_in_any_form(#[case] kind: &str, #[case] body:
     d["topic_id"] = json!(1);
     s.ok("POST", "/api/mailings", &d).await;
     s.ok("POST", "/api/mailings/1/plan", &json!({ "at": null })).await;
-    let path = format!("/u/{}", s.signer.link(Kind::Unsubscribe, 1, 0));
+    let path = format!("/u/{}", s.signer.link(Kind::Unsubscribe, SendId(1), 0));
     let request = Request::builder().method("POST").uri(path).header("content-type", kind).body(Body::from(body.to_owned())).unwrap();
     assert_eq!(s.ask(request).await.0, 200);
     assert_eq!(s.count("SELECT consent FROM contact"), 5, "all email is ended");
@@ -242,7 +243,9 @@ async fn headers_say_nothing_they_shouldnt() {
     assert_eq!(ask(&[("host", "localhost")]).await.0, 200);
     let foreign = Request::builder().uri("/standin/records").header("host", "rinse.example").body(Body::empty()).unwrap();
     assert_eq!(s.ask(foreign).await.0, 403);
-    for path in [format!("/p/{}", s.signer.link(Kind::Preferences, 1, 0)), format!("/u/{}", s.signer.link(Kind::Unsubscribe, 1, 0))] {
+    for path in
+        [format!("/p/{}", s.signer.link(Kind::Preferences, SendId(1), 0)), format!("/u/{}", s.signer.link(Kind::Unsubscribe, SendId(1), 0))]
+    {
         assert_eq!(s.header(&path, "cache-control").await, "no-store", "{path}");
     }
 }

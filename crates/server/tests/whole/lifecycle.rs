@@ -4,6 +4,7 @@ use crate::inside::trial::{compares_few, files_of, read_with, recomputed};
 use crate::inside::{Inside, opened};
 use axum::http::StatusCode;
 use rinse_core::Instant;
+use rinse_core::id::SendId;
 use rinse_core::token::Kind;
 use rinse_testkit::{draft, people_csv};
 use rstest::rstest;
@@ -67,7 +68,7 @@ async fn a_trial_on_opens_is_of_those_whose_opens_can_be_known() {
             |r| Ok((r.get(0)?, r.get(1)?)),
         )
         .unwrap();
-    assert!(rinse_store::responses::hit(&s.db(), send, &opened(Instant(handed + 60_000))).unwrap());
+    assert!(rinse_store::responses::hit(&s.db(), SendId(send), &opened(Instant(handed + 60_000))).unwrap());
     assert_eq!(s.count(&format!("SELECT open_at IS NOT NULL FROM send WHERE id = {send}")), 1, "it counts as it would have at the seal");
     let v = read_with(&s, [0.2, 0.6]).await;
     assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 1 }), "{v}");
@@ -110,7 +111,7 @@ async fn a_called_rollout_goes_to_the_rest_with_a_twentieth_as_a_check() {
     assert_eq!(v["reading"]["verdict"], json!({ "kind": "called", "arm": 1 }), "{v}");
     // Someone withdraws between the verdict and the rollout: cleared again means without them.
     let gone = s.count("SELECT min(id) FROM contact WHERE consent = 2 AND status = 0 AND id NOT IN (SELECT contact_id FROM send)");
-    s.door("POST", &format!("/p/{}", s.signer.link(Kind::Person, gone, 1)), "act=stop").await;
+    s.door("POST", &format!("/p/{}", s.signer.link(Kind::Person, SendId(gone), 1)), "act=stop").await;
     let to_come = s.ok("GET", "/api/trials/1", &Value::Null).await["rollout"].as_i64().unwrap();
 
     s.ok("POST", "/api/trials/1/release", &json!({ "at_once": true })).await;

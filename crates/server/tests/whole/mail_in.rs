@@ -1,6 +1,7 @@
 //! Replies that come by the mailbox or by another address: matched, told apart, taken in once. And whom a message comes from.
 
 use crate::inside::Inside;
+use rinse_core::id::SendId;
 use rinse_testkit::draft;
 use rstest::rstest;
 use serde_json::{Value, json};
@@ -35,7 +36,7 @@ fn left(s: &Inside) -> usize {
 #[tokio::test(flavor = "multi_thread")]
 async fn what_waits_in_the_mailbox_is_read(#[case] raw: &str, #[case] replies: i64, #[case] shown: usize) {
     let s = Inside::one_message().await;
-    let raw = raw.replace("NUMBER", &format!("{}@skerry-light.example", s.signer.message(1)));
+    let raw = raw.replace("NUMBER", &format!("{}@skerry-light.example", s.signer.message(SendId(1))));
     put(&s, "1776364800.a", &raw);
     put(&s, "1776364800.b", &raw);
     s.advance(1).await;
@@ -90,9 +91,9 @@ async fn a_reply_token_is_enough_and_a_return_path_takes_no_reply() {
     use rinse_core::token::Kind;
     let s = Inside::one_message().await;
     let plain = "From: w@elsewhere.example\r\nSubject: Yes\r\n\r\nYes.\r\n";
-    s.mail(&format!("back+{}@skerry-light.example", s.signer.mailbox(Kind::Return, 1)), plain).await;
+    s.mail(&format!("back+{}@skerry-light.example", s.signer.mailbox(Kind::Return, SendId(1))), plain).await;
     assert_eq!(s.count("SELECT count(*) FROM reply"), 0);
-    s.mail(&format!("reply+{}@skerry-light.example", s.signer.mailbox(Kind::Reply, 1)), &plain.replace("Yes.", "Yes, both.")).await;
+    s.mail(&format!("reply+{}@skerry-light.example", s.signer.mailbox(Kind::Reply, SendId(1))), &plain.replace("Yes.", "Yes, both.")).await;
     assert_eq!(s.count("SELECT count(*) FROM reply"), 1);
 }
 

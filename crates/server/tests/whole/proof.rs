@@ -3,6 +3,7 @@
 
 use crate::inside::Inside;
 use axum::http::StatusCode;
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rinse_testkit::draft;
 use serde_json::{Value, json};
@@ -17,7 +18,7 @@ fn age(s: &Inside) {
 #[tokio::test(flavor = "multi_thread")]
 async fn a_shared_message_carries_nothing_of_the_recipient() {
     let s = Inside::one_message().await;
-    let path = format!("/s/{}", s.signer.link(Kind::Share, 1, 0));
+    let path = format!("/s/{}", s.signer.link(Kind::Share, SendId(1), 0));
     s.db()
         .execute_batch(
             "UPDATE mailing SET html = '<p>Dear {{ given_name|default(\"friend\") }}</p><script>x()</script><a href=\"https://skerry-light.example/boats\">Boats</a> <a href=\"{{ unsubscribe_url }}\">Stop</a> <a href=\"{{ share_url }}\">Share</a>'; UPDATE contact SET given_name = 'Wren'",
@@ -36,8 +37,8 @@ async fn a_shared_message_carries_nothing_of_the_recipient() {
     assert_eq!(s.count("SELECT count(*) FROM response"), 0, "anybody who opens it is nobody");
     assert!(s.header(&path, "content-security-policy").await.contains("sandbox"), "a script in it may not run");
     s.ok("POST", "/api/mailings", &draft(1, &["A draft"])).await;
-    let draft = s.door("GET", &format!("/s/{}", s.signer.link(Kind::Share, 2, 0)), "").await;
-    let forged = s.door("GET", &format!("/s/{}", Signer::new(b"x").link(Kind::Share, 1, 0)), "").await;
+    let draft = s.door("GET", &format!("/s/{}", s.signer.link(Kind::Share, SendId(2), 0)), "").await;
+    let forged = s.door("GET", &format!("/s/{}", Signer::new(b"x").link(Kind::Share, SendId(1), 0)), "").await;
     assert_eq!((draft.0, &draft), (StatusCode::NOT_FOUND, &forged), "a draft is nobody's to see");
 }
 
@@ -56,7 +57,7 @@ async fn silence_ends_marketing_and_any_answer_of_their_own_lifts_it() {
     s.ok("PUT", "/api/mailings/2", &body).await;
     assert_eq!(s.ok("GET", "/api/mailings/2/sluice", &Value::Null).await["cleared"], 1, "service mail goes on");
     // A machine's fetch saves nobody.
-    let open = format!("/o/{}", s.signer.link(Kind::Open, 1, 0));
+    let open = format!("/o/{}", s.signer.link(Kind::Open, SendId(1), 0));
     let head = axum::http::Request::builder().method("HEAD").uri(&open).body(axum::body::Body::empty()).unwrap();
     s.ask(head).await;
     assert_eq!(sunset(), 1);
@@ -84,7 +85,7 @@ async fn an_invitation_that_comes_back_or_is_complained_about_is_over() {
     }
     s.advance(1).await;
     assert_eq!(s.count("SELECT count(*) FROM sign_up WHERE state = 3"), 2);
-    let back = |n: i64| format!("back+{}@skerry-light.example", s.signer.mailbox(Kind::Confirm, n));
+    let back = |n: i64| format!("back+{}@skerry-light.example", s.signer.mailbox(Kind::Confirm, SendId(n)));
     let report = |kind: &str, field: &str| {
         format!("Content-Type: multipart/report; boundary=b\r\n\r\n--b\r\nContent-Type: message/{kind}\r\n\r\n{field}\r\n--b--\r\n")
     };
@@ -94,7 +95,7 @@ async fn an_invitation_that_comes_back_or_is_complained_about_is_over() {
     );
     s.mail(&back(1), &bounce).await;
     s.mail(&back(2), &report("feedback-report", "Feedback-Type: abuse")).await;
-    let forged = format!("back+{}@skerry-light.example", Signer::new(b"x").mailbox(Kind::Confirm, 2));
+    let forged = format!("back+{}@skerry-light.example", Signer::new(b"x").mailbox(Kind::Confirm, SendId(2)));
     s.mail(&forged, &bounce.replace("5.1.1", "5.1.2")).await;
     assert_eq!(s.count("SELECT count(*) FROM sign_up WHERE id = 1 AND state = 5 AND why LIKE 'it came back%'"), 1);
     assert_eq!(s.count("SELECT consent FROM contact WHERE address_key LIKE 'gull%'"), 6);

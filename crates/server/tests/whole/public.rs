@@ -3,6 +3,7 @@
 
 use crate::inside::Inside;
 use axum::http::StatusCode;
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rstest::rstest;
 use serde_json::{Value, json};
@@ -37,7 +38,7 @@ async fn from_the_form_to_the_confirmation() {
     assert_eq!(consent(&s, "wren@tern.example"), 1, "invited, and no more");
     s.advance(1).await;
     assert_eq!(s.count("SELECT state FROM sign_up"), 3, "the invitation was handed over");
-    let path = format!("/i/{}", s.signer.link(Kind::Confirm, 1, 0));
+    let path = format!("/i/{}", s.signer.link(Kind::Confirm, SendId(1), 0));
     let (_, page, _) = s.door("GET", &path, "").await;
     assert!(page.contains("Tide notes, Magazine") && page.contains("I agree to letters"));
     assert_eq!(consent(&s, "wren@tern.example"), 1, "a GET changes nothing");
@@ -79,7 +80,7 @@ async fn the_sender_of_the_form_learns_nothing() {
     assert!(!invited("angry") && !invited("gone") && !invited("barred"), "these never get an invitation");
     assert_eq!((consent(&s, "known@tern.example"), consent(&s, "angry@tern.example")), (2, 6), "a form can't lower or raise");
     assert_eq!(consent(&s, "erased@tern.example"), -1, "not back before they confirm");
-    let (status, ..) = s.door("POST", &format!("/i/{}", s.signer.link(Kind::Confirm, 5, 0)), "").await;
+    let (status, ..) = s.door("POST", &format!("/i/{}", s.signer.link(Kind::Confirm, SendId(5), 0)), "").await;
     assert_eq!((status, consent(&s, "erased@tern.example")), (StatusCode::OK, 3));
     assert_eq!(s.count("SELECT count(*) FROM tombstone"), 0, "their own sign-up lifts it");
 }
@@ -94,10 +95,10 @@ async fn a_mailbox_is_not_flooded_and_an_old_invitation_is_as_good_as_none() {
     assert_eq!(s.count("SELECT count(*) FROM sign_up WHERE state = 3"), 3);
     let waiting = s.ok("GET", "/api/consent", &Value::Null).await["waiting"].clone();
     assert!(waiting.as_array().unwrap().len() == 5 && waiting[0]["why"].as_str().unwrap().contains("three times"));
-    let path = format!("/i/{}", s.signer.link(Kind::Confirm, 1, 0));
+    let path = format!("/i/{}", s.signer.link(Kind::Confirm, SendId(1), 0));
     s.advance(14 * 24).await;
     let old = s.door("POST", &path, "").await;
-    let forged = s.door("POST", &format!("/i/{}", Signer::new(b"x").link(Kind::Confirm, 1, 0)), "").await;
+    let forged = s.door("POST", &format!("/i/{}", Signer::new(b"x").link(Kind::Confirm, SendId(1), 0)), "").await;
     assert_eq!(old, forged, "expired and forged get the same page");
     assert_eq!((old.0, consent(&s, "wren@tern.example")), (StatusCode::NOT_FOUND, 1));
     // By the API the same limits hold, and a letterhead may do without the second step.
@@ -113,7 +114,7 @@ async fn a_mailbox_is_not_flooded_and_an_old_invitation_is_as_good_as_none() {
 async fn preferences_change_what_they_say_and_nothing_else() {
     let s = Inside::one_message().await;
     s.db().execute_batch("INSERT INTO topic (name) VALUES ('Tide notes'), ('Boat days')").unwrap();
-    let path = format!("/p/{}", s.signer.link(Kind::Preferences, 1, 0));
+    let path = format!("/p/{}", s.signer.link(Kind::Preferences, SendId(1), 0));
     let left = || s.count("SELECT coalesce(sum(topic_id), 0) FROM topic_left");
     let now = || consent(&s, "wren@tern.example");
     let (status, page, _) = s.door("GET", &path, "").await;
@@ -158,12 +159,12 @@ async fn one_click_ends_what_the_letterhead_says(#[case] ends: &str, #[case] wan
     let mut l = s.ok("GET", "/api/letterheads", &Value::Null).await[0].clone();
     l["one_click"] = json!(ends);
     s.ok("POST", "/api/letterheads", &l).await;
-    let path = format!("/u/{}", s.signer.link(Kind::Unsubscribe, 1, 0));
+    let path = format!("/u/{}", s.signer.link(Kind::Unsubscribe, SendId(1), 0));
     let (_, page, _) = s.door("POST", &path, "List-Unsubscribe=One-Click").await;
     assert_eq!((consent(&s, "wren@tern.example"), s.count("SELECT count(*) FROM topic_left")), (want, topics_left));
     // The way back stands on the page.
     assert!(page.contains("take it back"));
-    let back = format!("/p/{}", s.signer.link(Kind::Preferences, 1, 0));
+    let back = format!("/p/{}", s.signer.link(Kind::Preferences, SendId(1), 0));
     s.door("POST", &back, if ends == "topic" { "act=back&topic=1" } else { "act=back" }).await;
     assert_eq!(s.count("SELECT count(*) FROM topic_left"), 0);
     assert!(consent(&s, "wren@tern.example") >= 2 && consent(&s, "wren@tern.example") <= 3);
@@ -176,9 +177,9 @@ async fn one_click_ends_what_the_letterhead_says(#[case] ends: &str, #[case] wan
 #[tokio::test]
 async fn unknown_and_forged_links_all_get_the_same_page(#[case] kind: Kind, #[case] door: &str) {
     let s = Inside::one_message().await;
-    let forged = Signer::new(b"another key").link(kind, 1, 1);
-    let never = s.signer.link(kind, 4_000, 1);
-    let other = s.signer.link(Kind::Open, 1, 0);
+    let forged = Signer::new(b"another key").link(kind, SendId(1), 1);
+    let never = s.signer.link(kind, SendId(4_000), 1);
+    let other = s.signer.link(Kind::Open, SendId(1), 0);
     let mut answers = Vec::new();
     for token in [forged.as_str(), &never, &other, "x", "%00"] {
         for method in ["GET", "POST"] {

@@ -2,6 +2,7 @@
 
 use crate::inside::Inside;
 use axum::http::StatusCode;
+use rinse_core::id::SendId;
 use rinse_core::token::{Kind, Signer};
 use rinse_testkit::draft;
 use serde_json::{Value, json};
@@ -211,7 +212,7 @@ async fn a_run_is_proposed_by_the_schedule_and_only_then() {
 async fn the_button_of_a_letter_is_an_answer_once_and_a_look_is_none() {
     let s = Inside::one_message().await;
     s.ok("POST", "/api/contacts/put", &json!({ "word": "sunset" })).await;
-    let path = format!("/g/{}", s.signer.link(Kind::GoOn, 1, 0));
+    let path = format!("/g/{}", s.signer.link(Kind::GoOn, SendId(1), 0));
     let (status, page, _) = s.door("GET", &path, "").await;
     assert!(status == StatusCode::OK && page.contains("Yes, go on writing to me") && !page.contains("<script"), "{page}");
     let renewed = || s.count("SELECT count(*) FROM ledger WHERE kind = 'renewed'");
@@ -223,11 +224,11 @@ async fn the_button_of_a_letter_is_an_answer_once_and_a_look_is_none() {
     assert_eq!((renewed(), s.count("SELECT count(*) FROM response WHERE kind = 2 AND machine = 0")), (1, 1));
     assert_eq!(s.count("SELECT count(*) FROM contact WHERE sunset_at IS NOT NULL"), 0);
     // Who withdrew isn't brought back by it; a forged link is nobody's.
-    s.door("POST", &format!("/u/{}", s.signer.link(Kind::Unsubscribe, 1, 0)), "stop=everything").await;
+    s.door("POST", &format!("/u/{}", s.signer.link(Kind::Unsubscribe, SendId(1), 0)), "stop=everything").await;
     let (_, page, _) = s.door("POST", &path, "go=on").await;
     assert!(page.contains("Sign up again"), "{page}");
     assert_eq!((renewed(), s.count("SELECT consent FROM contact")), (1, 5));
-    assert_eq!(s.door("POST", &format!("/g/{}", Signer::new(b"x").link(Kind::GoOn, 1, 0)), "go=on").await.0, StatusCode::NOT_FOUND);
+    assert_eq!(s.door("POST", &format!("/g/{}", Signer::new(b"x").link(Kind::GoOn, SendId(1), 0)), "go=on").await.0, StatusCode::NOT_FOUND);
     assert!(s.ok("GET", "/api/consent/seals", &Value::Null).await["broken"].as_array().unwrap().is_empty());
 }
 

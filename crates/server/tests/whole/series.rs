@@ -3,6 +3,7 @@
 
 use crate::inside::Inside;
 use axum::http::StatusCode;
+use rinse_core::id::SendId;
 use rinse_core::token::Kind;
 use rinse_testkit::draft;
 use serde_json::{Value, json};
@@ -169,7 +170,7 @@ async fn a_reaction_hands_people_over_and_the_link_leaves_this_series_alone() {
     assert_eq!(s.count("SELECT count(*) FROM series_entry WHERE ended_at IS NULL"), 1);
 
     let send = s.count("SELECT s.id FROM send s JOIN contact c ON c.id = s.contact_id WHERE c.address = 'p0@tern.example'");
-    let path = format!("/u/{}", s.signer.link(Kind::Unsubscribe, send, 1));
+    let path = format!("/u/{}", s.signer.link(Kind::Unsubscribe, SendId(send), 1));
     let (_, page, _) = s.door("GET", &path, "").await;
     assert!(page.contains("Leave the series “Guests”") && !page.contains("Stop everything") && page.len() < 30_000, "{page}");
     assert_eq!(s.count("SELECT count(*) FROM series_left"), 0, "a GET changes nothing");
@@ -183,7 +184,7 @@ async fn a_reaction_hands_people_over_and_the_link_leaves_this_series_alone() {
     s.ok("POST", "/api/mailings", &draft(1, &["Boats"])).await;
     s.ok("POST", "/api/mailings/2/plan", &json!({ "at": null })).await;
     let other = s.count("SELECT id FROM send WHERE mailing_id = 2 AND contact_id = 1");
-    let (_, page, _) = s.door("GET", &format!("/u/{}", s.signer.link(Kind::Unsubscribe, other, 1)), "").await;
+    let (_, page, _) = s.door("GET", &format!("/u/{}", s.signer.link(Kind::Unsubscribe, SendId(other), 1)), "").await;
     assert!(page.contains("Stop everything") && !page.contains("Leave the series"));
     assert_eq!(s.ok("GET", "/api/contacts/1/series", &Value::Null).await.as_array().unwrap().len(), 1);
 }

@@ -7,6 +7,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, Request, StatusCode};
 use axum::routing::post;
 use rinse_core::Instant;
+use rinse_core::id::SendId;
 use rinse_core::token::Kind;
 use rinse_core::webhook::{sign, verify};
 use rinse_server::{AskDns, Mode, TextGateway};
@@ -210,7 +211,7 @@ async fn the_preferences_page_ends_them_and_says_how_to_begin_again() {
     s.ok("POST", "/api/mailings/1/plan", &json!({ "at": null })).await;
     s.advance(1).await;
     let send = s.count("SELECT id FROM send WHERE contact_id = 1");
-    let page = format!("/p/{}", s.signer.link(Kind::Preferences, send, 0));
+    let page = format!("/p/{}", s.signer.link(Kind::Preferences, SendId(send), 0));
     let (_, html, _) = s.door("GET", &page, "").await;
     assert!(html.contains("the number that ends in … 001") && !html.contains("7700900"), "{html}");
     let (_, html, _) = s.door("POST", &page, "act=stop-texts").await;
@@ -219,7 +220,7 @@ async fn the_preferences_page_ends_them_and_says_how_to_begin_again() {
     assert_eq!(state("SELECT consent FROM other_consent WHERE contact_id = 1 AND channel = 2"), 5);
     assert_eq!(state("SELECT consent FROM contact WHERE id = 1"), 2);
     // Everything is everything.
-    let page = format!("/p/{}", s.signer.link(Kind::Preferences, s.count("SELECT id FROM send WHERE contact_id = 3"), 0));
+    let page = format!("/p/{}", s.signer.link(Kind::Preferences, SendId(s.count("SELECT id FROM send WHERE contact_id = 3")), 0));
     let (_, html, _) = s.door("POST", &page, "act=stop").await;
     assert!(html.contains("no more mail and no more text messages"), "{html}");
     assert_eq!(state("SELECT consent FROM other_consent WHERE contact_id = 3 AND channel = 2"), 5);

@@ -3,6 +3,7 @@
 use crate::tags::{self, Kind};
 use crate::{Result, StoreError, fields, runs, scores, segments, series_entry, webhooks};
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, SeriesId};
 use rinse_core::reaction::{Deed, DeedNames};
 use rinse_core::segment::person::Value;
 use rusqlite::{Connection, params};
@@ -13,10 +14,10 @@ pub(crate) struct Cause {
     pub key: String,
     pub why: String,
     pub reaction: Option<i64>,
-    pub series: Option<i64>,
+    pub series: Option<SeriesId>,
     /// What the reaction acts on.
     pub number: Option<i64>,
-    pub contact: i64,
+    pub contact: ContactId,
     pub at: Instant,
 }
 
@@ -30,7 +31,7 @@ pub(crate) fn carry_out(c: &Connection, deed: &Deed, of: &Cause, mut body: serde
             true
         }
         Deed::Tag { tag, put } => place(c, Kind::Tag, *tag, contact, *put, now)?,
-        Deed::List { list, put } => place(c, Kind::List, *list, contact, *put, now)?,
+        Deed::List { list, put } => place(c, Kind::List, list.0, contact, *put, now)?,
         Deed::Field { field, value } => {
             let kind = fields::one(c, *field)?.kind;
             let set = Value::read(kind, value).is_ok_and(|v| fields::set(c, contact, *field, &v, None, None).unwrap_or(false));
@@ -40,7 +41,7 @@ pub(crate) fn carry_out(c: &Connection, deed: &Deed, of: &Cause, mut body: serde
             set
         }
         Deed::Webhook { webhook } => {
-            let address: String = c.prepare_cached("SELECT address FROM contact WHERE id = ?1")?.query_row([contact], |r| r.get(0))?;
+            let address: String = c.prepare_cached("SELECT address FROM contact WHERE id = ?1")?.query_row([contact.0], |r| r.get(0))?;
             if let Some(fields) = body.as_object_mut() {
                 fields.insert("at".into(), of.at.iso().into());
                 fields.insert("contact".into(), serde_json::json!({ "id": contact, "address": address }));
@@ -56,13 +57,13 @@ pub(crate) fn carry_out(c: &Connection, deed: &Deed, of: &Cause, mut body: serde
         }
         Deed::Task { words } => {
             c.prepare_cached("INSERT INTO task (at, reaction_id, series_id, contact_id, words) VALUES (?1, ?2, ?3, ?4, ?5)")?
-                .execute(params![of.at.0, of.reaction, of.series, contact, words.trim()])?;
+                .execute(params![of.at.0, of.reaction, of.series.map(|id| id.0), contact.0, words.trim()])?;
             true
         }
     })
 }
 
-pub(crate) fn place(c: &Connection, kind: Kind, id: i64, contact: i64, put: bool, now: Instant) -> Result<bool> {
+pub(crate) fn place(c: &Connection, kind: Kind, id: i64, contact: ContactId, put: bool, now: Instant) -> Result<bool> {
     Ok(if put { tags::put(c, kind, id, contact, now)? } else { tags::take_off(c, kind, id, &[contact])? } > 0)
 }
 
@@ -83,7 +84,7 @@ pub(crate) fn fits(c: &Connection, deed: &Deed) -> Result<()> {
     match deed {
         Deed::Score { score, .. } => drop(scores::half_life(c, *score)?),
         Deed::Tag { tag, .. } => drop(tags::name(c, Kind::Tag, *tag)?),
-        Deed::List { list, .. } => drop(tags::name(c, Kind::List, *list)?),
+        Deed::List { list, .. } => drop(tags::name(c, Kind::List, list.0)?),
         Deed::Field { field, value } => {
             let field = fields::one(c, *field)?;
             rinse_core::segment::person::Value::read(field.kind, value)

@@ -3,6 +3,7 @@
 
 use crate::{Result, StoreError, naming, settings};
 use rinse_core::Instant;
+use rinse_core::id::ContactId;
 use rinse_core::score::Standing;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -58,7 +59,7 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, half_life_days: Option<
                     .prepare("SELECT contact_id FROM score_now WHERE score_id = ?1")?
                     .query_map([id], |r| r.get(0))?
                     .collect::<rusqlite::Result<_>>()?;
-                people.iter().try_for_each(|k| again(c, id, *k))?;
+                people.iter().try_for_each(|k| again(c, id, ContactId(*k)))?;
             }
             c.execute("UPDATE score SET name = ?2 WHERE id = ?1", params![id, name])?;
             id
@@ -104,34 +105,34 @@ pub struct From<'a> {
 ///
 /// # Errors
 /// When there is no such score.
-pub fn add(c: &Connection, score: i64, contact: i64, at: Instant, points: f64, from: &From<'_>) -> Result<()> {
+pub fn add(c: &Connection, score: i64, contact: ContactId, at: Instant, points: f64, from: &From<'_>) -> Result<()> {
     let half = half_life(c, score)?;
     c.prepare_cached(
         "INSERT INTO score_entry (score_id, contact_id, at, points, reaction_id, cause, why, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8)",
     )?
-    .execute(params![score, contact, at.0, points, from.reaction, from.cause, from.why, from.person])?;
+    .execute(params![score, contact.0, at.0, points, from.reaction, from.cause, from.why, from.person])?;
     let mut standing = c
         .prepare_cached("SELECT value, as_of FROM score_now WHERE score_id = ?1 AND contact_id = ?2")?
-        .query_row([score, contact], |r| Ok(Standing { value: r.get(0)?, as_of: Instant(r.get(1)?) }))
+        .query_row([score, contact.0], |r| Ok(Standing { value: r.get(0)?, as_of: Instant(r.get(1)?) }))
         .optional()?
         .unwrap_or(Standing { value: 0.0, as_of: at });
     standing.add(points, at, half);
     put(c, score, contact, standing)
 }
 
-fn put(c: &Connection, score: i64, contact: i64, s: Standing) -> Result<()> {
+fn put(c: &Connection, score: i64, contact: ContactId, s: Standing) -> Result<()> {
     c.prepare_cached(
         "INSERT INTO score_now VALUES (?1,?2,?3,?4) ON CONFLICT DO UPDATE SET value = excluded.value, as_of = excluded.as_of",
     )?
-    .execute(params![score, contact, s.value, s.as_of.0])?;
+    .execute(params![score, contact.0, s.value, s.as_of.0])?;
     Ok(())
 }
 
 /// Works a person's score out from its entries.
-fn again(c: &Connection, score: i64, contact: i64) -> Result<()> {
+fn again(c: &Connection, score: i64, contact: ContactId) -> Result<()> {
     let half = half_life(c, score)?;
     let mut s = c.prepare_cached("SELECT points, at FROM score_entry WHERE contact_id = ?1 AND score_id = ?2 ORDER BY at")?;
-    let mut rows = s.query([contact, score])?;
+    let mut rows = s.query([contact.0, score])?;
     let mut standing: Option<Standing> = None;
     while let Some(r) = rows.next()? {
         let at = Instant(r.get(1)?);
@@ -140,20 +141,20 @@ fn again(c: &Connection, score: i64, contact: i64) -> Result<()> {
     match standing {
         Some(s) => put(c, score, contact, s),
         None => {
-            c.prepare_cached("DELETE FROM score_now WHERE score_id = ?1 AND contact_id = ?2")?.execute([score, contact])?;
+            c.prepare_cached("DELETE FROM score_now WHERE score_id = ?1 AND contact_id = ?2")?.execute([score, contact.0])?;
             Ok(())
         }
     }
 }
 
 /// Moves entries from one person to another, when two are merged or parted: all of `from`'s, or these.
-pub(crate) fn hand_on(c: &Connection, from: i64, into: i64, entries: Option<&[i64]>) -> Result<Vec<i64>> {
+pub(crate) fn hand_on(c: &Connection, from: ContactId, into: ContactId, entries: Option<&[i64]>) -> Result<Vec<i64>> {
     let list = "SELECT id, score_id FROM score_entry WHERE contact_id = ?1";
     let there: Vec<(i64, i64)> =
-        c.prepare_cached(list)?.query_map([from], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+        c.prepare_cached(list)?.query_map([from.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     let moved: Vec<(i64, i64)> = there.into_iter().filter(|(id, _)| entries.is_none_or(|e| e.contains(id))).collect();
     for (id, _) in &moved {
-        c.prepare_cached("UPDATE score_entry SET contact_id = ?2 WHERE id = ?1")?.execute([*id, into])?;
+        c.prepare_cached("UPDATE score_entry SET contact_id = ?2 WHERE id = ?1")?.execute([*id, into.0])?;
     }
     let mut scores: Vec<i64> = moved.iter().map(|m| m.1).collect();
     scores.sort_unstable();
@@ -169,11 +170,11 @@ pub(crate) fn hand_on(c: &Connection, from: i64, into: i64, entries: Option<&[i6
 ///
 /// # Errors
 /// When the database fails.
-pub fn standings(c: &Connection, contact: i64) -> Result<Vec<(i64, (Standing, Option<f64>))>> {
+pub fn standings(c: &Connection, contact: ContactId) -> Result<Vec<(i64, (Standing, Option<f64>))>> {
     let mut s = c.prepare_cached(
         "SELECT n.score_id, n.value, n.as_of, s.half_life_days FROM score_now n JOIN score s ON s.id = n.score_id WHERE n.contact_id = ?1",
     )?;
-    Ok(s.query_map([contact], |r| Ok((r.get(0)?, (Standing { value: r.get(1)?, as_of: Instant(r.get(2)?) }, r.get(3)?))))?
+    Ok(s.query_map([contact.0], |r| Ok((r.get(0)?, (Standing { value: r.get(1)?, as_of: Instant(r.get(2)?) }, r.get(3)?))))?
         .collect::<rusqlite::Result<_>>()?)
 }
 
@@ -199,7 +200,7 @@ pub struct Entry {
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_contact(c: &Connection, contact: i64, now: Instant) -> Result<Vec<Scored>> {
+pub fn of_contact(c: &Connection, contact: ContactId, now: Instant) -> Result<Vec<Scored>> {
     let names: std::collections::HashMap<i64, String> = all(c)?.into_iter().map(|s| (s.id, s.name)).collect();
     let mut list = c.prepare_cached(
         "SELECT at, points, why FROM score_entry WHERE contact_id = ?1 AND score_id = ?2 ORDER BY at DESC, id DESC LIMIT 50",
@@ -208,7 +209,7 @@ pub fn of_contact(c: &Connection, contact: i64, now: Instant) -> Result<Vec<Scor
         .into_iter()
         .map(|(id, (standing, half_life_days))| {
             let entries = list
-                .query_map([contact, id], |r| Ok(Entry { at: r.get(0)?, points: r.get(1)?, why: r.get(2)? }))?
+                .query_map([contact.0, id], |r| Ok(Entry { at: r.get(0)?, points: r.get(1)?, why: r.get(2)? }))?
                 .collect::<rusqlite::Result<_>>()?;
             Ok(Scored {
                 id,

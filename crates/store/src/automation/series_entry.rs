@@ -5,6 +5,7 @@ use crate::send_state::{NOT_SENT, WAITING};
 use crate::stored::Worded;
 use crate::{Result, StoreError, journal};
 use const_format::formatcp;
+use rinse_core::id::{ContactId, LetterheadId, SeriesId};
 use rinse_core::series::{Again, Outline};
 use rinse_core::standing::SeriesState;
 use rinse_core::{DAY, Instant};
@@ -16,9 +17,9 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[schema(as = KeptSeries)]
 pub struct Kept {
-    pub id: i64,
+    pub id: SeriesId,
     pub name: String,
-    pub letterhead_id: i64,
+    pub letterhead_id: LetterheadId,
     pub outline: Outline,
     /// draft, running, ended
     pub state: SeriesState,
@@ -47,9 +48,9 @@ pub(crate) fn read(c: &Connection, filter: &str, values: impl rusqlite::Params) 
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
         out.push(Kept {
-            id: r.get(0)?,
+            id: SeriesId(r.get(0)?),
             name: r.get(1)?,
-            letterhead_id: r.get(2)?,
+            letterhead_id: LetterheadId(r.get(2)?),
             outline: serde_json::from_str(&r.get::<_, String>(3)?)?,
             state: r.get::<_, Worded<_>>(4)?.0,
             made_at: r.get(5)?,
@@ -63,12 +64,12 @@ pub(crate) fn read(c: &Connection, filter: &str, values: impl rusqlite::Params) 
 
 /// # Errors
 /// When there is no such series.
-pub fn one(c: &Connection, id: i64) -> Result<Kept> {
-    read(c, "id = ?1", [id])?.pop().ok_or(StoreError::Missing("series"))
+pub fn one(c: &Connection, id: SeriesId) -> Result<Kept> {
+    read(c, "id = ?1", [id.0])?.pop().ok_or(StoreError::Missing("series"))
 }
 
 /// The name of a series that hasn't ended.
-pub(crate) fn name(c: &Connection, id: i64) -> Result<String> {
+pub(crate) fn name(c: &Connection, id: SeriesId) -> Result<String> {
     let k = one(c, id)?;
     if k.state == SeriesState::Ended { Err(StoreError::Refused(format!("The series “{}” has ended.", k.name))) } else { Ok(k.name) }
 }
@@ -78,16 +79,16 @@ pub(crate) fn name(c: &Connection, id: i64) -> Result<String> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn enter(c: &Connection, k: &Kept, contact: i64, at: Instant, cause: &str, now: Instant) -> Result<bool> {
+pub fn enter(c: &Connection, k: &Kept, contact: ContactId, at: Instant, cause: &str, now: Instant) -> Result<bool> {
     let Some(first) = k.outline.first().filter(|_| k.open(at)) else { return Ok(false) };
-    let there = c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND gone IS NULL")?.exists([contact])?;
-    let left = c.prepare_cached("SELECT 1 FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?.exists([k.id, contact])?;
+    let there = c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND gone IS NULL")?.exists([contact.0])?;
+    let left = c.prepare_cached("SELECT 1 FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?.exists([k.id.0, contact.0])?;
     if !there || left {
         return Ok(false);
     }
     let last: Option<(i64, bool)> = c
         .prepare_cached("SELECT at, ended_at IS NULL FROM series_entry WHERE contact_id = ?1 AND series_id = ?2 ORDER BY id DESC LIMIT 1")?
-        .query_row([contact, k.id], |r| Ok((r.get(0)?, r.get(1)?)))
+        .query_row([contact.0, k.id.0], |r| Ok((r.get(0)?, r.get(1)?)))
         .optional()?;
     let may = match (last, k.outline.again) {
         (None, _) => true,
@@ -100,7 +101,7 @@ pub fn enter(c: &Connection, k: &Kept, contact: i64, at: Instant, cause: &str, n
         c.prepare_cached(
             "INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, due) VALUES (?1, ?2, ?3, ?4, ?5, ?3, ?6)",
         )?
-        .execute(params![k.id, contact, at.0, cause, first, at.0.min(now.0)])?;
+        .execute(params![k.id.0, contact.0, at.0, cause, first, at.0.min(now.0)])?;
     }
     Ok(may)
 }
@@ -117,10 +118,10 @@ pub(crate) fn end(c: &Connection, entry: i64, at: Instant, why: &str) -> Result<
 ///
 /// # Errors
 /// When the database fails.
-pub fn take_out(c: &Connection, id: i64, contact: i64, now: Instant, why: &str) -> Result<bool> {
+pub fn take_out(c: &Connection, id: SeriesId, contact: ContactId, now: Instant, why: &str) -> Result<bool> {
     let entry: Option<i64> = c
         .prepare_cached("SELECT id FROM series_entry WHERE series_id = ?1 AND contact_id = ?2 AND ended_at IS NULL")?
-        .query_row([id, contact], |r| r.get(0))
+        .query_row([id.0, contact.0], |r| r.get(0))
         .optional()?;
     if let Some(entry) = entry {
         end(c, entry, now, why)?;
@@ -132,9 +133,9 @@ pub fn take_out(c: &Connection, id: i64, contact: i64, now: Instant, why: &str) 
 ///
 /// # Errors
 /// When the database fails.
-pub fn leave(c: &Connection, id: i64, contact: i64, now: Instant) -> Result<bool> {
+pub fn leave(c: &Connection, id: SeriesId, contact: ContactId, now: Instant) -> Result<bool> {
     let new =
-        c.prepare_cached("INSERT INTO series_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![id, contact, now.0])?;
+        c.prepare_cached("INSERT INTO series_left VALUES (?1, ?2, ?3) ON CONFLICT DO NOTHING")?.execute(params![id.0, contact.0, now.0])?;
     if new > 0 {
         journal::series_left(c, contact, id, now)?;
     }
@@ -143,12 +144,12 @@ pub fn leave(c: &Connection, id: i64, contact: i64, now: Instant) -> Result<bool
 }
 
 /// Records that somebody left every series of a name, as the journal knows them; how many they hadn't left. None: there is none of that name.
-pub(crate) fn leave_named(c: &Connection, contact: i64, name: &str, now: Instant) -> Result<Option<usize>> {
+pub(crate) fn leave_named(c: &Connection, contact: ContactId, name: &str, now: Instant) -> Result<Option<usize>> {
     let mut s = c.prepare_cached("SELECT id FROM series WHERE name = ?1 COLLATE NOCASE ORDER BY id")?;
     let all = s.query_map([name], |r| r.get(0))?.collect::<rusqlite::Result<Vec<i64>>>()?;
     let mut left = 0;
     for series in &all {
-        left += usize::from(leave(c, *series, contact, now)?);
+        left += usize::from(leave(c, SeriesId(*series), contact, now)?);
     }
     Ok((!all.is_empty()).then_some(left))
 }
@@ -157,8 +158,8 @@ pub(crate) fn leave_named(c: &Connection, contact: i64, name: &str, now: Instant
 ///
 /// # Errors
 /// When the database fails.
-pub fn rejoin(c: &Connection, id: i64, contact: i64) -> Result<()> {
-    c.prepare_cached("DELETE FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?.execute([id, contact])?;
+pub fn rejoin(c: &Connection, id: SeriesId, contact: ContactId) -> Result<()> {
+    c.prepare_cached("DELETE FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?.execute([id.0, contact.0])?;
     Ok(())
 }
 

@@ -5,6 +5,7 @@ use crate::stored::As;
 use crate::{Result, StoreError, naming, settings};
 use const_format::formatcp;
 use rinse_core::Instant;
+use rinse_core::id::ContactId;
 use rinse_core::webhook::{Outcome, State, again_after, outcome};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -131,12 +132,12 @@ pub fn secrets_of(c: &Connection, url: &str) -> Result<Vec<Vec<u8>>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn queue(c: &Connection, webhook: i64, key: &str, contact: Option<i64>, body: &serde_json::Value, now: Instant) -> Result<bool> {
+pub fn queue(c: &Connection, webhook: i64, key: &str, contact: Option<ContactId>, body: &serde_json::Value, now: Instant) -> Result<bool> {
     Ok(c.prepare_cached(
         "INSERT INTO delivery (webhook_id, key, contact_id, body, made_at, next_at)
          SELECT id, ?2, ?3, ?4, ?5, ?5 FROM webhook WHERE id = ?1 AND ended_at IS NULL ON CONFLICT DO NOTHING",
     )?
-    .execute(params![webhook, key, contact, body.to_string(), now.0])?
+    .execute(params![webhook, key, contact.map(|id| id.0), body.to_string(), now.0])?
         > 0)
 }
 

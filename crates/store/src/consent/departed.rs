@@ -8,6 +8,7 @@ use crate::{Result, erasure, tombstones};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::consent::{Act, Consent};
+use rinse_core::id::ContactId;
 use rinse_core::token::Signer;
 use rusqlite::{Connection, OptionalExtension, params};
 
@@ -50,7 +51,7 @@ fn of(c: &Connection, who: &[u8]) -> Result<Vec<Kept>> {
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn settle(c: &Connection, contact: i64, key: &str) -> Result<()> {
+pub(crate) fn settle(c: &Connection, contact: ContactId, key: &str) -> Result<()> {
     if !any(c)? {
         return Ok(());
     }
@@ -70,7 +71,7 @@ pub(crate) fn settle(c: &Connection, contact: i64, key: &str) -> Result<()> {
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn apply(c: &Connection, contact: i64, what: What, topic: &str, at: Instant, origin: &Origin) -> Result<Option<usize>> {
+pub(crate) fn apply(c: &Connection, contact: ContactId, what: What, topic: &str, at: Instant, origin: &Origin) -> Result<Option<usize>> {
     let changed = |changed: bool| Some(usize::from(changed));
     Ok(match what {
         What::Withdrew => changed(ledger::act(c, contact, at, Act::Withdrew, origin)?),
@@ -104,7 +105,7 @@ pub(crate) fn named(c: &Connection, name: &str) -> Result<()> {
     let people = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<Vec<(i64, String)>>>()?;
     for (contact, key) in people {
         if c.prepare_cached("SELECT 1 FROM departed WHERE who = ?1")?.exists([signer.tombstone(&key)])? {
-            settle(c, contact, &key)?;
+            settle(c, ContactId(contact), &key)?;
         }
     }
     Ok(())

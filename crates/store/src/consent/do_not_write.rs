@@ -5,6 +5,7 @@ use crate::{Result, StoreError, settings, webhooks};
 use const_format::formatcp;
 use rinse_core::clearance::Reason;
 use rinse_core::consent::Consent;
+use rinse_core::id::ContactId;
 use rinse_core::suppression::hash;
 use rinse_core::upkeep::MailStatus;
 use rinse_core::{HOUR, Instant};
@@ -32,7 +33,7 @@ pub struct DoNotWrite {
     pub entity: String,
     /// Whose it is; none: a line of a list.
     #[serde(skip)]
-    pub contact: Option<i64>,
+    pub contact: Option<ContactId>,
     /// What tells it from others.
     #[serde(skip)]
     key: String,
@@ -99,7 +100,7 @@ fn rows(c: &Connection, of: Of<'_>) -> Result<Vec<DoNotWrite>> {
         // Of an entity some letters of its hash: names aren't for the heads of requests.
         let key = format!("do-not-write-{what}-{id}-{topic}-{since}-{}", &hash(&entity)[..8]);
         let contact = (reason != Reason::Suppressed).then_some(id);
-        Ok(DoNotWrite { address: r.get(0)?, since, reason, topic: r.get(3)?, entity, contact, key })
+        Ok(DoNotWrite { address: r.get(0)?, since, reason, topic: r.get(3)?, entity, contact: contact.map(ContactId), key })
     })?;
     Ok(found.collect::<rusqlite::Result<_>>()?)
 }
@@ -164,7 +165,7 @@ fn marks(c: &Connection) -> Result<Marks> {
 /// A reason that stands against somebody, as another system was told of it.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 struct Stands {
-    contact: i64,
+    contact: ContactId,
     reason: String,
     topic: String,
     entity: String,
@@ -185,8 +186,9 @@ fn tell_of_ends(c: &Connection, webhook: i64, people: &[i64], found: &[DoNotWrit
         "SELECT t.reason, t.topic, t.entity, k.address FROM do_not_write_told t JOIN contact k ON k.id = t.contact_id WHERE t.contact_id = ?1 AND k.gone IS NULL",
     )?;
     for &contact in people.iter().collect::<BTreeSet<_>>() {
-        let were =
-            told.query_map([contact], |r| Ok((Stands { contact, reason: r.get(0)?, topic: r.get(1)?, entity: r.get(2)? }, r.get(3)?)))?;
+        let were = told.query_map([contact], |r| {
+            Ok((Stands { contact: ContactId(contact), reason: r.get(0)?, topic: r.get(1)?, entity: r.get(2)? }, r.get(3)?))
+        })?;
         for was in were.collect::<rusqlite::Result<Vec<(Stands, String)>>>()? {
             let (Stands { reason, topic, entity, .. }, address) = &was;
             if stand.contains(&was.0) {
@@ -197,7 +199,7 @@ fn tell_of_ends(c: &Connection, webhook: i64, people: &[i64], found: &[DoNotWrit
             let body = serde_json::json!({ "what": "do_not_write_ended", "address": address, "since": now.iso(), "reason": reason,
                 "topic": (!topic.is_empty()).then_some(topic), "legal_entity": entity });
             let key = format!("do-not-write-ended-{reason}-{contact}-{}-{}", now.0, &hash(&format!("{topic}\n{entity}"))[..8]);
-            webhooks::queue(c, webhook, &key, Some(contact), &body, now)?;
+            webhooks::queue(c, webhook, &key, Some(ContactId(contact)), &body, now)?;
         }
     }
     Ok(())
@@ -236,8 +238,12 @@ pub fn go_on(c: &Connection, now: Instant) -> Result<bool> {
             "topic": d.topic, "legal_entity": d.entity });
         webhooks::queue(c, webhook, &d.key, d.contact, &body, now)?;
         if let Some(s) = Stands::of(&d)? {
-            c.prepare_cached("INSERT INTO do_not_write_told VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO NOTHING")?
-                .execute(params![s.contact, s.reason, s.topic, s.entity])?;
+            c.prepare_cached("INSERT INTO do_not_write_told VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO NOTHING")?.execute(params![
+                s.contact.0,
+                s.reason,
+                s.topic,
+                s.entity
+            ])?;
         }
     }
     settings::set(c, MARKS, &serde_json::to_string(&Marks { ledger: upto, ..newest })?)?;

@@ -12,6 +12,7 @@ use rinse_core::chain;
 use rinse_core::channel::Channel;
 use rinse_core::code::Code;
 use rinse_core::consent::{Act, Consent, Standing as ConsentStanding};
+use rinse_core::id::{ContactId, LetterheadId, SendId};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -36,7 +37,7 @@ pub struct Entry {
 pub struct Origin {
     pub source: &'static str,
     pub evidence: String,
-    pub send: Option<i64>,
+    pub send: Option<SendId>,
     pub import: Option<i64>,
     /// The run of changes it belongs to.
     pub run: Option<i64>,
@@ -64,7 +65,7 @@ pub(crate) struct Says<'a> {
     pub(crate) state: Option<i64>,
 }
 
-pub(crate) fn append(c: &Connection, contact: i64, s: &Says<'_>, o: &Origin) -> Result<()> {
+pub(crate) fn append(c: &Connection, contact: ContactId, s: &Says<'_>, o: &Origin) -> Result<()> {
     let (salt, before): (Vec<u8>, Option<Vec<u8>>) = c
         .prepare_cached("SELECT randomblob(16), (SELECT link FROM ledger ORDER BY id DESC LIMIT 1)")?
         .query_row([], |r| Ok((r.get(0)?, r.get(1)?)))?;
@@ -74,13 +75,13 @@ pub(crate) fn append(c: &Connection, contact: i64, s: &Says<'_>, o: &Origin) -> 
         kind: s.kind,
         source: o.source,
         evidence: &o.evidence,
-        numbers: [Some(o.channel.code()), s.topic, s.until, o.send, o.import, o.person, s.state],
+        numbers: [Some(o.channel.code()), s.topic, s.until, o.send.map(|id| id.0), o.import, o.person, s.state],
         entity: &o.entity,
     };
     let digest = chain::digest(&salt, &entry);
     let link = chain::link(before.and_then(|b| b.try_into().ok()).as_ref(), &digest);
     c.prepare_cached("INSERT INTO ledger (contact_id, at, kind, topic_id, until, source, evidence, send_id, import_id, person_id, run_id, state, entity, salt, digest, link, channel) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17)")?
-        .execute(params![contact, s.at.0, s.kind, s.topic, s.until, o.source, o.evidence, o.send, o.import, o.person, o.run, s.state, o.entity, salt, digest, link, o.channel.code()])?;
+        .execute(params![contact.0, s.at.0, s.kind, s.topic, s.until, o.source, o.evidence, o.send.map(|id| id.0), o.import, o.person, o.run, s.state, o.entity, salt, digest, link, o.channel.code()])?;
     Ok(())
 }
 
@@ -92,7 +93,7 @@ pub(crate) fn says(at: Instant, kind: &str) -> Says<'_> {
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin) -> Result<bool> {
+pub fn act(c: &Connection, contact: ContactId, at: Instant, act: Act, origin: &Origin) -> Result<bool> {
     let before = stated_for(c, contact, origin.grant())?.standing();
     let after = before.after(act, at);
     if after.state == before.at(at) && (after.state != Consent::Paused || after.until == before.until) {
@@ -114,14 +115,14 @@ pub fn act(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin)
     Ok(true)
 }
 
-fn set(c: &Connection, contact: i64, grant: Grant<'_>, to: Stated) -> Result<()> {
+fn set(c: &Connection, contact: ContactId, grant: Grant<'_>, to: Stated) -> Result<()> {
     if !grant.is_first() {
         c.prepare_cached("INSERT INTO other_consent VALUES (?7,?1,?2,?3,?4,?5,?6) ON CONFLICT DO UPDATE SET consent = ?3, consent_at = ?4, paused_until = ?5, under_pause = ?6")?
-            .execute(params![grant.entity, contact, to.consent as i64, to.at, to.paused_until, to.under_pause as i64, grant.channel.code()])?;
+            .execute(params![grant.entity, contact.0, to.consent as i64, to.at, to.paused_until, to.under_pause as i64, grant.channel.code()])?;
         return Ok(());
     }
     c.prepare_cached("UPDATE contact SET consent = ?2, consent_at = ?3, paused_until = ?4, under_pause = ?5 WHERE id = ?1")?
-        .execute(params![contact, to.consent as i64, to.at, to.paused_until, to.under_pause as i64])?;
+        .execute(params![contact.0, to.consent as i64, to.at, to.paused_until, to.under_pause as i64])?;
     Ok(())
 }
 
@@ -129,7 +130,7 @@ fn set(c: &Connection, contact: i64, grant: Grant<'_>, to: Stated) -> Result<()>
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn first(c: &Connection, contact: i64, at: Instant, act: Act, origin: &Origin) -> Result<()> {
+pub(crate) fn first(c: &Connection, contact: ContactId, at: Instant, act: Act, origin: &Origin) -> Result<()> {
     append(c, contact, &says(at, act.word()), origin)
 }
 
@@ -138,7 +139,7 @@ pub(crate) fn first(c: &Connection, contact: i64, at: Instant, act: Act, origin:
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn restate(c: &Connection, contact: i64, at: Instant, kind: &str, to: Stated, origin: &Origin) -> Result<()> {
+pub(crate) fn restate(c: &Connection, contact: ContactId, at: Instant, kind: &str, to: Stated, origin: &Origin) -> Result<()> {
     append(c, contact, &Says { until: to.paused_until, state: Some(to.consent as i64), ..says(at, kind) }, origin)?;
     set(c, contact, origin.grant(), to)
 }
@@ -170,9 +171,9 @@ fn read_stated(r: &rusqlite::Row<'_>) -> rusqlite::Result<Stated> {
 
 /// # Errors
 /// When there is no such contact.
-pub(crate) fn stated(c: &Connection, contact: i64) -> Result<Stated> {
+pub(crate) fn stated(c: &Connection, contact: ContactId) -> Result<Stated> {
     c.prepare_cached("SELECT consent, consent_at, paused_until, under_pause FROM contact WHERE id = ?1")?
-        .query_row([contact], read_stated)
+        .query_row([contact.0], read_stated)
         .map_err(|_| StoreError::Missing("contact"))
 }
 
@@ -180,7 +181,7 @@ pub(crate) fn stated(c: &Connection, contact: i64) -> Result<Stated> {
 ///
 /// # Errors
 /// When there is no such contact.
-pub(crate) fn stated_for(c: &Connection, contact: i64, grant: Grant<'_>) -> Result<Stated> {
+pub(crate) fn stated_for(c: &Connection, contact: ContactId, grant: Grant<'_>) -> Result<Stated> {
     if grant.is_first() {
         return stated(c, contact);
     }
@@ -188,7 +189,7 @@ pub(crate) fn stated_for(c: &Connection, contact: i64, grant: Grant<'_>) -> Resu
         .prepare_cached(
             "SELECT consent, consent_at, paused_until, under_pause FROM other_consent WHERE channel = ?1 AND entity = ?2 AND contact_id = ?3",
         )?
-        .query_row(params![grant.channel.code(), grant.entity, contact], read_stated)
+        .query_row(params![grant.channel.code(), grant.entity, contact.0], read_stated)
         .optional()?;
     Ok(row.unwrap_or_default())
 }
@@ -214,9 +215,9 @@ impl Other {
 ///
 /// # Errors
 /// When the database fails.
-pub fn others_of(c: &Connection, contact: i64) -> Result<Vec<Other>> {
+pub fn others_of(c: &Connection, contact: ContactId) -> Result<Vec<Other>> {
     let mut s = c.prepare_cached("SELECT channel, entity, consent FROM other_consent WHERE contact_id = ?1 ORDER BY channel, entity")?;
-    let rows = s.query_map([contact], |r| {
+    let rows = s.query_map([contact.0], |r| {
         Ok(Other { channel: r.get::<_, As<Channel>>(0)?.0, entity: r.get(1)?, state: r.get::<_, As<Consent>>(2)?.0 })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
@@ -226,9 +227,9 @@ pub fn others_of(c: &Connection, contact: i64) -> Result<Vec<Other>> {
 ///
 /// # Errors
 /// When there is no such letterhead.
-pub fn entity_of(c: &Connection, letterhead: i64) -> Result<String> {
+pub fn entity_of(c: &Connection, letterhead: LetterheadId) -> Result<String> {
     c.prepare_cached("SELECT entity FROM letterhead WHERE id = ?1")?
-        .query_row([letterhead], |r| r.get(0))
+        .query_row([letterhead.0], |r| r.get(0))
         .optional()?
         .ok_or(StoreError::Missing("letterhead"))
 }
@@ -237,7 +238,7 @@ pub fn entity_of(c: &Connection, letterhead: i64) -> Result<String> {
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn stated_now(c: &Connection, contact: i64, grant: Grant<'_>) -> Result<ConsentStanding> {
+pub fn stated_now(c: &Connection, contact: ContactId, grant: Grant<'_>) -> Result<ConsentStanding> {
     Ok(stated_for(c, contact, grant)?.standing())
 }
 
@@ -245,15 +246,15 @@ pub fn stated_now(c: &Connection, contact: i64, grant: Grant<'_>) -> Result<Cons
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn note(c: &Connection, contact: i64, at: Instant, kind: &str, origin: &Origin) -> Result<()> {
+pub(crate) fn note(c: &Connection, contact: ContactId, at: Instant, kind: &str, origin: &Origin) -> Result<()> {
     append(c, contact, &says(at, kind), origin)
 }
 
 /// # Errors
 /// When there is no such contact.
-pub fn consent_of(c: &Connection, contact: i64) -> Result<Consent> {
+pub fn consent_of(c: &Connection, contact: ContactId) -> Result<Consent> {
     c.prepare_cached("SELECT consent FROM contact WHERE id = ?1")?
-        .query_row([contact], |r| Ok(r.get::<_, As<Consent>>(0)?.0))
+        .query_row([contact.0], |r| Ok(r.get::<_, As<Consent>>(0)?.0))
         .optional()?
         .ok_or(StoreError::Missing("contact"))
 }
@@ -262,9 +263,9 @@ pub fn consent_of(c: &Connection, contact: i64) -> Result<Consent> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn leave_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin: &Origin) -> Result<bool> {
+pub fn leave_topic(c: &Connection, contact: ContactId, topic: i64, at: Instant, origin: &Origin) -> Result<bool> {
     let new =
-        c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![topic, contact, at.0])? > 0;
+        c.prepare_cached("INSERT INTO topic_left VALUES (?1,?2,?3) ON CONFLICT DO NOTHING")?.execute(params![topic, contact.0, at.0])? > 0;
     if new {
         append(c, contact, &Says { topic: Some(topic), ..says(at, "left topic") }, origin)?;
         journal::note(c, journal::What::LeftTopic, contact, Some(topic), Grant::default(), at)?;
@@ -276,8 +277,8 @@ pub fn leave_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin
 ///
 /// # Errors
 /// When the database fails.
-pub fn rejoin_topic(c: &Connection, contact: i64, topic: i64, at: Instant, origin: &Origin) -> Result<bool> {
-    let gone = c.prepare_cached("DELETE FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?.execute([topic, contact])? > 0;
+pub fn rejoin_topic(c: &Connection, contact: ContactId, topic: i64, at: Instant, origin: &Origin) -> Result<bool> {
+    let gone = c.prepare_cached("DELETE FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?.execute([topic, contact.0])? > 0;
     if gone {
         append(c, contact, &Says { topic: Some(topic), ..says(at, "came back to topic") }, origin)?;
     }
@@ -304,11 +305,11 @@ pub(crate) fn step(
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn stated_at(c: &Connection, contact: i64, grant: Grant<'_>, at: Instant) -> Result<Stated> {
+pub(crate) fn stated_at(c: &Connection, contact: ContactId, grant: Grant<'_>, at: Instant) -> Result<Stated> {
     let mut s = c.prepare_cached(
         "SELECT at, kind, until, state FROM ledger WHERE contact_id = ?1 AND at <= ?2 AND entity = ?3 AND channel = ?4 ORDER BY id",
     )?;
-    let mut rows = s.query(params![contact, at.0, grant.entity, grant.channel.code()])?;
+    let mut rows = s.query(params![contact.0, at.0, grant.entity, grant.channel.code()])?;
     let (mut now, mut changed) = (ConsentStanding::default(), None);
     while let Some(r) = rows.next()? {
         let when = Instant(r.get(0)?);
@@ -324,11 +325,11 @@ pub(crate) fn stated_at(c: &Connection, contact: i64, grant: Grant<'_>, at: Inst
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn topic_left_at(c: &Connection, contact: i64, topic: i64, at: Instant) -> Result<bool> {
+pub(crate) fn topic_left_at(c: &Connection, contact: ContactId, topic: i64, at: Instant) -> Result<bool> {
     let mut s = c.prepare_cached(
         "SELECT kind = 'left topic' FROM ledger WHERE contact_id = ?1 AND topic_id = ?2 AND at <= ?3 ORDER BY id DESC LIMIT 1",
     )?;
-    let mut rows = s.query([contact, topic, at.0])?;
+    let mut rows = s.query([contact.0, topic, at.0])?;
     Ok(rows.next()?.is_some_and(|r| r.get(0).unwrap_or(false)))
 }
 
@@ -336,12 +337,12 @@ pub(crate) fn topic_left_at(c: &Connection, contact: i64, topic: i64, at: Instan
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
+pub fn of_contact(c: &Connection, contact: ContactId) -> Result<Vec<Entry>> {
     let mut s = c.prepare_cached(
         "SELECT l.at, l.kind, t.name, l.until, l.source, l.evidence, p.name, l.entity, l.channel FROM ledger l
          LEFT JOIN topic t ON t.id = l.topic_id LEFT JOIN person p ON p.id = l.person_id WHERE l.contact_id = ?1 ORDER BY l.id",
     )?;
-    Ok(s.query_map([contact], |r| {
+    Ok(s.query_map([contact.0], |r| {
         Ok(Entry {
             at: r.get(0)?,
             kind: r.get(1)?,
@@ -361,10 +362,10 @@ pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<Entry>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn put_sunset(c: &Connection, contact: i64, since: Instant, at: Instant, origin: &Origin) -> Result<bool> {
+pub fn put_sunset(c: &Connection, contact: ContactId, since: Instant, at: Instant, origin: &Origin) -> Result<bool> {
     let new = c
         .prepare_cached("UPDATE contact SET sunset_at = ?2 WHERE id = ?1 AND sunset_at IS NULL AND gone IS NULL")?
-        .execute([contact, since.0])?
+        .execute([contact.0, since.0])?
         > 0;
     if new {
         note(c, contact, at, "sunset", origin)?;
@@ -376,7 +377,7 @@ pub fn put_sunset(c: &Connection, contact: i64, since: Instant, at: Instant, ori
 ///
 /// # Errors
 /// When the database fails.
-pub fn lift_sunset(c: &Connection, contact: i64, at: Instant, why: &str) -> Result<()> {
+pub fn lift_sunset(c: &Connection, contact: ContactId, at: Instant, why: &str) -> Result<()> {
     end_sunset(c, contact, None, "sunset lifted", at, &Origin { source: "status rules", evidence: why.to_owned(), ..Origin::default() })?;
     Ok(())
 }
@@ -385,14 +386,14 @@ pub fn lift_sunset(c: &Connection, contact: i64, at: Instant, why: &str) -> Resu
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn take_sunset_back(c: &Connection, contact: i64, since: Option<i64>, at: Instant, origin: &Origin) -> Result<bool> {
+pub(crate) fn take_sunset_back(c: &Connection, contact: ContactId, since: Option<i64>, at: Instant, origin: &Origin) -> Result<bool> {
     end_sunset(c, contact, since, "sunset taken back", at, origin)
 }
 
-fn end_sunset(c: &Connection, contact: i64, since: Option<i64>, kind: &str, at: Instant, origin: &Origin) -> Result<bool> {
+fn end_sunset(c: &Connection, contact: ContactId, since: Option<i64>, kind: &str, at: Instant, origin: &Origin) -> Result<bool> {
     let was = c
         .prepare_cached("UPDATE contact SET sunset_at = NULL WHERE id = ?1 AND sunset_at IS NOT NULL AND (?2 IS NULL OR sunset_at = ?2)")?
-        .execute(params![contact, since])?
+        .execute(params![contact.0, since])?
         > 0;
     if was {
         note(c, contact, at, kind, origin)?;
@@ -418,7 +419,7 @@ pub struct Seals {
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct BrokenSeal {
     pub entry: i64,
-    pub contact_id: i64,
+    pub contact_id: ContactId,
     pub at: i64,
     pub words: String,
 }
@@ -440,7 +441,7 @@ pub fn seals(c: &Connection, noted: Option<&str>) -> Result<Seals> {
         let bytes = |n| r.get_ref(n).and_then(|v| v.as_blob_or_null().map_err(rusqlite::Error::from));
         let sealed = chain::Sealed {
             entry: chain::Entry {
-                contact: r.get(1)?,
+                contact: ContactId(r.get(1)?),
                 at: r.get(2)?,
                 kind: text(3)?,
                 source: text(4)?,
@@ -498,7 +499,7 @@ pub(crate) fn seal_earlier(c: &Connection) -> Result<()> {
             let (kind, source, evidence, entity) = (text(3)?, text(4)?, text(5)?, text(13)?);
             let salt: Vec<u8> = r.get(14)?;
             let entry = chain::Entry {
-                contact: r.get(1)?,
+                contact: ContactId(r.get(1)?),
                 at: r.get(2)?,
                 kind: &kind,
                 source: &source,

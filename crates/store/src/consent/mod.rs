@@ -18,6 +18,7 @@ use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::consent::{Consent, Standing};
+use rinse_core::id::ContactId;
 use rinse_core::report::Rate;
 use rusqlite::Connection;
 use serde::Serialize;
@@ -141,11 +142,11 @@ pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
     )?;
     let mut rows = s.query([])?;
     while let Some(r) = rows.next()? {
-        let contact: i64 = r.get(0)?;
+        let contact: ContactId = ContactId(r.get(0)?);
         if r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)? == "confirmed" {
-            confirmed.entry(contact).or_insert(r.get(1)?);
+            confirmed.entry(contact.0).or_insert(r.get(1)?);
         }
-        source.insert(contact, r.get(3)?);
+        source.insert(contact.0, r.get(3)?);
     }
     let since = (now + -FARING_DAYS * rinse_core::DAY).0;
     // Handed over, delivered, answered, complained.

@@ -9,6 +9,7 @@ use const_format::formatcp;
 use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
 use rinse_core::consent::{Act, Consent};
+use rinse_core::id::{ContactId, LetterheadId, MailingId};
 use rinse_core::invitation::{ANSWERS_WITHIN, State, alive, limited};
 use rinse_core::report::Rate;
 use rinse_core::{DAY, HOUR, Instant};
@@ -19,7 +20,7 @@ use utoipa::ToSchema;
 /// What somebody sent in.
 #[derive(Debug, Clone)]
 pub struct Form {
-    pub letterhead: i64,
+    pub letterhead: LetterheadId,
     pub address: Address,
     pub given_name: Option<String>,
     /// The topics they chose.
@@ -40,7 +41,7 @@ fn instants(c: &Connection, sql: &str, value: impl rusqlite::ToSql, since: Insta
 /// When the letterhead isn't there.
 pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
     let double: bool = c
-        .query_row("SELECT double_opt_in FROM letterhead WHERE id = ?1", [f.letterhead], |r| r.get(0))
+        .query_row("SELECT double_opt_in FROM letterhead WHERE id = ?1", [f.letterhead.0], |r| r.get(0))
         .optional()?
         .ok_or(StoreError::Missing("letterhead"))?;
     let wording = wordings::newest(c, f.letterhead)?;
@@ -87,7 +88,7 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
          VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?1) RETURNING id",
         params![
             now.0,
-            f.letterhead,
+            f.letterhead.0,
             f.address.normal,
             f.address.key,
             f.given_name,
@@ -95,7 +96,7 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
             wording.map(|w| w.0),
             f.came_by,
             f.came_from,
-            contact,
+            contact.map(|id| id.0),
             known.is_none(),
             state as i64,
             why.unwrap_or_default()
@@ -105,9 +106,9 @@ pub fn sign_up(c: &Connection, f: &Form, now: Instant) -> Result<i64> {
 }
 
 /// Retired, complained and suppressed addresses never get an invitation, whether somebody here has them or not.
-fn barred(c: &Connection, contact: Option<i64>, key: &str, letterhead: i64, now: Instant) -> Result<Option<&'static str>> {
+fn barred(c: &Connection, contact: Option<ContactId>, key: &str, letterhead: LetterheadId, now: Instant) -> Result<Option<&'static str>> {
     if let Some(contact) = contact {
-        let status: i64 = c.query_row("SELECT status FROM contact WHERE id = ?1", [contact], |r| r.get(0))?;
+        let status: i64 = c.query_row("SELECT status FROM contact WHERE id = ?1", [contact.0], |r| r.get(0))?;
         if status == 3 {
             return Ok(Some("the address is retired"));
         }
@@ -115,7 +116,7 @@ fn barred(c: &Connection, contact: Option<i64>, key: &str, letterhead: i64, now:
             return Ok(Some("they complained"));
         }
     }
-    let target = Target { mailing: 0, topic: None, letterhead, service: true };
+    let target = Target { mailing: MailingId(0), topic: None, letterhead, service: true };
     let suppressed = suppression::names_address(c, target, key, now)?
         || match contact {
             Some(contact) => suppression::naming(c, target, contact, now)?.1 != 0,
@@ -124,7 +125,7 @@ fn barred(c: &Connection, contact: Option<i64>, key: &str, letterhead: i64, now:
     Ok(suppressed.then_some("the address is suppressed"))
 }
 
-fn leave_unchosen(c: &Connection, contact: i64, chosen: &[i64], now: Instant, origin: &Origin) -> Result<()> {
+fn leave_unchosen(c: &Connection, contact: ContactId, chosen: &[i64], now: Instant, origin: &Origin) -> Result<()> {
     if chosen.is_empty() {
         return Ok(());
     }
@@ -138,7 +139,7 @@ fn leave_unchosen(c: &Connection, contact: i64, chosen: &[i64], now: Instant, or
 #[derive(Debug, Clone)]
 pub struct Invitation {
     pub sign_up: i64,
-    pub letterhead: i64,
+    pub letterhead: LetterheadId,
     pub address: String,
     pub given_name: Option<String>,
 }
@@ -159,7 +160,7 @@ pub fn claim(c: &Connection, now: Instant) -> Result<(Vec<Invitation>, usize)> {
     )?;
     let waiting: Vec<(Invitation, String)> = s
         .query_map([now.0], |r| {
-            let i = Invitation { sign_up: r.get(0)?, letterhead: r.get(1)?, address: r.get(2)?, given_name: r.get(3)? };
+            let i = Invitation { sign_up: r.get(0)?, letterhead: LetterheadId(r.get(1)?), address: r.get(2)?, given_name: r.get(3)? };
             Ok((i, r.get(4)?))
         })?
         .collect::<rusqlite::Result<_>>()?;
@@ -217,15 +218,16 @@ pub fn complained(c: &Connection, sign_up: i64, at: Instant) -> Result<()> {
         c.query_row("SELECT contact_id, letterhead_id FROM sign_up WHERE id = ?1", [sign_up], |r| Ok((r.get(0)?, r.get(1)?))).optional()?;
     let Some((Some(contact), letterhead)) = found else { return Ok(()) };
     let evidence = format!("about the invitation of sign-up {sign_up}");
-    let origin = Origin { source: "feedback report", evidence, entity: ledger::entity_of(c, letterhead)?, ..Origin::default() };
-    ledger::act(c, contact, at, Act::Complained, &origin)?;
+    let origin =
+        Origin { source: "feedback report", evidence, entity: ledger::entity_of(c, LetterheadId(letterhead))?, ..Origin::default() };
+    ledger::act(c, ContactId(contact), at, Act::Complained, &origin)?;
     Ok(())
 }
 
 /// A sign-up as its confirmation page shows it.
 #[derive(Debug, Clone)]
 pub struct Asked {
-    pub letterhead: i64,
+    pub letterhead: LetterheadId,
     pub topics: Vec<String>,
     pub wording: Option<String>,
     pub confirmed: bool,
@@ -239,7 +241,7 @@ pub fn asked(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<Asked>
     let found = c
         .prepare_cached("SELECT s.letterhead_id, s.topics, w.text, s.invited_at, s.confirmed_at FROM sign_up s LEFT JOIN consent_wording w ON w.id = s.wording_id WHERE s.id = ?1 AND s.address <> ''")?
         .query_row([sign_up], |r| {
-            Ok((r.get(0)?, r.get::<_, String>(1)?, r.get(2)?, r.get::<_, Option<i64>>(3)?.map(Instant), r.get::<_, Option<i64>>(4)?))
+            Ok((LetterheadId(r.get(0)?), r.get::<_, String>(1)?, r.get(2)?, r.get::<_, Option<i64>>(3)?.map(Instant), r.get::<_, Option<i64>>(4)?))
         })
         .optional()?;
     let Some((letterhead, topics, wording, invited, confirmed)) = found else { return Ok(None) };
@@ -268,7 +270,7 @@ pub fn confirm(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<i64>
     )?;
     let address = Address::parse(&address).map_err(|e| StoreError::Refused(e.to_string()))?;
     // A merged person's confirmation is for the person they are now.
-    let contact = match contacts::id_of(c, &address.key)?.or(contact) {
+    let contact = match contacts::id_of(c, &address.key)?.or(contact.map(ContactId)) {
         Some(id) => id,
         None => {
             tombstones::lift(c, &address.key)?;
@@ -281,7 +283,8 @@ pub fn confirm(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<i64>
             || "confirmed by the link sent to them".to_owned(),
             |v| format!("confirmed by the link sent to them, consent wording version {v}"),
         );
-        let origin = Origin { source: "invitation", evidence, entity: ledger::entity_of(c, letterhead)?, ..Origin::default() };
+        let origin =
+            Origin { source: "invitation", evidence, entity: ledger::entity_of(c, LetterheadId(letterhead))?, ..Origin::default() };
         ledger::act(c, contact, now, Act::Confirmed, &origin)?;
         let chosen: Vec<i64> = serde_json::from_str(&topics)?;
         if is_new {
@@ -290,9 +293,9 @@ pub fn confirm(c: &Connection, sign_up: i64, now: Instant) -> Result<Option<i64>
         for topic in &chosen {
             ledger::rejoin_topic(c, contact, *topic, now, &origin)?;
         }
-        c.execute("UPDATE sign_up SET confirmed_at = ?2, contact_id = ?3 WHERE id = ?1", [sign_up, now.0, contact])?;
+        c.execute("UPDATE sign_up SET confirmed_at = ?2, contact_id = ?3 WHERE id = ?1", [sign_up, now.0, contact.0])?;
     }
-    Ok(Some(contact))
+    Ok(Some(contact.0))
 }
 
 /// A sign-up as the consent view lists it.
@@ -301,7 +304,7 @@ pub struct Waiting {
     pub id: i64,
     pub at: i64,
     pub address: String,
-    pub contact_id: Option<i64>,
+    pub contact_id: Option<ContactId>,
     pub came_by: String,
     pub invited_at: Option<i64>,
     /// Why no invitation went, when none did.
@@ -334,7 +337,7 @@ pub fn waiting(c: &Connection, now: Instant) -> Result<Vec<Waiting>> {
             id: r.get(0)?,
             at: r.get(1)?,
             address: r.get(2)?,
-            contact_id: r.get(3)?,
+            contact_id: r.get::<_, Option<i64>>(3)?.map(ContactId),
             came_by: r.get(4)?,
             invited_at: r.get(5)?,
             why: r.get(6)?,

@@ -2,6 +2,7 @@
 
 use crate::Result;
 use crate::settings::Named;
+use rinse_core::id::{ContactId, SendId};
 use rusqlite::{Connection, OptionalExtension};
 
 /// All topics, with how many people left each.
@@ -29,20 +30,20 @@ pub fn named(c: &Connection, name: &str) -> Result<i64> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_send(c: &Connection, send: i64) -> Result<Option<(i64, String)>> {
+pub fn of_send(c: &Connection, send: SendId) -> Result<Option<(i64, String)>> {
     let mut s = c.prepare_cached(
         "SELECT t.id, t.name FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN topic t ON t.id = m.topic_id WHERE s.id = ?1",
     )?;
-    Ok(s.query_row([send], |r| Ok((r.get(0)?, r.get(1)?))).optional()?)
+    Ok(s.query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?))).optional()?)
 }
 
 /// Every topic, and whether somebody gets it: they do until they leave it.
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_person(c: &Connection, contact: i64) -> Result<Vec<(i64, String, bool)>> {
+pub fn of_person(c: &Connection, contact: ContactId) -> Result<Vec<(i64, String, bool)>> {
     let mut s = c.prepare_cached(
         "SELECT t.id, t.name, NOT EXISTS (SELECT 1 FROM topic_left l WHERE l.topic_id = t.id AND l.contact_id = ?1) FROM topic t ORDER BY t.id",
     )?;
-    Ok(s.query_map([contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([contact.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
 }

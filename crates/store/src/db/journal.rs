@@ -16,6 +16,7 @@ pub(crate) use file::{Line, Whole};
 use file::{Mark, Marks};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
+use rinse_core::id::{ContactId, SeriesId};
 use rinse_core::token::hex;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -58,9 +59,9 @@ impl What {
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn note(c: &Connection, what: What, contact: i64, topic: Option<i64>, grant: Grant<'_>, at: Instant) -> Result<()> {
+pub(crate) fn note(c: &Connection, what: What, contact: ContactId, topic: Option<i64>, grant: Grant<'_>, at: Instant) -> Result<()> {
     let key: Option<String> =
-        c.prepare_cached("SELECT address_key FROM contact WHERE id = ?1")?.query_row([contact], |r| r.get(0)).optional()?;
+        c.prepare_cached("SELECT address_key FROM contact WHERE id = ?1")?.query_row([contact.0], |r| r.get(0)).optional()?;
     let Some(key) = key else { return Ok(()) };
     let who = tombstones::signer(c)?.tombstone(&key);
     c.prepare_cached(
@@ -87,12 +88,12 @@ pub(crate) fn number_deleted(c: &Connection, phone: &str, at: Instant) -> Result
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn series_left(c: &Connection, contact: i64, series: i64, at: Instant) -> Result<()> {
+pub(crate) fn series_left(c: &Connection, contact: ContactId, series: SeriesId, at: Instant) -> Result<()> {
     note(c, What::LeftSeries, contact, None, Grant::default(), at)?;
     c.prepare_cached(
         "UPDATE journal_due SET topic = (SELECT name FROM series WHERE id = ?1) WHERE id = (SELECT max(id) FROM journal_due) AND what = 'left_series'",
     )?
-    .execute([series])?;
+    .execute([series.0])?;
     Ok(())
 }
 

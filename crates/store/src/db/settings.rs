@@ -2,6 +2,7 @@
 
 use crate::Result;
 use rinse_core::Instant;
+use rinse_core::id::MailingId;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -60,10 +61,10 @@ pub struct Tied {
 ///
 /// # Errors
 /// When the database fails.
-pub fn test_send(c: &Connection, mailing: Option<i64>, address: &str, now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn test_send(c: &Connection, mailing: Option<MailingId>, address: &str, now: Instant, person: Option<i64>) -> Result<i64> {
     Ok(c.query_row(
         "INSERT INTO test_send (at, mailing_id, address, reply, person_id) VALUES (?1, ?2, ?3, '', ?4) RETURNING id",
-        params![now.0, mailing, address, person],
+        params![now.0, mailing.map(|id| id.0), address, person],
         |r| r.get(0),
     )?)
 }

@@ -9,6 +9,11 @@ pub(crate) fn ids(c: &Connection, sql: &str, values: impl Params) -> crate::Resu
     Ok(c.prepare_cached(sql)?.query_map(values, |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
 
+/// The numbers of one kind of row that a query finds, in its order.
+pub(crate) fn ids_as<T>(c: &Connection, sql: &str, values: impl Params, kind: impl Fn(i64) -> T) -> crate::Result<Vec<T>> {
+    Ok(c.prepare_cached(sql)?.query_map(values, |r| r.get(0).map(&kind))?.collect::<rusqlite::Result<_>>()?)
+}
+
 /// A value that stands as its number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct As<T>(pub(crate) T);

@@ -3,6 +3,7 @@
 use crate::tags::{self, Kind, On};
 use crate::{Result, StoreError};
 use rinse_core::Instant;
+use rinse_core::id::{HourTrialId, MailingId, SeriesId};
 use rusqlite::Connection;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -39,9 +40,9 @@ pub fn labelled(c: &Connection, on: On) -> Result<Vec<Labelled>> {
 /// When there is no such thing, or a name can't be one.
 pub fn label(c: &Connection, on: On, id: i64, names: &[String], now: Instant) -> Result<()> {
     match on {
-        On::Mailing => drop(crate::mailings::one(c, id)?),
-        On::Series => drop(crate::series::one(c, id)?),
-        On::HourTrial => drop(crate::hour_trials::one(c, id)?),
+        On::Mailing => drop(crate::mailings::one(c, MailingId(id))?),
+        On::Series => drop(crate::series::one(c, SeriesId(id))?),
+        On::HourTrial => drop(crate::hour_trials::one(c, HourTrialId(id))?),
     }
     if names.len() > 20 {
         return Err(StoreError::Refused("There is room for 20 labels.".into()));

@@ -8,6 +8,7 @@
 use crate::Result;
 use crate::codes::FILE_AT_WORK;
 use const_format::formatcp;
+use rinse_core::id::ContactId;
 use rusqlite::{Connection, params};
 
 /// How many of the latest messages a roll-up knows by their instants.
@@ -23,8 +24,8 @@ pub(crate) const DUE: &str = "(SELECT s.contact_id AS contact_id FROM response r
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn due(c: &Connection, contact: i64) -> Result<()> {
-    c.prepare_cached("INSERT INTO rollup_due VALUES (?1) ON CONFLICT DO NOTHING")?.execute([contact])?;
+pub(crate) fn due(c: &Connection, contact: ContactId) -> Result<()> {
+    c.prepare_cached("INSERT INTO rollup_due VALUES (?1) ON CONFLICT DO NOTHING")?.execute([contact.0])?;
     Ok(())
 }
 
@@ -53,12 +54,12 @@ fn rows(people: &str) -> String {
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn again(c: &Connection, contact: i64) -> Result<()> {
-    c.prepare_cached("DELETE FROM answered WHERE kind IN (1, 2, 3, 4, 5, 6) AND contact_id = ?1")?.execute([contact])?;
-    c.prepare_cached(&rows("AND s.contact_id = ?1"))?.execute([contact])?;
-    c.prepare_cached("DELETE FROM rollup_due WHERE contact_id = ?1")?.execute([contact])?;
+pub(crate) fn again(c: &Connection, contact: ContactId) -> Result<()> {
+    c.prepare_cached("DELETE FROM answered WHERE kind IN (1, 2, 3, 4, 5, 6) AND contact_id = ?1")?.execute([contact.0])?;
+    c.prepare_cached(&rows("AND s.contact_id = ?1"))?.execute([contact.0])?;
+    c.prepare_cached("DELETE FROM rollup_due WHERE contact_id = ?1")?.execute([contact.0])?;
     c.prepare_cached("UPDATE rollup SET latest = max(latest, coalesce((SELECT max(t1) FROM answered WHERE kind IN (1, 2, 3, 4, 5, 6) AND contact_id = ?1), 0))")?
-        .execute([contact])?;
+        .execute([contact.0])?;
     Ok(())
 }
 
@@ -86,7 +87,7 @@ pub fn some(c: &Connection, most: usize) -> Result<bool> {
         .query_map(params![i64::try_from(most).unwrap_or(i64::MAX)], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for contact in &people {
-        again(c, *contact)?;
+        again(c, ContactId(*contact))?;
     }
     Ok(newest > upto || people.len() == most)
 }

@@ -4,6 +4,7 @@
 use crate::settings::Named;
 use crate::{Result, StoreError, naming};
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, ListId, MailingId};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -128,7 +129,7 @@ pub(crate) fn pour(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<(
 ///
 /// # Errors
 /// When it is gone.
-pub fn add(c: &Connection, kind: Kind, id: i64, contacts: &[i64], now: Instant) -> Result<usize> {
+pub fn add(c: &Connection, kind: Kind, id: i64, contacts: &[ContactId], now: Instant) -> Result<usize> {
     must_exist(c, kind, id)?;
     let mut n = 0;
     for contact in contacts {
@@ -138,7 +139,7 @@ pub fn add(c: &Connection, kind: Kind, id: i64, contacts: &[i64], now: Instant) 
 }
 
 /// Puts one person on one that is known to exist; nobody when there is no such person.
-pub(crate) fn put(c: &Connection, kind: Kind, id: i64, contact: i64, now: Instant) -> Result<usize> {
+pub(crate) fn put(c: &Connection, kind: Kind, id: i64, contact: ContactId, now: Instant) -> Result<usize> {
     let sql = match kind {
         Kind::List => {
             "INSERT INTO list_member (list_id, contact_id, joined_at) SELECT ?1, id, ?3 FROM contact WHERE id = ?2 ON CONFLICT DO NOTHING"
@@ -146,14 +147,14 @@ pub(crate) fn put(c: &Connection, kind: Kind, id: i64, contact: i64, now: Instan
         Kind::Tag => "INSERT INTO contact_tag (tag_id, contact_id, at) SELECT ?1, id, ?3 FROM contact WHERE id = ?2 ON CONFLICT DO NOTHING",
         Kind::Label => return Err(StoreError::Refused("A label is put on mailings, not on people.".into())),
     };
-    Ok(c.prepare_cached(sql)?.execute(params![id, contact, now.0])?)
+    Ok(c.prepare_cached(sql)?.execute(params![id, contact.0, now.0])?)
 }
 
 /// Takes people off it; returns how many were on it.
 ///
 /// # Errors
 /// When the database fails.
-pub fn take_off(c: &Connection, kind: Kind, id: i64, contacts: &[i64]) -> Result<usize> {
+pub fn take_off(c: &Connection, kind: Kind, id: i64, contacts: &[ContactId]) -> Result<usize> {
     if kind == Kind::Label {
         return Err(StoreError::Refused("A label is put on mailings, not on people.".into()));
     }
@@ -161,7 +162,7 @@ pub fn take_off(c: &Connection, kind: Kind, id: i64, contacts: &[i64]) -> Result
     let mut s = c.prepare_cached(&format!("DELETE FROM {members} WHERE {column} = ?1 AND contact_id = ?2"))?;
     let mut n = 0;
     for contact in contacts {
-        n += s.execute([id, *contact])?;
+        n += s.execute([id, contact.0])?;
     }
     Ok(n)
 }
@@ -194,16 +195,16 @@ impl On {
 ///
 /// # Errors
 /// When the database fails.
-pub fn labels_of(c: &Connection, mailing: i64) -> Result<Vec<String>> {
+pub fn labels_of(c: &Connection, mailing: MailingId) -> Result<Vec<String>> {
     let mut s =
         c.prepare_cached("SELECT l.name FROM label l JOIN mailing_label m ON m.label_id = l.id WHERE m.mailing_id = ?1 ORDER BY 1")?;
-    Ok(s.query_map([mailing], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([mailing.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The people of a list, ascending.
 ///
 /// # Errors
 /// When the database fails.
-pub fn on_list(c: &Connection, list: i64) -> Result<Vec<i64>> {
-    crate::stored::ids(c, "SELECT contact_id FROM list_member WHERE list_id = ?1 ORDER BY contact_id", [list])
+pub fn on_list(c: &Connection, list: ListId) -> Result<Vec<ContactId>> {
+    crate::stored::ids_as(c, "SELECT contact_id FROM list_member WHERE list_id = ?1 ORDER BY contact_id", [list.0], ContactId)
 }

@@ -3,6 +3,7 @@
 use super::{Content, HourTrial};
 use crate::trials::columns;
 use crate::{Result, mailings};
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::standing::MailingState;
 use rinse_core::trial::hour::draw::drawn_at;
 use rinse_core::trial::hour::reading::Answered;
@@ -32,10 +33,10 @@ pub fn of(c: &Connection, t: &HourTrial) -> Result<Vec<Answered>> {
         column = metric_column(t)
     ))?;
     let window = i64::from(t.plan.window_days) * DAY;
-    let rows = s.query_map(params![t.id, WITHIN, window], |r| {
+    let rows = s.query_map(params![t.id.0, WITHIN, window], |r| {
         Ok(Answered {
             round: r.get::<_, i64>(0)?.try_into().unwrap_or(0),
-            contact: r.get(1)?,
+            contact: ContactId(r.get(1)?),
             zone: r.get(2)?,
             stratum: r.get(3)?,
             hour: r.get(4)?,
@@ -53,7 +54,7 @@ pub fn of(c: &Connection, t: &HourTrial) -> Result<Vec<Answered>> {
 pub struct RoundNow {
     /// From 1.
     pub round: i64,
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub name: String,
     pub state: MailingState,
     pub day: i64,
@@ -86,11 +87,11 @@ pub fn rounds(c: &Connection, t: &HourTrial, now: Instant) -> Result<Vec<RoundNo
     ))?;
     let mut contents = Vec::new();
     let mut out: Vec<RoundNow> = s
-        .query_map(params![t.id, WITHIN, now.0], |r| {
+        .query_map(params![t.id.0, WITHIN, now.0], |r| {
             contents.push(r.get::<_, String>(7)?);
             Ok(RoundNow {
                 round: r.get(0)?,
-                mailing: r.get(1)?,
+                mailing: MailingId(r.get(1)?),
                 name: r.get(2)?,
                 state: r.get::<_, crate::stored::Worded<_>>(3)?.0,
                 day: r.get(4)?,
@@ -105,7 +106,7 @@ pub fn rounds(c: &Connection, t: &HourTrial, now: Instant) -> Result<Vec<RoundNo
         })?
         .collect::<rusqlite::Result<_>>()?;
     for (r, content) in out.iter_mut().zip(contents) {
-        let sealed: Content = crate::stored::document(&content, "hour trial", t.id)?;
+        let sealed: Content = crate::stored::document(&content, "hour trial", t.id.0)?;
         let m = mailings::one(c, r.mailing)?;
         r.changed = sealed.differs(&Content::of(&m)?).into_iter().map(str::to_owned).collect();
     }
@@ -145,7 +146,7 @@ pub fn pooled(c: &Connection, t: &HourTrial, now: Instant) -> Result<Pooled> {
         column = metric_column(t)
     ))?;
     let mut out = Pooled { people: 0, known: 0, handed_over: 0, did: 0, hours: Vec::new() };
-    let mut rows = s.query(params![t.id, WITHIN, now.0, i64::from(t.plan.window_days) * DAY])?;
+    let mut rows = s.query(params![t.id.0, WITHIN, now.0, i64::from(t.plan.window_days) * DAY])?;
     while let Some(r) = rows.next()? {
         let (hour, people): (u8, i64) = (r.get(0)?, r.get(1)?);
         out.people += people;

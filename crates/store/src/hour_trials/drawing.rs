@@ -6,6 +6,7 @@ use crate::machines::opens;
 use crate::{Result, load, mailings};
 use rinse_core::Instant;
 use rinse_core::clearance::Outcome;
+use rinse_core::id::{ContactId, HourTrialId, MailingId};
 use rinse_core::trial::assign::Person;
 use rinse_core::trial::hour::draw::{Candidate, Drawn, GRACE, again, digest, drawn_at, instants, of_round};
 use rinse_core::trial::hour::plan::{HourPlan, LEAST_PER_HOUR};
@@ -76,8 +77,10 @@ pub fn drawn(
     let t = one(c, round.trial)?;
     let m = mailings::one(c, round.mailing)?;
     let sealed: String =
-        c.query_row("SELECT content FROM hour_round WHERE trial_id = ?1 AND mailing_id = ?2", [round.trial, round.mailing], |r| r.get(0))?;
-    let sealed: Content = crate::stored::document(&sealed, "hour trial", round.trial)?;
+        c.query_row("SELECT content FROM hour_round WHERE trial_id = ?1 AND mailing_id = ?2", [round.trial.0, round.mailing.0], |r| {
+            r.get(0)
+        })?;
+    let sealed: Content = crate::stored::document(&sealed, "hour trial", round.trial.0)?;
     if sealed.subject != Content::of(&m)?.subject && !sealed.subject.is_empty() {
         return Ok(Err("its subject was changed after the seal".into()));
     }
@@ -95,7 +98,7 @@ pub fn drawn(
     }
     let seed = t.seed.unwrap_or(0).cast_unsigned();
     let seats = of_round(plan, seed, round.round, &candidates);
-    let hours: HashMap<i64, &[Instant]> = able.iter().map(|(d, of)| (d.contact, *of)).collect();
+    let hours: HashMap<ContactId, &[Instant]> = able.iter().map(|(d, of)| (d.contact, *of)).collect();
     let schedule = m.draft.schedule;
     let share = crate::send_state::spread_of(round.mailing);
     let due = |d: &Drawn| {
@@ -113,24 +116,24 @@ pub fn drawn(
 ///
 /// # Errors
 /// When the database fails.
-pub fn take_off(c: &Connection, mailing: i64, most: usize) -> Result<usize> {
+pub fn take_off(c: &Connection, mailing: MailingId, most: usize) -> Result<usize> {
     Ok(c.prepare_cached(
         "DELETE FROM hour_roster WHERE mailing_id = ?1 AND contact_id IN (SELECT contact_id FROM hour_roster WHERE mailing_id = ?1 LIMIT ?2)
             AND NOT EXISTS (SELECT 1 FROM hour_round WHERE mailing_id = ?1 AND drawn_at IS NOT NULL)",
     )?
-    .execute(params![mailing, i64::try_from(most).unwrap_or(i64::MAX)])?)
+    .execute(params![mailing.0, i64::try_from(most).unwrap_or(i64::MAX)])?)
 }
 
 /// Puts some people on the roster of a round.
 ///
 /// # Errors
 /// When the database fails.
-pub fn put_on(c: &Connection, mailing: i64, seats: &[(Drawn, Instant)]) -> Result<()> {
+pub fn put_on(c: &Connection, mailing: MailingId, seats: &[(Drawn, Instant)]) -> Result<()> {
     let mut s = c.prepare_cached(
         "INSERT INTO hour_roster (mailing_id, contact_id, zone, stratum, hour, due, opens_unknown) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
     )?;
     for (d, due) in seats {
-        s.execute(params![mailing, d.contact, d.zone, d.stratum, d.hour, due.0, d.opens_unknown])?;
+        s.execute(params![mailing.0, d.contact.0, d.zone, d.stratum, d.hour, due.0, d.opens_unknown])?;
     }
     Ok(())
 }
@@ -139,10 +142,10 @@ pub fn put_on(c: &Connection, mailing: i64, seats: &[(Drawn, Instant)]) -> Resul
 ///
 /// # Errors
 /// When the database fails.
-pub fn in_force(c: &Connection, mailing: i64, roster: &Roster, now: Instant) -> Result<()> {
+pub fn in_force(c: &Connection, mailing: MailingId, roster: &Roster, now: Instant) -> Result<()> {
     c.execute(
         "UPDATE hour_round SET drawn_at = ?2, digest = ?3, zones = ?4 WHERE mailing_id = ?1 AND missed IS NULL",
-        params![mailing, now.0, digest(&roster.seats), serde_json::to_string(&roster.zones)?],
+        params![mailing.0, now.0, digest(&roster.seats), serde_json::to_string(&roster.zones)?],
     )?;
     Ok(())
 }
@@ -151,13 +154,13 @@ pub fn in_force(c: &Connection, mailing: i64, roster: &Roster, now: Instant) -> 
 ///
 /// # Errors
 /// When the database fails.
-pub fn roster(c: &Connection, mailing: i64) -> Result<Vec<(Drawn, Instant)>> {
+pub fn roster(c: &Connection, mailing: MailingId) -> Result<Vec<(Drawn, Instant)>> {
     let mut s = c.prepare_cached(
         "SELECT contact_id, zone, stratum, hour, opens_unknown, due FROM hour_roster WHERE mailing_id = ?1 ORDER BY contact_id",
     )?;
-    let rows = s.query_map([mailing], |r| {
+    let rows = s.query_map([mailing.0], |r| {
         Ok((
-            Drawn { contact: r.get(0)?, zone: r.get(1)?, stratum: r.get(2)?, hour: r.get(3)?, opens_unknown: r.get(4)? },
+            Drawn { contact: ContactId(r.get(0)?), zone: r.get(1)?, stratum: r.get(2)?, hour: r.get(3)?, opens_unknown: r.get(4)? },
             Instant(r.get(5)?),
         ))
     })?;
@@ -168,7 +171,7 @@ pub fn roster(c: &Connection, mailing: i64) -> Result<Vec<(Drawn, Instant)>> {
 ///
 /// # Errors
 /// When there is no such trial.
-pub fn drawn_again(c: &Connection, id: i64) -> Result<Vec<(usize, Vec<Drawn>)>> {
+pub fn drawn_again(c: &Connection, id: HourTrialId) -> Result<Vec<(usize, Vec<Drawn>)>> {
     let t = one(c, id)?;
     let seed = t.seed.unwrap_or(0).cast_unsigned();
     let rounds = sealed_rounds(c, id)?.into_iter().filter(|r| r.drawn);
@@ -182,19 +185,19 @@ fn people_of(seats: &[(Drawn, Instant)]) -> Vec<Drawn> {
 /// A round with what was sealed of it.
 struct SealedRound {
     round: usize,
-    mailing: i64,
+    mailing: MailingId,
     content: String,
     digest: Option<String>,
     drawn: bool,
 }
 
-fn sealed_rounds(c: &Connection, id: i64) -> Result<Vec<SealedRound>> {
+fn sealed_rounds(c: &Connection, id: HourTrialId) -> Result<Vec<SealedRound>> {
     let mut s = c.prepare_cached(
         "SELECT round, mailing_id, content, digest, drawn_at IS NOT NULL FROM hour_round WHERE trial_id = ?1 ORDER BY round",
     )?;
-    let rows = s.query_map([id], |r| {
+    let rows = s.query_map([id.0], |r| {
         let round = usize::try_from(r.get::<_, i64>(0)?).unwrap_or(0);
-        Ok(SealedRound { round, mailing: r.get(1)?, content: r.get(2)?, digest: r.get(3)?, drawn: r.get(4)? })
+        Ok(SealedRound { round, mailing: MailingId(r.get(1)?), content: r.get(2)?, digest: r.get(3)?, drawn: r.get(4)? })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
@@ -203,7 +206,7 @@ fn sealed_rounds(c: &Connection, id: i64) -> Result<Vec<SealedRound>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn broken(c: &Connection, id: i64) -> Result<Option<String>> {
+pub fn broken(c: &Connection, id: HourTrialId) -> Result<Option<String>> {
     let t = one(c, id)?;
     let (Some(seed), Some(sealed)) = (t.seed, &t.digest) else { return Ok(None) };
     let seed = seed.cast_unsigned();

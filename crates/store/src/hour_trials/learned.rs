@@ -3,6 +3,7 @@
 use super::read_since;
 use crate::clearing::{self, Clearance};
 use crate::{Result, mailings};
+use rinse_core::id::{ContactId, HourTrialId, MailingId};
 use rinse_core::schedule::{LocalTime, Schedule};
 use rinse_core::trial::hour::confirming::Gain;
 use rinse_core::trial::hour::plan::clock;
@@ -19,7 +20,7 @@ const USED_FOR: i64 = 365 * DAY;
 /// An hour that was learned.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct LearnedHour {
-    pub trial: i64,
+    pub trial: HourTrialId,
     pub question: String,
     pub hour: u8,
     /// All hours that can't be told from it.
@@ -33,7 +34,7 @@ pub struct LearnedHour {
     pub audience: String,
     pub people: u64,
     #[serde(skip)]
-    mailing: i64,
+    mailing: MailingId,
 }
 
 /// The hours that may be used now, those for the fewest people first, and of as many the one learned last.
@@ -69,7 +70,7 @@ pub fn learned(c: &Connection, now: Instant) -> Result<Vec<LearnedHour>> {
 /// When each person's best hour comes, by the narrowest audience that they are of; none: their hour has passed, and they get nothing. People of
 /// no such audience, and of no known time zone, aren't in it. With it, in words, how many go by which.
 pub struct BestHours {
-    pub turns: HashMap<i64, Option<Instant>>,
+    pub turns: HashMap<ContactId, Option<Instant>>,
     pub said: String,
 }
 
@@ -77,11 +78,11 @@ pub struct BestHours {
 ///
 /// # Errors
 /// When there is no such mailing.
-pub fn best_hours(c: &Connection, mailing: i64, done: &Clearance, start: Instant, now: Instant) -> Result<Option<BestHours>> {
+pub fn best_hours(c: &Connection, mailing: MailingId, done: &Clearance, start: Instant, now: Instant) -> Result<Option<BestHours>> {
     let m = mailings::one(c, mailing)?;
     let schedule = m.draft.schedule;
     let Some(local) = schedule.local.filter(|_| schedule.best_hour) else { return Ok(None) };
-    let mut by: Vec<(LearnedHour, HashSet<i64>)> = Vec::new();
+    let mut by: Vec<(LearnedHour, HashSet<ContactId>)> = Vec::new();
     for l in learned(c, now)? {
         let whom = clearing::audience(c, l.mailing, now)?.decided.iter().map(|d| d.contact).collect();
         by.push((l, whom));

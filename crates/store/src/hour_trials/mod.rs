@@ -12,10 +12,11 @@ pub use crossing::crossed;
 use crate::codes::{MAILING_PLANNED, TRIAL_COLLECTING, TRIAL_READ};
 use crate::send_state::ACCEPTED;
 use crate::settings::audit;
-use crate::stored::{Worded, ids};
+use crate::stored::{Worded, ids_as};
 use crate::{Result, StoreError, mailings};
 use const_format::formatcp;
 use rinse_core::channel::Channel;
+use rinse_core::id::{HourTrialId, MailingId};
 use rinse_core::schedule::{LocalTime, Passed};
 use rinse_core::standing::{MailingState, TrialEvent, TrialState};
 use rinse_core::trial::hour::confirming::{Confirms, expected_gain};
@@ -34,7 +35,7 @@ pub const RULE_VERSION: u32 = 1;
 /// An hour trial as it is stored.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct HourTrial {
-    pub id: i64,
+    pub id: HourTrialId,
     pub plan: HourPlan,
     pub state: TrialState,
     pub made_at: i64,
@@ -55,11 +56,11 @@ pub struct HourTrial {
 const COLUMNS: &str = "id, plan, state, made_at, sealed_at, reading_due, read_at, digest, seed, reading";
 
 fn stored(r: &rusqlite::Row<'_>) -> rusqlite::Result<HourTrial> {
-    let (id, text): (i64, String) = (r.get(0)?, r.get(1)?);
+    let (id, text): (HourTrialId, String) = (HourTrialId(r.get(0)?), r.get(1)?);
     let reading: Option<String> = r.get(9)?;
     Ok(HourTrial {
         id,
-        plan: crate::stored::document(&text, "hour trial", id)?,
+        plan: crate::stored::document(&text, "hour trial", id.0)?,
         state: r.get::<_, Worded<_>>(2)?.0,
         made_at: r.get(3)?,
         sealed_at: r.get(4)?,
@@ -68,15 +69,15 @@ fn stored(r: &rusqlite::Row<'_>) -> rusqlite::Result<HourTrial> {
         digest: r.get(7)?,
         seed: r.get(8)?,
         text,
-        reading: reading.map(|t| crate::stored::document(&t, "hour trial", id)).transpose()?,
+        reading: reading.map(|t| crate::stored::document(&t, "hour trial", id.0)).transpose()?,
     })
 }
 
 /// # Errors
 /// When there is no such trial.
-pub fn one(c: &Connection, id: i64) -> Result<HourTrial> {
+pub fn one(c: &Connection, id: HourTrialId) -> Result<HourTrial> {
     let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM hour_trial WHERE id = ?1"))?;
-    s.query_row([id], stored).optional()?.ok_or(StoreError::Missing("hour trial"))
+    s.query_row([id.0], stored).optional()?.ok_or(StoreError::Missing("hour trial"))
 }
 
 /// All, the newest first.
@@ -102,9 +103,9 @@ fn read_since(c: &Connection, since: Instant) -> Result<Vec<HourTrial>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn rounds_drawn(c: &Connection, id: i64) -> Result<usize> {
+pub fn rounds_drawn(c: &Connection, id: HourTrialId) -> Result<usize> {
     let mut s = c.prepare_cached("SELECT count(*) FROM hour_round WHERE trial_id = ?1 AND drawn_at IS NOT NULL")?;
-    Ok(usize::try_from(s.query_row([id], |r| r.get::<_, i64>(0))?).unwrap_or(0))
+    Ok(usize::try_from(s.query_row([id.0], |r| r.get::<_, i64>(0))?).unwrap_or(0))
 }
 
 /// The best hour that was found, where a confirming trial can hold it against the usual one.
@@ -126,7 +127,7 @@ pub fn to_confirm(plan: &HourPlan, reading: Option<&Reading>) -> Result<u8> {
 ///
 /// # Errors
 /// As [`to_confirm`].
-pub fn confirming(c: &Connection, id: i64) -> Result<HourPlan> {
+pub fn confirming(c: &Connection, id: HourTrialId) -> Result<HourPlan> {
     let t = one(c, id)?;
     let best = to_confirm(&t.plan, t.reading.as_ref())?;
     let mut hours = vec![best, t.plan.usual_hour];
@@ -147,21 +148,21 @@ pub fn confirming(c: &Connection, id: i64) -> Result<HourPlan> {
 ///
 /// # Errors
 /// When it is sealed, or gone.
-pub fn save(c: &Connection, id: Option<i64>, plan: &HourPlan, now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn save(c: &Connection, id: Option<HourTrialId>, plan: &HourPlan, now: Instant, person: Option<i64>) -> Result<HourTrialId> {
     let text = serde_json::to_string(plan)?;
     let Some(id) = id else {
         return Ok(c.query_row(
             "INSERT INTO hour_trial (plan, state, made_at, person_id) VALUES (?1, ?2, ?3, ?4) RETURNING id",
             params![text, Worded(TrialState::Planned), now.0, person],
-            |r| r.get(0),
+            |r| r.get(0).map(HourTrialId),
         )?);
     };
     must_be_planned(c, id)?;
-    c.execute("UPDATE hour_trial SET plan = ?2 WHERE id = ?1", params![id, text])?;
+    c.execute("UPDATE hour_trial SET plan = ?2 WHERE id = ?1", params![id.0, text])?;
     Ok(id)
 }
 
-fn must_be_planned(c: &Connection, id: i64) -> Result<HourTrial> {
+fn must_be_planned(c: &Connection, id: HourTrialId) -> Result<HourTrial> {
     let t = one(c, id)?;
     if t.state != TrialState::Planned {
         return Err(StoreError::Refused("The plan is sealed and can't change. Plan a new hour trial instead.".into()));
@@ -173,18 +174,18 @@ fn must_be_planned(c: &Connection, id: i64) -> Result<HourTrial> {
 ///
 /// # Errors
 /// When it is sealed, or gone.
-pub fn remove(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn remove(c: &Connection, id: HourTrialId, now: Instant, person: Option<i64>) -> Result<()> {
     let t = must_be_planned(c, id)?;
-    c.execute("DELETE FROM hour_trial WHERE id = ?1", [id])?;
-    audit(c, now, person, "plan of an hour trial deleted", "hour trial", id, &t.plan.question)
+    c.execute("DELETE FROM hour_trial WHERE id = ?1", [id.0])?;
+    audit(c, now, person, "plan of an hour trial deleted", "hour trial", id.0, &t.plan.question)
 }
 
-fn advance(c: &Connection, id: i64, event: TrialEvent) -> Result<()> {
+fn advance(c: &Connection, id: HourTrialId, event: TrialEvent) -> Result<()> {
     let t = one(c, id)?;
     let Some(to) = t.state.next(event) else {
         return Err(StoreError::Refused(format!("This trial is {}; that can't be done to it any more.", t.state)));
     };
-    c.execute("UPDATE hour_trial SET state = ?2 WHERE id = ?1", params![id, Worded(to)])?;
+    c.execute("UPDATE hour_trial SET state = ?2 WHERE id = ?1", params![id.0, Worded(to)])?;
     Ok(())
 }
 
@@ -295,7 +296,7 @@ pub fn in_the_way(c: &Connection, plan: &HourPlan) -> Result<Vec<String>> {
         })?;
         for row in rows {
             let (id, name, at) = row?;
-            if plan.rounds.iter().all(|r| r.mailing != id) {
+            if plan.rounds.iter().all(|r| r.mailing != MailingId(id)) {
                 out.push(format!(
                     "“{name}” goes out {} UTC, between the draw of round {n} and its last hour. Who gets it may be over a cap at the later hours, which would then lose more people than the earlier ones: move it, or the round.",
                     Instant(at).words()
@@ -310,7 +311,7 @@ pub fn in_the_way(c: &Connection, plan: &HourPlan) -> Result<Vec<String>> {
 ///
 /// # Errors
 /// As [`check`]; when it is sealed already.
-pub fn seal(c: &Connection, id: i64, seed: u64, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn seal(c: &Connection, id: HourTrialId, seed: u64, now: Instant, person: Option<i64>) -> Result<()> {
     let t = must_be_planned(c, id)?;
     check(c, &t.plan, now)?;
     let mut contents = Vec::new();
@@ -319,12 +320,12 @@ pub fn seal(c: &Connection, id: i64, seed: u64, now: Instant, person: Option<i64
         let content = serde_json::to_string(&Content::of(&m)?)?;
         c.execute(
             "INSERT INTO hour_round (trial_id, round, mailing_id, day, content) VALUES (?1, ?2, ?3, ?4, ?5)",
-            params![id, n, r.mailing, r.day, content],
+            params![id.0, n, r.mailing.0, r.day, content],
         )?;
         contents.push(content);
         set_schedule(c, &m, &t.plan, r.day)?;
         if m.state == MailingState::Planned {
-            c.execute("UPDATE mailing SET planned_at = ?2 WHERE id = ?1", params![r.mailing, drawn_at(r.day).0])?;
+            c.execute("UPDATE mailing SET planned_at = ?2 WHERE id = ?1", params![r.mailing.0, drawn_at(r.day).0])?;
         }
     }
     let last = t.plan.rounds.last().map_or(now, |r| last_due(r.day, &t.plan.hours));
@@ -332,11 +333,11 @@ pub fn seal(c: &Connection, id: i64, seed: u64, now: Instant, person: Option<i64
     let digest = digest_of(&t.text, seed, &contents);
     c.execute(
         "UPDATE hour_trial SET seed = ?2, digest = ?3, sealed_at = ?4, reading_due = ?5 WHERE id = ?1",
-        params![id, seed.cast_signed(), digest, now.0, due.0],
+        params![id.0, seed.cast_signed(), digest, now.0, due.0],
     )?;
     advance(c, id, TrialEvent::Sealed)?;
     let detail = format!("{} rounds at {} hours", t.plan.rounds.len(), t.plan.hours.len());
-    audit(c, now, person, "hour trial sealed", "hour trial", id, &detail)
+    audit(c, now, person, "hour trial sealed", "hour trial", id.0, &detail)
 }
 
 /// The digest of a plan's text with what its rounds say.
@@ -350,7 +351,7 @@ fn set_schedule(c: &Connection, m: &mailings::Mailing, plan: &HourPlan, day: i64
     schedule.local = Some(LocalTime { day, minute: u16::from(plan.usual_hour) * 60, passed: Passed::Tomorrow });
     schedule.spread_minutes = schedule.spread_minutes.min(MOST_SPREAD);
     schedule.best_hour = false;
-    c.execute("UPDATE mailing SET schedule = ?2, version = version + 1 WHERE id = ?1", params![m.id, serde_json::to_string(&schedule)?])?;
+    c.execute("UPDATE mailing SET schedule = ?2, version = version + 1 WHERE id = ?1", params![m.id.0, serde_json::to_string(&schedule)?])?;
     Ok(())
 }
 
@@ -360,10 +361,10 @@ const MOST_SPREAD: u16 = 59;
 /// A round that is to be drawn, or was.
 #[derive(Debug, Clone)]
 pub struct RoundOf {
-    pub trial: i64,
+    pub trial: HourTrialId,
     /// From 0.
     pub round: usize,
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub day: i64,
     pub drawn: bool,
     /// Another system sends it: everybody is on its list as they are drawn.
@@ -374,14 +375,14 @@ pub struct RoundOf {
 ///
 /// # Errors
 /// When the database fails.
-pub fn round_of(c: &Connection, mailing: i64) -> Result<Option<(RoundOf, HourPlan)>> {
+pub fn round_of(c: &Connection, mailing: MailingId) -> Result<Option<(RoundOf, HourPlan)>> {
     let mut s = c.prepare_cached(formatcp!(
         "SELECT r.trial_id, r.round, r.day, r.drawn_at IS NOT NULL, t.plan, m.handed_out FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id JOIN mailing m ON m.id = r.mailing_id
          WHERE r.mailing_id = ?1 AND r.missed IS NULL AND t.state = {TRIAL_COLLECTING}"
     ))?;
-    let found = s.query_row([mailing], |r| {
-        let trial: i64 = r.get(0)?;
-        let plan = crate::stored::document(&r.get::<_, String>(4)?, "hour trial", trial)?;
+    let found = s.query_row([mailing.0], |r| {
+        let trial: HourTrialId = HourTrialId(r.get(0)?);
+        let plan = crate::stored::document(&r.get::<_, String>(4)?, "hour trial", trial.0)?;
         let round = usize::try_from(r.get::<_, i64>(1)?).unwrap_or(0);
         Ok((RoundOf { trial, round, mailing, day: r.get(2)?, drawn: r.get(3)?, handed_out: r.get(5)? }, plan))
     });
@@ -411,7 +412,7 @@ pub struct Undrawn {
     pub question: String,
     /// From 1.
     pub round: i64,
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub name: String,
     pub state: MailingState,
     pub draws_at: Instant,
@@ -436,7 +437,14 @@ pub fn undrawn(c: &Connection) -> Result<Vec<Undrawn>> {
     )?;
     let rows = s.query_map([], |r| {
         let state = r.get::<_, Worded<_>>(4)?.0;
-        Ok(Undrawn { question: r.get(0)?, round: r.get(1)?, mailing: r.get(2)?, name: r.get(3)?, state, draws_at: drawn_at(r.get(5)?) })
+        Ok(Undrawn {
+            question: r.get(0)?,
+            round: r.get(1)?,
+            mailing: MailingId(r.get(2)?),
+            name: r.get(3)?,
+            state,
+            draws_at: drawn_at(r.get(5)?),
+        })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
@@ -466,30 +474,30 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn miss(c: &Connection, mailing: i64, why: &str, now: Instant) -> Result<()> {
-    c.execute("UPDATE hour_round SET missed = ?2 WHERE mailing_id = ?1 AND drawn_at IS NULL AND missed IS NULL", params![mailing, why])?;
-    audit(c, now, None, "round of an hour trial missed", "mailing", mailing, why)
+pub fn miss(c: &Connection, mailing: MailingId, why: &str, now: Instant) -> Result<()> {
+    c.execute("UPDATE hour_round SET missed = ?2 WHERE mailing_id = ?1 AND drawn_at IS NULL AND missed IS NULL", params![mailing.0, why])?;
+    audit(c, now, None, "round of an hour trial missed", "mailing", mailing.0, why)
 }
 
 /// Ends a trial before its last round: nothing of it is read. Rounds that are out stay out.
 ///
 /// # Errors
 /// When it isn't running.
-pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn end(c: &Connection, id: HourTrialId, now: Instant, person: Option<i64>) -> Result<()> {
     advance(c, id, TrialEvent::GivenUp)?;
-    c.execute("UPDATE hour_round SET missed = 'the trial was ended' WHERE trial_id = ?1 AND drawn_at IS NULL AND missed IS NULL", [id])?;
-    audit(c, now, person, "hour trial ended", "hour trial", id, "before its last round; nothing of it is read")
+    c.execute("UPDATE hour_round SET missed = 'the trial was ended' WHERE trial_id = ?1 AND drawn_at IS NULL AND missed IS NULL", [id.0])?;
+    audit(c, now, person, "hour trial ended", "hour trial", id.0, "before its last round; nothing of it is read")
 }
 
 /// Keeps what was read.
 ///
 /// # Errors
 /// When it was read already.
-pub fn save_reading(c: &Connection, id: i64, reading: &Reading, now: Instant) -> Result<()> {
+pub fn save_reading(c: &Connection, id: HourTrialId, reading: &Reading, now: Instant) -> Result<()> {
     advance(c, id, TrialEvent::Read)?;
     let text = serde_json::to_string(reading)?;
-    c.execute("UPDATE hour_trial SET read_at = ?2, reading = ?3 WHERE id = ?1", params![id, now.0, text])?;
-    audit(c, now, None, "hour trial read", "hour trial", id, &reading.sentence)
+    c.execute("UPDATE hour_trial SET read_at = ?2, reading = ?3 WHERE id = ?1", params![id.0, now.0, text])?;
+    audit(c, now, None, "hour trial read", "hour trial", id.0, &reading.sentence)
 }
 
 /// Is somebody handed out to another system of whom its log may tell yet, in SQL, of a trial?
@@ -503,6 +511,11 @@ const AWAITED: &str = formatcp!(
 ///
 /// # Errors
 /// When the database fails.
-pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<i64>> {
-    ids(c, formatcp!("SELECT id FROM hour_trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1 AND NOT {AWAITED}"), [now.0])
+pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<HourTrialId>> {
+    ids_as(
+        c,
+        formatcp!("SELECT id FROM hour_trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1 AND NOT {AWAITED}"),
+        [now.0],
+        HourTrialId,
+    )
 }

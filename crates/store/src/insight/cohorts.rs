@@ -5,6 +5,7 @@ use crate::{Result, Store, settings};
 use rinse_core::Instant;
 use rinse_core::cohort::{self, Life, Mean, Turn, bit, month};
 use rinse_core::consent::{Act, Consent};
+use rinse_core::id::ContactId;
 use rinse_core::report::Rate;
 use rinse_core::upkeep::MailStatus;
 use rusqlite::{Connection, OptionalExtension, params};
@@ -19,7 +20,7 @@ const KEY: &str = "cohorts";
 /// Until where they are counted.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Upto {
-    contact: i64,
+    contact: ContactId,
     ledger: i64,
     response: i64,
     at: i64,
@@ -30,16 +31,16 @@ fn upto(c: &Connection) -> Result<Upto> {
 }
 
 /// How a person counts; none of somebody who was merged or came by mistake.
-fn life(c: &Connection, contact: i64) -> Result<Option<Life>> {
+fn life(c: &Connection, contact: ContactId) -> Result<Option<Life>> {
     let joined: Option<i64> = c
         .prepare_cached("SELECT added_at FROM contact WHERE id = ?1 AND coalesce(gone, 1) = 1")?
-        .query_row([contact], |r| r.get(0))
+        .query_row([contact.0], |r| r.get(0))
         .optional()?;
     let Some(joined) = joined else { return Ok(None) };
     let mut s =
         c.prepare_cached("SELECT at, kind, until, state FROM ledger WHERE contact_id = ?1 AND channel = 1 AND entity = '' ORDER BY id")?;
     let mut ledger = Vec::new();
-    let mut rows = s.query([contact])?;
+    let mut rows = s.query([contact.0])?;
     while let Some(r) = rows.next()? {
         let (kind, until) = (r.get::<_, String>(1)?, r.get::<_, Option<i64>>(2)?.map(Instant));
         let stated = r.get::<_, Option<As<Consent>>>(3)?.map(|s| Turn::Restated(s.0, until));
@@ -56,18 +57,18 @@ fn life(c: &Connection, contact: i64) -> Result<Option<Life>> {
          WHERE contact_id = ?1 AND (open_at IS NOT NULL OR click_at IS NOT NULL OR reply_at IS NOT NULL)",
     )?;
     let answers =
-        s.query_map([contact], |r| Ok([r.get(0)?, r.get(1)?, r.get(2)?]))?.collect::<rusqlite::Result<Vec<[Option<i64>; 3]>>>()?;
+        s.query_map([contact.0], |r| Ok([r.get(0)?, r.get(1)?, r.get(2)?]))?.collect::<rusqlite::Result<Vec<[Option<i64>; 3]>>>()?;
     let answers: Vec<Instant> = answers.into_iter().flatten().flatten().map(Instant).collect();
     let mut s = c.prepare_cached("SELECT at, currency, cents FROM purchase WHERE contact_id = ?1")?;
     let bought = s
-        .query_map([contact], |r| Ok((Instant(r.get(0)?), r.get(1)?, r.get(2)?)))?
+        .query_map([contact.0], |r| Ok((Instant(r.get(0)?), r.get(1)?, r.get(2)?)))?
         .collect::<rusqlite::Result<Vec<(Instant, String, i64)>>>()?;
     Ok(Some(Life::new(Instant(joined), &ledger, &answers, &bought)))
 }
 
-fn counted(c: &Connection, contact: i64) -> Result<Option<Life>> {
+fn counted(c: &Connection, contact: ContactId) -> Result<Option<Life>> {
     let text: Option<String> =
-        c.prepare_cached("SELECT life FROM cohort_person WHERE contact_id = ?1")?.query_row([contact], |r| r.get(0)).optional()?;
+        c.prepare_cached("SELECT life FROM cohort_person WHERE contact_id = ?1")?.query_row([contact.0], |r| r.get(0)).optional()?;
     Ok(text.and_then(|t| serde_json::from_str(&t).ok()))
 }
 
@@ -103,7 +104,7 @@ fn put(c: &Connection, life: &Life, sign: i64) -> Result<()> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn count(c: &Connection, contacts: &[i64]) -> Result<()> {
+pub fn count(c: &Connection, contacts: &[ContactId]) -> Result<()> {
     for contact in contacts {
         let (before, after) = (counted(c, *contact)?, life(c, *contact)?);
         if before != after {
@@ -112,11 +113,11 @@ pub fn count(c: &Connection, contacts: &[i64]) -> Result<()> {
             match &after {
                 Some(l) => c
                     .prepare_cached("INSERT OR REPLACE INTO cohort_person VALUES (?1, ?2)")?
-                    .execute(params![contact, serde_json::to_string(l)?])?,
-                None => c.prepare_cached("DELETE FROM cohort_person WHERE contact_id = ?1")?.execute([contact])?,
+                    .execute(params![contact.0, serde_json::to_string(l)?])?,
+                None => c.prepare_cached("DELETE FROM cohort_person WHERE contact_id = ?1")?.execute([contact.0])?,
             };
         }
-        c.prepare_cached("DELETE FROM cohort_due WHERE contact_id = ?1")?.execute([contact])?;
+        c.prepare_cached("DELETE FROM cohort_due WHERE contact_id = ?1")?.execute([contact.0])?;
     }
     Ok(())
 }
@@ -125,16 +126,17 @@ pub fn count(c: &Connection, contacts: &[i64]) -> Result<()> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn changed(c: &Connection, now: Instant) -> Result<(Vec<i64>, Upto)> {
+pub fn changed(c: &Connection, now: Instant) -> Result<(Vec<ContactId>, Upto)> {
     let was = upto(c)?;
     let last = |table: &str| -> Result<i64> {
         Ok(c.prepare_cached(&format!("SELECT coalesce(max(id), 0) FROM {table}"))?.query_row([], |r| r.get(0))?)
     };
-    let to = Upto { contact: last("contact")?, ledger: last("ledger")?, response: last("response")?, at: now.0 };
+    let to = Upto { contact: ContactId(last("contact")?), ledger: last("ledger")?, response: last("response")?, at: now.0 };
     let mut s = c.prepare_cached(
         "SELECT id FROM contact WHERE id > ?1 UNION SELECT contact_id FROM ledger WHERE id > ?2 UNION SELECT contact_id FROM cohort_due",
     )?;
-    let mut out: BTreeSet<i64> = s.query_map([was.contact, was.ledger], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    let mut out: BTreeSet<ContactId> =
+        s.query_map([was.contact.0, was.ledger], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?;
     // Who answered in a month in which they had answered already counts as before.
     let mut s = c.prepare_cached(
         "SELECT s.contact_id, r.at, p.life FROM response r JOIN send s ON s.id = r.send_id LEFT JOIN cohort_person p ON p.contact_id = s.contact_id
@@ -145,7 +147,7 @@ pub fn changed(c: &Connection, now: Instant) -> Result<(Vec<i64>, Upto)> {
         let life = r.get::<_, Option<String>>(2)?.and_then(|t| serde_json::from_str::<Life>(&t).ok());
         let new = life.is_none_or(|l| bit(l.joined, Instant(r.get_unwrap(1))).is_some_and(|b| l.answered & b == 0));
         if new {
-            out.insert(r.get(0)?);
+            out.insert(ContactId(r.get(0)?));
         }
     }
     Ok((out.into_iter().collect(), to))

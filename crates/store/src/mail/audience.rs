@@ -2,6 +2,7 @@
 
 use crate::{Result, StoreError, segments};
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, ListId, MailingId, SegmentId};
 use rinse_core::segment::Tree;
 use rusqlite::types::Value;
 use rusqlite::{Connection, params};
@@ -12,8 +13,8 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "snake_case")]
 pub enum Group {
-    List { id: i64 },
-    Segment { id: i64 },
+    List { id: ListId },
+    Segment { id: SegmentId },
 }
 
 impl Group {
@@ -26,8 +27,8 @@ impl Group {
 
     fn code(self) -> (&'static str, i64) {
         match self {
-            Self::List { id } => ("list", id),
-            Self::Segment { id } => ("segment", id),
+            Self::List { id } => ("list", id.0),
+            Self::Segment { id } => ("segment", id.0),
         }
     }
 }
@@ -36,8 +37,8 @@ impl Group {
 /// those all but the people of the groups in `without`.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Audience {
-    pub list: Option<i64>,
-    pub segment: Option<i64>,
+    pub list: Option<ListId>,
+    pub segment: Option<SegmentId>,
     pub also: Vec<Group>,
     pub without: Vec<Group>,
 }
@@ -81,7 +82,7 @@ impl Audience {
     ///
     /// # Errors
     /// When a list or segment is gone.
-    pub fn people(&self, c: &Connection, at: Instant) -> Result<Option<Vec<i64>>> {
+    pub fn people(&self, c: &Connection, at: Instant) -> Result<Option<Vec<ContactId>>> {
         match (self.tree(), self.list) {
             (None, _) => Ok(None),
             // The people of one list are asked of its own table.
@@ -96,8 +97,8 @@ impl Audience {
         let all = self.list.map(|id| Group::List { id }).into_iter().chain(self.segment.map(|id| Group::Segment { id }));
         for group in all.chain(self.also.iter().copied()).chain(self.without.iter().copied()) {
             let (sql, what, id) = match group {
-                Group::List { id } => ("SELECT 1 FROM list WHERE id = ?1", "list", id),
-                Group::Segment { id } => ("SELECT 1 FROM segment WHERE id = ?1", "segment", id),
+                Group::List { id } => ("SELECT 1 FROM list WHERE id = ?1", "list", id.0),
+                Group::Segment { id } => ("SELECT 1 FROM segment WHERE id = ?1", "segment", id.0),
             };
             if !c.prepare_cached(sql)?.exists([id])? {
                 return Err(StoreError::Missing(what));
@@ -111,11 +112,14 @@ impl Audience {
 ///
 /// # Errors
 /// When the database fails.
-pub fn beside(c: &Connection, mailing: i64) -> Result<(Vec<Group>, Vec<Group>)> {
+pub fn beside(c: &Connection, mailing: MailingId) -> Result<(Vec<Group>, Vec<Group>)> {
     let mut s = c.prepare_cached("SELECT side = 'also', kind, ref FROM audience_part WHERE mailing_id = ?1 ORDER BY kind, ref")?;
-    let rows = s.query_map([mailing], |r| {
+    let rows = s.query_map([mailing.0], |r| {
         let id = r.get(2)?;
-        Ok((r.get::<_, bool>(0)?, if r.get::<_, String>(1)? == "list" { Group::List { id } } else { Group::Segment { id } }))
+        Ok((
+            r.get::<_, bool>(0)?,
+            if r.get::<_, String>(1)? == "list" { Group::List { id: ListId(id) } } else { Group::Segment { id: SegmentId(id) } },
+        ))
     })?;
     let (mut also, mut without) = (Vec::new(), Vec::new());
     for row in rows {
@@ -129,13 +133,13 @@ pub fn beside(c: &Connection, mailing: i64) -> Result<(Vec<Group>, Vec<Group>)> 
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn save_beside(c: &Connection, mailing: i64, also: &[Group], without: &[Group]) -> Result<()> {
-    c.prepare_cached("DELETE FROM audience_part WHERE mailing_id = ?1")?.execute([mailing])?;
+pub(crate) fn save_beside(c: &Connection, mailing: MailingId, also: &[Group], without: &[Group]) -> Result<()> {
+    c.prepare_cached("DELETE FROM audience_part WHERE mailing_id = ?1")?.execute([mailing.0])?;
     let mut s = c.prepare_cached("INSERT INTO audience_part VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO NOTHING")?;
     for (side, groups) in [("also", also), ("without", without)] {
         for group in groups {
             let (kind, id) = group.code();
-            s.execute(params![mailing, side, kind, id])?;
+            s.execute(params![mailing.0, side, kind, id])?;
         }
     }
     Ok(())

@@ -6,6 +6,7 @@ use rinse_core::code::Code;
 use rinse_core::delivery::alert::Kind;
 use rinse_core::delivery::pause::Rule;
 use rinse_core::delivery::throttle::{FLOOR, Heard, Throttle, Turn, after, heard};
+use rinse_core::id::MailingId;
 use rinse_core::segment::evaluate::day_of;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -72,7 +73,7 @@ pub(crate) fn counted(reply: &Reply, tried_before: i64) -> Option<Counted> {
 }
 
 /// A host answered a message of a mailing to somebody at a domain, which was tried so often before.
-pub(crate) fn answered(c: &Connection, domain: i64, mailing: i64, reply: &Reply, tried_before: i64, now: Instant) -> Result<()> {
+pub(crate) fn answered(c: &Connection, domain: i64, mailing: MailingId, reply: &Reply, tried_before: i64, now: Instant) -> Result<()> {
     let Some(what) = counted(reply, tried_before) else { return Ok(()) };
     let is = |w: Counted| i64::from(what == w);
     c.prepare_cached(
@@ -246,7 +247,7 @@ pub fn held_back(c: &Connection, now: Instant) -> Result<Vec<HeldBack>> {
     Ok(still.map(|(t, since, name)| HeldBack { name, usual: t.usual, ceiling: t.ceiling, since }).collect())
 }
 
-fn pause_where_due(c: &Connection, group: &str, mailing: i64, slowest: bool, now: Instant) -> Result<()> {
+fn pause_where_due(c: &Connection, group: &str, mailing: MailingId, slowest: bool, now: Instant) -> Result<()> {
     let rule = rule(c)?;
     if !rule.on {
         return Ok(());
@@ -269,7 +270,7 @@ fn pause_where_due(c: &Connection, group: &str, mailing: i64, slowest: bool, now
              WHERE coalesce(d.operator, d.name) = ?1
                 AND NOT EXISTS (SELECT 1 FROM domain_pause p WHERE p.domain_id = d.id AND (p.ended_at IS NULL AND p.until_at > ?2 OR p.by_itself AND p.made_at > ?2 - ?6 AND NOT ?7))",
         )?
-        .execute(params![group, now.0, until.0, reason, mailing, HOUR, slowest && !due])?;
+        .execute(params![group, now.0, until.0, reason, mailing.0, HOUR, slowest && !due])?;
     if paused > 0 {
         settings::audit(c, now, None, "domain paused", "domain", 0, &format!("{group} until {}: {reason}", until.words()))?;
         alert(c, group, mailing, &reason, now)?;
@@ -278,7 +279,7 @@ fn pause_where_due(c: &Connection, group: &str, mailing: i64, slowest: bool, now
 }
 
 /// A group was paused by itself: the alert stands at once.
-fn alert(c: &Connection, group: &str, mailing: i64, words: &str, now: Instant) -> Result<()> {
+fn alert(c: &Connection, group: &str, mailing: MailingId, words: &str, now: Instant) -> Result<()> {
     let open = c
         .prepare_cached("SELECT 1 FROM delivery_alert WHERE name = ?1 AND kind = ?2 AND ended_at IS NULL")?
         .exists(params![group, Kind::Blocked.code()])?;
@@ -291,7 +292,7 @@ fn alert(c: &Connection, group: &str, mailing: i64, words: &str, now: Instant) -
         "INSERT INTO delivery_alert (name, kind, mailing_id, since, last_at, grave, words) VALUES (?1, ?2, ?3, ?4, ?4, 1, ?5)
          ON CONFLICT (name, kind, mailing_id) DO UPDATE SET ended_at = NULL, person_id = NULL, reason = NULL, last_at = ?4, grave = 1",
     )?
-    .execute(params![group, Kind::Blocked.code(), mailing, now.0, words])?;
+    .execute(params![group, Kind::Blocked.code(), mailing.0, now.0, words])?;
     Ok(())
 }
 

@@ -8,6 +8,7 @@ use crate::{Result, goals, rules};
 use rinse_core::Instant;
 use rinse_core::goal::{Goal, Happened, What};
 use rinse_core::holdout::{Holdout, quarter, quarter_begins};
+use rinse_core::id::ContactId;
 use rinse_core::report::{LEVEL, Rate};
 use rinse_core::stats::Arm;
 use rinse_core::stats::agreeing::compare_shares;
@@ -80,8 +81,8 @@ pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option
             ("any purchase".to_owned(), goal)
         }
     };
-    let mut of: HashMap<i64, (i64, i64)> = HashMap::new();
-    let mut add = |contact: i64, h: Happened<'_>| {
+    let mut of: HashMap<ContactId, (i64, i64)> = HashMap::new();
+    let mut add = |contact: ContactId, h: Happened<'_>| {
         let worth = goal.worth(h);
         if worth.conversions != 0 || worth.cents != 0 {
             let sum = of.entry(contact).or_default();
@@ -92,13 +93,13 @@ pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option
     let mut rows = s.query(params![since.0, now.0])?;
     while let Some(r) = rows.next()? {
         let (product, category, currency): (String, String, String) = (r.get(1)?, r.get(2)?, r.get(4)?);
-        add(r.get(0)?, Happened::Purchase { product: &product, category: &category, cents: r.get(3)?, currency: &currency });
+        add(ContactId(r.get(0)?), Happened::Purchase { product: &product, category: &category, cents: r.get(3)?, currency: &currency });
     }
     let mut s = c.prepare_cached("SELECT contact_id, name FROM event WHERE at >= ?1 AND at <= ?2")?;
     let mut rows = s.query(params![since.0, now.0])?;
     while let Some(r) = rows.next()? {
         let name: String = r.get(1)?;
-        add(r.get(0)?, Happened::Event { name: &name });
+        add(ContactId(r.get(0)?), Happened::Event { name: &name });
     }
     let draw = holdout.drawn(now);
     // People and converted: of those held out, of the rest; what each of them brought who brought anything.
@@ -112,7 +113,7 @@ pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option
     )?;
     let mut rows = s.query([since.0])?;
     while let Some(r) = rows.next()? {
-        let contact: i64 = r.get(0)?;
+        let contact: ContactId = ContactId(r.get(0)?);
         let i = usize::from(!draw.keeps_out(contact));
         let (conversions, cents) = of.get(&contact).copied().unwrap_or_default();
         let value = cents as f64 / 100.0;

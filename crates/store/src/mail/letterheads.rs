@@ -5,6 +5,7 @@ use crate::settings::{Tied, audit};
 use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::Instant;
+use rinse_core::id::{LetterheadId, MailingId, SendId};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -20,7 +21,7 @@ pub struct Social {
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct Letterhead {
     #[serde(default)]
-    pub id: i64,
+    pub id: LetterheadId,
     pub name: String,
     pub from_name: String,
     pub from_address: String,
@@ -77,7 +78,7 @@ fn topic() -> String {
 impl Default for Letterhead {
     fn default() -> Self {
         Self {
-            id: 0,
+            id: LetterheadId(0),
             name: String::new(),
             from_name: String::new(),
             from_address: String::new(),
@@ -116,7 +117,7 @@ pub fn is_colour(given: &str) -> bool {
 
 fn row(r: &Row<'_>) -> rusqlite::Result<Letterhead> {
     Ok(Letterhead {
-        id: r.get(0)?,
+        id: LetterheadId(r.get(0)?),
         name: r.get(1)?,
         from_name: r.get(2)?,
         from_address: r.get(3)?,
@@ -168,7 +169,7 @@ pub fn home(c: &Connection) -> Result<Option<String>> {
 
 /// # Errors
 /// When there is no such letterhead.
-pub fn one(c: &Connection, id: i64) -> Result<Letterhead> {
+pub fn one(c: &Connection, id: LetterheadId) -> Result<Letterhead> {
     all(c)?.into_iter().find(|l| l.id == id).ok_or(StoreError::Missing("letterhead"))
 }
 
@@ -176,15 +177,15 @@ pub fn one(c: &Connection, id: i64) -> Result<Letterhead> {
 ///
 /// # Errors
 /// When there is no such mailing.
-pub fn of_mailing(c: &Connection, mailing: i64) -> Result<Letterhead> {
+pub fn of_mailing(c: &Connection, mailing: MailingId) -> Result<Letterhead> {
     let (id, sent): (i64, Option<String>) = c
         .prepare_cached("SELECT letterhead_id, letterhead_as_sent FROM mailing WHERE id = ?1")?
-        .query_row([mailing], |r| Ok((r.get(0)?, r.get(1)?)))
+        .query_row([mailing.0], |r| Ok((r.get(0)?, r.get(1)?)))
         .optional()?
         .ok_or(StoreError::Missing("mailing"))?;
     match sent.and_then(|s| serde_json::from_str(&s).ok()) {
         Some(l) => Ok(l),
-        None => one(c, id),
+        None => one(c, LetterheadId(id)),
     }
 }
 
@@ -204,17 +205,17 @@ pub fn entity(c: &Connection, given: &str) -> Result<String> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn keep_as_sent(c: &Connection, mailing: i64) -> Result<()> {
+pub fn keep_as_sent(c: &Connection, mailing: MailingId) -> Result<()> {
     let l = of_mailing(c, mailing)?;
     let kept = serde_json::to_string(&l).map_err(|e| StoreError::Refused(e.to_string()))?;
     c.prepare_cached("UPDATE mailing SET letterhead_as_sent = coalesce(letterhead_as_sent, ?2) WHERE id = ?1")?
-        .execute(params![mailing, kept])?;
+        .execute(params![mailing.0, kept])?;
     Ok(())
 }
 
 /// # Errors
 /// When something in it can't be used.
-pub fn save(c: &Connection, l: &Letterhead, now: Instant) -> Result<i64> {
+pub fn save(c: &Connection, l: &Letterhead, now: Instant) -> Result<LetterheadId> {
     let refuse = |words: String| Err(StoreError::Refused(words));
     if rinse_core::zone::named(&l.zone).is_none() {
         return refuse(format!("{:?} is no time zone: give one as Europe/London is written.", l.zone));
@@ -241,7 +242,7 @@ pub fn save(c: &Connection, l: &Letterhead, now: Instant) -> Result<i64> {
         return Err(StoreError::Missing("image"));
     }
     let one_click = if l.one_click == "everything" { "everything" } else { "topic" };
-    let id = (l.id > 0).then_some(l.id);
+    let id = (l.id > LetterheadId(0)).then_some(l.id);
     let social = serde_json::to_string(&l.social).map_err(|e| StoreError::Refused(e.to_string()))?;
     let id = c.query_row(
         "INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent, zone, country, one_click, double_opt_in, entity, reply_to, social, logo_id, text_number)
@@ -249,12 +250,12 @@ pub fn save(c: &Connection, l: &Letterhead, now: Instant) -> Result<i64> {
          ON CONFLICT (id) DO UPDATE SET name = ?2, from_name = ?3, from_address = ?4, postal_address = ?5, ground = ?6, ink = ?7, accent = ?8, zone = ?9, country = ?10, one_click = ?11,
             double_opt_in = ?12, entity = ?13, reply_to = ?14, social = ?15, logo_id = ?16, text_number = ?17
          RETURNING id",
-        params![id, l.name, l.from_name, l.from_address, l.postal_address, l.ground, l.ink, l.accent, l.zone, l.country, one_click, l.double_opt_in, l.entity.trim(), l.reply_to.trim(), social, l.logo_id, number],
-        |r| r.get(0),
+        params![id.map(|id| id.0), l.name, l.from_name, l.from_address, l.postal_address, l.ground, l.ink, l.accent, l.zone, l.country, one_click, l.double_opt_in, l.entity.trim(), l.reply_to.trim(), social, l.logo_id, number],
+        |r| r.get(0).map(LetterheadId),
     )?;
     let first = !c.prepare_cached("SELECT 1 FROM letterhead WHERE is_default")?.exists([])?;
     if l.is_default || first {
-        c.execute("UPDATE letterhead SET is_default = (id = ?1)", [id])?;
+        c.execute("UPDATE letterhead SET is_default = (id = ?1)", [id.0])?;
     }
     crate::wordings::save(c, id, l.wording.trim(), now)?;
     Ok(id)
@@ -271,18 +272,18 @@ pub struct Reach {
 
 /// # Errors
 /// When the database fails.
-pub fn reach(c: &Connection, letterhead: i64) -> Result<Reach> {
+pub fn reach(c: &Connection, letterhead: LetterheadId) -> Result<Reach> {
     let named = |state: &str| -> Result<Vec<Tied>> {
         let sql = "SELECT id, name FROM mailing WHERE letterhead_id = ?1 AND letterhead_as_sent IS NULL AND archived_at IS NULL AND state = ?2 ORDER BY name, id";
         let mut s = c.prepare_cached(sql)?;
-        Ok(s.query_map(params![letterhead, state], |r| Ok(Tied { id: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?)
+        Ok(s.query_map(params![letterhead.0, state], |r| Ok(Tied { id: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?)
     };
     Ok(Reach {
         drafts: named("draft")?,
         planned: named("planned")?,
         sent: c.query_row(
             formatcp!("SELECT count(*) FROM mailing WHERE letterhead_id = ?1 AND state IN ({MAILING_SENDING}, {MAILING_SENT})"),
-            [letterhead],
+            [letterhead.0],
             |r| r.get(0),
         )?,
     })
@@ -291,7 +292,7 @@ pub fn reach(c: &Connection, letterhead: i64) -> Result<Reach> {
 /// A key that signs a letterhead's mail. Its private part never leaves the store but for signing.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct SigningKey {
-    pub id: i64,
+    pub id: LetterheadId,
     pub domain: String,
     pub selector: String,
     /// `rsa` or `ed25519`.
@@ -307,13 +308,13 @@ pub struct SigningKey {
 ///
 /// # Errors
 /// When the database fails.
-pub fn keys(c: &Connection, letterhead: i64) -> Result<Vec<SigningKey>> {
+pub fn keys(c: &Connection, letterhead: LetterheadId) -> Result<Vec<SigningKey>> {
     let mut s = c.prepare_cached(
         "SELECT id, domain, selector, algorithm, public, made_at, ended_at, private FROM dkim_key WHERE letterhead_id = ?1 ORDER BY ended_at IS NOT NULL, id DESC",
     )?;
-    Ok(s.query_map([letterhead], |r| {
+    Ok(s.query_map([letterhead.0], |r| {
         Ok(SigningKey {
-            id: r.get(0)?,
+            id: LetterheadId(r.get(0)?),
             domain: r.get(1)?,
             selector: r.get(2)?,
             algorithm: r.get(3)?,
@@ -332,7 +333,7 @@ pub fn keys(c: &Connection, letterhead: i64) -> Result<Vec<SigningKey>> {
 /// When there is no such letterhead.
 pub fn add_key(
     c: &Connection,
-    letterhead: i64,
+    letterhead: LetterheadId,
     algorithm: &str,
     private: &[u8],
     public: &str,
@@ -345,10 +346,10 @@ pub fn add_key(
     let selector = format!("rinse{}", n + 1);
     let id = c.query_row(
         "INSERT INTO dkim_key (letterhead_id, domain, selector, algorithm, private, public, made_at, person_id) VALUES (?1,?2,?3,?4,?5,?6,?7,?8) RETURNING id",
-        params![letterhead, l.domain(), selector, algorithm, private, public, now.0, person],
+        params![letterhead.0, l.domain(), selector, algorithm, private, public, now.0, person],
         |r| r.get(0),
     )?;
-    audit(c, now, person, "signing key made", "letterhead", letterhead, &format!("{selector} of {}", l.domain()))?;
+    audit(c, now, person, "signing key made", "letterhead", letterhead.0, &format!("{selector} of {}", l.domain()))?;
     Ok(id)
 }
 
@@ -356,30 +357,30 @@ pub fn add_key(
 ///
 /// # Errors
 /// When there is no such key in use.
-pub fn end_key(c: &Connection, letterhead: i64, key: i64, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn end_key(c: &Connection, letterhead: LetterheadId, key: i64, now: Instant, person: Option<i64>) -> Result<()> {
     let n = c.execute(
         "UPDATE dkim_key SET ended_at = ?3 WHERE id = ?2 AND letterhead_id = ?1 AND ended_at IS NULL",
-        params![letterhead, key, now.0],
+        params![letterhead.0, key, now.0],
     )?;
     if n == 0 {
         return Err(StoreError::Missing("signing key"));
     }
-    audit(c, now, person, "signing key ended", "letterhead", letterhead, &format!("key {key}"))
+    audit(c, now, person, "signing key ended", "letterhead", letterhead.0, &format!("key {key}"))
 }
 
 /// The number of the letterhead of a message's mailing; none: there is no such message.
 ///
 /// # Errors
 /// When the database fails.
-pub fn number_of_send(c: &Connection, send: i64) -> Result<Option<i64>> {
+pub fn number_of_send(c: &Connection, send: SendId) -> Result<Option<LetterheadId>> {
     let mut s = c.prepare_cached("SELECT m.letterhead_id FROM send s JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1")?;
-    Ok(s.query_row([send], |r| r.get(0)).optional()?)
+    Ok(s.query_row([send.0], |r| r.get(0).map(LetterheadId)).optional()?)
 }
 
 /// The letterhead of a message's mailing, as it is now.
 ///
 /// # Errors
 /// When there is no such message.
-pub fn of_send(c: &Connection, send: i64) -> Result<Letterhead> {
+pub fn of_send(c: &Connection, send: SendId) -> Result<Letterhead> {
     one(c, number_of_send(c, send)?.ok_or(StoreError::Missing("message"))?)
 }

@@ -3,6 +3,7 @@
 use crate::codes::{COMPLAINED, CONFIRMED, CONSENTED, RETIRED, WITHDRAWN};
 use crate::{Result, Store, settings};
 use const_format::formatcp;
+use rinse_core::id::ContactId;
 use rinse_core::load::{self, CELLS, Delivery};
 use rinse_core::report::Rate;
 use rinse_core::segment::evaluate::day_of;
@@ -48,7 +49,7 @@ pub fn is_of(c: &Connection, now: Instant) -> Result<bool> {
 
 /// One person's history.
 struct History {
-    contact: i64,
+    contact: ContactId,
     added: Instant,
     mailable: bool,
     blind: bool,
@@ -68,7 +69,7 @@ fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) ->
     let mut people: Vec<History> = s
         .query_map(params![from, to, since, step], |r| {
             Ok(History {
-                contact: r.get(0)?,
+                contact: ContactId(r.get(0)?),
                 added: Instant(r.get(1)?),
                 mailable: r.get(2)?,
                 blind: blind.contains(&r.get(3)?),
@@ -84,7 +85,7 @@ fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) ->
     let mut rows = s.query(params![from, to, now.0])?;
     let mut place = 0;
     while let Some(r) = rows.next()? {
-        let contact: i64 = r.get(0)?;
+        let contact: ContactId = ContactId(r.get(0)?);
         while people.get(place).is_some_and(|p| p.contact < contact) {
             place += 1;
         }
@@ -97,7 +98,7 @@ fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) ->
     for p in &mut people {
         p.deliveries.sort_unstable_by_key(|d| d.at);
         if p.blind {
-            for at in s.query_map(params![p.contact, now.0], |r| r.get(0).map(Instant))? {
+            for at in s.query_map(params![p.contact.0, now.0], |r| r.get(0).map(Instant))? {
                 let at = at?;
                 // The last message before it.
                 if let Some(d) = p.deliveries.iter_mut().rev().find(|d| d.at <= at).filter(|d| at - d.at <= BOUGHT_WITHIN) {
@@ -192,7 +193,7 @@ pub async fn refresh(store: &Store, now: Instant) -> Result<usize> {
                          ON CONFLICT DO UPDATE SET cell = ?2, per_28_days = ?3, rate = ?4, delivered = ?5, responses = ?6, blind = ?7",
                     )?;
                     for (contact, cell, rate, a, blind, ..) in &part {
-                        put.execute(params![contact, cell, rate, a.rate, a.counts.delivered, a.counts.answered, blind])?;
+                        put.execute(params![contact.0, cell, rate, a.rate, a.counts.delivered, a.counts.answered, blind])?;
                     }
                     Ok(())
                 })
@@ -299,15 +300,15 @@ pub struct OwnLoad {
 ///
 /// # Errors
 /// When the database fails.
-pub fn cell_of(c: &Connection, contact: i64) -> Result<Option<u8>> {
-    Ok(c.prepare_cached("SELECT cell FROM mail_load WHERE contact_id = ?1")?.query_row([contact], |r| r.get(0)).optional()?)
+pub fn cell_of(c: &Connection, contact: ContactId) -> Result<Option<u8>> {
+    Ok(c.prepare_cached("SELECT cell FROM mail_load WHERE contact_id = ?1")?.query_row([contact.0], |r| r.get(0)).optional()?)
 }
 
 /// # Errors
 /// When the database fails.
-pub fn of_contact(c: &Connection, contact: i64) -> Result<Option<OwnLoad>> {
+pub fn of_contact(c: &Connection, contact: ContactId) -> Result<Option<OwnLoad>> {
     Ok(c.prepare_cached("SELECT cell, per_28_days, rate, delivered, responses, blind FROM mail_load WHERE contact_id = ?1")?
-        .query_row([contact], |r| {
+        .query_row([contact.0], |r| {
             let cell: u8 = r.get(0)?;
             Ok(OwnLoad {
                 cell,

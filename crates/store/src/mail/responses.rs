@@ -10,15 +10,16 @@ pub use judging::Came;
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::Act;
+use rinse_core::id::{ContactId, MailingId, SendId, SeriesId};
 use rinse_core::response::FETCH_WITHIN;
 use rusqlite::{Connection, OptionalExtension, params};
 
 /// What no rule judges: a person did it.
-fn insert(c: &Connection, at: Instant, send: i64, kind: i64, how: &str) -> Result<()> {
+fn insert(c: &Connection, at: Instant, send: SendId, kind: i64, how: &str) -> Result<()> {
     c.prepare_cached(
         "INSERT INTO response (at, send_id, kind, agent, rules_version) VALUES (?1, ?2, ?3, ?4, (SELECT max(id) FROM machine_rules))",
     )?
-    .execute(params![at.0, send, kind, how])?;
+    .execute(params![at.0, send.0, kind, how])?;
     Ok(())
 }
 
@@ -26,7 +27,7 @@ fn insert(c: &Connection, at: Instant, send: i64, kind: i64, how: &str) -> Resul
 ///
 /// # Errors
 /// When the database fails.
-pub fn hit(c: &Connection, send: i64, came: &Came) -> Result<bool> {
+pub fn hit(c: &Connection, send: SendId, came: &Came) -> Result<bool> {
     let Some(known) = judging::known(c, send)? else { return Ok(false) };
     let human = judging::record(c, send, &known, came)?;
     if came.link.is_none() && known.first && came.at - known.delivered_at <= FETCH_WITHIN {
@@ -39,7 +40,7 @@ pub fn hit(c: &Connection, send: i64, came: &Came) -> Result<bool> {
 }
 
 /// Anybody who answers isn't silent any more.
-pub(crate) fn answers(c: &Connection, send: i64, at: Instant) -> Result<()> {
+pub(crate) fn answers(c: &Connection, send: SendId, at: Instant) -> Result<()> {
     match judging::known(c, send)? {
         Some(known) => answered(c, &known, at),
         None => Ok(()),
@@ -66,7 +67,7 @@ pub enum WentOn {
 ///
 /// # Errors
 /// When the database fails.
-pub fn go_on(c: &Connection, send: i64, at: Instant) -> Result<Option<WentOn>> {
+pub fn go_on(c: &Connection, send: SendId, at: Instant) -> Result<Option<WentOn>> {
     let Some((contact, _, entity)) = whose(c, send)? else { return Ok(None) };
     let origin = Origin {
         source: "button of a message",
@@ -75,19 +76,19 @@ pub fn go_on(c: &Connection, send: i64, at: Instant) -> Result<Option<WentOn>> {
         entity,
         ..Origin::default()
     };
-    let stated = ledger::stated_at(c, contact, origin.grant(), at)?.standing().at(at);
+    let stated = ledger::stated_at(c, ContactId(contact), origin.grant(), at)?.standing().at(at);
     if !stated.allows_marketing() && stated != rinse_core::consent::Consent::Paused {
         return Ok(Some(WentOn::NoConsent));
     }
     let pressed =
-        c.prepare_cached("SELECT 1 FROM ledger WHERE contact_id = ?1 AND send_id = ?2 AND kind = 'renewed'")?.exists([contact, send])?;
+        c.prepare_cached("SELECT 1 FROM ledger WHERE contact_id = ?1 AND send_id = ?2 AND kind = 'renewed'")?.exists([contact, send.0])?;
     if !pressed {
-        ledger::note(c, contact, at, "renewed", &origin)?;
+        ledger::note(c, ContactId(contact), at, "renewed", &origin)?;
         insert(c, at, send, CLICK, "button")?;
         c.prepare_cached(
             "UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = min(coalesce(click_at, ?2), ?2), trial_click_at = min(coalesce(trial_click_at, ?2), ?2) WHERE id = ?1",
         )?
-        .execute(params![send, at.0])?;
+        .execute(params![send.0, at.0])?;
         answers(c, send, at)?;
     }
     Ok(Some(WentOn::Renewed))
@@ -95,12 +96,12 @@ pub fn go_on(c: &Connection, send: i64, at: Instant) -> Result<Option<WentOn>> {
 
 /// Whose message it was (of a merged person's that stayed behind: who they are now), its topic, and the legal
 /// entity it came from.
-pub(crate) fn whose(c: &Connection, send: i64) -> Result<Option<(i64, Option<i64>, String)>> {
+pub(crate) fn whose(c: &Connection, send: SendId) -> Result<Option<(i64, Option<i64>, String)>> {
     Ok(c.prepare_cached(
         "SELECT coalesce(k.merged_into, k.id), m.topic_id, l.entity FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id
          JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
     )?
-    .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
+    .query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
     .optional()?)
 }
 
@@ -119,17 +120,17 @@ pub const ONE_CLICK: &str = "one-click";
 ///
 /// # Errors
 /// When the database fails.
-pub fn unsubscribe(c: &Connection, send: i64, everything: bool, at: Instant, how: &'static str) -> Result<Option<Left>> {
+pub fn unsubscribe(c: &Connection, send: SendId, everything: bool, at: Instant, how: &'static str) -> Result<Option<Left>> {
     let Some((contact, topic, entity)) = whose(c, send)? else { return Ok(None) };
     // What one click ends is the letterhead's to say.
     let everything = everything
         || (how == ONE_CLICK
             && c.prepare_cached("SELECT l.one_click = 'everything' FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1")?
-                .query_row([send], |r| r.get(0))?);
+                .query_row([send.0], |r| r.get(0))?);
     let origin = Origin { source: how, evidence: format!("link of message {send}"), send: Some(send), entity, ..Origin::default() };
     let (left, new) = match topic.filter(|_| !everything) {
-        Some(topic) => (Left::Topic, ledger::leave_topic(c, contact, topic, at, &origin)?),
-        None => (Left::Everything, ledger::act(c, contact, at, Act::Withdrew, &origin)?),
+        Some(topic) => (Left::Topic, ledger::leave_topic(c, ContactId(contact), topic, at, &origin)?),
+        None => (Left::Everything, ledger::act(c, ContactId(contact), at, Act::Withdrew, &origin)?),
     };
     if new {
         insert(c, at, send, UNSUBSCRIBE, how)?;
@@ -149,7 +150,7 @@ pub enum Leaving {
 }
 
 /// Writes on a message that somebody left by it, and how; the earliest of each counts.
-pub(crate) fn left_by(c: &Connection, send: i64, how: Leaving, at: Instant) -> Result<()> {
+pub(crate) fn left_by(c: &Connection, send: SendId, how: Leaving, at: Instant) -> Result<()> {
     let column = match how {
         Leaving::Topic => "topic_left_at",
         Leaving::Series => "series_left_at",
@@ -158,7 +159,7 @@ pub(crate) fn left_by(c: &Connection, send: i64, how: Leaving, at: Instant) -> R
         Leaving::Complained => "complained_at",
     };
     let sql = format!("UPDATE send SET {column} = min(coalesce({column}, ?2), ?2), left_at = min(coalesce(left_at, ?2), ?2) WHERE id = ?1");
-    c.prepare_cached(&sql)?.execute(params![send, at.0])?;
+    c.prepare_cached(&sql)?.execute(params![send.0, at.0])?;
     Ok(())
 }
 
@@ -166,7 +167,7 @@ pub(crate) fn left_by(c: &Connection, send: i64, how: Leaving, at: Instant) -> R
 ///
 /// # Errors
 /// When the database fails.
-pub fn by_preferences(c: &Connection, send: i64, how: Leaving, at: Instant) -> Result<()> {
+pub fn by_preferences(c: &Connection, send: SendId, how: Leaving, at: Instant) -> Result<()> {
     if how != Leaving::Paused {
         insert(c, at, send, UNSUBSCRIBE, "preferences page")?;
     }
@@ -177,7 +178,7 @@ pub fn by_preferences(c: &Connection, send: i64, how: Leaving, at: Instant) -> R
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn stopped_by_text(c: &Connection, send: i64, at: Instant) -> Result<()> {
+pub(crate) fn stopped_by_text(c: &Connection, send: SendId, at: Instant) -> Result<()> {
     insert(c, at, send, UNSUBSCRIBE, "text message")?;
     left_by(c, send, Leaving::Withdrew, at)
 }
@@ -186,7 +187,7 @@ pub(crate) fn stopped_by_text(c: &Connection, send: i64, at: Instant) -> Result<
 ///
 /// # Errors
 /// When the database fails.
-pub fn topic_of(c: &Connection, send: i64) -> Result<Option<i64>> {
+pub fn topic_of(c: &Connection, send: SendId) -> Result<Option<i64>> {
     Ok(whose(c, send)?.and_then(|w| w.1))
 }
 
@@ -194,11 +195,11 @@ pub fn topic_of(c: &Connection, send: i64) -> Result<Option<i64>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn series_of(c: &Connection, send: i64) -> Result<Option<(i64, String)>> {
+pub fn series_of(c: &Connection, send: SendId) -> Result<Option<(i64, String)>> {
     let mut s = c.prepare_cached(
         "SELECT x.id, x.name FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN series x ON x.id = m.series_id WHERE s.id = ?1",
     )?;
-    Ok(s.query_row([send], |r| Ok((r.get(0)?, r.get(1)?))).optional()?)
+    Ok(s.query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?))).optional()?)
 }
 
 /// Leaves the series that a message came from, and nothing else. Takes effect at once; the same again changes nothing.
@@ -206,9 +207,9 @@ pub fn series_of(c: &Connection, send: i64) -> Result<Option<(i64, String)>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn leave_series(c: &Connection, send: i64, at: Instant) -> Result<Option<String>> {
+pub fn leave_series(c: &Connection, send: SendId, at: Instant) -> Result<Option<String>> {
     let (Some((contact, _, _)), Some((series, name))) = (whose(c, send)?, series_of(c, send)?) else { return Ok(None) };
-    if crate::series_entry::leave(c, series, contact, at)? {
+    if crate::series_entry::leave(c, SeriesId(series), ContactId(contact), at)? {
         insert(c, at, send, UNSUBSCRIBE, "left the series")?;
         left_by(c, send, Leaving::Series, at)?;
     }
@@ -219,9 +220,9 @@ pub fn leave_series(c: &Connection, send: i64, at: Instant) -> Result<Option<Str
 ///
 /// # Errors
 /// When the database fails.
-pub fn rejoin_series(c: &Connection, send: i64) -> Result<()> {
+pub fn rejoin_series(c: &Connection, send: SendId) -> Result<()> {
     if let (Some((contact, _, _)), Some((series, _))) = (whose(c, send)?, series_of(c, send)?) {
-        crate::series_entry::rejoin(c, series, contact)?;
+        crate::series_entry::rejoin(c, SeriesId(series), ContactId(contact))?;
     }
     Ok(())
 }
@@ -230,11 +231,11 @@ pub fn rejoin_series(c: &Connection, send: i64) -> Result<()> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
+pub fn complaint(c: &Connection, send: SendId, at: Instant) -> Result<bool> {
     let Some((contact, _, entity)) = whose(c, send)? else { return Ok(false) };
     let origin =
         Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), entity, ..Origin::default() };
-    ledger::act(c, contact, at, Act::Complained, &origin)?;
+    ledger::act(c, ContactId(contact), at, Act::Complained, &origin)?;
     insert(c, at, send, COMPLAINT, "")?;
     crate::warm_up::complained(c, send)?;
     left_by(c, send, Leaving::Complained, at)?;
@@ -245,17 +246,17 @@ pub fn complaint(c: &Connection, send: i64, at: Instant) -> Result<bool> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn reply(c: &Connection, send: i64, at: Instant, subject: &str, text: &str) -> Result<bool> {
+pub fn reply(c: &Connection, send: SendId, at: Instant, subject: &str, text: &str) -> Result<bool> {
     if whose(c, send)?.is_none() {
         return Ok(false);
     }
     if !text.is_empty() {
         c.prepare_cached("INSERT INTO reply (send_id, at, subject, text) VALUES (?1, ?2, ?3, ?4)")?
-            .execute(params![send, at.0, subject, text])?;
+            .execute(params![send.0, at.0, subject, text])?;
     }
     insert(c, at, send, REPLY, "")?;
     answers(c, send, at)?;
-    c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, at.0])?;
+    c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send.0, at.0])?;
     Ok(true)
 }
 
@@ -263,10 +264,10 @@ pub fn reply(c: &Connection, send: i64, at: Instant, subject: &str, text: &str) 
 ///
 /// # Errors
 /// When the database fails.
-pub fn probably_reply(c: &Connection, send: i64, at: Instant, subject: &str, text: &str) -> Result<()> {
+pub fn probably_reply(c: &Connection, send: SendId, at: Instant, subject: &str, text: &str) -> Result<()> {
     if whose(c, send)?.is_some() && !text.is_empty() {
         c.prepare_cached("INSERT INTO reply (send_id, at, subject, text, probable) VALUES (?1, ?2, ?3, ?4, 1)")?
-            .execute(params![send, at.0, subject, text])?;
+            .execute(params![send.0, at.0, subject, text])?;
     }
     Ok(())
 }
@@ -275,18 +276,18 @@ pub fn probably_reply(c: &Connection, send: i64, at: Instant, subject: &str, tex
 ///
 /// # Errors
 /// When the database fails.
-pub fn went_to(c: &Connection, send: i64, address: &str) -> Result<bool> {
+pub fn went_to(c: &Connection, send: SendId, address: &str) -> Result<bool> {
     let Ok(address) = Address::parse(address) else { return Ok(false) };
     let sql = "SELECT 1 FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1 AND k.address_key = ?2 AND k.gone IS NULL";
-    Ok(c.prepare_cached(sql)?.exists(params![send, address.key])?)
+    Ok(c.prepare_cached(sql)?.exists(params![send.0, address.key])?)
 }
 
 /// A message that somebody got.
 #[derive(Debug, Clone, Copy)]
 pub struct LatelySent {
-    pub send: i64,
-    pub mailing: i64,
-    pub contact: i64,
+    pub send: SendId,
+    pub mailing: MailingId,
+    pub contact: ContactId,
     pub arm: usize,
 }
 
@@ -301,7 +302,12 @@ pub fn lately_sent(c: &Connection, address: &str, at: Instant) -> Result<Vec<Lat
          WHERE k.address_key = ?1 AND k.gone IS NULL AND s.channel = 1 AND s.handed_at > ?2 AND s.handed_at <= ?3 ORDER BY s.handed_at DESC, s.id DESC LIMIT 10",
     )?;
     Ok(s.query_map(params![address.key, at.0 - 60 * rinse_core::DAY, at.0], |r| {
-        Ok(LatelySent { send: r.get(0)?, mailing: r.get(1)?, contact: r.get(2)?, arm: usize::try_from(r.get::<_, i64>(3)?).unwrap_or(0) })
+        Ok(LatelySent {
+            send: SendId(r.get(0)?),
+            mailing: MailingId(r.get(1)?),
+            contact: ContactId(r.get(2)?),
+            arm: usize::try_from(r.get::<_, i64>(3)?).unwrap_or(0),
+        })
     })?
     .collect::<rusqlite::Result<_>>()?)
 }
@@ -310,7 +316,7 @@ pub fn lately_sent(c: &Connection, address: &str, at: Instant) -> Result<Vec<Lat
 #[derive(Debug, Clone, serde::Serialize, utoipa::ToSchema)]
 pub struct Reply {
     pub at: i64,
-    pub contact: i64,
+    pub contact: ContactId,
     pub address: String,
     pub subject: String,
     pub text: String,
@@ -322,15 +328,22 @@ pub struct Reply {
 ///
 /// # Errors
 /// When the database fails.
-pub fn replies(c: &Connection, mailing: i64) -> Result<Vec<Reply>> {
+pub fn replies(c: &Connection, mailing: MailingId) -> Result<Vec<Reply>> {
     let mut s = c.prepare_cached(
         "SELECT r.at, k.id, k.address, r.subject, r.text, r.probable FROM (
             SELECT id, contact_id FROM send WHERE mailing_id = ?1 AND reply_at IS NOT NULL
             UNION SELECT s.id, s.contact_id FROM reply r JOIN send s ON s.id = r.send_id WHERE r.probable AND s.mailing_id = ?1
          ) s JOIN reply r ON r.send_id = s.id JOIN contact k ON k.id = s.contact_id ORDER BY r.at DESC LIMIT 200",
     )?;
-    Ok(s.query_map([mailing], |r| {
-        Ok(Reply { at: r.get(0)?, contact: r.get(1)?, address: r.get(2)?, subject: r.get(3)?, text: r.get(4)?, probable: r.get(5)? })
+    Ok(s.query_map([mailing.0], |r| {
+        Ok(Reply {
+            at: r.get(0)?,
+            contact: ContactId(r.get(1)?),
+            address: r.get(2)?,
+            subject: r.get(3)?,
+            text: r.get(4)?,
+            probable: r.get(5)?,
+        })
     })?
     .collect::<rusqlite::Result<_>>()?)
 }
@@ -339,14 +352,19 @@ pub fn replies(c: &Connection, mailing: i64) -> Result<Vec<Reply>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn first_time(c: &Connection, digest: &[u8], at: Instant, kind: &str, send: Option<i64>) -> Result<bool> {
-    Ok(c.prepare_cached("INSERT INTO inbound VALUES (?1,?2,?3,?4) ON CONFLICT DO NOTHING")?.execute(params![digest, at.0, kind, send])? > 0)
+pub fn first_time(c: &Connection, digest: &[u8], at: Instant, kind: &str, send: Option<SendId>) -> Result<bool> {
+    Ok(c.prepare_cached("INSERT INTO inbound VALUES (?1,?2,?3,?4) ON CONFLICT DO NOTHING")?.execute(params![
+        digest,
+        at.0,
+        kind,
+        send.map(|id| id.0)
+    ])? > 0)
 }
 
 /// Whose message it is.
 ///
 /// # Errors
 /// When the database fails.
-pub fn person_of(c: &Connection, send: i64) -> Result<Option<i64>> {
-    Ok(whose(c, send)?.map(|w| w.0))
+pub fn person_of(c: &Connection, send: SendId) -> Result<Option<ContactId>> {
+    Ok(whose(c, send)?.map(|w| w.0).map(ContactId))
 }

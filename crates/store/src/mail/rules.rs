@@ -4,6 +4,7 @@
 use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::clearance::RuleSet;
+use rinse_core::id::LetterheadId;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -81,7 +82,7 @@ pub fn save(c: &Connection, now: Instant, person: Option<i64>, rules: &RuleSet, 
                 return Err(StoreError::Missing("topic"));
             }
             Scope::Letterhead { id } => {
-                crate::letterheads::one(c, id)?;
+                crate::letterheads::one(c, LetterheadId(id))?;
             }
             _ => {}
         }

@@ -2,6 +2,7 @@
 //! by the very words that it was made with, so these are written into a query and not bound.
 
 use const_format::formatcp;
+use rinse_core::id::MailingId;
 use rinse_core::segment::share::Salted;
 use rinse_core::send::State;
 use rinse_core::{DAY, HOUR, MINUTE};
@@ -44,7 +45,7 @@ pub(crate) const CANCELLED: &str = "cancelled before it was their turn";
 pub(crate) const NEVER: i64 = 3_650 * DAY;
 
 /// Where in a mailing's spread each person stands.
-pub(crate) fn spread_of(mailing: i64) -> Salted {
+pub(crate) fn spread_of(mailing: MailingId) -> Salted {
     Salted::new(&format!("spread of mailing {mailing}"))
 }
 

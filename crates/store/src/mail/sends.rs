@@ -23,6 +23,7 @@ use rinse_core::Instant;
 use rinse_core::bounce::{Category, Reply};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::Outcome;
+use rinse_core::id::{ContactId, LetterheadId, MailingId, SendId};
 use rinse_core::schedule::{CLOCK_CHANGE, Pace, Schedule, same_hour};
 use rinse_core::send::State;
 use rinse_core::zone;
@@ -45,7 +46,7 @@ pub enum Hour<'a> {
     /// At the hour at which the pilot went by their own clock, on the day on which the mailing begins.
     OfPilot(Instant),
     /// Those who have an hour of their own then (none: it has passed, and they get nothing), the others as scheduled.
-    Own(&'a HashMap<i64, Option<Instant>>),
+    Own(&'a HashMap<ContactId, Option<Instant>>),
 }
 
 /// When each person gets a mailing that begins at `at`: as it is scheduled, and, under a sender that is warmed up, on a day on which their group
@@ -55,7 +56,7 @@ pub enum Hour<'a> {
 /// When there is no such mailing.
 pub fn turns(
     c: &Connection,
-    mailing: i64,
+    mailing: MailingId,
     at: Instant,
     hour: Hour<'_>,
     done: &Clearance,
@@ -64,11 +65,11 @@ pub fn turns(
     let mut out = scheduled(c, mailing, at, hour, done, people)?;
     let warmed: Option<i64> = c
         .prepare_cached("SELECT letterhead_id FROM mailing WHERE id = ?1 AND channel = 1 AND class = 1")?
-        .query_row([mailing], |r| r.get(0))
+        .query_row([mailing.0], |r| r.get(0))
         .optional()?;
     if let Some(letterhead) = warmed {
         let turns: Vec<_> = out.iter().map(|p| (p.0.0.domain, p.0.0.contact, from(p, at))).collect();
-        for (i, day) in warm_up::placed(c, letterhead, &turns, at)? {
+        for (i, day) in warm_up::placed(c, LetterheadId(letterhead), &turns, at)? {
             out[i].1 = Some(day);
         }
     }
@@ -87,7 +88,7 @@ fn from(((d, _, _), due): &Turn, at: Instant) -> Option<Instant> {
 /// When each person gets a mailing by its schedule.
 fn scheduled(
     c: &Connection,
-    mailing: i64,
+    mailing: MailingId,
     at: Instant,
     hour: Hour<'_>,
     done: &Clearance,
@@ -95,10 +96,10 @@ fn scheduled(
 ) -> Result<Vec<Turn>> {
     let (schedule, zone): (String, String) = c.query_row(
         "SELECT m.schedule, l.zone FROM mailing m JOIN letterhead l ON l.id = m.letterhead_id WHERE m.id = ?1",
-        [mailing],
+        [mailing.0],
         |r| Ok((r.get(0)?, r.get(1)?)),
     )?;
-    let schedule: Schedule = crate::stored::document(&schedule, "mailing", mailing)?;
+    let schedule: Schedule = crate::stored::document(&schedule, "mailing", mailing.0)?;
     // A local time of its own says the hour for both.
     let hour = if schedule.local.is_some() && matches!(hour, Hour::OfPilot(_)) { Hour::AsScheduled } else { hour };
     if schedule == Schedule::default() && matches!(hour, Hour::AsScheduled) {
@@ -130,20 +131,20 @@ fn scheduled(
         let ((d, _, _), due) = &mut out[i];
         let name = match names.entry(d.domain) {
             Entry::Occupied(e) => e.into_mut(),
-            Entry::Vacant(e) => e.insert(s.query_row([d.contact], |r| r.get(0))?),
+            Entry::Vacant(e) => e.insert(s.query_row([d.contact.0], |r| r.get(0))?),
         };
-        let behind = last.get(&d.domain).zip(schedule.gap(name)).map_or(from, |(last, gap)| from.max(*last + gap));
+        let behind = last.get(&ContactId(d.domain)).zip(schedule.gap(name)).map_or(from, |(last, gap)| from.max(*last + gap));
         *due = Some(pace.place(d.domain, name, behind));
     }
     Ok(out)
 }
 
 /// The last instant at which somebody of each mail domain waits for the mailing already: those who come are behind them.
-fn last_waiting(c: &Connection, mailing: i64) -> Result<HashMap<i64, Instant>> {
+fn last_waiting(c: &Connection, mailing: MailingId) -> Result<HashMap<ContactId, Instant>> {
     let mut s = c.prepare_cached(
         formatcp!("SELECT k.domain_id, max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN ({WAITING}) GROUP BY 1"),
     )?;
-    Ok(s.query_map([mailing], |r| Ok((r.get(0)?, Instant(r.get(1)?))))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([mailing.0], |r| Ok((ContactId(r.get(0)?), Instant(r.get(1)?))))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Somebody whose turn comes later is asked then, where what bars them now depends on the instant.
@@ -160,7 +161,7 @@ fn asked_again(why: rinse_core::clearance::Reasons, at: Instant, due: Option<Ins
 /// When the database fails.
 pub fn record(
     c: &Connection,
-    mailing: i64,
+    mailing: MailingId,
     done: &Clearance,
     at: Instant,
     people: impl IntoIterator<Item = (Decided, Phase, usize)>,
@@ -173,10 +174,10 @@ pub fn record(
 ///
 /// # Errors
 /// When the database fails.
-pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, turns: &[Turn]) -> Result<u64> {
+pub fn record_some(c: &Connection, mailing: MailingId, done: &Clearance, at: Instant, turns: &[Turn]) -> Result<u64> {
     let hold_limit = crate::clearing::mailing(c, mailing)?.facts.hold_limit;
     let (class, priority, channel): (i64, i64, i64) =
-        c.query_row("SELECT class, priority, channel FROM mailing WHERE id = ?1", [mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+        c.query_row("SELECT class, priority, channel FROM mailing WHERE id = ?1", [mailing.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
     let mut s = c.prepare_cached(
         "INSERT INTO send (mailing_id, contact_id, cause_id, phase, arm, class, priority, rules_version, state, at, give_up_at, reason, channel)
          VALUES (?1, ?2, ?1, ?3, ?4, ?10, ?11, ?5, ?6, ?7, ?8, ?9, ?12) ON CONFLICT DO NOTHING",
@@ -197,8 +198,8 @@ pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, 
             (Outcome::Held(until, why), Some(due)) => (State::Held, until.max(due), why.first().map(|r| r as i64)),
         };
         n += s.execute(params![
-            mailing,
-            d.contact,
+            mailing.0,
+            d.contact.0,
             phase as i64,
             i64::try_from(arm).unwrap_or(0),
             done.rules.id,
@@ -212,8 +213,8 @@ pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, 
         ])?;
         if due.is_none() {
             c.prepare_cached("UPDATE send SET reply = ?3 WHERE mailing_id = ?1 AND contact_id = ?2")?.execute(params![
-                mailing,
-                d.contact,
+                mailing.0,
+                d.contact.0,
                 HOUR_PASSED
             ])?;
         }
@@ -226,10 +227,10 @@ pub fn record_some(c: &Connection, mailing: i64, done: &Clearance, at: Instant, 
 ///
 /// # Errors
 /// When the database fails.
-pub fn begin(c: &Connection, mailing: i64, now: Instant) -> Result<bool> {
+pub fn begin(c: &Connection, mailing: MailingId, now: Instant) -> Result<bool> {
     let began = c.execute(
         formatcp!("UPDATE mailing SET state = {MAILING_SENDING}, recording = 1, started_at = coalesce(started_at, ?2) WHERE id = ?1 AND state = {MAILING_PLANNED}"),
-        [mailing, now.0],
+        [mailing.0, now.0],
     )?;
     if began > 0 {
         crate::letterheads::keep_as_sent(c, mailing)?;
@@ -241,9 +242,9 @@ pub fn begin(c: &Connection, mailing: i64, now: Instant) -> Result<bool> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn begin_pilot(c: &Connection, mailing: i64, now: Instant) -> Result<()> {
+pub fn begin_pilot(c: &Connection, mailing: MailingId, now: Instant) -> Result<()> {
     crate::letterheads::keep_as_sent(c, mailing)?;
-    c.execute("UPDATE mailing SET started_at = ?2, recording = 1 WHERE id = ?1", [mailing, now.0])?;
+    c.execute("UPDATE mailing SET started_at = ?2, recording = 1 WHERE id = ?1", [mailing.0, now.0])?;
     Ok(())
 }
 
@@ -251,33 +252,33 @@ pub fn begin_pilot(c: &Connection, mailing: i64, now: Instant) -> Result<()> {
 ///
 /// # Errors
 /// When there is no such mailing.
-pub fn recording(c: &Connection, mailing: i64) -> Result<bool> {
-    Ok(c.prepare_cached("SELECT recording FROM mailing WHERE id = ?1")?.query_row([mailing], |r| r.get(0))?)
+pub fn recording(c: &Connection, mailing: MailingId) -> Result<bool> {
+    Ok(c.prepare_cached("SELECT recording FROM mailing WHERE id = ?1")?.query_row([mailing.0], |r| r.get(0))?)
 }
 
 /// Everybody is on record.
 ///
 /// # Errors
 /// When the database fails.
-pub fn recorded(c: &Connection, mailing: i64) -> Result<()> {
-    c.execute("UPDATE mailing SET recording = 0 WHERE id = ?1", [mailing])?;
+pub fn recorded(c: &Connection, mailing: MailingId) -> Result<()> {
+    c.execute("UPDATE mailing SET recording = 0 WHERE id = ?1", [mailing.0])?;
     Ok(())
 }
 
 /// Keeps the rate of a mail domain for people who are held again as they were due: they stand behind those who wait already.
 #[derive(Default)]
 struct Paced {
-    schedules: HashMap<i64, Schedule>,
+    schedules: HashMap<MailingId, Schedule>,
     last: HashMap<(i64, i64), Instant>,
 }
 
 impl Paced {
-    fn place(&mut self, c: &Connection, mailing: i64, contact: i64, until: Instant) -> Result<Instant> {
+    fn place(&mut self, c: &Connection, mailing: MailingId, contact: ContactId, until: Instant) -> Result<Instant> {
         let schedule = match self.schedules.entry(mailing) {
             Entry::Occupied(e) => e.into_mut(),
             Entry::Vacant(e) => {
-                let text: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing], |r| r.get(0))?;
-                e.insert(crate::stored::document(&text, "mailing", mailing)?)
+                let text: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing.0], |r| r.get(0))?;
+                e.insert(crate::stored::document(&text, "mailing", mailing.0)?)
             }
         };
         if schedule.rates.is_empty() {
@@ -285,19 +286,19 @@ impl Paced {
         }
         let (domain, name): (i64, String) = c
             .prepare_cached("SELECT d.id, d.name FROM contact k JOIN domain d ON d.id = k.domain_id WHERE k.id = ?1")?
-            .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
+            .query_row([contact.0], |r| Ok((r.get(0)?, r.get(1)?)))?;
         let Some(gap) = schedule.gap(&name) else { return Ok(until) };
-        let last = match self.last.get(&(mailing, domain)) {
+        let last = match self.last.get(&(mailing.0, domain)) {
             Some(known) => Some(*known),
             None => c
                 .prepare_cached(
                     formatcp!("SELECT max(s.at) FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.mailing_id = ?1 AND s.state IN ({UNTRIED}) AND s.at >= ?2 AND k.domain_id = ?3"),
                 )?
-                .query_row(params![mailing, until.0, domain], |r| r.get::<_, Option<i64>>(0))?
+                .query_row(params![mailing.0, until.0, domain], |r| r.get::<_, Option<i64>>(0))?
                 .map(Instant),
         };
         let at = last.map_or(until, |l| until.max(l + gap));
-        self.last.insert((mailing, domain), at);
+        self.last.insert((mailing.0, domain), at);
         Ok(at)
     }
 }
@@ -305,9 +306,9 @@ impl Paced {
 /// A send about to be handed over.
 #[derive(Debug, Clone)]
 pub struct Outgoing {
-    pub send: i64,
-    pub mailing: i64,
-    pub contact: i64,
+    pub send: SendId,
+    pub mailing: MailingId,
+    pub contact: ContactId,
     pub arm: usize,
     pub address: String,
     pub given_name: Option<String>,
@@ -322,15 +323,15 @@ pub struct Outgoing {
 const TOLD_WITHIN: i64 = 14 * rinse_core::DAY;
 
 /// When the hour comes that somebody was drawn to in a round.
-fn hour_of(c: &Connection, mailing: i64, contact: i64) -> Result<Option<Instant>> {
+fn hour_of(c: &Connection, mailing: MailingId, contact: ContactId) -> Result<Option<Instant>> {
     let mut s = c.prepare_cached("SELECT due FROM hour_roster WHERE mailing_id = ?1 AND contact_id = ?2")?;
-    Ok(s.query_row([mailing, contact], |r| r.get(0)).optional()?.map(Instant))
+    Ok(s.query_row([mailing.0, contact.0], |r| r.get(0)).optional()?.map(Instant))
 }
 
 /// The mailings on their way that another system sends.
-fn sent_by_another(c: &Connection) -> Result<std::collections::HashSet<i64>> {
+fn sent_by_another(c: &Connection) -> Result<std::collections::HashSet<MailingId>> {
     let mut s = c.prepare_cached(formatcp!("SELECT id FROM mailing WHERE handed_out = 1 AND state = {MAILING_SENDING}"))?;
-    Ok(s.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([], |r| r.get(0).map(MailingId))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Takes the next due sends, clears each again, and marks those that go as being handed over.
@@ -350,9 +351,9 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         .query_map(params![now.0, i64::try_from(limit).unwrap_or(100)], |r| {
             Ok((
                 Outgoing {
-                    send: r.get(0)?,
-                    mailing: r.get(1)?,
-                    contact: r.get(2)?,
+                    send: SendId(r.get(0)?),
+                    mailing: MailingId(r.get(1)?),
+                    contact: ContactId(r.get(2)?),
                     arm: usize::try_from(r.get::<_, i64>(3)?).unwrap_or(0),
                     address: r.get(4)?,
                     given_name: r.get(5)?,
@@ -371,7 +372,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         .collect::<rusqlite::Result<_>>()?;
     let looked_at = due.len();
     let mut go = Vec::with_capacity(due.len());
-    let mut rules: HashMap<i64, (person::Loaded, Recorder, Option<Enroller>)> = HashMap::new();
+    let mut rules: HashMap<MailingId, (person::Loaded, Recorder, Option<Enroller>)> = HashMap::new();
     let mut paced = Paced::default();
     let mut held_back = flow::Held::now(c, now)?;
     let mut warming = Warming::now(c, now)?;
@@ -383,7 +384,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
             && !elsewhere
             && let Some(at) = held_back.waits(domain, now)
         {
-            c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send, at.0])?;
+            c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send.0, at.0])?;
             continue;
         }
         // So is a name that hosts don't know yet: the group has had its messages of the day.
@@ -394,10 +395,10 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
             && let Some(at) = warming.waits(c, out.mailing, domain, turn)?
         {
             if at.0 <= give_up {
-                c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send, at.0])?;
+                c.prepare_cached("UPDATE send SET at = ?2 WHERE id = ?1")?.execute([out.send.0, at.0])?;
             } else {
                 c.prepare_cached(formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE id = ?1"))?
-                    .execute(params![out.send, WARMED_TOO_LONG])?;
+                    .execute(params![out.send.0, WARMED_TOO_LONG])?;
             }
             continue;
         }
@@ -418,7 +419,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
         match outcome {
             Outcome::Held(..) if hour.is_some() => {
                 c.prepare_cached(formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE id = ?1"))?
-                    .execute(params![out.send, HELD_AT_THEIR_HOUR])?;
+                    .execute(params![out.send.0, HELD_AT_THEIR_HOUR])?;
             }
             // Another system sends it: they are on its list from now on, and count.
             Outcome::Cleared if elsewhere => {
@@ -426,7 +427,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                     "UPDATE send SET state = {ACCEPTED}, at = ?2, give_up_at = ?3, reason = NULL, rules_version = ?4, opens_unknown = {} WHERE id = ?1",
                     crate::machines::opens::OF_ITS_DOMAIN
                 ))?
-                .execute(params![out.send, goes_at.0, (goes_at + TOLD_WITHIN).0, loaded.version.id])?;
+                .execute(params![out.send.0, goes_at.0, (goes_at + TOLD_WITHIN).0, loaded.version.id])?;
             }
             Outcome::Cleared => {
                 // What is tried again stays what it was, whatever became of the trial meanwhile.
@@ -442,7 +443,7 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
                     crate::machines::opens::OF_ITS_DOMAIN
                 ))?
                 .execute(params![
-                    out.send,
+                    out.send.0,
                     now.0,
                     loaded.version.id,
                     i64::try_from(out.arm).unwrap_or(0),
@@ -462,14 +463,14 @@ pub fn claim(c: &Connection, now: Instant, limit: usize) -> Result<(Vec<Outgoing
             Outcome::Held(until, why) => {
                 let at = paced.place(c, out.mailing, out.contact, until)?;
                 c.prepare_cached(formatcp!("UPDATE send SET state = {HELD}, at = ?2, reason = ?3 WHERE id = ?1"))?.execute(params![
-                    out.send,
+                    out.send.0,
                     at.0,
                     why.first().map(|r| r as i64)
                 ])?;
             }
             Outcome::Barred(why) => {
                 c.prepare_cached(formatcp!("UPDATE send SET state = {NOT_SENT}, reason = ?2 WHERE id = ?1"))?
-                    .execute(params![out.send, why.first().map(|r| r as i64)])?;
+                    .execute(params![out.send.0, why.first().map(|r| r as i64)])?;
             }
         }
     }
@@ -499,7 +500,7 @@ pub fn mark(c: &Connection) -> Result<Mark> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn still_go(c: &Connection, since: Mark, sends: &[i64]) -> Result<Vec<bool>> {
+pub fn still_go(c: &Connection, since: Mark, sends: &[SendId]) -> Result<Vec<bool>> {
     let changed: bool = c
         .prepare_cached("SELECT EXISTS (SELECT 1 FROM audit WHERE id > ?1 AND subject IN ('suppression', 'rules', 'setting', 'domain'))")?
         .query_row([since.audit], |r| r.get(0))?;
@@ -512,20 +513,20 @@ pub fn still_go(c: &Connection, since: Mark, sends: &[i64]) -> Result<Vec<bool>>
             AND NOT EXISTS (SELECT 1 FROM series_left WHERE series_id = m.series_id AND contact_id = s.contact_id)
          FROM send s JOIN contact k ON k.id = s.contact_id JOIN mailing m ON m.id = s.mailing_id WHERE s.id = ?1"
     ))?;
-    sends.iter().map(|send| Ok(s.query_row([*send, since.ledger], |r| r.get(0)).optional()?.unwrap_or(false))).collect()
+    sends.iter().map(|send| Ok(s.query_row([send.0, since.ledger], |r| r.get(0)).optional()?.unwrap_or(false))).collect()
 }
 
 /// A claimed message wasn't handed over: it is due again, as if nobody had claimed it, unless the rest of its mailing was cancelled.
 ///
 /// # Errors
 /// When the database fails.
-pub fn back(c: &Connection, send: i64) -> Result<()> {
+pub fn back(c: &Connection, send: SendId) -> Result<()> {
     c.prepare_cached(
         formatcp!("UPDATE send SET state = iif(m.cancelled_at IS NULL, {DUE}, {NOT_SENT}), reply = iif(m.cancelled_at IS NULL, reply, ?2), tries = tries - 1,
             handed_at = iif(tries = 1, NULL, handed_at), place_id = iif(tries = 1, NULL, place_id), local_hour = iif(tries = 1, NULL, local_hour), load = iif(tries = 1, NULL, load)
          FROM mailing m WHERE m.id = send.mailing_id AND send.id = ?1 AND send.state = {HANDING_OVER}"),
     )?
-    .execute(params![send, CANCELLED])?;
+    .execute(params![send.0, CANCELLED])?;
     Ok(())
 }
 
@@ -533,27 +534,28 @@ pub fn back(c: &Connection, send: i64) -> Result<()> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Result<()> {
+pub fn answered(c: &Connection, send: SendId, reply: &Reply, now: Instant) -> Result<()> {
     let line: String = reply.line().chars().take(300).collect();
     let (domain, mailing, As(channel), tries): (i64, i64, As<Channel>, i64) = c
         .prepare_cached(
             "SELECT k.domain_id, s.mailing_id, s.channel, s.tries FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
         )?
-        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
+        .query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
     if channel == Channel::Email {
-        flow::answered(c, domain, mailing, reply, tries - 1, now)?;
-        warm_up::answered(c, send, mailing, domain, reply)?;
+        flow::answered(c, domain, MailingId(mailing), reply, tries - 1, now)?;
+        warm_up::answered(c, send, MailingId(mailing), domain, reply)?;
     }
     if reply.accepted() {
         c.prepare_cached(formatcp!(
             "UPDATE send SET state = {ACCEPTED}, accepted_at = ?2, reply = ?3 WHERE id = ?1 AND state IN ({BETWEEN})"
         ))?
-        .execute(params![send, now.0, line])?;
-        let contact: i64 = c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
+        .execute(params![send.0, now.0, line])?;
+        let contact: ContactId =
+            c.prepare_cached("SELECT contact_id FROM send WHERE id = ?1")?.query_row([send.0], |r| r.get(0).map(ContactId))?;
         crate::rollups::due(c, contact)?;
         if channel == Channel::Email {
             let domain = crate::machines::opens::accepted(c, contact, now)?;
-            incidents::accepted(c, domain, mailing, now)?;
+            incidents::accepted(c, domain, MailingId(mailing), now)?;
         }
         return Ok(());
     }
@@ -562,7 +564,7 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
     {
         let category = if channel == Channel::Email { readings::of(c, &line, reply.category())? } else { reply.category() };
         c.prepare_cached(formatcp!("UPDATE send SET state = {DEFERRED}, at = ?2, reply = ?3, category = ?4 WHERE id = ?1"))?
-            .execute(params![send, (now + wait).0, line, category as i64])?;
+            .execute(params![send.0, (now + wait).0, line, category as i64])?;
         return Ok(());
     }
     failed(c, send, reply.category(), &line, now)
@@ -573,16 +575,16 @@ pub fn answered(c: &Connection, send: i64, reply: &Reply, now: Instant) -> Resul
 ///
 /// # Errors
 /// When the database fails.
-pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: Instant) -> Result<()> {
-    let (contact, As(channel), mailing, after): (i64, As<Channel>, i64, bool) = c
+pub fn failed(c: &Connection, send: SendId, category: Category, line: &str, now: Instant) -> Result<()> {
+    let (contact, As(channel), mailing, after): (ContactId, As<Channel>, MailingId, bool) = c
         .prepare_cached("SELECT contact_id, channel, mailing_id, accepted_at IS NOT NULL FROM send WHERE id = ?1")?
-        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
+        .query_row([send.0], |r| Ok((ContactId(r.get(0)?), r.get(1)?, MailingId(r.get(2)?), r.get(3)?)))?;
     let category = if channel == Channel::Email { readings::of(c, line, category)? } else { category };
     let n = c
         .prepare_cached(formatcp!(
             "UPDATE send SET state = {FAILED}, failed_at = ?2, category = ?3, reply = ?4 WHERE id = ?1 AND failed_at IS NULL"
         ))?
-        .execute(params![send, now.0, category as i64, line])?;
+        .execute(params![send.0, now.0, category as i64, line])?;
     if n > 0 {
         match channel {
             Channel::Email => {
@@ -601,9 +603,9 @@ pub fn failed(c: &Connection, send: i64, category: Category, line: &str, now: In
 ///
 /// # Errors
 /// When the database fails.
-pub fn in_doubt(c: &Connection) -> Result<Vec<i64>> {
+pub fn in_doubt(c: &Connection) -> Result<Vec<SendId>> {
     Ok(c.prepare_cached(formatcp!("SELECT id FROM send WHERE state IN ({BETWEEN}) AND state = {HANDING_OVER} ORDER BY id"))?
-        .query_map([], |r| r.get(0))?
+        .query_map([], |r| r.get(0).map(SendId))?
         .collect::<rusqlite::Result<_>>()?)
 }
 
@@ -621,13 +623,13 @@ pub fn doubtful(c: &Connection) -> Result<i64> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn settle(c: &Connection, sends: &[(i64, Option<bool>)], now: Instant) -> Result<()> {
+pub fn settle(c: &Connection, sends: &[(SendId, Option<bool>)], now: Instant) -> Result<()> {
     for (send, known) in sends {
         match known {
             Some(true) => answered(c, *send, &Reply { code: 250, enhanced: None, text: "accepted before a restart".into() }, now)?,
             Some(false) => back(c, *send)?,
             None => {
-                c.execute(formatcp!("UPDATE send SET state = {IN_DOUBT} WHERE id = ?1"), [send])?;
+                c.execute(formatcp!("UPDATE send SET state = {IN_DOUBT} WHERE id = ?1"), [send.0])?;
             }
         }
     }
@@ -698,11 +700,11 @@ pub fn finish(c: &Connection, now: Instant) -> Result<()> {
 ///
 /// # Errors
 /// When there is no such message.
-pub fn sent_from(c: &Connection, send: i64) -> Result<(Channel, String)> {
+pub fn sent_from(c: &Connection, send: SendId) -> Result<(Channel, String)> {
     let (As(channel), from): (As<Channel>, String) = c
         .prepare_cached(
             "SELECT s.channel, l.from_address FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id WHERE s.id = ?1",
         )?
-        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        .query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?)))?;
     Ok((channel, from.rsplit_once('@').map_or_else(String::new, |(_, domain)| domain.to_owned())))
 }

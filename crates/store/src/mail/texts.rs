@@ -5,6 +5,7 @@ use crate::{Result, numbers, responses, sends};
 use rinse_core::bounce::Reply;
 use rinse_core::channel::Channel;
 use rinse_core::consent::Act;
+use rinse_core::id::{ContactId, SendId};
 use rinse_core::phone::Phone;
 use rinse_core::text::{Said, said};
 use rinse_core::{DAY, Instant};
@@ -43,7 +44,7 @@ pub fn answer(c: &Connection, from: &Phone, to: &str, body: &str, at: Instant) -
     if what == Said::Other {
         let Some(send) = answered else { return Ok(Came::Nothing) };
         let body: String = body.trim().chars().take(KEPT).collect();
-        responses::reply(c, send, at, "", &body)?;
+        responses::reply(c, SendId(send), at, "", &body)?;
         return Ok(Came::Replied);
     }
     let mut entities: Vec<String> = c
@@ -59,7 +60,8 @@ pub fn answer(c: &Connection, from: &Phone, to: &str, body: &str, at: Instant) -
     let mut new = false;
     for entity in entities {
         let evidence = format!("“{}” to {to}", body.trim().chars().take(60).collect::<String>());
-        let origin = Origin { source: "text message", evidence, send: answered, channel: Channel::Text, entity, ..Origin::default() };
+        let origin =
+            Origin { source: "text message", evidence, send: answered.map(SendId), channel: Channel::Text, entity, ..Origin::default() };
         // They write from the number itself: nobody else could confirm it better.
         let act = if what == Said::Stop { Act::Withdrew } else { Act::Confirmed };
         new |= ledger::act(c, contact, at, act, &origin)?;
@@ -71,26 +73,26 @@ pub fn answer(c: &Connection, from: &Phone, to: &str, body: &str, at: Instant) -
         return Ok(Came::Started);
     }
     if let Some(send) = answered {
-        responses::stopped_by_text(c, send, at)?;
+        responses::stopped_by_text(c, SendId(send), at)?;
     }
     Ok(Came::Stopped)
 }
 
 /// The message that somebody answers: the last one they got from that number of ours, else from any.
-fn last(c: &Connection, contact: i64, to: &str, at: Instant) -> Result<Option<i64>> {
+fn last(c: &Connection, contact: ContactId, to: &str, at: Instant) -> Result<Option<i64>> {
     let mut s = c.prepare_cached(
         "SELECT s.id FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id
          WHERE s.contact_id = ?1 AND s.channel = 2 AND s.handed_at > ?2 AND s.handed_at <= ?3 ORDER BY l.text_number = ?4 DESC, s.handed_at DESC, s.id DESC LIMIT 1",
     )?;
-    Ok(s.query_row(params![contact, at.0 - ANSWERED_WITHIN, at.0, to], |r| r.get(0)).optional()?)
+    Ok(s.query_row(params![contact.0, at.0 - ANSWERED_WITHIN, at.0, to], |r| r.get(0)).optional()?)
 }
 
 /// A gateway's report that a message it had accepted did not arrive after all.
 ///
 /// # Errors
 /// When the database fails.
-pub fn came_back(c: &Connection, send: i64, reply: &Reply, at: Instant) -> Result<()> {
-    let text: bool = c.prepare_cached("SELECT 1 FROM send WHERE id = ?1 AND channel = 2")?.exists([send])?;
+pub fn came_back(c: &Connection, send: SendId, reply: &Reply, at: Instant) -> Result<()> {
+    let text: bool = c.prepare_cached("SELECT 1 FROM send WHERE id = ?1 AND channel = 2")?.exists([send.0])?;
     if text { sends::failed(c, send, reply.category(), &reply.line(), at) } else { Ok(()) }
 }
 
@@ -98,7 +100,7 @@ pub fn came_back(c: &Connection, send: i64, reply: &Reply, at: Instant) -> Resul
 ///
 /// # Errors
 /// When the database fails.
-pub fn stop(c: &Connection, contact: i64, at: Instant, origin: &Origin) -> Result<bool> {
+pub fn stop(c: &Connection, contact: ContactId, at: Instant, origin: &Origin) -> Result<bool> {
     let origin = Origin { channel: Channel::Text, ..origin.clone() };
     let known = ledger::stated_for(c, contact, origin.grant())?;
     // Who never agreed to any has nothing to end, unless they have a number that somebody could write to.
@@ -112,7 +114,7 @@ pub fn stop(c: &Connection, contact: i64, at: Instant, origin: &Origin) -> Resul
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn standing(c: &Connection, contact: i64, entity: &str) -> Result<Option<(Phone, rinse_core::consent::Standing)>> {
+pub fn standing(c: &Connection, contact: ContactId, entity: &str) -> Result<Option<(Phone, rinse_core::consent::Standing)>> {
     let Some(phone) = numbers::of(c, contact)?.and_then(|p| Phone::parse(&p, None).ok()) else { return Ok(None) };
     Ok(Some((phone, ledger::stated_now(c, contact, Grant::texts(entity))?)))
 }
@@ -121,7 +123,7 @@ pub fn standing(c: &Connection, contact: i64, entity: &str) -> Result<Option<(Ph
 ///
 /// # Errors
 /// When they have no number, or refused before: only they can take that back.
-pub fn agreed(c: &Connection, contact: i64, at: Instant, origin: &Origin) -> Result<()> {
+pub fn agreed(c: &Connection, contact: ContactId, at: Instant, origin: &Origin) -> Result<()> {
     let refuse = |words: &str| Err(crate::StoreError::Refused(words.into()));
     if numbers::of(c, contact)?.is_none() {
         return refuse("This person has no phone number. Give the number that they agreed for.");

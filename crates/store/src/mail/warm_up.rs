@@ -13,6 +13,7 @@ use const_format::formatcp;
 use rinse_core::bounce::Reply;
 use rinse_core::code::Code;
 use rinse_core::delivery::warm_up::{Because, Counts, Room, Rule, next, words};
+use rinse_core::id::{LetterheadId, MailingId, SendId};
 use rinse_core::segment::evaluate::day_of;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -153,19 +154,19 @@ pub fn change(c: &Connection, id: i64, rule: Rule, now: Instant, person: Option<
 }
 
 /// The letterheads that send from a domain.
-fn letterheads(c: &Connection, domain: &str) -> Result<Vec<i64>> {
+fn letterheads(c: &Connection, domain: &str) -> Result<Vec<LetterheadId>> {
     let sql = const_format::concatcp!("SELECT l.id FROM letterhead l WHERE ", DOMAIN, " = ?1");
-    Ok(c.prepare_cached(sql)?.query_map([domain], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    Ok(c.prepare_cached(sql)?.query_map([domain], |r| r.get(0).map(LetterheadId))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The warm-up that a mailing's sender is in.
-fn of_mailing(c: &Connection, mailing: i64) -> Result<Option<i64>> {
+fn of_mailing(c: &Connection, mailing: MailingId) -> Result<Option<LetterheadId>> {
     let sql = const_format::concatcp!(
         "SELECT w.id FROM mailing m JOIN letterhead l ON l.id = m.letterhead_id JOIN warm_up w ON w.ended_at IS NULL AND w.domain = ",
         DOMAIN,
         " WHERE m.id = ?1 AND m.channel = 1"
     );
-    Ok(c.prepare_cached(sql)?.query_row([mailing], |r| r.get(0)).optional()?)
+    Ok(c.prepare_cached(sql)?.query_row([mailing.0], |r| r.get(0).map(LetterheadId)).optional()?)
 }
 
 fn group_of(c: &Connection, domain: i64) -> Result<String> {
@@ -246,7 +247,7 @@ fn today(c: &Connection, w: &WarmUp, group: &str, usual: u32, today: i64) -> Res
 pub(crate) struct Warming {
     open: Vec<WarmUp>,
     day: i64,
-    of_mailing: HashMap<i64, Option<usize>>,
+    of_mailing: HashMap<MailingId, Option<usize>>,
     names: Names,
     today: HashMap<(usize, String), Day>,
 }
@@ -259,7 +260,7 @@ impl Warming {
     }
 
     /// The day of the group that a message of a mailing to a domain goes to; none where the sender isn't warmed up.
-    fn of(&mut self, c: &Connection, mailing: i64, domain: i64) -> Result<Option<&mut Day>> {
+    fn of(&mut self, c: &Connection, mailing: MailingId, domain: i64) -> Result<Option<&mut Day>> {
         if self.open.is_empty() {
             return Ok(None);
         }
@@ -267,7 +268,7 @@ impl Warming {
             Entry::Occupied(e) => *e.get(),
             Entry::Vacant(e) => {
                 let id = of_mailing(c, mailing)?;
-                *e.insert(self.open.iter().position(|w| Some(w.id) == id))
+                *e.insert(self.open.iter().position(|w| Some(w.id) == id.map(|id| id.0)))
             }
         };
         let Some(at) = at else { return Ok(None) };
@@ -287,7 +288,7 @@ impl Warming {
     ///
     /// # Errors
     /// When the database fails.
-    pub(crate) fn waits(&mut self, c: &Connection, mailing: i64, domain: i64, at: Instant) -> Result<Option<Instant>> {
+    pub(crate) fn waits(&mut self, c: &Connection, mailing: MailingId, domain: i64, at: Instant) -> Result<Option<Instant>> {
         let today = self.day;
         Ok(self.of(c, mailing, domain)?.filter(|d| d.ceiling.is_some_and(|most| d.counts.handed >= most)).map(|_| on_day(at, today + 1)))
     }
@@ -296,7 +297,7 @@ impl Warming {
     ///
     /// # Errors
     /// When the database fails.
-    pub(crate) fn goes(&mut self, c: &Connection, mailing: i64, domain: i64) -> Result<()> {
+    pub(crate) fn goes(&mut self, c: &Connection, mailing: MailingId, domain: i64) -> Result<()> {
         if let Some(d) = self.of(c, mailing, domain)? {
             d.counts.handed += 1;
         }
@@ -327,22 +328,22 @@ fn any(c: &Connection) -> Result<bool> {
 }
 
 /// Counts something of a message to a domain on the day on which it went, where its sender is warmed up.
-fn count(c: &Connection, mailing: i64, domain: i64, handed_at: i64, column: &str) -> Result<()> {
+fn count(c: &Connection, mailing: MailingId, domain: i64, handed_at: i64, column: &str) -> Result<()> {
     let Some(id) = of_mailing(c, mailing)? else { return Ok(()) };
     let sql = format!("UPDATE warm_up_day SET {column} = {column} + 1 WHERE warm_up_id = ?1 AND name = ?2 AND day = ?3");
-    c.prepare_cached(&sql)?.execute(params![id, group_of(c, domain)?, day_of(Instant(handed_at))])?;
+    c.prepare_cached(&sql)?.execute(params![id.0, group_of(c, domain)?, day_of(Instant(handed_at))])?;
     Ok(())
 }
 
 /// A host answered a message. The first answer counts; where that was a first meeting, the second: a host that puts every stranger off says
 /// nothing of us by it. Called before the answer is written on the message.
-pub(crate) fn answered(c: &Connection, send: i64, mailing: i64, domain: i64, reply: &Reply) -> Result<()> {
+pub(crate) fn answered(c: &Connection, send: SendId, mailing: MailingId, domain: i64, reply: &Reply) -> Result<()> {
     if !any(c)? {
         return Ok(());
     }
     let (tries, handed_at, before): (i64, Option<i64>, Option<String>) = c
         .prepare_cached("SELECT tries, handed_at, reply FROM send WHERE id = ?1")?
-        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+        .query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
     let counts = match tries {
         1 => !flow::first_meeting(reply),
         2 => before.is_some_and(|line| flow::first_meeting(&Reply::parse(&line))),
@@ -359,7 +360,7 @@ pub(crate) fn answered(c: &Connection, send: i64, mailing: i64, domain: i64, rep
 }
 
 /// Somebody complains of a message that its host took at the first try, or at the second: counted once. Called before it is written on it.
-pub(crate) fn complained(c: &Connection, send: i64) -> Result<()> {
+pub(crate) fn complained(c: &Connection, send: SendId) -> Result<()> {
     if !any(c)? {
         return Ok(());
     }
@@ -368,10 +369,10 @@ pub(crate) fn complained(c: &Connection, send: i64) -> Result<()> {
             "SELECT s.mailing_id, k.domain_id, s.handed_at FROM send s JOIN contact k ON k.id = s.contact_id
              WHERE s.id = ?1 AND s.complained_at IS NULL AND s.accepted_at IS NOT NULL AND s.handed_at IS NOT NULL AND s.tries <= 2",
         )?
-        .query_row([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
+        .query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
         .optional()?;
     let Some((mailing, domain, handed_at)) = of else { return Ok(()) };
-    count(c, mailing, domain, handed_at, "complained")
+    count(c, MailingId(mailing), domain, handed_at, "complained")
 }
 
 /// The days on which something went, of each group, the oldest first.
@@ -466,9 +467,9 @@ pub(crate) fn room(c: &Connection, w: &WarmUp, group: &str, now: Instant, taken:
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_letterhead(c: &Connection, letterhead: i64) -> Result<Option<WarmUp>> {
+pub fn of_letterhead(c: &Connection, letterhead: LetterheadId) -> Result<Option<WarmUp>> {
     let sql = const_format::concatcp!(COLUMNS, " JOIN letterhead l ON ", DOMAIN, " = w.domain WHERE l.id = ?1 AND w.ended_at IS NULL");
-    Ok(c.prepare_cached(sql)?.query_row([letterhead], row).optional()?)
+    Ok(c.prepare_cached(sql)?.query_row([letterhead.0], row).optional()?)
 }
 
 /// What was found of a warm-up that goes on.
@@ -524,13 +525,13 @@ pub fn keep(c: &Connection, found: &[Looked], now: Instant) -> Result<()> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn mailings(c: &Connection) -> Result<HashSet<i64>> {
+pub fn mailings(c: &Connection) -> Result<HashSet<MailingId>> {
     let sql = const_format::concatcp!(
         "SELECT m.id FROM warm_up w JOIN letterhead l ON ",
         DOMAIN,
         " = w.domain JOIN mailing m ON m.letterhead_id = l.id WHERE w.ended_at IS NULL"
     );
-    Ok(c.prepare_cached(sql)?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    Ok(c.prepare_cached(sql)?.query_map([], |r| r.get(0).map(MailingId))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// People of each mailbox group.
@@ -548,9 +549,9 @@ pub fn people(c: &Connection) -> Result<HashMap<String, u32>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn new_name(c: &Connection, letterhead: i64) -> Result<Option<String>> {
+pub fn new_name(c: &Connection, letterhead: LetterheadId) -> Result<Option<String>> {
     let sql = const_format::concatcp!("SELECT ", DOMAIN, " FROM letterhead l WHERE l.id = ?1");
-    let domain: Option<String> = c.prepare_cached(sql)?.query_row([letterhead], |r| r.get(0)).optional()?;
+    let domain: Option<String> = c.prepare_cached(sql)?.query_row([letterhead.0], |r| r.get(0)).optional()?;
     let all = sending_domains(c)?;
     Ok(domain.filter(|d| all.iter().any(|known| known.domain == *d && known.first_at.is_none())))
 }

@@ -10,6 +10,7 @@ use rinse_core::address::Address;
 use rinse_core::base_check::{Finding, Frequent, Rules, findings, mailbox};
 use rinse_core::bounce::Category;
 use rinse_core::consent::{Consent, strictest};
+use rinse_core::id::ContactId;
 use rusqlite::{Connection, params};
 use serde::Serialize;
 use std::collections::{HashMap, HashSet};
@@ -22,7 +23,7 @@ pub type Hosts<'a> = &'a (dyn Fn(&str) -> Option<bool> + Send + Sync);
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[schema(as = BaseRow)]
 pub struct Row {
-    pub contact_id: i64,
+    pub contact_id: ContactId,
     pub address: String,
     pub why: String,
     /// The address they would have: corrected, or of the one they would be merged into.
@@ -164,7 +165,7 @@ pub fn rows(c: &Connection, rules: &Rules) -> Result<Vec<(Found, Vec<Row>)>> {
     }
     let mut out: HashMap<Finding, Vec<Row>> = HashMap::new();
     let mut put = |finding: Finding, row: Row| {
-        let dealt_with = tagged.get(&finding).is_some_and(|t| t.contains(&row.contact_id));
+        let dealt_with = tagged.get(&finding).is_some_and(|t| t.contains(&row.contact_id.0));
         if !dealt_with && !aside.get(finding.code()).is_some_and(|a| a.contains(&row.aside)) {
             out.entry(finding).or_default().push(row);
         }
@@ -185,7 +186,7 @@ pub fn rows(c: &Connection, rules: &Rules) -> Result<Vec<(Found, Vec<Row>)>> {
         }
         let p = Person { id: r.get(0)?, address: r.get(1)?, key: key.to_owned(), consent: r.get::<_, As<Consent>>(3)?.0 };
         let row = |why: String, aside: &str| Row {
-            contact_id: p.id,
+            contact_id: ContactId(p.id),
             address: p.address.clone(),
             why,
             becomes: None,
@@ -208,7 +209,12 @@ pub fn rows(c: &Connection, rules: &Rules) -> Result<Vec<(Found, Vec<Row>)>> {
                         None if rinse_core::consent::import_may_raise(p.consent) => Consent::None,
                         None => p.consent,
                     };
-                    Row { becomes: Some(becomes), merges_into: there, after, ..row(format!("{domain} is one slip from {what}"), domain) }
+                    Row {
+                        becomes: Some(becomes),
+                        merges_into: there.map(|id| id.0),
+                        after,
+                        ..row(format!("{domain} is one slip from {what}"), domain)
+                    }
                 }
                 Finding::Role => row(format!("{what} is a function, not a person"), key),
                 Finding::Disposable => row(format!("{what} is on the list of disposable domains"), domain),
@@ -235,7 +241,7 @@ pub fn rows(c: &Connection, rules: &Rules) -> Result<Vec<(Found, Vec<Row>)>> {
             put(
                 Finding::Duplicate,
                 Row {
-                    contact_id: p.id,
+                    contact_id: ContactId(p.id),
                     address: p.address,
                     why: format!("the same mailbox as {}", stays.address),
                     becomes: Some(stays.address.clone()),
@@ -293,7 +299,7 @@ pub async fn fix(store: &Store, finding: Finding, rows: Vec<Row>, now: Instant, 
                 for row in &part {
                     n += match (finding, &row.becomes, row.merges_into) {
                         (Finding::Duplicate, _, Some(into)) => {
-                            usize::from(skip_busy(merges::merge(c, run, row.contact_id, into, now, person))?)
+                            usize::from(skip_busy(merges::merge(c, run, row.contact_id, ContactId(into), now, person))?)
                         }
                         (Finding::NearMiss, Some(becomes), _) => {
                             let to = Address::parse(becomes).map_err(|e| StoreError::Refused(format!("{becomes}: {e}.")))?;

@@ -4,6 +4,7 @@ use crate::send_state::{ACCEPTED, DEFERRED, HELD, WAITING};
 use crate::settings::audit;
 use crate::{Result, StoreError};
 use const_format::formatcp;
+use rinse_core::id::ContactId;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -219,10 +220,10 @@ pub(crate) fn paused(c: &Connection, at: Instant) -> Result<HashMap<i64, i64>> {
 }
 
 /// Until when the domain of a person was paused at an instant, and why.
-pub(crate) fn paused_for(c: &Connection, contact: i64, at: Instant) -> Result<Option<(Instant, String)>> {
+pub(crate) fn paused_for(c: &Connection, contact: ContactId, at: Instant) -> Result<Option<(Instant, String)>> {
     let mut s = c.prepare_cached(
         "SELECT until_at, reason FROM domain_pause WHERE domain_id = (SELECT domain_id FROM contact WHERE id = ?1) AND made_at <= ?2 AND until_at > ?2
             AND (ended_at IS NULL OR ended_at > ?2) ORDER BY until_at DESC",
     )?;
-    Ok(s.query_row([contact, at.0], |r| Ok((Instant(r.get(0)?), r.get(1)?))).optional()?)
+    Ok(s.query_row([contact.0, at.0], |r| Ok((Instant(r.get(0)?), r.get(1)?))).optional()?)
 }

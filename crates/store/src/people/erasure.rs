@@ -9,22 +9,23 @@ use crate::tombstones::{Tombstones, bury};
 use crate::{Result, StoreError, journal, settings};
 use const_format::formatcp;
 use rinse_core::Instant;
+use rinse_core::id::ContactId;
 use rusqlite::{Connection, params};
 
 /// Deletes a person, with everybody who was merged into them. It can't be taken back.
 ///
 /// # Errors
 /// When there is no such person.
-pub fn erase(c: &Connection, contact: i64, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn erase(c: &Connection, contact: ContactId, now: Instant, person: Option<i64>) -> Result<()> {
     erase_by(c, contact, now, &Origin { source: "analyst", person, ..Origin::default() })?;
-    settings::audit(c, now, person, "person deleted", "contact", contact, "")
+    settings::audit(c, now, person, "person deleted", "contact", contact.0, "")
 }
 
 /// As [`erase`], with what it comes from; a run is in the audit trail as a whole.
-pub(crate) fn erase_by(c: &Connection, contact: i64, now: Instant, origin: &Origin) -> Result<()> {
+pub(crate) fn erase_by(c: &Connection, contact: ContactId, now: Instant, origin: &Origin) -> Result<()> {
     let there: bool = c
         .prepare_cached("SELECT gone IS NULL FROM contact WHERE id = ?1")?
-        .query_row([contact], |r| r.get(0))
+        .query_row([contact.0], |r| r.get(0))
         .map_err(|_| StoreError::Missing("contact"))?;
     if !there {
         return Err(StoreError::Refused("This person is not in the base any more.".into()));
@@ -33,7 +34,7 @@ pub(crate) fn erase_by(c: &Connection, contact: i64, now: Instant, origin: &Orig
     let tombstones = Tombstones::load(c)?;
     let all: Vec<(i64, String, Option<String>)> = c
         .prepare_cached("SELECT id, address_key, phone FROM contact WHERE id = ?1 OR merged_into = ?1")?
-        .query_map([contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?
+        .query_map([contact.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?
         .collect::<rusqlite::Result<_>>()?;
     for (id, key, phone) in all {
         for known in [Some(&key), phone.as_ref()].into_iter().flatten() {
@@ -42,24 +43,24 @@ pub(crate) fn erase_by(c: &Connection, contact: i64, now: Instant, origin: &Orig
         }
         // Those that nobody confirmed, sent in while there was nobody of this address here, are theirs, too.
         c.prepare_cached("UPDATE sign_up SET contact_id = ?1 WHERE address_key = ?2")?.execute(params![id, key])?;
-        journal::note(c, journal::What::Deleted, id, None, Grant::default(), now)?;
+        journal::note(c, journal::What::Deleted, ContactId(id), None, Grant::default(), now)?;
         if let Some(phone) = phone {
             journal::number_deleted(c, &phone, now)?;
         }
         c.prepare_cached("UPDATE ledger SET evidence = '', salt = NULL WHERE contact_id = ?1")?.execute([id])?;
-        ledger::note(c, id, now, "deleted", &Origin { evidence: String::new(), ..origin.clone() })?;
-        empty(c, id, 1)?;
+        ledger::note(c, ContactId(id), now, "deleted", &Origin { evidence: String::new(), ..origin.clone() })?;
+        empty(c, ContactId(id), 1)?;
     }
     Ok(())
 }
 
 /// Takes everything personal out of a row and what depends on it; `gone` says why.
-pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
+pub(crate) fn empty(c: &Connection, contact: ContactId, gone: i64) -> Result<()> {
     c.prepare_cached(
         formatcp!("UPDATE contact SET address = '', address_key = '#' || id, given_name = NULL, family_name = NULL, country = NULL, region = NULL, zone = NULL, phone = NULL, phone_failed_at = NULL,
             source = NULL, latitude = NULL, longitude = NULL, consent = {NONE}, paused_until = NULL, under_pause = 0, status = {ACTIVE}, status_until = NULL, sunset_at = NULL, merged_into = NULL, gone = ?2 WHERE id = ?1"),
     )?
-    .execute([contact, gone])?;
+    .execute([contact.0, gone])?;
     for sql in [
         "DELETE FROM field_value WHERE contact_id = ?1",
         "DELETE FROM score_history WHERE contact_id = ?1",
@@ -94,7 +95,7 @@ pub(crate) fn empty(c: &Connection, contact: i64, gone: i64) -> Result<()> {
         // What was still to go out doesn't.
         formatcp!("UPDATE send SET state = {NOT_SENT}, reason = 0 WHERE contact_id = ?1 AND state IN ({WAITING})"),
     ] {
-        c.prepare_cached(sql)?.execute([contact])?;
+        c.prepare_cached(sql)?.execute([contact.0])?;
     }
     Ok(())
 }

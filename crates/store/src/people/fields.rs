@@ -2,6 +2,7 @@
 
 use crate::{Result, StoreError, naming};
 use rinse_core::Instant;
+use rinse_core::id::ContactId;
 use rinse_core::segment::FieldKind;
 use rinse_core::segment::person::Value;
 use rinse_core::words::fold;
@@ -106,7 +107,7 @@ pub(crate) fn delete(c: &Connection, id: i64) -> Result<()> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn set(c: &Connection, contact: i64, field: i64, value: &Value, dated: Option<i64>, source: Option<&str>) -> Result<bool> {
+pub fn set(c: &Connection, contact: ContactId, field: i64, value: &Value, dated: Option<i64>, source: Option<&str>) -> Result<bool> {
     let (mut text, mut key, mut number, mut day, mut flag) = (None, None, None, None, None);
     match value {
         Value::Text(t) => {
@@ -123,7 +124,7 @@ pub fn set(c: &Connection, contact: i64, field: i64, value: &Value, dated: Optio
              ON CONFLICT DO UPDATE SET text = ?3, key = ?4, number = ?5, day = ?6, flag = ?7, dated = ?8, source = ?9
              WHERE text IS NOT ?3 OR number IS NOT ?5 OR day IS NOT ?6 OR flag IS NOT ?7 OR dated IS NOT ?8 OR source IS NOT ?9",
         )?
-        .execute(params![field, contact, text, key, number, day, flag, dated, source])?;
+        .execute(params![field, contact.0, text, key, number, day, flag, dated, source])?;
     Ok(n > 0)
 }
 
@@ -131,9 +132,9 @@ pub fn set(c: &Connection, contact: i64, field: i64, value: &Value, dated: Optio
 ///
 /// # Errors
 /// When the database fails.
-pub fn get(c: &Connection, contact: i64, field: i64) -> Result<Option<Value>> {
+pub fn get(c: &Connection, contact: ContactId, field: i64) -> Result<Option<Value>> {
     Ok(c.prepare_cached("SELECT text, number, day, flag FROM field_value WHERE field_id = ?1 AND contact_id = ?2")?
-        .query_row([field, contact], |r| {
+        .query_row([field, contact.0], |r| {
             let text = r.get::<_, Option<String>>(0)?.map(Value::Text);
             let number = r.get::<_, Option<f64>>(1)?.map(Value::Number);
             let day = r.get::<_, Option<i64>>(2)?.map(Value::Date);
@@ -147,8 +148,8 @@ pub fn get(c: &Connection, contact: i64, field: i64) -> Result<Option<Value>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn clear(c: &Connection, contact: i64, field: i64) -> Result<()> {
-    c.prepare_cached("DELETE FROM field_value WHERE field_id = ?1 AND contact_id = ?2")?.execute([field, contact])?;
+pub fn clear(c: &Connection, contact: ContactId, field: i64) -> Result<()> {
+    c.prepare_cached("DELETE FROM field_value WHERE field_id = ?1 AND contact_id = ?2")?.execute([field, contact.0])?;
     Ok(())
 }
 
@@ -168,12 +169,12 @@ pub struct FieldValue {
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_contact(c: &Connection, contact: i64) -> Result<Vec<FieldValue>> {
+pub fn of_contact(c: &Connection, contact: ContactId) -> Result<Vec<FieldValue>> {
     let mut s = c.prepare_cached(
         "SELECT f.id, f.name, f.kind, v.text, v.number, v.day, v.flag, v.dated, v.source FROM field_value v JOIN field f ON f.id = v.field_id
          WHERE v.contact_id = ?1 ORDER BY f.name",
     )?;
-    Ok(s.query_map([contact], |r| {
+    Ok(s.query_map([contact.0], |r| {
         let kind = kind_of(&r.get::<_, String>(2)?);
         let value = match kind {
             FieldKind::Text | FieldKind::Choice => r.get::<_, Option<String>>(3)?.unwrap_or_default(),
@@ -206,11 +207,11 @@ pub struct Score {
 ///
 /// # Errors
 /// When the database fails.
-pub fn scores_of(c: &Connection, contact: i64) -> Result<Vec<Score>> {
+pub fn scores_of(c: &Connection, contact: ContactId) -> Result<Vec<Score>> {
     let mut s = c.prepare_cached(
         "SELECT f.name, h.day, h.source, h.number FROM score_history h JOIN field f ON f.id = h.field_id WHERE h.contact_id = ?1 ORDER BY h.day DESC, f.name, h.source",
     )?;
-    Ok(s.query_map([contact], |r| {
+    Ok(s.query_map([contact.0], |r| {
         Ok(Score { name: r.get(0)?, dated: rinse_core::segment::evaluate::date_words(r.get(1)?), source: r.get(2)?, number: r.get(3)? })
     })?
     .collect::<rusqlite::Result<_>>()?)
@@ -226,16 +227,16 @@ pub(crate) struct Stored {
 type Columns = (Option<String>, Option<String>, Option<f64>, Option<i64>, Option<bool>, Option<i64>, Option<String>);
 
 /// What stands in a field now.
-pub(crate) fn stored(c: &Connection, contact: i64, field: i64) -> Result<Stored> {
+pub(crate) fn stored(c: &Connection, contact: ContactId, field: i64) -> Result<Stored> {
     let value = c
         .prepare_cached("SELECT text, key, number, day, flag, dated, source FROM field_value WHERE field_id = ?1 AND contact_id = ?2")?
-        .query_row([field, contact], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))
+        .query_row([field, contact.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?)))
         .optional()?;
     Ok(Stored { field, value })
 }
 
 /// Puts back what stood there.
-pub(crate) fn put_back(c: &Connection, contact: i64, s: &Stored) -> Result<()> {
+pub(crate) fn put_back(c: &Connection, contact: ContactId, s: &Stored) -> Result<()> {
     clear(c, contact, s.field)?;
     if let Some((text, key, number, day, flag, dated, source)) = &s.value {
         // A field that was deleted meanwhile has no place to put it.
@@ -243,15 +244,15 @@ pub(crate) fn put_back(c: &Connection, contact: i64, s: &Stored) -> Result<()> {
             "INSERT INTO field_value (field_id, contact_id, text, key, number, day, flag, dated, source)
              SELECT ?1,?2,?3,?4,?5,?6,?7,?8,?9 WHERE EXISTS (SELECT 1 FROM field WHERE id = ?1)",
         )?
-        .execute(params![s.field, contact, text, key, number, day, flag, dated, source])?;
+        .execute(params![s.field, contact.0, text, key, number, day, flag, dated, source])?;
     }
     Ok(())
 }
 
 /// The fields a person has a value in.
-pub(crate) fn filled(c: &Connection, contact: i64) -> Result<Vec<i64>> {
+pub(crate) fn filled(c: &Connection, contact: ContactId) -> Result<Vec<i64>> {
     Ok(c.prepare_cached("SELECT field_id FROM field_value WHERE contact_id = ?1")?
-        .query_map([contact], |r| r.get(0))?
+        .query_map([contact.0], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?)
 }
 
@@ -260,16 +261,16 @@ pub(crate) fn filled(c: &Connection, contact: i64) -> Result<Vec<i64>> {
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn score(c: &Connection, contact: i64, field: i64, number: f64, day: i64, source: &str) -> Result<bool> {
+pub(crate) fn score(c: &Connection, contact: ContactId, field: i64, number: f64, day: i64, source: &str) -> Result<bool> {
     let new = c
         .prepare_cached(
             "INSERT INTO score_history VALUES (?1,?2,?3,?4,?5) ON CONFLICT DO UPDATE SET number = excluded.number WHERE number IS NOT excluded.number",
         )?
-        .execute(params![contact, field, day, source, number])?
+        .execute(params![contact.0, field, day, source, number])?
         > 0;
     let newest: Option<i64> = c
         .prepare_cached("SELECT dated FROM field_value WHERE field_id = ?1 AND contact_id = ?2")?
-        .query_row([field, contact], |r| r.get(0))
+        .query_row([field, contact.0], |r| r.get(0))
         .optional()?
         .flatten();
     if new && newest.is_none_or(|d| day >= d) {
@@ -279,21 +280,21 @@ pub(crate) fn score(c: &Connection, contact: i64, field: i64, number: f64, day: 
 }
 
 /// The value that a score had on a day by a source.
-pub(crate) fn scored(c: &Connection, contact: i64, field: i64, day: i64, source: &str) -> Result<Option<f64>> {
+pub(crate) fn scored(c: &Connection, contact: ContactId, field: i64, day: i64, source: &str) -> Result<Option<f64>> {
     Ok(c.prepare_cached("SELECT number FROM score_history WHERE contact_id = ?1 AND field_id = ?2 AND day = ?3 AND source = ?4")?
-        .query_row(params![contact, field, day, source], |r| r.get(0))
+        .query_row(params![contact.0, field, day, source], |r| r.get(0))
         .optional()?)
 }
 
 /// Puts a day's value back to what it was, or takes it out.
-pub(crate) fn forget_score(c: &Connection, contact: i64, field: i64, day: i64, source: &str, before: Option<f64>) -> Result<()> {
+pub(crate) fn forget_score(c: &Connection, contact: ContactId, field: i64, day: i64, source: &str, before: Option<f64>) -> Result<()> {
     match before {
         Some(number) => c
             .prepare_cached("UPDATE score_history SET number = ?5 WHERE contact_id = ?1 AND field_id = ?2 AND day = ?3 AND source = ?4")?
-            .execute(params![contact, field, day, source, number])?,
+            .execute(params![contact.0, field, day, source, number])?,
         None => c
             .prepare_cached("DELETE FROM score_history WHERE contact_id = ?1 AND field_id = ?2 AND day = ?3 AND source = ?4")?
-            .execute(params![contact, field, day, source])?,
+            .execute(params![contact.0, field, day, source])?,
     };
     Ok(())
 }

@@ -3,6 +3,7 @@
 use crate::suppression::{self, Beside};
 use crate::{Result, StoreError, fields, settings};
 use rinse_core::Instant;
+use rinse_core::id::ContactId;
 use rinse_core::near_miss::{barred_companies, company_key, is_near, web_host};
 use rinse_core::suppression::{Entry, Lists};
 use rusqlite::{Connection, params};
@@ -21,7 +22,7 @@ pub struct NearMiss {
     pub subject: String,
     /// The domain, or the person's address.
     pub text: String,
-    pub contact_id: Option<i64>,
+    pub contact_id: Option<ContactId>,
     pub people: i64,
     pub first_seen: i64,
     /// The list and the line it comes close to.
@@ -109,7 +110,7 @@ pub fn all(c: &Connection) -> Result<Vec<NearMiss>> {
     let mut found: BTreeMap<String, NearMiss> = BTreeMap::new();
     let mut put = |subject: String,
                    text: &str,
-                   contact: Option<i64>,
+                   contact: Option<ContactId>,
                    (people, first_seen): (i64, i64),
                    (list, barred): (i64, String),
                    why: String| {
@@ -143,14 +144,14 @@ pub fn all(c: &Connection) -> Result<Vec<NearMiss>> {
     let (company, web) = asked(c)?;
     let companies = values(c, company)?;
     let mut person = c.prepare_cached("SELECT address, domain_id, added_at FROM contact WHERE id = ?1 AND gone IS NULL")?;
-    let mut look = |contact: i64| -> Result<Option<(String, i64, i64)>> {
-        let mut rows = person.query([contact])?;
+    let mut look = |contact: ContactId| -> Result<Option<(String, i64, i64)>> {
+        let mut rows = person.query([contact.0])?;
         Ok(rows.next()?.map(|r| Ok::<_, rusqlite::Error>((r.get(0)?, r.get(1)?, r.get(2)?))).transpose()?)
     };
     let mut of_barred: Vec<(String, String)> = Vec::new();
     let mut others: Vec<(i64, String, i64, i64, String)> = Vec::new();
     for (contact, name) in companies {
-        let Some((address, domain, added)) = look(contact)? else { continue };
+        let Some((address, domain, added)) = look(ContactId(contact))? else { continue };
         match domains.get(&domain) {
             Some(d) if d.barred => of_barred.push((name, d.name.clone())),
             Some(_) => others.push((contact, address, domain, added, name)),
@@ -163,17 +164,24 @@ pub fn all(c: &Connection) -> Result<Vec<NearMiss>> {
         let Some(line) = line_of(at) else { continue };
         let why = format!("the company {name} is at {at}, which is barred");
         if d.people >= PROVIDER {
-            put(format!("person {contact}"), &address, Some(contact), (1, added), line, why);
+            put(format!("person {contact}"), &address, Some(ContactId(contact)), (1, added), line, why);
         } else {
             put(format!("domain {}", d.name), &d.name, None, (d.people, d.first_seen), line, why);
         }
     }
     for (contact, field) in values(c, web)? {
         let Some((list, text)) = web_host(&field).as_deref().and_then(line_of) else { continue };
-        if let Some((address, domain, added)) = look(contact)?
+        if let Some((address, domain, added)) = look(ContactId(contact))?
             && domains.get(&domain).is_some_and(|d| !d.barred)
         {
-            put(format!("person {contact}"), &address, Some(contact), (1, added), (list, text), format!("their web address is {field}"));
+            put(
+                format!("person {contact}"),
+                &address,
+                Some(ContactId(contact)),
+                (1, added),
+                (list, text),
+                format!("their web address is {field}"),
+            );
         }
     }
     let mut found: Vec<NearMiss> = found.into_values().collect();

@@ -9,6 +9,7 @@ use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::consent::{Consent, import_may_raise};
+use rinse_core::id::ContactId;
 use rinse_core::phone::Phone;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
@@ -26,26 +27,26 @@ pub(crate) struct Held {
 ///
 /// # Errors
 /// When the database fails.
-pub fn owner(c: &Connection, phone: &str) -> Result<Option<i64>> {
+pub fn owner(c: &Connection, phone: &str) -> Result<Option<ContactId>> {
     let mut s = c.prepare_cached("SELECT id FROM contact WHERE phone = ?1 AND gone IS NULL")?;
-    Ok(s.query_row([phone], |r| r.get(0)).optional()?)
+    Ok(s.query_row([phone], |r| r.get(0).map(ContactId)).optional()?)
 }
 
 /// A person's number.
 ///
 /// # Errors
 /// When there is no such person.
-pub fn of(c: &Connection, contact: i64) -> Result<Option<String>> {
+pub fn of(c: &Connection, contact: ContactId) -> Result<Option<String>> {
     c.prepare_cached("SELECT phone FROM contact WHERE id = ?1")?
-        .query_row([contact], |r| r.get(0))
+        .query_row([contact.0], |r| r.get(0))
         .optional()?
         .ok_or(StoreError::Missing("contact"))
 }
 
-pub(crate) fn held(c: &Connection, contact: i64) -> Result<Held> {
+pub(crate) fn held(c: &Connection, contact: ContactId) -> Result<Held> {
     let (phone, failed_at) = c
         .prepare_cached("SELECT phone, phone_failed_at FROM contact WHERE id = ?1")?
-        .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        .query_row([contact.0], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let mut consent = Vec::new();
     for other in ledger::others_of(c, contact)?.into_iter().filter(|o| o.channel == Channel::Text) {
         consent.push((other.entity.clone(), ledger::stated_for(c, contact, other.grant())?));
@@ -57,14 +58,14 @@ pub(crate) fn held(c: &Connection, contact: i64) -> Result<Held> {
 ///
 /// # Errors
 /// When it is somebody else's, or its owner was deleted at their wish.
-pub fn set(c: &Connection, contact: i64, phone: Option<&Phone>, now: Instant, origin: &Origin) -> Result<bool> {
+pub fn set(c: &Connection, contact: ContactId, phone: Option<&Phone>, now: Instant, origin: &Origin) -> Result<bool> {
     let before = of(c, contact)?;
     if before.as_deref() == phone.map(Phone::as_str) {
         return Ok(false);
     }
     if let Some(phone) = phone {
         if let Some(other) = owner(c, phone.as_str())? {
-            let whose: String = c.prepare_cached("SELECT address FROM contact WHERE id = ?1")?.query_row([other], |r| r.get(0))?;
+            let whose: String = c.prepare_cached("SELECT address FROM contact WHERE id = ?1")?.query_row([other.0], |r| r.get(0))?;
             return Err(StoreError::Refused(format!(
                 "{phone} is the number of {whose} already. A number is one person's: take it away there, or merge the two."
             )));
@@ -80,7 +81,7 @@ pub fn set(c: &Connection, contact: i64, phone: Option<&Phone>, now: Instant, or
 /// Gives a person a number that is known to be nobody else's. `before`: the one they have, another than this.
 pub(crate) fn change(
     c: &Connection,
-    contact: i64,
+    contact: ContactId,
     before: Option<&str>,
     phone: Option<&Phone>,
     now: Instant,
@@ -97,23 +98,23 @@ pub(crate) fn change(
     Ok(())
 }
 
-fn write(c: &Connection, contact: i64, phone: Option<&str>, failed_at: Option<i64>) -> Result<()> {
-    c.prepare_cached("UPDATE contact SET phone = ?2, phone_failed_at = ?3 WHERE id = ?1")?.execute(params![contact, phone, failed_at])?;
+fn write(c: &Connection, contact: ContactId, phone: Option<&str>, failed_at: Option<i64>) -> Result<()> {
+    c.prepare_cached("UPDATE contact SET phone = ?2, phone_failed_at = ?3 WHERE id = ?1")?.execute(params![contact.0, phone, failed_at])?;
     Ok(())
 }
 
 /// Takes over the number of somebody who is merged into a person without one.
-pub(crate) fn take_over(c: &Connection, into: i64, from: &Held) -> Result<()> {
+pub(crate) fn take_over(c: &Connection, into: ContactId, from: &Held) -> Result<()> {
     write(c, into, from.phone.as_deref(), from.failed_at)
 }
 
 /// Takes a number away from somebody who is about to be taken back themselves.
-pub(crate) fn release(c: &Connection, contact: i64) -> Result<()> {
+pub(crate) fn release(c: &Connection, contact: ContactId) -> Result<()> {
     write(c, contact, None, None)
 }
 
 /// Puts back what was; a number that is somebody else's by now stays theirs.
-pub(crate) fn put_back(c: &Connection, contact: i64, was: &Held, now: Instant, origin: &Origin) -> Result<()> {
+pub(crate) fn put_back(c: &Connection, contact: ContactId, was: &Held, now: Instant, origin: &Origin) -> Result<()> {
     let phone = match was.phone.as_deref() {
         Some(phone) if owner(c, phone)?.is_some_and(|o| o != contact) => None,
         phone => phone,
@@ -133,10 +134,10 @@ pub(crate) fn put_back(c: &Connection, contact: i64, was: &Held, now: Instant, o
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn retired(c: &Connection, contact: i64, words: &str, now: Instant) -> Result<()> {
+pub(crate) fn retired(c: &Connection, contact: ContactId, words: &str, now: Instant) -> Result<()> {
     let new = c
         .prepare_cached("UPDATE contact SET phone_failed_at = ?2 WHERE id = ?1 AND phone IS NOT NULL AND phone_failed_at IS NULL")?
-        .execute([contact, now.0])?;
+        .execute([contact.0, now.0])?;
     if new > 0 {
         let origin = Origin { source: "text gateway", evidence: words.to_owned(), channel: Channel::Text, ..Origin::default() };
         ledger::note(c, contact, now, "number retired", &origin)?;
@@ -145,9 +146,10 @@ pub(crate) fn retired(c: &Connection, contact: i64, words: &str, now: Instant) -
 }
 
 /// Somebody wrote from it: there is such a number, whatever a network said.
-pub(crate) fn in_use(c: &Connection, contact: i64, now: Instant) -> Result<()> {
-    let was_retired =
-        c.prepare_cached("UPDATE contact SET phone_failed_at = NULL WHERE id = ?1 AND phone_failed_at IS NOT NULL")?.execute([contact])?;
+pub(crate) fn in_use(c: &Connection, contact: ContactId, now: Instant) -> Result<()> {
+    let was_retired = c
+        .prepare_cached("UPDATE contact SET phone_failed_at = NULL WHERE id = ?1 AND phone_failed_at IS NOT NULL")?
+        .execute([contact.0])?;
     if was_retired > 0 {
         let evidence = "they wrote from it".to_owned();
         let origin = Origin { source: "text message", evidence, channel: Channel::Text, ..Origin::default() };

@@ -10,6 +10,7 @@ use crate::ledger::Stated;
 use crate::numbers::Held;
 use crate::stored::Worded;
 use crate::{Result, StoreError};
+use rinse_core::id::ContactId;
 use rinse_core::standing::ChangeState;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -46,7 +47,7 @@ pub struct ChangeRun {
 /// What was before a merge, to part them again.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Merged {
-    pub into: i64,
+    pub into: ContactId,
     /// The run that had changed the one who stays last.
     pub(crate) into_run: Option<i64>,
     pub(crate) profile: Profile,
@@ -181,11 +182,11 @@ pub fn finish(c: &Connection, run: i64, people: usize) -> Result<()> {
 }
 
 /// Keeps what was before, and marks the person as changed by the run.
-pub(crate) fn keep(c: &Connection, run: i64, contact: i64, before: &Image) -> Result<()> {
+pub(crate) fn keep(c: &Connection, run: i64, contact: ContactId, before: &Image) -> Result<()> {
     c.prepare_cached(
         "INSERT INTO before_image (run_id, contact_id, image, run_before) SELECT ?1, id, ?3, run_id FROM contact WHERE id = ?2",
     )?
-    .execute(params![run, contact, serde_json::to_string(before)?])?;
+    .execute(params![run, contact.0, serde_json::to_string(before)?])?;
     if !matches!(before, Image::Put { .. } | Image::Sunset) {
         mark(c, contact, Some(run))?;
     }
@@ -193,8 +194,8 @@ pub(crate) fn keep(c: &Connection, run: i64, contact: i64, before: &Image) -> Re
 }
 
 /// Writes who changed the profile last: a run, or (`None`) a person.
-pub(crate) fn mark(c: &Connection, contact: i64, run: Option<i64>) -> Result<()> {
-    c.prepare_cached("UPDATE contact SET run_id = ?2 WHERE id = ?1")?.execute(params![contact, run])?;
+pub(crate) fn mark(c: &Connection, contact: ContactId, run: Option<i64>) -> Result<()> {
+    c.prepare_cached("UPDATE contact SET run_id = ?2 WHERE id = ?1")?.execute(params![contact.0, run])?;
     Ok(())
 }
 
@@ -202,6 +203,6 @@ pub(crate) fn mark(c: &Connection, contact: i64, run: Option<i64>) -> Result<()>
 ///
 /// # Errors
 /// When the database fails.
-pub fn changed_by_hand(c: &Connection, contact: i64) -> Result<()> {
+pub fn changed_by_hand(c: &Connection, contact: ContactId) -> Result<()> {
     mark(c, contact, None)
 }

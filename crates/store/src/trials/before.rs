@@ -3,6 +3,7 @@
 
 use super::{Trial, counts};
 use crate::Result;
+use rinse_core::id::{ContactId, TrialId};
 use rinse_core::trial::metric::Metric;
 use rinse_core::trial::plan::Plan;
 use rinse_core::trial::reading::BeforeGroup;
@@ -29,8 +30,8 @@ fn last_messages(c: &Connection, metric: Metric) -> Result<Option<CachedStatemen
 }
 
 /// The share that a person answered, in parts; none of somebody without messages.
-fn share(s: &mut Statement<'_>, contact: i64, (at, window, before): (Instant, i64, i64)) -> Result<Option<u32>> {
-    let (n, x): (u32, u32) = s.query_row(params![contact, at.0, window, before], |r| Ok((r.get(0)?, r.get(1)?)))?;
+fn share(s: &mut Statement<'_>, contact: ContactId, (at, window, before): (Instant, i64, i64)) -> Result<Option<u32>> {
+    let (n, x): (u32, u32) = s.query_row(params![contact.0, at.0, window, before], |r| Ok((r.get(0)?, r.get(1)?)))?;
     Ok((n > 0).then(|| x * PARTS / n))
 }
 
@@ -38,7 +39,7 @@ fn share(s: &mut Statement<'_>, contact: i64, (at, window, before): (Instant, i6
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_people(c: &Connection, plan: &Plan, people: &[i64], now: Instant) -> Result<Vec<(i64, u32)>> {
+pub fn of_people(c: &Connection, plan: &Plan, people: &[ContactId], now: Instant) -> Result<Vec<(ContactId, u32)>> {
     let Some(mut s) = last_messages(c, plan.metric)?.filter(|_| plan.uses_before) else { return Ok(Vec::new()) };
     let window = plan.window_hours * HOUR;
     let found = people.iter().map(|p| share(&mut s, *p, (now, window, i64::MAX))).collect::<Result<Vec<_>>>()?;
@@ -48,14 +49,14 @@ pub fn of_people(c: &Connection, plan: &Plan, people: &[i64], now: Instant) -> R
 }
 
 /// The same as text, to be sealed.
-pub(super) fn sealed(before: &[(i64, u32)]) -> Option<String> {
+pub(super) fn sealed(before: &[(ContactId, u32)]) -> Option<String> {
     (!before.is_empty()).then(|| before.iter().map(|(contact, share)| format!("{contact} {share}")).collect::<Vec<_>>().join(","))
 }
 
 /// What was frozen, in the order of people.
-pub(super) fn frozen(c: &Connection, trial: i64) -> Result<Vec<(i64, u32)>> {
+pub(super) fn frozen(c: &Connection, trial: TrialId) -> Result<Vec<(ContactId, u32)>> {
     let mut s = c.prepare_cached("SELECT contact_id, share FROM roster_before WHERE trial_id = ?1 ORDER BY contact_id")?;
-    Ok(s.query_map([trial], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([trial.0], |r| Ok((ContactId(r.get(0)?), r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The people of each arm by what they did before, with those who have the primary; empty where the plan doesn't use it.
@@ -68,7 +69,7 @@ pub(super) fn groups(c: &Connection, t: &Trial, arms: usize) -> Result<Vec<Vec<B
         counts::known(t)
     ))?;
     let mut out = vec![Vec::new(); arms];
-    let mut rows = s.query(params![t.id, t.mailing_id, t.plan.window_hours * HOUR])?;
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, t.plan.window_hours * HOUR])?;
     while let Some(r) = rows.next()? {
         let n = |i| r.get::<_, i64>(i).map(|n| n.unsigned_abs());
         let group = BeforeGroup { share: f64::from(r.get::<_, u32>(1)?) / f64::from(PARTS), people: n(2)?, primary: n(3)? };
@@ -101,7 +102,7 @@ pub fn explained(c: &Connection, plan: &Plan, now: Instant) -> Result<Option<f64
         .collect::<rusqlite::Result<_>>()?;
     let mut pairs: Vec<(f64, f64)> = Vec::new();
     for (id, contact, handed_at, answered) in messages {
-        if let Some(x) = share(&mut last, contact, (Instant(handed_at), window, id))? {
+        if let Some(x) = share(&mut last, ContactId(contact), (Instant(handed_at), window, id))? {
             pairs.push((f64::from(x), answered));
         }
     }

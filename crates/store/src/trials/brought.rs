@@ -4,6 +4,7 @@
 use super::Trial;
 use crate::Result;
 use rinse_core::goal::{Goal, Happened, What, Worth};
+use rinse_core::id::ContactId;
 use rinse_core::trial::assign::{self, Placed};
 use rinse_core::words::fold;
 use rinse_core::{HOUR, Instant};
@@ -54,7 +55,7 @@ fn source(goal: &Goal) -> (&'static str, &'static str, String) {
 
 /// When the window of those begins who were handed no message, or were to get none: at the median handover of those they were given their arms
 /// with, so that all are looked at over the same days. By rules before version 5, and where nobody of them was handed any: at the seal.
-fn begins(c: &Connection, t: &Trial) -> Result<HashMap<i64, i64>> {
+fn begins(c: &Connection, t: &Trial) -> Result<HashMap<ContactId, i64>> {
     let Some(seed) = t.seed.filter(|_| t.plan.per_arm.is_none() && t.rule().is_ok_and(rinse_core::trial::rules::Rule::by_limits)) else {
         return Ok(HashMap::new());
     };
@@ -62,7 +63,8 @@ fn begins(c: &Connection, t: &Trial) -> Result<HashMap<i64, i64>> {
         "SELECT r.contact_id, s.handed_at FROM roster r JOIN send s ON s.mailing_id = ?2 AND s.contact_id = r.contact_id AND s.arm = r.arm AND s.phase = 1
          WHERE r.trial_id = ?1 AND s.handed_at IS NOT NULL",
     )?;
-    let handed: HashMap<i64, i64> = s.query_map([t.id, t.mailing_id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let handed: HashMap<ContactId, i64> =
+        s.query_map([t.id.0, t.mailing_id.0], |r| Ok((ContactId(r.get(0)?), r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     let people: Vec<Placed> = super::roster(c, t.id)?
         .into_iter()
         .map(|e| Placed { contact: e.contact, stratum: e.stratum, opens_unknown: e.opens_unknown })
@@ -82,7 +84,7 @@ fn begins(c: &Connection, t: &Trial) -> Result<HashMap<i64, i64>> {
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn by(c: &Connection, t: &Trial, handed_by: Option<Instant>) -> Result<HashMap<i64, Got>> {
+pub(crate) fn by(c: &Connection, t: &Trial, handed_by: Option<Instant>) -> Result<HashMap<ContactId, Got>> {
     let Some(goal) = t.plan.goal.as_ref().filter(|_| t.plan.metric.asks_goal()) else { return Ok(HashMap::new()) };
     let (columns, table, named) = source(&goal.goal);
     let only = if named.is_empty() { "AND ?5 = ?5" } else { "AND p.name_key = ?5" };
@@ -93,10 +95,10 @@ pub(crate) fn by(c: &Connection, t: &Trial, handed_by: Option<Instant>) -> Resul
          WHERE r.trial_id = ?1 AND (?6 IS NULL OR s.handed_at <= ?6) ORDER BY p.at"
     ))?;
     let (begins, sealed_at, window) = (begins(c, t)?, t.sealed_at.unwrap_or(0), t.plan.window_hours * HOUR);
-    let mut rows = s.query(params![t.id, t.mailing_id, sealed_at, window, named, handed_by.map(|i| i.0)])?;
-    let mut out: HashMap<i64, Got> = HashMap::new();
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, sealed_at, window, named, handed_by.map(|i| i.0)])?;
+    let mut out: HashMap<ContactId, Got> = HashMap::new();
     while let Some(r) = rows.next()? {
-        let contact: i64 = r.get(5)?;
+        let contact: ContactId = ContactId(r.get(5)?);
         let began = r.get::<_, Option<i64>>(8)?.unwrap_or_else(|| begins.get(&contact).copied().unwrap_or(sealed_at));
         if !(began..began + window).contains(&r.get::<_, i64>(0)?) {
             continue;

@@ -26,7 +26,7 @@ pub(super) fn design(c: &Connection, t: &Trial, all: &[ArmCounts]) -> Result<Vec
         counts::known(t)
     ))?;
     let mut of: HashMap<i64, Vec<Arm>> = HashMap::new();
-    let mut rows = s.query(params![t.id, t.mailing_id, t.plan.window_hours * HOUR, t.read_by().map(|i| i.0)])?;
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, t.plan.window_hours * HOUR, t.read_by().map(|i| i.0)])?;
     while let Some(r) = rows.next()? {
         let arms = of.entry(r.get(0)?).or_insert_with(|| vec![Arm { successes: 0, trials: 0 }; all.len()]);
         if let Some(arm) = usize::try_from(r.get::<_, i64>(1)?).ok().and_then(|a| arms.get_mut(a)) {

@@ -3,6 +3,7 @@
 use super::{Trial, arms, brought};
 use crate::Result;
 use rinse_core::Instant;
+use rinse_core::id::ContactId;
 use rinse_core::stats::Arm;
 use rinse_core::trial::assign::OTHER_UNKNOWN;
 use rinse_core::trial::metric::Metric;
@@ -70,7 +71,7 @@ fn strata_of_messages(c: &Connection, t: &Trial, by: Option<Instant>) -> Result<
     ))?;
     let places = places(c, t)?;
     let mut out: Vec<(i64, Vec<Arm>)> = Vec::new();
-    let mut rows = s.query(params![t.id, t.mailing_id, window, by.map(|i| i.0)])?;
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, window, by.map(|i| i.0)])?;
     while let Some(r) = rows.next()? {
         let (stratum, arm): (i64, i64) = (r.get(0)?, r.get(1)?);
         if out.last().is_none_or(|l| l.0 != stratum) {
@@ -157,7 +158,7 @@ fn counted(c: &Connection, t: &Trial, stretch: Option<i64>, by: Option<Instant>)
     );
     let mut out = vec![ArmCounts::default(); places(c, t)?];
     let mut s = c.prepare_cached(&sql)?;
-    let mut rows = s.query(params![t.id, t.mailing_id, stretch, by.map(|i| i.0)])?;
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, stretch, by.map(|i| i.0)])?;
     while let Some(r) = rows.next()? {
         let n = |i| r.get::<_, i64>(i).map(whole);
         if let Some(slot) = usize::try_from(r.get::<_, i64>(0)?).ok().and_then(|a| out.get_mut(a)) {
@@ -207,14 +208,14 @@ pub(super) fn of_group(c: &Connection, t: &Trial, place: usize) -> Result<Vec<Ar
     ))?;
     let got = brought::by(c, t, None)?;
     let mut out = vec![ArmCounts::default(); places(c, t)?];
-    let mut rows = s.query(params![t.id, t.mailing_id, t.plan.window_hours * rinse_core::HOUR, place])?;
+    let mut rows = s.query(params![t.id.0, t.mailing_id.0, t.plan.window_hours * rinse_core::HOUR, place])?;
     while let Some(r) = rows.next()? {
         if let Some(slot) = usize::try_from(r.get::<_, i64>(1)?).ok().and_then(|a| out.get_mut(a)) {
             slot.assigned += 1;
             slot.primary += whole(r.get(2)?);
             slot.unknown += whole(r.get(3)?);
         }
-        if let Some(got) = got.get(&r.get(0)?) {
+        if let Some(got) = got.get(&ContactId(r.get(0)?)) {
             add(&mut out, got);
         }
     }
@@ -240,7 +241,7 @@ pub(super) fn amounts(c: &Connection, t: &Trial, by: Option<Instant>) -> Result<
     let mut out: Vec<Amounts> = strata.iter().map(of).collect();
     let got = brought::by(c, t, by)?;
     // In the roster's order, so that the same trial is drawn again the same.
-    let mut people: Vec<(&i64, &brought::Got)> = got.iter().filter(|(_, g)| g.cents != 0).collect();
+    let mut people: Vec<(&ContactId, &brought::Got)> = got.iter().filter(|(_, g)| g.cents != 0).collect();
     people.sort_unstable_by_key(|(contact, _)| **contact);
     for (_, got) in people {
         if let Some(arm) = place.get(&got.stratum).and_then(|i| out[*i].brought.get_mut(got.arm)) {
@@ -261,7 +262,7 @@ pub(super) fn values(c: &Connection, t: &Trial) -> Result<Vec<Vec<f64>>> {
     let mut out = vec![Vec::new(); places(c, t)?];
     let got = brought::by(c, t, None)?;
     // In the roster's order, so that the same trial is resampled the same.
-    let mut people: Vec<(&i64, &brought::Got)> = got.iter().filter(|(_, g)| g.cents != 0).collect();
+    let mut people: Vec<(&ContactId, &brought::Got)> = got.iter().filter(|(_, g)| g.cents != 0).collect();
     people.sort_unstable_by_key(|(contact, _)| **contact);
     for (_, got) in people {
         if let Some(arm) = out.get_mut(got.arm) {

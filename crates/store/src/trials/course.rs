@@ -2,6 +2,7 @@
 
 use super::{Trial, arms, columns};
 use crate::Result;
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::report::Rate;
 use rinse_core::trial::course::{self, Band, Group, Line, POINTS, PastMailing};
 use rinse_core::{DAY, HOUR, Instant};
@@ -47,8 +48,8 @@ pub fn course(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
             AND NOT EXISTS (SELECT 1 FROM roster r WHERE r.trial_id = ?6 AND r.contact_id = send.contact_id AND r.opens_unknown = 1) GROUP BY 1, 2, 3"
     ))?;
     // None: everybody counts.
-    let without_unknown = t.of_known_opens().then_some(t.id);
-    let mut rows = s.query(params![t.mailing_id, crate::send_state::Phase::Pilot as i64, points, now.0, window, without_unknown])?;
+    let without_unknown = t.of_known_opens().then_some(t.id.0);
+    let mut rows = s.query(params![t.mailing_id.0, crate::send_state::Phase::Pilot as i64, points, now.0, window, without_unknown])?;
     while let Some(r) = rows.next()? {
         let n = |v: i64| usize::try_from(v).unwrap_or(0);
         let group =
@@ -71,10 +72,10 @@ fn of_goal(c: &Connection, t: &Trial, now: Instant) -> Result<Course> {
     let got = super::brought::by(c, t, None)?;
     let mut groups = vec![Vec::new(); if closed { 1 } else { arms(c, t)? }];
     let mut s = c.prepare_cached("SELECT arm, contact_id, handed_at FROM send WHERE mailing_id = ?1 AND phase = ?2 AND handed_at <= ?3")?;
-    let mut rows = s.query(params![t.mailing_id, crate::send_state::Phase::Pilot as i64, now.0])?;
+    let mut rows = s.query(params![t.mailing_id.0, crate::send_state::Phase::Pilot as i64, now.0])?;
     while let Some(r) = rows.next()? {
         let since = now.0 - r.get::<_, i64>(2)?;
-        let first = got.get(&r.get(1)?).and_then(|g| g.first).filter(|first| *first <= since);
+        let first = got.get(&ContactId(r.get(1)?)).and_then(|g| g.first).filter(|first| *first <= since);
         let group = Group { passed: step(since).min(POINTS), answered: first.map(step), people: 1 };
         if let Some(arm) = groups.get_mut(if closed { 0 } else { usize::try_from(r.get::<_, i64>(0)?).unwrap_or(usize::MAX) }) {
             arm.push(group);
@@ -98,10 +99,10 @@ fn past_mailings(c: &Connection, t: &Trial, column: &str, window: i64, now: Inst
     let mut rows = s.query(params![until - 150 * DAY, until, window, points, 30 * DAY])?;
     let (mut past, mut last) = (Vec::new(), 0);
     while let Some(r) = rows.next()? {
-        let mailing: i64 = r.get(0)?;
-        if past.is_empty() || mailing != last {
+        let mailing: MailingId = MailingId(r.get(0)?);
+        if past.is_empty() || mailing != MailingId(last) {
             past.push(PastMailing { steps: [0; POINTS], later: 0, never: 0 });
-            last = mailing;
+            last = mailing.0;
         }
         let Some(m) = past.last_mut() else { continue };
         let people = r.get::<_, i64>(2)?.unsigned_abs();
@@ -125,7 +126,7 @@ pub fn links(c: &Connection, t: &Trial) -> Result<Vec<LinkByArm>> {
     let arms = arms(c, t)?;
     let mut assigned = vec![0_u64; arms];
     let mut s = c.prepare_cached("SELECT arm, count(*) FROM roster WHERE trial_id = ?1 GROUP BY arm")?;
-    let mut rows = s.query([t.id])?;
+    let mut rows = s.query([t.id.0])?;
     let place = |arm: i64| usize::try_from(arm).ok().filter(|a| *a < arms);
     while let Some(r) = rows.next()? {
         if let Some(arm) = place(r.get(0)?) {
@@ -137,13 +138,13 @@ pub fn links(c: &Connection, t: &Trial) -> Result<Vec<LinkByArm>> {
         "SELECT r.link, s.arm, count(DISTINCT s.id) FROM send s JOIN response r ON r.send_id = s.id AND r.kind = 2 AND r.machine = 0
          WHERE s.mailing_id = ?1 AND s.phase = ?2 AND s.click_at IS NOT NULL AND r.at < s.handed_at + ?3 GROUP BY 1, 2",
     )?;
-    let mut rows = s.query(params![t.mailing_id, crate::send_state::Phase::Pilot as i64, t.plan.window_hours * HOUR])?;
+    let mut rows = s.query(params![t.mailing_id.0, crate::send_state::Phase::Pilot as i64, t.plan.window_hours * HOUR])?;
     while let Some(r) = rows.next()? {
         let (Some(link), Some(arm)) = (r.get::<_, Option<i64>>(0)?, place(r.get(1)?)) else { continue };
         followed.entry(link).or_insert_with(|| vec![0; arms])[arm] = r.get::<_, i64>(2)?.unsigned_abs();
     }
     let mut s = c.prepare_cached("SELECT position, name, url FROM link WHERE mailing_id = ?1 ORDER BY position")?;
-    let rows = s.query_map([t.mailing_id], |r| Ok((r.get::<_, i64>(0)?, r.get(1)?, r.get(2)?)))?;
+    let rows = s.query_map([t.mailing_id.0], |r| Ok((r.get::<_, i64>(0)?, r.get(1)?, r.get(2)?)))?;
     rows.map(|row| {
         let (position, name, url) = row?;
         let people = followed.remove(&position).unwrap_or_else(|| vec![0; arms]);

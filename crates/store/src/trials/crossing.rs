@@ -2,6 +2,7 @@
 
 use crate::Result;
 use rinse_core::history::CROSSED_AT_MOST;
+use rinse_core::id::{MailingId, TrialId};
 use rinse_core::words::thousands;
 use rusqlite::{Connection, params};
 
@@ -16,7 +17,7 @@ pub(super) enum Crossing {
 
 /// How many of a trial's people got the message of another arm. Who did is read in the arm that they were drawn to, which brings the arms
 /// nearer to each other by twice their share: a hundredth is lost in the noise, more isn't.
-pub(super) fn crossing(c: &Connection, trial: i64, mailing: i64) -> Result<Crossing> {
+pub(super) fn crossing(c: &Connection, trial: TrialId, mailing: MailingId) -> Result<Crossing> {
     let any = c.prepare_cached("SELECT 1 FROM log_crossed LIMIT 1")?.exists([])?;
     if !any {
         return Ok(Crossing::None);
@@ -26,7 +27,7 @@ pub(super) fn crossing(c: &Connection, trial: i64, mailing: i64) -> Result<Cross
          LEFT JOIN log_crossed x ON x.send_id = s.id WHERE r.trial_id = ?1 GROUP BY 1 ORDER BY 1",
     )?;
     let arms: Vec<(i64, i64, i64)> =
-        s.query_map(params![trial, mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?;
+        s.query_map(params![trial.0, mailing.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?;
     let n = |n: i64| thousands(n.unsigned_abs());
     let words = |(arm, told, crossed): &(i64, i64, i64)| {
         format!("{} of {} people of arm {}", n(*crossed), n(*told), rinse_core::trial::letter(usize::try_from(*arm).unwrap_or(0)))

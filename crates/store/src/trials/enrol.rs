@@ -8,6 +8,7 @@ use crate::send_state::Phase;
 use crate::stored::Worded;
 use crate::{Result, StoreError};
 use const_format::formatcp;
+use rinse_core::id::{ContactId, MailingId, TrialId};
 use rinse_core::standing::TrialState;
 use rinse_core::stats::StatsError;
 use rinse_core::trial::assign;
@@ -48,12 +49,12 @@ pub fn stretches(c: &Connection, t: &Trial) -> Result<Vec<Stretch>> {
     if t.plan.per_arm.is_none() { Ok(Vec::new()) } else { stretches_of(c, t.id) }
 }
 
-fn stretches_of(c: &Connection, trial: i64) -> Result<Vec<Stretch>> {
+fn stretches_of(c: &Connection, trial: TrialId) -> Result<Vec<Stretch>> {
     let mut s = c.prepare_cached(
         "SELECT began_at, parts, people, p.name, why, digest FROM trial_stretch t LEFT JOIN person p ON p.id = person_id WHERE trial_id = ?1 ORDER BY place",
     )?;
     let rows =
-        s.query_map([trial], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
+        s.query_map([trial.0], |r| Ok((r.get(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?, r.get(3)?, r.get(4)?, r.get(5)?)))?;
     rows.map(|row| {
         let (began_at, parts, people, person, why, digest) = row?;
         Ok(Stretch { began_at, parts: serde_json::from_str(&parts)?, people: serde_json::from_str(&people)?, person, why, digest })
@@ -77,11 +78,11 @@ pub(super) fn broken(t: &Trial, stretches: &[Stretch]) -> Option<String> {
 
 /// A stretch begins.
 pub(super) fn begin(c: &Connection, t: &Trial, seal: &str, parts: &[u32], why: &str, now: Instant, person: Option<i64>) -> Result<()> {
-    let place: i64 = c.query_row("SELECT count(*) FROM trial_stretch WHERE trial_id = ?1", [t.id], |r| r.get(0))?;
+    let place: i64 = c.query_row("SELECT count(*) FROM trial_stretch WHERE trial_id = ?1", [t.id.0], |r| r.get(0))?;
     c.execute(
         "INSERT INTO trial_stretch (trial_id, place, began_at, parts, people, person_id, why, digest) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
         params![
-            t.id,
+            t.id.0,
             place,
             now.0,
             serde_json::to_string(parts)?,
@@ -98,7 +99,7 @@ fn reason(why: &str) -> Result<&str> {
     sentence(why).ok_or_else(|| StoreError::Refused("Say in a sentence why: anybody who reads the verdict will ask.".into()))
 }
 
-fn enrolling(c: &Connection, id: i64) -> Result<Trial> {
+fn enrolling(c: &Connection, id: TrialId) -> Result<Trial> {
     let t = one(c, id)?;
     if t.plan.per_arm.is_none() {
         return Err(StoreError::Refused(
@@ -116,7 +117,7 @@ fn enrolling(c: &Connection, id: i64) -> Result<Trial> {
 ///
 /// # Errors
 /// Parts that can't be, no reason, or a trial that enrols nobody.
-pub fn change(c: &Connection, id: i64, parts: &[u32], why: &str, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn change(c: &Connection, id: TrialId, parts: &[u32], why: &str, now: Instant, person: Option<i64>) -> Result<()> {
     let t = enrolling(c, id)?;
     let why = reason(why)?;
     check_parts(parts, arms(c, &t)?, &t.plan.stays_open()).map_err(|e| StoreError::Refused(e.to_string()))?;
@@ -126,7 +127,7 @@ pub fn change(c: &Connection, id: i64, parts: &[u32], why: &str, now: Instant, p
     let seal = t.seal.as_ref().map(|s| s.digest.clone()).unwrap_or_default();
     begin(c, &t, &seal, parts, why, now, person)?;
     settle(c, &t, now)?;
-    crate::settings::audit(c, now, person, "arms' shares changed", "trial", id, &format!("{parts:?}: {why}"))
+    crate::settings::audit(c, now, person, "arms' shares changed", "trial", id.0, &format!("{parts:?}: {why}"))
 }
 
 /// Ends the enrolment before the arms are as large as planned. With so few people that nothing can be read the trial is given
@@ -134,7 +135,7 @@ pub fn change(c: &Connection, id: i64, parts: &[u32], why: &str, now: Instant, p
 ///
 /// # Errors
 /// No reason, or a trial that enrols nobody.
-pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn end(c: &Connection, id: TrialId, why: &str, now: Instant, person: Option<i64>) -> Result<()> {
     let t = enrolling(c, id)?;
     let why = reason(why)?;
     let all = stretches(c, &t)?;
@@ -144,14 +145,14 @@ pub fn end(c: &Connection, id: i64, why: &str, now: Instant, person: Option<i64>
         let words = format!("Given up at {} in the smallest arm, of which nothing can be read: {why}", people(least));
         c.execute(
             formatcp!("UPDATE trial SET state = {TRIAL_ENDED}, enrolled_at = ?2, next_look = NULL, enrolment_words = ?3 WHERE id = ?1"),
-            params![id, now.0, words],
+            params![id.0, now.0, words],
         )?;
-        return crate::settings::audit(c, now, person, "trial given up", "trial", id, why);
+        return crate::settings::audit(c, now, person, "trial given up", "trial", id.0, why);
     }
     let opened = if t.opened_at.is_some() { ", after the arms had been opened" } else { "" };
     let words = format!("Enrolment was ended at {} in the smallest arm, not {}{opened}: {why}", people(least), t.plan.per_arm.unwrap_or(0));
-    c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![id, now.0, words])?;
-    crate::settings::audit(c, now, person, "enrolment ended early", "trial", id, why)
+    c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![id.0, now.0, words])?;
+    crate::settings::audit(c, now, person, "enrolment ended early", "trial", id.0, why)
 }
 
 /// Was its enrolment ended before the arms were as large as planned, after somebody had opened them? Who stops when they like what they see
@@ -176,7 +177,7 @@ fn settle(c: &Connection, t: &Trial, now: Instant) -> Result<()> {
     if let (Some(per_arm), Some(last)) = (t.plan.per_arm, all.last())
         && full(per_arm, &last.parts, &enrolled(&all))
     {
-        c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1 AND enrolled_at IS NULL", params![t.id, now.0])?;
+        c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1 AND enrolled_at IS NULL", params![t.id.0, now.0])?;
     }
     Ok(())
 }
@@ -187,7 +188,7 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
     let looks = t.seal.as_ref().map_or(&[][..], |s| &s.looks);
     let held = usize::try_from(t.looked).unwrap_or(usize::MAX);
     let (Some(l), Some(per_arm)) = (looks.get(held).copied(), t.plan.per_arm) else {
-        c.execute("UPDATE trial SET next_look = NULL WHERE id = ?1", [t.id])?;
+        c.execute("UPDATE trial SET next_look = NULL WHERE id = ?1", [t.id.0])?;
         return Ok(());
     };
     let again = if held + 1 < looks.len() { Some((now + DAY).0) } else { None };
@@ -200,7 +201,7 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
     let all = added_up(&of);
     let people: Vec<u64> = all.iter().map(ArmCounts::observed).collect();
     if !l.due(least_open(&parts, &people), per_arm) {
-        c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![t.id, (now + DAY).0])?;
+        c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![t.id.0, (now + DAY).0])?;
         return Ok(());
     }
     let refused = |e: StatsError| StoreError::Refused(e.to_string());
@@ -208,7 +209,7 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
     let new: Vec<Stopped> = found.into_iter().filter(|f| parts[f.arm] > 0 && t.stopped.iter().all(|s| s.arm != f.arm)).collect();
     t.stopped.extend(new.iter().cloned());
     let stopped = serde_json::to_string(&t.stopped)?;
-    c.execute("UPDATE trial SET looked = looked + 1, stopped = ?2, next_look = ?3 WHERE id = ?1", params![t.id, stopped, again])?;
+    c.execute("UPDATE trial SET looked = looked + 1, stopped = ?2, next_look = ?3 WHERE id = ?1", params![t.id.0, stopped, again])?;
     if t.plan.looks_call && called(c, &t, held + 1, through)? {
         return Ok(());
     }
@@ -221,13 +222,13 @@ pub(super) fn hold_look(c: &Connection, mut t: Trial, now: Instant) -> Result<()
     let why = why.join(", ");
     if parts.iter().filter(|p| **p > 0).count() < 2 {
         let words = format!("Enrolment ended as {why}: nothing was left to compare.");
-        c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![t.id, now.0, words])?;
+        c.execute("UPDATE trial SET enrolled_at = ?2, enrolment_words = ?3 WHERE id = ?1", params![t.id.0, now.0, words])?;
     } else {
         let seal = t.seal.as_ref().map(|s| s.digest.clone()).unwrap_or_default();
         begin(c, &t, &seal, &parts, &why, now, None)?;
         settle(c, &t, now)?;
     }
-    crate::settings::audit(c, now, None, "arm stopped for harm", "trial", t.id, &why)
+    crate::settings::audit(c, now, None, "arm stopped for harm", "trial", t.id.0, &why)
 }
 
 /// Does the look call an arm? Then nobody more is enrolled, and the trial is read at once, of those whose window is over.
@@ -241,9 +242,9 @@ fn called(c: &Connection, t: &Trial, look: usize, through: Instant) -> Result<bo
     let words = format!("A look called {} before the arms were as large as planned.", letter(arm));
     c.execute(
         "UPDATE trial SET enrolled_at = coalesce(enrolled_at, ?2), enrolment_words = ?3, called_at_look = ?4, reading_due = ?2, next_look = NULL WHERE id = ?1",
-        params![t.id, now.0, words, serde_json::to_string(&seen.called_at_look)?],
+        params![t.id.0, now.0, words, serde_json::to_string(&seen.called_at_look)?],
     )?;
-    crate::settings::audit(c, now, None, "called at a look", "trial", t.id, &words)?;
+    crate::settings::audit(c, now, None, "called at a look", "trial", t.id.0, &words)?;
     Ok(true)
 }
 
@@ -253,9 +254,9 @@ fn called(c: &Connection, t: &Trial, look: usize, through: Instant) -> Result<bo
 /// # Errors
 /// When the database fails.
 #[allow(clippy::cast_precision_loss)]
-pub fn a_day(c: &Connection, mailing: i64, now: Instant) -> Result<Option<f64>> {
+pub fn a_day(c: &Connection, mailing: MailingId, now: Instant) -> Result<Option<f64>> {
     let (series, out_since): (Option<i64>, Option<i64>) =
-        c.query_row("SELECT series_id, started_at FROM mailing WHERE id = ?1", [mailing], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        c.query_row("SELECT series_id, started_at FROM mailing WHERE id = ?1", [mailing.0], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let from = now.0 - 28 * DAY;
     let per_day = |n: i64, since: i64| {
         // Those of the first hours say little of a day.
@@ -265,7 +266,7 @@ pub fn a_day(c: &Connection, mailing: i64, now: Instant) -> Result<Option<f64>> 
     if let Some(since) = out_since {
         let n = c.query_row(
             "SELECT count(DISTINCT contact_id) FROM send WHERE mailing_id = ?1 AND cause = 2 AND handed_at > ?2",
-            [mailing, from],
+            [mailing.0, from],
             |r| r.get(0),
         )?;
         return Ok(per_day(n, since));
@@ -283,8 +284,8 @@ pub fn a_day(c: &Connection, mailing: i64, now: Instant) -> Result<Option<f64>> 
 /// Gives those who come to a message of a series their arm. It is made for each batch of messages: what has to be known of the
 /// trial is read, and not the reading that is kept with it.
 pub(crate) struct Enroller {
-    trial: i64,
-    mailing: i64,
+    trial: TrialId,
+    mailing: MailingId,
     plan: Plan,
     seed: u64,
     state: TrialState,
@@ -302,23 +303,23 @@ pub(crate) struct Enroller {
 
 impl Enroller {
     /// None: the message has no trial that was sealed, so that all get the first variant.
-    pub(crate) fn of(c: &Connection, mailing: i64) -> Result<Option<Self>> {
+    pub(crate) fn of(c: &Connection, mailing: MailingId) -> Result<Option<Self>> {
         type Read = (i64, String, Option<i64>, Worded<TrialState>, Option<String>, Option<i64>, bool, Option<String>);
         let found: Option<Read> = c
             .prepare_cached(formatcp!(
                 "SELECT id, plan, seed, state, verdict, rollout_at, state = {TRIAL_COLLECTING} AND enrolled_at IS NULL, seal
                  FROM trial WHERE mailing_id = ?1 AND sealed_at IS NOT NULL"
             ))?
-            .query_row([mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?, r.get(7)?)))
+            .query_row([mailing.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?, r.get(7)?)))
             .optional()?;
         let Some((trial, plan, seed, state, verdict, rollout_at, enrols, seal)) = found else { return Ok(None) };
         let plan: Plan = serde_json::from_str(&plan)?;
         let seal: Option<Seal> = seal.map(|s| serde_json::from_str(&s)).transpose()?;
-        let mut all = if plan.per_arm.is_some() { stretches_of(c, trial)? } else { Vec::new() };
+        let mut all = if plan.per_arm.is_some() { stretches_of(c, TrialId(trial))? } else { Vec::new() };
         let Some(last) = all.pop() else { return Ok(None) };
         let before = if all.is_empty() { vec![0; last.people.len()] } else { enrolled(&all) };
         Ok(Some(Self {
-            trial,
+            trial: TrialId(trial),
             mailing,
             seed: seed.unwrap_or(0).cast_unsigned(),
             state: state.0,
@@ -335,18 +336,18 @@ impl Enroller {
     }
 
     /// The arm of somebody whose message is about to be handed over, and what part of the trial it is.
-    pub(crate) fn place(&mut self, c: &Connection, contact: i64, now: Instant) -> Result<(usize, Phase)> {
+    pub(crate) fn place(&mut self, c: &Connection, contact: ContactId, now: Instant) -> Result<(usize, Phase)> {
         let no_call = self.plan.on_no_call.unwrap_or(0);
         let took_part: Option<i64> = c
             .prepare_cached("SELECT arm FROM roster WHERE trial_id = ?1 AND contact_id = ?2")?
-            .query_row([self.trial, contact], |r| r.get(0))
+            .query_row([self.trial.0, contact.0], |r| r.get(0))
             .optional()?;
         if self.state == TrialState::Ended {
             let arm = self.verdict.and_then(|v| v.goes_out(&self.plan)).unwrap_or(no_call);
             // Who comes again is watched once, by the first message.
             let before = "SELECT 1 FROM send WHERE mailing_id = ?1 AND contact_id = ?2 AND phase IN (2, 3)";
             let watched = self.rollout_at.is_some_and(|at| now < at + ROLLOUT_WATCHED)
-                && !c.prepare_cached(before)?.exists([self.mailing, contact])?;
+                && !c.prepare_cached(before)?.exists([self.mailing.0, contact.0])?;
             let check =
                 matches!(self.verdict, Some(Verdict::Called(_) | Verdict::NoWorse(_))) && assign::in_rollout_check(self.seed, contact);
             return Ok(match (took_part, watched) {
@@ -368,21 +369,21 @@ impl Enroller {
             .prepare_cached(
                 "SELECT 1 FROM contact k JOIN trial_opens_unknown u ON u.domain_id = k.domain_id WHERE k.id = ?2 AND u.trial_id = ?1",
             )?
-            .exists([self.trial, contact])?;
+            .exists([self.trial.0, contact.0])?;
         c.prepare_cached("INSERT INTO roster (trial_id, contact_id, stratum, arm, opens_unknown) VALUES (?1, ?2, ?3, ?4, ?5)")?
-            .execute(params![self.trial, contact, self.place, i64::try_from(arm).unwrap_or(0), unknown])?;
+            .execute(params![self.trial.0, contact.0, self.place, i64::try_from(arm).unwrap_or(0), unknown])?;
         if unknown && self.of_known_opens {
             return Ok((arm, Phase::Pilot));
         }
         self.people[arm] += 1;
         c.prepare_cached("UPDATE trial_stretch SET people = ?3 WHERE trial_id = ?1 AND place = ?2")?.execute(params![
-            self.trial,
+            self.trial.0,
             self.place,
             serde_json::to_string(&self.people)?
         ])?;
         let all: Vec<u64> = self.people.iter().zip(&self.before).map(|(n, before)| n + before).collect();
         if full(self.plan.per_arm.unwrap_or(0), &self.parts, &all) {
-            c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1", params![self.trial, now.0])?;
+            c.execute("UPDATE trial SET enrolled_at = ?2 WHERE id = ?1", params![self.trial.0, now.0])?;
             self.enrols = false;
         }
         Ok((arm, Phase::Pilot))

@@ -4,6 +4,7 @@
 use crate::self_check::{self, SelfCheck};
 use crate::trials::{self, Trial};
 use crate::{Result, StoreError};
+use rinse_core::id::TrialId;
 use rinse_core::report::Rate;
 use rinse_core::stats::Arm;
 use rinse_core::stats::special::normal_upper_quantile;
@@ -18,7 +19,7 @@ use utoipa::ToSchema;
 /// A past trial in the light of the others.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct LearnedTrial {
-    pub id: i64,
+    pub id: TrialId,
     pub question: String,
     pub metric: Metric,
     /// What differed, as the plan said.
@@ -106,7 +107,7 @@ fn rollout(c: &Connection, t: &Trial, pilot: (f64, f64, f64), shrunk: (f64, f64)
          WHERE mailing_id = ?1 AND phase IN (2, 3) AND handed_at IS NOT NULL GROUP BY phase"
     ))?;
     let (mut of, mut last) = ([Arm { successes: 0, trials: 0 }; 2], 0);
-    let mut rows = s.query(params![t.mailing_id, window])?;
+    let mut rows = s.query(params![t.mailing_id.0, window])?;
     while let Some(r) = rows.next()? {
         let n = |i| r.get::<_, i64>(i).map(|v| u64::try_from(v).unwrap_or(0));
         of[usize::from(r.get::<_, i64>(0)? == 2)] = Arm { successes: n(2)?, trials: n(1)? };

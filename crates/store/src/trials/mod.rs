@@ -19,11 +19,12 @@ pub use past::{Corrected, Past, corrected, leaving, past, past_spread};
 
 use crate::codes::{FILE_AT_WORK, TRIAL_COLLECTING, TRIAL_ENDED, TRIAL_PLANNED, TRIAL_READ, TRIAL_ROLLING};
 use crate::send_state::{ACCEPTED, HANDING_OVER, WAITING};
-use crate::stored::{Worded, ids};
+use crate::stored::{Worded, ids_as};
 use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::history::MORE_MAY_COME;
+use rinse_core::id::{ContactId, MailingId, TrialId};
 use rinse_core::schedule::CLOCK_CHANGE;
 use rinse_core::segment::Tree;
 use rinse_core::standing::{TrialEvent, TrialState};
@@ -42,8 +43,8 @@ use utoipa::ToSchema;
 /// A trial as it is stored.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Trial {
-    pub id: i64,
-    pub mailing_id: i64,
+    pub id: TrialId,
+    pub mailing_id: MailingId,
     pub mailing: String,
     pub plan: Plan,
     pub state: TrialState,
@@ -134,7 +135,7 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
     ))?;
     let rows = s.query_map([value], |r| {
         Ok((
-            (r.get(0)?, r.get(1)?, r.get(2)?, r.get::<_, String>(3)?, r.get::<_, Worded<_>>(4)?.0, r.get(5)?),
+            (TrialId(r.get(0)?), MailingId(r.get(1)?), r.get(2)?, r.get::<_, String>(3)?, r.get::<_, Worded<_>>(4)?.0, r.get(5)?),
             (r.get(6)?, r.get(7)?, r.get(8)?, r.get::<_, Option<String>>(9)?, r.get::<_, Option<String>>(10)?, r.get(11)?),
             (
                 r.get::<_, Option<String>>(12)?,
@@ -188,8 +189,8 @@ fn some(c: &Connection, filter: &str, value: i64) -> Result<Vec<Trial>> {
 
 /// # Errors
 /// When there is no such trial.
-pub fn one(c: &Connection, id: i64) -> Result<Trial> {
-    some(c, "t.id = ?1", id)?.pop().ok_or(StoreError::Missing("trial"))
+pub fn one(c: &Connection, id: TrialId) -> Result<Trial> {
+    some(c, "t.id = ?1", id.0)?.pop().ok_or(StoreError::Missing("trial"))
 }
 
 /// All trials, the newest first.
@@ -204,16 +205,16 @@ pub fn all(c: &Connection) -> Result<Vec<Trial>> {
 ///
 /// # Errors
 /// When the trial is sealed.
-pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person: Option<i64>) -> Result<i64> {
-    if c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND channel = 2")?.exists([mailing])? {
+pub fn save_plan(c: &Connection, mailing: MailingId, plan: &Plan, now: Instant, person: Option<i64>) -> Result<TrialId> {
+    if c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND channel = 2")?.exists([mailing.0])? {
         return Err(StoreError::Refused("A text message has no variants to try. Plan the trial on an email.".into()));
     }
-    if c.prepare_cached("SELECT 1 FROM hour_round WHERE mailing_id = ?1 AND missed IS NULL")?.exists([mailing])? {
+    if c.prepare_cached("SELECT 1 FROM hour_round WHERE mailing_id = ?1 AND missed IS NULL")?.exists([mailing.0])? {
         return Err(StoreError::Refused(
             "This mailing is a round of an hour trial: two questions at once answer neither. Plan this trial on another mailing.".into(),
         ));
     }
-    let in_series = c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND series_id IS NOT NULL")?.exists([mailing])?;
+    let in_series = c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND series_id IS NOT NULL")?.exists([mailing.0])?;
     if in_series && plan.per_arm.is_none() {
         return Err(StoreError::Refused(
             "This message is a step of a series: people come to it one by one. Say how many each arm takes (people per arm).".into(),
@@ -228,14 +229,14 @@ pub fn save_plan(c: &Connection, mailing: i64, plan: &Plan, now: Instant, person
         goal.goal.check().map_err(StoreError::Refused)?;
     }
     let text = serde_json::to_string(plan)?;
-    let id: Option<i64> = c
+    let id: Option<TrialId> = c
         .query_row(
             formatcp!(
                 "INSERT INTO trial (mailing_id, plan, state, made_at, person_id) VALUES (?1,?2,{TRIAL_PLANNED},?3,?4)
              ON CONFLICT (mailing_id) DO UPDATE SET plan = excluded.plan WHERE state = {TRIAL_PLANNED} RETURNING id"
             ),
-            params![mailing, text, now.0, person],
-            |r| r.get(0),
+            params![mailing.0, text, now.0, person],
+            |r| r.get(0).map(TrialId),
         )
         .optional()?;
     id.ok_or_else(|| StoreError::Refused("The plan is sealed and can't change. Plan a new trial instead.".into()))
@@ -263,19 +264,19 @@ pub fn may_be_small<'a>(c: &Connection, too_small: &str, reason: &'a str, person
 ///
 /// # Errors
 /// As [`may_be_small`].
-pub fn let_small(c: &Connection, id: i64, too_small: &str, reason: &str, person: Option<i64>, now: Instant) -> Result<()> {
+pub fn let_small(c: &Connection, id: TrialId, too_small: &str, reason: &str, person: Option<i64>, now: Instant) -> Result<()> {
     let reason = may_be_small(c, too_small, reason, person)?;
-    c.execute("UPDATE trial SET small_reason = ?2, small_by = ?3 WHERE id = ?1", params![id, reason, person])?;
-    crate::settings::audit(c, now, person, "a trial under its needed size was let go", "trial", id, reason)
+    c.execute("UPDATE trial SET small_reason = ?2, small_by = ?3 WHERE id = ?1", params![id.0, reason, person])?;
+    crate::settings::audit(c, now, person, "a trial under its needed size was let go", "trial", id.0, reason)
 }
 
 /// Seals the plan and freezes the roster, all at once: for few people.
 ///
 /// # Errors
 /// When it is sealed already.
-pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<Look>, now: Instant) -> Result<()> {
+pub fn seal(c: &Connection, id: TrialId, seed: u64, roster: &[Enrolled], looks: Vec<Look>, now: Instant) -> Result<()> {
     let t = one(c, id)?;
-    let people: Vec<i64> = roster.iter().map(|e| e.contact).collect();
+    let people: Vec<ContactId> = roster.iter().map(|e| e.contact).collect();
     let before = before::of_people(c, &t.plan, &people, now)?;
     put_on_roster(c, id, roster, &people_of_groups(c, &t.plan, now)?, &before)?;
     let digest = digest(c, &t, seed, &looks, roster, &before)?;
@@ -286,7 +287,7 @@ pub fn seal(c: &Connection, id: i64, seed: u64, roster: &[Enrolled], looks: Vec<
 ///
 /// # Errors
 /// When the database fails.
-pub fn digest(c: &Connection, t: &Trial, seed: u64, looks: &[Look], roster: &[Enrolled], before: &[(i64, u32)]) -> Result<String> {
+pub fn digest(c: &Connection, t: &Trial, seed: u64, looks: &[Look], roster: &[Enrolled], before: &[(ContactId, u32)]) -> Result<String> {
     let mut before = before.to_vec();
     before.sort_unstable();
     let sent: Vec<String> = variants(c, t.mailing_id)?.into_iter().chain(before::sealed(&before)).collect();
@@ -297,7 +298,7 @@ pub fn digest(c: &Connection, t: &Trial, seed: u64, looks: &[Look], roster: &[En
 ///
 /// # Errors
 /// When a segment is gone.
-pub fn people_of_groups(c: &Connection, plan: &Plan, now: Instant) -> Result<Vec<Vec<i64>>> {
+pub fn people_of_groups(c: &Connection, plan: &Plan, now: Instant) -> Result<Vec<Vec<ContactId>>> {
     plan.subgroups.iter().map(|group| crate::segments::people(c, &Tree::Segment { segment: group.segment }, now)).collect()
 }
 
@@ -306,19 +307,25 @@ pub fn people_of_groups(c: &Connection, plan: &Plan, now: Instant) -> Result<Vec
 ///
 /// # Errors
 /// When the database fails.
-pub fn put_on_roster(c: &Connection, id: i64, roster: &[Enrolled], groups: &[Vec<i64>], before: &[(i64, u32)]) -> Result<()> {
+pub fn put_on_roster(
+    c: &Connection,
+    id: TrialId,
+    roster: &[Enrolled],
+    groups: &[Vec<ContactId>],
+    before: &[(ContactId, u32)],
+) -> Result<()> {
     let mut s = c.prepare_cached("INSERT INTO roster_before VALUES (?1, ?2, ?3)")?;
     for (contact, share) in before {
-        s.execute(params![id, contact, share])?;
+        s.execute(params![id.0, contact.0, share])?;
     }
     let mut s = c.prepare_cached("INSERT INTO roster (trial_id, contact_id, stratum, arm, opens_unknown) VALUES (?1, ?2, ?3, ?4, ?5)")?;
     for e in roster {
-        s.execute(params![id, e.contact, e.stratum, i64::try_from(e.arm).unwrap_or(0), e.opens_unknown])?;
+        s.execute(params![id.0, e.contact.0, e.stratum, i64::try_from(e.arm).unwrap_or(0), e.opens_unknown])?;
     }
     let mut s = c.prepare_cached("INSERT INTO roster_group VALUES (?1, ?2, ?3)")?;
     for (place, people) in groups.iter().enumerate() {
         for e in roster.iter().filter(|e| people.binary_search(&e.contact).is_ok()) {
-            s.execute(params![id, i64::try_from(place).unwrap_or(0), e.contact])?;
+            s.execute(params![id.0, i64::try_from(place).unwrap_or(0), e.contact.0])?;
         }
     }
     Ok(())
@@ -328,13 +335,13 @@ pub fn put_on_roster(c: &Connection, id: i64, roster: &[Enrolled], groups: &[Vec
 ///
 /// # Errors
 /// When the database fails.
-pub fn take_off_roster(c: &Connection, id: i64, most: usize) -> Result<usize> {
+pub fn take_off_roster(c: &Connection, id: TrialId, most: usize) -> Result<usize> {
     let some = |table: &str, key: &str| {
         c.prepare_cached(&format!(
             "DELETE FROM {table} WHERE trial_id = ?1 AND ({key}) IN (SELECT {key} FROM {table} JOIN trial t ON t.id = trial_id
                 WHERE trial_id = ?1 AND t.state = {TRIAL_PLANNED} LIMIT ?2)"
         ))?
-        .execute(params![id, i64::try_from(most).unwrap_or(i64::MAX)])
+        .execute(params![id.0, i64::try_from(most).unwrap_or(i64::MAX)])
     };
     Ok(some("roster", "contact_id")? + some("roster_group", "place, contact_id")? + some("roster_before", "contact_id")?)
 }
@@ -343,24 +350,24 @@ pub fn take_off_roster(c: &Connection, id: i64, most: usize) -> Result<usize> {
 ///
 /// # Errors
 /// When it is sealed already.
-pub fn seal_drawn(c: &Connection, id: i64, seed: u64, looks: Vec<Look>, digest: String, now: Instant) -> Result<()> {
+pub fn seal_drawn(c: &Connection, id: TrialId, seed: u64, looks: Vec<Look>, digest: String, now: Instant) -> Result<()> {
     let t = one(c, id)?;
     let kept = serde_json::to_string(&Seal { rule_version: rules::LATEST, looks, digest })?;
     let n = c.execute(
         formatcp!(
             "UPDATE trial SET state = {TRIAL_COLLECTING}, sealed_at = ?2, seed = ?3, seal = ?4 WHERE id = ?1 AND state = {TRIAL_PLANNED}"
         ),
-        params![id, now.0, seed.cast_signed(), kept],
+        params![id.0, now.0, seed.cast_signed(), kept],
     )?;
     if n == 0 {
         return Err(StoreError::Refused("This trial is sealed already.".into()));
     }
     if t.plan.per_arm.is_some() {
-        c.execute(&format!("INSERT INTO trial_opens_unknown SELECT ?1, id FROM ({})", crate::machines::opens::UNKNOWN_DOMAINS), [id])?;
+        c.execute(&format!("INSERT INTO trial_opens_unknown SELECT ?1, id FROM ({})", crate::machines::opens::UNKNOWN_DOMAINS), [id.0])?;
         let digest = one(c, id)?.seal.map(|s| s.digest).unwrap_or_default();
         enrol::begin(c, &t, &digest, &t.plan.parts(arms(c, &t)?), "as planned", now, None)?;
         if t.plan.harm_looks > 0 {
-            c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id, t.plan.window_end(now).0])?;
+            c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id.0, t.plan.window_end(now).0])?;
         }
     }
     Ok(())
@@ -370,12 +377,12 @@ pub fn seal_drawn(c: &Connection, id: i64, seed: u64, looks: Vec<Look>, digest: 
 ///
 /// # Errors
 /// When the database fails.
-pub fn pilot(c: &Connection, mailing: i64) -> Result<Option<HashMap<i64, usize>>> {
-    let id: Option<i64> = c
+pub fn pilot(c: &Connection, mailing: MailingId) -> Result<Option<HashMap<ContactId, usize>>> {
+    let id: Option<TrialId> = c
         .prepare_cached(formatcp!(
             "SELECT id FROM trial WHERE mailing_id = ?1 AND state = {TRIAL_COLLECTING} AND json_extract(plan, '$.per_arm') IS NULL"
         ))?
-        .query_row([mailing], |r| r.get(0))
+        .query_row([mailing.0], |r| r.get(0).map(TrialId))
         .optional()?;
     let Some(id) = id else { return Ok(None) };
     let arms = arms(c, &one(c, id)?)?;
@@ -384,11 +391,11 @@ pub fn pilot(c: &Connection, mailing: i64) -> Result<Option<HashMap<i64, usize>>
 }
 
 /// All that is sent, variant by variant.
-fn variants(c: &Connection, mailing: i64) -> Result<Vec<String>> {
+fn variants(c: &Connection, mailing: MailingId) -> Result<Vec<String>> {
     let mut s = c.prepare_cached(
         "SELECT v.subject, m.preheader, m.format, m.html, m.text, v.sender_name, v.reply_to FROM variant v JOIN mailing m ON m.id = v.mailing_id WHERE m.id = ?1 ORDER BY v.arm",
     )?;
-    let rows = s.query_map([mailing], |r| {
+    let rows = s.query_map([mailing.0], |r| {
         let parts: [String; 5] = [r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?];
         let sender: [String; 2] = [r.get(5)?, r.get(6)?];
         // A sender that is the letterhead's adds nothing, as in seals from before there were others.
@@ -404,7 +411,7 @@ fn variants(c: &Connection, mailing: i64) -> Result<Vec<String>> {
 /// When the database fails.
 pub fn arms(c: &Connection, t: &Trial) -> Result<usize> {
     Ok(c.prepare_cached("SELECT count(*) FROM variant WHERE mailing_id = ?1")?
-        .query_row([t.mailing_id], |r| r.get::<_, i64>(0))?
+        .query_row([t.mailing_id.0], |r| r.get::<_, i64>(0))?
         .try_into()
         .unwrap_or(0))
 }
@@ -439,7 +446,7 @@ pub fn beside(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Beside>
     // Everyone of the pilot got the arm of the roster, and the roster is what the seed makes of it.
     let strays: i64 = c.query_row(
         "SELECT count(*) FROM send s LEFT JOIN roster r ON r.trial_id = ?1 AND r.contact_id = s.contact_id WHERE s.mailing_id = ?2 AND s.phase = 1 AND (r.arm IS NULL OR r.arm <> s.arm)",
-        [t.id, t.mailing_id], |r| r.get(0),
+        [t.id.0, t.mailing_id.0], |r| r.get(0),
     )?;
     let stretches = enrol::stretches(c, t)?;
     let (void, said) = match crossing::crossing(c, t.id, t.mailing_id)? {
@@ -488,11 +495,11 @@ pub fn recomputed(c: &Connection, t: &Trial, roster: &[Enrolled]) -> Result<Vec<
 ///
 /// # Errors
 /// When the database fails.
-pub fn roster(c: &Connection, id: i64) -> Result<Vec<Enrolled>> {
+pub fn roster(c: &Connection, id: TrialId) -> Result<Vec<Enrolled>> {
     let mut s = c.prepare_cached("SELECT contact_id, stratum, arm, opens_unknown FROM roster WHERE trial_id = ?1 ORDER BY contact_id")?;
-    Ok(s.query_map([id], |r| {
+    Ok(s.query_map([id.0], |r| {
         let arm = usize::try_from(r.get::<_, i64>(2)?).unwrap_or(0);
-        Ok(Enrolled { contact: r.get(0)?, stratum: r.get(1)?, arm, opens_unknown: r.get(3)? })
+        Ok(Enrolled { contact: ContactId(r.get(0)?), stratum: r.get(1)?, arm, opens_unknown: r.get(3)? })
     })?
     .collect::<rusqlite::Result<_>>()?)
 }
@@ -518,7 +525,7 @@ pub fn set_reading_due(c: &Connection) -> Result<()> {
         )?
         .query_map([], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
-    due.into_iter().try_for_each(|id| set_next_look(c, id))
+    due.into_iter().try_for_each(|id| set_next_look(c, TrialId(id)))
 }
 
 /// The instant of the last handover of a trial's pilot.
@@ -526,14 +533,14 @@ fn last_handover(t: &Trial) -> Option<i64> {
     Some(t.reading_due? - t.plan.window_hours * rinse_core::HOUR)
 }
 
-fn set_next_look(c: &Connection, id: i64) -> Result<()> {
+fn set_next_look(c: &Connection, id: TrialId) -> Result<()> {
     let t = one(c, id)?;
     if t.plan.per_arm.is_some() {
         return Ok(());
     }
     let next = t.seal.as_ref().and_then(|s| s.looks.get(usize::try_from(t.looked).unwrap_or(usize::MAX)));
     let at = last_handover(&t).zip(next).map(|(from, l)| from + l.at);
-    c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id, at])?;
+    c.execute("UPDATE trial SET next_look = ?2 WHERE id = ?1", params![id.0, at])?;
     Ok(())
 }
 
@@ -547,7 +554,7 @@ pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
         .query_map([now.0], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for id in due {
-        let mut t = one(c, id)?;
+        let mut t = one(c, TrialId(id))?;
         if t.plan.per_arm.is_some() {
             enrol::hold_look(c, t, now)?;
             continue;
@@ -562,7 +569,7 @@ pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
             t.stopped.extend(new);
         }
         c.execute("UPDATE trial SET looked = looked + 1, stopped = ?2 WHERE id = ?1", params![id, serde_json::to_string(&t.stopped)?])?;
-        set_next_look(c, id)?;
+        set_next_look(c, TrialId(id))?;
     }
     Ok(())
 }
@@ -571,10 +578,10 @@ pub fn hold_looks(c: &Connection, now: Instant) -> Result<()> {
 ///
 /// # Errors
 /// When the trial isn't collecting.
-pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn open_early(c: &Connection, id: TrialId, now: Instant, person: Option<i64>) -> Result<()> {
     let n = c.execute(
         formatcp!("UPDATE trial SET opened_at = coalesce(opened_at, ?2), opened_by = coalesce(opened_by, ?3) WHERE id = ?1 AND state = {TRIAL_COLLECTING}"),
-        params![id, now.0, person],
+        params![id.0, now.0, person],
     )?;
     if n == 0 { Err(StoreError::Refused("Only a trial that is collecting has closed arms.".into())) } else { Ok(()) }
 }
@@ -583,11 +590,11 @@ pub fn open_early(c: &Connection, id: i64, now: Instant, person: Option<i64>) ->
 ///
 /// # Errors
 /// When the database fails.
-pub fn save_reading(c: &Connection, id: i64, reading: &Reading, counts: &[ArmCounts], beside: &Beside, now: Instant) -> Result<bool> {
+pub fn save_reading(c: &Connection, id: TrialId, reading: &Reading, counts: &[ArmCounts], beside: &Beside, now: Instant) -> Result<bool> {
     let n = c.execute(
         formatcp!("UPDATE trial SET state = {TRIAL_READ}, read_at = ?2, verdict = ?3, counts = ?4, beside = ?5, reading = ?6 WHERE id = ?1 AND state = {TRIAL_COLLECTING}"),
         params![
-            id,
+            id.0,
             now.0,
             serde_json::to_string(&reading.verdict)?,
             serde_json::to_string(counts)?,
@@ -619,7 +626,7 @@ pub fn read(c: &Connection, t: &Trial, counts: &[ArmCounts]) -> Result<Reading> 
 pub fn reading(c: &Connection, t: &Trial) -> Result<(Reading, Option<String>)> {
     let Some(counts) = &t.counts else { return Err(StoreError::Refused("This trial isn't read yet.".into())) };
     let again = read(c, t, counts)?;
-    let kept: Option<String> = c.prepare_cached("SELECT reading FROM trial WHERE id = ?1")?.query_row([t.id], |r| r.get(0))?;
+    let kept: Option<String> = c.prepare_cached("SELECT reading FROM trial WHERE id = ?1")?.query_row([t.id.0], |r| r.get(0))?;
     let Some(kept) = kept else {
         // The verdict was always kept: by it the rollout went.
         let differs = (t.verdict != Some(again.verdict)).then(|| "the verdict".to_owned());
@@ -634,14 +641,14 @@ pub fn reading(c: &Connection, t: &Trial) -> Result<(Reading, Option<String>)> {
 ///
 /// # Errors
 /// When that doesn't happen to it where it stands.
-pub fn advance(c: &Connection, id: i64, event: TrialEvent, rollout_at: Option<Instant>) -> Result<()> {
+pub fn advance(c: &Connection, id: TrialId, event: TrialEvent, rollout_at: Option<Instant>) -> Result<()> {
     let mut s = c.prepare_cached("SELECT state FROM trial WHERE id = ?1")?;
-    let state: TrialState = s.query_row([id], |r| Ok(r.get::<_, Worded<_>>(0)?.0)).optional()?.ok_or(StoreError::Missing("trial"))?;
+    let state: TrialState = s.query_row([id.0], |r| Ok(r.get::<_, Worded<_>>(0)?.0)).optional()?.ok_or(StoreError::Missing("trial"))?;
     let Some(to) = state.next(event) else {
         return Err(StoreError::Refused(format!("The trial is {state}: it can't be {event} now.")));
     };
     let sql = "UPDATE trial SET state = ?2, rollout_at = coalesce(?3, rollout_at) WHERE id = ?1";
-    c.execute(sql, params![id, Worded(to), rollout_at.map(|i| i.0)])?;
+    c.execute(sql, params![id.0, Worded(to), rollout_at.map(|i| i.0)])?;
     Ok(())
 }
 
@@ -649,7 +656,7 @@ pub fn advance(c: &Connection, id: i64, event: TrialEvent, rollout_at: Option<In
 ///
 /// # Errors
 /// When the trial isn't read, or released already.
-pub fn release(c: &Connection, id: i64, at_once: bool, now: Instant) -> Result<Instant> {
+pub fn release(c: &Connection, id: TrialId, at_once: bool, now: Instant) -> Result<Instant> {
     let t = one(c, id)?;
     let day = rinse_core::DAY;
     let mut at = Instant(now.0 - now.0.rem_euclid(day) + t.sealed_at.unwrap_or(now.0).rem_euclid(day));
@@ -658,7 +665,7 @@ pub fn release(c: &Connection, id: i64, at_once: bool, now: Instant) -> Result<I
     }
     let at = if at_once { now } else { at };
     advance(c, id, TrialEvent::Released, Some(at))?;
-    c.execute("UPDATE trial SET at_pilot_hour = ?2 WHERE id = ?1", params![id, !at_once])?;
+    c.execute("UPDATE trial SET at_pilot_hour = ?2 WHERE id = ?1", params![id.0, !at_once])?;
     Ok(at)
 }
 
@@ -666,19 +673,19 @@ pub fn release(c: &Connection, id: i64, at_once: bool, now: Instant) -> Result<I
 ///
 /// # Errors
 /// When the database fails.
-pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<i64>> {
-    ids(c, formatcp!("SELECT id FROM trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1"), [now.0])
+pub fn to_read(c: &Connection, now: Instant) -> Result<Vec<TrialId>> {
+    ids_as(c, formatcp!("SELECT id FROM trial WHERE state = {TRIAL_COLLECTING} AND reading_due <= ?1"), [now.0], TrialId)
 }
 
 /// The trials whose rollout may begin: where clocks went forward since the pilot its hour comes sooner than by UTC.
 ///
 /// # Errors
 /// When the database fails.
-pub fn to_roll_out(c: &Connection, now: Instant) -> Result<Vec<i64>> {
+pub fn to_roll_out(c: &Connection, now: Instant) -> Result<Vec<TrialId>> {
     let sql = formatcp!(
         "SELECT id FROM trial WHERE state = {TRIAL_ROLLING} AND json_extract(plan, '$.per_arm') IS NULL AND rollout_at - at_pilot_hour * {CLOCK_CHANGE} <= ?1"
     );
-    ids(c, sql, [now.0])
+    ids_as(c, sql, [now.0], TrialId)
 }
 
 /// Ends the trials of series whose rollout has come: people who enter from now on get what goes out.

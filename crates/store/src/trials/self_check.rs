@@ -5,6 +5,7 @@
 use crate::Result;
 use crate::codes::MAILING_SENT;
 use const_format::formatcp;
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::report::Rate;
 use rinse_core::stats::Arm;
 use rinse_core::stats::two_proportions::score_test;
@@ -34,11 +35,11 @@ pub struct Found {
 ///
 /// # Errors
 /// When the database fails.
-pub fn begin(c: &Connection, mailing: i64, seed: u64, now: Instant) -> Result<()> {
+pub fn begin(c: &Connection, mailing: MailingId, seed: u64, now: Instant) -> Result<()> {
     c.execute(
         "INSERT INTO self_check (mailing_id, seed, made_at) SELECT ?1, ?2, ?3 WHERE (SELECT count(*) FROM variant WHERE mailing_id = ?1) = 1
             AND (SELECT channel FROM mailing WHERE id = ?1) = 1 ON CONFLICT DO NOTHING",
-        params![mailing, seed.cast_signed(), now.0],
+        params![mailing.0, seed.cast_signed(), now.0],
     )?;
     Ok(())
 }
@@ -54,7 +55,7 @@ pub fn read_due(c: &Connection, now: Instant) -> Result<Vec<(i64, Vec<Found>)>> 
         )?
         .query_map([now.0, WINDOW], |r| Ok((r.get(0)?, r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
-    due.into_iter().map(|(mailing, seed)| Ok((mailing, halves(c, mailing, seed.cast_unsigned())?))).collect()
+    due.into_iter().map(|(mailing, seed)| Ok((mailing, halves(c, MailingId(mailing), seed.cast_unsigned())?))).collect()
 }
 
 /// Keeps what was found.
@@ -82,15 +83,15 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
 }
 
 /// Both halves on each metric; empty where they are too few for a test.
-fn halves(c: &Connection, mailing: i64, seed: u64) -> Result<Vec<Found>> {
+fn halves(c: &Connection, mailing: MailingId, seed: u64) -> Result<Vec<Found>> {
     let mut s = c.prepare_cached(
         "SELECT contact_id, coalesce(open_at < handed_at + ?2, 0), coalesce(click_at < handed_at + ?2, 0), coalesce(left_at < handed_at + ?2, 0), opens_unknown
          FROM send WHERE mailing_id = ?1 AND handed_at IS NOT NULL",
     )?;
-    let mut rows = s.query(params![mailing, WINDOW])?;
+    let mut rows = s.query(params![mailing.0, WINDOW])?;
     let mut counts = [[Arm { successes: 0, trials: 0 }; 2]; 3];
     while let Some(r) = rows.next()? {
-        let half = usize::from(assign::in_second_half(seed, r.get(0)?));
+        let half = usize::from(assign::in_second_half(seed, ContactId(r.get(0)?)));
         let unknown: bool = r.get(4)?;
         for (i, arms) in counts.iter_mut().enumerate().filter(|(i, _)| METRICS[*i] != Metric::HumanOpen || !unknown) {
             arms[half].trials += 1;

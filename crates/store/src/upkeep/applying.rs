@@ -10,6 +10,7 @@ use crate::{Result, StoreError, erasure};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::code::Code;
+use rinse_core::id::ContactId;
 use rinse_core::upkeep::fold::UNTIL_A_RUN;
 use rinse_core::upkeep::run::{Becomes, Kind, MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
@@ -45,7 +46,14 @@ pub fn begin_apply(c: &Connection, id: i64, now: Instant, person: Option<i64>) -
 ///
 /// # Errors
 /// When it isn't applied, or was applied more than 30 days ago.
-pub fn begin_undo(c: &Connection, id: i64, cause: Option<Cause>, contact: Option<i64>, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn begin_undo(
+    c: &Connection,
+    id: i64,
+    cause: Option<Cause>,
+    contact: Option<ContactId>,
+    now: Instant,
+    person: Option<i64>,
+) -> Result<()> {
     let run = runs::one(c, id, now)?;
     if run.state != RunState::Applied {
         return Err(StoreError::Refused(format!("The run is {}: only an applied one can be undone.", run.state)));
@@ -57,7 +65,7 @@ pub fn begin_undo(c: &Connection, id: i64, cause: Option<Cause>, contact: Option
         .prepare_cached(
             formatcp!("UPDATE cleaning_member SET state = {MEMBER_UNDOING} WHERE run_id = ?1 AND state = {MEMBER_APPLIED} AND status_after <> {BECOMES_DELETED} AND (?2 IS NULL OR cause = ?2) AND (?3 IS NULL OR contact_id = ?3)"),
         )?
-        .execute(params![id, cause.map(Code::code), contact])?;
+        .execute(params![id, cause.map(Code::code), contact.map(|id| id.0)])?;
     if n == 0 {
         return Err(StoreError::Refused("There is nobody left to put back.".into()));
     }
@@ -80,7 +88,7 @@ struct Run {
 }
 
 struct Affected {
-    contact: i64,
+    contact: ContactId,
     state: MemberState,
     before: Where,
     after: Then,
@@ -96,7 +104,7 @@ fn some(c: &Connection, id: i64, states: &str) -> Result<Vec<Affected>> {
     let rows = s.query_map([id], |r| {
         let at = |n| r.get::<_, Option<i64>>(n).map(|u| u.map(Instant));
         Ok(Affected {
-            contact: r.get(0)?,
+            contact: ContactId(r.get(0)?),
             state: r.get::<_, As<MemberState>>(1)?.0,
             before: (r.get::<_, As<MailStatus>>(2)?.0, at(3)?, r.get::<_, As<Cause>>(4)?.0),
             after: (r.get::<_, As<Becomes>>(5)?.0, at(6)?, r.get::<_, As<Cause>>(7)?.0),
@@ -106,9 +114,9 @@ fn some(c: &Connection, id: i64, states: &str) -> Result<Vec<Affected>> {
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
-fn write_set(c: &Connection, id: i64, contact: i64, to: (MailStatus, Option<Instant>, Cause, &str), now: Instant) -> Result<()> {
+fn write_set(c: &Connection, id: i64, contact: ContactId, to: (MailStatus, Option<Instant>, Cause, &str), now: Instant) -> Result<()> {
     c.prepare_cached("INSERT INTO status_set (contact_id, at, status, until, cause, why, run_id) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)")?
-        .execute(params![contact, now.0, to.0.code(), to.1.map(|u| u.0), to.2.code(), to.3, id])?;
+        .execute(params![contact.0, now.0, to.0.code(), to.1.map(|u| u.0), to.2.code(), to.3, id])?;
     Ok(())
 }
 
@@ -154,11 +162,11 @@ pub fn go_on(c: &Connection, id: i64, now: Instant) -> Result<bool> {
     Ok(false)
 }
 
-fn mark(c: &Connection, id: i64, contact: i64, to: MemberState) -> Result<()> {
+fn mark(c: &Connection, id: i64, contact: ContactId, to: MemberState) -> Result<()> {
     c.prepare_cached(
         "UPDATE cleaning_member SET state = ?3, ledger_mark = coalesce(ledger_mark, (SELECT max(id) FROM ledger WHERE contact_id = ?2), 0) WHERE run_id = ?1 AND contact_id = ?2",
     )?
-    .execute(params![id, contact, to.code()])?;
+    .execute(params![id, contact.0, to.code()])?;
     Ok(())
 }
 
@@ -166,7 +174,7 @@ fn apply(c: &Connection, run: &Run, p: &Affected, now: Instant, origin: &Origin)
     let (id, kind) = (run.id, run.kind);
     let stored: Option<Where> = c
         .prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1 AND gone IS NULL")?
-        .query_row([p.contact], status::stored)
+        .query_row([p.contact.0], status::stored)
         .optional()?;
     // What changed since it was proposed was not before anybody's eyes.
     if stored.is_none_or(|s| (s.0, s.1) != (p.before.0, p.before.1)) {
@@ -219,7 +227,7 @@ fn stay(c: &Connection, run: &Run, p: &Affected, now: Instant, origin: &Origin) 
 }
 
 /// Has anything happened to somebody since a run was applied to them?
-fn since(c: &Connection, id: i64, contact: i64) -> Result<bool> {
+fn since(c: &Connection, id: i64, contact: ContactId) -> Result<bool> {
     Ok(c.prepare_cached(
         "SELECT EXISTS (SELECT 1 FROM ledger WHERE contact_id = ?2 AND id > (SELECT ledger_mark FROM cleaning_member WHERE run_id = ?1 AND contact_id = ?2))
             OR EXISTS (SELECT 1 FROM send WHERE contact_id = ?2 AND id > r.send_mark)
@@ -228,7 +236,7 @@ fn since(c: &Connection, id: i64, contact: i64) -> Result<bool> {
             OR EXISTS (SELECT 1 FROM contact WHERE id = ?2 AND gone IS NOT NULL)
          FROM cleaning_run r WHERE r.id = ?1",
     )?
-    .query_row(params![id, contact], |r| r.get(0))?)
+    .query_row(params![id, contact.0], |r| r.get(0))?)
 }
 
 fn undo(c: &Connection, run: &Run, p: &Affected, now: Instant, origin: &Origin) -> Result<MemberState> {

@@ -4,6 +4,7 @@
 use super::policy;
 use crate::{Result, StoreError};
 use rinse_core::bounce::{Category, masked};
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::upkeep::incident::{Counted, NORM_DAYS, NormOf, ON_A_MAILING_DAYS, is_incident, norm};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -15,29 +16,29 @@ fn day(at: Instant) -> i64 {
     at.0.div_euclid(DAY)
 }
 
-fn domain_of(c: &Connection, contact: i64) -> Result<i64> {
-    Ok(c.prepare_cached("SELECT domain_id FROM contact WHERE id = ?1")?.query_row([contact], |r| r.get(0))?)
+fn domain_of(c: &Connection, contact: ContactId) -> Result<i64> {
+    Ok(c.prepare_cached("SELECT domain_id FROM contact WHERE id = ?1")?.query_row([contact.0], |r| r.get(0))?)
 }
 
-fn add(c: &Connection, at: Instant, domain: i64, mailing: i64, by: Counted) -> Result<()> {
+fn add(c: &Connection, at: Instant, domain: i64, mailing: MailingId, by: Counted) -> Result<()> {
     c.prepare_cached("INSERT INTO domain_failure VALUES (?1, ?2, ?3, ?4, ?5) ON CONFLICT DO UPDATE SET messages = messages + ?4, failures = failures + ?5")?
-        .execute(params![day(at), domain, mailing, stored(by.messages), stored(by.failures)])?;
+        .execute(params![day(at), domain, mailing.0, stored(by.messages), stored(by.failures)])?;
     Ok(())
 }
 
 /// A host accepted a message of a mailing to somebody at a domain.
-pub(crate) fn accepted(c: &Connection, domain: i64, mailing: i64, at: Instant) -> Result<()> {
+pub(crate) fn accepted(c: &Connection, domain: i64, mailing: MailingId, at: Instant) -> Result<()> {
     add(c, at, domain, mailing, Counted { failures: 0, messages: 1 })
 }
 
 /// A message failed; `after`: its host had accepted it before. Opens an incident where the failures pass the norm.
-pub(crate) fn failed(c: &Connection, contact: i64, mailing: i64, category: Category, after: bool, now: Instant) -> Result<()> {
+pub(crate) fn failed(c: &Connection, contact: ContactId, mailing: MailingId, category: Category, after: bool, now: Instant) -> Result<()> {
     let domain = domain_of(c, contact)?;
     add(c, now, domain, mailing, Counted { failures: u64::from(category.class().counts_against_address()), messages: u64::from(!after) })?;
     if !category.class().counts_against_address() {
         return Ok(());
     }
-    let found = c.prepare_cached("SELECT 1 FROM incident WHERE mailing_id = ?1 AND domain_id = ?2")?.exists([mailing, domain])?;
+    let found = c.prepare_cached("SELECT 1 FROM incident WHERE mailing_id = ?1 AND domain_id = ?2")?.exists([mailing.0, domain])?;
     if found {
         return Ok(());
     }
@@ -56,7 +57,7 @@ pub(crate) fn failed(c: &Connection, contact: i64, mailing: i64, category: Categ
         c.prepare_cached(
             "INSERT INTO incident (mailing_id, domain_id, opened_at, norm_of, norm_failures, norm_messages) VALUES (?1,?2,?3,?4,?5,?6)",
         )?
-        .execute(params![mailing, domain, now.0, of.as_str(), stored(usual.failures), stored(usual.messages)])?;
+        .execute(params![mailing.0, domain, now.0, of.as_str(), stored(usual.failures), stored(usual.messages)])?;
         // The first of them were judged by themselves.
         due(c, mailing, domain)?;
         super::status::settle_due(c, now)?;
@@ -65,29 +66,36 @@ pub(crate) fn failed(c: &Connection, contact: i64, mailing: i64, category: Categ
 }
 
 /// A message of another system went otherwise than was known: so many messages and failures come or go.
-pub(crate) fn known_otherwise(c: &Connection, contact: i64, mailing: i64, at: Instant, messages: i64, failures: i64) -> Result<()> {
+pub(crate) fn known_otherwise(
+    c: &Connection,
+    contact: ContactId,
+    mailing: MailingId,
+    at: Instant,
+    messages: i64,
+    failures: i64,
+) -> Result<()> {
     if messages < 0 || failures < 0 {
         // What was forgotten meanwhile needs no taking away.
         c.prepare_cached(
             "UPDATE domain_failure SET messages = max(messages + ?4, 0), failures = max(failures + ?5, 0) WHERE day = ?1 AND domain_id = (SELECT domain_id FROM contact WHERE id = ?2) AND mailing_id = ?3",
         )?
-        .execute(params![day(at), contact, mailing, messages, failures])?;
+        .execute(params![day(at), contact.0, mailing.0, messages, failures])?;
     } else if messages > 0 || failures > 0 {
         c.prepare_cached("INSERT INTO domain_failure VALUES (?1, (SELECT domain_id FROM contact WHERE id = ?2), ?3, ?4, ?5) ON CONFLICT DO UPDATE SET messages = messages + ?4, failures = failures + ?5")?
-            .execute(params![day(at), contact, mailing, messages, failures])?;
+            .execute(params![day(at), contact.0, mailing.0, messages, failures])?;
     }
     Ok(())
 }
 
 /// Looks back at a mailing of another system: where its failures passed the norm of the days before, they wait for a person, too.
-pub(crate) fn look_back(c: &Connection, mailing: i64) -> Result<()> {
+pub(crate) fn look_back(c: &Connection, mailing: MailingId) -> Result<()> {
     let policy = policy::current(c)?.policy;
     let mut s = c.prepare_cached(
         "SELECT f.domain_id, sum(f.failures), sum(f.messages), max(f.day) FROM domain_failure f WHERE f.mailing_id = ?1
             AND NOT EXISTS (SELECT 1 FROM incident i WHERE i.mailing_id = ?1 AND i.domain_id = f.domain_id) GROUP BY 1 HAVING sum(f.failures) > ?2",
     )?;
     let found: Vec<(i64, Counted, i64)> = s
-        .query_map(params![mailing, policy.incident_addresses], |r| {
+        .query_map(params![mailing.0, policy.incident_addresses], |r| {
             let n = |i| r.get::<_, i64>(i).map(i64::unsigned_abs);
             Ok((r.get(0)?, Counted { failures: n(1)?, messages: n(2)? }, r.get(3)?))
         })?
@@ -100,7 +108,7 @@ pub(crate) fn look_back(c: &Connection, mailing: i64) -> Result<()> {
                 "INSERT INTO incident (mailing_id, domain_id, opened_at, norm_of, norm_failures, norm_messages) VALUES (?1,?2,?3,?4,?5,?6)",
             )?
             .execute(params![
-                mailing,
+                mailing.0,
                 domain,
                 then.0,
                 serde_json::to_value(of)?.as_str(),
@@ -123,31 +131,31 @@ fn counted(r: &Row<'_>) -> rusqlite::Result<Counted> {
 }
 
 /// A mailing's failures and messages at a domain, of the last days.
-fn on_mailing(c: &Connection, domain: i64, mailing: i64, now: Instant) -> Result<Counted> {
+fn on_mailing(c: &Connection, domain: i64, mailing: MailingId, now: Instant) -> Result<Counted> {
     Ok(c.prepare_cached(
         "SELECT coalesce(sum(failures), 0), coalesce(sum(messages), 0) FROM domain_failure WHERE day BETWEEN ?1 AND ?2 AND domain_id = ?3 AND mailing_id = ?4",
     )?
-    .query_row(params![day(now) - ON_A_MAILING_DAYS, day(now), domain, mailing], counted)?)
+    .query_row(params![day(now) - ON_A_MAILING_DAYS, day(now), domain, mailing.0], counted)?)
 }
 
 /// A mailing's messages to a domain, those that are still to be handed over as well.
-fn of_mailing(c: &Connection, domain: i64, mailing: i64, now: Instant) -> Result<u64> {
+fn of_mailing(c: &Connection, domain: i64, mailing: MailingId, now: Instant) -> Result<u64> {
     Ok(c.prepare_cached(
         "SELECT count(*) FROM contact k INDEXED BY contact_domain CROSS JOIN send s ON s.contact_id = k.id
          WHERE k.domain_id = ?1 AND s.mailing_id = ?2 AND (s.handed_at IS NULL OR s.handed_at >= ?3)",
     )?
-    .query_row(params![domain, mailing, (day(now) - ON_A_MAILING_DAYS) * DAY], |r| r.get::<_, i64>(0))?
+    .query_row(params![domain, mailing.0, (day(now) - ON_A_MAILING_DAYS) * DAY], |r| r.get::<_, i64>(0))?
     .unsigned_abs())
 }
 
 /// What was usual before: of the domain, of the base where it had too little, without this mailing and without what didn't count either.
-fn norm_of(c: &Connection, domain: i64, mailing: i64, now: Instant) -> Result<(NormOf, Counted)> {
+fn norm_of(c: &Connection, domain: i64, mailing: MailingId, now: Instant) -> Result<(NormOf, Counted)> {
     let of = |which: &str| -> Result<Counted> {
         let sql = format!(
             "SELECT coalesce(sum(f.failures), 0), coalesce(sum(f.messages), 0) FROM domain_failure f WHERE f.day BETWEEN ?1 AND ?2 AND f.mailing_id <> ?4
                 AND (?3 IS NULL OR 1) {which} AND NOT EXISTS (SELECT 1 FROM incident i WHERE i.mailing_id = f.mailing_id AND i.domain_id = f.domain_id AND i.decision IS NOT 1)"
         );
-        Ok(c.prepare_cached(&sql)?.query_row(params![day(now) - NORM_DAYS, day(now), domain, mailing], counted)?)
+        Ok(c.prepare_cached(&sql)?.query_row(params![day(now) - NORM_DAYS, day(now), domain, mailing.0], counted)?)
     };
     let own = of("AND f.domain_id = ?3")?;
     let (found, usual) = norm(own, own);
@@ -158,12 +166,12 @@ fn norm_of(c: &Connection, domain: i64, mailing: i64, now: Instant) -> Result<(N
 }
 
 /// Everybody whose failure an incident is about is to be worked out again.
-fn due(c: &Connection, mailing: i64, domain: i64) -> Result<()> {
+fn due(c: &Connection, mailing: MailingId, domain: i64) -> Result<()> {
     c.prepare_cached(
         "INSERT INTO status_due SELECT s.contact_id FROM send s INDEXED BY send_failure JOIN contact k ON k.id = s.contact_id
          WHERE s.mailing_id = ?1 AND s.failed_at IS NOT NULL AND k.domain_id = ?2 AND k.gone IS NULL ON CONFLICT DO NOTHING",
     )?
-    .execute([mailing, domain])?;
+    .execute([mailing.0, domain])?;
     Ok(())
 }
 
@@ -197,7 +205,7 @@ impl ReplyLine {
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Incident {
     pub id: i64,
-    pub mailing_id: i64,
+    pub mailing_id: MailingId,
     pub mailing: String,
     pub domain: String,
     pub opened_at: i64,
@@ -225,13 +233,13 @@ const COLUMNS: &str = "SELECT i.id, i.mailing_id, m.name, d.name, i.opened_at, i
 const LINES: usize = 5;
 
 fn incident(c: &Connection, r: &Row<'_>) -> Result<Incident> {
-    let (mailing_id, domain_id): (i64, i64) = (r.get(1)?, r.get(12)?);
+    let (mailing_id, domain_id): (MailingId, i64) = (MailingId(r.get(1)?), r.get(12)?);
     let mut s = c.prepare_cached(
         "SELECT s.reply, s.failed_at, s.category FROM send s INDEXED BY send_failure JOIN contact k ON k.id = s.contact_id
          WHERE s.mailing_id = ?1 AND s.failed_at IS NOT NULL AND k.domain_id = ?2",
     )?;
     let (mut lines, mut failures, mut first, mut last) = (BTreeMap::<String, u64>::new(), 0, None::<i64>, None::<i64>);
-    let mut rows = s.query([mailing_id, domain_id])?;
+    let mut rows = s.query([mailing_id.0, domain_id])?;
     while let Some(f) = rows.next()? {
         let (reply, at, category): (Option<String>, i64, Option<i64>) = (f.get(0)?, f.get(1)?, f.get(2)?);
         if category.map_or(Category::Unknown, Category::from_code).class().counts_against_address() {
@@ -267,11 +275,11 @@ fn incident(c: &Connection, r: &Row<'_>) -> Result<Incident> {
 }
 
 /// A mailing's messages at a domain around the day on which it was found.
-fn messages_of(c: &Connection, domain: i64, mailing: i64, found: Instant) -> Result<i64> {
+fn messages_of(c: &Connection, domain: i64, mailing: MailingId, found: Instant) -> Result<i64> {
     Ok(c.prepare_cached(
         "SELECT coalesce(sum(messages), 0) FROM domain_failure WHERE domain_id = ?1 AND mailing_id = ?2 AND day BETWEEN ?3 AND ?4",
     )?
-    .query_row(params![domain, mailing, day(found) - ON_A_MAILING_DAYS, day(found) + ON_A_MAILING_DAYS], |r| r.get(0))?)
+    .query_row(params![domain, mailing.0, day(found) - ON_A_MAILING_DAYS, day(found) + ON_A_MAILING_DAYS], |r| r.get(0))?)
 }
 
 /// All incidents, those that wait first, then the newest.
@@ -323,9 +331,9 @@ pub fn decide(c: &Connection, id: i64, counts: Option<bool>, reason: &str, now: 
         .ok_or(StoreError::Missing("incident"))?;
     c.execute(
         "UPDATE incident SET decision = ?2, decided_at = iif(?2 IS NULL, NULL, ?3), person_id = ?4, reason = ?5, messages = coalesce(messages, ?6) WHERE id = ?1",
-        params![id, counts.map(i64::from), now.0, person, reason, messages_of(c, domain, mailing, Instant(found))?],
+        params![id, counts.map(i64::from), now.0, person, reason, messages_of(c, domain, MailingId(mailing), Instant(found))?],
     )?;
-    due(c, mailing, domain)?;
+    due(c, MailingId(mailing), domain)?;
     let what = match counts {
         Some(true) => "incident: the failures count",
         Some(false) => "incident: the failures don’t count",

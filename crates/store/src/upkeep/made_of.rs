@@ -5,6 +5,7 @@ use crate::codes::{ACTIVE, CONFIRMED, CONSENTED, RESTING, RETIRED};
 use crate::stored::As;
 use const_format::formatcp;
 use rinse_core::code::Code;
+use rinse_core::id::ContactId;
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, Row, params};
@@ -181,7 +182,7 @@ pub fn to_delete(c: &Connection, policy: &Policy, now: Instant) -> Result<i64> {
 /// An address under upkeep.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct UpkeepRow {
-    pub contact_id: i64,
+    pub contact_id: ContactId,
     pub address: String,
     pub status: MailStatus,
     pub cause: Cause,
@@ -255,7 +256,7 @@ pub fn people(c: &Connection, which: &Which, most: u32) -> Result<Vec<UpkeepRow>
             let (status, cause) = (r.get::<_, As<MailStatus>>(2)?.0, r.get::<_, As<Cause>>(3)?.0);
             let until: Option<i64> = r.get(5)?;
             Ok(UpkeepRow {
-                contact_id: r.get(0)?,
+                contact_id: ContactId(r.get(0)?),
                 address: r.get(1)?,
                 status,
                 cause,

@@ -2,6 +2,7 @@
 
 use super::status;
 use crate::{Result, StoreError};
+use rinse_core::id::ContactId;
 use rinse_core::upkeep::fold::standing;
 use rinse_core::upkeep::permanence::{self, Known, Line, Tally};
 use rinse_core::upkeep::{Cause, MailStatus, Outcome, Policy};
@@ -66,7 +67,7 @@ pub(super) fn put_in_force(c: &Connection, now: Instant, person: Option<i64>, po
 /// Somebody whose status another policy would change.
 #[derive(Debug, Clone)]
 pub struct Changed {
-    pub contact: i64,
+    pub contact: ContactId,
     pub before: (MailStatus, Option<Instant>, Cause),
     pub after: rinse_core::upkeep::Standing,
 }
@@ -98,7 +99,7 @@ const HISTORY: &str = "upkeep_history";
 /// When the database fails.
 pub fn note_history(c: &Connection, seen: &Seen, now: Instant) -> Result<()> {
     for p in &seen.changed {
-        c.prepare_cached("INSERT INTO status_due VALUES (?1) ON CONFLICT DO NOTHING")?.execute([p.contact])?;
+        c.prepare_cached("INSERT INTO status_due VALUES (?1) ON CONFLICT DO NOTHING")?.execute([p.contact.0])?;
     }
     let history = History { at: now.0, people: seen.people, permanence: seen.permanence.clone(), suggested: seen.suggested() };
     crate::settings::set(c, HISTORY, &serde_json::to_string(&history)?)
@@ -148,12 +149,12 @@ pub fn see(c: &Connection, policy: &Policy, now: Instant, mut step: impl FnMut(u
             step(i as u64, people.len() as u64)?;
         }
         let Some(before) = stored.query_row([contact], status::stored).optional()? else { continue };
-        let mut outcomes: Vec<Outcome> = status::outcomes(c, *contact)?;
+        let mut outcomes: Vec<Outcome> = status::outcomes(c, ContactId(*contact))?;
         outcomes.sort_by_key(|o| o.at);
         tally.add(&outcomes, policy, now);
-        let after = standing(&outcomes, &status::sets(c, *contact)?, policy, now);
+        let after = standing(&outcomes, &status::sets(c, ContactId(*contact))?, policy, now);
         if (after.status, after.until) != (before.0, before.1) {
-            changed.push(Changed { contact: *contact, before, after });
+            changed.push(Changed { contact: ContactId(*contact), before, after });
         }
     }
     Ok(Seen { changed, people: people.len() as u64, permanence: tally.lines() })

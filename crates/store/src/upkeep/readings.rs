@@ -6,6 +6,7 @@
 use super::{policy, status};
 use crate::{Result, StoreError};
 use rinse_core::bounce::{Category, masked};
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::upkeep::{Happened, standing};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -87,15 +88,15 @@ pub(crate) fn of(c: &Connection, line: &str, found: Category) -> Result<Category
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Mark {
     at: i64,
-    send: i64,
+    send: SendId,
 }
 
 /// A failure with a line of which something was said.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Failure {
-    pub send: i64,
-    contact: i64,
-    mailing: i64,
+    pub send: SendId,
+    contact: ContactId,
+    mailing: MailingId,
     at: i64,
     category: Category,
 }
@@ -106,14 +107,14 @@ fn with_line(c: &Connection, line: &str, behind: Mark, most: u32) -> Result<(Vec
         "SELECT s.id, s.contact_id, s.mailing_id, s.failed_at, s.category, coalesce(s.reply, '') FROM send s INDEXED BY send_failed
          WHERE s.failed_at IS NOT NULL AND s.failed_at >= ?1 AND (s.failed_at > ?1 OR s.id > ?2) AND s.channel = 1 ORDER BY s.failed_at, s.id LIMIT ?3",
     )?;
-    let mut rows = s.query(params![behind.at, behind.send, most])?;
+    let mut rows = s.query(params![behind.at, behind.send.0, most])?;
     let (mut found, mut looked, mut mark) = (Vec::new(), 0, behind);
     while let Some(r) = rows.next()? {
         looked += 1;
-        mark = Mark { at: r.get(3)?, send: r.get(0)? };
+        mark = Mark { at: r.get(3)?, send: SendId(r.get(0)?) };
         if masked(r.get_ref(5)?.as_str().map_err(rusqlite::Error::from)?) == line {
             let category = r.get::<_, Option<i64>>(4)?.map_or(Category::Unknown, Category::from_code);
-            found.push(Failure { send: mark.send, contact: r.get(1)?, mailing: r.get(2)?, at: mark.at, category });
+            found.push(Failure { send: mark.send, contact: ContactId(r.get(1)?), mailing: MailingId(r.get(2)?), at: mark.at, category });
         }
     }
     Ok((found, (looked == most).then_some(mark)))
@@ -161,7 +162,7 @@ const WORKED_OUT: usize = 20_000;
 /// Where the past of a line begins: whatever was ever said of it reaches back so far from when it was said first.
 fn since(c: &Connection, line: &str, now: Instant) -> Result<Mark> {
     let first: Option<i64> = c.prepare_cached("SELECT min(at) FROM reading WHERE line = ?1")?.query_row([line], |r| r.get(0))?;
-    Ok(Mark { at: first.unwrap_or(now.0).min(now.0) - DAYS * DAY, send: 0 })
+    Ok(Mark { at: first.unwrap_or(now.0).min(now.0) - DAYS * DAY, send: SendId(0) })
 }
 
 /// What it would have done.
@@ -183,7 +184,7 @@ pub fn try_on(c: &Connection, line: &str, category: Category, now: Instant) -> R
     let mut of: HashMap<i64, HashSet<(i64, i64)>> = HashMap::new();
     for f in &found {
         *now_read.entry(f.category.words()).or_default() += 1;
-        of.entry(f.contact).or_default().insert((f.mailing, f.at));
+        of.entry(f.contact.0).or_default().insert((f.mailing.0, f.at));
     }
     let mut people: Vec<i64> = of.keys().copied().collect();
     people.sort_unstable_by(|a, b| b.cmp(a));
@@ -191,10 +192,10 @@ pub fn try_on(c: &Connection, line: &str, category: Category, now: Instant) -> R
     let policy = policy::current(c)?.policy;
     let mut moves: BTreeMap<(&str, &str), u64> = BTreeMap::new();
     for id in &people {
-        let (mut outcomes, sets) = (status::outcomes(c, *id)?, status::sets(c, *id)?);
+        let (mut outcomes, sets) = (status::outcomes(c, ContactId(*id))?, status::sets(c, ContactId(*id))?);
         let before = standing(&outcomes, &sets, &policy, now).status;
         for o in &mut outcomes {
-            if matches!(o.what, Happened::Failed(_)) && of[id].contains(&(o.mailing, o.at.0)) {
+            if matches!(o.what, Happened::Failed(_)) && of[id].contains(&(o.mailing.0, o.at.0)) {
                 o.what = Happened::Failed(category);
             }
         }
@@ -238,7 +239,7 @@ pub fn put_in_force(c: &Connection, line: &str, category: Category, why: &str, n
         .prepare_cached(
             "INSERT INTO reading (line, category, at, person_id, why, past_at, past_send) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7) RETURNING id",
         )?
-        .query_row(params![line, category as i64, now.0, person, why, at, send], |r| r.get(0))?;
+        .query_row(params![line, category as i64, now.0, person, why, at, send.0], |r| r.get(0))?;
     crate::settings::audit(c, now, person, "reply line read otherwise", "upkeep", id, &format!("{}: {why}", category.words()))?;
     Ok(id)
 }
@@ -253,7 +254,7 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
     let line = line.ok_or(StoreError::Missing("reading in force"))?;
     let Mark { at, send } = since(c, &line, now)?;
     c.prepare_cached("UPDATE reading SET ended_at = ?2, ended_by = ?3, past_at = ?4, past_send = ?5 WHERE id = ?1")?
-        .execute(params![id, now.0, person, at, send])?;
+        .execute(params![id, now.0, person, at, send.0])?;
     crate::settings::audit(c, now, person, "reply line read by the rules again", "upkeep", id, "")
 }
 
@@ -263,7 +264,7 @@ pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result
 /// When the database fails.
 pub fn unfinished(c: &Connection) -> Result<Option<(i64, Mark)>> {
     let mut s = c.prepare_cached("SELECT id, past_at, past_send FROM reading WHERE past_at IS NOT NULL ORDER BY id LIMIT 1")?;
-    Ok(s.query_row([], |r| Ok((r.get(0)?, Mark { at: r.get(1)?, send: r.get(2)? }))).optional()?)
+    Ok(s.query_row([], |r| Ok((r.get(0)?, Mark { at: r.get(1)?, send: SendId(r.get(2)?) }))).optional()?)
 }
 
 /// What was found of a part of the past.
@@ -294,13 +295,13 @@ pub fn read_again(c: &Connection, some: &[Failure]) -> Result<()> {
     for f in some {
         let line: Option<String> = c
             .prepare_cached("SELECT reply FROM send WHERE id = ?1 AND failed_at IS NOT NULL")?
-            .query_row([f.send], |r| r.get(0))
+            .query_row([f.send.0], |r| r.get(0))
             .optional()?;
         let Some(line) = line else { continue };
         let means = of(c, &line, Category::of_line(&line))?;
-        c.prepare_cached("UPDATE send SET category = ?2 WHERE id = ?1")?.execute(params![f.send, means as i64])?;
+        c.prepare_cached("UPDATE send SET category = ?2 WHERE id = ?1")?.execute(params![f.send.0, means as i64])?;
         c.prepare_cached("INSERT INTO status_due SELECT id FROM contact WHERE id = ?1 AND gone IS NULL ON CONFLICT DO NOTHING")?
-            .execute([f.contact])?;
+            .execute([f.contact.0])?;
     }
     Ok(())
 }
@@ -312,6 +313,6 @@ pub fn read_again(c: &Connection, some: &[Failure]) -> Result<()> {
 pub fn came_to(c: &Connection, id: i64, behind: Mark, looked: &Looked) -> Result<()> {
     // Said otherwise meanwhile, it begins at its own mark.
     c.prepare_cached("UPDATE reading SET past_at = ?4, past_send = ?5 WHERE id = ?1 AND past_at = ?2 AND past_send = ?3")?
-        .execute(params![id, behind.at, behind.send, looked.next.map(|m| m.at), looked.next.map(|m| m.send)])?;
+        .execute(params![id, behind.at, behind.send.0, looked.next.map(|m| m.at), looked.next.map(|m| m.send.0)])?;
     Ok(())
 }

@@ -2,6 +2,7 @@
 //! its keyed hash is left, by which a file that brings it back is told.
 
 use crate::{Result, settings, tombstones, webhooks};
+use rinse_core::id::ContactId;
 use rinse_core::token::hex;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, params};
@@ -29,9 +30,10 @@ pub struct ReturnLine {
 ///
 /// # Errors
 /// When the database fails.
-pub(super) fn write(c: &Connection, contact: i64, run: i64, reason: &str, now: Instant) -> Result<()> {
-    let (address, key): (String, String) =
-        c.prepare_cached("SELECT address, address_key FROM contact WHERE id = ?1")?.query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
+pub(super) fn write(c: &Connection, contact: ContactId, run: i64, reason: &str, now: Instant) -> Result<()> {
+    let (address, key): (String, String) = c
+        .prepare_cached("SELECT address, address_key FROM contact WHERE id = ?1")?
+        .query_row([contact.0], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let hash = tombstones::signer(c)?.tombstone(&key);
     let id: i64 = c
         .prepare_cached("INSERT INTO do_not_return (at, hash, address, reason, run_id) VALUES (?1, ?2, ?3, ?4, ?5) RETURNING id")?

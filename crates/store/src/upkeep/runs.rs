@@ -14,6 +14,7 @@ use crate::stored::{As, Worded};
 use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::code::Code;
+use rinse_core::id::ContactId;
 use rinse_core::upkeep::run::{Becomes, Kind, MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
 use rinse_core::{DAY, Instant};
@@ -201,9 +202,9 @@ pub fn put_due(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Opti
         .collect::<rusqlite::Result<_>>()?;
     let policy = policy::current(c)?.policy;
     for contact in &some {
-        let s = status::now_under(c, *contact, now, &policy)?;
+        let s = status::now_under(c, ContactId(*contact), now, &policy)?;
         if s.is_due() {
-            put(c, id, *contact, (s.status, None, s.cause), (Becomes::Retired, None, s.cause), s.evidence())?;
+            put(c, id, ContactId(*contact), (s.status, None, s.cause), (Becomes::Retired, None, s.cause), s.evidence())?;
         }
     }
     Ok(some.last().copied().filter(|_| some.len() == PUT_AT_ONCE))
@@ -232,7 +233,7 @@ pub fn put_to_delete(c: &Connection, id: i64, after: i64, now: Instant) -> Resul
         .collect::<rusqlite::Result<_>>()?;
     for (contact, before, since) in &some {
         let why = format!("Retired since {}: {}.", Instant(*since).words(), before.2.words());
-        put(c, id, *contact, *before, (Becomes::Deleted, None, Cause::RetiredLong), &why)?;
+        put(c, id, ContactId(*contact), *before, (Becomes::Deleted, None, Cause::RetiredLong), &why)?;
     }
     Ok(some.last().map(|s| s.0).filter(|_| some.len() == PUT_AT_ONCE))
 }
@@ -257,14 +258,14 @@ pub fn in_parts(changed: &[Changed]) -> Vec<Vec<Changed>> {
 pub(super) type Where = (MailStatus, Option<Instant>, Cause);
 pub(super) type Then = (Becomes, Option<Instant>, Cause);
 
-pub(super) fn put(c: &Connection, id: i64, contact: i64, before: Where, after: Then, why: &str) -> Result<()> {
+pub(super) fn put(c: &Connection, id: i64, contact: ContactId, before: Where, after: Then, why: &str) -> Result<()> {
     c.prepare_cached(
         "INSERT INTO cleaning_member (run_id, contact_id, cause, status_before, until_before, cause_before, status_after, until_after, why)
          VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9) ON CONFLICT DO NOTHING",
     )?
     .execute(params![
         id,
-        contact,
+        contact.0,
         after.2.code(),
         before.0.code(),
         before.1.map(|u| u.0),
@@ -294,7 +295,7 @@ pub fn proposed(c: &Connection, id: i64, effect: &Effect) -> Result<()> {
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[schema(as = CleaningMember)]
 pub struct Member {
-    pub contact_id: i64,
+    pub contact_id: ContactId,
     pub address: String,
     pub state: MemberState,
     pub cause: Cause,
@@ -317,7 +318,7 @@ pub fn members(c: &Connection, id: i64, cause: Option<Cause>, after: i64, most: 
     )?;
     let rows = s.query_map(params![id, cause.map(Code::code), after, most], |r| {
         Ok(Member {
-            contact_id: r.get(0)?,
+            contact_id: ContactId(r.get(0)?),
             address: r.get(1)?,
             state: r.get::<_, As<MemberState>>(2)?.0,
             cause: r.get::<_, As<Cause>>(3)?.0,
@@ -335,14 +336,14 @@ pub fn members(c: &Connection, id: i64, cause: Option<Cause>, after: i64, most: 
 ///
 /// # Errors
 /// When the run isn't proposed, or they aren't on it.
-pub fn take_out(c: &Connection, id: i64, contact: i64, out: bool) -> Result<()> {
+pub fn take_out(c: &Connection, id: i64, contact: ContactId, out: bool) -> Result<()> {
     if state_of(c, id)?.1 != RunState::Proposed {
         return Err(StoreError::Refused("Only a run that is proposed can be changed. Undo it for them instead.".into()));
     }
     let state = if out { MemberState::TakenOut } else { MemberState::Proposed };
     let n = c.prepare_cached("UPDATE cleaning_member SET state = ?3 WHERE run_id = ?1 AND contact_id = ?2")?.execute(params![
         id,
-        contact,
+        contact.0,
         state.code()
     ])?;
     if n == 0 { Err(StoreError::Missing("person on this run")) } else { count(c, id) }

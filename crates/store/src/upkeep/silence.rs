@@ -12,6 +12,7 @@ use crate::stored::As;
 use crate::{Result, Store, StoreError, guides, settings};
 use const_format::formatcp;
 use rinse_core::code::Code;
+use rinse_core::id::{ContactId, SeriesId};
 use rinse_core::report::Rate;
 use rinse_core::segment::evaluate::day_of;
 use rinse_core::segment::share;
@@ -55,7 +56,7 @@ fn kept(c: &Connection) -> Result<Kept> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn asking_series(c: &Connection) -> Result<Option<i64>> {
+pub fn asking_series(c: &Connection) -> Result<Option<SeriesId>> {
     Ok(settings::get(c, SERIES)?.and_then(|id| id.parse().ok()))
 }
 
@@ -82,14 +83,14 @@ fn window(numbers: &Numbers, kept: &Kept) -> Option<u32> {
 pub(super) struct Judge {
     numbers: Numbers,
     window: Option<u32>,
-    series: Option<i64>,
+    series: Option<SeriesId>,
     now: Instant,
 }
 
 /// Somebody silent.
 #[derive(Debug, Clone, Copy)]
 struct Found {
-    contact: i64,
+    contact: ContactId,
     stage: Stage,
     known: Known,
 }
@@ -101,7 +102,7 @@ impl Judge {
     }
 
     /// What is known of somebody who may get marketing mail; none of others.
-    fn known(&self, c: &Connection, contact: i64) -> Result<Option<Known>> {
+    fn known(&self, c: &Connection, contact: ContactId) -> Result<Option<Known>> {
         // Answers are the first of each kind to a message; an open that can't be told from a machine's is none.
         let mut s = c.prepare_cached(
             formatcp!("SELECT l.cell % 5 = 4, l.blind,
@@ -117,7 +118,7 @@ impl Judge {
         )?;
         let at = |r: &rusqlite::Row<'_>, n| r.get::<_, Option<i64>>(n).map(|at| at.filter(|at| *at > 0).map(Instant));
         let found = s
-            .query_row([contact], |r| {
+            .query_row([contact.0], |r| {
                 let answered = [at(r, 2)?, at(r, 3)?, at(r, 4)?].into_iter().flatten().max();
                 let (left_alone, first_delivered) = (at(r, 5)?, at(r, 6)?);
                 Ok(Known { silent: r.get(0)?, open_blind: r.get(1)?, answered, first_delivered, asked: None, left_alone })
@@ -128,7 +129,7 @@ impl Judge {
         Ok(Some(known))
     }
 
-    fn asked(&self, c: &Connection, contact: i64) -> Result<Option<Asked>> {
+    fn asked(&self, c: &Connection, contact: ContactId) -> Result<Option<Asked>> {
         let Some(series) = self.series else { return Ok(None) };
         let mut s = c.prepare_cached(
             "SELECT e.at, e.ended_at IS NULL, (SELECT max(s.accepted_at) FROM send s INDEXED BY send_contact
@@ -138,17 +139,17 @@ impl Judge {
         let read = |r: &rusqlite::Row<'_>| {
             Ok(Asked { entered: Instant(r.get(0)?), inside: r.get(1)?, delivered: r.get::<_, Option<i64>>(2)?.map(Instant) })
         };
-        Ok(s.query_row([contact, series], read).optional()?)
+        Ok(s.query_row([contact.0, series.0], read).optional()?)
     }
 
-    fn of(&self, c: &Connection, contact: i64) -> Result<Option<Found>> {
+    fn of(&self, c: &Connection, contact: ContactId) -> Result<Option<Found>> {
         let Some(window) = self.window else { return Ok(None) };
         let Some(known) = self.known(c, contact)? else { return Ok(None) };
         Ok(silence::stage(&known, window, &self.numbers, self.now).map(|stage| Found { contact, stage, known }))
     }
 
     /// Do they still let it pass?
-    pub(super) fn still(&self, c: &Connection, contact: i64) -> Result<bool> {
+    pub(super) fn still(&self, c: &Connection, contact: ContactId) -> Result<bool> {
         Ok(self.of(c, contact)?.is_some_and(|f| f.stage == Stage::LetPass))
     }
 
@@ -159,7 +160,7 @@ impl Judge {
             .collect::<rusqlite::Result<_>>()?;
         let mut out = Vec::new();
         for contact in some {
-            out.extend(self.of(c, contact)?);
+            out.extend(self.of(c, ContactId(contact))?);
         }
         Ok(out)
     }
@@ -190,7 +191,7 @@ pub async fn refresh(store: &Store, now: Instant) -> Result<()> {
     for from in (1..=last).step_by(usize::try_from(PART).unwrap_or(1)) {
         let found = store.read_at_leisure(move |c| Judge::new(c, now)?.part(c, from)).await?;
         // Who isn't silent any more, then who is.
-        let still: Vec<i64> = found.iter().map(|f| f.contact).collect();
+        let still: Vec<ContactId> = found.iter().map(|f| f.contact).collect();
         let still = serde_json::to_string(&still)?;
         store
             .write(move |c| {
@@ -215,7 +216,7 @@ fn put(c: &Connection, f: &Found) -> Result<()> {
          ON CONFLICT DO UPDATE SET stage = ?2, answered_at = ?3, blind = ?4, asked_at = ?5",
     )?
     .execute(params![
-        f.contact,
+        f.contact.0,
         f.stage.code(),
         f.known.answered.map_or(0, |at| at.0),
         f.known.open_blind,
@@ -233,15 +234,15 @@ fn came_back(c: &Connection) -> Result<(u64, u64)> {
          FROM (SELECT s.contact_id AS contact_id, min(s.accepted_at) AS at, max(coalesce(s.click_at, s.reply_at) IS NOT NULL) AS answered
             FROM mailing m JOIN send s ON s.mailing_id = m.id WHERE m.series_id = ?1 AND s.accepted_at IS NOT NULL AND s.failed_at IS NULL GROUP BY 1) a",
     )?
-    .query_row([series], |r| Ok((n(r, 0)?, n(r, 1)?)))?)
+    .query_row([series.0], |r| Ok((n(r, 0)?, n(r, 1)?)))?)
 }
 
 /// Somebody gave a sign of life: they aren't silent any more.
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn ended(c: &Connection, contact: i64) -> Result<()> {
-    c.prepare_cached("DELETE FROM silent WHERE contact_id = ?1")?.execute([contact])?;
+pub(crate) fn ended(c: &Connection, contact: ContactId) -> Result<()> {
+    c.prepare_cached("DELETE FROM silent WHERE contact_id = ?1")?.execute([contact.0])?;
     Ok(())
 }
 
@@ -297,7 +298,7 @@ pub fn view(c: &Connection, now: Instant) -> Result<SilentView> {
     let series = asking_series(c)?
         .map(|id| {
             c.prepare_cached("SELECT id, name, state FROM series WHERE id = ?1")?
-                .query_row([id], |r| {
+                .query_row([id.0], |r| {
                     let came_back = Rate::new(kept.came_back, kept.asked);
                     Ok(AskingSeries { id: r.get(0)?, name: r.get(1)?, state: r.get(2)?, came_back })
                 })
@@ -354,7 +355,7 @@ fn readout(c: &Connection, numbers: &Numbers, now: Instant) -> Result<Readout> {
 /// Somebody silent, as lists show them.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct SilentRow {
-    pub contact_id: i64,
+    pub contact_id: ContactId,
     pub address: String,
     pub stage: Stage,
     pub answered_at: Option<i64>,
@@ -378,7 +379,7 @@ pub fn people(c: &Connection, stage: Option<Stage>, after: Option<(i64, i64)>, m
     let mut s = c.prepare_cached(&sql)?;
     let rows = s.query_map(params![stage.map(Code::code), after.0, after.1, most], |r| {
         Ok(SilentRow {
-            contact_id: r.get(0)?,
+            contact_id: ContactId(r.get(0)?),
             address: r.get(1)?,
             stage: r.get::<_, As<Stage>>(2)?.0,
             answered_at: r.get::<_, Option<i64>>(3)?.filter(|at| *at > 0),
@@ -394,9 +395,9 @@ pub fn people(c: &Connection, stage: Option<Stage>, after: Option<(i64, i64)>, m
 ///
 /// # Errors
 /// When the database fails.
-pub fn stage_of(c: &Connection, contact: i64) -> Result<Option<Stage>> {
+pub fn stage_of(c: &Connection, contact: ContactId) -> Result<Option<Stage>> {
     Ok(c.prepare_cached("SELECT stage FROM silent WHERE contact_id = ?1")?
-        .query_row([contact], |r| Ok(r.get::<_, As<Stage>>(0)?.0))
+        .query_row([contact.0], |r| Ok(r.get::<_, As<Stage>>(0)?.0))
         .optional()?)
 }
 
@@ -412,19 +413,19 @@ pub fn put_on(c: &Connection, run: i64, after: i64, now: Instant, most: i64) -> 
     let judge = Judge::new(c, now)?;
     let salt = format!("sunset {run}");
     for contact in &some {
-        let Some(found) = judge.of(c, *contact)?.filter(|f| f.stage == Stage::LetPass) else { continue };
-        let back = share::draw(&salt, *contact) < f64::from(judge.numbers.kept_back_percent) / 100.0;
+        let Some(found) = judge.of(c, ContactId(*contact))?.filter(|f| f.stage == Stage::LetPass) else { continue };
+        let back = share::draw(&salt, ContactId(*contact)) < f64::from(judge.numbers.kept_back_percent) / 100.0;
         let (becomes, cause) = if back { (Becomes::KeptBack, Cause::KeptBack) } else { (Becomes::Sunset, Cause::LetPass) };
         let status = c
             .prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1")?
             .query_row([*contact], super::status::stored)?;
-        runs::put(c, run, *contact, status, (becomes, None, cause), &silence::why(&found.known))?;
+        runs::put(c, run, ContactId(*contact), status, (becomes, None, cause), &silence::why(&found.known))?;
     }
     Ok(some.last().copied().filter(|_| some.len() == usize::try_from(most).unwrap_or(0)))
 }
 
 /// Ends marketing to somebody for their silence.
-pub(super) fn sunset(c: &Connection, contact: i64, at: Instant, origin: &Origin) -> Result<()> {
+pub(super) fn sunset(c: &Connection, contact: ContactId, at: Instant, origin: &Origin) -> Result<()> {
     ended(c, contact)?;
     ledger::put_sunset(c, contact, at, at, origin)?;
     Ok(())

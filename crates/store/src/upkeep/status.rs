@@ -9,6 +9,7 @@ use crate::stored::As;
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::upkeep::{Cause, Happened, MailStatus, Outcome, Policy, Set, Standing, standing};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 
@@ -17,16 +18,16 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 ///
 /// # Errors
 /// When the database fails.
-pub fn outcomes(c: &Connection, contact: i64) -> Result<Vec<Outcome>> {
+pub fn outcomes(c: &Connection, contact: ContactId) -> Result<Vec<Outcome>> {
     let mut s = c.prepare_cached(
         "SELECT s.mailing_id, s.accepted_at, s.failed_at, s.category, s.open_at, s.click_at, s.reply_at,
             s.failed_at IS NOT NULL AND EXISTS (SELECT 1 FROM incident i JOIN contact k ON k.domain_id = i.domain_id
                 WHERE k.id = ?1 AND i.mailing_id = s.mailing_id AND i.decision IS NOT 1)
          FROM send s WHERE s.contact_id = ?1 AND s.address_of IS NULL AND s.channel = 1 AND (s.accepted_at IS NOT NULL OR s.failed_at IS NOT NULL)",
     )?;
-    let (mut rows, mut out) = (s.query([contact])?, Vec::new());
+    let (mut rows, mut out) = (s.query([contact.0])?, Vec::new());
     while let Some(r) = rows.next()? {
-        let mailing: i64 = r.get(0)?;
+        let mailing: MailingId = MailingId(r.get(0)?);
         let at = |n| r.get::<_, Option<i64>>(n).map(|at| at.map(Instant));
         match (at(2)?, at(1)?) {
             (Some(_), _) if r.get(7)? => {}
@@ -48,9 +49,9 @@ pub fn outcomes(c: &Connection, contact: i64) -> Result<Vec<Outcome>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn sets(c: &Connection, contact: i64) -> Result<Vec<Set>> {
+pub fn sets(c: &Connection, contact: ContactId) -> Result<Vec<Set>> {
     let mut s = c.prepare_cached("SELECT at, status, until, cause, why FROM status_set WHERE contact_id = ?1 ORDER BY at, id")?;
-    let rows = s.query_map([contact], |r| {
+    let rows = s.query_map([contact.0], |r| {
         Ok(Set {
             at: Instant(r.get(0)?),
             status: r.get::<_, As<MailStatus>>(1)?.0,
@@ -71,12 +72,12 @@ pub(super) fn stored(r: &Row<'_>) -> rusqlite::Result<(MailStatus, Option<Instan
 ///
 /// # Errors
 /// When the database fails.
-pub fn now(c: &Connection, contact: i64, at: Instant) -> Result<Standing> {
+pub fn now(c: &Connection, contact: ContactId, at: Instant) -> Result<Standing> {
     now_under(c, contact, at, &policy::current(c)?.policy)
 }
 
 /// As [`now`], under a policy that was read before.
-pub(super) fn now_under(c: &Connection, contact: i64, at: Instant, policy: &Policy) -> Result<Standing> {
+pub(super) fn now_under(c: &Connection, contact: ContactId, at: Instant, policy: &Policy) -> Result<Standing> {
     Ok(standing(&outcomes(c, contact)?, &sets(c, contact)?, policy, at))
 }
 
@@ -84,12 +85,12 @@ pub(super) fn now_under(c: &Connection, contact: i64, at: Instant, policy: &Poli
 ///
 /// # Errors
 /// When the database fails.
-pub fn then(c: &Connection, contact: i64, at: Instant) -> Result<(MailStatus, Option<Instant>, String)> {
+pub fn then(c: &Connection, contact: ContactId, at: Instant) -> Result<(MailStatus, Option<Instant>, String)> {
     let found: Option<(String, Option<i64>, String)> = c
         .prepare_cached(
             "SELECT kind, until, evidence FROM ledger WHERE contact_id = ?1 AND at <= ?2 AND kind IN ('active', 'resting', 'observed', 'retired') ORDER BY id DESC LIMIT 1",
         )?
-        .query_row(params![contact, at.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
+        .query_row(params![contact.0, at.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
         .optional()?;
     let Some((kind, until, why)) = found else { return Ok((MailStatus::Active, None, String::new())) };
     let status = MailStatus::ALL.into_iter().find(|s| s.words() == kind).unwrap_or(MailStatus::Active);
@@ -103,7 +104,7 @@ pub const RULES: &str = "bounce rules";
 ///
 /// # Errors
 /// When the database fails.
-pub fn refresh(c: &Connection, contact: i64, at: Instant) -> Result<Standing> {
+pub fn refresh(c: &Connection, contact: ContactId, at: Instant) -> Result<Standing> {
     refresh_by(c, contact, at, &policy::current(c)?.policy, &by_rules())
 }
 
@@ -112,9 +113,9 @@ fn by_rules() -> Origin {
 }
 
 /// As [`refresh`], under a policy that was read before, and where something else than the rules may have made it change.
-pub(super) fn refresh_by(c: &Connection, contact: i64, at: Instant, policy: &Policy, by: &Origin) -> Result<Standing> {
+pub(super) fn refresh_by(c: &Connection, contact: ContactId, at: Instant, policy: &Policy, by: &Origin) -> Result<Standing> {
     let (status, until, cause) =
-        c.prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1")?.query_row([contact], stored)?;
+        c.prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1")?.query_row([contact.0], stored)?;
     let s = now_under(c, contact, at, policy)?;
     let moved = (s.status, s.until) != (status, until);
     if moved {
@@ -125,13 +126,13 @@ pub(super) fn refresh_by(c: &Connection, contact: i64, at: Instant, policy: &Pol
         c.prepare_cached(
             "UPDATE contact SET status = ?2, status_until = ?3, status_cause = ?4, status_at = iif(?6, ?5, status_at) WHERE id = ?1",
         )?
-        .execute(params![contact, s.status as i64, s.until.map(|u| u.0), s.cause as i64, at.0, moved])?;
+        .execute(params![contact.0, s.status as i64, s.until.map(|u| u.0), s.cause as i64, at.0, moved])?;
     }
     Ok(s)
 }
 
 /// Works out many, under the policy in force.
-fn refresh_all(c: &Connection, contacts: &[i64], at: Instant) -> Result<()> {
+fn refresh_all(c: &Connection, contacts: &[ContactId], at: Instant) -> Result<()> {
     if contacts.is_empty() {
         return Ok(());
     }
@@ -146,7 +147,7 @@ fn refresh_all(c: &Connection, contacts: &[i64], at: Instant) -> Result<()> {
 pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
     let mut s =
         c.prepare_cached(formatcp!("SELECT id FROM contact WHERE status = {RESTING} AND status <> {ACTIVE} AND status_until <= ?1"))?;
-    let due: Vec<i64> = s.query_map([now.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    let due: Vec<ContactId> = s.query_map([now.0], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?;
     refresh_all(c, &due, now)?;
     Ok(due.len())
 }
@@ -160,10 +161,10 @@ const SETTLED_AT_ONCE: u32 = 100;
 /// When the database fails.
 pub fn settle_due(c: &Connection, now: Instant) -> Result<bool> {
     let mut s = c.prepare_cached("SELECT contact_id FROM status_due ORDER BY contact_id LIMIT ?1")?;
-    let some: Vec<i64> = s.query_map([SETTLED_AT_ONCE], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    let some: Vec<ContactId> = s.query_map([SETTLED_AT_ONCE], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?;
     refresh_all(c, &some, now)?;
     for &id in &some {
-        c.prepare_cached("DELETE FROM status_due WHERE contact_id = ?1")?.execute([id])?;
+        c.prepare_cached("DELETE FROM status_due WHERE contact_id = ?1")?.execute([id.0])?;
     }
     Ok(some.len() == SETTLED_AT_ONCE as usize)
 }

@@ -9,6 +9,7 @@ use rinse_core::clearance::OverCap;
 use rinse_core::event::Event;
 use rinse_core::findings;
 use rinse_core::goal::{Goal, What};
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::purchase::Purchase;
 use rinse_core::response::Rules;
 use rinse_core::{DAY, HOUR};
@@ -99,12 +100,12 @@ fn happen(c: &Connection, step: &Step) {
             let rules = Rules { too_soon_seconds: 600, ..Rules::default() };
             machines::put_in_force(c, START, None, &rules, "stricter").unwrap();
             for send in rows::<i64>(c, "SELECT DISTINCT send_id FROM response ORDER BY 1") {
-                machines::judging::judge_these(c, machines::current(c).unwrap().id, &[send]).unwrap();
+                machines::judging::judge_these(c, machines::current(c).unwrap().id, &[SendId(send)]).unwrap();
             }
         }
         Step::Merge if !gone(1) && !gone(2) => {
             let run = runs::begin(c, START, None, "merge", "two people", None).unwrap();
-            merges::merge(c, run, 1, 2, START, None).unwrap();
+            merges::merge(c, run, ContactId(1), ContactId(2), START, None).unwrap();
             runs::finish(c, run, 1).unwrap();
         }
         Step::Settle => while kept::some(c, 2).unwrap() {},
@@ -116,9 +117,9 @@ fn holds(c: &Connection) {
     while kept::some(c, 2).unwrap() {}
     assert!(!kept::is_behind(c).unwrap());
     for mailing in rows::<i64>(c, "SELECT id FROM mailing ORDER BY id") {
-        for b in attribution::counted_anew(c, mailing, START + 400 * DAY).unwrap() {
-            assert!(attribution::of_mailing(c, mailing).unwrap().contains(&b));
-            let filter = Filter { mailing: Some(mailing), ..Filter::default() };
+        for b in attribution::counted_anew(c, MailingId(mailing), START + 400 * DAY).unwrap() {
+            assert!(attribution::of_mailing(c, MailingId(mailing)).unwrap().contains(&b));
+            let filter = Filter { mailing: Some(MailingId(mailing)), ..Filter::default() };
             let kept = revenue::by(c, b.goal, findings::By::Mailing, &filter).unwrap().total;
             let told = (kept.conversions, i64::try_from(kept.people).unwrap(), kept.cents);
             assert_eq!(told, (b.conversions, b.people, b.cents), "{} of mailing {mailing}", b.name);

@@ -5,6 +5,7 @@ use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::base_check::Finding;
 use rinse_core::consent::{Act, Consent, strictest};
+use rinse_core::id::ContactId;
 use rinse_core::segment::FieldKind;
 use rinse_core::segment::person::Value;
 use rinse_core::table::Field;
@@ -34,7 +35,7 @@ fn add(c: &Connection, a: &str, name: Option<&str>, acts: &[Act]) -> i64 {
     for act in acts {
         ledger::act(c, id, NOW, *act, &Origin { source: "test", ..Origin::default() }).unwrap();
     }
-    id
+    id.0
 }
 
 /// Everything that is known of everybody who is here, in an order of its own.
@@ -168,14 +169,14 @@ proptest! {
                 let ids = [0, 1, 2].map(|i| add(c, &format!("wren{}@tern.example", ["", "+a", "+b"][i]), [None, Some("Wren"), Some("W.")][i], &[]));
                 for (who, act) in acts {
                     let act = [Act::Agreed, Act::Confirmed, Act::Withdrew, Act::Complained, Act::Paused { until: NOW + DAY }][usize::from(act)];
-                    ledger::act(c, ids[usize::from(who)], NOW, act, &Origin { source: "test", ..Origin::default() })?;
+                    ledger::act(c, ContactId(ids[usize::from(who)]), NOW, act, &Origin { source: "test", ..Origin::default() })?;
                 }
                 let field = fields::named(c, "Visits", FieldKind::Number, NOW)?;
                 for (who, set) in &sets {
                     let id = ids[usize::from(*who)];
                     let list = tags::named(c, Kind::List, &format!("L{set}"), NOW)?;
-                    tags::add(c, Kind::List, list, &[id], NOW)?;
-                    fields::set(c, id, field, &Value::Number(*set as f64), None, None)?;
+                    tags::add(c, Kind::List, list, &[ContactId(id)], NOW)?;
+                    fields::set(c, ContactId(id), field, &Value::Number(*set as f64), None, None)?;
                 }
                 c.execute_batch("INSERT INTO letterhead (id, name, from_name, from_address, postal_address, ground, ink, accent) VALUES (1,'a','a','a','a','a','a','a');
                     INSERT INTO mailing (id, name, letterhead_id, made_at) VALUES (1,'m',1,0), (2,'m',1,0), (3,'m',1,0), (4,'m',1,0), (5,'m',1,0)")?;
@@ -183,14 +184,14 @@ proptest! {
                     c.execute("INSERT INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at) VALUES (?1, ?2, 0, 3, 0, 0) ON CONFLICT DO NOTHING", [mailing, ids[usize::from(who)]])?;
                 }
                 let before = everybody(c);
-                let states = ids.map(|id| ledger::consent_of(c, id).unwrap());
+                let states = ids.map(|id| ledger::consent_of(c, ContactId(id)).unwrap());
                 let run = runs::begin(c, NOW, None, "merge", "test", None)?;
                 if chain {
-                    merges::merge(c, run, ids[2], ids[1], NOW, None)?;
-                    merges::merge(c, run, ids[1], ids[0], NOW, None)?;
+                    merges::merge(c, run, ContactId(ids[2]), ContactId(ids[1]), NOW, None)?;
+                    merges::merge(c, run, ContactId(ids[1]), ContactId(ids[0]), NOW, None)?;
                 } else {
-                    merges::merge(c, run, ids[1], ids[0], NOW, None)?;
-                    merges::merge(c, run, ids[2], ids[0], NOW, None)?;
+                    merges::merge(c, run, ContactId(ids[1]), ContactId(ids[0]), NOW, None)?;
+                    merges::merge(c, run, ContactId(ids[2]), ContactId(ids[0]), NOW, None)?;
                 }
                 runs::finish(c, run, 2)?;
                 Ok((before, run, states))
@@ -225,10 +226,10 @@ async fn a_merged_address_keeps_its_bounces_to_itself() {
                 )?;
             }
             let run = runs::begin(c, NOW, None, "merge", "test", None)?;
-            merges::merge(c, run, detailed, plain, NOW, None)?;
-            let s = rinse_store::upkeep::status::refresh(c, plain, NOW + 30 * DAY)?;
+            merges::merge(c, run, ContactId(detailed), ContactId(plain), NOW, None)?;
+            let s = rinse_store::upkeep::status::refresh(c, ContactId(plain), NOW + 30 * DAY)?;
             assert_eq!(s.status, rinse_core::upkeep::MailStatus::Active, "{}", s.why);
-            assert_eq!(contacts::one(c, plain, NOW)?.messages.len(), 2);
+            assert_eq!(contacts::one(c, ContactId(plain), NOW)?.messages.len(), 2);
             Ok(())
         })
         .await
@@ -249,7 +250,7 @@ async fn a_deleted_person_leaves_nothing_but_a_hash() {
             let id = contacts::id_of(c, "zennor@tern.example")?.unwrap();
             let detailed = add(c, "zennor+boats@tern.example", Some("Zennorina"), &[Act::Agreed]);
             let run = runs::begin(c, NOW, None, "merge", "test", None)?;
-            merges::merge(c, run, detailed, id, NOW, None)?;
+            merges::merge(c, run, ContactId(detailed), id, NOW, None)?;
             erasure::erase(c, id, NOW, None)?;
             imports::forget_files(c, &imports_folder)?;
             assert!(erasure::erase(c, id, NOW, None).is_err());

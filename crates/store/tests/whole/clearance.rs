@@ -9,6 +9,7 @@ use rinse_core::clearance::{LetterheadHours, Outcome, OverCap, Reason, RuleSet};
 use rinse_core::consent::Act;
 use rinse_core::holdout::Holdout;
 use rinse_core::hours::Hours;
+use rinse_core::id::{ContactId, LetterheadId, MailingId, SendId};
 use rinse_core::phone::Phone;
 use rinse_core::segment::{Field, TextTest, Tree};
 use rinse_core::suppression::{Entry, hash};
@@ -61,8 +62,8 @@ fn on(c: &Connection, channel: Channel, topic: Option<i64>) -> i64 {
     if channel == Channel::Email {
         return mailing(c, topic, OverCap::Hold);
     }
-    let draft = MailingDraft { channel, topic_id: topic, text: "Boats at 9.".into(), ..MailingDraft::under(1, "m") };
-    mailings::save(c, None, &draft, START, None).unwrap()
+    let draft = MailingDraft { channel, topic_id: topic, text: "Boats at 9.".into(), ..MailingDraft::under(LetterheadId(1), "m") };
+    (mailings::save(c, None, &draft, START, None).unwrap()).0
 }
 
 fn plans() -> impl Strategy<Value = Vec<Plan>> {
@@ -93,7 +94,7 @@ fn rule_sets() -> impl Strategy<Value = RuleSet> {
                 true
             }
         });
-        let hours = hours.map(|hours| LetterheadHours { letterhead: 1, hours }).into_iter().collect();
+        let hours = hours.map(|hours| LetterheadHours { letterhead: LetterheadId(1), hours }).into_iter().collect();
         RuleSet { caps, hours, quiet, ..RuleSet::default() }
     })
 }
@@ -107,11 +108,12 @@ fn scatter(c: &Connection) {
         (START + 30 * HOUR).0
     ))
     .unwrap();
-    ledger::act(c, 4, START, Act::Paused { until: START + 50 * HOUR }, &origin()).unwrap();
+    ledger::act(c, ContactId(4), START, Act::Paused { until: START + 50 * HOUR }, &origin()).unwrap();
     for person in rows::<i64>(c, "SELECT id FROM contact WHERE id % 5 <> 0") {
-        numbers::set(c, person, Some(&Phone::parse(&format!("+4477009000{person:02}"), None).unwrap()), START, &origin()).unwrap();
+        numbers::set(c, ContactId(person), Some(&Phone::parse(&format!("+4477009000{person:02}"), None).unwrap()), START, &origin())
+            .unwrap();
         if person != 1 {
-            texts::agreed(c, person, START, &origin()).unwrap();
+            texts::agreed(c, ContactId(person), START, &origin()).unwrap();
         }
     }
     c.execute("UPDATE contact SET phone_failed_at = ?1 WHERE id = 6", [START.0]).unwrap();
@@ -245,8 +247,8 @@ proptest! {
             for (who, what) in &acts {
                 let acts = [Act::Withdrew, Act::Complained, Act::Confirmed, Act::Paused { until: START + 40 * HOUR }];
                 match acts.get(*what) {
-                    Some(act) => { ledger::act(c, *who, START + HOUR, *act, &origin()).unwrap(); }
-                    None => { ledger::leave_topic(c, *who, 1, START + HOUR, &origin()).unwrap(); }
+                    Some(act) => { ledger::act(c, ContactId(*who), START + HOUR, *act, &origin()).unwrap(); }
+                    None => { ledger::leave_topic(c, ContactId(*who), 1, START + HOUR, &origin()).unwrap(); }
                 }
             }
             let tree = Tree::Text { field: Field::Country, is: TextTest::Is, value: "NO".into() };
@@ -270,12 +272,12 @@ proptest! {
             hand_over(c, START + 2 * HOUR, "250 2.0.0 ok");
             let m = on(c, channel, topic);
             let at = START + (3 + hours) * HOUR;
-            let all = clearing::audience(c, m, at).unwrap();
-            let mut loaded = person::load(c, m, at).unwrap();
+            let all = clearing::audience(c, MailingId(m), at).unwrap();
+            let mut loaded = person::load(c, MailingId(m), at).unwrap();
             for d in &all.decided {
-                let one = person::at_handover(c, &mut loaded, d.contact, -1, at, at + 7 * DAY).unwrap();
+                let one = person::at_handover(c, &mut loaded, d.contact, SendId(-1), at, at + 7 * DAY).unwrap();
                 assert_eq!((d.outcome, &all.lists), (one, &loaded.lists()), "person {}", d.contact);
-                let said = person::explain(c, m, d.contact, at, at).unwrap();
+                let said = person::explain(c, MailingId(m), d.contact, at, at).unwrap();
                 let first = match one { Outcome::Cleared => None, Outcome::Held(_, r) | Outcome::Barred(r) => r.first() };
                 assert_eq!(said.first, first);
                 assert!(said.answers.iter().all(|a| (a.says == "cleared") == match one { Outcome::Cleared => true, Outcome::Held(_, r) | Outcome::Barred(r) => !r.has(a.reason) }));
@@ -298,23 +300,23 @@ fn a_year_later_the_decision_can_be_explained() {
         // Since then everything changed.
         rules::save(c, START + 2 * DAY, None, &RuleSet::default(), "no caps any more").unwrap();
         suppression::take_off(c, 1, START + 2 * DAY, None).unwrap();
-        ledger::act(c, 1, START + 2 * DAY, Act::Withdrew, &origin()).unwrap();
-        ledger::leave_topic(c, 1, 1, START + 2 * DAY, &origin()).unwrap();
+        ledger::act(c, ContactId(1), START + 2 * DAY, Act::Withdrew, &origin()).unwrap();
+        ledger::leave_topic(c, ContactId(1), 1, START + 2 * DAY, &origin()).unwrap();
         let year = START + 365 * DAY;
         let then = |m, who, at: Instant| {
             let e = person::explain(c, m, who, at, year).unwrap();
             (e.outcome, e.first, e.rules_version)
         };
-        assert_eq!(then(first, 1, START + HOUR), ("cleared".into(), None, 2));
-        assert_eq!(then(first, 2, START + HOUR), ("barred".into(), Some(Reason::Suppressed), 2));
-        assert_eq!(then(second, 1, START + DAY), ("barred".into(), Some(Reason::OverCap), 2));
-        assert_eq!(then(second, 1, START + 3 * DAY), ("barred".into(), Some(Reason::Withdrawn), 3));
+        assert_eq!(then(MailingId(first), ContactId(1), START + HOUR), ("cleared".into(), None, 2));
+        assert_eq!(then(MailingId(first), ContactId(2), START + HOUR), ("barred".into(), Some(Reason::Suppressed), 2));
+        assert_eq!(then(MailingId(second), ContactId(1), START + DAY), ("barred".into(), Some(Reason::OverCap), 2));
+        assert_eq!(then(MailingId(second), ContactId(1), START + 3 * DAY), ("barred".into(), Some(Reason::Withdrawn), 3));
         // And it stands on record what was decided, in the words of then.
-        let kept = record::of_contact(c, 1, Some(second)).unwrap();
+        let kept = record::of_contact(c, ContactId(1), Some(MailingId(second))).unwrap();
         assert_eq!((kept[0].outcome.as_str(), kept[0].rules_version), ("barred", 2));
         assert_eq!(kept[0].detail.as_deref(), Some("cap 1 in 7 days"));
-        assert_eq!(record::of_contact(c, 2, Some(first)).unwrap()[0].detail.as_deref(), Some("list Never mail"));
-        assert_eq!(record::of_contact(c, 1, Some(first)).unwrap()[0].outcome, "cleared");
+        assert_eq!(record::of_contact(c, ContactId(2), Some(MailingId(first))).unwrap()[0].detail.as_deref(), Some("list Never mail"));
+        assert_eq!(record::of_contact(c, ContactId(1), Some(MailingId(first))).unwrap()[0].outcome, "cleared");
     });
 }
 
@@ -346,13 +348,17 @@ fn moving_a_mailing_shows_its_effect_before_it_is_saved() {
         let now = forecast::forecast(c, START, None, None).unwrap();
         assert_eq!((lost(&now, first), lost(&now, second)), (0, 3));
         assert_eq!((now.days[0].goes + now.days[1].goes, now.days.iter().map(|d| d.skipped).sum::<u64>()), (3, 3));
-        let moved = forecast::forecast(c, START, Some(forecast::Moved { mailing: second, at: START + 60 * HOUR }), None).unwrap();
+        let moved =
+            forecast::forecast(c, START, Some(forecast::Moved { mailing: MailingId(second), at: START + 60 * HOUR }), None).unwrap();
         assert_eq!(lost(&moved, second), 0);
         assert!(moved.competing.is_empty());
-        assert_eq!(mailings::one(c, second).unwrap().planned_at, Some((START + 20 * HOUR).0), "nothing is saved");
+        assert_eq!(mailings::one(c, MailingId(second)).unwrap().planned_at, Some((START + 20 * HOUR).0), "nothing is saved");
         // A preview counts what is planned before it as reserved.
-        assert_eq!(clearing::preview(c, second, START + 20 * HOUR, START, None).unwrap().sluice().cleared, 0);
-        assert_eq!(clearing::preview(c, second, START + 20 * HOUR, START, Some(&RuleSet::default())).unwrap().sluice().cleared, 3);
+        assert_eq!(clearing::preview(c, MailingId(second), START + 20 * HOUR, START, None).unwrap().sluice().cleared, 0);
+        assert_eq!(
+            clearing::preview(c, MailingId(second), START + 20 * HOUR, START, Some(&RuleSet::default())).unwrap().sluice().cleared,
+            3
+        );
     });
 }
 
@@ -408,7 +414,8 @@ fn a_live_rule_notes_since_when() {
         moves(1, "NO");
         let rule = NewList { name: "r".into(), reason: String::new(), scope: For::All, segment_id: Some(segment) };
         let rule = suppression::make(c, &rule, START, None).unwrap();
-        let last = |at| suppression::catches(c, rule, at).unwrap().last.iter().map(|l| (l.id, (l.at - START.0) / DAY)).collect::<Vec<_>>();
+        let last =
+            |at| suppression::catches(c, rule, at).unwrap().last.iter().map(|l| (l.id.0, (l.at - START.0) / DAY)).collect::<Vec<_>>();
         let look = |at| suppression::note(c, &suppression::look(c, at).unwrap(), at).unwrap();
         assert_eq!(last(START + 2 * DAY), [(1, 0)]);
         moves(2, "NO");
@@ -447,7 +454,7 @@ fn a_paused_domain_waits() {
         };
         assert_eq!(gone(START + HOUR), 2, "the other domain's");
         let later = mailing(c, None, OverCap::Hold);
-        let said = person::explain(c, later, 1, START + HOUR, START + HOUR).unwrap();
+        let said = person::explain(c, MailingId(later), ContactId(1), START + HOUR, START + HOUR).unwrap();
         assert_eq!((said.first, said.until), (Some(Reason::DomainPaused), Some((START + 2 * DAY).0)));
         assert!(said.answers.iter().any(|a| a.reason == Reason::DomainPaused && a.saw.contains("asks for time")));
         let all = domains::all(c, START + HOUR).unwrap();
@@ -460,7 +467,7 @@ fn a_paused_domain_waits() {
         assert!(domains::resume(c, all[0].id, START + 3 * DAY, Some(1)).is_err());
         assert_eq!(gone(START + 3 * DAY), 6);
         assert_eq!(
-            person::explain(c, later, 1, START + HOUR, START + 9 * DAY).unwrap().first,
+            person::explain(c, MailingId(later), ContactId(1), START + HOUR, START + 9 * DAY).unwrap().first,
             Some(Reason::DomainPaused),
             "as it was then"
         );
@@ -471,7 +478,7 @@ fn a_paused_domain_waits() {
 fn only_an_approver_lets_a_mailing_exceed_and_the_reason_is_kept() {
     run(1, |c| {
         let m = mailing(c, None, OverCap::Hold);
-        let mut draft = mailings::one(c, m)
+        let mut draft = mailings::one(c, MailingId(m))
             .map(|m| mailings::MailingDraft {
                 over_cap: OverCap::Exceed,
                 exceed_reason: "The boats are cancelled on Saturday".into(),
@@ -479,12 +486,13 @@ fn only_an_approver_lets_a_mailing_exceed_and_the_reason_is_kept() {
                 ..mailings::MailingDraft::under(m.draft.letterhead_id, &m.draft.name)
             })
             .unwrap();
-        let save = |d: &mailings::MailingDraft, person| mailings::save(c, Some(m), d, START, Some(person)).map_err(|e| e.to_string());
+        let save =
+            |d: &mailings::MailingDraft, person| mailings::save(c, Some(MailingId(m)), d, START, Some(person)).map_err(|e| e.to_string());
         assert!(save(&draft, 1).unwrap_err().contains("approver"));
         save(&draft, 3).unwrap();
         draft.name = "Boats".into();
         save(&draft, 1).unwrap();
-        assert_eq!(mailings::one(c, m).unwrap().exceed_by.as_deref(), Some("Oskar Bray"));
+        assert_eq!(mailings::one(c, MailingId(m)).unwrap().exceed_by.as_deref(), Some("Oskar Bray"));
         draft.exceed_reason = "because".into();
         assert!(save(&draft, 3).unwrap_err().contains("sentence"));
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM audit WHERE what = 'this mailing may exceed the caps'"), [1]);
@@ -498,18 +506,20 @@ fn only_an_approver_lets_a_mailing_exceed_and_the_reason_is_kept() {
 fn service_mail_asks_for_its_reason_and_an_approver_for_complainers() {
     run(4, |c| {
         for (who, act) in [(1, Act::Withdrew), (2, Act::Complained)] {
-            ledger::act(c, who, START, act, &origin()).unwrap();
+            ledger::act(c, ContactId(who), START, act, &origin()).unwrap();
         }
         c.execute("UPDATE contact SET sunset_at = 0 WHERE id = 3", []).unwrap();
         c.execute("UPDATE contact SET status = 3 WHERE id = 4", []).unwrap();
         let m = mailing(c, Some(1), OverCap::Hold);
-        let first = |who: usize| match clearing::audience(c, m, START).unwrap().decided[who - 1].outcome {
+        let first = |who: usize| match clearing::audience(c, MailingId(m), START).unwrap().decided[who - 1].outcome {
             Outcome::Cleared => None,
             Outcome::Held(_, r) | Outcome::Barred(r) => r.first(),
         };
         assert_eq!([first(1), first(2), first(3)], [Some(Reason::Withdrawn), Some(Reason::Complained), Some(Reason::Retired)]);
-        let mut draft = mailings::MailingDraft { subjects: vec!["s".into()], topic_id: Some(1), ..mailings::MailingDraft::under(1, "m") };
-        let save = |d: &mailings::MailingDraft, person| mailings::save(c, Some(m), d, START, Some(person)).map_err(|e| e.to_string());
+        let mut draft =
+            mailings::MailingDraft { subjects: vec!["s".into()], topic_id: Some(1), ..mailings::MailingDraft::under(LetterheadId(1), "m") };
+        let save =
+            |d: &mailings::MailingDraft, person| mailings::save(c, Some(MailingId(m)), d, START, Some(person)).map_err(|e| e.to_string());
         draft.complainers_reason = "The landing stage is unsafe: the law asks us to say so".into();
         assert!(save(&draft, 3).unwrap_err().contains("never goes to people who complained"));
         draft.service_reason = "safety".into();
@@ -522,7 +532,7 @@ fn service_mail_asks_for_its_reason_and_an_approver_for_complainers() {
         draft.complainers_reason = complainers;
         save(&draft, 3).unwrap();
         assert_eq!(first(2), None);
-        assert_eq!(mailings::one(c, m).unwrap().complainers_by.as_deref(), Some("Oskar Bray"));
+        assert_eq!(mailings::one(c, MailingId(m)).unwrap().complainers_by.as_deref(), Some("Oskar Bray"));
         assert_eq!(
             rows::<i64>(c, "SELECT count(*) FROM audit WHERE what IN ('service mailing', 'this mailing may go to people who complained')"),
             [2]
@@ -535,12 +545,19 @@ fn service_mail_asks_for_its_reason_and_an_approver_for_complainers() {
 #[test]
 fn legal_entities_keep_separate_consent() {
     run(3, |c| {
-        let shop = letterheads::Letterhead { id: 0, entity: "Lantern Shop Ltd".into(), ..letterheads::one(c, 1).unwrap() };
+        let shop = letterheads::Letterhead {
+            id: LetterheadId(0),
+            entity: "Lantern Shop Ltd".into(),
+            ..letterheads::one(c, LetterheadId(1)).unwrap()
+        };
         let shop = letterheads::save(c, &shop, START).unwrap();
         let (ours, theirs) = (mailing(c, None, OverCap::Hold), mailing(c, None, OverCap::Hold));
-        c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [theirs, shop]).unwrap();
+        c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [theirs, shop.0]).unwrap();
         let cleared = |m, at| clearing::audience(c, m, at).unwrap().people(None);
-        assert_eq!((cleared(ours, START), cleared(theirs, START)), (vec![1, 2, 3], vec![]));
+        assert_eq!(
+            (cleared(MailingId(ours), START), cleared(MailingId(theirs), START)),
+            (vec![ContactId(1), ContactId(2), ContactId(3)], vec![])
+        );
         // The forecast asks each mailing's own entity, too.
         for m in [ours, theirs] {
             c.execute("UPDATE mailing SET state = 'planned', planned_at = ?2 WHERE id = ?1", [m, (START + HOUR).0]).unwrap();
@@ -551,24 +568,31 @@ fn legal_entities_keep_separate_consent() {
         c.execute("UPDATE mailing SET state = 'draft', planned_at = NULL", []).unwrap();
         let to_shop = || Origin { entity: "Lantern Shop Ltd".into(), ..origin() };
         for who in [1, 2] {
-            ledger::act(c, who, START, Act::Agreed, &to_shop()).unwrap();
+            ledger::act(c, ContactId(who), START, Act::Agreed, &to_shop()).unwrap();
         }
         start(c, theirs, START + HOUR);
         hand_over(c, START + HOUR, "250 2.0.0 ok");
         let send: i64 = rows(c, &format!("SELECT id FROM send WHERE mailing_id = {theirs} AND contact_id = 1"))[0];
-        responses::unsubscribe(c, send, true, START + 2 * HOUR, "unsubscribe page").unwrap();
+        responses::unsubscribe(c, SendId(send), true, START + 2 * HOUR, "unsubscribe page").unwrap();
         let second = mailing(c, None, OverCap::Hold);
-        c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [second, shop]).unwrap();
+        c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [second, shop.0]).unwrap();
         let later = START + 3 * HOUR;
-        assert_eq!((cleared(ours, later), cleared(second, later)), (vec![1, 2, 3], vec![2]));
+        assert_eq!(
+            (cleared(MailingId(ours), later), cleared(MailingId(second), later)),
+            (vec![ContactId(1), ContactId(2), ContactId(3)], vec![ContactId(2)])
+        );
         for (m, who) in [(ours, 1), (second, 1), (second, 2), (second, 3)] {
-            let said = person::explain(c, m, who, later, later).unwrap();
-            assert_eq!(said.outcome == "cleared", cleared(m, later).contains(&who), "{m} to {who}");
+            let said = person::explain(c, MailingId(m), ContactId(who), later, later).unwrap();
+            assert_eq!(said.outcome == "cleared", cleared(MailingId(m), later).contains(&ContactId(who)), "{m} to {who}");
         }
-        assert_eq!(person::explain(c, second, 1, START + HOUR, later).unwrap().outcome, "cleared", "as it was then");
+        assert_eq!(person::explain(c, MailingId(second), ContactId(1), START + HOUR, later).unwrap().outcome, "cleared", "as it was then");
         let run = runs::begin(c, later, None, "merge", "two people", None).unwrap();
-        merges::merge(c, run, 1, 2, later, None).unwrap();
-        assert_eq!((cleared(ours, later), cleared(second, later)), (vec![2, 3], vec![]), "the strictest holds, entity by entity");
+        merges::merge(c, run, ContactId(1), ContactId(2), later, None).unwrap();
+        assert_eq!(
+            (cleared(MailingId(ours), later), cleared(MailingId(second), later)),
+            (vec![ContactId(2), ContactId(3)], vec![]),
+            "the strictest holds, entity by entity"
+        );
         assert!(ledger::seals(c, None).unwrap().broken.is_empty());
     });
 }
@@ -591,7 +615,7 @@ async fn a_withdrawal_that_races_the_handover_wins_or_comes_after() {
         let (a, b) = (store.clone(), store.clone());
         let leaves = tokio::spawn(async move {
             a.write(move |c| {
-                ledger::act(c, who, START, Act::Withdrew, &origin())?;
+                ledger::act(c, ContactId(who), START, Act::Withdrew, &origin())?;
                 Ok(rows::<i64>(c, &format!("SELECT state FROM send WHERE contact_id = {who}"))[0] >= 2)
             })
             .await
@@ -599,7 +623,7 @@ async fn a_withdrawal_that_races_the_handover_wins_or_comes_after() {
         });
         let goes = tokio::spawn(async move { b.write(|c| sends::claim(c, START, 1)).await.unwrap().0.first().map(|o| o.contact) });
         let (handed_before, went) = (leaves.await.unwrap(), goes.await.unwrap());
-        assert_eq!(handed_before, went == Some(who), "handed over only when it came before the withdrawal");
+        assert_eq!(handed_before, went == Some(ContactId(who)), "handed over only when it came before the withdrawal");
         won += u32::from(!handed_before);
     }
     assert!(won > 0, "the withdrawal never came first: this test raced nothing");

@@ -6,6 +6,7 @@ use rinse_core::address::Address;
 use rinse_core::bounce::Category;
 use rinse_core::clearance::OverCap;
 use rinse_core::consent::Act;
+use rinse_core::id::{ContactId, SendId};
 use rinse_core::{DAY, Instant};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::ledger::{self, Origin};
@@ -61,7 +62,7 @@ fn counted(c: &Connection, now: Instant) {
 fn happens(c: &Connection, n: usize, then: &Then, now: Instant) {
     let origin = Origin { source: "test", ..Origin::default() };
     let there = |id: i64| !rows::<i64>(c, &format!("SELECT id FROM contact WHERE id = {id} AND gone IS NULL")).is_empty();
-    let act = |id: i64, act: Act| there(id).then(|| ledger::act(c, id, now, act, &origin).unwrap());
+    let act = |id: i64, act: Act| there(id).then(|| ledger::act(c, ContactId(id), now, act, &origin).unwrap());
     let sent = |send: i64| !rows::<i64>(c, &format!("SELECT id FROM send WHERE id = {send} AND accepted_at IS NOT NULL")).is_empty();
     match *then {
         Then::Joins => drop(contacts::add(c, &Address::parse(&format!("n{n}@tern.example")).unwrap(), &Profile::default(), now).unwrap()),
@@ -72,9 +73,9 @@ fn happens(c: &Connection, n: usize, then: &Then, now: Instant) {
             start(c, mailing(c, None, OverCap::Hold), now);
             hand_over(c, now, "250 2.0.0 ok");
         }
-        Then::Fails(send) if sent(send) => sends::failed(c, send, Category::NoSuchAddress, "550 5.1.1 no", now).unwrap(),
+        Then::Fails(send) if sent(send) => sends::failed(c, SendId(send), Category::NoSuchAddress, "550 5.1.1 no", now).unwrap(),
         Then::Opens(send) if sent(send) => drop(hit(c, send, None, now, "Reader/5.1", false).unwrap()),
-        Then::Clicks(send) if sent(send) => drop(responses::reply(c, send, now, "Re", "yes").unwrap()),
+        Then::Clicks(send) if sent(send) => drop(responses::reply(c, SendId(send), now, "Re", "yes").unwrap()),
         Then::Buys(id, cents) if there(id) => {
             c.execute(
                 "INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key) VALUES (?1, ?2, ?3, ?4, iif(?4 % 2, 'EUR', 'GBP'), 'p', 'p')",
@@ -83,12 +84,12 @@ fn happens(c: &Connection, n: usize, then: &Then, now: Instant) {
             .unwrap();
         }
         Then::Refunded => drop(c.execute("DELETE FROM purchase WHERE id = (SELECT min(id) FROM purchase)", []).unwrap()),
-        Then::Sunset(id) if there(id) => drop(ledger::put_sunset(c, id, now, now, &origin).unwrap()),
+        Then::Sunset(id) if there(id) => drop(ledger::put_sunset(c, ContactId(id), now, now, &origin).unwrap()),
         Then::Merged(a, b) if a != b && there(a) && there(b) => {
             let run = runs::begin(c, now, None, "merge", "test", None).unwrap();
-            drop(merges::merge(c, run, a, b, now, None));
+            drop(merges::merge(c, run, ContactId(a), ContactId(b), now, None));
         }
-        Then::Deleted(id) if there(id) => drop(erasure::erase(c, id, now, None)),
+        Then::Deleted(id) if there(id) => drop(erasure::erase(c, ContactId(id), now, None)),
         Then::Counted => counted(c, now),
         _ => {}
     }

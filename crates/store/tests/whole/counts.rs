@@ -5,6 +5,7 @@ use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::bounce::{Category, FailureClass, Reply};
 use rinse_core::figure::{Fact, Figure};
+use rinse_core::id::{ContactId, MailingId, SendId, TrialId};
 use rinse_core::trial::assign::{Enrolled, assign};
 use rinse_core::trial::plan::Plan;
 use rinse_core::{HOUR, Instant, MINUTE};
@@ -45,15 +46,15 @@ fn setup(c: &Connection) -> Vec<Enrolled> {
         contacts::add(c, &Address::parse(&format!("p{i}@tern.example")).unwrap(), &Profile::default(), START).unwrap();
     }
     c.execute_batch("UPDATE contact SET consent = 2").unwrap();
-    trials::save_plan(c, 1, &plan(), START, None).unwrap();
-    let roster = assign(7, &(1..=PEOPLE).map(|i| (i, 1).into()).collect::<Vec<_>>(), &[1, 1]);
-    trials::seal(c, 1, 7, &roster, Vec::new(), START).unwrap();
+    trials::save_plan(c, MailingId(1), &plan(), START, None).unwrap();
+    let roster = assign(7, &(1..=PEOPLE).map(|i| (ContactId(i), 1).into()).collect::<Vec<_>>(), &[1, 1]);
+    trials::seal(c, TrialId(1), 7, &roster, Vec::new(), START).unwrap();
     let cleared = |contact| Decided { contact, domain: 1, zone: 0, outcome: rinse_core::clearance::Outcome::Cleared };
-    let done = clearing::audience(c, 1, START).unwrap();
-    sends::record(c, 1, &done, START, roster.iter().map(|e| (cleared(e.contact), Phase::Pilot, e.arm))).unwrap();
+    let done = clearing::audience(c, MailingId(1), START).unwrap();
+    sends::record(c, MailingId(1), &done, START, roster.iter().map(|e| (cleared(e.contact), Phase::Pilot, e.arm))).unwrap();
     let (batch, _) = sends::claim(c, START, 1000).unwrap();
     for out in batch {
-        let words = if out.send % 6 == 0 { "550 5.7.1 blocked by policy" } else { "250 2.0.0 ok" };
+        let words = if out.send.0 % 6 == 0 { "550 5.7.1 blocked by policy" } else { "250 2.0.0 ok" };
         sends::answered(c, out.send, &Reply::parse(words), START).unwrap();
     }
     trials::set_reading_due(c).unwrap();
@@ -65,9 +66,9 @@ fn happen(c: &Connection, h: &Happening) {
     match h.kind {
         1 => drop(crate::common::hit(c, h.send, None, at, h.agent, false).unwrap()),
         2 => drop(crate::common::hit(c, h.send, Some(0), at, h.agent, false).unwrap()),
-        3 => drop(responses::reply(c, h.send, at, "Re", "yes").unwrap()),
-        4 => drop(responses::unsubscribe(c, h.send, true, at, "one-click").unwrap()),
-        _ => drop(responses::complaint(c, h.send, at).unwrap()),
+        3 => drop(responses::reply(c, SendId(h.send), at, "Re", "yes").unwrap()),
+        4 => drop(responses::unsubscribe(c, SendId(h.send), true, at, "one-click").unwrap()),
+        _ => drop(responses::complaint(c, SendId(h.send), at).unwrap()),
     }
 }
 
@@ -89,7 +90,7 @@ fn told_right(c: &Connection) -> rinse_store::Result<()> {
     sums_hold(c);
     let told = &findings::mailings(c, 0, START.0)?[0];
     for figure in Figure::ALL {
-        let n = figures::rows(c, 1, figure.key())?.len() as u64;
+        let n = figures::rows(c, MailingId(1), figure.key())?.len() as u64;
         assert_eq!(n, plainly(c, figure), "{figure:?} opens to its rows");
         if let Some(rate) = told.figures.get(&figure) {
             assert_eq!((rate.count, rate.of), (n, plainly(c, figure.of().unwrap())), "{figure:?}");
@@ -157,7 +158,7 @@ proptest! {
             store.write(move |c| {
                 setup(c);
                 what.iter().for_each(|h| happen(c, h));
-                let trial = trials::one(c, 1)?;
+                let trial = trials::one(c, TrialId(1))?;
                 assert_eq!(trial.reading_due, Some((START + WINDOW * HOUR).0));
                 let end = (START + WINDOW * HOUR).0;
                 let counts = trials::counts(c, &trial)?;

@@ -29,7 +29,7 @@ fn go(c: &Connection, from: Instant, to: Instant, reply: impl Fn(Instant, i64) -
                 break;
             }
             for out in batch {
-                let tries = c.query_row("SELECT tries FROM send WHERE id = ?1", [out.send], |r| r.get(0)).unwrap();
+                let tries = c.query_row("SELECT tries FROM send WHERE id = ?1", [out.send.0], |r| r.get(0)).unwrap();
                 sends::answered(c, out.send, &Reply::parse(reply(now, tries)), now).unwrap();
             }
         }
@@ -70,7 +70,7 @@ fn a_host_that_blocks_is_left_in_peace_and_let_in_again() {
         assert!(pauses.len() == 1 && pauses[0].contains("messages to tern.example were blocked"), "{pauses:?}");
         assert_eq!(one(c, "SELECT count(*) FROM contact WHERE status <> 0"), 0);
         let open = alerts::open(c).unwrap();
-        assert_eq!((open.len(), open[0].mailing_id, open[0].grave), (1, m, true));
+        assert_eq!((open.len(), open[0].mailing_id.0, open[0].grave), (1, m, true));
         let paused = &domains::paused_groups(c, START + HOUR).unwrap()["tern.example"];
         assert_eq!((paused.waiting, paused.by_itself), (900 - lost, true));
         assert!(flow::held_back(c, START + HOUR).unwrap()[0].ceiling < 1.0);
@@ -87,7 +87,7 @@ fn a_host_that_blocks_is_left_in_peace_and_let_in_again() {
         // Worked out again it is the same alert, with what was counted and what the host said.
         look(c, START + DAY);
         let open = alerts::open_with_lines(c).unwrap();
-        assert_eq!((open.len(), open[0].mailing_id), (1, m));
+        assert_eq!((open.len(), open[0].mailing_id.0), (1, m));
         assert!(open[0].words.starts_with(&format!("{lost} of 900 messages were blocked")), "{}", open[0].words);
         assert!(open[0].words.ends_with("on one mailing; it was paused by itself."));
         assert_eq!((open[0].lines.len(), open[0].lines[0].times), (1, lost.unsigned_abs()));
@@ -120,7 +120,7 @@ fn a_person_ends_an_alert_and_the_next_block_is_another() {
         let second = mail(c, START + 7 * DAY, START + 7 * DAY + HOUR, block);
         look(c, START + 8 * DAY);
         let open = alerts::open(c).unwrap();
-        assert_eq!(open.iter().map(|a| a.mailing_id).collect::<Vec<_>>(), [second]);
+        assert_eq!(open.iter().map(|a| a.mailing_id.0).collect::<Vec<_>>(), [second]);
         assert_eq!(alerts::all(c).unwrap().len(), 2);
     });
 }

@@ -5,6 +5,7 @@ use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::{Outcome, OverCap, Reason, RuleSet};
 use rinse_core::consent::Act;
 use rinse_core::history::told;
+use rinse_core::id::ContactId;
 use rinse_core::suppression::Entry;
 use rinse_core::{DAY, HOUR};
 use rinse_store::clearing::addresses::{Says, Sending, clear};
@@ -29,9 +30,9 @@ fn suppress(c: &Connection, entry: &str) {
 
 /// Some of everything that bars: the people's numbers say what.
 fn some(c: &Connection) {
-    ledger::act(c, person(c, 1), START + HOUR, Act::Withdrew, &origin()).unwrap();
-    ledger::act(c, person(c, 2), START + 2 * HOUR, Act::Complained, &origin()).unwrap();
-    ledger::leave_topic(c, person(c, 3), topics::named(c, "Tide notes").unwrap(), START + 3 * HOUR, &origin()).unwrap();
+    ledger::act(c, ContactId(person(c, 1)), START + HOUR, Act::Withdrew, &origin()).unwrap();
+    ledger::act(c, ContactId(person(c, 2)), START + 2 * HOUR, Act::Complained, &origin()).unwrap();
+    ledger::leave_topic(c, ContactId(person(c, 3)), topics::named(c, "Tide notes").unwrap(), START + 3 * HOUR, &origin()).unwrap();
     suppress(c, "p4@tern.example");
     suppress(c, "gull.example");
     c.execute("UPDATE contact SET status = 3, status_at = ?2 WHERE id = ?1", [person(c, 5), START.0 + 4]).unwrap();
@@ -118,7 +119,7 @@ fn whom_not_to_write_to_is_told_once_each() {
         // The same again is no news; who agrees again is no longer on the list, and that is told once, too.
         while do_not_write::go_on(c, START + DAY).unwrap() {}
         assert!(!do_not_write::due(c).unwrap());
-        ledger::act(c, person(c, 1), START + DAY, Act::Confirmed, &origin()).unwrap();
+        ledger::act(c, ContactId(person(c, 1)), START + DAY, Act::Confirmed, &origin()).unwrap();
         for _ in 0..2 {
             while do_not_write::go_on(c, START + DAY).unwrap() {}
         }
@@ -131,10 +132,10 @@ fn whom_not_to_write_to_is_told_once_each() {
         );
         assert_eq!(told(START).len(), 5);
         // Leaving once more is news again; of who is deleted nothing is said any more.
-        ledger::act(c, person(c, 1), START + 2 * DAY, Act::Withdrew, &origin()).unwrap();
+        ledger::act(c, ContactId(person(c, 1)), START + 2 * DAY, Act::Withdrew, &origin()).unwrap();
         while do_not_write::go_on(c, START + 2 * DAY).unwrap() {}
         assert!(last().contains("\"do_not_write\"") && last().contains("p1@tern.example"), "{}", last());
-        rinse_store::erasure::erase(c, person(c, 1), START + 3 * DAY, None).unwrap();
+        rinse_store::erasure::erase(c, ContactId(person(c, 1)), START + 3 * DAY, None).unwrap();
         while do_not_write::go_on(c, START + 3 * DAY).unwrap() {}
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM delivery"), [8]);
     });

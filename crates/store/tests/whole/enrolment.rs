@@ -6,6 +6,7 @@ use proptest::prelude::*;
 use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::RuleSet;
 use rinse_core::consent::Act;
+use rinse_core::id::{ContactId, LetterheadId, SeriesId, TrialId};
 use rinse_core::series::{Again, Does, Outline, Step};
 use rinse_core::standing::TrialState;
 use rinse_core::trial::looks::looks_on_entry;
@@ -52,7 +53,7 @@ fn happens() -> impl Strategy<Value = Happens> {
 
 /// A running series of one message in three variants, whose trial is sealed.
 fn sealed(c: &Connection) -> i64 {
-    let draft = MailingDraft { subjects: vec!["a".into(), "b".into(), "c".into()], ..MailingDraft::under(1, "Welcome") };
+    let draft = MailingDraft { subjects: vec!["a".into(), "b".into(), "c".into()], ..MailingDraft::under(LetterheadId(1), "Welcome") };
     let mailing = mailings::save(c, None, &draft, START, None).unwrap();
     let plan = Plan {
         per_arm: Some(PER_ARM),
@@ -65,13 +66,14 @@ fn sealed(c: &Connection) -> i64 {
     };
     assert!(trials::save_plan(c, mailing, &plan, START, None).unwrap_err().to_string().contains("has an audience"));
     let steps = vec![Step { id: 1, does: Does::Mail { mailing } }];
-    let id = series::save(c, None, "Welcome", 1, &Outline { again: Again::Always, steps, ..Outline::default() }, START, None).unwrap();
+    let id = series::save(c, None, "Welcome", LetterheadId(1), &Outline { again: Again::Always, steps, ..Outline::default() }, START, None)
+        .unwrap();
     let audience = trials::save_plan(c, mailing, &Plan { per_arm: None, shares: Vec::new(), ..plan.clone() }, START, None);
     assert!(audience.unwrap_err().to_string().contains("one by one"));
     let trial = trials::save_plan(c, mailing, &plan, START, None).unwrap();
     series::start(c, id, START, None).unwrap();
     trials::seal(c, trial, 77, &[], looks_on_entry(&plan).unwrap(), START).unwrap();
-    trial
+    trial.0
 }
 
 /// All that is due by an instant, each at its own.
@@ -93,7 +95,7 @@ fn n(c: &Connection, sql: &str) -> i64 {
 }
 
 fn holds(c: &Connection, id: i64) {
-    let t = trials::one(c, id).unwrap();
+    let t = trials::one(c, TrialId(id)).unwrap();
     let beside = trials::beside(c, &t, &trials::counts(c, &t).unwrap()).unwrap();
     assert!(beside.assignment_holds && beside.broken.is_none(), "{beside:?}");
     // Who is enrolled was handed the message, once as part of the trial, and has that arm whenever they come.
@@ -154,10 +156,10 @@ fn holds(c: &Connection, id: i64) {
 fn what_is_tried_again_stays_what_it_was() {
     run(40, |c| {
         let trial = sealed(c);
-        entering::put_in(c, 1, &[1, 2, 3, 4, 5], START, None).unwrap();
+        entering::put_in(c, SeriesId(1), &[ContactId(1), ContactId(2), ContactId(3), ContactId(4), ContactId(5)], START, None).unwrap();
         while walk::step(c, START).unwrap() > 0 || hand_over(c, START, "451 later") > 0 {}
         let arms: Vec<i64> = rows(c, "SELECT arm FROM send ORDER BY id");
-        enrol::change(c, trial, &[1, 0, 1], "Another greeting is ready", START + 60_000, None).unwrap();
+        enrol::change(c, TrialId(trial), &[1, 0, 1], "Another greeting is ready", START + 60_000, None).unwrap();
         // As if they had been put off before the seal: in no trial, all with A.
         c.execute("UPDATE send SET phase = 0, arm = 0 WHERE contact_id <= 2", []).unwrap();
         c.execute("DELETE FROM roster WHERE contact_id <= 2", []).unwrap();
@@ -179,15 +181,15 @@ proptest! {
                 let until = if let Happens::Hours(h) = h { t + h * HOUR } else { t + HOUR };
                 match h {
                     Happens::Come(from, n) => {
-                        let people: Vec<i64> = (from..=(from + n).min(PEOPLE)).collect();
-                        entering::put_in(c, 1, &people, t, None).unwrap();
+                        let people: Vec<ContactId> = (from..=(from + n).min(PEOPLE)).map(ContactId).collect();
+                        entering::put_in(c, SeriesId(1), &people, t, None).unwrap();
                     }
                     // Refused once nobody is enrolled any more, or when it is what there is.
-                    Happens::Shares(parts) => drop(enrol::change(c, trial, &parts, "Another greeting is ready", t, None)),
-                    Happens::End => drop(enrol::end(c, trial, "The season is over", t, None)),
+                    Happens::Shares(parts) => drop(enrol::change(c, TrialId(trial), &parts, "Another greeting is ready", t, None)),
+                    Happens::End => drop(enrol::end(c, TrialId(trial), "The season is over", t, None)),
                     Happens::Host(reply) => host = reply,
                     Happens::Withdraw(who) => {
-                        ledger::act(c, who, t, Act::Withdrew, &Origin { source: "test", ..Origin::default() }).unwrap();
+                        ledger::act(c, ContactId(who), t, Act::Withdrew, &Origin { source: "test", ..Origin::default() }).unwrap();
                     }
                     Happens::Cap(days) => {
                         let caps = days.map(|n| Cap { limit: 1, window: Window::Days { n }, scope: Scope::Marketing, in_force: true });

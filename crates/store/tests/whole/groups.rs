@@ -7,6 +7,7 @@ use rinse_core::bounce::Category;
 use rinse_core::clearance::OverCap;
 use rinse_core::figure::Figure;
 use rinse_core::findings::{By, Clock};
+use rinse_core::id::{LetterheadId, SendId};
 use rinse_core::{HOUR, Instant, MINUTE};
 use rinse_store::findings::answers;
 use rinse_store::findings::groups::{self, Filter};
@@ -73,15 +74,15 @@ fn happen(c: &Connection, mailed: &[Mailed], then: &[Then]) {
             topic_id: m.topic,
             over_cap: OverCap::Hold,
             subjects: vec!["s".into()],
-            ..MailingDraft::under(m.letterhead, "m")
+            ..MailingDraft::under(LetterheadId(m.letterhead), "m")
         };
         let id = mailings::save(c, None, &draft, START, None).unwrap();
         if let Some(label) = m.label {
             c.execute("INSERT OR IGNORE INTO label (id, name, made_at) VALUES (?1, 'label ' || ?1, 0)", [label + 1]).unwrap();
-            c.execute("INSERT INTO mailing_label VALUES (?1, ?2)", [i64::from(label) + 1, id]).unwrap();
+            c.execute("INSERT INTO mailing_label VALUES (?1, ?2)", [i64::from(label) + 1, id.0]).unwrap();
         }
         let at = START + m.hours * HOUR;
-        crate::common::start(c, id, at);
+        crate::common::start(c, id.0, at);
         hand_over(c, at, "250 2.0.0 ok");
     }
     let handed = |send: i64| rows::<Option<i64>>(c, &format!("SELECT handed_at FROM send WHERE id = {send}")).pop().flatten();
@@ -95,10 +96,10 @@ fn happen(c: &Connection, mailed: &[Mailed], then: &[Then]) {
         match t {
             Then::Open { .. } => drop(hit(c, send, None, at, "Reader/5.1", false).unwrap()),
             Then::Click { link, .. } => drop(hit(c, send, Some(*link), at, "Reader/5.1", false).unwrap()),
-            Then::Reply { .. } => drop(responses::reply(c, send, at, "Re", "yes").unwrap()),
-            Then::Leaves { .. } => drop(responses::unsubscribe(c, send, true, at, "one-click").unwrap()),
-            Then::Complains { .. } => drop(responses::complaint(c, send, at).unwrap()),
-            Then::Fails { .. } => sends::failed(c, send, Category::MailboxFull, "452 4.2.2 full", at).unwrap(),
+            Then::Reply { .. } => drop(responses::reply(c, SendId(send), at, "Re", "yes").unwrap()),
+            Then::Leaves { .. } => drop(responses::unsubscribe(c, SendId(send), true, at, "one-click").unwrap()),
+            Then::Complains { .. } => drop(responses::complaint(c, SendId(send), at).unwrap()),
+            Then::Fails { .. } => sends::failed(c, SendId(send), Category::MailboxFull, "452 4.2.2 full", at).unwrap(),
         }
     }
 }
@@ -185,7 +186,7 @@ proptest! {
             let mut sql = vec!["1".to_owned()];
             for n in &narrowed {
                 match n {
-                    0 => (filter.letterhead, _) = (Some(1), sql.push("m.letterhead_id = 1".into())),
+                    0 => (filter.letterhead, _) = (Some(LetterheadId(1)), sql.push("m.letterhead_id = 1".into())),
                     1 => (filter.domain, _) = (Some(50), sql.push("k.domain_id = 50".into())),
                     2 => (filter.country, _) = (Some("GB".into()), sql.push("k.country = 'GB'".into())),
                     _ => {

@@ -2,6 +2,7 @@
 
 use proptest::prelude::*;
 use rinse_core::address::Address;
+use rinse_core::id::ContactId;
 use rinse_core::recency::Observation;
 use rinse_core::segment::share;
 use rinse_core::{DAY, Instant};
@@ -71,7 +72,7 @@ fn expected(sends: &[Sent], people: i64) -> Vec<Observation> {
         .filter_map(|who| {
             let of: Vec<(i64, &Sent)> = in_order.iter().enumerate().map(|(i, s)| (i as i64 + 1, s)).filter(|(_, s)| s.who == who).collect();
             let ripe = of.iter().filter(|(_, s)| s.ago < 180 && s.ago >= 7);
-            let (id, s) = ripe.min_by(|a, b| share::draw("recency", a.0).total_cmp(&share::draw("recency", b.0)))?;
+            let (id, s) = ripe.min_by(|a, b| share::draw("recency", ContactId(a.0)).total_cmp(&share::draw("recency", ContactId(b.0))))?;
             let earlier = of.iter().filter(|(other, _)| other < id);
             let answers = earlier.flat_map(|(_, e)| [e.opened, e.clicked].into_iter().flatten().map(move |after| e.ago - after));
             let last = answers.filter(|ago| *ago > s.ago).min();

@@ -5,6 +5,7 @@ use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::channel::Channel;
 use rinse_core::consent::Act;
+use rinse_core::id::{ContactId, SeriesId};
 use rinse_core::series::Outline;
 use rinse_store::contacts::{self, Profile};
 use rinse_store::erasure;
@@ -27,16 +28,16 @@ fn acts(c: &Connection, who: i64, what: usize, at: i64) {
     let gone: bool = c.query_row("SELECT gone IS NOT NULL FROM contact WHERE id = ?1", [who], |r| r.get(0)).unwrap();
     match what {
         _ if gone => {}
-        0 => assert!(ledger::act(c, who, at, Act::Withdrew, &origin()).is_ok()),
-        1 => assert!(ledger::act(c, who, at, Act::Complained, &origin()).is_ok()),
-        2 => assert!(ledger::leave_topic(c, who, 1, at, &origin()).is_ok()),
-        3 => erasure::erase(c, who, at, None).unwrap(),
-        4 => assert!(ledger::act(c, who, at, Act::Confirmed, &origin()).is_ok()),
+        0 => assert!(ledger::act(c, ContactId(who), at, Act::Withdrew, &origin()).is_ok()),
+        1 => assert!(ledger::act(c, ContactId(who), at, Act::Complained, &origin()).is_ok()),
+        2 => assert!(ledger::leave_topic(c, ContactId(who), 1, at, &origin()).is_ok()),
+        3 => erasure::erase(c, ContactId(who), at, None).unwrap(),
+        4 => assert!(ledger::act(c, ContactId(who), at, Act::Confirmed, &origin()).is_ok()),
         6 | 7 => {
             let act = if what == 6 { Act::Withdrew } else { Act::Confirmed };
-            assert!(ledger::act(c, who, at, act, &Origin { channel: Channel::Text, ..origin() }).is_ok());
+            assert!(ledger::act(c, ContactId(who), at, act, &Origin { channel: Channel::Text, ..origin() }).is_ok());
         }
-        _ => drop(series_entry::leave(c, 1, who, at).unwrap()),
+        _ => drop(series_entry::leave(c, SeriesId(1), ContactId(who), at).unwrap()),
     }
 }
 
@@ -196,7 +197,7 @@ async fn left_unknown(what: usize) -> (tempfile::TempDir, Store, rinse_store::jo
         .write(move |c| {
             let id = contacts::add(c, &Address::parse("late@tern.example").unwrap(), &Profile::default(), START)?;
             ledger::act(c, id, START, Act::Agreed, &origin())?;
-            acts(c, id, what, 5);
+            acts(c, id.0, what, 5);
             Ok(())
         })
         .await
@@ -243,7 +244,7 @@ async fn a_topic_that_comes_later_is_left_already() {
     store
         .write(|c| {
             let topic = topics::named(c, "Boat days")?;
-            ledger::leave_topic(c, 2, topic, START, &origin())
+            ledger::leave_topic(c, ContactId(2), topic, START, &origin())
         })
         .await
         .unwrap();

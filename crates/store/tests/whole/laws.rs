@@ -6,6 +6,7 @@ use rinse_core::bounce::Reply;
 use rinse_core::clearance::OverCap;
 use rinse_core::code::Code;
 use rinse_core::consent::{Act, Consent, fold};
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::ledger::{self, Origin};
 use rinse_store::responses::{self, Left};
@@ -23,7 +24,7 @@ proptest! {
             let acts = acts.clone();
             run(1, move |c| {
                 for (i, act) in acts.into_iter().enumerate() {
-                    ledger::act(c, 1, START + 1 + i as i64, act, &Origin { source: "test", ..Origin::default() }).unwrap();
+                    ledger::act(c, ContactId(1), START + 1 + i as i64, act, &Origin { source: "test", ..Origin::default() }).unwrap();
                 }
                 // A pause ends by itself; the column keeps it until the next act.
                 let (state, under, until): (i64, i64, Option<i64>) =
@@ -45,16 +46,16 @@ fn leaving_ends_what_it_says_and_nothing_else(#[case] topic: Option<i64>, #[case
         let first = mailing(c, topic, OverCap::Hold);
         start(c, first, START);
         hand_over(c, START, "250 2.0.0 ok");
-        assert_eq!(responses::unsubscribe(c, 1, false, START + 1, "one-click").unwrap(), Some(want));
-        let entries = ledger::of_contact(c, 1).unwrap().len();
-        assert_eq!(responses::unsubscribe(c, 1, false, START + 2, "one-click").unwrap(), Some(want));
-        assert_eq!(ledger::of_contact(c, 1).unwrap().len(), entries, "the same again changes nothing");
+        assert_eq!(responses::unsubscribe(c, SendId(1), false, START + 1, "one-click").unwrap(), Some(want));
+        let entries = ledger::of_contact(c, ContactId(1)).unwrap().len();
+        assert_eq!(responses::unsubscribe(c, SendId(1), false, START + 2, "one-click").unwrap(), Some(want));
+        assert_eq!(ledger::of_contact(c, ContactId(1)).unwrap().len(), entries, "the same again changes nothing");
         for (t, reach) in [(topic, 0), (Some(2), other_mailings_reach)] {
             let m = mailing(c, t, OverCap::Hold);
             start(c, m, START + DAY);
             assert_eq!(hand_over(c, START + DAY, "250 2.0.0 ok"), reach);
         }
-        assert_eq!(responses::unsubscribe(c, 99, true, START, "one-click").unwrap(), None, "a message we never sent");
+        assert_eq!(responses::unsubscribe(c, SendId(99), true, START, "one-click").unwrap(), None, "a message we never sent");
     });
 }
 
@@ -65,7 +66,7 @@ fn a_withdrawal_before_handover_wins(#[case] act: Act) {
     run(3, move |c| {
         let m = mailing(c, None, OverCap::Hold);
         start(c, m, START);
-        ledger::act(c, 2, START, act, &Origin { source: "test", ..Origin::default() }).unwrap();
+        ledger::act(c, ContactId(2), START, act, &Origin { source: "test", ..Origin::default() }).unwrap();
         assert_eq!(hand_over(c, START, "250 2.0.0 ok"), 2);
         assert_eq!(rows::<i64>(c, "SELECT contact_id FROM send WHERE state = 6"), [2]);
     });
@@ -83,7 +84,7 @@ fn a_deferred_message_is_tried_ever_less_often_and_then_given_up() {
         }
         assert_eq!(at, [0, 10, 40, 160, 520, 1240, 2680], "minutes after the start");
         assert_eq!(rows::<i64>(c, "SELECT state FROM send"), [5]);
-        let person = contacts::one(c, 1, START + DAY).unwrap();
+        let person = contacts::one(c, ContactId(1), START + DAY).unwrap();
         assert_eq!(person.row.consent, Consent::Consented, "a failure never touches consent");
     });
 }
@@ -92,7 +93,7 @@ fn a_deferred_message_is_tried_ever_less_often_and_then_given_up() {
 fn three_quick_clicks_take_the_earlier_two_back() {
     run(1, |c| {
         let m = mailing(c, None, OverCap::Hold);
-        mailings::save_links(c, m, &[]).unwrap();
+        mailings::save_links(c, MailingId(m), &[]).unwrap();
         start(c, m, START);
         hand_over(c, START, "250 2.0.0 ok");
         let human = |c: &Connection| rows::<Option<i64>>(c, "SELECT click_at FROM send")[0];
@@ -113,7 +114,7 @@ fn sends_in_doubt_are_settled_by_what_the_host_knows() {
         start(c, m, START);
         let (batch, _) = sends::claim(c, START, 10).unwrap();
         assert_eq!(sends::in_doubt(c).unwrap(), batch.iter().map(|o| o.send).collect::<Vec<_>>());
-        sends::settle(c, &[(1, Some(true)), (2, Some(false)), (3, None)], START).unwrap();
+        sends::settle(c, &[(SendId(1), Some(true)), (SendId(2), Some(false)), (SendId(3), None)], START).unwrap();
         assert_eq!(rows::<i64>(c, "SELECT state FROM send ORDER BY id"), [3, 1, 7]);
         assert_eq!(hand_over(c, START, "250 2.0.0 ok"), 1, "only the one the host has not");
         assert_eq!(sends::decide_doubt(c, true, START).unwrap(), 1);
@@ -139,7 +140,7 @@ fn no_such_address_rests_then_retires_and_a_late_report_counts_once() {
     run(1, |c| {
         let fail = |c: &Connection, send: i64, day: i64| {
             let r = Reply::parse("550 5.1.1 no such user");
-            sends::failed(c, send, r.category(), &r.line(), START + day * DAY + HOUR).unwrap();
+            sends::failed(c, SendId(send), r.category(), &r.line(), START + day * DAY + HOUR).unwrap();
         };
         deliver(c, 0);
         let second = deliver(c, 10);
@@ -152,7 +153,7 @@ fn no_such_address_rests_then_retires_and_a_late_report_counts_once() {
         let third = deliver(c, 45);
         fail(c, third, 45);
         assert_eq!(stands(c), 3);
-        let last = ledger::of_contact(c, 1).unwrap().pop().unwrap();
+        let last = ledger::of_contact(c, ContactId(1)).unwrap().pop().unwrap();
         assert!(last.kind == "retired" && last.evidence.contains("twice"), "{last:?}");
     });
 }
@@ -170,7 +171,7 @@ fn observed_ends_without_another_failure() {
         deliver(c, 0);
         let second = deliver(c, 10);
         let r = Reply::parse("550 5.1.1 no such user");
-        sends::failed(c, second, r.category(), &r.line(), START + 10 * DAY + HOUR).unwrap();
+        sends::failed(c, SendId(second), r.category(), &r.line(), START + 10 * DAY + HOUR).unwrap();
         status::end_rests(c, START + 41 * DAY).unwrap();
         for i in 0..4 {
             deliver(c, 45 + 2 * i);
@@ -179,7 +180,7 @@ fn observed_ends_without_another_failure() {
         assert_eq!(stands(c), 2, "the last may still come back");
         settle(c, START + 57 * DAY);
         assert_eq!(stands(c), 0);
-        let last = ledger::of_contact(c, 1).unwrap().pop().unwrap();
+        let last = ledger::of_contact(c, ContactId(1)).unwrap().pop().unwrap();
         assert!(last.kind == "active" && last.evidence.contains("4 mailings in a row arrived"), "{last:?}");
     });
 }

@@ -5,6 +5,7 @@ use crate::common::{START, hand_over, mailing, rows, run, start, sums_hold};
 use proptest::prelude::*;
 use rinse_core::clearance::OverCap;
 use rinse_core::figure::Figure;
+use rinse_core::id::{ContactId, MailingId, SendId, TrialId};
 use rinse_core::response::{Machine, Rules};
 use rinse_core::trial::plan::Plan;
 use rinse_core::{DAY, HOUR, Instant, MINUTE, SECOND};
@@ -95,8 +96,8 @@ proptest! {
             mailed(c, START);
             for step in &steps {
                 match step {
-                    Step::Hit { send, came } => assert!(responses::hit(c, *send, came).unwrap()),
-                    Step::Button { send, ms } => drop(responses::go_on(c, *send, START + *ms).unwrap()),
+                    Step::Hit { send, came } => assert!(responses::hit(c, SendId(*send), came).unwrap()),
+                    Step::Button { send, ms } => drop(responses::go_on(c, SendId(*send), START + *ms).unwrap()),
                     Step::Rules(rules) => {
                         let before = stored(c);
                         let tried = past::try_on(c, rules, 1, START + DAY, |_, _| Ok(())).unwrap();
@@ -135,7 +136,7 @@ fn opened(c: &Connection, mailing: i64, at: Instant, people: usize) {
 }
 
 fn told(c: &Connection, mailing: i64) -> [u64; 3] {
-    let sums = figures::of_mailings(c, &[mailing]).unwrap().remove(&mailing).unwrap();
+    let sums = figures::of_mailings(c, &[MailingId(mailing)]).unwrap().remove(&MailingId(mailing)).unwrap();
     [Figure::OpensKnown, Figure::HumanOpens, Figure::OpensOfUnknown].map(|f| sums.of(f))
 }
 
@@ -168,16 +169,16 @@ fn a_sealed_trial_keeps_the_rules_of_its_seal() {
     run(PEOPLE, |c| {
         let m = mailing(c, None, OverCap::Hold);
         let plan = Plan { pilot_share: 1.0, window_hours: 24, ..Plan::usual("?") };
-        trials::save_plan(c, m, &plan, START, None).unwrap();
+        trials::save_plan(c, MailingId(m), &plan, START, None).unwrap();
         let people: Vec<i64> = rows(c, "SELECT id FROM contact ORDER BY id");
-        let roster = rinse_core::trial::assign::assign(7, &people.iter().map(|i| (*i, 1).into()).collect::<Vec<_>>(), &[1, 1]);
-        trials::seal(c, m, 7, &roster, Vec::new(), START).unwrap();
-        let done = rinse_store::clearing::audience(c, m, START).unwrap();
+        let roster = rinse_core::trial::assign::assign(7, &people.iter().map(|i| (ContactId(*i), 1).into()).collect::<Vec<_>>(), &[1, 1]);
+        trials::seal(c, TrialId(m), 7, &roster, Vec::new(), START).unwrap();
+        let done = rinse_store::clearing::audience(c, MailingId(m), START).unwrap();
         let cleared = done
             .decided
             .iter()
             .map(|d| (*d, rinse_store::sends::Phase::Pilot, roster.iter().find(|e| e.contact == d.contact).unwrap().arm));
-        rinse_store::sends::record(c, m, &done, START, cleared.collect::<Vec<_>>()).unwrap();
+        rinse_store::sends::record(c, MailingId(m), &done, START, cleared.collect::<Vec<_>>()).unwrap();
         hand_over(c, START, "250 2.0.0 ok");
         opened(c, m, START, 30);
         let there = stored(c);
@@ -198,7 +199,7 @@ fn a_sealed_trial_keeps_the_rules_of_its_seal() {
 fn a_link_followed_right_after_the_button_is_taken_in() {
     run(1, |c| {
         mailed(c, START);
-        responses::go_on(c, 1, START + HOUR).unwrap();
+        responses::go_on(c, SendId(1), START + HOUR).unwrap();
         for link in 0..3 {
             assert!(crate::common::hit(c, 1, Some(link), START + HOUR + i64::from(link) * SECOND, "Reader/5.1", false).unwrap());
         }

@@ -3,6 +3,7 @@
 use crate::common::{START, hand_over, mailing, rows, run, start, sums_hold};
 use rinse_core::clearance::OverCap;
 use rinse_core::figure::Figure;
+use rinse_core::id::MailingId;
 use rinse_core::{DAY, Instant, MINUTE};
 use rinse_store::machines::opens;
 use rinse_store::{Connection, figures};
@@ -28,7 +29,7 @@ fn a_day_begins(c: &Connection, now: Instant) {
 }
 
 fn told(c: &Connection, mailing: i64) -> [u64; 3] {
-    let sums = figures::of_mailings(c, &[mailing]).unwrap().remove(&mailing).unwrap();
+    let sums = figures::of_mailings(c, &[MailingId(mailing)]).unwrap().remove(&MailingId(mailing)).unwrap();
     [Figure::Delivered, Figure::OpensKnown, Figure::HumanOpens].map(|f| sums.of(f))
 }
 

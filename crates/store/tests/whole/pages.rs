@@ -4,6 +4,7 @@
 use proptest::prelude::*;
 use rinse_core::Instant;
 use rinse_core::address::Address;
+use rinse_core::id::{ContactId, ListId, SegmentId};
 use rinse_core::segment::{Field, TextTest, Tree, share};
 use rinse_store::contacts::{self, Profile, Query, Sort};
 use rinse_store::tags::{self, Kind};
@@ -26,7 +27,7 @@ struct Person {
 }
 
 fn dice(what: &str, i: i64, sides: i64) -> i64 {
-    (share::draw(what, i) * sides as f64) as i64
+    (share::draw(what, ContactId(i)) * sides as f64) as i64
 }
 
 /// The same people twice: with the orders kept in memory, and without.
@@ -64,7 +65,7 @@ fn base(kept: bool) -> &'static (tempfile::TempDir, Store, Vec<Person>) {
                 contacts::add(c, &Address::parse(&p.address).unwrap(), &profile, Instant(p.added))?;
                 c.prepare("UPDATE contact SET status = ?2, phone = ?3 WHERE id = ?1")?.execute((p.id, p.status, &p.phone))?;
                 for (kind, set, on) in [(Kind::List, list, p.on_list), (Kind::Tag, tag, p.tagged)] {
-                    tags::add(c, kind, set, if on { std::slice::from_ref(&p.id) } else { &[] }, Instant(0))?;
+                    tags::add(c, kind, set, &[ContactId(p.id)][..usize::from(on)], Instant(0))?;
                 }
             }
             let tree = Tree::Text { field: Field::GivenName, is: TextTest::Is, value: "wren".into() };
@@ -127,11 +128,11 @@ proptest! {
         status in prop::option::of(0i64..4), sort in prop::sample::select(vec![Sort::Address, Sort::FamilyName, Sort::AddedAt]),
         descending: bool, kept: bool, page in 0u32..4, size in 1u32..30,
     ) {
-        let q = Query { search: search.into(), list, tag, segment, status, load: None, sort, descending, page, size };
+        let q = Query { search: search.into(), list: list.map(ListId), tag, segment: segment.map(SegmentId), status, load: None, sort, descending, page, size };
         let got = base(kept).1.read_now(|c| contacts::page(c, &q, Instant(100))).unwrap();
         let exported = base(kept).1.read_now(|c| contacts::export_query(c, &q, Instant(100))).unwrap();
         prop_assert_eq!(exported.len() as i64, got.matching, "the export has all pages");
-        let ids: Vec<i64> = got.rows.iter().map(|r| r.id).collect();
+        let ids: Vec<i64> = got.rows.iter().map(|r| r.id.0).collect();
         prop_assert_eq!((ids, got.matching, got.all), { let (page, n) = model(&q); (page, n, PEOPLE) }, "{:?}", q);
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::common::{base, rows, sums_hold};
 use proptest::prelude::*;
+use rinse_core::id::ContactId;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
 use rinse_store::history::{self, Decision, LogFile, Mapping};
 use rinse_store::{Connection, Store, ledger};
@@ -234,7 +235,12 @@ async fn who_left_there_has_left_here_unless_they_came_back() {
     let may = |store: &Store| {
         let store = store.clone();
         async move {
-            store.read(|c| Ok([ledger::consent_of(c, 1)?.allows_marketing(), ledger::consent_of(c, 2)?.allows_marketing()])).await.unwrap()
+            store
+                .read(|c| {
+                    Ok([ledger::consent_of(c, ContactId(1))?.allows_marketing(), ledger::consent_of(c, ContactId(2))?.allows_marketing()])
+                })
+                .await
+                .unwrap()
         }
     };
     assert_eq!(may(&store).await, [true, false]);

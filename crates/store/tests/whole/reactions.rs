@@ -8,6 +8,7 @@ use rinse_core::attribution::{By, Rule};
 use rinse_core::clearance::OverCap;
 use rinse_core::event::Event;
 use rinse_core::goal::{Goal, What};
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::purchase::Purchase;
 use rinse_core::reaction::{Deed, Reaction, Trigger};
 use rinse_core::{DAY, HOUR, Instant, MINUTE, SECOND};
@@ -50,7 +51,7 @@ fn steps() -> impl Strategy<Value = Vec<Step>> {
 }
 
 fn points(mailing: Option<i64>, when: Trigger, n: f64) -> Reaction {
-    Reaction { mailing, when, then: vec![Deed::Score { score: 1, points: n }] }
+    Reaction { mailing: mailing.map(MailingId), when, then: vec![Deed::Score { score: 1, points: n }] }
 }
 
 fn send_of(c: &Connection, person: i64, mailing: i64) -> i64 {
@@ -107,7 +108,7 @@ fn play(c: &Connection, steps: &[Step]) {
                 let e = Event { key: format!("e{key}"), address, at: now + -late * HOUR, name: "Stayed".into(), about: String::new() };
                 events::take(c, &e).unwrap();
             }
-            Step::Reply(p, m) => assert!(responses::reply(c, send_of(c, p, m), now, "Re", "Thank you").unwrap()),
+            Step::Reply(p, m) => assert!(responses::reply(c, SendId(send_of(c, p, m)), now, "Re", "Thank you").unwrap()),
             Step::Look => look(c, now),
             Step::Wait(hours) => now = now + hours * HOUR,
         }
@@ -159,7 +160,7 @@ fn play(c: &Connection, steps: &[Step]) {
             )[0]
         };
         let sum: f64 = worth.iter().enumerate().map(|(i, w)| w * n(i) as f64).sum();
-        let now = scores::of_contact(c, p, now).unwrap().first().map_or(0.0, |s| s.now);
+        let now = scores::of_contact(c, ContactId(p), now).unwrap().first().map_or(0.0, |s| s.now);
         assert!((sum - now).abs() < 1e-9, "person {p}: {sum} by the causes, {now} by the score");
     }
 }
@@ -189,8 +190,12 @@ fn what_was_before_it_was_switched_on_is_none_of_its() {
         // The deadline comes after, though the message came before.
         look(c, START + 25 * HOUR);
         let kept = reactions::one(c, silent).unwrap();
-        assert_eq!((kept.done, reactions::reacted(c, silent, true).unwrap()[0].contact), (1, 2));
-        assert_eq!(scores::of_contact(c, 2, START + 24 * HOUR + 30 * DAY).unwrap()[0].now, 4.0, "half is left after a half-life");
+        assert_eq!((kept.done, reactions::reacted(c, silent, true).unwrap()[0].contact.0), (1, 2));
+        assert_eq!(
+            scores::of_contact(c, ContactId(2), START + 24 * HOUR + 30 * DAY).unwrap()[0].now,
+            4.0,
+            "half is left after a half-life"
+        );
         // Changed, it ends with what it did, and another begins.
         let louder = Reaction { then: vec![Deed::Task { words: "Ring them".into() }], ..kept.rule };
         let next = reactions::save(c, Some(silent), &louder, true, START + 26 * HOUR, None).unwrap();
@@ -221,22 +226,22 @@ fn scores_go_with_the_person() {
     run(3, |c| {
         let s = scores::save(c, None, "Interest", Some(10.0), START, None).unwrap();
         for (p, n) in [(1, 4.0), (2, 6.0), (3, 1.0)] {
-            scores::add(c, s, p, START, n, &scores::From { why: "by hand", ..Default::default() }).unwrap();
+            scores::add(c, s, ContactId(p), START, n, &scores::From { why: "by hand", ..Default::default() }).unwrap();
         }
         let at = |c: &Connection, p| scores::of_contact(c, p, START).unwrap().first().map_or(0.0, |s| s.now);
         let merged = runs::begin(c, START, None, "merge", "two people", None).unwrap();
-        merges::merge(c, merged, 1, 2, START, None).unwrap();
+        merges::merge(c, merged, ContactId(1), ContactId(2), START, None).unwrap();
         runs::finish(c, merged, 1).unwrap();
-        scores::add(c, s, 2, START, 0.5, &scores::From::default()).unwrap();
-        assert_eq!((at(c, 1), at(c, 2)), (0.0, 10.5));
+        scores::add(c, s, ContactId(2), START, 0.5, &scores::From::default()).unwrap();
+        assert_eq!((at(c, ContactId(1)), at(c, ContactId(2))), (0.0, 10.5));
         undo::begin(c, merged, START + HOUR).unwrap();
         while !undo::some(c, merged, START + HOUR, None).unwrap().1 {}
-        assert_eq!((at(c, 1), at(c, 2)), (4.0, 6.5), "parted, each has their own; what came since stays");
-        erasure::erase(c, 3, START, None).unwrap();
+        assert_eq!((at(c, ContactId(1)), at(c, ContactId(2))), (4.0, 6.5), "parted, each has their own; what came since stays");
+        erasure::erase(c, ContactId(3), START, None).unwrap();
         assert_eq!(rows::<i64>(c, "SELECT count(*) FROM score_entry WHERE contact_id = 3"), [0]);
         // A longer half-life is worked out from the entries.
         scores::save(c, Some(s), "Interest", Some(20.0), START, None).unwrap();
-        assert_eq!(scores::of_contact(c, 2, START + 20 * DAY).unwrap()[0].now, 3.25);
+        assert_eq!(scores::of_contact(c, ContactId(2), START + 20 * DAY).unwrap()[0].now, 3.25);
         assert!(matches!(scores::save(c, None, "interest", None, START, None), Err(StoreError::Refused(_))), "the name is taken");
     });
 }
@@ -293,12 +298,12 @@ fn conversions_go_to_the_last_click_and_refunds_where_the_purchase_went() {
             (b.conversions, b.people, b.cents)
         };
         assert_eq!(
-            (of(c, a), of(c, b)),
+            (of(c, MailingId(a)), of(c, MailingId(b))),
             ((1, 1, 0), (1, 1, 500)),
             "the lantern came back; twelve days later nothing is put down to a click"
         );
         attribution::set_rule(c, Rule { by: By::FirstClick, days: 90 }, START, None).unwrap();
-        assert_eq!((of(c, a), of(c, b)), ((3, 1, 1_200), (0, 0, 0)));
+        assert_eq!((of(c, MailingId(a)), of(c, MailingId(b))), ((3, 1, 1_200), (0, 0, 0)));
         assert!(attribution::set_rule(c, Rule { by: By::LastClick, days: 0 }, START, None).is_err());
     });
 }

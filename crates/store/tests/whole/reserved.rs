@@ -2,6 +2,7 @@
 
 use crate::common::{START, hand_over, run};
 use rinse_core::clearance::{Outcome, Reason};
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::trial::assign::assign;
 use rinse_core::trial::plan::Plan;
 use rinse_core::{HOUR, Instant, MINUTE};
@@ -25,27 +26,27 @@ fn setup(c: &Connection, reserves: bool, tried: i64) {
     )
     .unwrap();
     let plan = Plan { pilot_share: 0.6, window_hours: WINDOW, reserves, per_arm: (tried == 4).then_some(100), ..Plan::usual("?") };
-    let trial = trials::save_plan(c, tried, &plan, START, None).unwrap();
+    let trial = trials::save_plan(c, MailingId(tried), &plan, START, None).unwrap();
     if tried == 4 {
         // People come to it one by one.
         c.execute("UPDATE trial SET state = 'collecting', sealed_at = ?1", [START.0]).unwrap();
         for contact in PILOT {
-            c.execute("INSERT INTO roster (trial_id, contact_id, stratum, arm) VALUES (?1, ?2, 0, 0)", [trial, contact]).unwrap();
+            c.execute("INSERT INTO roster (trial_id, contact_id, stratum, arm) VALUES (?1, ?2, 0, 0)", [trial.0, contact]).unwrap();
         }
         return;
     }
-    let roster = assign(7, &PILOT.map(|i| (i, 1).into()).collect::<Vec<_>>(), &[1, 1]);
+    let roster = assign(7, &PILOT.map(|i| (ContactId(i), 1).into()).collect::<Vec<_>>(), &[1, 1]);
     trials::seal(c, trial, 7, &roster, Vec::new(), START).unwrap();
     let cleared = |contact| Decided { contact, domain: 1, zone: 0, outcome: Outcome::Cleared };
-    let done = clearing::audience(c, tried, START).unwrap();
-    sends::record(c, tried, &done, START, roster.iter().map(|e| (cleared(e.contact), Phase::Pilot, e.arm))).unwrap();
+    let done = clearing::audience(c, MailingId(tried), START).unwrap();
+    sends::record(c, MailingId(tried), &done, START, roster.iter().map(|e| (cleared(e.contact), Phase::Pilot, e.arm))).unwrap();
 }
 
 /// Those whom a mailing meets at an instant and may not have, for the trial's sake.
 fn reserved(c: &Connection, mailing: i64, at: Instant) -> Vec<i64> {
-    let mut found = clearing::audience(c, mailing, at).unwrap().people(Some(Reason::Reserved));
+    let mut found = clearing::audience(c, MailingId(mailing), at).unwrap().people(Some(Reason::Reserved));
     found.sort_unstable();
-    found
+    found.iter().map(|id| id.0).collect()
 }
 
 #[rstest]
@@ -63,11 +64,11 @@ fn whom_a_mailing_may_not_have(#[case] tried: i64, #[case] mailing: i64, #[case]
         assert_eq!(reserved(c, mailing, later), theirs);
         // One by one, at the handover and when somebody asks why, it is the same.
         for contact in 1..=20 {
-            let mut loaded = load(c, mailing, later).unwrap();
-            let outcome = at_handover(c, &mut loaded, contact, 0, later, later).unwrap();
+            let mut loaded = load(c, MailingId(mailing), later).unwrap();
+            let outcome = at_handover(c, &mut loaded, ContactId(contact), SendId(0), later, later).unwrap();
             let barred = matches!(outcome, Outcome::Barred(r) if r.has(Reason::Reserved));
             assert_eq!(barred, theirs.contains(&contact), "person {contact}: {outcome:?}");
-            let said = explain(c, mailing, contact, later, later).unwrap();
+            let said = explain(c, MailingId(mailing), ContactId(contact), later, later).unwrap();
             let answer = said.answers.iter().find(|a| a.reason == Reason::Reserved).unwrap();
             assert_eq!(answer.says == "barred", theirs.contains(&contact), "{answer:?}");
         }
@@ -84,7 +85,7 @@ fn it_ends_with_the_window() {
         hand_over(c, START, "250 2.0.0 ok");
         trials::set_reading_due(c).unwrap();
         assert_eq!((reserved(c, 2, end + -MINUTE).len(), reserved(c, 2, end).len()), (12, 0));
-        let said = explain(c, 2, 1, START + HOUR, START + HOUR).unwrap();
+        let said = explain(c, MailingId(2), ContactId(1), START + HOUR, START + HOUR).unwrap();
         let saw = &said.answers.iter().find(|a| a.reason == Reason::Reserved).unwrap().saw;
         assert!(saw.contains("Boat days") && saw.contains(&end.words()), "{saw}");
     });

@@ -3,6 +3,7 @@
 
 use proptest::prelude::*;
 use rinse_core::address::Address;
+use rinse_core::id::{ContactId, SendId};
 use rinse_core::{DAY, Instant};
 use rinse_store::contacts::{self, Profile};
 use rinse_store::{Connection, Store, merges, responses, rollups, runs};
@@ -72,15 +73,15 @@ proptest! {
                     crate::common::hit(&c, send, link, SENT + after, "Reader/5.1", false).unwrap();
                 },
                 Step::Reply { send, after } => {
-                    responses::reply(&c, send, SENT + after, "Re", "yes").unwrap();
+                    responses::reply(&c, SendId(send), SENT + after, "Re", "yes").unwrap();
                 },
                 Step::Complain { send, after } => {
-                    responses::complaint(&c, send, SENT + after).unwrap();
+                    responses::complaint(&c, SendId(send), SENT + after).unwrap();
                 },
                 Step::Merge { from, into } => {
                     let run = runs::begin(&c, SENT, None, "merge", "test", None).unwrap();
                     // One who is merged already is refused.
-                    let _ = merges::merge(&c, run, from, into, SENT, None);
+                    let _ = merges::merge(&c, run, ContactId(from), ContactId(into), SENT, None);
                 }
                 Step::RollUp { most } => {
                     rollups::some(&c, most).unwrap();

@@ -5,6 +5,7 @@ use proptest::prelude::*;
 use rinse_core::address::Address;
 use rinse_core::consent::Consent;
 use rinse_core::goal::{Goal, What};
+use rinse_core::id::{ContactId, ListId, MailingId, SegmentId, SeriesId};
 use rinse_core::segment::person::Value;
 use rinse_core::segment::{Bought, Compare, DateTest, Did, Field, FieldKind, SeriesPart, TextTest, Times, Tree, holds};
 use rinse_core::upkeep::MailStatus;
@@ -25,7 +26,7 @@ const DOMAINS: [&str; 4] = ["tern.example", "mail.tern.example", "bittern.exampl
 
 /// A number that depends on nothing but what it is asked for.
 fn dice(what: &str, i: i64, sides: i64) -> i64 {
-    (rinse_core::segment::share::draw(what, i) * sides as f64) as i64
+    (rinse_core::segment::share::draw(what, ContactId(i)) * sides as f64) as i64
 }
 
 /// A base in which every value is sometimes missing and every instant sometimes lies on an edge.
@@ -91,7 +92,7 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         c.execute(
             "UPDATE contact SET consent = ?2, status = ?3, latitude = ?4, longitude = ?5, region = ?6 WHERE id = ?1",
             params![
-                id,
+                id.0,
                 dice("consent", i, 7),
                 dice("status", i, 4),
                 placed.then(|| 50.0 + dice("lat", i, 20) as f64),
@@ -102,7 +103,7 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
         for (n, table) in [(2, "list_member"), (2, "contact_tag"), (2, "topic_left"), (1, "segment_member")] {
             for set in (1..=n).filter(|set| dice(table, i * 10 + set, 2) > 0) {
                 let at = if table == "segment_member" { "" } else { ", 0" };
-                c.execute(&format!("INSERT INTO {table} VALUES (?1, ?2{at})"), [set, id])?;
+                c.execute(&format!("INSERT INTO {table} VALUES (?1, ?2{at})"), [set, id.0])?;
             }
         }
         let dated = Some(20_000 - dice("dated", i, 8)).filter(|_| dice("dated", -i, 3) > 0);
@@ -116,17 +117,17 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
             fields::set(c, id, field, value, dated, None)?;
         }
         if dice("load", -i, 4) > 0 {
-            c.execute("INSERT INTO mail_load VALUES (?1, ?2, 1, 0.5, 1, 1, 0)", [id, dice("load", i, 4)])?;
+            c.execute("INSERT INTO mail_load VALUES (?1, ?2, 1, 0.5, 1, 1, 0)", [id.0, dice("load", i, 4)])?;
         }
         if dice("silent", i, 3) > 0 {
-            c.execute("INSERT INTO silent VALUES (?1, ?2, 0, 0, NULL)", [id, dice("stage", i, 4)])?;
+            c.execute("INSERT INTO silent VALUES (?1, ?2, 0, 0, NULL)", [id.0, dice("stage", i, 4)])?;
         }
         for e in 0..dice("in series", i, 4) {
             let (k, series) = (i * 10 + e, 1 + dice("series", i * 10 + e, 2));
             let ended = Some(NOW.0).filter(|_| e > 0 || dice("ended", k, 2) > 0);
             let sql =
                 "INSERT INTO series_entry (series_id, contact_id, at, cause, step, came_at, ended_at) VALUES (?1, ?2, 0, '', 1, 0, ?3)";
-            c.execute(sql, params![series, id, ended])?;
+            c.execute(sql, params![series, id.0, ended])?;
         }
         for e in 0..dice("scored", i, 3) {
             let (k, score) = (i * 10 + e, 1 + dice("score", i * 10 + e, 2));
@@ -139,14 +140,14 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
             let product = ["Storm lantern", "Chart print"][dice("product", k, 2) as usize];
             c.execute(
                 "INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key, category, category_key) VALUES (?1,?2,?3,?4,'GBP',?5,lower(?5),'Light','light')",
-                params![k.to_string(), id, ago("bought at", k), cents, product],
+                params![k.to_string(), id.0, ago("bought at", k), cents, product],
             )?;
         }
         for e in 0..dice("events", i, 5) {
             let (k, name) = (i * 10 + e, ["Came to a talk", "Stayed"][dice("event", i * 10 + e, 2) as usize]);
             c.execute(
                 "INSERT INTO event (key, contact_id, at, name, name_key) VALUES (?1, ?2, ?3, ?4, lower(?4))",
-                params![k.to_string(), id, ago("event at", k), name],
+                params![k.to_string(), id.0, ago("event at", k), name],
             )?;
         }
         for m in (1..=MAILINGS).filter(|m| dice("sent", i * 10 + m, 4) > 0) {
@@ -154,7 +155,7 @@ fn fill(c: &Connection) -> Result<(), StoreError> {
             let accepted = Some(ago("accepted", k)).filter(|_| dice("accepted", -k, 5) > 0);
             c.execute(
                 "INSERT INTO send (id, mailing_id, contact_id, cause_id, state, at, give_up_at, accepted_at) VALUES (?1,?2,?3,?2,3,0,0,?4)",
-                params![k, m, id, accepted],
+                params![k, m, id.0, accepted],
             )?;
             for r in 0..dice("answers", k, 4) {
                 let (k, kind) = (k * 10 + r, 1 + dice("kind", k * 10 + r, 5));
@@ -215,7 +216,7 @@ fn leaf() -> impl Strategy<Value = Tree> {
     let responded = (did, any::<bool>(), times(), window(), of, prop::option::of(0u32..3)).prop_map(
         |(did, human, times, within_days, (mailing, series), link)| {
             let link = link.filter(|_| did == Did::Clicked && mailing.is_some());
-            Tree::Did { did, human, times, within_days, mailing, link, series }
+            Tree::Did { did, human, times, within_days, mailing: mailing.map(MailingId), link, series: series.map(SeriesId) }
         },
     );
     let parts = prop::sample::select(vec![SeriesPart::Inside, SeriesPart::Before, SeriesPart::Ever]);
@@ -238,16 +239,16 @@ fn leaf() -> impl Strategy<Value = Tree> {
         1 => any::<bool>().prop_map(|yes| Tree::YesNo { field: 4, yes }),
         2 => missing.prop_map(|field| Tree::Missing { field }),
         1 => (1i64..5, 0u32..9).prop_map(|(field, within_days)| Tree::Dated { field, within_days }),
-        1 => (1i64..3).prop_map(|list| Tree::List { list }),
+        1 => (1i64..3).prop_map(|list| Tree::List { list: ListId(list) }),
         1 => (1i64..3).prop_map(|tag| Tree::Tag { tag }),
         1 => (1i64..3).prop_map(|topic| Tree::Topic { topic }),
-        1 => Just(Tree::Segment { segment: 1 }),
+        1 => Just(Tree::Segment { segment: SegmentId(1) }),
         1 => prop::sample::subsequence(Consent::ALL.to_vec(), 1..4).prop_map(|states| Tree::Consent { states }),
         1 => prop::sample::subsequence(MailStatus::ALL.to_vec(), 1..3).prop_map(|states| Tree::Status { states }),
         1 => (prop::sample::select(DOMAINS.to_vec()), any::<bool>()).prop_map(|(d, subdomains)| Tree::Domain { domain: d.to_uppercase(), subdomains }),
         1 => (50.0f64..70.0, 0.0f64..20.0, 0.0f64..1500.0).prop_map(|(latitude, longitude, km)| Tree::Near { latitude, longitude, km, place: String::new(), miles: false }),
         6 => responded,
-        2 => (1i64..3, parts).prop_map(|(series, part)| Tree::Series { series, part }),
+        2 => (1i64..3, parts).prop_map(|(series, part)| Tree::Series { series: SeriesId(series), part }),
         2 => (times(), window()).prop_map(|(times, within_days)| Tree::Received { times, within_days }),
         2 => bought,
         1 => (prop::sample::select(vec!["came to a TALK", "stayed"]), times(), window()).prop_map(|(name, times, within_days)| Tree::Event { name: name.into(), times, within_days }),
@@ -318,7 +319,7 @@ proptest! {
         static PERSONS: [OnceLock<Vec<rinse_core::segment::Person>>; 4] = [const { OnceLock::new() }; 4];
         let store = in_state(rolled);
         let persons =
-            PERSONS[usize::from(rolled)].get_or_init(|| store.read_now(|c| (1..=PEOPLE).map(|id| person::load(c, id)).collect()).unwrap());
+            PERSONS[usize::from(rolled)].get_or_init(|| store.read_now(|c| (1..=PEOPLE).map(|id| person::load(c, ContactId(id))).collect()).unwrap());
         let sql = segments::sql::compile(&tree, NOW, How { rolled: rolled < 3, none_due: rolled == 1, exact, bits: false, range: None });
         let answers: Vec<Option<bool>> = store
             .read_now(|c| {
@@ -355,7 +356,8 @@ proptest! {
 fn the_base_has_all_answers() {
     let (_, store) = base();
     let share = |tree: &Tree| {
-        let people: Vec<_> = store.read_now(|c| (1..=PEOPLE).map(|id| person::load(c, id)).collect::<Result<Vec<_>, _>>()).unwrap();
+        let people: Vec<_> =
+            store.read_now(|c| (1..=PEOPLE).map(|id| person::load(c, ContactId(id))).collect::<Result<Vec<_>, _>>()).unwrap();
         people.iter().filter(|p| holds(tree, p, NOW) == Some(true)).count()
     };
     let did =
@@ -374,7 +376,7 @@ fn the_base_has_all_answers() {
     }
 }
 
-fn saved(c: &Connection, name: &str, tree: Tree) -> Result<i64, StoreError> {
+fn saved(c: &Connection, name: &str, tree: Tree) -> Result<SegmentId, StoreError> {
     segments::save(c, None, &segments::Draft { name: name.into(), tree }, NOW, None)
 }
 
@@ -395,15 +397,15 @@ fn what_is_used_stays_and_says_by_whom() {
         let inner = saved(c, "Wrens", tier.clone()).unwrap();
         let outer = saved(c, "Not wrens", Tree::Not { of: Box::new(Tree::Segment { segment: inner }) }).unwrap();
         let refused = |r: Result<(), StoreError>| r.unwrap_err().to_string();
-        assert!(refused(uses::delete_segment(c, inner)).contains("segment Not wrens"));
+        assert!(refused(uses::delete_segment(c, inner.0)).contains("segment Not wrens"));
         assert!(refused(uses::delete_field(c, 1)).contains("segment Wrens"));
         let circle = segments::Draft { name: "Wrens".into(), tree: Tree::Segment { segment: outer } };
         assert!(segments::save(c, Some(inner), &circle, NOW, None).unwrap_err().to_string().contains("circle: Wrens → Not wrens → Wrens"));
         assert!(saved(c, "wrens", tier).unwrap_err().to_string().contains("already"));
         assert!(saved(c, "x", Tree::YesNo { field: 1, yes: true }).unwrap_err().to_string().contains("another kind"));
         assert!(saved(c, "x", Tree::Tag { tag: 99 }).unwrap_err().to_string().contains("no tag"));
-        uses::delete_segment(c, outer).unwrap();
-        uses::delete_segment(c, inner).unwrap();
+        uses::delete_segment(c, outer.0).unwrap();
+        uses::delete_segment(c, inner.0).unwrap();
         uses::delete_field(c, 1).unwrap();
         assert_eq!(c.query_row("SELECT count(*) FROM field_value WHERE field_id = 1", [], |r| r.get::<_, i64>(0)).unwrap(), 0);
     });
@@ -412,16 +414,16 @@ fn what_is_used_stays_and_says_by_whom() {
 #[test]
 fn frozen_copies_stay_and_outside_ones_are_replaced_whole() {
     thrown_away(|c| {
-        let one = saved(c, "Readers", Tree::List { list: 1 }).unwrap();
+        let one = saved(c, "Readers", Tree::List { list: ListId(1) }).unwrap();
         let before = segments::people(c, &Tree::Segment { segment: one }, NOW).unwrap();
         let frozen = segments::freeze(c, one, "Readers then", NOW, None).unwrap();
         c.execute("DELETE FROM list_member WHERE list_id = 1", []).unwrap();
         assert!(segments::people(c, &Tree::Segment { segment: one }, NOW).unwrap().is_empty());
         assert_eq!(segments::people(c, &Tree::Segment { segment: frozen }, NOW).unwrap(), before);
-        let id = segments::replace_outside(c, "Board", &[1, 2, 3], NOW, None).unwrap();
-        assert_eq!(segments::replace_outside(c, "board", &[3, 4], NOW, None).unwrap(), id);
-        assert_eq!(segments::people(c, &Tree::Segment { segment: id }, NOW).unwrap(), [3, 4]);
-        assert!(segments::replace_outside(c, "Readers", &[1], NOW, None).is_err(), "a live one is not overwritten");
+        let id = segments::replace_outside(c, "Board", &[ContactId(1), ContactId(2), ContactId(3)], NOW, None).unwrap();
+        assert_eq!(segments::replace_outside(c, "board", &[ContactId(3), ContactId(4)], NOW, None).unwrap(), id);
+        assert_eq!(segments::people(c, &Tree::Segment { segment: id }, NOW).unwrap(), [ContactId(3), ContactId(4)]);
+        assert!(segments::replace_outside(c, "Readers", &[ContactId(1)], NOW, None).is_err(), "a live one is not overwritten");
     });
 }
 
@@ -432,14 +434,14 @@ fn parts_add_up() {
     let (_, store) = base();
     store
         .read_now(|c| {
-            let whole = Tree::Any { of: vec![Tree::List { list: 1 }, Tree::Tag { tag: 1 }] };
+            let whole = Tree::Any { of: vec![Tree::List { list: ListId(1) }, Tree::Tag { tag: 1 }] };
             let people = segments::people(c, &whole, NOW)?.len() as i64;
             for field in [Field::Country, Field::Source, Field::Position, Field::Own(1), Field::Own(2), Field::Own(3), Field::Own(4)] {
                 let parts = segments::split(c, &whole, field, NOW)?;
                 assert_eq!(parts.iter().map(|p| p.people).sum::<i64>(), people, "{field:?}");
                 assert!(parts.iter().any(|p| p.value.is_none()), "missing is a part of {field:?}");
             }
-            let sets = [Tree::List { list: 1 }, Tree::Tag { tag: 1 }, whole];
+            let sets = [Tree::List { list: ListId(1) }, Tree::Tag { tag: 1 }, whole];
             let o = segments::overlap(c, &sets, NOW)?;
             for (i, set) in sets.iter().enumerate() {
                 assert_eq!(o.people[i][i] as usize, segments::people(c, set, NOW)?.len());

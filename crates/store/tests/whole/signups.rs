@@ -7,6 +7,7 @@ use rinse_core::address::Address;
 use rinse_core::bounce::Reply;
 use rinse_core::code::Code;
 use rinse_core::consent::{Act, Consent};
+use rinse_core::id::LetterheadId;
 use rinse_core::invitation::LIVES;
 use rinse_core::suppression::Entry;
 use rinse_core::{DAY, HOUR, Instant, MINUTE};
@@ -86,8 +87,14 @@ impl World {
     fn take(&mut self, c: &Connection, step: &Step, now: &mut Instant) {
         match *step {
             Step::SignsUp(who) => {
-                let form =
-                    Form { letterhead: 1, address: address(who), given_name: None, topics: vec![1], came_by: "form", came_from: None };
+                let form = Form {
+                    letterhead: LetterheadId(1),
+                    address: address(who),
+                    given_name: None,
+                    topics: vec![1],
+                    came_by: "form",
+                    came_from: None,
+                };
                 let id = signups::sign_up(c, &form, *now).unwrap();
                 self.sent.push(Sent { id, who, at: *now, invited: None, taken: false, confirmed: false, erased: false });
             }

@@ -2,6 +2,7 @@
 
 use crate::common::{START, base, go_series, hand_over, mailing, rows, start};
 use rinse_core::clearance::OverCap;
+use rinse_core::id::{ContactId, LetterheadId, SendId};
 use rinse_core::purchase::Purchase;
 use rinse_core::series::starters::ASKING;
 use rinse_core::upkeep::silence::Numbers;
@@ -88,8 +89,8 @@ async fn asked_base() -> (tempfile::TempDir, Store) {
     daily(&store, day(125)).await;
     on(&store, |c| {
         assert_eq!(stages(c, day(125)), [380, 0, 0, 0], "who answered isn't silent");
-        let id = series::from_starter(c, ASKING, 1, day(125), None).unwrap();
-        silence::choose_series(c, id, day(125), None).unwrap();
+        let id = series::from_starter(c, ASKING, LetterheadId(1), day(125), None).unwrap();
+        silence::choose_series(c, id.0, day(125), None).unwrap();
         series::start(c, id, day(125), None).unwrap();
         go_series(c, day(125), day(126), FINE);
         assert_eq!(n(c, "SELECT count(*) FROM send WHERE cause = 2"), 380, "all that are silent are asked at once");
@@ -101,7 +102,7 @@ async fn asked_base() -> (tempfile::TempDir, Store) {
         for who in 21..=40 {
             let send = send_that_asked(c, who);
             for _ in 0..2 {
-                assert_eq!(responses::go_on(c, send, day(127)).unwrap(), Some(WentOn::Renewed));
+                assert_eq!(responses::go_on(c, SendId(send), day(127)).unwrap(), Some(WentOn::Renewed));
             }
         }
         let key = rinse_core::address::Address::parse("p40@tern.example").unwrap();
@@ -143,15 +144,15 @@ async fn who_lets_it_pass_is_sunset_but_for_those_kept_back() {
         let out: Vec<i64> =
             rows(c, &format!("SELECT contact_id FROM cleaning_member WHERE run_id = {id} AND status_after = 4 ORDER BY 1 LIMIT 3"));
         // One is taken out, one answers before it is applied.
-        runs::take_out(c, id, out[0], true).unwrap();
-        responses::go_on(c, send_that_asked(c, out[1]), day(150)).unwrap();
+        runs::take_out(c, id, ContactId(out[0]), true).unwrap();
+        responses::go_on(c, SendId(send_that_asked(c, out[1])), day(150)).unwrap();
         apply(c, id, day(151));
         assert_eq!(n(c, "SELECT count(*) FROM contact WHERE sunset_at IS NOT NULL"), gone - 2);
         assert_eq!(n(c, "SELECT count(*) FROM ledger WHERE kind = 'kept back'"), kept);
         // One answers afterwards, and one is put back; the rest stays.
-        responses::go_on(c, send_that_asked(c, out[2]), day(152)).unwrap();
+        responses::go_on(c, SendId(send_that_asked(c, out[2])), day(152)).unwrap();
         let other = n(c, "SELECT max(id) FROM contact WHERE sunset_at IS NOT NULL");
-        applying::begin_undo(c, id, None, Some(other), day(153), None).unwrap();
+        applying::begin_undo(c, id, None, Some(ContactId(other)), day(153), None).unwrap();
         while applying::go_on(c, id, day(153)).unwrap() {}
         assert_eq!(n(c, "SELECT count(*) FROM contact WHERE sunset_at IS NOT NULL"), gone - 4);
         for kind in ["sunset lifted", "sunset taken back"] {
@@ -174,7 +175,7 @@ async fn who_lets_it_pass_is_sunset_but_for_those_kept_back() {
         let send = |who: i64| n(c, &format!("SELECT id FROM send WHERE contact_id = {who} AND mailing_id = {m}"));
         crate::common::hit(c, send(kept[0]), Some(0), day(171), "Mail reader", false).unwrap();
         crate::common::hit(c, send(kept[1]), Some(0), day(151 + 91), "Mail reader", false).unwrap();
-        responses::complaint(c, send(kept[2]), day(172)).unwrap();
+        responses::complaint(c, SendId(send(kept[2])), day(172)).unwrap();
         let early = silence::view(c, day(200)).unwrap();
         assert_eq!((early.readout.answered.of, early.kept_back, early.next_read_at), (0, kept.len() as i64, Some(day(241).0)));
         let r = silence::view(c, day(243)).unwrap().readout;

@@ -2,6 +2,7 @@
 
 use crate::common::{START, mailing, run};
 use rinse_core::clearance::OverCap;
+use rinse_core::id::MailingId;
 use rinse_store::{clearing, sends};
 
 /// What a person's row or a mailing's document says in words that this Rinse doesn't know is an error, not "active" or "at once".
@@ -16,8 +17,8 @@ fn what_cannot_be_read_is_never_taken_for_the_usual() {
             ("UPDATE mailing SET schedule = '{\"local\": 3}'", "mailing 1 holds"),
         ] {
             c.execute(sql, []).unwrap();
-            let tried =
-                clearing::audience(c, m, START).and_then(|done| sends::turns(c, m, START, sends::Hour::AsScheduled, &done, []).map(drop));
+            let tried = clearing::audience(c, MailingId(m), START)
+                .and_then(|done| sends::turns(c, MailingId(m), START, sends::Hour::AsScheduled, &done, []).map(drop));
             let said = tried.err().map(|e| e.to_string()).unwrap_or_default();
             assert!(said.contains(why) && said.is_empty() == why.is_empty(), "{sql}: {said}");
         }

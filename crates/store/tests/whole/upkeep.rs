@@ -2,6 +2,7 @@
 
 use crate::common::{START, how_many, mail, rows, run, stored_is_folded};
 use proptest::prelude::*;
+use rinse_core::id::ContactId;
 use rinse_core::upkeep::policy::Retires;
 use rinse_core::upkeep::run::{MemberState, RunState};
 use rinse_core::upkeep::{Cause, MailStatus, Policy};
@@ -122,7 +123,7 @@ fn a_run_retires_whom_a_person_has_read_and_can_be_undone_by_halves() {
         let now = START + 15 * DAY;
         let id = propose_due(c, now);
         assert!(runs::begin(c, None, "", now, None).unwrap_err().to_string().contains("is open"));
-        runs::take_out(c, id, 2, true).unwrap();
+        runs::take_out(c, id, ContactId(2), true).unwrap();
         let proposed = runs::one(c, id, now).unwrap();
         assert_eq!(
             proposed.groups.iter().map(|g| (g.cause, g.people, g.taken_out)).collect::<Vec<_>>(),
@@ -180,7 +181,7 @@ fn a_policy_is_previewed_brought_into_force_and_taken_back() {
         assert_eq!((how_many(c, MailStatus::Active), policy::current(c).unwrap().policy), (20, four));
         stored_is_folded(c, now);
         assert_eq!(runs::one(c, id, now).unwrap().groups[0].people, 5);
-        applying::begin_undo(c, id, None, Some(3), now + HOUR, None).unwrap();
+        applying::begin_undo(c, id, None, Some(ContactId(3)), now + HOUR, None).unwrap();
         finish(c, id, now + HOUR);
         assert_eq!(rows::<i64>(c, "SELECT id FROM contact WHERE status = 3"), [3], "put back by a person, whatever the policy");
         in_force(c, &Policy::default(), now + 2 * HOUR);

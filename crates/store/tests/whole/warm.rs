@@ -7,6 +7,7 @@ use rinse_core::address::Address;
 use rinse_core::caps::{Cap, Scope, Window};
 use rinse_core::clearance::{Outcome, OverCap, RuleSet};
 use rinse_core::consent::Act;
+use rinse_core::id::{ContactId, LetterheadId, MailingId};
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::contacts::{self, Profile, Query, Sort};
 use rinse_store::ledger::{self, Origin};
@@ -66,13 +67,13 @@ fn present(c: &Connection, id: i64) -> bool {
 /// Everybody who is here is decided, each as their own rows say.
 fn agrees(c: &Connection, mailings: &[i64], at: Instant) {
     for m in mailings {
-        let all = clearing::audience(c, *m, at).unwrap();
+        let all = clearing::audience(c, MailingId(*m), at).unwrap();
         assert_eq!(
-            all.decided.iter().map(|d| d.contact).collect::<Vec<_>>(),
+            all.decided.iter().map(|d| d.contact.0).collect::<Vec<_>>(),
             rows::<i64>(c, "SELECT id FROM contact WHERE gone IS NULL ORDER BY id")
         );
         for d in &all.decided {
-            let said = clearing::person::explain(c, *m, d.contact, at, at).unwrap();
+            let said = clearing::person::explain(c, MailingId(*m), d.contact, at, at).unwrap();
             let (word, until, first) = match d.outcome {
                 Outcome::Cleared => ("cleared", None, None),
                 Outcome::Held(u, r) => ("held", Some(u.0), r.first()),
@@ -98,16 +99,16 @@ fn in_order(c: &Connection) {
             page: 0,
             size: 200,
         };
-        let shown: Vec<i64> = contacts::page(c, &q, START).unwrap().rows.iter().map(|r| r.id).collect();
+        let shown: Vec<i64> = contacts::page(c, &q, START).unwrap().rows.iter().map(|r| r.id.0).collect();
         assert_eq!(shown, rows::<i64>(c, &format!("SELECT id FROM contact WHERE gone IS NULL ORDER BY {by}, id")), "by {by}");
     }
 }
 
 fn carry_out(c: &Connection, step: &Step, at: Instant) -> Result<(), StoreError> {
     match step {
-        Step::Act(who, act) if present(c, *who) => drop(ledger::act(c, *who, at, *act, &origin())?),
+        Step::Act(who, act) if present(c, *who) => drop(ledger::act(c, ContactId(*who), at, *act, &origin())?),
         Step::Entity(who) if present(c, *who) => {
-            ledger::act(c, *who, at, Act::Agreed, &Origin { entity: "Lantern Shop Ltd".into(), ..origin() })?;
+            ledger::act(c, ContactId(*who), at, Act::Agreed, &Origin { entity: "Lantern Shop Ltd".into(), ..origin() })?;
         }
         Step::Fails(who) => {
             c.execute("UPDATE contact SET consent = 5, status = 3 WHERE id = ?1", [who])?;
@@ -121,10 +122,10 @@ fn carry_out(c: &Connection, step: &Step, at: Instant) -> Result<(), StoreError>
             let id = contacts::add(c, &Address::parse(&format!("new{n}@tern.example")).unwrap(), &Profile::default(), at)?;
             ledger::act(c, id, at, Act::Agreed, &origin())?;
         }
-        Step::Erase(who) if present(c, *who) => erasure::erase(c, *who, at, None)?,
+        Step::Erase(who) if present(c, *who) => erasure::erase(c, ContactId(*who), at, None)?,
         Step::Merge(a, b) if a != b && present(c, *a) && present(c, *b) => {
             let run = runs::begin(c, at, None, "merge", "two people", None)?;
-            merges::merge(c, run, *a, *b, at, None)?;
+            merges::merge(c, run, ContactId(*a), ContactId(*b), at, None)?;
             runs::finish(c, run, 1)?;
         }
         Step::Part => {
@@ -140,8 +141,9 @@ fn carry_out(c: &Connection, step: &Step, at: Instant) -> Result<(), StoreError>
             c.execute("UPDATE contact SET zone = 'Pacific/Auckland', country = 'NZ' WHERE id = ?1", [who])?;
         }
         Step::Name(who, name) if present(c, *who) => {
-            let named = Profile { family_name: Some((*name).to_owned()).filter(|n| !n.is_empty()), ..contacts::profile(c, *who)? };
-            contacts::replace_profile(c, *who, &named)?;
+            let named =
+                Profile { family_name: Some((*name).to_owned()).filter(|n| !n.is_empty()), ..contacts::profile(c, ContactId(*who))? };
+            contacts::replace_profile(c, ContactId(*who), &named)?;
         }
         Step::Send(reply) => {
             let m = mailing(c, None, OverCap::Hold);
@@ -169,12 +171,12 @@ proptest! {
         rt.block_on(async {
             let (_folder, store): (_, Store) = base(4).await;
             let mailings = store.write(|c| {
-                let shop = letterheads::Letterhead { id: 0, entity: "Lantern Shop Ltd".into(), ..letterheads::one(c, 1)? };
+                let shop = letterheads::Letterhead { id: LetterheadId(0), entity: "Lantern Shop Ltd".into(), ..letterheads::one(c, LetterheadId(1))? };
                 let shop = letterheads::save(c, &shop, START)?;
                 let cap = |limit, window| Cap { limit, window, scope: Scope::Marketing, in_force: true };
                 rules::save(c, START, None, &RuleSet { caps: vec![cap(1, Window::CalendarDay), cap(2, Window::Days { n: 5 })], ..RuleSet::default() }, "")?;
                 let (a, b) = (mailing(c, Some(1), OverCap::Hold), mailing(c, None, OverCap::Skip));
-                c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [b, shop])?;
+                c.execute("UPDATE mailing SET letterhead_id = ?2 WHERE id = ?1", [b, shop.0])?;
                 Ok(vec![a, b])
             }).await.unwrap();
             for (n, step) in steps.into_iter().enumerate() {
@@ -211,8 +213,8 @@ proptest! {
 async fn many_changes_and_other_hands() {
     let (folder, store) = base(3).await;
     let m = store.write(|c| Ok(mailing(c, None, OverCap::Hold))).await.unwrap();
-    let cleared = |store: &Store| store.read_now(|c| Ok(clearing::audience(c, m, START)?.people(None))).unwrap();
-    assert_eq!(cleared(&store), [1, 2, 3]);
+    let cleared = |store: &Store| store.read_now(|c| Ok(clearing::audience(c, MailingId(m), START)?.people(None))).unwrap();
+    assert_eq!(cleared(&store), [1, 2, 3].map(ContactId));
     store
         .write(|c| {
             c.execute_batch("WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 120000) INSERT INTO contact (id, address, address_key, domain_id, added_at) SELECT 100 + i, 'x' || i, 'x' || i, 1, 0 FROM n; UPDATE contact SET consent = 5 WHERE id = 2;")?;
@@ -220,14 +222,14 @@ async fn many_changes_and_other_hands() {
         })
         .await
         .unwrap();
-    assert_eq!(cleared(&store), [1, 3]);
+    assert_eq!(cleared(&store), [1, 3].map(ContactId));
     store.write(|c| Ok(c.execute("DELETE FROM contact WHERE id > 100", [])?)).await.unwrap();
-    assert_eq!(cleared(&store), [1, 3]);
+    assert_eq!(cleared(&store), [1, 3].map(ContactId));
     // A file that is opened again keeps nothing of what was.
     drop(store);
     let c = rusqlite::Connection::open(folder.path().join("rinse.db")).unwrap();
     c.execute("UPDATE contact SET consent = 5 WHERE id = 3", []).unwrap();
-    assert_eq!(cleared(&Store::open(folder.path(), false).unwrap()), [1]);
+    assert_eq!(cleared(&Store::open(folder.path(), false).unwrap()), [ContactId(1)]);
 }
 
 /// Anybody who changes, removes or adds an entry shows; a link that was noted is found again; a file from before
@@ -235,11 +237,11 @@ async fn many_changes_and_other_hands() {
 #[tokio::test]
 async fn a_touched_ledger_shows() {
     let (folder, store) = base(5).await;
-    store.write(|c| erasure::erase(c, 2, START, None)).await.unwrap();
+    store.write(|c| erasure::erase(c, ContactId(2), START, None)).await.unwrap();
     let seals = |noted: Option<&str>| store.read_now(|c| ledger::seals(c, noted)).unwrap();
     let whole = seals(None);
     assert!(whole.broken.is_empty() && whole.entries == 6 && whole.erased == 1, "{whole:?}");
-    store.write(|c| ledger::act(c, 1, START, Act::Withdrew, &origin())).await.unwrap();
+    store.write(|c| ledger::act(c, ContactId(1), START, Act::Withdrew, &origin())).await.unwrap();
     assert_eq!(seals(Some(&whole.link)).found, Some(6));
     let c = rusqlite::Connection::open(folder.path().join("rinse.db")).unwrap();
     for (touch, entry, words) in [
@@ -279,7 +281,7 @@ async fn a_clearance_beside_a_write_that_adds_messages() {
         })
         .await
         .unwrap();
-    let cleared = |c: &Connection| clearing::audience(c, 2, START + HOUR).map(|a| a.sluice().cleared);
+    let cleared = |c: &Connection| clearing::audience(c, MailingId(2), START + HOUR).map(|a| a.sluice().cleared);
     assert_eq!(store.read_now(cleared).unwrap(), 6, "kept from here on");
     let beside = store.clone();
     let failed: Result<(), StoreError> = store

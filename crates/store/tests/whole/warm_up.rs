@@ -7,6 +7,7 @@ use rinse_core::bounce::Reply;
 use rinse_core::clearance::OverCap;
 use rinse_core::consent::Act;
 use rinse_core::delivery::warm_up::{Because, Rule};
+use rinse_core::id::{LetterheadId, SendId};
 use rinse_core::load::{Answer, Mail, cell};
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::contacts::{self, Profile};
@@ -44,7 +45,7 @@ fn day(c: &Connection, n: i64, reply: impl Fn(i64) -> &'static str) {
                 break;
             }
             for out in batch {
-                let tries = c.query_row("SELECT tries FROM send WHERE id = ?1", [out.send], |r| r.get(0)).unwrap();
+                let tries = c.query_row("SELECT tries FROM send WHERE id = ?1", [out.send.0], |r| r.get(0)).unwrap();
                 sends::answered(c, out.send, &Reply::parse(reply(tries)), now).unwrap();
             }
         }
@@ -81,10 +82,10 @@ fn a_name_is_warmed_up_and_readers_go_first() {
         }
         // Before it: the name is new.
         let domain = rows::<i64>(c, "SELECT id FROM domain WHERE name = 'tern.example'")[0];
-        let told = ahead::of(c, &HashMap::from([(domain, 900)]), 1, BEGIN).unwrap();
+        let told = ahead::of(c, &HashMap::from([(domain, 900)]), LetterheadId(1), BEGIN).unwrap();
         assert_eq!((told.new_name.as_deref(), told.groups[0].warm_up.is_none()), (Some("skerry-light.example"), true));
         warmed(c, rule);
-        let told = ahead::of(c, &HashMap::from([(domain, 900)]), 1, BEGIN).unwrap();
+        let told = ahead::of(c, &HashMap::from([(domain, 900)]), LetterheadId(1), BEGIN).unwrap();
         let first = BEGIN.0.div_euclid(DAY);
         let w = told.groups[0].warm_up.unwrap();
         assert_eq!((told.new_name, w.at_once, w.last), (None, 100, first + 4));
@@ -136,7 +137,7 @@ fn hosts_that_complain_slow_it_down() {
         // Three of 50 complain; once each, however often they are reported.
         let some: Vec<i64> = rows(c, "SELECT id FROM send WHERE tries = 1 AND accepted_at IS NOT NULL LIMIT 3");
         for s in some.iter().chain(&some) {
-            responses::complaint(c, *s, BEGIN + 2 * DAY + HOUR).unwrap();
+            responses::complaint(c, SendId(*s), BEGIN + 2 * DAY + HOUR).unwrap();
         }
         assert_eq!(rows::<i64>(c, "SELECT complained FROM warm_up_day ORDER BY day DESC LIMIT 1"), [3]);
         assert_eq!(because(3), (Some(25), Because::Complaints));

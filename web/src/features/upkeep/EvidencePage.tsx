@@ -19,7 +19,7 @@ type Marks = Schemas["EvidenceMarks"];
 
 const WIDE = 960;
 const TALL = 132;
-const [LEFT, RIGHT, TOP, FOOT] = [56, 850, 8, 108];
+const [LEFT, RIGHT, TOP, FOOT] = [64, 850, 8, 108];
 
 const digits = (c: Course) => (c.measure === "complaints" ? 3 : 2);
 

@@ -4,6 +4,7 @@
 
 use super::plan::HourPlan;
 use super::reading::{Answered, HourVerdict, Reading};
+use crate::id::HourTrialId;
 use crate::stats::shrink::Effect;
 use crate::stats::shrink_averaged::{Mean, shrink_effects_averaged};
 use crate::stats::special::{normal_cdf, normal_upper_quantile};
@@ -16,7 +17,7 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Confirms {
     /// The hour trial that found it.
-    pub trial: i64,
+    pub trial: HourTrialId,
     #[schema(maximum = 23)]
     pub best: u8,
 }
@@ -42,7 +43,7 @@ pub struct Gain {
 pub(super) fn gain(plan: &HourPlan, best: u8, rows: &[Answered]) -> Option<Gain> {
     let mut people: HashMap<(i64, u8), (u32, u32)> = HashMap::new();
     for a in rows {
-        let of = people.entry((a.contact, a.hour)).or_default();
+        let of = people.entry((a.contact.0, a.hour)).or_default();
         *of = (of.0 + u32::from(a.did), of.1 + 1);
     }
     let sample = |hour: u8| {

@@ -2,6 +2,7 @@
 //! again from the frozen roster.
 
 use super::plan::HourPlan;
+use crate::id::ContactId;
 use crate::token::hex;
 use crate::trial::assign::{Person, Placed, assign, on_entry, strata};
 use crate::zone::Wall;
@@ -22,7 +23,7 @@ pub struct Candidate {
 /// Somebody of a round with the hour they were drawn to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct Drawn {
-    pub contact: i64,
+    pub contact: ContactId,
     pub zone: u32,
     /// What the hours were balanced in: time zone by mailbox domain by how people answer.
     pub stratum: u32,
@@ -114,7 +115,7 @@ fn kept(seed: u64, people: &[Candidate], hours: &[u8]) -> Vec<Drawn> {
 
 /// The hours of people whose strata are known.
 fn in_blocks(seed: u64, round: usize, people: &[(Placed, u32)], hours: &[u8]) -> Vec<Drawn> {
-    let zones: BTreeMap<i64, u32> = people.iter().map(|(p, zone)| (p.contact, *zone)).collect();
+    let zones: BTreeMap<ContactId, u32> = people.iter().map(|(p, zone)| (p.contact, *zone)).collect();
     let placed: Vec<Placed> = people.iter().map(|(p, _)| *p).collect();
     let drawn = |e: crate::trial::assign::Enrolled| Drawn {
         contact: e.contact,
@@ -146,7 +147,7 @@ mod tests {
 
     fn people(n: usize) -> Vec<Candidate> {
         let person = |i: usize| Person {
-            contact: i as i64,
+            contact: ContactId(i as i64),
             domain: 1 + (i % 4) as u32,
             cell: Some((i % 5) as u8),
             opens_unknown: i.is_multiple_of(9),

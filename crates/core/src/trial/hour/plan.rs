@@ -2,6 +2,7 @@
 
 use super::confirming::Confirms;
 use crate::hours::Hours;
+use crate::id::MailingId;
 use crate::trial::metric::Metric;
 use crate::words::listed;
 use serde::{Deserialize, Serialize};
@@ -10,7 +11,7 @@ use utoipa::ToSchema;
 /// A round: one mailing on one local date.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Round {
-    pub mailing: i64,
+    pub mailing: MailingId,
     /// Days since 1970-01-01: the date on each person's own clock.
     #[schema(minimum = 0, maximum = 84_000)]
     pub day: i64,
@@ -184,7 +185,7 @@ impl HourPlan {
         if !(2..=MOST_ROUNDS).contains(&self.rounds.len()) {
             return Err(E::Rounds);
         }
-        let mut mailings: Vec<i64> = self.rounds.iter().map(|r| r.mailing).collect();
+        let mut mailings: Vec<MailingId> = self.rounds.iter().map(|r| r.mailing).collect();
         mailings.sort_unstable();
         mailings.dedup();
         if mailings.len() < self.rounds.len() || !self.rounds.is_sorted_by(|a, b| a.day < b.day) {
@@ -242,10 +243,11 @@ impl HourPlan {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::id::HourTrialId;
     use rstest::rstest;
 
     fn rounds(days: &[i64]) -> Vec<Round> {
-        days.iter().zip(1..).map(|(day, mailing)| Round { mailing, day: *day }).collect()
+        days.iter().zip(1..).map(|(day, mailing)| Round { mailing: MailingId(mailing), day: *day }).collect()
     }
 
     fn plan() -> HourPlan {
@@ -260,12 +262,12 @@ mod tests {
     #[case(HourPlan { hours: vec![9, 24], ..plan() }, "2 to 24 hours")]
     #[case(HourPlan { rounds: rounds(&[20_000]), ..plan() }, "rides on 2 to")]
     #[case(HourPlan { rounds: rounds(&[20_007, 20_000]), ..plan() }, "in order")]
-    #[case(HourPlan { rounds: vec![Round { mailing: 1, day: 20_000 }, Round { mailing: 1, day: 20_010 }], ..plan() }, "mailing of its own")]
+    #[case(HourPlan { rounds: vec![Round { mailing: MailingId(1), day: 20_000 }, Round { mailing: MailingId(1), day: 20_010 }], ..plan() }, "mailing of its own")]
     #[case(HourPlan { rounds: rounds(&[20_000, 20_006]), ..plan() }, "6 days apart")]
     #[case(HourPlan { window_days: 3, ..plan() }, "isn't whole weeks")]
     #[case(HourPlan { effect: f64::NAN, ..plan() }, "0.1 and 50 points")]
-    #[case(HourPlan { confirms: Some(Confirms { trial: 1, best: 8 }), ..plan() }, "has two hours")]
-    #[case(HourPlan { confirms: Some(Confirms { trial: 1, best: 10 }), hours: vec![10, 10], ..plan() }, "2 to 24 hours")]
+    #[case(HourPlan { confirms: Some(Confirms { trial: HourTrialId(1), best: 8 }), ..plan() }, "has two hours")]
+    #[case(HourPlan { confirms: Some(Confirms { trial: HourTrialId(1), best: 10 }), hours: vec![10, 10], ..plan() }, "2 to 24 hours")]
     #[case(HourPlan { fail_loss: 0.9, ..plan() }, "may be lost")]
     fn a_plan_that_would_mislead_is_refused(#[case] plan: HourPlan, #[case] words: &str) {
         let said = plan.check().unwrap_err().to_string();

@@ -7,6 +7,7 @@
 use super::confirming::{self, Gain};
 use super::plan::HourPlan;
 use super::said;
+use crate::id::{ContactId, MailingId};
 use crate::stats::hour_trial::fit::{Fit, fit};
 use crate::stats::hour_trial::own_hours::own_hours;
 use crate::stats::hour_trial::reading::wave;
@@ -22,7 +23,7 @@ use utoipa::ToSchema;
 /// Somebody of a round, and what came of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Answered {
-    pub contact: i64,
+    pub contact: ContactId,
     /// From 0, in the order of the plan.
     pub round: usize,
     pub zone: u32,
@@ -76,7 +77,7 @@ pub struct OfHour {
 pub struct OfRound {
     /// From 1.
     pub round: usize,
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub day: i64,
     pub drawn: u64,
     /// Whose answers can be known.
@@ -171,7 +172,7 @@ const OWN_P: f64 = 0.05;
 fn design(rows: &[Answered], hours: &[u8]) -> Design {
     let mut place = [0; 24];
     hours.iter().zip(0..).for_each(|(h, i)| place[usize::from(*h % 24)] = i);
-    let mut known: Vec<i64> = rows.iter().map(|a| a.contact).collect();
+    let mut known: Vec<ContactId> = rows.iter().map(|a| a.contact).collect();
     known.sort_unstable();
     known.dedup();
     let mut strata = HashMap::new();
@@ -421,7 +422,7 @@ mod tests {
     fn plan() -> HourPlan {
         HourPlan {
             hours: vec![8, 12, 18],
-            rounds: (0..3).map(|r| Round { mailing: r + 1, day: 20_000 + 7 * r }).collect(),
+            rounds: (0..3).map(|r| Round { mailing: MailingId(r + 1), day: 20_000 + 7 * r }).collect(),
             usual_hour: 18,
             ..HourPlan::usual("Does the hour matter?")
         }
@@ -436,7 +437,7 @@ mod tests {
                 let hour = plan().hours[rng.random_range(0..3)];
                 let lost = rng.random::<f64>() < lost(round, hour);
                 out.push(Answered {
-                    contact,
+                    contact: ContactId(contact),
                     round,
                     zone: (contact % 2) as u32,
                     stratum: (contact % 2) as u32,

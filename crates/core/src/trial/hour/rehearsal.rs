@@ -3,6 +3,7 @@
 
 use super::plan::HourPlan;
 use super::reading::{Answered, HourVerdict, verdict};
+use crate::id::ContactId;
 use crate::stats::{StatsError, open_unit};
 use chacha20::ChaCha12Rng;
 use rand::seq::SliceRandom;
@@ -97,7 +98,7 @@ pub fn rehearse(plan: &HourPlan, rate: f64, people: u64, seed: u64) -> Result<Re
                     places.shuffle(&mut rng);
                 }
                 rows.extend(ways.iter().zip(&places).zip(0..).map(|((way, place), contact)| Answered {
-                    contact,
+                    contact: ContactId(contact),
                     round,
                     zone: 0,
                     stratum: 0,

@@ -125,13 +125,14 @@ pub fn outlook(plan: &HourPlan, rate: f64, known: u64) -> Result<Outlook, StatsE
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::id::MailingId;
     use crate::trial::hour::plan::Round;
     use proptest::prelude::*;
 
     fn plan(rounds: i64, hours: u8) -> HourPlan {
         HourPlan {
             hours: (0..hours).map(|h| 6 + h).collect(),
-            rounds: (0..rounds).map(|r| Round { mailing: r, day: 20_000 + 7 * r }).collect(),
+            rounds: (0..rounds).map(|r| Round { mailing: MailingId(r), day: 20_000 + 7 * r }).collect(),
             ..HourPlan::usual("Does the hour matter?")
         }
     }

@@ -1,4 +1,5 @@
 use super::*;
+use crate::id::SegmentId;
 use crate::trial::plan::Aim;
 use crate::trial::plan::tests::plan as two_points;
 use proptest::prelude::*;
@@ -158,7 +159,7 @@ fn four_against_nobody_is_no_call() {
 
 #[test]
 fn a_subgroup_that_answers_otherwise_is_seen_and_changes_nothing() {
-    let groups = vec![crate::trial::plan::Subgroup { name: "Members".into(), segment: 1 }];
+    let groups = vec![crate::trial::plan::Subgroup { name: "Members".into(), segment: SegmentId(1) }];
     let plan = Plan { subgroups: groups, ..plan() };
     let all = counts(4_000, [800, 800], [9, 9], [4_000; 2]);
     let inside = vec![

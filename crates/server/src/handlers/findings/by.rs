@@ -10,6 +10,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use rinse_core::figure::Definition;
+use rinse_core::id::MailingId;
 use rinse_store::findings::groups::Filter;
 use serde::Deserialize;
 
@@ -23,7 +24,7 @@ pub(crate) async fn by(State(app): State<App>, Query(asked): Query<Asked>, Query
 
 /// How a mailing did, from its first handover on: every figure with the norm of its kind, by mailbox domain, and by the hour of its answers.
 #[utoipa::path(get, path = "/api/mailings/{id}/did", params(("id" = i64, Path)), responses((status = 200, body = MailingDid)))]
-pub(crate) async fn one_mailing(State(app): State<App>, Path(id): Path<i64>) -> Answer<MailingDid> {
+pub(crate) async fn one_mailing(State(app): State<App>, Path(id): Path<MailingId>) -> Answer<MailingDid> {
     let now = app.now().0;
     Ok(Json(app.store.read(move |c| grouped::one(c, id, now)).await?))
 }

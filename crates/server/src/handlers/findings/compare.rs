@@ -6,6 +6,7 @@ use axum::Json;
 use axum::extract::{Query, State};
 use rinse_core::figure::{Definition, Figure};
 use rinse_core::findings::Clock;
+use rinse_core::id::MailingId;
 use rinse_core::report::{LEVEL, Rate};
 use rinse_core::stats::two_proportions::newcombe;
 use rinse_store::StoreError;
@@ -59,7 +60,8 @@ pub(crate) async fn compare(State(app): State<App>, Query(which): Query<Which>) 
     let ids = ids.filter(|i| (1..=MOST).contains(&i.len()));
     let ids = ids.ok_or_else(|| ApiError::Malformed(format!("Name one to {MOST} mailings by their numbers, as in 3,5.")))?;
     let sent = app.store.read(groups::sent).await?;
-    let chosen = ids.iter().map(|id| sent.iter().find(|s| s.id == *id).ok_or_else(|| StoreError::Missing("mailing that went out")));
+    let chosen =
+        ids.iter().map(|id| sent.iter().find(|s| s.id == MailingId(*id)).ok_or_else(|| StoreError::Missing("mailing that went out")));
     let chosen = chosen.collect::<Result<Vec<_>, _>>()?;
     let first = chosen[0];
     let mailings = chosen
@@ -72,7 +74,7 @@ pub(crate) async fn compare(State(app): State<App>, Query(which): Query<Which>) 
                 Some((f, Difference { estimate, lower, upper }))
             };
             Beside {
-                id: s.id,
+                id: s.id.0,
                 name: s.name.clone(),
                 started_at: s.started_at,
                 sent: s.sums.of(Figure::Sent),

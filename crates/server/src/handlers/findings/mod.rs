@@ -15,6 +15,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::response::Response;
 use rinse_core::figure::{Definition, Figure};
+use rinse_core::id::MailingId;
 use rinse_store::figures;
 use rinse_store::findings::{self, MailingFigures};
 use rinse_store::mailings;
@@ -56,7 +57,7 @@ pub(crate) async fn all(State(app): State<App>, Query(p): Query<Period>) -> Answ
 pub(crate) async fn rows_csv(State(app): State<App>, Path((mailing, figure)): Path<(i64, String)>) -> Result<Response, ApiError> {
     let figure = figure.trim_end_matches(".csv").to_owned();
     let name = format!("mailing-{mailing}-{figure}.csv");
-    let rows = app.store.read(move |c| figures::rows(c, mailing, &figure)).await?;
+    let rows = app.store.read(move |c| figures::rows(c, MailingId(mailing), &figure)).await?;
     csv_file(
         &name,
         &["address", "arm", "at"],

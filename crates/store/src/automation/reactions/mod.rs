@@ -11,6 +11,7 @@ use crate::tags::Kind;
 use crate::{Result, StoreError, deeds, settings};
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
+use rinse_core::id::{ContactId, ListId, MailingId};
 use rinse_core::reaction::{Deed, Reaction, Trigger};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
@@ -38,7 +39,7 @@ pub struct Kept {
 pub enum Which {
     All,
     /// A mailing's own, and those that act everywhere.
-    Of(i64),
+    Of(MailingId),
     One(i64),
 }
 
@@ -54,7 +55,7 @@ struct Stored {
 fn stored(c: &Connection, which: Which) -> Result<Vec<Stored>> {
     let (filter, value) = match which {
         Which::All => ("?1 IS NULL", None),
-        Which::Of(m) => ("(r.mailing_id = ?1 OR r.mailing_id IS NULL AND r.ended_at IS NULL)", Some(m)),
+        Which::Of(m) => ("(r.mailing_id = ?1 OR r.mailing_id IS NULL AND r.ended_at IS NULL)", Some(m.0)),
         Which::One(id) => ("r.id = ?1", Some(id)),
     };
     let mut s = c.prepare_cached(&format!(
@@ -90,7 +91,7 @@ pub fn list(c: &Connection, which: Which) -> Result<Vec<Kept>> {
         // Of those that act everywhere a mailing shows what they did about its own messages; what was bought or done
         // elsewhere belongs to none.
         let only = match which {
-            Which::Of(m) if s.rule.mailing.is_none() => Some(m),
+            Which::Of(m) if s.rule.mailing.is_none() => Some(m.0),
             _ => None,
         };
         if only.is_some() && !(s.rule.when.of_message() && s.rule.when.seen_on(channel)) {
@@ -111,9 +112,9 @@ pub fn one(c: &Connection, id: i64) -> Result<Kept> {
 }
 
 /// Is the mailing a template, and which channel is it on?
-fn kind(c: &Connection, mailing: i64) -> Result<(bool, Channel)> {
+fn kind(c: &Connection, mailing: MailingId) -> Result<(bool, Channel)> {
     c.prepare_cached("SELECT template, channel FROM mailing WHERE id = ?1")?
-        .query_row([mailing], |r| Ok((r.get(0)?, r.get::<_, As<Channel>>(1)?.0)))
+        .query_row([mailing.0], |r| Ok((r.get(0)?, r.get::<_, As<Channel>>(1)?.0)))
         .optional()?
         .ok_or(StoreError::Missing("mailing"))
 }
@@ -148,7 +149,7 @@ pub fn save(c: &Connection, id: Option<i64>, rule: &Reaction, on: bool, now: Ins
     let text = serde_json::to_string(rule)?;
     let saved: i64 = c.query_row(
         "INSERT INTO reaction (mailing_id, rule, made_at, person_id) VALUES (?1, ?2, ?3, ?4) RETURNING id",
-        params![rule.mailing, text, now.0, person],
+        params![rule.mailing.map(|id| id.0), text, now.0, person],
         |r| r.get(0),
     )?;
     settings::audit(
@@ -222,7 +223,7 @@ pub(crate) fn retag(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<
         for deed in &mut k.rule.then {
             match deed {
                 Deed::Tag { tag: id, .. } if kind == Kind::Tag && *id == from => *id = into,
-                Deed::List { list: id, .. } if kind == Kind::List && *id == from => *id = into,
+                Deed::List { list: id, .. } if kind == Kind::List && *id == ListId(from) => *id = ListId(into),
                 _ => {}
             }
         }
@@ -245,7 +246,7 @@ fn cause_name(when: &Trigger) -> &'static str {
 /// Somebody whom a reaction concerned.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Reacted {
-    pub contact: i64,
+    pub contact: ContactId,
     pub address: String,
     /// When it happened.
     pub at: i64,
@@ -268,7 +269,7 @@ pub fn reacted(c: &Connection, id: i64, everyone: bool) -> Result<Vec<Reacted>> 
     ))?;
     Ok(s.query_map(params![id, if everyone { -1 } else { 200 }], |r| {
         Ok(Reacted {
-            contact: r.get(0)?,
+            contact: ContactId(r.get(0)?),
             address: r.get(1)?,
             at: r.get(2)?,
             done_at: r.get(3)?,
@@ -285,7 +286,7 @@ pub struct Task {
     pub id: i64,
     pub at: i64,
     pub words: String,
-    pub contact: i64,
+    pub contact: ContactId,
     pub address: String,
     pub done_at: Option<i64>,
     pub person: Option<String>,
@@ -306,7 +307,7 @@ pub fn tasks(c: &Connection) -> Result<Vec<Task>> {
             id: r.get(0)?,
             at: r.get(1)?,
             words: r.get(2)?,
-            contact: r.get(3)?,
+            contact: ContactId(r.get(3)?),
             address: r.get(4)?,
             done_at: r.get(5)?,
             person: r.get(6)?,

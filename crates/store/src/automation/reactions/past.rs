@@ -3,6 +3,7 @@
 
 use super::run::{link_of, permanent, put_down_to, unanswered};
 use crate::{Result, StoreError, scores};
+use rinse_core::id::ContactId;
 use rinse_core::reaction::{Deed, Reaction, Trigger};
 use rinse_core::score::{Fifth, Ranking, Standing, fifths, ranking};
 use rinse_core::{DAY, Instant};
@@ -43,7 +44,7 @@ fn causes(c: &Connection, r: &Reaction, from: Instant, to: Instant) -> Result<Ve
         };
         let sql = format!("{}{later}{}", unanswered(&r.when), if later.is_empty() { " AND ?6 IS NOT NULL" } else { "" });
         let mut s = c.prepare_cached(&sql)?;
-        let rows = s.query_map(params![from.0 - wait, to.0 - wait, wait, r.mailing, link_of(&r.when), to.0], |row| {
+        let rows = s.query_map(params![from.0 - wait, to.0 - wait, wait, r.mailing.map(|id| id.0), link_of(&r.when), to.0], |row| {
             Ok((row.get(1)?, row.get(2)?))
         })?;
         return Ok(rows.collect::<rusqlite::Result<_>>()?);
@@ -87,14 +88,14 @@ fn causes(c: &Connection, r: &Reaction, from: Instant, to: Instant) -> Result<Ve
     let mailing = r.mailing.filter(|_| !elsewhere);
     let mut s = c.prepare_cached(&sql)?;
     let rows: Vec<(i64, i64)> = s
-        .query_map(params![from.0, to.0, mailing, fold(words.0), fold(words.1)], |row| Ok((row.get(0)?, row.get(1)?)))?
+        .query_map(params![from.0, to.0, mailing.map(|id| id.0), fold(words.0), fold(words.1)], |row| Ok((row.get(0)?, row.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
     if !elsewhere || r.mailing.is_none() {
         return Ok(rows);
     }
     let mut kept = Vec::new();
     for (contact, at) in rows {
-        if put_down_to(c, r, contact, Instant(at))? {
+        if put_down_to(c, r, ContactId(contact), Instant(at))? {
             kept.push((contact, at));
         }
     }

@@ -5,6 +5,7 @@ use crate::deeds::{Cause, carry_out, place};
 use crate::response_kinds;
 use crate::tags::Kind;
 use crate::{Result, attribution, scores};
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::reaction::{Deed, Reaction, Response, SETTLES_AFTER, Trigger};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -84,7 +85,7 @@ fn answers(c: &Connection, live: &[Live], now: Instant) -> Result<usize> {
         if r.get::<_, i64>(5)? != 0 || r.get(8)? {
             continue;
         }
-        let (send, mailing, contact): (i64, i64, i64) = (r.get(2)?, r.get(6)?, r.get(7)?);
+        let (send, mailing, contact): (i64, MailingId, ContactId) = (r.get(2)?, MailingId(r.get(6)?), ContactId(r.get(7)?));
         for l in live.iter().filter(|l| l.rule.mailing.is_none_or(|m| m == mailing)) {
             if l.rule.when.meets(what) {
                 react(c, l, send, contact, at, now)?;
@@ -131,7 +132,7 @@ fn elsewhere(
     let mut rows = s.query([AT_ONCE])?;
     let (mut seen, mut upto) = (0, None);
     while let Some(r) = rows.next()? {
-        let (id, contact, at): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        let (id, contact, at): (i64, ContactId, i64) = (r.get(0)?, ContactId(r.get(1)?), r.get(2)?);
         (seen, upto) = (seen + 1, Some(id));
         let waits = read(r)?;
         for l in live.iter().filter(|l| waits(&l.rule.when)) {
@@ -145,7 +146,7 @@ fn elsewhere(
 }
 
 /// A mailing's own reaction to what is done elsewhere acts on what is put down to the mailing.
-pub(super) fn put_down_to(c: &Connection, rule: &Reaction, contact: i64, at: Instant) -> Result<bool> {
+pub(super) fn put_down_to(c: &Connection, rule: &Reaction, contact: ContactId, at: Instant) -> Result<bool> {
     match rule.mailing {
         None => Ok(true),
         mailing => Ok(attribution::mailing_of(c, contact, at)? == mailing),
@@ -204,9 +205,10 @@ fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, b
             );
             let start = from.max(l.on_at.0) - wait;
             c.prepare_cached(&sql)?
-                .query_map(params![start, settled - wait, wait, l.rule.mailing, link_of(&l.rule.when), l.id, AT_ONCE], |r| {
-                    Ok((r.get(0)?, r.get(1)?, r.get(2)?))
-                })?
+                .query_map(
+                    params![start, settled - wait, wait, l.rule.mailing.map(|id| id.0), link_of(&l.rule.when), l.id, AT_ONCE],
+                    |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)),
+                )?
                 .collect::<rusqlite::Result<_>>()?
         } else if l.rule.when == Trigger::Bounced {
             c.prepare_cached(&format!(
@@ -215,7 +217,9 @@ fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, b
                  AND NOT EXISTS (SELECT 1 FROM reacted d WHERE d.reaction_id = ?4 AND d.cause = s.id) LIMIT ?5",
                 permanent()
             ))?
-            .query_map(params![from.max(l.on_at.0 - 1), now.0, l.rule.mailing, l.id, AT_ONCE], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?
+            .query_map(params![from.max(l.on_at.0 - 1), now.0, l.rule.mailing.map(|id| id.0), l.id, AT_ONCE], |r| {
+                Ok((r.get(0)?, r.get(1)?, r.get(2)?))
+            })?
             .collect::<rusqlite::Result<_>>()?
         } else {
             continue;
@@ -223,7 +227,7 @@ fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, b
         seen += found.len();
         whole &= i64::try_from(found.len()).unwrap_or(0) < AT_ONCE;
         for (send, contact, at) in found {
-            react(c, l, send, contact, Instant(at), now)?;
+            react(c, l, send, ContactId(contact), Instant(at), now)?;
         }
     }
     if whole && last < now.0 {
@@ -233,16 +237,16 @@ fn by_the_clock(c: &Connection, live: &[Live], now: Instant) -> Result<(usize, b
 }
 
 /// Does what a reaction says, once for a cause. What happened before it was switched on is none of its.
-fn react(c: &Connection, l: &Live, cause: i64, contact: i64, at: Instant, now: Instant) -> Result<()> {
+fn react(c: &Connection, l: &Live, cause: i64, contact: ContactId, at: Instant, now: Instant) -> Result<()> {
     if at < l.on_at {
         return Ok(());
     }
-    if !c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND gone IS NULL")?.exists([contact])? {
+    if !c.prepare_cached("SELECT 1 FROM contact WHERE id = ?1 AND gone IS NULL")?.exists([contact.0])? {
         return Ok(());
     }
     let new = c
         .prepare_cached("INSERT INTO reacted VALUES (?1, ?2, ?3, ?4, ?5, 0, NULL) ON CONFLICT DO NOTHING")?
-        .execute(params![l.id, cause, contact, at.0, now.0])?;
+        .execute(params![l.id, cause, contact.0, at.0, now.0])?;
     if new == 0 {
         return Ok(());
     }
@@ -283,10 +287,10 @@ fn take_back(c: &Connection, l: &Live, cause: i64, now: Instant) -> Result<()> {
         match deed {
             Deed::Score { score, points } => {
                 let from = scores::From { reaction: Some(l.id), cause: Some(cause), why: "taken back: it came later", person: None };
-                scores::add(c, *score, contact, Instant(at), -points, &from)?;
+                scores::add(c, *score, ContactId(contact), Instant(at), -points, &from)?;
             }
-            Deed::Tag { tag, put } => drop(place(c, Kind::Tag, *tag, contact, !put, now)?),
-            Deed::List { list, put } => drop(place(c, Kind::List, *list, contact, !put, now)?),
+            Deed::Tag { tag, put } => drop(place(c, Kind::Tag, *tag, ContactId(contact), !put, now)?),
+            Deed::List { list, put } => drop(place(c, Kind::List, list.0, ContactId(contact), !put, now)?),
             Deed::Task { words } => {
                 c.prepare_cached(
                     "DELETE FROM task WHERE reaction_id = ?1 AND contact_id = ?2 AND at = ?3 AND words = ?4 AND done_at IS NULL",
@@ -295,7 +299,7 @@ fn take_back(c: &Connection, l: &Live, cause: i64, now: Instant) -> Result<()> {
             }
             // Anybody who was put into a series is taken out of it again; who was taken out has lost their place.
             Deed::Series { series, put: true } => {
-                crate::series_entry::take_out(c, *series, contact, now, "taken back: it came later")?;
+                crate::series_entry::take_out(c, *series, ContactId(contact), now, "taken back: it came later")?;
             }
             Deed::Field { .. } | Deed::Webhook { .. } | Deed::Series { .. } => {}
         }

@@ -5,6 +5,7 @@ use crate::series_entry::{enter, one};
 use crate::settings::audit;
 use crate::{Result, StoreError, segments};
 use const_format::formatcp;
+use rinse_core::id::{ContactId, SeriesId};
 use rinse_core::segment::Tree;
 use rinse_core::series::walk::at_minute;
 use rinse_core::series::{Entry, Exit, Outline};
@@ -17,7 +18,7 @@ use std::collections::HashSet;
 ///
 /// # Errors
 /// When the series isn't open.
-pub fn put_in(c: &Connection, id: i64, contacts: &[i64], now: Instant, person: Option<i64>) -> Result<usize> {
+pub fn put_in(c: &Connection, id: SeriesId, contacts: &[ContactId], now: Instant, person: Option<i64>) -> Result<usize> {
     let k = one(c, id)?;
     if !k.open(now) {
         return Err(StoreError::Refused("Nobody can enter this series now: start it, or look at when it begins and ends.".into()));
@@ -26,49 +27,49 @@ pub fn put_in(c: &Connection, id: i64, contacts: &[i64], now: Instant, person: O
     for contact in contacts {
         n += usize::from(enter(c, &k, *contact, now, "put in by hand", now)?);
     }
-    audit(c, now, person, "people put into a series", "series", id, &rinse_core::words::people(n as u64))?;
+    audit(c, now, person, "people put into a series", "series", id.0, &rinse_core::words::people(n as u64))?;
     Ok(n)
 }
 
 /// What a look at the base found for one series.
 #[derive(Debug, Default)]
 pub struct Found {
-    series: i64,
+    series: SeriesId,
     /// Who enters, and when it was that they were due to.
-    enters: Vec<(i64, Instant)>,
+    enters: Vec<(ContactId, Instant)>,
     /// Joined the segment, or left it, since the last look.
-    joined: Vec<i64>,
-    gone: Vec<i64>,
+    joined: Vec<ContactId>,
+    gone: Vec<ContactId>,
     /// Inside, and no longer in a segment that they have to be in.
-    wake: Vec<i64>,
+    wake: Vec<ContactId>,
 }
 
 /// The series whose base is to be looked at, `every` so many milliseconds.
 ///
 /// # Errors
 /// When the database fails.
-pub fn to_look(c: &Connection, now: Instant, every: i64) -> Result<Vec<i64>> {
+pub fn to_look(c: &Connection, now: Instant, every: i64) -> Result<Vec<SeriesId>> {
     let mut s = c.prepare_cached(formatcp!(
         "SELECT id FROM series WHERE state = {SERIES_RUNNING} AND paused_at IS NULL AND coalesce(looked_at, 0) + ?2 <= ?1 ORDER BY id"
     ))?;
-    Ok(s.query_map([now.0, every], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([now.0, every], |r| r.get(0).map(SeriesId))?.collect::<rusqlite::Result<_>>()?)
 }
 
-fn ids(c: &Connection, sql: &str, series: i64) -> Result<HashSet<i64>> {
-    Ok(c.prepare_cached(sql)?.query_map([series], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+fn ids(c: &Connection, sql: &str, series: SeriesId) -> Result<HashSet<ContactId>> {
+    Ok(c.prepare_cached(sql)?.query_map([series.0], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// Looks at the base for one series: it only reads, so that a large base holds up no write.
 ///
 /// # Errors
 /// When a segment is gone.
-pub fn look(c: &Connection, id: i64, now: Instant) -> Result<Found> {
+pub fn look(c: &Connection, id: SeriesId, now: Instant) -> Result<Found> {
     let k = one(c, id)?;
-    let before: Option<i64> = c.query_row("SELECT looked_at FROM series WHERE id = ?1", [id], |r| r.get(0))?;
+    let before: Option<i64> = c.query_row("SELECT looked_at FROM series WHERE id = ?1", [id.0], |r| r.get(0))?;
     let mut found = Found { series: id, ..Found::default() };
     match &k.outline.entry {
         Entry::Segment { segment, those_in_it } => {
-            let people: HashSet<i64> = segments::people(c, &Tree::Segment { segment: *segment }, now)?.into_iter().collect();
+            let people: HashSet<ContactId> = segments::people(c, &Tree::Segment { segment: *segment }, now)?.into_iter().collect();
             let seen = ids(c, "SELECT contact_id FROM series_seen WHERE series_id = ?1", id)?;
             found.joined = people.difference(&seen).copied().collect();
             found.gone = seen.difference(&people).copied().collect();
@@ -80,7 +81,7 @@ pub fn look(c: &Connection, id: i64, now: Instant) -> Result<Found> {
         Entry::Date { field, days, minute, yearly } => {
             let since = Instant(before.or(k.started_at).unwrap_or(now.0));
             // Whose clock isn't known goes by the letterhead's.
-            let usual: String = c.query_row("SELECT zone FROM letterhead WHERE id = ?1", [k.letterhead_id], |r| r.get(0))?;
+            let usual: String = c.query_row("SELECT zone FROM letterhead WHERE id = ?1", [k.letterhead_id.0], |r| r.get(0))?;
             let usual = zone::named(&usual).unwrap_or(zone::TimeZone::UTC);
             found.enters = due_by_date(c, (*field, *days, *minute, *yearly), (since, now), &usual)?;
         }
@@ -89,14 +90,14 @@ pub fn look(c: &Connection, id: i64, now: Instant) -> Result<Found> {
     for exit in &k.outline.exits {
         match exit {
             Exit::SegmentLeft { segment } => {
-                let people: HashSet<i64> = segments::people(c, &Tree::Segment { segment: *segment }, now)?.into_iter().collect();
+                let people: HashSet<ContactId> = segments::people(c, &Tree::Segment { segment: *segment }, now)?.into_iter().collect();
                 let inside = ids(c, "SELECT contact_id FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL", id)?;
                 found.wake.extend(inside.difference(&people));
             }
             Exit::TopicLeft { topic } => {
                 let sql = "SELECT e.contact_id FROM series_entry e JOIN topic_left t ON t.contact_id = e.contact_id AND t.topic_id = ?2 WHERE e.series_id = ?1 AND e.ended_at IS NULL";
                 let mut s = c.prepare_cached(sql)?;
-                found.wake.extend(s.query_map([id, *topic], |r| r.get(0))?.collect::<rusqlite::Result<Vec<i64>>>()?);
+                found.wake.extend(s.query_map([id.0, *topic], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<Vec<_>>>()?);
             }
             Exit::Happened { .. } => {}
         }
@@ -110,7 +111,7 @@ fn due_by_date(
     (field, days, minute, yearly): (i64, i32, u16, bool),
     (since, now): (Instant, Instant),
     usual: &zone::TimeZone,
-) -> Result<Vec<(i64, Instant)>> {
+) -> Result<Vec<(ContactId, Instant)>> {
     let mut s = c.prepare_cached(
         "SELECT v.contact_id, v.day, k.zone FROM field_value v JOIN contact k ON k.id = v.contact_id WHERE v.field_id = ?1 AND v.day IS NOT NULL AND k.gone IS NULL
          AND (?2 OR v.day BETWEEN ?3 AND ?4)",
@@ -127,7 +128,7 @@ fn due_by_date(
         let clock = zones.entry(name).or_insert_with_key(|n| zone::named(n).unwrap_or_else(|| usual.clone()));
         let at = at_minute(clock.first_of_day(day), minute, clock);
         if at > since && at <= now {
-            out.push((r.get(0)?, at));
+            out.push((ContactId(r.get(0)?), at));
         }
     }
     out.sort_unstable();
@@ -166,16 +167,16 @@ impl Found {
         }
         let mut put = c.prepare_cached("INSERT INTO series_seen VALUES (?1, ?2) ON CONFLICT DO NOTHING")?;
         for contact in &self.joined {
-            put.execute([k.id, *contact])?;
+            put.execute([k.id.0, contact.0])?;
         }
         let mut take = c.prepare_cached("DELETE FROM series_seen WHERE series_id = ?1 AND contact_id = ?2")?;
         for contact in &self.gone {
-            take.execute([k.id, *contact])?;
+            take.execute([k.id.0, contact.0])?;
         }
         let mut wake =
             c.prepare_cached("UPDATE series_entry SET due = ?3 WHERE series_id = ?1 AND contact_id = ?2 AND ended_at IS NULL")?;
         for contact in &self.wake {
-            wake.execute(params![k.id, contact, now.0])?;
+            wake.execute(params![k.id.0, contact.0, now.0])?;
         }
         Ok(())
     }
@@ -185,7 +186,7 @@ impl Found {
 ///
 /// # Errors
 /// When the database fails.
-pub fn looked(c: &Connection, id: i64, now: Instant) -> Result<()> {
-    c.prepare_cached("UPDATE series SET looked_at = ?2 WHERE id = ?1")?.execute([id, now.0])?;
+pub fn looked(c: &Connection, id: SeriesId, now: Instant) -> Result<()> {
+    c.prepare_cached("UPDATE series SET looked_at = ?2 WHERE id = ?1")?.execute([id.0, now.0])?;
     Ok(())
 }

@@ -17,6 +17,7 @@ use crate::tags::Kind;
 use crate::{Result, StoreError, deeds, fields, mailings, segments, series_entry};
 use const_format::formatcp;
 use rinse_core::Instant;
+use rinse_core::id::{LetterheadId, ListId, MailingId, SegmentId, SeriesId};
 use rinse_core::reaction::Deed;
 use rinse_core::segment::Tree;
 use rinse_core::series::starters::{self, Starter};
@@ -54,7 +55,7 @@ pub fn active(c: &Connection) -> Result<bool> {
 /// When the database fails.
 pub fn named(c: &Connection, outline: &Outline) -> Result<Named> {
     let deeds = deeds::names(c)?;
-    let mail = outline.mailings().into_iter().filter_map(|(step, m)| Some((step, deeds.names.mailings.get(&m)?.clone()))).collect();
+    let mail = outline.mailings().into_iter().filter_map(|(step, m)| Some((step, deeds.names.mailings.get(&m.0)?.clone()))).collect();
     Ok(Named { deeds, mail })
 }
 
@@ -69,7 +70,7 @@ fn in_use(c: &Connection) -> Result<Vec<Kept>> {
 }
 
 /// The segments that an outline asks about.
-fn segments_of(o: &Outline) -> Vec<i64> {
+fn segments_of(o: &Outline) -> Vec<SegmentId> {
     let placed = o.placed();
     let forks = placed.iter().filter_map(|p| match &p.step.does {
         Does::Fork { on: Question::Segment { segment }, .. } => Some(*segment),
@@ -81,7 +82,7 @@ fn segments_of(o: &Outline) -> Vec<i64> {
 }
 
 /// The series that ask about a segment.
-pub(crate) fn asking_segment(c: &Connection, segment: i64) -> Result<Vec<String>> {
+pub(crate) fn asking_segment(c: &Connection, segment: SegmentId) -> Result<Vec<String>> {
     Ok(in_use(c)?.iter().filter(|k| segments_of(&k.outline).contains(&segment)).map(|k| format!("series “{}”", k.name)).collect())
 }
 
@@ -100,7 +101,7 @@ pub(crate) fn retag(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<
         for s in steps {
             match &mut s.does {
                 Does::Act { deed: Deed::Tag { tag: id, .. } } if kind == Kind::Tag && *id == from => *id = into,
-                Does::Act { deed: Deed::List { list: id, .. } } if kind == Kind::List && *id == from => *id = into,
+                Does::Act { deed: Deed::List { list: id, .. } } if kind == Kind::List && *id == ListId(from) => *id = ListId(into),
                 Does::Fork { yes, no, .. } => {
                     put(yes, kind, from, into);
                     put(no, kind, from, into);
@@ -113,14 +114,14 @@ pub(crate) fn retag(c: &Connection, kind: Kind, from: i64, into: i64) -> Result<
         let mut o = k.outline.clone();
         put(&mut o.steps, kind, from, into);
         if o != k.outline {
-            c.execute("UPDATE series SET outline = ?2 WHERE id = ?1", params![k.id, serde_json::to_string(&o)?])?;
+            c.execute("UPDATE series SET outline = ?2 WHERE id = ?1", params![k.id.0, serde_json::to_string(&o)?])?;
         }
     }
     Ok(())
 }
 
 /// Does everything exist that an outline refers to, and are its messages its own?
-fn fits(c: &Connection, id: Option<i64>, o: &Outline) -> Result<()> {
+fn fits(c: &Connection, id: Option<SeriesId>, o: &Outline) -> Result<()> {
     o.check().map_err(StoreError::Refused)?;
     for p in o.placed() {
         match &p.step.does {
@@ -175,13 +176,13 @@ fn fits(c: &Connection, id: Option<i64>, o: &Outline) -> Result<()> {
 }
 
 /// The name, when no other series in use has it.
-fn free_name<'a>(c: &Connection, id: Option<i64>, name: &'a str) -> Result<&'a str> {
+fn free_name<'a>(c: &Connection, id: Option<SeriesId>, name: &'a str) -> Result<&'a str> {
     let name = name.trim();
     if name.is_empty() || name.chars().count() > 100 {
         return Err(StoreError::Refused("Give the series a name of up to 100 characters.".into()));
     }
     let mut s = c.prepare_cached("SELECT 1 FROM series WHERE name = ?1 COLLATE NOCASE AND ended_at IS NULL AND id IS NOT ?2")?;
-    if s.exists(params![name, id])? {
+    if s.exists(params![name, id.map(|id| id.0)])? {
         return Err(StoreError::Refused(format!("There is a series “{name}” already: give this one another name.")));
     }
     Ok(name)
@@ -191,7 +192,15 @@ fn free_name<'a>(c: &Connection, id: Option<i64>, name: &'a str) -> Result<&'a s
 ///
 /// # Errors
 /// An outline that can't be meant, or refers to what is gone; a name that is taken; one that runs.
-pub fn save(c: &Connection, id: Option<i64>, name: &str, letterhead: i64, o: &Outline, now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn save(
+    c: &Connection,
+    id: Option<SeriesId>,
+    name: &str,
+    letterhead: LetterheadId,
+    o: &Outline,
+    now: Instant,
+    person: Option<i64>,
+) -> Result<SeriesId> {
     let name = free_name(c, id, name)?;
     crate::letterheads::one(c, letterhead)?;
     fits(c, id, o)?;
@@ -201,19 +210,22 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, letterhead: i64, o: &Ou
             if one(c, id)?.state != SeriesState::Draft {
                 return Err(StoreError::Refused("This series runs, or has ended: change it as a running one, or make another.".into()));
             }
-            c.execute("UPDATE series SET name = ?2, letterhead_id = ?3, outline = ?4 WHERE id = ?1", params![id, name, letterhead, text])?;
+            c.execute(
+                "UPDATE series SET name = ?2, letterhead_id = ?3, outline = ?4 WHERE id = ?1",
+                params![id.0, name, letterhead.0, text],
+            )?;
             id
         }
         None => c.query_row(
             "INSERT INTO series (name, letterhead_id, outline, made_at, person_id) VALUES (?1, ?2, ?3, ?4, ?5) RETURNING id",
-            params![name, letterhead, text, now.0, person],
-            |r| r.get(0),
+            params![name, letterhead.0, text, now.0, person],
+            |r| r.get(0).map(SeriesId),
         )?,
     };
     own(c, saved, o)?;
     if id.is_none() {
         crate::departed::named(c, name)?;
-        audit(c, now, person, "series made", "series", saved, name)?;
+        audit(c, now, person, "series made", "series", saved.0, name)?;
     }
     Ok(saved)
 }
@@ -222,7 +234,7 @@ pub fn save(c: &Connection, id: Option<i64>, name: &str, letterhead: i64, o: &Ou
 ///
 /// # Errors
 /// An outline that can't be meant.
-pub fn may_adopt(c: &Connection, id: i64, o: &Outline) -> Result<()> {
+pub fn may_adopt(c: &Connection, id: SeriesId, o: &Outline) -> Result<()> {
     fits(c, Some(id), o)
 }
 
@@ -230,27 +242,27 @@ pub fn may_adopt(c: &Connection, id: i64, o: &Outline) -> Result<()> {
 ///
 /// # Errors
 /// An outline that can't be meant.
-pub fn adopt(c: &Connection, id: i64, o: &Outline) -> Result<()> {
+pub fn adopt(c: &Connection, id: SeriesId, o: &Outline) -> Result<()> {
     fits(c, Some(id), o)?;
     for mailing in o.mailings().into_values() {
-        c.execute("UPDATE mailing SET series_id = ?2 WHERE id = ?1", [mailing, id])?;
+        c.execute("UPDATE mailing SET series_id = ?2 WHERE id = ?1", [mailing.0, id.0])?;
     }
     Ok(())
 }
 
 /// Its mailings are its own; those that no step sends any more are drafts of nobody's again, or sent.
-fn own(c: &Connection, id: i64, o: &Outline) -> Result<()> {
-    let mine: Vec<i64> = o.mailings().into_values().collect();
+fn own(c: &Connection, id: SeriesId, o: &Outline) -> Result<()> {
+    let mine: Vec<MailingId> = o.mailings().into_values().collect();
     let listed = serde_json::to_string(&mine)?;
     c.execute(
         formatcp!("UPDATE mailing SET series_id = CASE WHEN state = {MAILING_DRAFT} THEN NULL ELSE series_id END, state = CASE WHEN state = {MAILING_SERIES} THEN {MAILING_SENT} ELSE state END
          WHERE series_id = ?1 AND id NOT IN (SELECT value FROM json_each(?2))"),
-        params![id, listed],
+        params![id.0, listed],
     )?;
     // One that was taken out of a running series and stands in it again goes out again.
     c.execute(
         formatcp!("UPDATE mailing SET series_id = ?1, state = iif(state = {MAILING_SENT}, {MAILING_SERIES}, state) WHERE id IN (SELECT value FROM json_each(?2))"),
-        params![id, listed],
+        params![id.0, listed],
     )?;
     Ok(())
 }
@@ -259,7 +271,7 @@ fn own(c: &Connection, id: i64, o: &Outline) -> Result<()> {
 ///
 /// # Errors
 /// When there is no such starter, or its name is taken.
-pub fn from_starter(c: &Connection, key: &str, letterhead: i64, now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn from_starter(c: &Connection, key: &str, letterhead: LetterheadId, now: Instant, person: Option<i64>) -> Result<SeriesId> {
     let starter: Starter = starters::all().into_iter().find(|s| s.key == key).ok_or(StoreError::Missing("outline to begin with"))?;
     let mut name = starter.name.to_owned();
     for n in 2.. {
@@ -289,7 +301,7 @@ pub fn from_starter(c: &Connection, key: &str, letterhead: i64, now: Instant, pe
     save(c, None, &name, letterhead, &starter.with(&made, segment), now, person)
 }
 
-fn segment_called(c: &Connection, name: &str, tree: &Tree, now: Instant, person: Option<i64>) -> Result<i64> {
+fn segment_called(c: &Connection, name: &str, tree: &Tree, now: Instant, person: Option<i64>) -> Result<SegmentId> {
     if let Some(there) = segments::all(c)?.into_iter().find(|s| s.name.eq_ignore_ascii_case(name)) {
         return Ok(there.id);
     }
@@ -301,7 +313,7 @@ fn segment_called(c: &Connection, name: &str, tree: &Tree, now: Instant, person:
 ///
 /// # Errors
 /// When it runs already, or nothing happens in it.
-pub fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn start(c: &Connection, id: SeriesId, now: Instant, person: Option<i64>) -> Result<()> {
     let k = one(c, id)?;
     let Some(running) = k.state.next(SeriesEvent::Started) else {
         return Err(StoreError::Refused("This series runs already, or has ended.".into()));
@@ -317,19 +329,19 @@ pub fn start(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resu
         )?;
     }
     go_out(c, id, now)?;
-    c.execute("UPDATE series SET state = ?3, started_at = ?2 WHERE id = ?1", params![id, now.0, Worded(running)])?;
-    audit(c, now, person, "series started", "series", id, &k.outline.words(&named(c, &k.outline)?))
+    c.execute("UPDATE series SET state = ?3, started_at = ?2 WHERE id = ?1", params![id.0, now.0, Worded(running)])?;
+    audit(c, now, person, "series started", "series", id.0, &k.outline.words(&named(c, &k.outline)?))
 }
 
 /// Its drafts become messages that go out.
-fn go_out(c: &Connection, id: i64, now: Instant) -> Result<()> {
+fn go_out(c: &Connection, id: SeriesId, now: Instant) -> Result<()> {
     let drafts: Vec<i64> = c
         .prepare_cached(formatcp!("SELECT id FROM mailing WHERE series_id = ?1 AND state = {MAILING_DRAFT}"))?
-        .query_map([id], |r| r.get(0))?
+        .query_map([id.0], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for mailing in drafts {
         c.execute(formatcp!("UPDATE mailing SET state = {MAILING_SERIES}, started_at = ?2 WHERE id = ?1"), [mailing, now.0])?;
-        crate::letterheads::keep_as_sent(c, mailing)?;
+        crate::letterheads::keep_as_sent(c, MailingId(mailing))?;
     }
     Ok(())
 }
@@ -348,7 +360,7 @@ pub struct SeriesMove {
 ///
 /// # Errors
 /// An outline that can't be meant.
-pub fn effects(c: &Connection, id: i64, o: &Outline) -> Result<Vec<SeriesMove>> {
+pub fn effects(c: &Connection, id: SeriesId, o: &Outline) -> Result<Vec<SeriesMove>> {
     let k = one(c, id)?;
     fits(c, Some(id), o)?;
     let (before, after) = (named(c, &k.outline)?, named(c, o)?);
@@ -357,7 +369,7 @@ pub fn effects(c: &Connection, id: i64, o: &Outline) -> Result<Vec<SeriesMove>> 
     };
     let mut s =
         c.prepare_cached("SELECT step, count(*) FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL GROUP BY step ORDER BY step")?;
-    let at: Vec<(u32, i64)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let at: Vec<(u32, i64)> = s.query_map([id.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     Ok(at
         .into_iter()
         .filter(|(step, _)| k.outline.moved(*step, o) != Some(*step) || message_at(&k.outline, *step) != message_at(o, *step))
@@ -370,7 +382,7 @@ pub fn effects(c: &Connection, id: i64, o: &Outline) -> Result<Vec<SeriesMove>> 
 }
 
 fn message_at(o: &Outline, step: u32) -> Option<i64> {
-    o.mailings().get(&step).copied()
+    o.mailings().get(&step).copied().map(|id| id.0)
 }
 
 /// Changes a running series. Those at a step that is still there stay at it, and what it says now holds for them; the others
@@ -378,7 +390,7 @@ fn message_at(o: &Outline, step: u32) -> Option<i64> {
 ///
 /// # Errors
 /// An outline that can't be meant; one that isn't running.
-pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn change(c: &Connection, id: SeriesId, name: &str, o: &Outline, now: Instant, person: Option<i64>) -> Result<()> {
     let k = one(c, id)?;
     if k.state != SeriesState::Running {
         return Err(StoreError::Refused("Only a running series is changed so.".into()));
@@ -388,14 +400,14 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
     let name = free_name(c, Some(id), name)?;
     // Another entry begins now: who is in the segment already, or whose date has passed, doesn't enter for it.
     let looked: Option<i64> = match o.entry {
-        _ if o.entry == k.outline.entry => c.query_row("SELECT looked_at FROM series WHERE id = ?1", [id], |r| r.get(0))?,
+        _ if o.entry == k.outline.entry => c.query_row("SELECT looked_at FROM series WHERE id = ?1", [id.0], |r| r.get(0))?,
         Entry::Segment { .. } => None,
         _ => Some(now.0),
     };
     let text = serde_json::to_string(o)?;
-    c.execute("UPDATE series SET outline = ?2, name = ?3, looked_at = ?4 WHERE id = ?1", params![id, text, name, looked])?;
+    c.execute("UPDATE series SET outline = ?2, name = ?3, looked_at = ?4 WHERE id = ?1", params![id.0, text, name, looked])?;
     let mut s = c.prepare_cached("SELECT id, step FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL")?;
-    let inside: Vec<(i64, u32)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let inside: Vec<(i64, u32)> = s.query_map([id.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     for (entry, step) in inside {
         let to = k.outline.moved(step, o);
         if message_at(&k.outline, step) != to.and_then(|t| message_at(o, t)).filter(|_| to == Some(step)) {
@@ -414,7 +426,7 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
     own(c, id, o)?;
     go_out(c, id, now)?;
     if !matches!(o.entry, Entry::Segment { .. }) {
-        c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;
+        c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id.0])?;
     }
     let moved: i64 = moves.iter().map(|m| m.people).sum();
     audit(
@@ -423,7 +435,7 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
         person,
         "series changed",
         "series",
-        id,
+        id.0,
         &format!("{} moved. {}", rinse_core::words::people(moved as u64), o.words(&named(c, o)?)),
     )
 }
@@ -432,49 +444,49 @@ pub fn change(c: &Connection, id: i64, name: &str, o: &Outline, now: Instant, pe
 ///
 /// # Errors
 /// When it isn't running, or is as asked already.
-pub fn pause(c: &Connection, id: i64, pause: bool, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn pause(c: &Connection, id: SeriesId, pause: bool, now: Instant, person: Option<i64>) -> Result<()> {
     let n = c.execute(
         formatcp!(
             "UPDATE series SET paused_at = iif(?2, ?3, NULL) WHERE id = ?1 AND state = {SERIES_RUNNING} AND (paused_at IS NULL) = ?2"
         ),
-        params![id, pause, now.0],
+        params![id.0, pause, now.0],
     )?;
     if n == 0 {
         return Err(StoreError::Refused(if pause { "Only a series that runs can be paused." } else { "This series isn't paused." }.into()));
     }
     c.execute(
         formatcp!("UPDATE mailing SET paused_at = iif(?2, ?3, NULL) WHERE series_id = ?1 AND state = {MAILING_SERIES}"),
-        params![id, pause, now.0],
+        params![id.0, pause, now.0],
     )?;
-    audit(c, now, person, if pause { "series paused" } else { "series resumed" }, "series", id, "")
+    audit(c, now, person, if pause { "series paused" } else { "series resumed" }, "series", id.0, "")
 }
 
 /// Ends a series for good: everyone inside is taken out, and what waits isn't sent. Returns how many that were.
 ///
 /// # Errors
 /// When it has ended.
-pub fn end(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<usize> {
+pub fn end(c: &Connection, id: SeriesId, now: Instant, person: Option<i64>) -> Result<usize> {
     let k = one(c, id)?;
     if k.state == SeriesState::Draft {
-        c.execute("UPDATE mailing SET series_id = NULL WHERE series_id = ?1", [id])?;
-        c.execute("DELETE FROM series WHERE id = ?1", [id])?;
-        audit(c, now, person, "series deleted", "series", id, &k.name)?;
+        c.execute("UPDATE mailing SET series_id = NULL WHERE series_id = ?1", [id.0])?;
+        c.execute("DELETE FROM series WHERE id = ?1", [id.0])?;
+        audit(c, now, person, "series deleted", "series", id.0, &k.name)?;
         return Ok(0);
     }
     let Some(ended) = k.state.next(SeriesEvent::Ended) else {
         return Err(StoreError::Refused("This series has ended already.".into()));
     };
     let mut s = c.prepare_cached("SELECT id FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL")?;
-    let inside: Vec<i64> = s.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+    let inside: Vec<i64> = s.query_map([id.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
     for entry in &inside {
         series_entry::end(c, *entry, now, "the series ended")?;
     }
-    c.execute("UPDATE series SET state = ?3, ended_at = ?2, paused_at = NULL WHERE id = ?1", params![id, now.0, Worded(ended)])?;
+    c.execute("UPDATE series SET state = ?3, ended_at = ?2, paused_at = NULL WHERE id = ?1", params![id.0, now.0, Worded(ended)])?;
     c.execute(
         formatcp!("UPDATE mailing SET state = {MAILING_SENT}, finished_at = ?2, paused_at = NULL WHERE series_id = ?1 AND state = {MAILING_SERIES}"),
-        [id, now.0],
+        [id.0, now.0],
     )?;
-    c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id])?;
-    audit(c, now, person, "series ended", "series", id, &format!("{} inside", rinse_core::words::people(inside.len() as u64)))?;
+    c.execute("DELETE FROM series_seen WHERE series_id = ?1", [id.0])?;
+    audit(c, now, person, "series ended", "series", id.0, &format!("{} inside", rinse_core::words::people(inside.len() as u64)))?;
     Ok(inside.len())
 }

@@ -6,6 +6,7 @@ use crate::{Result, StoreError, figures};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::figure::Figure;
+use rinse_core::id::{ContactId, MailingId, SeriesId, TrialId};
 use rinse_core::report::Rate;
 use rinse_core::series::Does;
 use rinse_core::standing::SeriesState;
@@ -28,7 +29,7 @@ pub struct SeriesMail {
     pub clicked: Option<Rate>,
     pub left: Option<Rate>,
     /// The trial that its variants are in.
-    pub trial: Option<i64>,
+    pub trial: Option<TrialId>,
 }
 
 /// A step with its counts.
@@ -40,7 +41,7 @@ pub struct SeriesLine {
     /// The fork it lies under, and on which side.
     pub under: Option<u32>,
     pub on_yes: Option<bool>,
-    pub mailing: Option<i64>,
+    pub mailing: Option<MailingId>,
     /// Came to it; there now; went on.
     pub came: i64,
     pub here: i64,
@@ -79,22 +80,22 @@ pub struct SeriesView {
     pub sentence: String,
 }
 
-fn count(c: &Connection, sql: &str, id: i64) -> Result<i64> {
-    Ok(c.prepare_cached(sql)?.query_row([id], |r| r.get(0))?)
+fn count(c: &Connection, sql: &str, id: SeriesId) -> Result<i64> {
+    Ok(c.prepare_cached(sql)?.query_row([id.0], |r| r.get(0))?)
 }
 
 fn rate(n: i64, of: i64) -> Rate {
     Rate::new(n.unsigned_abs(), of.unsigned_abs())
 }
 
-fn mail(c: &Connection, mailing: i64) -> Result<SeriesMail> {
+fn mail(c: &Connection, mailing: MailingId) -> Result<SeriesMail> {
     let sums = figures::of_mailings(c, &[mailing])?.remove(&mailing).unwrap_or_default();
     Ok(c.prepare_cached(
         formatcp!("SELECT count(*) FILTER (WHERE state = {HELD}), count(*) FILTER (WHERE state IN ({PLACED}, {BETWEEN})), count(*) FILTER (WHERE state = {NOT_SENT}),
             count(*) FILTER (WHERE state = {FAILED} AND accepted_at IS NULL), (SELECT id FROM trial WHERE mailing_id = ?1)
          FROM send WHERE mailing_id = ?1"),
     )?
-    .query_row([mailing], |r| {
+    .query_row([mailing.0], |r| {
         Ok(SeriesMail {
             accepted: sums.of(Figure::Accepted),
             held: r.get(0)?,
@@ -104,29 +105,29 @@ fn mail(c: &Connection, mailing: i64) -> Result<SeriesMail> {
             opened: Some(sums.rate(Figure::HumanOpens)),
             clicked: Some(sums.rate(Figure::HumanClicks)),
             left: Some(sums.rate(Figure::Leaving)),
-            trial: r.get(4)?,
+            trial: r.get::<_, Option<i64>>(4)?.map(TrialId),
         })
     })?)
 }
 
 /// # Errors
 /// When there is no such series.
-pub fn view(c: &Connection, id: i64) -> Result<SeriesView> {
+pub fn view(c: &Connection, id: SeriesId) -> Result<SeriesView> {
     let k = super::one(c, id)?;
     let named = super::named(c, &k.outline)?;
     let entered = count(c, "SELECT count(*) FROM series_entry WHERE series_id = ?1", id)?;
     let inside = count(c, "SELECT count(*) FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL", id)?;
     let mut s = c.prepare_cached("SELECT step, count(*) FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL GROUP BY step")?;
-    let here: HashMap<u32, i64> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let here: HashMap<u32, i64> = s.query_map([id.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     // Who left from a step by an exit came to it, and didn't go on.
     let mut s = c.prepare_cached(
         "SELECT e.step, count(*) FROM series_entry e WHERE e.series_id = ?1 AND e.ended_at IS NOT NULL
          AND NOT EXISTS (SELECT 1 FROM series_passage p WHERE p.entry_id = e.id AND p.step = e.step) GROUP BY e.step",
     )?;
-    let out_of: HashMap<u32, i64> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let out_of: HashMap<u32, i64> = s.query_map([id.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     let mut s = c.prepare_cached("SELECT step, how, count(*) FROM series_passage WHERE series_id = ?1 GROUP BY step, how")?;
     let mut passed: HashMap<u32, HashMap<String, i64>> = HashMap::new();
-    let mut rows = s.query([id])?;
+    let mut rows = s.query([id.0])?;
     while let Some(r) = rows.next()? {
         passed.entry(r.get(0)?).or_default().insert(r.get(1)?, r.get(2)?);
     }
@@ -161,11 +162,11 @@ pub fn view(c: &Connection, id: i64) -> Result<SeriesView> {
     let mut s = c.prepare_cached(
         "SELECT ended, count(*) FROM series_entry WHERE series_id = ?1 AND ended_at IS NOT NULL GROUP BY ended ORDER BY 2 DESC, 1",
     )?;
-    let out: Vec<(String, i64)> = s.query_map([id], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let out: Vec<(String, i64)> = s.query_map([id.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     let left = count(c, "SELECT count(*) FROM series_left WHERE series_id = ?1", id)?;
     let ever: u32 = c
         .prepare_cached("SELECT max(coalesce((SELECT max(step) FROM series_passage WHERE series_id = ?1), 0), coalesce((SELECT max(step) FROM series_entry WHERE series_id = ?1), 0))")?
-        .query_row([id], |r| r.get(0))?;
+        .query_row([id.0], |r| r.get(0))?;
     let next_step = 1 + k.outline.placed().iter().map(|p| p.step.id).max().unwrap_or(0).max(ever);
     let through = out.iter().find(|(why, _)| why == "through").map_or(0, |(_, n)| *n);
     let sentence = sentence(&k, entered, inside, through);
@@ -207,7 +208,7 @@ fn sentence(k: &Kept, entered: i64, inside: i64, through: i64) -> String {
 /// A series as lists show it.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct SeriesRow {
-    pub id: i64,
+    pub id: SeriesId,
     pub name: String,
     pub state: SeriesState,
     pub paused: bool,
@@ -230,7 +231,7 @@ pub fn rows(c: &Connection) -> Result<Vec<SeriesRow>> {
             let named = super::named(c, &k.outline)?;
             let (entered, inside, through): (i64, i64, i64) = c
                 .prepare_cached("SELECT count(*), count(*) FILTER (WHERE ended_at IS NULL), count(*) FILTER (WHERE ended = 'through') FROM series_entry WHERE series_id = ?1")?
-                .query_row([k.id], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+                .query_row([k.id.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
             Ok(SeriesRow {
                 id: k.id,
                 words: k.outline.words(&named),
@@ -258,7 +259,7 @@ pub fn inside(c: &Connection) -> Result<i64> {
 /// Somebody who is or was in a series.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct SeriesPerson {
-    pub contact: i64,
+    pub contact: ContactId,
     pub address: String,
     pub entered_at: i64,
     pub cause: String,
@@ -309,7 +310,7 @@ impl Who {
 ///
 /// # Errors
 /// When there is no such series.
-pub fn people(c: &Connection, id: i64, who: &Who, everyone: bool) -> Result<Vec<SeriesPerson>> {
+pub fn people(c: &Connection, id: SeriesId, who: &Who, everyone: bool) -> Result<Vec<SeriesPerson>> {
     let k = super::one(c, id)?;
     let named = super::named(c, &k.outline)?;
     let words: HashMap<u32, String> = k.outline.placed().iter().map(|p| (p.step.id, named.step(p.step))).collect();
@@ -326,10 +327,10 @@ pub fn people(c: &Connection, id: i64, who: &Who, everyone: bool) -> Result<Vec<
         "SELECT k.id, k.address, e.at, e.cause, e.step, e.came_at, e.due, e.ended_at, e.ended FROM series_entry e JOIN contact g ON g.id = e.contact_id
          JOIN contact k ON k.id = coalesce(g.merged_into, g.id) WHERE e.series_id = ?1 AND {filter} ORDER BY e.came_at DESC, e.id DESC LIMIT ?4"
     ))?;
-    let rows = s.query_map(params![id, step, text, if everyone { -1 } else { 500 }], |r| {
+    let rows = s.query_map(params![id.0, step, text, if everyone { -1 } else { 500 }], |r| {
         let step: u32 = r.get(4)?;
         Ok(SeriesPerson {
-            contact: r.get(0)?,
+            contact: ContactId(r.get(0)?),
             address: r.get(1)?,
             entered_at: r.get(2)?,
             cause: r.get(3)?,
@@ -346,7 +347,7 @@ pub fn people(c: &Connection, id: i64, who: &Who, everyone: bool) -> Result<Vec<
 /// A series that somebody is or was in, for their own page.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct SeriesOfPerson {
-    pub series: i64,
+    pub series: SeriesId,
     pub name: String,
     pub entered_at: i64,
     pub cause: String,
@@ -361,22 +362,22 @@ pub struct SeriesOfPerson {
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_person(c: &Connection, contact: i64) -> Result<Vec<SeriesOfPerson>> {
+pub fn of_person(c: &Connection, contact: ContactId) -> Result<Vec<SeriesOfPerson>> {
     let mut s = c.prepare_cached(
         "SELECT e.series_id, e.at, e.cause, e.step, e.due, e.ended_at, e.ended, EXISTS (SELECT 1 FROM series_left l WHERE l.series_id = e.series_id AND l.contact_id = ?1)
          FROM series_entry e WHERE e.contact_id = ?1 ORDER BY e.id DESC LIMIT 100",
     )?;
-    let mut rows = s.query([contact])?;
+    let mut rows = s.query([contact.0])?;
     let mut known: HashMap<i64, (Kept, rinse_core::series::Named)> = HashMap::new();
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
-        let id: i64 = r.get(0)?;
-        if let std::collections::hash_map::Entry::Vacant(e) = known.entry(id) {
+        let id: SeriesId = SeriesId(r.get(0)?);
+        if let std::collections::hash_map::Entry::Vacant(e) = known.entry(id.0) {
             let k = super::one(c, id)?;
             let named = super::named(c, &k.outline)?;
             e.insert((k, named));
         }
-        let (k, named) = &known[&id];
+        let (k, named) = &known[&id.0];
         let step: u32 = r.get(3)?;
         let at = k.outline.placed().iter().find(|p| p.step.id == step).map_or_else(|| "a step that is gone".into(), |p| named.step(p.step));
         out.push(SeriesOfPerson {
@@ -399,6 +400,6 @@ pub fn of_person(c: &Connection, contact: i64) -> Result<Vec<SeriesOfPerson>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn ahead(c: &Connection, now: Instant, until: Instant) -> Result<Vec<(i64, i64, Instant)>> {
+pub fn ahead(c: &Connection, now: Instant, until: Instant) -> Result<Vec<(ContactId, MailingId, Instant)>> {
     super::walk::ahead(c, now, until)
 }

@@ -12,6 +12,7 @@ use crate::stored::As;
 use crate::{Result, deeds};
 use const_format::formatcp;
 use rinse_core::clearance::Reason;
+use rinse_core::id::{ContactId, MailingId, SegmentId, SeriesId};
 use rinse_core::reaction::SETTLES_AFTER;
 use rinse_core::segment::share::Salted;
 use rinse_core::send::State;
@@ -29,7 +30,7 @@ const AT_ONCE: i64 = 1_000;
 /// # Errors
 /// When the database fails.
 pub fn step(c: &Connection, now: Instant) -> Result<usize> {
-    let running: HashMap<i64, Kept> = super::running(c)?.into_iter().map(|k| (k.id, k)).collect();
+    let running: HashMap<SeriesId, Kept> = super::running(c)?.into_iter().map(|k| (k.id, k)).collect();
     if running.is_empty() {
         return Ok(0);
     }
@@ -52,9 +53,9 @@ pub fn next_due(c: &Connection) -> Result<Option<Instant>> {
     Ok(due.map(Instant))
 }
 
-fn wake(c: &Connection, contact: i64, now: Instant) -> Result<()> {
+fn wake(c: &Connection, contact: ContactId, now: Instant) -> Result<()> {
     c.prepare_cached("UPDATE series_entry SET due = ?2 WHERE contact_id = ?1 AND ended_at IS NULL AND (due IS NULL OR due > ?2)")?
-        .execute([contact, now.0])?;
+        .execute([contact.0, now.0])?;
     Ok(())
 }
 
@@ -80,7 +81,7 @@ fn responses_in(c: &Connection, now: Instant) -> Result<usize> {
         }
         (seen, upto) = (seen + 1, Some(r.get(0)?));
         if r.get::<_, i64>(3)? == 2 {
-            wake(c, r.get(4)?, now)?;
+            wake(c, ContactId(r.get(4)?), now)?;
         }
     }
     mark(c, "response", upto)?;
@@ -88,7 +89,7 @@ fn responses_in(c: &Connection, now: Instant) -> Result<usize> {
 }
 
 /// What people bought or did elsewhere wakes them, and lets them in where they enter by it.
-fn elsewhere(c: &Connection, running: &HashMap<i64, Kept>, table: &str, now: Instant) -> Result<usize> {
+fn elsewhere(c: &Connection, running: &HashMap<SeriesId, Kept>, table: &str, now: Instant) -> Result<usize> {
     let what = if table == "event" { "name, '', 0" } else { "product, category, cents" };
     let mut s = c.prepare_cached(&format!(
         "SELECT id, contact_id, at, {what} FROM {table} WHERE id > (SELECT {table} FROM series_mark) ORDER BY id LIMIT ?1"
@@ -96,7 +97,7 @@ fn elsewhere(c: &Connection, running: &HashMap<i64, Kept>, table: &str, now: Ins
     let mut rows = s.query([AT_ONCE])?;
     let (mut seen, mut upto) = (0, None);
     while let Some(r) = rows.next()? {
-        let (id, contact, at): (i64, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        let (id, contact, at): (i64, ContactId, i64) = (r.get(0)?, ContactId(r.get(1)?), r.get(2)?);
         let (name, category, cents): (String, String, i64) = (r.get(3)?, r.get(4)?, r.get(5)?);
         (seen, upto) = (seen + 1, Some(id));
         wake(c, contact, now)?;
@@ -124,12 +125,12 @@ fn elsewhere(c: &Connection, running: &HashMap<i64, Kept>, table: &str, now: Ins
 /// Somebody inside.
 struct Inside {
     entry: i64,
-    series: i64,
-    contact: i64,
+    series: SeriesId,
+    contact: ContactId,
     standing: Standing,
 }
 
-fn move_on(c: &Connection, running: &HashMap<i64, Kept>, now: Instant) -> Result<usize> {
+fn move_on(c: &Connection, running: &HashMap<SeriesId, Kept>, now: Instant) -> Result<usize> {
     let mut s = c.prepare_cached(
         formatcp!("SELECT e.id, e.series_id, e.contact_id, e.step, e.came_at, e.at FROM series_entry e INDEXED BY series_entry_due
          WHERE e.ended_at IS NULL AND e.due <= ?1 AND e.series_id IN (SELECT id FROM series WHERE state = {SERIES_RUNNING} AND paused_at IS NULL) ORDER BY e.due LIMIT ?2"),
@@ -137,7 +138,7 @@ fn move_on(c: &Connection, running: &HashMap<i64, Kept>, now: Instant) -> Result
     let due: Vec<Inside> = s
         .query_map([now.0, AT_ONCE / 2], |r| {
             let standing = Standing { step: r.get(3)?, came: Instant(r.get(4)?), entered: Instant(r.get(5)?), sent: None };
-            Ok(Inside { entry: r.get(0)?, series: r.get(1)?, contact: r.get(2)?, standing })
+            Ok(Inside { entry: r.get(0)?, series: SeriesId(r.get(1)?), contact: ContactId(r.get(2)?), standing })
         })?
         .collect::<rusqlite::Result<_>>()?;
     if due.is_empty() {
@@ -155,7 +156,7 @@ fn move_on(c: &Connection, running: &HashMap<i64, Kept>, now: Instant) -> Result
 fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::goal::Goal>, now: Instant) -> Result<()> {
     let row: Option<(Option<String>, String)> = c
         .prepare_cached("SELECT c.zone, l.zone FROM contact c, letterhead l WHERE c.id = ?1 AND c.gone IS NULL AND l.id = ?2")?
-        .query_row([who.contact, k.letterhead_id], |r| Ok((r.get(0)?, r.get(1)?)))
+        .query_row([who.contact.0, k.letterhead_id.0], |r| Ok((r.get(0)?, r.get(1)?)))
         .optional()?;
     let Some((theirs, usual)) = row else { return end(c, who.entry, now, "not in the base any more") };
     let clock = theirs.as_deref().and_then(zone::named).or_else(|| zone::named(&usual)).unwrap_or(zone::TimeZone::UTC);
@@ -177,7 +178,7 @@ fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::
                 return Ok(());
             }
             Move::Ask(segment) => {
-                facts.segments.insert(segment, in_segment(c, segment, who.contact, now)?);
+                facts.segments.insert(SegmentId(segment), in_segment(c, SegmentId(segment), who.contact, now)?);
                 continue;
             }
             Move::Send { mailing, due } => {
@@ -209,7 +210,7 @@ fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::
             Move::Unreachable { at } => return end(c, who.entry, at, "no mail reaches them any more"),
         };
         c.prepare_cached("INSERT INTO series_passage VALUES (?1, ?2, ?3, ?4, ?5, ?6) ON CONFLICT DO UPDATE SET gone_at = excluded.gone_at, how = excluded.how")?
-            .execute(params![who.entry, s.step, k.id, s.came.0, at.0, how.code()])?;
+            .execute(params![who.entry, s.step, k.id.0, s.came.0, at.0, how.code()])?;
         match to {
             None => return end(c, who.entry, at, "through"),
             Some(step) => s = Standing { step, came: at, entered: s.entered, sent: None },
@@ -218,10 +219,10 @@ fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::
     Ok(())
 }
 
-fn in_segment(c: &Connection, segment: i64, contact: i64, now: Instant) -> Result<bool> {
+fn in_segment(c: &Connection, segment: SegmentId, contact: ContactId, now: Instant) -> Result<bool> {
     let sql = crate::segments::condition(c, segment, now)?;
     let mut values = sql.values;
-    values.push(contact.into());
+    values.push(contact.0.into());
     let inside: Option<bool> = c
         .prepare_cached(&format!("SELECT ({}) FROM contact c WHERE c.id = ?", sql.text))?
         .query_row(rusqlite::params_from_iter(values), |r| r.get(0))
@@ -231,12 +232,12 @@ fn in_segment(c: &Connection, segment: i64, contact: i64, now: Instant) -> Resul
 }
 
 /// Records the message of a step, ready when it is due: it is cleared as it is handed over, and held there.
-fn record(c: &Connection, mailing: i64, contact: i64, entry: i64, due: Instant) -> Result<()> {
+fn record(c: &Connection, mailing: MailingId, contact: ContactId, entry: i64, due: Instant) -> Result<()> {
     c.prepare_cached(formatcp!(
         "INSERT INTO send (mailing_id, contact_id, cause, cause_id, class, priority, channel, state, at, give_up_at)
          SELECT ?1, ?2, 2, ?3, class, priority, channel, {DUE}, ?4, ?5 FROM mailing WHERE id = ?1 ON CONFLICT DO NOTHING"
     ))?
-    .execute(params![mailing, contact, entry, due.0, (due + NEVER).0])?;
+    .execute(params![mailing.0, contact.0, entry, due.0, (due + NEVER).0])?;
     Ok(())
 }
 
@@ -271,14 +272,14 @@ fn facts(c: &Connection, o: &Outline, who: &Inside, now: Instant) -> Result<Fact
     let asked = o.happenings();
     let goal = asked.iter().any(|h| matches!(h, Happening::Goal { .. }));
     if asked.iter().any(|h| matches!(h, Happening::Opened { .. } | Happening::Clicked { .. } | Happening::Replied { .. })) {
-        let steps: HashMap<i64, u32> = o.mailings().into_iter().map(|(step, m)| (m, step)).collect();
+        let steps: HashMap<MailingId, u32> = o.mailings().into_iter().map(|(step, m)| (m, step)).collect();
         let mut s = c.prepare_cached(
             "SELECT s.mailing_id, r.kind, r.link, r.at FROM send s JOIN response r ON r.send_id = s.id WHERE s.cause = 2 AND s.cause_id = ?1 AND r.machine = 0",
         )?;
         let mut rows = s.query([who.entry])?;
         while let Some(r) = rows.next()? {
             let at: i64 = r.get(3)?;
-            let Some(step) = steps.get(&r.get::<_, i64>(0)?).copied() else { continue };
+            let Some(step) = steps.get(&MailingId(r.get::<_, i64>(0)?)).copied() else { continue };
             let settled = now.0 - at >= SETTLES_AFTER;
             match r.get::<_, i64>(1)? {
                 response_kinds::OPEN if settled => f.did.push((Instant(at), Fact::Opened(step))),
@@ -292,35 +293,35 @@ fn facts(c: &Connection, o: &Outline, who: &Inside, now: Instant) -> Result<Fact
     }
     if goal || asked.iter().any(|h| matches!(h, Happening::Event { .. })) {
         let mut s = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 AND at > ?2")?;
-        let rows = s.query_map([who.contact, who.standing.entered.0], |r| Ok((Instant(r.get(0)?), Fact::Event(r.get(1)?))))?;
+        let rows = s.query_map([who.contact.0, who.standing.entered.0], |r| Ok((Instant(r.get(0)?), Fact::Event(r.get(1)?))))?;
         f.did.extend(rows.collect::<rusqlite::Result<Vec<_>>>()?);
     }
     if goal || asked.iter().any(|h| matches!(h, Happening::Bought { .. })) {
         let mut s = c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 AND at > ?2")?;
-        let rows = s.query_map([who.contact, who.standing.entered.0], |r| {
+        let rows = s.query_map([who.contact.0, who.standing.entered.0], |r| {
             Ok((Instant(r.get(0)?), Fact::Bought { product: r.get(1)?, category: r.get(2)?, cents: r.get(3)?, currency: r.get(4)? }))
         })?;
         f.did.extend(rows.collect::<rusqlite::Result<Vec<_>>>()?);
     }
     if o.exits.iter().any(|e| matches!(e, rinse_core::series::Exit::TopicLeft { .. })) {
         let mut s = c.prepare_cached("SELECT topic_id FROM topic_left WHERE contact_id = ?1")?;
-        f.left = s.query_map([who.contact], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+        f.left = s.query_map([who.contact.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
     }
     Ok(f)
 }
 
 /// The messages that those inside will come to by an instant, if nothing more happens: whose, of which mailing, when.
-pub(super) fn ahead(c: &Connection, now: Instant, until: Instant) -> Result<Vec<(i64, i64, Instant)>> {
+pub(super) fn ahead(c: &Connection, now: Instant, until: Instant) -> Result<Vec<(ContactId, MailingId, Instant)>> {
     let mut out = Vec::new();
     for k in super::running(c)? {
         let mut s = c.prepare_cached(
             "SELECT e.id, e.contact_id, e.step, e.came_at, e.at, g.zone, l.zone FROM series_entry e JOIN contact g ON g.id = e.contact_id, letterhead l
              WHERE e.series_id = ?1 AND e.ended_at IS NULL AND g.gone IS NULL AND l.id = ?2",
         )?;
-        let mut rows = s.query([k.id, k.letterhead_id])?;
+        let mut rows = s.query([k.id.0, k.letterhead_id.0])?;
         while let Some(r) = rows.next()? {
             let standing = Standing { step: r.get(2)?, came: Instant(r.get(3)?), entered: Instant(r.get(4)?), sent: None };
-            let who = Inside { entry: r.get(0)?, series: k.id, contact: r.get(1)?, standing };
+            let who = Inside { entry: r.get(0)?, series: k.id, contact: ContactId(r.get(1)?), standing };
             let (theirs, usual): (Option<String>, String) = (r.get(5)?, r.get(6)?);
             let clock = theirs.as_deref().and_then(zone::named).or_else(|| zone::named(&usual)).unwrap_or(zone::TimeZone::UTC);
             let facts = facts(c, &k.outline, &who, now)?;

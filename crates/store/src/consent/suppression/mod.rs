@@ -7,6 +7,7 @@ pub use caught::{Catch, Caught, catches, look, note};
 
 use crate::{Result, StoreError, segments};
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, LetterheadId, MailingId, SegmentId};
 use rinse_core::segment::Tree;
 use rinse_core::suppression::{Entry, Lists};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -46,9 +47,9 @@ impl For {
     pub(crate) fn covers(self, t: Target) -> bool {
         match self {
             Self::All => true,
-            Self::Letterhead { id } => !t.service && id == t.letterhead,
+            Self::Letterhead { id } => !t.service && id == t.letterhead.0,
             Self::Topic { id } => !t.service && Some(id) == t.topic,
-            Self::Mailing { id } => !t.service && id == t.mailing,
+            Self::Mailing { id } => !t.service && id == t.mailing.0,
         }
     }
 
@@ -73,7 +74,7 @@ pub struct List {
     /// The scope in words.
     pub scope_words: String,
     /// A live rule: anybody who is in this segment.
-    pub segment_id: Option<i64>,
+    pub segment_id: Option<SegmentId>,
     pub segment: Option<String>,
     pub lines: i64,
     pub made_at: i64,
@@ -90,7 +91,7 @@ pub struct NewList {
     pub reason: String,
     pub scope: For,
     #[serde(default)]
-    pub segment_id: Option<i64>,
+    pub segment_id: Option<SegmentId>,
 }
 
 /// A line of a list.
@@ -133,7 +134,7 @@ pub fn all(c: &Connection) -> Result<Vec<List>> {
                 For::Mailing { .. } => format!("mailing {named}"),
             },
             scope,
-            segment_id: r.get(5)?,
+            segment_id: r.get::<_, Option<i64>>(5)?.map(SegmentId),
             segment: r.get(6)?,
             made_at: r.get(7)?,
             looked_at: r.get(8)?,
@@ -189,7 +190,7 @@ pub fn make(c: &Connection, n: &NewList, now: Instant, person: Option<i64>) -> R
     }
     let list = c.query_row(
         "INSERT INTO suppression_list (name, reason, scope, scope_id, segment_id, made_at, person_id, looked_at) VALUES (?1,?2,?3,?4,?5,?6,?7,?6) RETURNING id",
-        params![name, n.reason.trim(), kind, id, n.segment_id, now.0, person],
+        params![name, n.reason.trim(), kind, id, n.segment_id.map(|id| id.0), now.0, person],
         |r| r.get(0),
     )?;
     if let Some(segment) = n.segment_id {
@@ -284,9 +285,9 @@ pub fn lines(c: &Connection, list: i64, most: i64) -> Result<Vec<Line>> {
 /// The mailing, as scopes ask for it.
 #[derive(Debug, Clone, Copy)]
 pub struct Target {
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub topic: Option<i64>,
-    pub letterhead: i64,
+    pub letterhead: LetterheadId,
     pub service: bool,
 }
 
@@ -302,7 +303,7 @@ pub(crate) fn of_mailing(c: &Connection, target: Target, at: Instant) -> Result<
         "SELECT id, segment_id FROM suppression_list WHERE made_at <= ?1 AND (ended_at IS NULL OR ended_at > ?1) AND
             (scope = 'all' OR NOT ?5 AND (scope = 'letterhead' AND scope_id = ?2 OR scope = 'topic' AND scope_id = ?3 OR scope = 'mailing' AND scope_id = ?4)) ORDER BY id LIMIT 60",
     )?;
-    Ok(s.query_map(params![at.0, target.letterhead, target.topic, target.mailing, target.service], |r| Ok((r.get(0)?, r.get(1)?)))?
+    Ok(s.query_map(params![at.0, target.letterhead.0, target.topic, target.mailing.0, target.service], |r| Ok((r.get(0)?, r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?)
 }
 
@@ -361,7 +362,7 @@ pub(crate) fn named_domains(c: &Connection, lists: &Lists) -> Result<HashMap<i64
 ///
 /// # Errors
 /// When the database fails.
-pub fn naming(c: &Connection, target: Target, contact: i64, at: Instant) -> Result<(Vec<i64>, u64)> {
+pub fn naming(c: &Connection, target: Target, contact: ContactId, at: Instant) -> Result<(Vec<i64>, u64)> {
     let asked = of_mailing(c, target, at)?;
     Ok((asked.iter().map(|a| a.0).collect(), naming_on(c, &asked, contact, at)?))
 }
@@ -381,19 +382,19 @@ pub(crate) fn names_address(c: &Connection, target: Target, key: &str, at: Insta
 }
 
 /// Which of these lists name one person, a bit each.
-pub(crate) fn naming_on(c: &Connection, asked: &[(i64, Option<i64>)], contact: i64, at: Instant) -> Result<u64> {
+pub(crate) fn naming_on(c: &Connection, asked: &[(i64, Option<i64>)], contact: ContactId, at: Instant) -> Result<u64> {
     let (key, domain): (String, String) = c
         .prepare_cached("SELECT c.address_key, d.name FROM contact c JOIN domain d ON d.id = c.domain_id WHERE c.id = ?1")?
-        .query_row([contact], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        .query_row([contact.0], |r| Ok((r.get(0)?, r.get(1)?)))?;
     let on = written_on(c, &key, &domain, at)?;
     let mut bits = 0;
     for (place, (id, segment)) in (0u32..).zip(asked) {
         let named = on.contains(id)
             || match segment {
                 Some(segment) => {
-                    let condition = segments::condition(c, *segment, at)?;
+                    let condition = segments::condition(c, SegmentId(*segment), at)?;
                     let sql = format!("SELECT 1 FROM contact c WHERE c.id = ? AND {}", condition.text);
-                    let values = std::iter::once(contact.into()).chain(condition.values);
+                    let values = std::iter::once(contact.0.into()).chain(condition.values);
                     c.prepare_cached(&sql)?.exists(rusqlite::params_from_iter(values))?
                 }
                 None => false,
@@ -404,14 +405,14 @@ pub(crate) fn naming_on(c: &Connection, asked: &[(i64, Option<i64>)], contact: i
 }
 
 /// The people whom lists name.
-fn named(c: &Connection, lists: &Lists) -> Result<Vec<i64>> {
+fn named(c: &Connection, lists: &Lists) -> Result<Vec<ContactId>> {
     let domains = named_domains(c, lists)?;
     let mut s = c.prepare_cached("SELECT id, domain_id, address_key FROM contact WHERE gone IS NULL")?;
     let mut rows = s.query([])?;
     let mut found = Vec::new();
     while let Some(r) = rows.next()? {
         if domains.contains_key(&r.get(1)?) || lists.address(r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)?) != 0 {
-            found.push(r.get(0)?);
+            found.push(ContactId(r.get(0)?));
         }
     }
     Ok(found)
@@ -421,7 +422,7 @@ fn named(c: &Connection, lists: &Lists) -> Result<Vec<i64>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn would_name(c: &Connection, entries: &[Entry]) -> Result<Vec<i64>> {
+pub fn would_name(c: &Connection, entries: &[Entry]) -> Result<Vec<ContactId>> {
     let mut lists = Lists::default();
     for e in entries {
         lists.add(0, e.clone());

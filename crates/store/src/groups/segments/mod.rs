@@ -8,6 +8,7 @@ pub mod sql;
 
 use crate::{Result, StoreError, naming};
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, SegmentId};
 use rinse_core::segment::words::{Names, sentence};
 use rinse_core::segment::{Field, FieldKind, Known, Tree};
 use rusqlite::{Connection, OptionalExtension, params, params_from_iter};
@@ -30,7 +31,7 @@ pub enum Kept {
 /// A stored segment.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Segment {
-    pub id: i64,
+    pub id: SegmentId,
     pub name: String,
     pub kept: Kept,
     pub tree: Tree,
@@ -75,17 +76,19 @@ fn words(kept: Kept, tree: &Tree, names: &Names) -> String {
 
 /// Reads every stored segment, by name: its number, name, how it is kept, its tree, when it changed
 /// and by whom.
-fn stored<T>(c: &Connection, mut make: impl FnMut(i64, String, Kept, Tree, i64, Option<String>) -> T) -> Result<Vec<T>> {
+fn stored<T>(c: &Connection, mut make: impl FnMut(SegmentId, String, Kept, Tree, i64, Option<String>) -> T) -> Result<Vec<T>> {
     let mut s = c.prepare_cached(
         "SELECT s.id, s.name, s.kind, s.tree, s.changed_at, p.name FROM segment s LEFT JOIN person p ON p.id = s.person_id ORDER BY s.name",
     )?;
-    let rows = s.query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get::<_, String>(2)?, r.get::<_, String>(3)?, r.get(4)?, r.get(5)?)))?;
+    let rows =
+        s.query_map([], |r| Ok((SegmentId(r.get(0)?), r.get(1)?, r.get::<_, String>(2)?, r.get::<_, String>(3)?, r.get(4)?, r.get(5)?)))?;
     rows.map(|row| {
         let (id, name, kind, tree, changed_at, person) = row?;
         let kept = match kind.as_str() {
+            "live" => Kept::Live,
             "frozen" => Kept::Frozen,
             "outside" => Kept::Outside,
-            _ => Kept::Live,
+            other => return Err(StoreError::Unreadable(format!("segment {id} is kept as {other:?}"))),
         };
         Ok(make(id, name, kept, serde_json::from_str(&tree)?, changed_at, person))
     })
@@ -106,7 +109,7 @@ pub fn all(c: &Connection) -> Result<Vec<Segment>> {
 
 /// # Errors
 /// When there is no such segment.
-pub fn one(c: &Connection, id: i64) -> Result<Segment> {
+pub fn one(c: &Connection, id: SegmentId) -> Result<Segment> {
     all(c)?.into_iter().find(|s| s.id == id).ok_or(StoreError::Missing("segment"))
 }
 
@@ -114,7 +117,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Segment> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn known(c: &Connection) -> Result<HashMap<i64, Known>> {
+pub fn known(c: &Connection) -> Result<HashMap<SegmentId, Known>> {
     let all = stored(c, |id, name, kept, tree, _, _| (id, Known { name, tree: (kept == Kept::Live).then_some(tree) }))?;
     Ok(all.into_iter().collect())
 }
@@ -144,7 +147,7 @@ fn prepare(c: &Connection, tree: &Tree, now: Instant) -> Result<(Tree, sql::How)
 ///
 /// # Errors
 /// When there is no such segment or it refers to one that is gone.
-pub fn condition(c: &Connection, id: i64, now: Instant) -> Result<sql::Sql> {
+pub fn condition(c: &Connection, id: SegmentId, now: Instant) -> Result<sql::Sql> {
     compile(c, &Tree::Segment { segment: id }, now)
 }
 
@@ -177,10 +180,10 @@ pub fn count(store: &crate::Store, tree: &Tree, now: Instant) -> Result<i64> {
 ///
 /// # Errors
 /// A tree that can't be meant.
-pub fn people(c: &Connection, tree: &Tree, now: Instant) -> Result<Vec<i64>> {
+pub fn people(c: &Connection, tree: &Tree, now: Instant) -> Result<Vec<ContactId>> {
     let sql = compile(c, tree, now)?;
     let mut s = c.prepare(&format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {} ORDER BY c.id", sql.text))?;
-    Ok(s.query_map(params_from_iter(&sql.values), |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map(params_from_iter(&sql.values), |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// What a segment is saved from.
@@ -194,7 +197,7 @@ pub struct Draft {
 ///
 /// # Errors
 /// A tree that can't be meant, a circle, a name that is taken.
-pub fn save(c: &Connection, id: Option<i64>, d: &Draft, now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn save(c: &Connection, id: Option<SegmentId>, d: &Draft, now: Instant, person: Option<i64>) -> Result<SegmentId> {
     let name = d.name.trim();
     if name.is_empty() || name.chars().count() > 120 {
         return Err(refused("Give the segment a name of at most 120 characters."));
@@ -202,7 +205,7 @@ pub fn save(c: &Connection, id: Option<i64>, d: &Draft, now: Instant, person: Op
     d.tree.check().map_err(refused)?;
     fits(c, &d.tree)?;
     let mut known = known(c)?;
-    let here = id.unwrap_or(0);
+    let here = id.unwrap_or(SegmentId(0));
     if let Some(id) = id
         && one(c, id)?.kept != Kept::Live
     {
@@ -210,20 +213,20 @@ pub fn save(c: &Connection, id: Option<i64>, d: &Draft, now: Instant, person: Op
     }
     known.insert(here, Known { name: name.to_owned(), tree: Some(d.tree.clone()) });
     Tree::Segment { segment: here }.resolve(&known, &crate::goals::known(c)?).map_err(refused)?;
-    naming::taken(c, "segment", name, id)?;
+    naming::taken(c, "segment", name, id.map(|id| id.0))?;
     let tree = serde_json::to_string(&d.tree)?;
     Ok(match id {
         Some(id) => {
             c.execute(
                 "UPDATE segment SET name = ?2, tree = ?3, changed_at = ?4, person_id = ?5 WHERE id = ?1",
-                params![id, name, tree, now.0, person],
+                params![id.0, name, tree, now.0, person],
             )?;
             id
         }
         None => c.query_row(
             "INSERT INTO segment (name, kind, tree, made_at, changed_at, person_id) VALUES (?1,'live',?2,?3,?3,?4) RETURNING id",
             params![name, tree, now.0, person],
-            |r| r.get(0),
+            |r| r.get(0).map(SegmentId),
         )?,
     })
 }
@@ -255,12 +258,12 @@ fn fits(c: &Connection, tree: &Tree) -> Result<()> {
             }
         }
         let gone = match leaf {
-            Tree::List { list } if !names.lists.contains_key(list) => "list",
+            Tree::List { list } if !names.lists.contains_key(&list.0) => "list",
             Tree::Tag { tag } if !names.tags.contains_key(tag) => "tag",
             Tree::Topic { topic } if !names.topics.contains_key(topic) => "topic",
             Tree::Score { score, .. } if !names.scores.contains_key(score) => "score",
-            Tree::Did { mailing: Some(id), .. } if !names.mailings.contains_key(id) => "mailing",
-            Tree::Did { series: Some(id), .. } | Tree::Series { series: id, .. } if !names.series.contains_key(id) => "series",
+            Tree::Did { mailing: Some(id), .. } if !names.mailings.contains_key(&id.0) => "mailing",
+            Tree::Did { series: Some(id), .. } | Tree::Series { series: id, .. } if !names.series.contains_key(&id.0) => "series",
             _ => continue,
         };
         return Err(StoreError::Missing(gone));
@@ -272,7 +275,7 @@ fn fits(c: &Connection, tree: &Tree) -> Result<()> {
 ///
 /// # Errors
 /// When there is no such segment, or the name is taken.
-pub fn freeze(c: &Connection, id: i64, name: &str, now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn freeze(c: &Connection, id: SegmentId, name: &str, now: Instant, person: Option<i64>) -> Result<SegmentId> {
     let from = one(c, id)?;
     naming::taken(c, "segment", name.trim(), None)?;
     if name.trim().is_empty() {
@@ -286,9 +289,9 @@ pub fn freeze(c: &Connection, id: i64, name: &str, now: Instant, person: Option<
     )?;
     let mut s = c.prepare_cached("INSERT INTO segment_member VALUES (?1, ?2)")?;
     for contact in ids {
-        s.execute([frozen, contact])?;
+        s.execute([frozen, contact.0])?;
     }
-    Ok(frozen)
+    Ok(SegmentId(frozen))
 }
 
 /// The live segments with a condition that `asks`, by name.
@@ -320,19 +323,19 @@ pub(crate) fn replace_in_trees(c: &Connection, change: &dyn Fn(&mut Tree)) -> Re
         let mut tree = s.tree.clone();
         walk(&mut tree, change);
         if tree != s.tree {
-            c.execute("UPDATE segment SET tree = ?2 WHERE id = ?1", params![s.id, serde_json::to_string(&tree)?])?;
+            c.execute("UPDATE segment SET tree = ?2 WHERE id = ?1", params![s.id.0, serde_json::to_string(&tree)?])?;
         }
     }
     Ok(())
 }
 
 /// Deletes a segment; who calls has seen that nothing uses it.
-pub(crate) fn delete(c: &Connection, id: i64) -> Result<()> {
+pub(crate) fn delete(c: &Connection, id: SegmentId) -> Result<()> {
     one(c, id)?;
-    c.execute("DELETE FROM segment_member WHERE segment_id = ?1", [id])?;
+    c.execute("DELETE FROM segment_member WHERE segment_id = ?1", [id.0])?;
     // Lists that have ended stay on record, without it.
-    c.execute("UPDATE suppression_list SET segment_id = NULL WHERE segment_id = ?1", [id])?;
-    c.execute("DELETE FROM segment WHERE id = ?1", [id])?;
+    c.execute("UPDATE suppression_list SET segment_id = NULL WHERE segment_id = ?1", [id.0])?;
+    c.execute("DELETE FROM segment WHERE id = ?1", [id.0])?;
     Ok(())
 }
 
@@ -352,8 +355,8 @@ pub fn overlap(c: &Connection, sets: &[Tree], now: Instant) -> Result<Overlap> {
         return Err(refused("Choose at most 12 segments and lists."));
     }
     let names = names(c)?;
-    let all: Vec<BTreeSet<i64>> = sets.iter().map(|t| Ok(people(c, t, now)?.into_iter().collect())).collect::<Result<_>>()?;
-    let common = |a: &BTreeSet<i64>, b: &BTreeSet<i64>| i64::try_from(a.intersection(b).count()).unwrap_or(0);
+    let all: Vec<BTreeSet<ContactId>> = sets.iter().map(|t| Ok(people(c, t, now)?.into_iter().collect())).collect::<Result<_>>()?;
+    let common = |a: &BTreeSet<ContactId>, b: &BTreeSet<ContactId>| i64::try_from(a.intersection(b).count()).unwrap_or(0);
     Ok(Overlap {
         names: sets.iter().map(|t| sentence(t, &names).trim_start_matches("in ").trim_start_matches("on the list ").to_owned()).collect(),
         people: all.iter().map(|a| all.iter().map(|b| common(a, b)).collect()).collect(),
@@ -405,7 +408,7 @@ pub fn split(c: &Connection, tree: &Tree, field: Field, now: Instant) -> Result<
 ///
 /// # Errors
 /// When the name belongs to a segment that is kept here.
-pub fn replace_outside(c: &Connection, name: &str, contacts: &[i64], now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn replace_outside(c: &Connection, name: &str, contacts: &[ContactId], now: Instant, person: Option<i64>) -> Result<SegmentId> {
     let name = name.trim();
     let there: Option<(i64, String)> =
         c.query_row("SELECT id, kind FROM segment WHERE name = ?1 COLLATE NOCASE", [name], |r| Ok((r.get(0)?, r.get(1)?))).optional()?;
@@ -424,7 +427,7 @@ pub fn replace_outside(c: &Connection, name: &str, contacts: &[i64], now: Instan
     };
     let mut s = c.prepare_cached("INSERT INTO segment_member VALUES (?1, ?2) ON CONFLICT DO NOTHING")?;
     for contact in contacts {
-        s.execute([id, *contact])?;
+        s.execute([id, contact.0])?;
     }
-    Ok(id)
+    Ok(SegmentId(id))
 }

@@ -215,10 +215,10 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
         }
         Tree::Missing { field: Field::Position } => out.put("(c.latitude IS NULL OR c.longitude IS NULL)"),
         Tree::Missing { field } => out.put(&format!("({} IS NULL)", column(*field))),
-        Tree::List { list } => out.set(false, "list_member", "list_id", *list),
+        Tree::List { list } => out.set(false, "list_member", "list_id", list.0),
         Tree::Tag { tag } => out.set(false, "contact_tag", "tag_id", *tag),
         Tree::Topic { topic } => out.set(true, "topic_left", "topic_id", *topic),
-        Tree::Segment { segment } => out.set(false, "segment_member", "segment_id", *segment),
+        Tree::Segment { segment } => out.set(false, "segment_member", "segment_id", segment.0),
         Tree::Consent { states } => out.put(&format!("(c.consent IN ({}))", list_of(states.iter().map(|s| *s as i64)))),
         Tree::Status { states } => out.put(&format!("(c.status IN ({}))", list_of(states.iter().map(|s| *s as i64)))),
         Tree::Domain { domain, subdomains } => {
@@ -269,14 +269,14 @@ fn condition(leaf: &Tree, now: Instant, out: &mut Sql) {
         }
         Tree::Series { series, part } => {
             let inside = |out: &mut Sql| {
-                out.with("SELECT contact_id FROM series_entry WHERE ended_at IS NULL AND series_id = ?", [(*series).into()]);
+                out.with("SELECT contact_id FROM series_entry WHERE ended_at IS NULL AND series_id = ?", [series.0.into()]);
                 out.of_range("contact_id");
             };
             if *part == SeriesPart::Inside {
                 return out.among(false, inside);
             }
             out.put("(");
-            out.set(false, "series_entry", "series_id", *series);
+            out.set(false, "series_entry", "series_id", series.0);
             if *part == SeriesPart::Before {
                 out.put(" AND ");
                 out.among(true, inside);
@@ -396,8 +396,8 @@ fn answered(leaf: &Tree, n: i64, now: Instant, out: &mut Sql) {
     let Tree::Did { did, human, within_days, mailing, link, series, .. } = leaf else { return };
     // Which messages are meant: a mailing's, or those of a series' steps.
     let of = match (mailing, series) {
-        (Some(mailing), _) => Some(("mailing_id = ?", *mailing)),
-        (None, Some(series)) => Some(("mailing_id IN (SELECT id FROM mailing WHERE series_id = ?)", *series)),
+        (Some(mailing), _) => Some(("mailing_id = ?", mailing.0)),
+        (None, Some(series)) => Some(("mailing_id IN (SELECT id FROM mailing WHERE series_id = ?)", series.0)),
         (None, None) => None,
     };
     let a = after(now, *within_days);

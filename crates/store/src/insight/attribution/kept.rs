@@ -5,6 +5,7 @@ use super::{clicks, rule};
 use crate::{Result, goals, settings};
 use rinse_core::attribution::Rule;
 use rinse_core::goal::Happened;
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::words::fold;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, params};
@@ -24,18 +25,18 @@ pub(super) struct Part {
 pub(super) type Parts = BTreeMap<(i64, i64, i64), Part>;
 
 /// A person's conversions until an instant, by mailing, goal and day (UTC).
-pub(super) fn of_person(c: &Connection, contact: i64, goals: &[goals::Kept], rule: Rule, until: Instant) -> Result<Parts> {
+pub(super) fn of_person(c: &Connection, contact: ContactId, goals: &[goals::Kept], rule: Rule, until: Instant) -> Result<Parts> {
     let mut parts = Parts::new();
     let k = clicks(c, contact)?;
     if k.at.is_empty() {
         return Ok(parts);
     }
     let put_down = |at: Instant| rule.click(&k.at, at).map(|i| k.mailing[i]);
-    let mut count = |mailing: i64, at: i64, what: Happened<'_>| {
+    let mut count = |mailing: MailingId, at: i64, what: Happened<'_>| {
         for goal in goals {
             let worth = goal.goal.worth(what);
             if worth.conversions != 0 || worth.cents != 0 {
-                let part = parts.entry((mailing, goal.id, at.div_euclid(DAY))).or_default();
+                let part = parts.entry((mailing.0, goal.id, at.div_euclid(DAY))).or_default();
                 part.conversions += worth.conversions;
                 part.cents += worth.cents;
             }
@@ -43,7 +44,7 @@ pub(super) fn of_person(c: &Connection, contact: i64, goals: &[goals::Kept], rul
     };
     let mut bought =
         c.prepare_cached("SELECT at, product, category, cents, currency FROM purchase WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
-    let mut rows = bought.query(params![contact, until.0])?;
+    let mut rows = bought.query(params![contact.0, until.0])?;
     // A refund goes where the newest earlier purchase of the product went.
     let mut newest: HashMap<String, Option<i64>> = HashMap::new();
     while let Some(r) = rows.next()? {
@@ -53,15 +54,15 @@ pub(super) fn of_person(c: &Connection, contact: i64, goals: &[goals::Kept], rul
             newest.get(&fold(&product)).copied().flatten()
         } else {
             let mailing = put_down(Instant(at));
-            newest.insert(fold(&product), mailing);
-            mailing
+            newest.insert(fold(&product), mailing.map(|id| id.0));
+            mailing.map(|id| id.0)
         };
         if let Some(mailing) = mailing {
-            count(mailing, at, Happened::Purchase { product: &product, category: &category, cents, currency: &currency });
+            count(MailingId(mailing), at, Happened::Purchase { product: &product, category: &category, cents, currency: &currency });
         }
     }
     let mut did = c.prepare_cached("SELECT at, name FROM event WHERE contact_id = ?1 AND at <= ?2 ORDER BY at, id")?;
-    let mut rows = did.query(params![contact, until.0])?;
+    let mut rows = did.query(params![contact.0, until.0])?;
     while let Some(r) = rows.next()? {
         let (at, name): (i64, String) = (r.get(0)?, r.get(1)?);
         if let Some(mailing) = put_down(Instant(at)) {
@@ -88,18 +89,18 @@ fn sum(c: &Connection, parts: &Parts, times: i64) -> Result<()> {
     Ok(())
 }
 
-fn again_for(c: &Connection, contact: i64, goals: &[goals::Kept], rule: Rule) -> Result<()> {
+fn again_for(c: &Connection, contact: ContactId, goals: &[goals::Kept], rule: Rule) -> Result<()> {
     let mut s = c.prepare_cached("SELECT mailing_id, goal_id, day, conversions, cents FROM brought WHERE contact_id = ?1")?;
     let before: Parts = s
-        .query_map([contact], |r| Ok(((r.get(0)?, r.get(1)?, r.get(2)?), Part { conversions: r.get(3)?, cents: r.get(4)? })))?
+        .query_map([contact.0], |r| Ok(((r.get(0)?, r.get(1)?, r.get(2)?), Part { conversions: r.get(3)?, cents: r.get(4)? })))?
         .collect::<rusqlite::Result<_>>()?;
     let after = of_person(c, contact, goals, rule, Instant(i64::MAX))?;
     if before != after {
         sum(c, &before, -1)?;
-        c.prepare_cached("DELETE FROM brought WHERE contact_id = ?1")?.execute([contact])?;
+        c.prepare_cached("DELETE FROM brought WHERE contact_id = ?1")?.execute([contact.0])?;
         for ((mailing, goal, day), p) in &after {
             c.prepare_cached("INSERT INTO brought VALUES (?1, ?2, ?3, ?4, ?5, ?6)")?.execute(params![
-                contact,
+                contact.0,
                 mailing,
                 goal,
                 day,
@@ -109,7 +110,7 @@ fn again_for(c: &Connection, contact: i64, goals: &[goals::Kept], rule: Rule) ->
         }
         sum(c, &after, 1)?;
     }
-    c.prepare_cached("DELETE FROM brought_due WHERE contact_id = ?1")?.execute([contact])?;
+    c.prepare_cached("DELETE FROM brought_due WHERE contact_id = ?1")?.execute([contact.0])?;
     Ok(())
 }
 
@@ -143,7 +144,7 @@ pub fn some(c: &Connection, most: usize) -> Result<bool> {
     }
     let (goals, rule) = (goals::all(c)?, rule(c)?);
     for contact in people {
-        again_for(c, contact, &goals, rule)?;
+        again_for(c, ContactId(contact), &goals, rule)?;
     }
     Ok(left)
 }

@@ -5,6 +5,7 @@ pub mod kept;
 use crate::{Result, StoreError, goals, settings};
 use rinse_core::Instant;
 use rinse_core::attribution::Rule;
+use rinse_core::id::{ContactId, MailingId};
 use rusqlite::Connection;
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -32,23 +33,23 @@ pub fn set_rule(c: &Connection, rule: Rule, now: Instant, person: Option<i64>) -
 /// A person's human clicks, in time, with the mailing of each.
 struct Clicks {
     at: Vec<Instant>,
-    mailing: Vec<i64>,
+    mailing: Vec<MailingId>,
 }
 
-fn clicks(c: &Connection, contact: i64) -> Result<Clicks> {
+fn clicks(c: &Connection, contact: ContactId) -> Result<Clicks> {
     let mut s = c.prepare_cached(
         "SELECT r.at, s.mailing_id FROM send s JOIN response r ON r.send_id = s.id WHERE s.contact_id = ?1 AND s.click_at IS NOT NULL
          AND r.kind = 2 AND r.machine = 0 ORDER BY r.at, r.id",
     )?;
-    let rows: Vec<(i64, i64)> = s.query_map([contact], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
-    Ok(Clicks { at: rows.iter().map(|r| Instant(r.0)).collect(), mailing: rows.iter().map(|r| r.1).collect() })
+    let rows: Vec<(i64, i64)> = s.query_map([contact.0], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    Ok(Clicks { at: rows.iter().map(|r| Instant(r.0)).collect(), mailing: rows.iter().map(|r| MailingId(r.1)).collect() })
 }
 
 /// The mailing that something a person did is put down to.
 ///
 /// # Errors
 /// When the database fails.
-pub fn mailing_of(c: &Connection, contact: i64, at: Instant) -> Result<Option<i64>> {
+pub fn mailing_of(c: &Connection, contact: ContactId, at: Instant) -> Result<Option<MailingId>> {
     let k = clicks(c, contact)?;
     Ok(rule(c)?.click(&k.at, at).map(|i| k.mailing[i]))
 }
@@ -85,11 +86,11 @@ fn nothing(c: &Connection) -> Result<Vec<Brought>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_mailing(c: &Connection, mailing: i64) -> Result<Vec<Brought>> {
+pub fn of_mailing(c: &Connection, mailing: MailingId) -> Result<Vec<Brought>> {
     let mut s = c.prepare_cached("SELECT coalesce(sum(conversions), 0), coalesce(sum(people), 0), coalesce(sum(cents), 0) FROM brought_figure WHERE goal_id = ?1 AND mailing_id = ?2")?;
     let mut out = nothing(c)?;
     for b in &mut out {
-        (b.conversions, b.people, b.cents) = s.query_row([b.goal, mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
+        (b.conversions, b.people, b.cents) = s.query_row([b.goal, mailing.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?;
     }
     Ok(out)
 }
@@ -98,17 +99,17 @@ pub fn of_mailing(c: &Connection, mailing: i64) -> Result<Vec<Brought>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn counted_anew(c: &Connection, mailing: i64, until: Instant) -> Result<Vec<Brought>> {
+pub fn counted_anew(c: &Connection, mailing: MailingId, until: Instant) -> Result<Vec<Brought>> {
     let (goals, rule, mut out) = (goals::all(c)?, rule(c)?, nothing(c)?);
     let people: Vec<i64> = c
         .prepare_cached("SELECT contact_id FROM send WHERE mailing_id = ?1 AND click_at IS NOT NULL")?
-        .query_map([mailing], |r| r.get(0))?
+        .query_map([mailing.0], |r| r.get(0))?
         .collect::<rusqlite::Result<_>>()?;
     for contact in people {
-        let parts = kept::of_person(c, contact, &goals, rule, until)?;
+        let parts = kept::of_person(c, ContactId(contact), &goals, rule, until)?;
         for row in &mut out {
             let mut met = false;
-            for (_, part) in parts.iter().filter(|((to, goal, _), _)| (*to, *goal) == (mailing, row.goal)) {
+            for (_, part) in parts.iter().filter(|((to, goal, _), _)| (*to, *goal) == (mailing.0, row.goal)) {
                 row.conversions += part.conversions;
                 row.cents += part.cents;
                 met |= part.conversions > 0;

@@ -9,6 +9,7 @@ pub use kept::{count_again, counted_again, local_hour};
 use crate::{Result, StoreError};
 use rinse_core::bounce::{Category, FailureClass};
 use rinse_core::figure::{Fact, Figure, Literal};
+use rinse_core::id::MailingId;
 use rinse_core::report::Rate;
 use rinse_core::response::Machine;
 use rinse_core::stats::Arm;
@@ -153,16 +154,16 @@ pub(crate) fn sums(r: &rusqlite::Row<'_>, from: usize) -> rusqlite::Result<Sums>
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_mailings(c: &Connection, mailings: &[i64]) -> Result<HashMap<i64, Sums>> {
+pub fn of_mailings(c: &Connection, mailings: &[MailingId]) -> Result<HashMap<MailingId, Sums>> {
     let mut s = c.prepare_cached(&format!("SELECT {} FROM mailing_figure WHERE mailing_id = ?1", added_up()))?;
-    mailings.iter().map(|m| Ok((*m, s.query_row([m], |r| sums(r, 0))?))).collect()
+    mailings.iter().map(|m| Ok((*m, s.query_row([m.0], |r| sums(r, 0))?))).collect()
 }
 
 /// The source rows of a figure: sends of a mailing that are counted, as (address, arm, instant).
 ///
 /// # Errors
 /// An unknown figure, or when the database fails.
-pub fn rows(c: &Connection, mailing: i64, figure: &str) -> Result<Vec<(String, i64, i64)>> {
+pub fn rows(c: &Connection, mailing: MailingId, figure: &str) -> Result<Vec<(String, i64, i64)>> {
     let figure = Figure::parse(figure).ok_or(StoreError::Missing("figure"))?;
     // Dated by what a counted message came to last.
     let at = figure.condition().into_iter().rev().filter(|l| l.holds).map(|l| column(l.fact)).find(|c| c.1).map_or("handed_at", |c| c.0);
@@ -170,5 +171,5 @@ pub fn rows(c: &Connection, mailing: i64, figure: &str) -> Result<Vec<(String, i
         "SELECT c.address, s.arm, s.{at} FROM send s JOIN contact c ON c.id = s.contact_id WHERE s.mailing_id = ?1 AND {} ORDER BY s.{at}, s.id",
         counted(figure, "s")
     ))?;
-    Ok(s.query_map(params![mailing], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map(params![mailing.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?)
 }

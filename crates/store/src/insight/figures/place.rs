@@ -3,6 +3,7 @@
 
 use crate::Result;
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, MailingId};
 use rusqlite::{Connection, OptionalExtension, params};
 
 /// Domains of fewer people are told together.
@@ -22,14 +23,14 @@ pub(crate) struct Goes {
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn of(c: &Connection, contact: i64, mailing: i64, now: Instant) -> Result<Goes> {
+pub(crate) fn of(c: &Connection, contact: ContactId, mailing: MailingId, now: Instant) -> Result<Goes> {
     let found = c
         .prepare_cached(
             "SELECT iif(m.channel = 1 AND (SELECT count(*) FROM (SELECT 1 FROM contact INDEXED BY contact_domain WHERE domain_id = k.domain_id LIMIT ?3)) = ?3, k.domain_id, 0),
                 coalesce(k.country, ''), coalesce(trim(k.source), ''), coalesce(k.zone, l.zone), (SELECT cell FROM mail_load WHERE contact_id = k.id)
              FROM contact k, mailing m JOIN letterhead l ON l.id = m.letterhead_id WHERE k.id = ?1 AND m.id = ?2",
         )?
-        .query_row(params![contact, mailing, PEOPLE_OF_A_DOMAIN], |r| {
+        .query_row(params![contact.0, mailing.0, PEOPLE_OF_A_DOMAIN], |r| {
             Ok((r.get::<_, i64>(0)?, r.get::<_, String>(1)?, r.get::<_, String>(2)?, r.get::<_, String>(3)?, r.get(4)?))
         })
         .optional()?;

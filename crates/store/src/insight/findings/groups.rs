@@ -8,6 +8,7 @@ use rinse_core::channel::Channel;
 use rinse_core::figure::Figure;
 use rinse_core::findings::best::Part;
 use rinse_core::findings::{By, Clock};
+use rinse_core::id::{LetterheadId, ListId, MailingId, SegmentId, SeriesId};
 use rinse_core::stats::Arm;
 use rusqlite::types::Value;
 use rusqlite::{Connection, params_from_iter};
@@ -25,17 +26,17 @@ pub struct Filter {
     /// … or from an instant on, and before one.
     pub from: Option<i64>,
     pub to: Option<i64>,
-    pub mailing: Option<i64>,
+    pub mailing: Option<MailingId>,
     pub topic: Option<i64>,
-    pub letterhead: Option<i64>,
+    pub letterhead: Option<LetterheadId>,
     pub label: Option<i64>,
     /// 1 marketing, 2 service.
     pub class: Option<i64>,
     /// 1 email, 2 text messages.
     pub channel: Option<i64>,
-    pub list: Option<i64>,
-    pub segment: Option<i64>,
-    pub series: Option<i64>,
+    pub list: Option<ListId>,
+    pub segment: Option<SegmentId>,
+    pub series: Option<SeriesId>,
     /// 0: all domains of few people.
     pub domain: Option<i64>,
     pub country: Option<String>,
@@ -78,15 +79,15 @@ impl Filter {
         [
             number("f.hour >= ? / 3600000", self.from),
             number("f.hour < ? / 3600000", self.to),
-            number("m.id = ?", self.mailing),
+            number("m.id = ?", self.mailing.map(|id| id.0)),
             number("coalesce(m.topic_id, 0) = ?", self.topic),
-            number("m.letterhead_id = ?", self.letterhead),
+            number("m.letterhead_id = ?", self.letterhead.map(|id| id.0)),
             number("m.id IN (SELECT mailing_id FROM labelled WHERE label_id = ?)", self.label),
             number("m.class = ?", self.class),
             number("m.channel = ?", self.channel),
-            number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'list' AND ref = ?)", self.list),
-            number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'segment' AND ref = ?)", self.segment),
-            number("coalesce(m.series_id, 0) = ?", self.series),
+            number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'list' AND ref = ?)", self.list.map(|id| id.0)),
+            number("m.id IN (SELECT mailing_id FROM went_to WHERE kind = 'segment' AND ref = ?)", self.segment.map(|id| id.0)),
+            number("coalesce(m.series_id, 0) = ?", self.series.map(|id| id.0)),
             number("p.domain_id = ?", self.domain),
             text("p.country = ?", &self.country),
             text("p.source = ?", &self.source),
@@ -155,7 +156,7 @@ pub struct Piece {
     pub key: String,
     /// In the second grouping, where there is one.
     pub across: String,
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub channel: Channel,
     /// The day it began, by the clock that was asked for.
     pub day: i64,
@@ -211,7 +212,7 @@ pub fn pieces_of(c: &Connection, (by, across): (By, Option<By>), clock: Clock, f
         Ok(Piece {
             key: key(r.get(0)?),
             across: key(r.get(1)?),
-            mailing: r.get(2)?,
+            mailing: MailingId(r.get(2)?),
             channel: r.get::<_, As<Channel>>(3)?.0,
             day: r.get(4)?,
             sums: figures::sums(r, 5)?,
@@ -226,7 +227,7 @@ pub struct Group {
     pub key: String,
     all: Sums,
     email: Sums,
-    pub pieces: Vec<(i64, Channel, Sums)>,
+    pub pieces: Vec<(MailingId, Channel, Sums)>,
     days: BTreeSet<i64>,
 }
 
@@ -253,7 +254,7 @@ impl Group {
     #[must_use]
     pub fn part(&self, figure: Figure) -> Part {
         let known = self.pieces.iter().filter(|p| figure.can_be_known(p.1));
-        let mailings: BTreeMap<i64, Arm> = known.map(|(mailing, _, sums)| (*mailing, sums.arm(figure))).collect();
+        let mailings: BTreeMap<MailingId, Arm> = known.map(|(mailing, _, sums)| (*mailing, sums.arm(figure))).collect();
         Part { mailings, days: self.days.len() }
     }
 
@@ -308,11 +309,11 @@ pub fn names(c: &Connection, by: By) -> Result<HashMap<String, String>> {
 /// A mailing as the norm looks at it.
 #[derive(Debug, Clone)]
 pub struct Sent {
-    pub id: i64,
+    pub id: MailingId,
     pub name: String,
     pub started_at: i64,
     pub topic: Option<i64>,
-    pub letterhead: i64,
+    pub letterhead: LetterheadId,
     pub channel: Channel,
     pub sums: Sums,
 }
@@ -329,11 +330,11 @@ pub fn sent(c: &Connection) -> Result<Vec<Sent>> {
     ))?;
     let rows = s.query_map([], |r| {
         Ok(Sent {
-            id: r.get(0)?,
+            id: MailingId(r.get(0)?),
             name: r.get(1)?,
             started_at: r.get(2)?,
             topic: r.get(3)?,
-            letterhead: r.get(4)?,
+            letterhead: LetterheadId(r.get(4)?),
             channel: r.get::<_, As<Channel>>(5)?.0,
             sums: figures::sums(r, 6)?,
         })

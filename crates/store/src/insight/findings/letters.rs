@@ -3,6 +3,7 @@
 use super::views;
 use crate::{Result, StoreError, letterheads, settings};
 use rinse_core::Instant;
+use rinse_core::id::LetterheadId;
 use rinse_core::schedule::next_weekly;
 use rinse_core::zone::{TimeZone, named};
 use rusqlite::{Connection, OptionalExtension, params};
@@ -16,7 +17,7 @@ pub struct Letters {
     /// People of the team, by their numbers; nobody: it isn't mailed.
     pub people: Vec<i64>,
     /// Under which it goes, and by whose clock.
-    pub letterhead_id: i64,
+    pub letterhead_id: LetterheadId,
     /// Monday is 0.
     #[schema(minimum = 0, maximum = 6)]
     pub weekday: u8,
@@ -39,7 +40,7 @@ pub struct Last {
     pub reply: String,
 }
 
-fn clock(c: &Connection, letterhead: i64) -> Result<TimeZone> {
+fn clock(c: &Connection, letterhead: LetterheadId) -> Result<TimeZone> {
     Ok(named(&letterheads::one(c, letterhead)?.zone).unwrap_or(TimeZone::UTC))
 }
 
@@ -59,7 +60,7 @@ pub fn of(c: &Connection, view: i64) -> Result<Option<Letters>> {
             Some(l) => l,
             None => out.insert(Letters {
                 people: Vec::new(),
-                letterhead_id: r.get(1)?,
+                letterhead_id: LetterheadId(r.get(1)?),
                 weekday: r.get(2)?,
                 minute: r.get(3)?,
                 next_at: r.get(4)?,
@@ -97,7 +98,7 @@ pub fn set(c: &Connection, view: i64, l: &Letters, now: Instant, person: Option<
             }
             c.execute(
                 "INSERT OR IGNORE INTO view_letter (view_id, person_id, letterhead_id, weekday, minute, next_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6)",
-                params![view, p, l.letterhead_id, l.weekday, l.minute, next.0],
+                params![view, p, l.letterhead_id.0, l.weekday, l.minute, next.0],
             )?;
         }
     }
@@ -109,7 +110,7 @@ pub fn set(c: &Connection, view: i64, l: &Letters, now: Instant, person: Option<
 pub struct Due {
     pub view: String,
     pub path: String,
-    pub letterhead: i64,
+    pub letterhead: LetterheadId,
     pub address: String,
     /// Its record; the host's answer belongs there.
     pub test: i64,
@@ -130,12 +131,12 @@ pub fn claim(c: &Connection, now: Instant) -> Result<Vec<Due>> {
         .collect::<rusqlite::Result<_>>()?;
     let mut out = Vec::new();
     for (id, view, path, letterhead, address, weekday, minute) in due {
-        let next = next_weekly(weekday, minute, &clock(c, letterhead)?, now);
+        let next = next_weekly(weekday, minute, &clock(c, LetterheadId(letterhead))?, now);
         // Somebody whose address was taken away gets nothing until they have one.
         let test = address.as_ref().map(|a| settings::test_send(c, None, a, now, None)).transpose()?;
         c.prepare_cached("UPDATE view_letter SET next_at = ?2, test_id = coalesce(?3, test_id) WHERE id = ?1")?
             .execute(params![id, next.0, test])?;
-        out.extend(address.zip(test).map(|(address, test)| Due { view, path, letterhead, address, test }));
+        out.extend(address.zip(test).map(|(address, test)| Due { view, path, letterhead: LetterheadId(letterhead), address, test }));
     }
     Ok(out)
 }

@@ -18,6 +18,7 @@ use const_format::formatcp;
 use rinse_core::channel::Channel;
 use rinse_core::consent::Consent;
 use rinse_core::figure::Figure;
+use rinse_core::id::MailingId;
 use rinse_core::report::Rate;
 use rusqlite::Connection;
 use serde::Serialize;
@@ -71,10 +72,10 @@ pub fn mailings(c: &Connection, since: i64, now: i64) -> Result<Vec<MailingFigur
 ///
 /// # Errors
 /// When the database fails.
-pub fn too_new(c: &Connection, mailing: i64, now: i64) -> Result<u64> {
+pub fn too_new(c: &Connection, mailing: MailingId, now: i64) -> Result<u64> {
     let since = now.div_euclid(rinse_core::DAY) - figures::TOO_NEW_DAYS;
     let mut s = c.prepare_cached("SELECT coalesce(sum(delivered), 0) FROM mailing_figure WHERE mailing_id = ?1 AND day > ?2")?;
-    Ok(s.query_row([mailing, since], |r| r.get::<_, i64>(0))?.unsigned_abs())
+    Ok(s.query_row([mailing.0, since], |r| r.get::<_, i64>(0))?.unsigned_abs())
 }
 
 /// What the email of the last `days` adds up to, whole days by UTC.

@@ -10,6 +10,7 @@ use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::clearance::{Outcome, Reason};
 use rinse_core::consent::Consent;
+use rinse_core::id::{ContactId, LetterheadId, MailingId};
 use rusqlite::{Connection, OptionalExtension};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -25,7 +26,7 @@ pub struct Sending {
     pub topic: Option<String>,
     /// Whose mail it is; none: the letterhead that new mailings begin under.
     #[serde(default)]
-    pub letterhead: Option<i64>,
+    pub letterhead: Option<LetterheadId>,
     /// Why people expect it (a receipt, a booking): then it is service mail, which caps and consent to marketing don't bar.
     #[serde(default)]
     #[schema(max_length = 300)]
@@ -150,9 +151,10 @@ fn unknown(
 /// When there is no such topic or letterhead.
 pub fn clear(c: &Connection, sending: &Sending, at: Instant, addresses: &[String]) -> Result<Answers> {
     let (d, Letterhead { entity, .. }) = as_draft(c, sending)?;
-    let target = Target { mailing: 0, topic: d.topic_id, letterhead: d.letterhead_id, service: !d.service_reason.trim().is_empty() };
+    let target =
+        Target { mailing: MailingId(0), topic: d.topic_id, letterhead: d.letterhead_id, service: !d.service_reason.trim().is_empty() };
     let done = draft(c, &d, None, at)?;
-    let of: HashMap<i64, Outcome> = done.decided.iter().map(|d| (d.contact, d.outcome)).collect();
+    let of: HashMap<ContactId, Outcome> = done.decided.iter().map(|d| (d.contact, d.outcome)).collect();
     let before = departed::Departed::load(c)?;
     let mut person = c.prepare_cached("SELECT id FROM contact WHERE address_key = ?1 AND gone IS NULL")?;
     let mut told = Vec::with_capacity(addresses.len());
@@ -171,7 +173,7 @@ pub fn clear(c: &Connection, sending: &Sending, at: Instant, addresses: &[String
                 continue;
             }
         };
-        let contact: Option<i64> = person.query_row([&address.key], |r| r.get(0)).optional()?;
+        let contact: Option<ContactId> = person.query_row([&address.key], |r| r.get(0).map(ContactId)).optional()?;
         let words = |first: Option<Reason>| first.map(Reason::words).unwrap_or_default().to_owned();
         told.push(match contact.and_then(|id| of.get(&id)) {
             Some(Outcome::Cleared) => say(Says::Cleared, None, Vec::new(), String::new()),

@@ -9,6 +9,7 @@ use rinse_core::caps::{Kind, Message};
 use rinse_core::channel::Channel;
 use rinse_core::clearance::columns::{Base, Marks, NONE, Places};
 use rinse_core::consent::Consent;
+use rinse_core::id::{ContactId, LetterheadId, MailingId, SegmentId};
 use rinse_core::segment::Tree;
 use rinse_core::send::State;
 use rinse_core::upkeep::MailStatus;
@@ -113,10 +114,10 @@ impl People {
 
     /// Reads these people again. False when somebody would have to come in between: then all have to be
     /// loaded. Who is gone stays in their place, and is selected by nothing.
-    pub(super) fn refresh(&mut self, c: &Connection, ids: &[i64]) -> Result<bool> {
+    pub(super) fn refresh(&mut self, c: &Connection, ids: &[ContactId]) -> Result<bool> {
         let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM contact WHERE id = ?1"))?;
         for id in ids {
-            let mut rows = s.query([id])?;
+            let mut rows = s.query([id.0])?;
             let Some(r) = rows.next()? else { continue };
             let present: bool = r.get(10)?;
             let place = match self.base.contact.binary_search(id) {
@@ -137,7 +138,7 @@ impl People {
             if place == column.len() { column.push(value) } else { column[place] = value }
         }
         let b = &mut self.base;
-        set(&mut b.contact, place, r.get(0)?);
+        set(&mut b.contact, place, ContactId(r.get(0)?));
         set(&mut self.domain, place, r.get(1)?);
         set(&mut b.consent, place, r.get::<_, As<Consent>>(2)?.0 as u8);
         set(&mut b.under_pause, place, r.get::<_, As<Consent>>(3)?.0 as u8);
@@ -186,7 +187,7 @@ impl People {
         )?;
         let mut rows = s.query(params![grant.channel.code(), grant.entity])?;
         while let Some(r) = rows.next()? {
-            let Some(place) = found.of(r.get(0)?) else { continue };
+            let Some(place) = found.of(ContactId(r.get(0)?)) else { continue };
             let place = place as usize;
             b.consent[place] = r.get::<_, As<Consent>>(1)?.0 as u8;
             b.under_pause[place] = r.get::<_, As<Consent>>(2)?.0 as u8;
@@ -216,16 +217,18 @@ impl People {
 }
 
 /// What a mailing is to caps, and its priority.
-pub(super) fn kinds(c: &Connection) -> Result<HashMap<i64, (Kind, u8)>> {
+pub(super) fn kinds(c: &Connection) -> Result<HashMap<MailingId, (Kind, u8)>> {
     let mut s = c.prepare_cached("SELECT id, channel, topic_id, letterhead_id, priority, series_id IS NOT NULL FROM mailing")?;
-    let rows = s.query_map([], |r| Ok((r.get(0)?, (super::kind(r.get(1)?, r.get(2)?, r.get(3)?, r.get(5)?), r.get(4)?))))?;
+    let rows = s.query_map([], |r| {
+        Ok((MailingId(r.get(0)?), (super::kind(r.get(1)?, r.get(2)?, LetterheadId(r.get(3)?), r.get(5)?), r.get(4)?)))
+    })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
 }
 
 /// A row of `send` as caps count it: state, when it counts, its mailing.
-pub(super) fn message(state: State, at: i64, handed_at: Option<i64>, mailing: i64, (kind, priority): (Kind, u8)) -> Option<Message> {
+pub(super) fn message(state: State, at: i64, handed_at: Option<i64>, mailing: MailingId, (kind, priority): (Kind, u8)) -> Option<Message> {
     match state {
-        State::Held | State::Due => Some(Message { at: Instant(at), kind, reserved: Some((priority, mailing)) }),
+        State::Held | State::Due => Some(Message { at: Instant(at), kind, reserved: Some((priority, mailing.0)) }),
         State::HandingOver | State::Accepted | State::InDoubt => Some(Message { at: Instant(at), kind, reserved: None }),
         // It counts from its handover on, and is cleared again before the next try.
         State::Deferred => Some(Message { at: Instant(handed_at.unwrap_or(at)), kind, reserved: None }),
@@ -235,34 +238,34 @@ pub(super) fn message(state: State, at: i64, handed_at: Option<i64>, mailing: i6
 
 const MESSAGES: &str = "SELECT contact_id, state, at, handed_at, mailing_id FROM send";
 
-fn read_messages(c: &Connection, mut rows: rusqlite::Rows<'_>) -> Result<Vec<(i64, Message)>> {
+fn read_messages(c: &Connection, mut rows: rusqlite::Rows<'_>) -> Result<Vec<(ContactId, Message)>> {
     let kinds = kinds(c)?;
     let mut out = Vec::new();
-    let mut last = (0, (Kind::default(), 3));
+    let mut last = (MailingId(0), (Kind::default(), 3));
     while let Some(r) = rows.next()? {
-        let mailing: i64 = r.get(4)?;
+        let mailing: MailingId = MailingId(r.get(4)?);
         if last.0 != mailing {
             last = (mailing, kinds.get(&mailing).copied().unwrap_or_default());
         }
         if let Some(m) = message(r.get::<_, As<State>>(1)?.0, r.get(2)?, r.get(3)?, mailing, last.1) {
-            out.push((r.get(0)?, m));
+            out.push((ContactId(r.get(0)?), m));
         }
     }
     Ok(out)
 }
 
 /// The marketing messages that count or are reserved, from an instant on, with whose they are.
-pub(super) fn messages(c: &Connection, since: Instant) -> Result<Vec<(i64, Message)>> {
+pub(super) fn messages(c: &Connection, since: Instant) -> Result<Vec<(ContactId, Message)>> {
     let mut s = c.prepare_cached(&format!("{MESSAGES} INDEXED BY send_recent WHERE class = 1 AND at > ?1"))?;
     read_messages(c, s.query([since.0])?)
 }
 
 /// Those of some people, in the order of their numbers: everybody asked for, also those who have none.
-pub(super) fn messages_of(c: &Connection, contacts: &[i64], since: Instant) -> Result<Vec<(i64, Vec<Message>)>> {
+pub(super) fn messages_of(c: &Connection, contacts: &[ContactId], since: Instant) -> Result<Vec<(ContactId, Vec<Message>)>> {
     let mut s = c.prepare_cached(&format!("{MESSAGES} WHERE contact_id = ?1 AND class = 1 AND at > ?2"))?;
     contacts
         .iter()
-        .map(|contact| Ok((*contact, read_messages(c, s.query([*contact, since.0])?)?.into_iter().map(|(_, m)| m).collect())))
+        .map(|contact| Ok((*contact, read_messages(c, s.query([contact.0, since.0])?)?.into_iter().map(|(_, m)| m).collect())))
         .collect()
 }
 
@@ -280,11 +283,11 @@ pub(super) struct Memo {
 /// Suppression lists with the segments of live rules; an instant, when what they say depends on it.
 type Asked = (Vec<(i64, Option<i64>)>, Option<Instant>);
 
-fn places(contacts: &[i64], ids: impl IntoIterator<Item = rusqlite::Result<i64>>) -> Result<Vec<u32>> {
+fn places(contacts: &[ContactId], ids: impl IntoIterator<Item = rusqlite::Result<i64>>) -> Result<Vec<u32>> {
     let mut places = Places::new(contacts);
     let mut found = Vec::new();
     for id in ids {
-        found.extend(places.of(id?));
+        found.extend(places.of(ContactId(id?)));
     }
     Ok(found)
 }
@@ -306,7 +309,7 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant, m
     }
     let mut mark = |places: &[u32], bit: u8| places.iter().for_each(|place| marks.flags[*place as usize] |= bit);
     let mut s = c.prepare_cached("SELECT contact_id FROM send WHERE mailing_id = ?1")?;
-    mark(&places(&b.contact, s.query_map([m.id], |r| r.get(0))?)?, Marks::ALREADY_SENT);
+    mark(&places(&b.contact, s.query_map([m.id.0], |r| r.get(0))?)?, Marks::ALREADY_SENT);
     if let Some(topic) = m.target.topic {
         let left = match memo.left.entry(topic) {
             Entry::Occupied(e) => e.into_mut(),
@@ -319,11 +322,11 @@ pub(super) fn marks(c: &Connection, people: &People, m: &Mailing, at: Instant, m
     }
     if let Some(series) = m.series {
         let mut s = c.prepare_cached("SELECT contact_id FROM series_left WHERE series_id = ?1")?;
-        mark(&places(&b.contact, s.query_map([series], |r| r.get(0))?)?, Marks::SERIES_LEFT);
+        mark(&places(&b.contact, s.query_map([series.0], |r| r.get(0))?)?, Marks::SERIES_LEFT);
     }
     for trial in reserved::met(c, m.id, m.series, at)? {
         let mut s = c.prepare_cached("SELECT contact_id FROM roster WHERE trial_id = ?1")?;
-        mark(&places(&b.contact, s.query_map([trial.trial], |r| r.get(0))?)?, Marks::RESERVED);
+        mark(&places(&b.contact, s.query_map([trial.trial.0], |r| r.get(0))?)?, Marks::RESERVED);
     }
     if m.leave_out != 0 {
         let mut s = c.prepare_cached("SELECT contact_id FROM mail_load WHERE (?1 >> cell) & 1 ORDER BY contact_id")?;
@@ -353,7 +356,7 @@ fn listed(c: &Connection, people: &People, a: &suppression::Applying, at: Instan
         listed = people.domain.iter().map(|domain| named.get(domain).copied().unwrap_or(0)).collect();
     }
     let mut by_id = |id: i64, bits: u64| {
-        if let Ok(place) = b.contact.binary_search(&id) {
+        if let Ok(place) = b.contact.binary_search(&ContactId(id)) {
             listed.resize(b.contact.len(), 0);
             listed[place] |= bits;
         }
@@ -362,8 +365,8 @@ fn listed(c: &Connection, people: &People, a: &suppression::Applying, at: Instan
         by_id(id, a.lists.address(&key));
     }
     for (place, segment) in &a.rules {
-        for id in segments::people(c, &Tree::Segment { segment: *segment }, at)? {
-            by_id(id, 1 << place);
+        for id in segments::people(c, &Tree::Segment { segment: SegmentId(*segment) }, at)? {
+            by_id(id.0, 1 << place);
         }
     }
     Ok(listed)

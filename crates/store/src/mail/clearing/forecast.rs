@@ -9,6 +9,7 @@ use rinse_core::caps::{Kind, Message};
 use rinse_core::clearance::columns::{Marks, Messages, Ready};
 use rinse_core::clearance::forecast::{Coming, Fate, Player};
 use rinse_core::clearance::{Class, Reason, Reasons, RuleSet, Rules};
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::schedule::Schedule;
 use rinse_core::segment::share::Salted;
 use rinse_core::{DAY, Instant};
@@ -48,16 +49,16 @@ struct Stage {
     sent: Messages,
     items: Vec<Item>,
     /// Held and ready messages: whose, which of `on_record`, until when.
-    waiting: HashMap<i64, Vec<(usize, Instant)>>,
+    waiting: HashMap<ContactId, Vec<(usize, Instant)>>,
     on_record: Vec<OnRecord>,
     /// What those inside series will come to: whose, of which of `items`, when.
-    ahead: HashMap<i64, Vec<(usize, Instant)>>,
+    ahead: HashMap<ContactId, Vec<(usize, Instant)>>,
 }
 
 /// A mailing at another instant than it has.
 #[derive(Debug, Clone, Copy)]
 pub struct Moved {
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub at: Instant,
 }
 
@@ -69,8 +70,8 @@ fn coming(c: &Connection, now: Instant, until: Instant, moved: Option<Moved>) ->
     let mut found: Vec<(i64, Instant)> =
         s.query_map([until.0], |r| Ok((r.get(0)?, Instant(r.get::<_, i64>(1)?).max(now))))?.collect::<rusqlite::Result<_>>()?;
     if let Some(m) = moved {
-        found.retain(|(id, _)| *id != m.mailing);
-        found.push((m.mailing, m.at.max(now)));
+        found.retain(|(id, _)| *id != m.mailing.0);
+        found.push((m.mailing.0, m.at.max(now)));
     }
     found.sort_unstable_by_key(|(id, at)| (*at, *id));
     Ok(found)
@@ -79,7 +80,7 @@ fn coming(c: &Connection, now: Instant, until: Instant, moved: Option<Moved>) ->
 /// Another suppression than there is.
 pub enum Suppressing {
     /// These people would be barred, too, from the mail of a scope.
-    Also { scope: crate::suppression::For, people: Vec<i64> },
+    Also { scope: crate::suppression::For, people: Vec<ContactId> },
     /// This list, or live rule, would be ended.
     Without { list: i64 },
 }
@@ -102,15 +103,15 @@ fn stage(
         if let Some(other) = other {
             other.mark(&people, &mailing, &lists, &mut marks);
         }
-        let schedule: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing.id], |r| r.get(0))?;
-        let schedule = crate::stored::document(&schedule, "mailing", mailing.id)?;
+        let schedule: String = c.prepare_cached("SELECT schedule FROM mailing WHERE id = ?1")?.query_row([mailing.id.0], |r| r.get(0))?;
+        let schedule = crate::stored::document(&schedule, "mailing", mailing.id.0)?;
         let spread = crate::send_state::spread_of(mailing.id);
         let people = people.under(c, mailing.grant(), &mut memo)?;
         Ok(Item { people, mailing, at, rules, selected, marks, series: false, schedule, spread })
     };
     let mut items: Vec<Item> = Vec::new();
     for (id, at) in found {
-        let mailing = super::mailing(c, *id)?;
+        let mailing = super::mailing(c, MailingId(*id))?;
         // Lists are the same at any instant: mailings to the same ones share what they select.
         let same = items.iter().find(|i| i.mailing.who == mailing.who && (i.at == *at || !mailing.who.asks_the_time()));
         let selected = match same {
@@ -130,10 +131,10 @@ fn stage(
         "SELECT contact_id, mailing_id, at, give_up_at FROM send INDEXED BY send_due WHERE state IN ({WAITING}) AND state <> {DEFERRED}"
     ))?;
     let mut rows = s.query([])?;
-    let (mut waiting, mut on_record): (HashMap<i64, Vec<_>>, Vec<OnRecord>) = (HashMap::new(), Vec::new());
-    let mut known: HashMap<(i64, i64), usize> = HashMap::new();
+    let (mut waiting, mut on_record): (HashMap<ContactId, Vec<_>>, Vec<OnRecord>) = (HashMap::new(), Vec::new());
+    let mut known: HashMap<(MailingId, i64), usize> = HashMap::new();
     while let Some(r) = rows.next()? {
-        let (id, give_up): (i64, i64) = (r.get(1)?, r.get(3)?);
+        let (id, give_up): (MailingId, i64) = (MailingId(r.get(1)?), r.get(3)?);
         let place = match known.get(&(id, give_up)) {
             Some(found) => *found,
             None => {
@@ -149,10 +150,10 @@ fn stage(
                 on_record.len() - 1
             }
         };
-        waiting.entry(r.get(0)?).or_default().push((place, Instant(r.get::<_, i64>(2)?).max(now)));
+        waiting.entry(ContactId(r.get(0)?)).or_default().push((place, Instant(r.get::<_, i64>(2)?).max(now)));
     }
-    let mut ahead: HashMap<i64, Vec<(usize, Instant)>> = HashMap::new();
-    let mut steps: HashMap<i64, usize> = HashMap::new();
+    let mut ahead: HashMap<ContactId, Vec<(usize, Instant)>> = HashMap::new();
+    let mut steps: HashMap<MailingId, usize> = HashMap::new();
     for (contact, mailing, at) in crate::series::view::ahead(c, now, until)? {
         let place = match steps.get(&mailing) {
             Some(found) => *found,
@@ -292,9 +293,9 @@ impl Item {
 }
 
 /// What planned mailings will have sent or reserved before `m` at `at`, as messages.
-pub(super) fn reserved_before(c: &Connection, m: &Mailing, at: Instant, now: Instant, set: &RuleSet) -> Result<Vec<(i64, Message)>> {
+pub(super) fn reserved_before(c: &Connection, m: &Mailing, at: Instant, now: Instant, set: &RuleSet) -> Result<Vec<(ContactId, Message)>> {
     let mut found = coming(c, now, at + 1, None)?;
-    found.retain(|(id, _)| *id != m.id);
+    found.retain(|(id, _)| *id != m.id.0);
     if found.is_empty() && !crate::series::active(c)? {
         return Ok(Vec::new());
     }
@@ -426,9 +427,10 @@ impl Sums {
         let days = (0..=FORECAST_DAYS).map(|d| ForecastDay { begins: midnight + d * DAY, goes: 0, held: 0, skipped: 0 }).collect();
         let mut rows = Vec::new();
         for item in &stage.items {
-            let name: Option<String> = c.query_row("SELECT name FROM mailing WHERE id = ?1", [item.mailing.id], |r| r.get(0)).optional()?;
+            let name: Option<String> =
+                c.query_row("SELECT name FROM mailing WHERE id = ?1", [item.mailing.id.0], |r| r.get(0)).optional()?;
             rows.push(MailingForecast {
-                id: item.mailing.id,
+                id: item.mailing.id.0,
                 name: name.unwrap_or_default(),
                 at: item.at.0,
                 started: item.mailing.started && !item.series,

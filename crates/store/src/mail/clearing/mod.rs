@@ -22,13 +22,14 @@ use rinse_core::channel::Channel;
 use rinse_core::clearance::columns::Ready;
 use rinse_core::clearance::{Class, Facts, Outcome, OverCap, Reason, RuleSet, Sluice, tally};
 use rinse_core::code::Code;
+use rinse_core::id::{ContactId, LetterheadId, ListId, MailingId, SegmentId, SeriesId};
 use rinse_core::{DAY, Instant, caps, zone};
 use rusqlite::{Connection, OptionalExtension};
 
 /// The decision for one person, with what an assignment needs.
 #[derive(Debug, Clone, Copy)]
 pub struct Decided {
-    pub contact: i64,
+    pub contact: ContactId,
     pub domain: i64,
     /// Place of their time zone in the clearance's; 0: unknown.
     pub zone: u16,
@@ -58,15 +59,15 @@ impl Clearance {
 
     /// Everyone who gets it, now or after a time, ascending.
     #[must_use]
-    pub fn getting(&self) -> Vec<i64> {
-        let mut ids: Vec<i64> = self.decided.iter().filter(|d| !matches!(d.outcome, Outcome::Barred(_))).map(|d| d.contact).collect();
+    pub fn getting(&self) -> Vec<ContactId> {
+        let mut ids: Vec<ContactId> = self.decided.iter().filter(|d| !matches!(d.outcome, Outcome::Barred(_))).map(|d| d.contact).collect();
         ids.sort_unstable();
         ids
     }
 
     /// The people of a step: by first reason, or all cleared when `None`.
     #[must_use]
-    pub fn people(&self, step: Option<Reason>) -> Vec<i64> {
+    pub fn people(&self, step: Option<Reason>) -> Vec<ContactId> {
         self.decided
             .iter()
             .filter(|d| match d.outcome {
@@ -81,11 +82,11 @@ impl Clearance {
 /// What a mailing is to the rules.
 #[derive(Debug, Clone)]
 pub struct Mailing {
-    pub id: i64,
+    pub id: MailingId,
     pub facts: Facts,
     pub target: Target,
     /// The series that it is a step of.
-    pub series: Option<i64>,
+    pub series: Option<SeriesId>,
     /// Whom it is meant for.
     pub who: Audience,
     /// Mail-load cells that it leaves out, a bit each.
@@ -110,22 +111,22 @@ impl Mailing {
 
 /// # Errors
 /// When there is no such mailing.
-pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
+pub fn mailing(c: &Connection, id: MailingId) -> Result<Mailing> {
     let mut s = c.prepare_cached(
         "SELECT class, topic_id, list_id, over_cap, segment_id, channel, letterhead_id, priority, hold_days, l.zone, l.country, planned_at, started_at, complainers_by IS NOT NULL, leave_out, l.entity, series_id
          FROM mailing m JOIN letterhead l ON l.id = letterhead_id WHERE m.id = ?1",
     )?;
     let (also, without) = audience::beside(c, id)?;
-    let found = s.query_row([id], |r| {
+    let found = s.query_row([id.0], |r| {
         let (topic, letterhead): (Option<i64>, i64) = (r.get(1)?, r.get(6)?);
         let service = r.get::<_, i64>(0)? == 2;
-        let series: Option<i64> = r.get(16)?;
+        let series: Option<SeriesId> = r.get::<_, Option<i64>>(16)?.map(SeriesId);
         Ok(Mailing {
             id,
             facts: Facts {
                 class: if service { Class::Service } else { Class::Marketing },
-                kind: kind(r.get(5)?, topic, letterhead, series.is_some()),
-                rank: (r.get(7)?, id),
+                kind: kind(r.get(5)?, topic, LetterheadId(letterhead), series.is_some()),
+                rank: (r.get(7)?, id.0),
                 over_cap: OverCap::from_code(&r.get::<_, String>(3)?),
                 // A series waits for its caps as long as it takes: the step isn't lost.
                 hold_limit: if series.is_some() { crate::send_state::NEVER } else { r.get::<_, i64>(8)? * DAY },
@@ -133,9 +134,14 @@ pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
                 country: r.get(10)?,
                 complainers_too: r.get(13)?,
             },
-            target: Target { mailing: id, topic, letterhead, service },
+            target: Target { mailing: id, topic, letterhead: LetterheadId(letterhead), service },
             series,
-            who: Audience { list: r.get(2)?, segment: r.get(4)?, also, without },
+            who: Audience {
+                list: r.get::<_, Option<i64>>(2)?.map(ListId),
+                segment: r.get::<_, Option<i64>>(4)?.map(SegmentId),
+                also,
+                without,
+            },
             leave_out: r.get(14)?,
             entity: r.get(15)?,
             planned_at: r.get::<_, Option<i64>>(11)?.map(Instant),
@@ -151,13 +157,17 @@ pub fn mailing(c: &Connection, id: i64) -> Result<Mailing> {
 /// When its letterhead, a list or a segment is gone.
 pub fn draft(c: &Connection, d: &MailingDraft, id: Option<i64>, at: Instant) -> Result<Clearance> {
     let l = crate::letterheads::one(c, d.letterhead_id)?;
-    let series: Option<i64> = match id {
-        Some(id) => c.prepare_cached("SELECT series_id FROM mailing WHERE id = ?1")?.query_row([id], |r| r.get(0)).optional()?.flatten(),
+    let series: Option<SeriesId> = match id {
+        Some(id) => c
+            .prepare_cached("SELECT series_id FROM mailing WHERE id = ?1")?
+            .query_row([id], |r| r.get(0).map(|id: Option<i64>| id.map(SeriesId)))
+            .optional()?
+            .flatten(),
         None => None,
     };
     let (id, service) = (id.unwrap_or(0), !d.service_reason.trim().is_empty());
     let m = Mailing {
-        id,
+        id: MailingId(id),
         facts: Facts {
             class: if service { Class::Service } else { Class::Marketing },
             kind: kind(d.channel.code(), d.topic_id, d.letterhead_id, series.is_some()),
@@ -168,7 +178,7 @@ pub fn draft(c: &Connection, d: &MailingDraft, id: Option<i64>, at: Instant) -> 
             country: l.country,
             complainers_too: !d.complainers_reason.trim().is_empty(),
         },
-        target: Target { mailing: id, topic: d.topic_id, letterhead: d.letterhead_id, service },
+        target: Target { mailing: MailingId(id), topic: d.topic_id, letterhead: d.letterhead_id, service },
         series,
         who: d.audience(),
         leave_out: bits(&d.leave_out),
@@ -179,16 +189,16 @@ pub fn draft(c: &Connection, d: &MailingDraft, id: Option<i64>, at: Instant) -> 
     cleared(c, &m, at, rules::current(c)?, Vec::new())
 }
 
-fn kind(channel: i64, topic: Option<i64>, letterhead: i64, series: bool) -> caps::Kind {
+fn kind(channel: i64, topic: Option<i64>, letterhead: LetterheadId, series: bool) -> caps::Kind {
     let small = |n: i64| u32::try_from(n).unwrap_or(0);
-    caps::Kind { channel: u8::try_from(channel).unwrap_or(1), topic: small(topic.unwrap_or(0)), letterhead: small(letterhead), series }
+    caps::Kind { channel: u8::try_from(channel).unwrap_or(1), topic: small(topic.unwrap_or(0)), letterhead: small(letterhead.0), series }
 }
 
 /// Clears everyone the mailing selects, at the instant `at`, by what is on record: as at its start.
 ///
 /// # Errors
 /// When there is no such mailing.
-pub fn audience(c: &Connection, id: i64, at: Instant) -> Result<Clearance> {
+pub fn audience(c: &Connection, id: MailingId, at: Instant) -> Result<Clearance> {
     cleared(c, &mailing(c, id)?, at, rules::current(c)?, Vec::new())
 }
 
@@ -197,7 +207,7 @@ pub fn audience(c: &Connection, id: i64, at: Instant) -> Result<Clearance> {
 ///
 /// # Errors
 /// When there is no such mailing.
-pub fn preview(c: &Connection, id: i64, at: Instant, now: Instant, rules: Option<&RuleSet>) -> Result<Clearance> {
+pub fn preview(c: &Connection, id: MailingId, at: Instant, now: Instant, rules: Option<&RuleSet>) -> Result<Clearance> {
     let m = mailing(c, id)?;
     let mut version = rules::current(c)?;
     if let Some(rules) = rules {
@@ -207,7 +217,13 @@ pub fn preview(c: &Connection, id: i64, at: Instant, now: Instant, rules: Option
     cleared(c, &m, at, version, reserved)
 }
 
-fn cleared(c: &Connection, m: &Mailing, at: Instant, version: RulesVersion, reserved: Vec<(i64, caps::Message)>) -> Result<Clearance> {
+fn cleared(
+    c: &Connection,
+    m: &Mailing,
+    at: Instant,
+    version: RulesVersion,
+    reserved: Vec<(ContactId, caps::Message)>,
+) -> Result<Clearance> {
     let rules = version.rules.for_mailing(&m.facts, at);
     let columns = warm::columns(c, at + -reach(&version.rules))?;
     let mut memo = base::Memo::default();
@@ -248,9 +264,9 @@ fn reach(rules: &RuleSet) -> i64 {
     rules.caps.iter().filter(|cap| cap.in_force).map(|cap| cap.window.reach()).max().unwrap_or(0)
 }
 
-fn by_person(mut found: Vec<(i64, caps::Message)>) -> Vec<(i64, Vec<caps::Message>)> {
+fn by_person(mut found: Vec<(ContactId, caps::Message)>) -> Vec<(ContactId, Vec<caps::Message>)> {
     found.sort_unstable_by_key(|(contact, m)| (*contact, m.at));
-    let mut out: Vec<(i64, Vec<caps::Message>)> = Vec::new();
+    let mut out: Vec<(ContactId, Vec<caps::Message>)> = Vec::new();
     for (contact, message) in found {
         match out.last_mut().filter(|last| last.0 == contact) {
             Some(last) => last.1.push(message),

@@ -11,6 +11,7 @@ use rinse_core::caps::Message;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::{Class, Outcome, OverCap, Person, Reason, Rules, clear};
 use rinse_core::consent::Consent;
+use rinse_core::id::{ContactId, LetterheadId, MailingId, SendId, SeriesId};
 use rinse_core::send::State;
 use rinse_core::upkeep::{MailStatus, of_number};
 use rinse_core::{Instant, zone};
@@ -32,7 +33,7 @@ pub struct Loaded {
 
 /// # Errors
 /// When there is no such mailing.
-pub fn load(c: &Connection, mailing: i64, at: Instant) -> Result<Loaded> {
+pub fn load(c: &Connection, mailing: MailingId, at: Instant) -> Result<Loaded> {
     let mailing = super::mailing(c, mailing)?;
     let asked = suppression::of_mailing(c, mailing.target, at)?;
     let version = rules::current(c)?;
@@ -86,7 +87,7 @@ impl Row {
         messages: &'a [Message],
     ) -> Person<'a> {
         Person {
-            contact,
+            contact: ContactId(contact),
             // Somebody who was deleted or merged since has none any more.
             has_address: self.present && (channel == Channel::Email || self.phone),
             already_sent: false,
@@ -110,33 +111,33 @@ impl Row {
 }
 
 /// Until when their mail domain is paused, and why; that holds no text message.
-fn domain_pause(c: &Connection, contact: i64, channel: Channel, at: Instant) -> Result<Option<(Instant, String)>> {
+fn domain_pause(c: &Connection, contact: ContactId, channel: Channel, at: Instant) -> Result<Option<(Instant, String)>> {
     match channel {
         Channel::Email => domains::paused_for(c, contact, at),
         Channel::Text => Ok(None),
     }
 }
 
-fn topic_left(c: &Connection, contact: i64, topic: Option<i64>) -> Result<bool> {
+fn topic_left(c: &Connection, contact: ContactId, topic: Option<i64>) -> Result<bool> {
     let mut s = c.prepare_cached("SELECT 1 FROM topic_left WHERE topic_id = ?1 AND contact_id = ?2")?;
-    Ok(topic.is_some() && s.exists(params![topic, contact])?)
+    Ok(topic.is_some() && s.exists(params![topic, contact.0])?)
 }
 
 /// Have they left the series that the mailing is a step of?
-fn series_left(c: &Connection, contact: i64, series: Option<i64>) -> Result<bool> {
+fn series_left(c: &Connection, contact: ContactId, series: Option<SeriesId>) -> Result<bool> {
     let mut s = c.prepare_cached("SELECT 1 FROM series_left WHERE series_id = ?1 AND contact_id = ?2")?;
-    Ok(series.is_some() && s.exists(params![series, contact])?)
+    Ok(series.is_some() && s.exists(params![series.map(|id| id.0), contact.0])?)
 }
 
 /// Are they in a mail-load cell that the mailing leaves out?
-fn load_left_out(c: &Connection, contact: i64, leave_out: u32) -> Result<bool> {
+fn load_left_out(c: &Connection, contact: ContactId, leave_out: u32) -> Result<bool> {
     let mut s = c.prepare_cached("SELECT 1 FROM mail_load WHERE contact_id = ?1 AND (?2 >> cell) & 1")?;
-    Ok(leave_out != 0 && s.exists(params![contact, leave_out])?)
+    Ok(leave_out != 0 && s.exists(params![contact.0, leave_out])?)
 }
 
-fn row(c: &Connection, contact: i64) -> Result<Row> {
+fn row(c: &Connection, contact: ContactId) -> Result<Row> {
     c.prepare_cached("SELECT consent, consent_at, paused_until, under_pause, status, status_until, country, zone, gone IS NULL, sunset_at, phone IS NOT NULL, phone_failed_at FROM contact WHERE id = ?1")?
-        .query_row([contact], |r| {
+        .query_row([contact.0], |r| {
             Ok(Row {
                 consent: Stated {
                     consent: r.get::<_, As<Consent>>(0)?.0,
@@ -160,16 +161,16 @@ fn row(c: &Connection, contact: i64) -> Result<Row> {
 
 /// The messages of one person that count or are reserved, as they stood at `known`. Not `but`, the
 /// message that is being cleared: it doesn't count against itself.
-fn messages(c: &Connection, contact: i64, but: Option<i64>, since: Instant, known: Option<Instant>) -> Result<Vec<Message>> {
+fn messages(c: &Connection, contact: ContactId, but: Option<i64>, since: Instant, known: Option<Instant>) -> Result<Vec<Message>> {
     let mut s = c.prepare_cached(
         "SELECT s.state, s.at, s.handed_at, s.mailing_id, m.channel, m.topic_id, m.letterhead_id, m.priority, s.accepted_at, m.series_id IS NOT NULL FROM send s JOIN mailing m ON m.id = s.mailing_id
          WHERE s.contact_id = ?1 AND s.class = 1 AND s.at > ?2 AND s.id IS NOT ?3",
     )?;
-    let mut rows = s.query(params![contact, since.0, but])?;
+    let mut rows = s.query(params![contact.0, since.0, but])?;
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
-        let kind = (super::kind(r.get(4)?, r.get(5)?, r.get(6)?, r.get(9)?), r.get(7)?);
-        let found = base::message(r.get::<_, As<State>>(0)?.0, r.get(1)?, r.get(2)?, r.get(3)?, kind);
+        let kind = (super::kind(r.get(4)?, r.get(5)?, LetterheadId(r.get(6)?), r.get(9)?), r.get(7)?);
+        let found = base::message(r.get::<_, As<State>>(0)?.0, r.get(1)?, r.get(2)?, MailingId(r.get(3)?), kind);
         // Of the past only what had been handed over by then can still be seen.
         let then = known.is_none_or(|k| r.get::<_, Option<i64>>(2).ok().flatten().is_some_and(|h| h <= k.0));
         out.extend(found.filter(|_| then));
@@ -182,13 +183,13 @@ fn messages(c: &Connection, contact: i64, but: Option<i64>, since: Instant, know
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: Instant, give_up_at: Instant) -> Result<Outcome> {
+pub fn at_handover(c: &Connection, l: &mut Loaded, contact: ContactId, send: SendId, at: Instant, give_up_at: Instant) -> Result<Outcome> {
     l.rules.give_up_at = give_up_at;
     let rules = &l.rules;
     let row = row(c, contact)?;
     let channel = l.mailing.channel();
     let consent = if l.mailing.grant().is_first() { row.consent } else { ledger::stated_for(c, contact, l.mailing.grant())? };
-    let counted = if rules.caps.is_empty() { Vec::new() } else { messages(c, contact, Some(send), at + -rules.reach(), None)? };
+    let counted = if rules.caps.is_empty() { Vec::new() } else { messages(c, contact, Some(send.0), at + -rules.reach(), None)? };
     let lists = suppression::naming_on(c, &l.asked, contact, at)?;
     let person = Person {
         topic_left: topic_left(c, contact, l.mailing.target.topic)?,
@@ -197,7 +198,7 @@ pub fn at_handover(c: &Connection, l: &mut Loaded, contact: i64, send: i64, at: 
         lists,
         reserved: holding(c, &l.reserving, contact)?.is_some(),
         domain_paused_until: domain_pause(c, contact, channel, at)?.map(|p| p.0),
-        ..row.person((contact, channel), consent, row.status(channel), &counted)
+        ..row.person((contact.0, channel), consent, row.status(channel), &counted)
     };
     Ok(clear(&person, rules, at))
 }
@@ -236,7 +237,7 @@ pub struct Explained {
 /// # Errors
 /// When there is no such mailing or contact.
 #[allow(clippy::too_many_lines)]
-pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Instant) -> Result<Explained> {
+pub fn explain(c: &Connection, mailing: MailingId, contact: ContactId, at: Instant, now: Instant) -> Result<Explained> {
     let m = super::mailing(c, mailing)?;
     let past = at < now;
     let version = if past { rules::at(c, at)? } else { rules::current(c)? };
@@ -266,7 +267,7 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
     let names: Vec<String> = asked.iter().map(|id| names.get(id).cloned().unwrap_or_default()).collect();
     let own: Option<(i64, Option<i64>)> = c
         .prepare_cached("SELECT id, handed_at FROM send WHERE mailing_id = ?1 AND contact_id = ?2 ORDER BY id DESC LIMIT 1")?
-        .query_row([mailing, contact], |r| Ok((r.get(0)?, r.get(1)?)))
+        .query_row([mailing.0, contact.0], |r| Ok((r.get(0)?, r.get(1)?)))
         .optional()?;
     let already = own.is_some_and(|(_, handed)| if past { handed.is_some_and(|h| h < at.0) } else { true });
     let counted = messages(c, contact, own.map(|o| o.0), at + -rules.reach(), past.then_some(at))?;
@@ -285,7 +286,7 @@ pub fn explain(c: &Connection, mailing: i64, contact: i64, at: Instant, now: Ins
         lists,
         reserved: reserved.is_some(),
         domain_paused_until: domain.as_ref().map(|d| d.0),
-        ..row.person((contact, channel), consent, (status, until), &counted)
+        ..row.person((contact.0, channel), consent, (status, until), &counted)
     };
     let outcome = clear(&person, &rules, at);
     let why = match outcome {

@@ -7,6 +7,7 @@ use crate::rules::RulesVersion;
 use crate::{Result, suppression};
 use rinse_core::Instant;
 use rinse_core::clearance::{Outcome, Reason, Reasons};
+use rinse_core::id::{ContactId, MailingId};
 use rusqlite::{Connection, params};
 use serde::Serialize;
 use std::collections::HashMap;
@@ -32,7 +33,15 @@ impl Recorder {
     ///
     /// # Errors
     /// When the database fails.
-    pub fn write(&mut self, c: &Connection, rules: &RulesVersion, mailing: i64, contact: i64, at: Instant, outcome: Outcome) -> Result<()> {
+    pub fn write(
+        &mut self,
+        c: &Connection,
+        rules: &RulesVersion,
+        mailing: MailingId,
+        contact: ContactId,
+        at: Instant,
+        outcome: Outcome,
+    ) -> Result<()> {
         let (code, until, why) = match outcome {
             Outcome::Cleared => return Ok(()),
             Outcome::Held(until, why) => (1, Some(until.0), why),
@@ -40,7 +49,7 @@ impl Recorder {
         };
         let detail = self.known.entry((why.caps, why.lists)).or_insert_with(|| detail(rules, &self.lists, why));
         c.prepare_cached("INSERT INTO decision VALUES (?1,?2,?3,?4,?5,?6,?7,?8) ON CONFLICT DO UPDATE SET rules_version = ?4, outcome = ?5, until = ?6, reasons = ?7, detail = ?8")?
-            .execute(params![contact, mailing, at.0, rules.id, code, until, why.code(), &*detail])?;
+            .execute(params![contact.0, mailing.0, at.0, rules.id, code, until, why.code(), &*detail])?;
         Ok(())
     }
 }
@@ -59,7 +68,7 @@ pub fn detail(rules: &RulesVersion, lists: &[String], why: Reasons) -> Option<St
 #[schema(as = ClearanceDecision)]
 pub struct Decision {
     pub at: i64,
-    pub mailing_id: i64,
+    pub mailing_id: MailingId,
     pub mailing: String,
     pub rules_version: i64,
     /// cleared, held or barred
@@ -74,18 +83,18 @@ pub struct Decision {
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_contact(c: &Connection, contact: i64, mailing: Option<i64>) -> Result<Vec<Decision>> {
+pub fn of_contact(c: &Connection, contact: ContactId, mailing: Option<MailingId>) -> Result<Vec<Decision>> {
     let mut s = c.prepare_cached(
         "SELECT at, mailing_id, m.name, rules_version, outcome, until, reasons, detail FROM decision d JOIN mailing m ON m.id = mailing_id
             WHERE d.contact_id = ?1 AND (?2 IS NULL OR mailing_id = ?2)
          UNION ALL SELECT s.handed_at, s.mailing_id, m.name, coalesce(s.rules_version, 1), 0, NULL, 0, NULL FROM send s JOIN mailing m ON m.id = s.mailing_id
             WHERE s.contact_id = ?1 AND s.handed_at IS NOT NULL AND (?2 IS NULL OR s.mailing_id = ?2) ORDER BY 1 DESC LIMIT 500",
     )?;
-    let rows = s.query_map(params![contact, mailing], |r| {
+    let rows = s.query_map(params![contact.0, mailing.map(|id| id.0)], |r| {
         let reasons: Vec<Reason> = Reasons::from_code(r.get(6)?).iter().collect();
         Ok(Decision {
             at: r.get(0)?,
-            mailing_id: r.get(1)?,
+            mailing_id: MailingId(r.get(1)?),
             mailing: r.get(2)?,
             rules_version: r.get(3)?,
             outcome: ["cleared", "held", "barred"][usize::try_from(r.get::<_, i64>(4)?).unwrap_or(0).min(2)].into(),

@@ -11,6 +11,7 @@ use crate::db::{beside, readable_beside};
 use crate::kept::{self, Notes, Watches, lock};
 use rinse_core::Instant;
 use rinse_core::clearance::columns::Messages;
+use rinse_core::id::{ContactId, SendId};
 use rusqlite::{Connection, OptionalExtension};
 use std::sync::{Arc, Mutex};
 
@@ -33,8 +34,8 @@ const MOST_NOTES: usize = 100_000;
 
 #[derive(PartialEq, Eq, Hash, Clone, Copy)]
 enum Row {
-    Contact(i64),
-    Send(i64),
+    Contact(ContactId),
+    Send(SendId),
 }
 
 /// The columns that are kept for one data file, and what changed since.
@@ -47,8 +48,8 @@ pub(crate) struct Warm {
 impl Watches for Warm {
     fn changed(&self, table: &str, row: i64, gone: bool) {
         match table {
-            "contact" => self.note(Row::Contact(row), gone),
-            "send" => self.note(Row::Send(row), gone),
+            "contact" => self.note(Row::Contact(ContactId(row)), gone),
+            "send" => self.note(Row::Send(SendId(row)), gone),
             _ => {}
         }
     }
@@ -120,7 +121,7 @@ impl Warm {
         for send in sends {
             // A message that a running write is adding isn't there for a reader yet, and one of a write that failed
             // never will be: whose it was can't be known, so everything is read.
-            let Some(contact) = whose.query_row([send], |r| r.get(0)).optional()? else { return Ok(false) };
+            let Some(contact) = whose.query_row([send.0], |r| r.get(0).map(ContactId)).optional()? else { return Ok(false) };
             contacts.push(contact);
         }
         contacts.sort_unstable();
@@ -132,7 +133,7 @@ impl Warm {
 }
 
 /// Notes by hand that a person's messages changed: of rows that went to somebody else.
-pub(crate) fn changed(c: &Connection, contact: i64) {
+pub(crate) fn changed(c: &Connection, contact: ContactId) {
     if let Some(warm) = kept::found::<Warm>(c) {
         warm.note(Row::Contact(contact), false);
     }

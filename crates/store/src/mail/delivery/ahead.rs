@@ -9,6 +9,7 @@ use rinse_core::delivery::ahead::{self, Expected, Group};
 use rinse_core::delivery::alert::Kind;
 use rinse_core::delivery::authentication::Line;
 use rinse_core::delivery::warm_up::{Rule, spread};
+use rinse_core::id::{LetterheadId, MailingId};
 use rinse_core::report::Rate;
 use rinse_core::segment::evaluate::day_of;
 use rinse_core::stats::Arm;
@@ -67,7 +68,7 @@ fn warmed(c: &Connection, w: &WarmUp, group: &str, people: u64, taken: HashMap<i
 ///
 /// # Errors
 /// When the database fails.
-pub fn of(c: &Connection, domains: &HashMap<i64, u64>, letterhead: i64, now: Instant) -> Result<Ahead> {
+pub fn of(c: &Connection, domains: &HashMap<i64, u64>, letterhead: LetterheadId, now: Instant) -> Result<Ahead> {
     let operators = operators::groups(c)?;
     let mut name = c.prepare_cached("SELECT name FROM domain WHERE id = ?1")?;
     let mut people: HashMap<String, u64> = HashMap::new();
@@ -79,7 +80,7 @@ pub fn of(c: &Connection, domains: &HashMap<i64, u64>, letterhead: i64, now: Ins
         *people.entry(group).or_default() += n;
     }
     let mut history = alerts::accepted(c, now)?;
-    let mailings: BTreeSet<(Instant, i64)> = history.values().flat_map(|m| m.keys().copied()).collect();
+    let mailings: BTreeSet<(Instant, MailingId)> = history.values().flat_map(|m| m.keys().copied()).collect();
     let (mut pauses, held, open) = (domains::paused_groups(c, now)?, flow::held_back(c, now)?, alerts::open(c)?);
     let mut weighed = Vec::new();
     let mut groups: Vec<AheadGroup> = people

@@ -13,6 +13,7 @@ use rinse_core::delivery::junk::{self, Opens};
 use rinse_core::delivery::told::{self, Told};
 use rinse_core::figure::Figure;
 use rinse_core::findings::{By, Clock};
+use rinse_core::id::MailingId;
 use rinse_core::stats::Arm;
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, Row, params};
@@ -32,7 +33,7 @@ const LINES: usize = 5;
 /// A group's mailing, with when it began.
 #[derive(Debug, Clone, Copy)]
 struct At {
-    mailing: i64,
+    mailing: MailingId,
     at: Instant,
     on: OnMailing,
 }
@@ -52,17 +53,17 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
         Figure::HumanOpens,
     ];
     let pieces = groups::pieces_of(c, (By::Domain, Some(By::Mailing)), Clock::Utc, &filter, &asked)?;
-    let began: HashMap<i64, i64> = c
+    let began: HashMap<MailingId, i64> = c
         .prepare_cached(
             "SELECT id, started_at FROM mailing WHERE started_at IS NOT NULL AND series_id IS NULL AND channel = 1 AND started_at >= ?1",
         )?
-        .query_map([from.0], |r| Ok((r.get(0)?, r.get(1)?)))?
+        .query_map([from.0], |r| Ok((MailingId(r.get(0)?), r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
     let (names, of) = (groups::names(c, By::Domain)?, operators::groups(c)?);
     // A domain whose people's complaints are never reported says nothing of them.
     let reporting: HashSet<&str> = pieces.iter().filter(|p| p.sums.of(Figure::Complaints) > 0).map(|p| p.key.as_str()).collect();
-    let mut by: BTreeMap<String, BTreeMap<(i64, i64), OnMailing>> = BTreeMap::new();
-    let mut opens: HashMap<i64, Arm> = HashMap::new();
+    let mut by: BTreeMap<String, BTreeMap<(i64, MailingId), OnMailing>> = BTreeMap::new();
+    let mut opens: HashMap<MailingId, Arm> = HashMap::new();
     for p in &pieces {
         let Some(at) = began.get(&p.mailing) else { continue };
         let known = if now.0 - at >= OPENS_AFTER { p.sums.arm(Figure::HumanOpens) } else { Arm::default() };
@@ -97,18 +98,18 @@ fn history(c: &Connection, now: Instant) -> Result<BTreeMap<String, Vec<At>>> {
     )?;
     let mut rows = s.query([from.0])?;
     while let Some(r) = rows.next()? {
-        let (group, mailing, made_at): (String, i64, i64) = (r.get(0)?, r.get(1)?, r.get(2)?);
+        let (group, mailing, made_at): (String, MailingId, i64) = (r.get(0)?, MailingId(r.get(1)?), r.get(2)?);
         let all = by.entry(group).or_default();
-        let before = || all.range(..=(made_at, i64::MAX)).next_back().map(|(key, _)| *key);
+        let before = || all.range(..=(made_at, MailingId(i64::MAX))).next_back().map(|(key, _)| *key);
         let key = began.get(&mailing).map(|at| (*at, mailing)).or_else(before).unwrap_or((made_at, mailing));
         all.entry(key).or_default().paused = true;
     }
-    let at = |((at, mailing), on): ((i64, i64), OnMailing)| At { mailing, at: Instant(at), on };
+    let at = |((at, mailing), on): ((i64, MailingId), OnMailing)| At { mailing, at: Instant(at), on };
     Ok(by.into_iter().map(|(group, all)| (group, all.into_iter().map(at).collect())).collect())
 }
 
 /// Accepted of sent of each group's mailings of the last 90 days.
-pub(super) fn accepted(c: &Connection, now: Instant) -> Result<BTreeMap<String, BTreeMap<(Instant, i64), Arm>>> {
+pub(super) fn accepted(c: &Connection, now: Instant) -> Result<BTreeMap<String, BTreeMap<(Instant, MailingId), Arm>>> {
     let of = |a: At| ((a.at, a.mailing), Arm { successes: a.on.accepted, trials: a.on.sent });
     Ok(history(c, now)?.into_iter().map(|(group, all)| (group, all.into_iter().filter(|a| a.on.sent > 0).map(of).collect())).collect())
 }
@@ -129,7 +130,7 @@ pub fn largest(c: &Connection, now: Instant) -> Result<HashMap<String, u32>> {
 pub struct Found {
     group: String,
     kind: Kind,
-    mailing: i64,
+    mailing: MailingId,
     since: Instant,
     last: Instant,
     ended: Option<Instant>,
@@ -199,7 +200,7 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
     let mut of_earlier: Vec<i64> = Vec::new();
     for f in found {
         let earlier = begun
-            .query_row(params![f.group, f.kind.code(), f.mailing, f.since.0, f.last.0, f.ended.map(|e| e.0)], |r| r.get(0))
+            .query_row(params![f.group, f.kind.code(), f.mailing.0, f.since.0, f.last.0, f.ended.map(|e| e.0)], |r| r.get(0))
             .optional()?;
         if let Some(earlier) = earlier {
             of_earlier.push(earlier);
@@ -208,7 +209,7 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
         s.execute(params![
             f.group,
             f.kind.code(),
-            f.mailing,
+            f.mailing.0,
             f.since.0,
             f.last.0,
             f.grave,
@@ -223,7 +224,7 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
         "DELETE FROM delivery_alert WHERE name = ?1 AND kind = ?2 AND mailing_id <> ?3 AND person_id IS NULL AND since BETWEEN ?4 AND ?5",
     )?;
     for f in found {
-        same.execute(params![f.group, f.kind.code(), f.mailing, f.since.0, f.ended.unwrap_or(now).0])?;
+        same.execute(params![f.group, f.kind.code(), f.mailing.0, f.since.0, f.ended.unwrap_or(now).0])?;
     }
     // What isn't found any more: its mailings are behind what is looked at, or were counted otherwise since.
     let open: Vec<(i64, String, i64, i64)> = c
@@ -231,7 +232,7 @@ pub fn keep(c: &Connection, found: &[Found], now: Instant) -> Result<()> {
         .query_map([], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?
         .collect::<rusqlite::Result<_>>()?;
     for (id, name, kind, mailing) in open {
-        if !of_earlier.contains(&id) && !found.iter().any(|f| f.group == name && f.kind.code() == kind && f.mailing == mailing) {
+        if !of_earlier.contains(&id) && !found.iter().any(|f| f.group == name && f.kind.code() == kind && f.mailing == MailingId(mailing)) {
             c.prepare_cached("UPDATE delivery_alert SET ended_at = ?2 WHERE id = ?1")?.execute([id, now.0])?;
         }
     }
@@ -246,7 +247,7 @@ pub struct Alert {
     pub group: String,
     pub kind: Kind,
     /// The mailing that showed it first.
-    pub mailing_id: i64,
+    pub mailing_id: MailingId,
     pub mailing: String,
     pub since: i64,
     pub last_at: i64,
@@ -271,7 +272,7 @@ fn alert(r: &Row<'_>) -> rusqlite::Result<Alert> {
         id: r.get(0)?,
         group: r.get(1)?,
         kind: r.get::<_, As<Kind>>(2)?.0,
-        mailing_id: r.get(3)?,
+        mailing_id: MailingId(r.get(3)?),
         mailing: r.get(4)?,
         since: r.get(5)?,
         last_at: r.get(6)?,
@@ -343,7 +344,7 @@ fn lines(c: &Connection, a: &Alert) -> Result<Vec<ReplyLine>> {
          WHERE m.channel = 1 AND (m.id = ?4 OR m.started_at BETWEEN ?2 AND ?3) AND coalesce(d.operator, d.name) = ?1",
     )?;
     let mut by: HashMap<String, u64> = HashMap::new();
-    let mut rows = s.query(params![a.group, a.since, a.last_at, a.mailing_id])?;
+    let mut rows = s.query(params![a.group, a.since, a.last_at, a.mailing_id.0])?;
     while let Some(r) = rows.next()? {
         if r.get::<_, Option<i64>>(1)?.map_or(Category::Unknown, Category::from_code).class() == FailureClass::Block {
             *by.entry(masked(&r.get::<_, Option<String>>(0)?.unwrap_or_default())).or_default() += 1;

@@ -3,6 +3,7 @@
 use crate::{Result, StoreError, settings};
 use rinse_core::Instant;
 use rinse_core::delivery::authentication::{Line, State};
+use rinse_core::id::LetterheadId;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use std::net::IpAddr;
@@ -49,7 +50,7 @@ pub fn set_own_addresses(c: &Connection, addresses: &[String], now: Instant, per
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[schema(as = SenderLooked)]
 pub struct Sender {
-    pub letterhead_id: i64,
+    pub letterhead_id: LetterheadId,
     pub name: String,
     pub from_address: String,
     /// None: DNS wasn't looked at yet.
@@ -74,7 +75,7 @@ pub fn senders(c: &Connection) -> Result<Vec<Sender>> {
     let mut rows = s.query([])?;
     while let Some(r) = rows.next()? {
         out.push(Sender {
-            letterhead_id: r.get(0)?,
+            letterhead_id: LetterheadId(r.get(0)?),
             name: r.get(1)?,
             from_address: r.get(2)?,
             looked_at: r.get(3)?,
@@ -88,9 +89,11 @@ pub fn senders(c: &Connection) -> Result<Vec<Sender>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn wrong_with(c: &Connection, letterhead: i64) -> Result<Vec<Line>> {
-    let lines: Option<String> =
-        c.prepare_cached("SELECT lines FROM authentication WHERE letterhead_id = ?1")?.query_row([letterhead], |r| r.get(0)).optional()?;
+pub fn wrong_with(c: &Connection, letterhead: LetterheadId) -> Result<Vec<Line>> {
+    let lines: Option<String> = c
+        .prepare_cached("SELECT lines FROM authentication WHERE letterhead_id = ?1")?
+        .query_row([letterhead.0], |r| r.get(0))
+        .optional()?;
     Ok(lines_of(lines)?.into_iter().filter(|l| l.state == State::Wrong).collect())
 }
 
@@ -98,9 +101,9 @@ pub fn wrong_with(c: &Connection, letterhead: i64) -> Result<Vec<Line>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn keep(c: &Connection, letterhead: i64, lines: &[Line], now: Instant) -> Result<()> {
+pub fn keep(c: &Connection, letterhead: LetterheadId, lines: &[Line], now: Instant) -> Result<()> {
     c.prepare_cached("INSERT OR REPLACE INTO authentication VALUES (?1, ?2, ?3)")?.execute(params![
-        letterhead,
+        letterhead.0,
         now.0,
         serde_json::to_string(lines)?
     ])?;

@@ -11,6 +11,7 @@ use rinse_core::Instant;
 use rinse_core::history::proposed::Proposed;
 use rinse_core::history::times::Times;
 use rinse_core::history::{self, Event, MORE_MAY_COME, PastMailing};
+use rinse_core::id::MailingId;
 use rinse_core::standing::FileState;
 use rusqlite::{Connection, params};
 use std::fs::File;
@@ -174,7 +175,7 @@ fn start(c: &Connection, id: i64, now: Instant) -> Result<LogFile> {
             let (name, sent_at) = (p.subject.clone(), Instant(p.from));
             let m = PastMailing { key: p.key, name, subject: p.subject, topic: String::new(), sent_at, size: None };
             let (mailing, _) = outside::put(c, &m, Some(id))?;
-            c.prepare_cached("INSERT OR IGNORE INTO log_mailing VALUES (?1, ?2)")?.execute([mailing, id])?;
+            c.prepare_cached("INSERT OR IGNORE INTO log_mailing VALUES (?1, ?2)")?.execute([mailing.0, id])?;
         }
     }
     c.execute(formatcp!("UPDATE log_file SET state = {FILE_APPLYING}, done = 0, new = 0, known = 0, refused = 0 WHERE id = ?1"), [id])?;
@@ -193,7 +194,7 @@ fn part(c: &Connection, id: i64, t: &Takes, batch: &[(i64, Read)], upto: i64) ->
             Read::Mailing(m) if m.sent_at > t.now => Taken::Refused("it lies in the future".into()),
             Read::Mailing(m) => {
                 let (mailing, put) = outside::put(c, m, t.log)?;
-                c.prepare_cached("INSERT OR IGNORE INTO log_mailing VALUES (?1, ?2)")?.execute([mailing, id])?;
+                c.prepare_cached("INSERT OR IGNORE INTO log_mailing VALUES (?1, ?2)")?.execute([mailing.0, id])?;
                 if put == outside::Put::New { Taken::New } else { Taken::Known }
             }
             Read::Refused(why) => Taken::Refused(why.clone()),
@@ -234,7 +235,7 @@ async fn finish(store: &Store, id: i64, state: FileState, now: Instant, person: 
 ///
 /// # Errors
 /// When the database fails.
-pub async fn mark_unknown(store: &Store, mailing: i64) -> Result<()> {
+pub async fn mark_unknown(store: &Store, mailing: MailingId) -> Result<()> {
     let mut after = Some(-1);
     while let Some(last) = after {
         after = store.write(move |c| taking::mark_some(c, mailing, last)).await?;
@@ -252,8 +253,8 @@ async fn finish_mailings(store: &Store, id: i64) -> Result<()> {
         })
         .await?;
     for mailing in spoken_of {
-        mark_unknown(store, mailing).await?;
-        store.write(move |c| taking::finish_mailing(c, mailing)).await?;
+        mark_unknown(store, MailingId(mailing)).await?;
+        store.write(move |c| taking::finish_mailing(c, MailingId(mailing))).await?;
     }
     Ok(())
 }

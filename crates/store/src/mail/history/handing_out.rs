@@ -6,6 +6,7 @@ use crate::send_state::{ACCEPTED, FAILED, UNTRIED};
 use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, MailingId};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -44,7 +45,7 @@ fn letter(arm: i64) -> char {
 }
 
 /// The key of a list; without its arm, what the trigger `mailing_handed_out` gives the mailing.
-fn key(mailing: i64, arm: i64) -> String {
+fn key(mailing: MailingId, arm: i64) -> String {
     format!("rinse-{mailing}-{}", letter(arm))
 }
 
@@ -56,9 +57,10 @@ pub(super) fn arm_of(letter: &str) -> Option<i64> {
     }
 }
 
-fn must_be_handed_out(c: &Connection, mailing: i64) -> Result<()> {
-    let out: bool =
-        c.query_row("SELECT handed_out FROM mailing WHERE id = ?1", [mailing], |r| r.get(0)).map_err(|_| StoreError::Missing("mailing"))?;
+fn must_be_handed_out(c: &Connection, mailing: MailingId) -> Result<()> {
+    let out: bool = c
+        .query_row("SELECT handed_out FROM mailing WHERE id = ?1", [mailing.0], |r| r.get(0))
+        .map_err(|_| StoreError::Missing("mailing"))?;
     if out { Ok(()) } else { Err(StoreError::Refused("Rinse sends this mailing itself: there is nothing to hand out.".into())) }
 }
 
@@ -66,7 +68,7 @@ fn must_be_handed_out(c: &Connection, mailing: i64) -> Result<()> {
 ///
 /// # Errors
 /// When Rinse sends it itself.
-pub fn lists(c: &Connection, mailing: i64) -> Result<Vec<List>> {
+pub fn lists(c: &Connection, mailing: MailingId) -> Result<Vec<List>> {
     must_be_handed_out(c, mailing)?;
     let zones = zones_of(c, mailing)?;
     let mut s = c.prepare_cached(formatcp!(
@@ -90,16 +92,16 @@ pub fn lists(c: &Connection, mailing: i64) -> Result<Vec<List>> {
             to_come: r.get(8)?,
         })
     };
-    Ok(s.query_map([mailing], row)?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([mailing.0], row)?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The names of a round's time zones; none of a mailing that is no round.
-fn zones_of(c: &Connection, mailing: i64) -> Result<BTreeMap<u32, String>> {
+fn zones_of(c: &Connection, mailing: MailingId) -> Result<BTreeMap<u32, String>> {
     let text: Option<String> = c
         .prepare_cached("SELECT zones FROM hour_round WHERE mailing_id = ?1 AND missed IS NULL")?
-        .query_row([mailing], |r| r.get(0))
+        .query_row([mailing.0], |r| r.get(0))
         .optional()?;
-    text.map_or(Ok(BTreeMap::new()), |text| Ok(crate::stored::document(&text, "mailing", mailing)?))
+    text.map_or(Ok(BTreeMap::new()), |text| Ok(crate::stored::document(&text, "mailing", mailing.0)?))
 }
 
 /// Which list of a mailing.
@@ -117,7 +119,7 @@ pub struct Which {
 ///
 /// # Errors
 /// When Rinse sends the mailing itself, or there is no such field.
-pub fn people(c: &Connection, mailing: i64, which: &Which, fields: &[i64]) -> Result<Vec<Vec<String>>> {
+pub fn people(c: &Connection, mailing: MailingId, which: &Which, fields: &[i64]) -> Result<Vec<Vec<String>>> {
     must_be_handed_out(c, mailing)?;
     let all = crate::fields::all(c)?;
     let names = fields.iter().map(|id| all.iter().find(|f| f.id == *id).map(|f| f.name.clone()).ok_or(StoreError::Missing("field")));
@@ -138,9 +140,9 @@ pub fn people(c: &Connection, mailing: i64, which: &Which, fields: &[i64]) -> Re
         Some(name) => Some(zones.iter().find(|(_, z)| *z == name).map(|(number, _)| *number).ok_or(StoreError::Missing("list"))?),
         None => None,
     };
-    let mut rows = s.query(params![mailing, which.arm, which.phase, which.hour, zone])?;
+    let mut rows = s.query(params![mailing.0, which.arm, which.phase, which.hour, zone])?;
     while let Some(r) = rows.next()? {
-        let contact: i64 = r.get(0)?;
+        let contact: ContactId = ContactId(r.get(0)?);
         let mut row = vec![r.get(1)?, key.clone(), letter.clone(), r.get(2)?, r.get(3)?, r.get(4)?];
         if !zones.is_empty() {
             let (hour, zone, due): (Option<i64>, Option<u32>, Option<i64>) = (r.get(5)?, r.get(6)?, r.get(7)?);

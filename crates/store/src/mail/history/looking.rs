@@ -10,6 +10,7 @@ use rinse_core::history::columns::EventColumn;
 use rinse_core::history::course::Step;
 use rinse_core::history::proposed::{APART, Gathering, MOST, Proposal};
 use rinse_core::history::{self, Event, Kind};
+use rinse_core::id::SendId;
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -166,8 +167,8 @@ impl Look<'_> {
             Some(found) => *found,
             None => {
                 let found = outside::known(self.c, &e.mailing)?.map(|to| to.mailing);
-                self.mailings.insert(e.mailing.clone(), found);
-                found
+                self.mailings.insert(e.mailing.clone(), found.map(|id| id.0));
+                found.map(|id| id.0)
             }
         };
         // One that was proposed is made as the file is taken in.
@@ -175,11 +176,11 @@ impl Look<'_> {
             return Ok(());
         }
         let message = hash(&[&e.mailing, &e.address.key]);
-        let send: Option<i64> = match (mailing, contact) {
+        let send: Option<SendId> = match (mailing, contact) {
             (Some(m), Some(k)) => self
                 .c
                 .prepare_cached("SELECT id FROM send WHERE mailing_id = ?1 AND contact_id = ?2 AND handed_at IS NOT NULL")?
-                .query_row([m, k], |r| r.get(0))
+                .query_row([m, k.0], |r| r.get(0).map(SendId))
                 .optional()?,
             _ => None,
         };
@@ -203,7 +204,7 @@ impl Look<'_> {
     }
 
     /// Is an event of a message there already?
-    fn known(&self, send: i64, e: &Event) -> Result<bool> {
+    fn known(&self, send: SendId, e: &Event) -> Result<bool> {
         let kind = match e.kind {
             Kind::Opened => response_kinds::OPEN,
             Kind::Clicked => response_kinds::CLICK,
@@ -218,13 +219,13 @@ impl Look<'_> {
                     _ => [Step::Sent, Step::Taken],
                 };
                 let mut s = self.c.prepare_cached("SELECT 1 FROM log_step WHERE send_id = ?1 AND step IN (?2, ?3) AND at = ?4")?;
-                return Ok(s.exists(params![send, step[0].code(), step[1].code(), e.at.0])?);
+                return Ok(s.exists(params![send.0, step[0].code(), step[1].code(), e.at.0])?);
             }
         };
         Ok(self
             .c
             .prepare_cached("SELECT 1 FROM response WHERE send_id = ?1 AND kind = ?2 AND at = ?3")?
-            .exists(params![send, kind, e.at.0])?)
+            .exists(params![send.0, kind, e.at.0])?)
     }
 }
 

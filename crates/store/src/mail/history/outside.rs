@@ -6,6 +6,7 @@ use crate::{Result, StoreError, letterheads};
 use rinse_core::Instant;
 use rinse_core::figure::Figure;
 use rinse_core::history::PastMailing;
+use rinse_core::id::{LetterheadId, MailingId};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -14,7 +15,7 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Serialize, ToSchema)]
 #[schema(as = OutsideMailing)]
 pub struct Outside {
-    pub mailing_id: i64,
+    pub mailing_id: MailingId,
     pub name: String,
     /// The other system's key.
     pub key: String,
@@ -31,7 +32,7 @@ pub struct Outside {
 const COLUMNS: &str = "SELECT o.mailing_id, m.name, o.key, m.started_at, o.size, o.opens_unknown FROM outside_mailing o JOIN mailing m ON m.id = o.mailing_id";
 
 fn counted(c: &Connection, mut found: Vec<Outside>) -> Result<Vec<Outside>> {
-    let ids: Vec<i64> = found.iter().map(|o| o.mailing_id).collect();
+    let ids: Vec<MailingId> = found.iter().map(|o| o.mailing_id).collect();
     let sums = figures::of_mailings(c, &ids)?;
     for o in &mut found {
         if let Some(s) = sums.get(&o.mailing_id) {
@@ -43,7 +44,7 @@ fn counted(c: &Connection, mut found: Vec<Outside>) -> Result<Vec<Outside>> {
 
 fn row(r: &rusqlite::Row<'_>) -> rusqlite::Result<Outside> {
     Ok(Outside {
-        mailing_id: r.get(0)?,
+        mailing_id: MailingId(r.get(0)?),
         name: r.get(1)?,
         key: r.get(2)?,
         sent_at: r.get(3)?,
@@ -68,16 +69,16 @@ pub fn all(c: &Connection) -> Result<Vec<Outside>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn of(c: &Connection, mailing: i64) -> Result<Option<Outside>> {
+pub fn of(c: &Connection, mailing: MailingId) -> Result<Option<Outside>> {
     let mut s = c.prepare_cached(&format!("{COLUMNS} WHERE o.mailing_id = ?1"))?;
-    let found: Option<Outside> = s.query_row([mailing], row).optional()?;
+    let found: Option<Outside> = s.query_row([mailing.0], row).optional()?;
     Ok(counted(c, found.into_iter().collect())?.pop())
 }
 
 /// The mailing of a key.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct To {
-    pub mailing: i64,
+    pub mailing: MailingId,
     /// Its people were handed out from here: nobody else is sent it.
     pub handed_out: bool,
     /// The arm that its key names.
@@ -85,7 +86,7 @@ pub(super) struct To {
 }
 
 impl To {
-    pub(super) fn of_others(mailing: i64) -> Self {
+    pub(super) fn of_others(mailing: MailingId) -> Self {
         Self { mailing, handed_out: false, arm: None }
     }
 }
@@ -105,7 +106,7 @@ fn handed_out(c: &Connection, key: &str) -> Result<Option<To>> {
         )?
         .query_row([base], |r| r.get(0))
         .optional()?;
-    Ok(id.map(|mailing| To { mailing, handed_out: true, arm }))
+    Ok(id.map(|mailing| To { mailing: MailingId(mailing), handed_out: true, arm }))
 }
 
 /// The mailing of a key; of a name, where one alone has it.
@@ -121,7 +122,7 @@ pub(super) fn known(c: &Connection, key: &str) -> Result<Option<To>> {
          WHERE m.name = ?1 OR v.subject = ?1 LIMIT 2",
     )?;
     let named: Vec<i64> = s.query_map([key], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    Ok(if let [one] = named.as_slice() { Some(To::of_others(*one)) } else { None })
+    Ok(if let [one] = named.as_slice() { Some(To::of_others(MailingId(*one))) } else { None })
 }
 
 /// The key of the mailing of a subject that went between two instants.
@@ -134,12 +135,14 @@ pub(super) fn near(c: &Connection, subject: &str, from: i64, until: i64) -> Resu
 }
 
 /// The mailing whose own key this is.
-pub(super) fn by_key(c: &Connection, key: &str) -> Result<Option<i64>> {
-    Ok(c.prepare_cached("SELECT mailing_id FROM outside_mailing WHERE key = ?1")?.query_row([key], |r| r.get(0)).optional()?)
+pub(super) fn by_key(c: &Connection, key: &str) -> Result<Option<MailingId>> {
+    Ok(c.prepare_cached("SELECT mailing_id FROM outside_mailing WHERE key = ?1")?
+        .query_row([key], |r| r.get(0).map(MailingId))
+        .optional()?)
 }
 
 /// The letterhead that mailings of another system are under.
-pub(super) fn letterhead(c: &Connection) -> Result<i64> {
+pub(super) fn letterhead(c: &Connection) -> Result<LetterheadId> {
     let none = || StoreError::Refused("Make a letterhead first: mailings are under one, those of another system as well.".into());
     Ok(letterheads::usual(c)?.ok_or_else(none)?.id)
 }
@@ -152,17 +155,19 @@ pub(super) enum Put {
 }
 
 /// Makes a mailing, or fills in what is known of it by now.
-pub(super) fn put(c: &Connection, m: &PastMailing, log: Option<i64>) -> Result<(i64, Put)> {
+pub(super) fn put(c: &Connection, m: &PastMailing, log: Option<i64>) -> Result<(MailingId, Put)> {
     let size = m.size.map(|n| i64::try_from(n).unwrap_or(i64::MAX));
     if let Some(id) = by_key(c, &m.key)? {
         // What was made from events alone had its key for a name.
-        let named = c.execute("UPDATE mailing SET name = ?2 WHERE id = ?1 AND name = ?3 AND name <> ?2", params![id, m.name, m.key])?;
+        let named = c.execute("UPDATE mailing SET name = ?2 WHERE id = ?1 AND name = ?3 AND name <> ?2", params![id.0, m.name, m.key])?;
         let subject = c.execute(
             "UPDATE variant SET subject = ?2 WHERE mailing_id = ?1 AND arm = 0 AND subject = '' AND ?2 <> ''",
-            params![id, m.subject],
+            params![id.0, m.subject],
         )?;
-        let sized =
-            c.execute("UPDATE outside_mailing SET size = ?2 WHERE mailing_id = ?1 AND size IS NULL AND ?2 IS NOT NULL", params![id, size])?;
+        let sized = c.execute(
+            "UPDATE outside_mailing SET size = ?2 WHERE mailing_id = ?1 AND size IS NULL AND ?2 IS NOT NULL",
+            params![id.0, size],
+        )?;
         return Ok((id, if named + subject + sized > 0 { Put::New } else { Put::Known }));
     }
     let letterhead = letterhead(c)?;
@@ -172,26 +177,26 @@ pub(super) fn put(c: &Connection, m: &PastMailing, log: Option<i64>) -> Result<(
     };
     let id: i64 = c.query_row(
         "INSERT INTO mailing (name, letterhead_id, topic_id, state, planned_at, started_at, finished_at, made_at) VALUES (?1, ?2, ?3, 'sent', ?4, ?4, ?4, ?4) RETURNING id",
-        params![m.name, letterhead, topic, m.sent_at.0],
+        params![m.name, letterhead.0, topic, m.sent_at.0],
         |r| r.get(0),
     )?;
     c.execute("INSERT INTO variant (mailing_id, arm, subject) VALUES (?1, 0, ?2)", params![id, m.subject])?;
     c.execute("INSERT INTO outside_mailing (mailing_id, key, size, log_id) VALUES (?1, ?2, ?3, ?4)", params![id, m.key, size, log])?;
-    Ok((id, Put::New))
+    Ok((MailingId(id), Put::New))
 }
 
 /// Makes a mailing that only its events tell of.
-pub(super) fn unnamed(c: &Connection, key: &str, at: Instant, log: Option<i64>) -> Result<i64> {
+pub(super) fn unnamed(c: &Connection, key: &str, at: Instant, log: Option<i64>) -> Result<MailingId> {
     let m = PastMailing { key: key.into(), name: key.into(), subject: String::new(), topic: String::new(), sent_at: at, size: None };
     Ok(put(c, &m, log)?.0)
 }
 
 /// When it began and ended, by what is known of its messages.
-pub(super) fn span(c: &Connection, mailing: i64) -> Result<()> {
+pub(super) fn span(c: &Connection, mailing: MailingId) -> Result<()> {
     c.prepare_cached(
         "UPDATE mailing SET started_at = coalesce(x.first, started_at), finished_at = coalesce(x.last, finished_at)
          FROM (SELECT min(at) AS first, max(at) AS last FROM send WHERE mailing_id = ?1 AND handed_at IS NOT NULL) x WHERE id = ?1",
     )?
-    .execute([mailing])?;
+    .execute([mailing.0])?;
     Ok(())
 }

@@ -13,6 +13,7 @@ use const_format::formatcp;
 use rinse_core::address::Address;
 use rinse_core::clearance::Outcome;
 use rinse_core::history::PastMailing;
+use rinse_core::id::{MailingId, SendId};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, OptionalExtension, params};
 use serde::Deserialize;
@@ -44,7 +45,7 @@ pub struct Reserve {
 ///
 /// # Errors
 /// Service mail, an end that lies behind or too far ahead, or a mailing of another topic.
-pub fn begin(c: &Connection, r: &Reserve, sending: &Sending, at: Instant) -> Result<i64> {
+pub fn begin(c: &Connection, r: &Reserve, sending: &Sending, at: Instant) -> Result<MailingId> {
     if !sending.service_reason.trim().is_empty() {
         return Err(StoreError::Refused("Service mail counts under no cap: there is nothing to reserve.".into()));
     }
@@ -60,7 +61,7 @@ pub fn begin(c: &Connection, r: &Reserve, sending: &Sending, at: Instant) -> Res
         None => None,
     };
     if let Some(id) = outside::known(c, &key)?.map(|to| to.mailing) {
-        let of: Option<i64> = c.query_row("SELECT topic_id FROM mailing WHERE id = ?1", [id], |r| r.get(0))?;
+        let of: Option<i64> = c.query_row("SELECT topic_id FROM mailing WHERE id = ?1", [id.0], |r| r.get(0))?;
         if of != topic {
             return Err(StoreError::Refused(format!(
                 "The mailing {key:?} is known with another topic. Reserve under its own, or under another key."
@@ -73,7 +74,7 @@ pub fn begin(c: &Connection, r: &Reserve, sending: &Sending, at: Instant) -> Res
     let (id, _) = outside::put(c, &mailing, None)?;
     c.execute(
         "UPDATE mailing SET topic_id = ?2, letterhead_id = coalesce(?3, letterhead_id) WHERE id = ?1",
-        params![id, topic, sending.letterhead],
+        params![id.0, topic, sending.letterhead.map(|id| id.0)],
     )?;
     Ok(id)
 }
@@ -82,7 +83,7 @@ pub fn begin(c: &Connection, r: &Reserve, sending: &Sending, at: Instant) -> Res
 ///
 /// # Errors
 /// When there is no such mailing.
-pub fn some(c: &Connection, mailing: i64, people: &[String], at: Instant, until: i64) -> Result<Vec<Option<Outcome>>> {
+pub fn some(c: &Connection, mailing: MailingId, people: &[String], at: Instant, until: i64) -> Result<Vec<Option<Outcome>>> {
     let mut loaded = person::load(c, mailing, at)?;
     people
         .iter()
@@ -91,7 +92,7 @@ pub fn some(c: &Connection, mailing: i64, people: &[String], at: Instant, until:
             let Some(contact) = contacts::id_of(c, &address.key)? else { return Ok(None) };
             let there: Option<bool> = c
                 .prepare_cached("SELECT handed_at IS NULL FROM send WHERE mailing_id = ?1 AND contact_id = ?2")?
-                .query_row([mailing, contact], |r| r.get(0))
+                .query_row([mailing.0, contact.0], |r| r.get(0))
                 .optional()?;
             if there == Some(true) {
                 return Ok(Some(Outcome::Cleared));
@@ -99,14 +100,14 @@ pub fn some(c: &Connection, mailing: i64, people: &[String], at: Instant, until:
             let insert = formatcp!(
                 "INSERT OR IGNORE INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at) VALUES (?1, ?2, ?1, {NOT_SENT}, ?3, ?4) RETURNING id"
             );
-            let send: Option<i64> =
-                c.prepare_cached(insert)?.query_row(params![mailing, contact, at.0, until], |r| r.get(0)).optional()?;
+            let send: Option<SendId> =
+                c.prepare_cached(insert)?.query_row(params![mailing.0, contact.0, at.0, until], |r| r.get(0).map(SendId)).optional()?;
             let Some(send) = send else { return Ok(None) };
             let outcome = person::at_handover(c, &mut loaded, contact, send, at, Instant(until))?;
             if matches!(outcome, Outcome::Cleared) {
-                c.prepare_cached(formatcp!("UPDATE send SET state = {ACCEPTED} WHERE id = ?1"))?.execute([send])?;
+                c.prepare_cached(formatcp!("UPDATE send SET state = {ACCEPTED} WHERE id = ?1"))?.execute([send.0])?;
             } else {
-                c.prepare_cached("DELETE FROM send WHERE id = ?1")?.execute([send])?;
+                c.prepare_cached("DELETE FROM send WHERE id = ?1")?.execute([send.0])?;
             }
             Ok(Some(outcome))
         })

@@ -19,6 +19,7 @@ use rinse_core::bounce::Category;
 use rinse_core::consent::Act;
 use rinse_core::history::course::{Step, course};
 use rinse_core::history::{Event, Kind};
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::purchase::Purchase;
 use rinse_core::token::hex;
 use rusqlite::{Connection, OptionalExtension, params};
@@ -57,23 +58,23 @@ pub struct Memory {
     tombstones: Option<Tombstones>,
     /// Messages of which steps came, and those of which hits came.
     stepped: BTreeSet<i64>,
-    hit: BTreeSet<i64>,
+    hit: BTreeSet<SendId>,
     /// The mailings spoken of, with the first and the last of their steps.
-    spoken_of: BTreeMap<i64, Option<(i64, i64)>>,
+    spoken_of: BTreeMap<MailingId, Option<(i64, i64)>>,
     /// Those with opens that came without an agent.
-    without_agent: BTreeSet<i64>,
+    without_agent: BTreeSet<MailingId>,
 }
 
 impl Memory {
     /// The mailings whose opens came without an agent: their messages are to be marked ([`mark_some`]).
     #[must_use]
-    pub fn without_agent(&self) -> Vec<i64> {
+    pub fn without_agent(&self) -> Vec<MailingId> {
         self.without_agent.iter().copied().collect()
     }
 }
 
 enum Whom {
-    Here(i64),
+    Here(ContactId),
     Nobody(String),
 }
 
@@ -96,7 +97,7 @@ fn whom(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Whom> {
     let profile = Profile { source: Some(t.name.clone()), ..Profile::default() };
     let id = contacts::add(c, &e.address, &profile, t.now)?;
     if let Some(log) = t.log {
-        c.prepare_cached("INSERT INTO log_person VALUES (?1, ?2)")?.execute([log, id])?;
+        c.prepare_cached("INSERT INTO log_person VALUES (?1, ?2)")?.execute([log, id.0])?;
     }
     Ok(Whom::Here(id))
 }
@@ -120,7 +121,7 @@ fn mailing(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Optio
     {
         m.spoken_of.insert(mailing, None);
         if let Some(log) = t.log {
-            c.prepare_cached("INSERT OR IGNORE INTO log_mailing VALUES (?1, ?2)")?.execute([mailing, log])?;
+            c.prepare_cached("INSERT OR IGNORE INTO log_mailing VALUES (?1, ?2)")?.execute([mailing.0, log])?;
         }
     }
     Ok(found)
@@ -166,7 +167,7 @@ pub fn take(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Take
         .prepare_cached(
             "SELECT id, EXISTS (SELECT 1 FROM log_step l WHERE l.send_id = send.id) FROM send WHERE mailing_id = ?1 AND contact_id = ?2",
         )?
-        .query_row([mailing, contact], |r| Ok((r.get(0)?, r.get(1)?)))
+        .query_row([mailing.0, contact.0], |r| Ok((r.get(0)?, r.get(1)?)))
         .optional()?;
     if let Some(step) = step(e.kind, t.accepts) {
         let send = match there {
@@ -176,7 +177,7 @@ pub fn take(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Take
                 c.prepare_cached(formatcp!(
                     "INSERT INTO send (mailing_id, contact_id, cause_id, state, at, give_up_at) VALUES (?1, ?2, ?1, {ACCEPTED}, ?3, ?3)"
                 ))?
-                .execute(params![mailing, contact, e.at.0])?;
+                .execute(params![mailing.0, contact.0, e.at.0])?;
                 c.last_insert_rowid()
             }
         };
@@ -198,7 +199,7 @@ pub fn take(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Take
         return Ok(Taken::New);
     }
     match there {
-        Some((send, true)) => answer(c, t, m, contact, mailing, send, e),
+        Some((send, true)) => answer(c, t, m, contact, mailing, SendId(send), e),
         _ => Ok(Taken::Refused("no log says that this mailing was sent to this address; bring the one that does first".into())),
     }
 }
@@ -236,26 +237,26 @@ fn bought(c: &Connection, t: &Takes, e: &Event) -> Result<Taken> {
 
 /// The place of a link in a mailing; it gets one where there are few. The others, and those that a log doesn't name, have one together: a click
 /// without any would be the press of a button, which only a person does.
-fn link(c: &Connection, mailing: i64, url: &str) -> Result<i64> {
+fn link(c: &Connection, mailing: MailingId, url: &str) -> Result<i64> {
     let there: Option<i64> = c
         .prepare_cached("SELECT position FROM link WHERE mailing_id = ?1 AND url = ?2 ORDER BY position LIMIT 1")?
-        .query_row(params![mailing, url], |r| r.get(0))
+        .query_row(params![mailing.0, url], |r| r.get(0))
         .optional()?;
     if let Some(there) = there {
         return Ok(there);
     }
     let next: i64 =
-        c.prepare_cached("SELECT coalesce(max(position) + 1, 0) FROM link WHERE mailing_id = ?1")?.query_row([mailing], |r| r.get(0))?;
+        c.prepare_cached("SELECT coalesce(max(position) + 1, 0) FROM link WHERE mailing_id = ?1")?.query_row([mailing.0], |r| r.get(0))?;
     if next >= MOST_LINKS && !url.is_empty() {
         return link(c, mailing, "");
     }
     let name = if url.is_empty() { "other links" } else { url };
     c.prepare_cached("INSERT INTO link (mailing_id, position, url, name) VALUES (?1, ?2, ?3, ?4)")?
-        .execute(params![mailing, next, url, name])?;
+        .execute(params![mailing.0, next, url, name])?;
     Ok(next)
 }
 
-fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: i64, mailing: i64, send: i64, e: &Event) -> Result<Taken> {
+fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: ContactId, mailing: MailingId, send: SendId, e: &Event) -> Result<Taken> {
     let (kind, place) = match e.kind {
         Kind::Opened => (response_kinds::OPEN, None),
         Kind::Clicked => (response_kinds::CLICK, Some(link(c, mailing, &e.link)?)),
@@ -265,7 +266,7 @@ fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: i64, mailing: i64,
     };
     let known = c
         .prepare_cached("SELECT 1 FROM response WHERE send_id = ?1 AND kind = ?2 AND at = ?3 AND link IS ?4")?
-        .exists(params![send, kind, e.at.0, place])?;
+        .exists(params![send.0, kind, e.at.0, place])?;
     if known {
         return Ok(Taken::Known);
     }
@@ -273,20 +274,21 @@ fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: i64, mailing: i64,
     c.prepare_cached(
         "INSERT INTO response (at, send_id, kind, link, agent, rules_version, log_id) VALUES (?1, ?2, ?3, ?4, ?5, (SELECT max(id) FROM machine_rules), ?6)",
     )?
-    .execute(params![e.at.0, send, kind, place, if kind <= response_kinds::CLICK { agent.as_str() } else { "log" }, t.log])?;
+    .execute(params![e.at.0, send.0, kind, place, if kind <= response_kinds::CLICK { agent.as_str() } else { "log" }, t.log])?;
     match e.kind {
         Kind::Opened => {
             m.hit.insert(send);
             if agent.is_empty() {
                 m.without_agent.insert(mailing);
                 c.prepare_cached("UPDATE outside_mailing SET opens_unknown = 1 WHERE mailing_id = ?1 AND opens_unknown = 0")?
-                    .execute([mailing])?;
+                    .execute([mailing.0])?;
             }
         }
         Kind::Clicked => drop(m.hit.insert(send)),
         Kind::Replied => {
             m.hit.insert(send);
-            c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?.execute(params![send, e.at.0])?;
+            c.prepare_cached("UPDATE send SET reply_at = min(coalesce(reply_at, ?2), ?2) WHERE id = ?1")?
+                .execute(params![send.0, e.at.0])?;
         }
         Kind::Left => ended(c, t, contact, send, e.at, Leaving::Withdrew)?,
         _ => ended(c, t, contact, send, e.at, Leaving::Complained)?,
@@ -295,14 +297,14 @@ fn answer(c: &Connection, t: &Takes, m: &mut Memory, contact: i64, mailing: i64,
 }
 
 /// Somebody left or complained there: that holds here, too, unless they agreed again by themselves since.
-fn ended(c: &Connection, t: &Takes, contact: i64, send: i64, at: Instant, how: Leaving) -> Result<()> {
+fn ended(c: &Connection, t: &Takes, contact: ContactId, send: SendId, at: Instant, how: Leaving) -> Result<()> {
     responses::left_by(c, send, how, at)?;
     // A file of people that came in later says nothing of what they wanted then.
     let again = c
         .prepare_cached(
             "SELECT 1 FROM ledger WHERE contact_id = ?1 AND at > ?2 AND kind IN ('agreed', 'confirmed', 'renewed', 'resumed') AND import_id IS NULL AND person_id IS NULL AND run_id IS NULL",
         )?
-        .exists(params![contact, at.0])?;
+        .exists(params![contact.0, at.0])?;
     if again && how != Leaving::Complained {
         return Ok(());
     }
@@ -320,8 +322,8 @@ fn ended(c: &Connection, t: &Takes, contact: i64, send: i64, at: Instant, how: L
 /// When the database fails.
 pub fn settle(c: &Connection, m: &mut Memory) -> Result<()> {
     for send in std::mem::take(&mut m.stepped) {
-        if work_out(c, send)? {
-            m.hit.insert(send);
+        if work_out(c, SendId(send))? {
+            m.hit.insert(SendId(send));
         }
     }
     for send in std::mem::take(&mut m.hit) {
@@ -340,7 +342,7 @@ pub fn settle_live(c: &Connection, m: &mut Memory, now: Instant) -> Result<()> {
     settle(c, m)?;
     for (mailing, span) in spoken_of.iter().filter_map(|(m, span)| span.map(|s| (m, s))) {
         c.prepare_cached("UPDATE mailing SET started_at = min(started_at, ?2), finished_at = max(finished_at, ?3) WHERE id = ?1")?
-            .execute(params![mailing, span.0, span.1])?;
+            .execute(params![mailing.0, span.0, span.1])?;
         incidents::look_back(c, *mailing)?;
     }
     for send in stepped {
@@ -351,7 +353,7 @@ pub fn settle_live(c: &Connection, m: &mut Memory, now: Instant) -> Result<()> {
     }
     for send in hit {
         let answered: Option<i64> =
-            c.prepare_cached("SELECT coalesce(reply_at, click_at, open_at) FROM send WHERE id = ?1")?.query_row([send], |r| r.get(0))?;
+            c.prepare_cached("SELECT coalesce(reply_at, click_at, open_at) FROM send WHERE id = ?1")?.query_row([send.0], |r| r.get(0))?;
         if answered.is_some() {
             responses::answers(c, send, now)?;
         }
@@ -360,8 +362,8 @@ pub fn settle_live(c: &Connection, m: &mut Memory, now: Instant) -> Result<()> {
 }
 
 struct Was {
-    contact: i64,
-    mailing: i64,
+    contact: ContactId,
+    mailing: MailingId,
     handed_at: Option<i64>,
     accepted_at: Option<i64>,
     failed_at: Option<i64>,
@@ -380,17 +382,17 @@ impl Was {
 
 /// Works out the row of a message from its steps; true when hits on it are to be judged again. One without any step is as if it had never
 /// been handed over.
-pub(super) fn work_out(c: &Connection, send: i64) -> Result<bool> {
+pub(super) fn work_out(c: &Connection, send: SendId) -> Result<bool> {
     let was = c
         .prepare_cached(
             "SELECT s.contact_id, s.mailing_id, s.handed_at, s.accepted_at, s.failed_at, s.category, s.any_open_at IS NOT NULL OR s.any_click_at IS NOT NULL,
                 coalesce(o.opens_unknown, 0) OR d.opens_unknown
              FROM send s JOIN contact k ON k.id = s.contact_id JOIN domain d ON d.id = k.domain_id LEFT JOIN outside_mailing o ON o.mailing_id = s.mailing_id WHERE s.id = ?1",
         )?
-        .query_row([send], |r| {
+        .query_row([send.0], |r| {
             Ok(Was {
-                contact: r.get(0)?,
-                mailing: r.get(1)?,
+                contact: ContactId(r.get(0)?),
+                mailing: MailingId(r.get(1)?),
                 handed_at: r.get(2)?,
                 accepted_at: r.get(3)?,
                 failed_at: r.get(4)?,
@@ -401,7 +403,7 @@ pub(super) fn work_out(c: &Connection, send: i64) -> Result<bool> {
         })?;
     let mut s = c.prepare_cached("SELECT step, at, reply FROM log_step WHERE send_id = ?1")?;
     let stored: Vec<(i64, i64, Option<String>)> =
-        s.query_map([send], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?;
+        s.query_map([send.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?.collect::<rusqlite::Result<_>>()?;
     let steps: Vec<(Step, Instant)> = stored
         .iter()
         .map(|(code, at, _)| Ok((Step::from_code(*code).ok_or_else(|| StoreError::Unreadable(format!("step {code}")))?, Instant(*at))))
@@ -410,7 +412,7 @@ pub(super) fn work_out(c: &Connection, send: i64) -> Result<bool> {
         c.prepare_cached(
             "UPDATE send SET handed_at = NULL, accepted_at = NULL, failed_at = NULL, category = NULL, reply = NULL WHERE id = ?1",
         )?
-        .execute([send])?;
+        .execute([send.0])?;
         if let Some(at) = was.handed_at {
             let (messages, failures) = was.counts();
             incidents::known_otherwise(c, was.contact, was.mailing, Instant(at), -messages, -failures)?;
@@ -430,7 +432,7 @@ pub(super) fn work_out(c: &Connection, send: i64) -> Result<bool> {
         "UPDATE send SET at = ?2, give_up_at = ?2, handed_at = ?2, accepted_at = ?3, failed_at = ?4, category = ?5, reply = ?6, state = iif(?4 IS NULL, {ACCEPTED}, {FAILED}),
             opens_unknown = ?7, place_id = coalesce(place_id, ?8), local_hour = coalesce(?9, local_hour) WHERE id = ?1"
     ))?
-    .execute(params![send, now.handed_at.0, accepted, failed, category, line, was.opens_unknown, goes.and_then(|g| g.place), goes.map(|g| g.local_hour)])?;
+    .execute(params![send.0, now.handed_at.0, accepted, failed, category, line, was.opens_unknown, goes.and_then(|g| g.place), goes.map(|g| g.local_hour)])?;
     let is = Was { handed_at: Some(now.handed_at.0), accepted_at: accepted, failed_at: failed, category, ..was };
     let ((messages, failures), (had, had_failed)) = (is.counts(), was.counts());
     match was.handed_at {
@@ -445,20 +447,20 @@ pub(super) fn work_out(c: &Connection, send: i64) -> Result<bool> {
     c.prepare_cached(formatcp!(
         "INSERT INTO status_due SELECT id FROM contact WHERE id = ?1 AND status <> {ACTIVE} ON CONFLICT DO NOTHING"
     ))?
-    .execute([was.contact])?;
+    .execute([was.contact.0])?;
     Ok(was.has_hits && (was.accepted_at, was.handed_at) != (is.accepted_at, is.handed_at))
 }
 
 /// After the last batch: when a mailing began and ended, what of its failures waits for a person, and whose mail status is to be worked out
 /// again.
-pub(super) fn finish_mailing(c: &Connection, mailing: i64) -> Result<()> {
+pub(super) fn finish_mailing(c: &Connection, mailing: MailingId) -> Result<()> {
     outside::span(c, mailing)?;
     incidents::look_back(c, mailing)?;
     c.prepare_cached(
         "INSERT INTO status_due SELECT s.contact_id FROM send s INDEXED BY send_failure JOIN contact k ON k.id = s.contact_id
          WHERE s.mailing_id = ?1 AND s.failed_at IS NOT NULL AND k.gone IS NULL ON CONFLICT DO NOTHING",
     )?
-    .execute([mailing])?;
+    .execute([mailing.0])?;
     Ok(())
 }
 
@@ -467,16 +469,16 @@ const MARKED_AT_ONCE: u32 = 1_000;
 
 /// Of mailings whose log has no agents no message says whether a person opened it: marks the next of one, behind a person; the last of them,
 /// none when there is none left.
-pub(super) fn mark_some(c: &Connection, mailing: i64, after: i64) -> Result<Option<i64>> {
+pub(super) fn mark_some(c: &Connection, mailing: MailingId, after: i64) -> Result<Option<i64>> {
     let mut s = c.prepare_cached(
         "SELECT s.id, s.contact_id FROM send s JOIN outside_mailing o ON o.mailing_id = s.mailing_id
          WHERE s.mailing_id = ?1 AND s.contact_id > ?2 AND o.opens_unknown = 1 AND s.opens_unknown = 0 ORDER BY s.contact_id LIMIT ?3",
     )?;
     let some: Vec<(i64, i64)> =
-        s.query_map(params![mailing, after, MARKED_AT_ONCE], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+        s.query_map(params![mailing.0, after, MARKED_AT_ONCE], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     for (send, _) in &some {
         c.prepare_cached("UPDATE send SET opens_unknown = 1 WHERE id = ?1")?.execute([send])?;
-        judging::judge(c, *send)?;
+        judging::judge(c, SendId(*send))?;
     }
     Ok(some.last().map(|(_, contact)| *contact).filter(|_| some.len() == MARKED_AT_ONCE as usize))
 }

@@ -9,6 +9,7 @@ use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::standing::FileState;
 use rusqlite::{Connection, OptionalExtension, params};
 
@@ -79,7 +80,7 @@ fn answers(c: &Connection, id: i64) -> Result<bool> {
                 left_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind IN (4, 5)) WHERE id = ?1",
         )?
         .execute([send])?;
-        judging::judge_whole(c, *send)?;
+        judging::judge_whole(c, SendId(*send))?;
         c.prepare_cached("INSERT OR IGNORE INTO brought_due SELECT contact_id FROM send WHERE id = ?1")?.execute([send])?;
     }
     Ok(!some.is_empty())
@@ -91,8 +92,8 @@ fn steps(c: &Connection, id: i64) -> Result<bool> {
         c.prepare_cached("DELETE FROM log_step WHERE log_id = ?1 AND send_id = ?2")?.execute([id, *send])?;
         c.prepare_cached("DELETE FROM log_crossed WHERE log_id = ?1 AND send_id = ?2")?.execute([id, *send])?;
         c.prepare_cached("INSERT INTO status_due SELECT contact_id FROM send WHERE id = ?1 ON CONFLICT DO NOTHING")?.execute([send])?;
-        if taking::work_out(c, *send)? {
-            judging::judge_whole(c, *send)?;
+        if taking::work_out(c, SendId(*send))? {
+            judging::judge_whole(c, SendId(*send))?;
         }
         // What came in by the door meanwhile keeps the message.
         let kept = c
@@ -135,7 +136,7 @@ fn people(c: &Connection, id: i64) -> Result<bool> {
             )?
             .exists(params![contact, Consent::None as i64])?;
         if !more {
-            crate::erasure::empty(c, *contact, 2)?;
+            crate::erasure::empty(c, ContactId(*contact), 2)?;
         }
     }
     Ok(!some.is_empty())
@@ -171,7 +172,7 @@ fn mailings(c: &Connection, id: i64) -> Result<bool> {
                 c.prepare_cached("UPDATE mailing SET archived_at = started_at WHERE id = ?1")?.execute([mailing])?;
             }
         } else {
-            super::outside::span(c, *mailing)?;
+            super::outside::span(c, MailingId(*mailing))?;
         }
     }
     Ok(!some.is_empty())

@@ -5,6 +5,7 @@ use crate::response_kinds::{CLICK, OPEN};
 use crate::{Result, rollups};
 use ipnet::IpNet;
 use rinse_core::Instant;
+use rinse_core::id::{ContactId, SendId};
 use rinse_core::response::{Hit, Machine, Message, On, Rules, Standing, network, standing};
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use std::collections::HashMap;
@@ -12,7 +13,7 @@ use std::net::IpAddr;
 
 /// What is known of a message as it is judged.
 pub(crate) struct Known {
-    pub(crate) contact: i64,
+    pub(crate) contact: ContactId,
     pub(crate) delivered_at: Instant,
     pub(crate) domain: i64,
     /// Its messages of the last days, and those of them that were fetched within minutes.
@@ -39,7 +40,7 @@ impl Known {
 }
 
 /// What is known of a message; none: there is no such message.
-pub(crate) fn known(c: &Connection, send: i64) -> Result<Option<Known>> {
+pub(crate) fn known(c: &Connection, send: SendId) -> Result<Option<Known>> {
     let mut s = c.prepare_cached(
         "SELECT s.contact_id, coalesce(s.accepted_at, s.handed_at, s.at), d.id,
             coalesce((SELECT r.opens_unknown FROM roster r WHERE r.trial_id = t.id AND r.contact_id = s.contact_id), h.opens_unknown),
@@ -53,7 +54,7 @@ pub(crate) fn known(c: &Connection, send: i64) -> Result<Option<Known>> {
     )?;
     let row = |r: &Row<'_>| {
         Ok(Known {
-            contact: r.get(0)?,
+            contact: ContactId(r.get(0)?),
             delivered_at: Instant(r.get(1)?),
             domain: r.get(2)?,
             frozen: r.get(3)?,
@@ -66,7 +67,7 @@ pub(crate) fn known(c: &Connection, send: i64) -> Result<Option<Known>> {
             sunset: r.get(11)?,
         })
     };
-    Ok(s.query_row([send], row).optional()?)
+    Ok(s.query_row([send.0], row).optional()?)
 }
 
 /// A hit as it came in.
@@ -93,7 +94,7 @@ fn network_number(c: &Connection, of: IpNet) -> Result<i64> {
 }
 
 /// Writes a hit down as it is judged; whether a person made it.
-pub(crate) fn record(c: &Connection, send: i64, known: &Known, came: &Came) -> Result<bool> {
+pub(crate) fn record(c: &Connection, send: SendId, known: &Known, came: &Came) -> Result<bool> {
     let (version, rules) = in_force(c, known.sealed_at)?;
     let agent: String = came.agent.chars().take(LONGEST_AGENT).collect();
     let from = came.from.map(network);
@@ -105,7 +106,7 @@ pub(crate) fn record(c: &Connection, send: i64, known: &Known, came: &Came) -> R
     )?
     .execute(params![
         came.at.0,
-        send,
+        send.0,
         if came.link.is_some() { CLICK } else { OPEN },
         came.link,
         agent,
@@ -118,7 +119,7 @@ pub(crate) fn record(c: &Connection, send: i64, known: &Known, came: &Came) -> R
             "UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = CASE WHEN ?3 IS NULL THEN min(coalesce(click_at, ?2), ?2) ELSE click_at END,
              trial_click_at = CASE WHEN ?3 IS NULL THEN min(coalesce(trial_click_at, ?2), ?2) ELSE trial_click_at END, click_rule = coalesce(click_rule, ?3) WHERE id = ?1",
         )?
-        .execute(params![send, came.at.0, code])?;
+        .execute(params![send.0, came.at.0, code])?;
         if is_near_burst(c, send, came.at, &rules)? {
             judge(c, send)?;
         }
@@ -127,7 +128,7 @@ pub(crate) fn record(c: &Connection, send: i64, known: &Known, came: &Came) -> R
             "UPDATE send SET any_open_at = min(coalesce(any_open_at, ?2), ?2), open_at = CASE WHEN ?3 IS NULL THEN min(coalesce(open_at, ?2), ?2) ELSE open_at END,
              open_rule = coalesce(open_rule, ?3) WHERE id = ?1",
         )?
-        .execute(params![send, came.at.0, code])?;
+        .execute(params![send.0, came.at.0, code])?;
         if known.frozen.is_none() && known.domain_unknown && !known.unknown {
             // Its domain was found out after it had gone: from now on the message says so.
             opens_unknown(c, send)?;
@@ -136,17 +137,17 @@ pub(crate) fn record(c: &Connection, send: i64, known: &Known, came: &Came) -> R
     Ok(judged.is_none())
 }
 
-fn opens_unknown(c: &Connection, send: i64) -> Result<()> {
-    c.prepare_cached("UPDATE send SET opens_unknown = 1 WHERE id = ?1")?.execute([send])?;
+fn opens_unknown(c: &Connection, send: SendId) -> Result<()> {
+    c.prepare_cached("UPDATE send SET opens_unknown = 1 WHERE id = ?1")?.execute([send.0])?;
     judge(c, send).map(drop)
 }
 
 /// Are there links enough around an instant that earlier clicks may turn out to be a scanner's?
-fn is_near_burst(c: &Connection, send: i64, at: Instant, rules: &Rules) -> Result<bool> {
+fn is_near_burst(c: &Connection, send: SendId, at: Instant, rules: &Rules) -> Result<bool> {
     let near = rules.burst_within();
     let links: i64 = c
         .prepare_cached("SELECT count(DISTINCT link) FROM response WHERE send_id = ?1 AND kind = 2 AND at BETWEEN ?2 AND ?3")?
-        .query_row(params![send, at.0 - 2 * near, at.0 + 2 * near], |r| r.get(0))?;
+        .query_row(params![send.0, at.0 - 2 * near, at.0 + 2 * near], |r| r.get(0))?;
     Ok(links >= rules.burst_links.into())
 }
 
@@ -160,7 +161,7 @@ struct Stored {
     machine: i64,
 }
 
-fn stored(c: &Connection, send: i64) -> Result<Vec<Stored>> {
+fn stored(c: &Connection, send: SendId) -> Result<Vec<Stored>> {
     let mut s = c.prepare_cached(
         "SELECT r.id, r.at, r.kind, r.link, r.agent, n.network, r.machine FROM response r LEFT JOIN network n ON n.id = r.network_id
          WHERE r.send_id = ?1 AND r.kind IN (1, 2) ORDER BY r.id",
@@ -171,12 +172,12 @@ fn stored(c: &Connection, send: i64) -> Result<Vec<Stored>> {
         let network = r.get::<_, Option<String>>(5)?.and_then(|n| n.parse().ok());
         Ok(Stored { id: r.get(0)?, at: Instant(r.get(1)?), on, agent: r.get(4)?, network, machine: r.get(6)? })
     };
-    Ok(s.query_map([send], row)?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([send.0], row)?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// What judging a message again gives.
 pub(super) struct Anew {
-    pub(super) contact: i64,
+    pub(super) contact: ContactId,
     pub(super) before: Standing,
     pub(super) after: Standing,
     /// Stored hits that are judged otherwise, with their new code.
@@ -195,7 +196,7 @@ pub(super) struct Other<'a> {
 
 /// What judging a message again gives, by the rules that hold for it or by `other` ones; none of a message in a trial that is asked about
 /// other rules, or of one that isn't there.
-pub(super) fn anew(c: &Connection, send: i64, other: Option<&Other<'_>>) -> Result<Option<Anew>> {
+pub(super) fn anew(c: &Connection, send: SendId, other: Option<&Other<'_>>) -> Result<Option<Anew>> {
     let Some(known) = known(c, send)? else { return Ok(None) };
     if other.is_some() && known.sealed_at.is_some() {
         return Ok(None);
@@ -237,7 +238,7 @@ pub(super) fn anew(c: &Connection, send: i64, other: Option<&Other<'_>>) -> Resu
 }
 
 /// Judges all hits on a message again; whether that changed anything.
-pub(crate) fn judge(c: &Connection, send: i64) -> Result<bool> {
+pub(crate) fn judge(c: &Connection, send: SendId) -> Result<bool> {
     let Some(a) = anew(c, send, None)? else { return Ok(false) };
     if a.otherwise.is_empty() {
         return Ok(false);
@@ -247,28 +248,28 @@ pub(crate) fn judge(c: &Connection, send: i64) -> Result<bool> {
 }
 
 /// Judges all hits on a message again, whether or not one comes out otherwise: hits may have come or gone since.
-pub(crate) fn judge_whole(c: &Connection, send: i64) -> Result<()> {
+pub(crate) fn judge_whole(c: &Connection, send: SendId) -> Result<()> {
     c.prepare_cached(
         "UPDATE send SET any_open_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 1), any_click_at = (SELECT min(at) FROM response WHERE send_id = ?1 AND kind = 2) WHERE id = ?1",
     )?
-    .execute([send])?;
+    .execute([send.0])?;
     match anew(c, send, None)? {
         Some(a) => write(c, send, &a),
         None => Ok(()),
     }
 }
 
-fn write(c: &Connection, send: i64, a: &Anew) -> Result<()> {
+fn write(c: &Connection, send: SendId, a: &Anew) -> Result<()> {
     for (id, code) in &a.otherwise {
         c.prepare_cached("UPDATE response SET machine = ?2, rules_version = ?3 WHERE id = ?1")?.execute(params![id, code, a.version])?;
     }
     let (s, at) = (&a.after, |i: Option<Instant>| i.map(|i| i.0));
     let code = |m: Option<Machine>| m.map(|m| m as i64);
     c.prepare_cached("UPDATE send SET open_at = ?2, click_at = ?3, trial_click_at = ?4, open_rule = ?5, click_rule = ?6 WHERE id = ?1")?
-        .execute(params![send, at(s.open_at), at(s.click_at), at(s.trial_click_at), code(s.open_rule), code(s.click_rule)])?;
+        .execute(params![send.0, at(s.open_at), at(s.click_at), at(s.trial_click_at), code(s.open_rule), code(s.click_rule)])?;
     rollups::due(c, a.contact)?;
     // An answer is a sign of life: what a mailbox's failures come to goes by it.
-    c.prepare_cached("INSERT INTO status_due VALUES (?1) ON CONFLICT DO NOTHING")?.execute([a.contact])?;
+    c.prepare_cached("INSERT INTO status_due VALUES (?1) ON CONFLICT DO NOTHING")?.execute([a.contact.0])?;
     Ok(())
 }
 
@@ -297,9 +298,9 @@ pub(super) fn tally(changes: &mut Changes, a: &Anew, domain: &str) {
 }
 
 /// The name of a message's recipient's domain.
-pub(super) fn domain_of(c: &Connection, contact: i64) -> Result<String> {
+pub(super) fn domain_of(c: &Connection, contact: ContactId) -> Result<String> {
     Ok(c.prepare_cached("SELECT d.name FROM contact k JOIN domain d ON d.id = k.domain_id WHERE k.id = ?1")?
-        .query_row([contact], |r| r.get(0))
+        .query_row([contact.0], |r| r.get(0))
         .optional()?
         .unwrap_or_default())
 }
@@ -310,7 +311,7 @@ pub struct Looked {
     /// The last message looked at; none: there is none left.
     pub upto: Option<i64>,
     pub messages: u64,
-    pub otherwise: Vec<i64>,
+    pub otherwise: Vec<SendId>,
 }
 
 /// The version by which what is stored is still to be judged, and the last message that was.
@@ -331,8 +332,8 @@ pub fn look(c: &Connection, after: i64, most: u32) -> Result<Looked> {
     let mut s = c.prepare_cached(
         "SELECT send_id FROM response INDEXED BY response_send WHERE send_id > ?1 AND kind IN (1, 2) GROUP BY send_id ORDER BY send_id LIMIT ?2",
     )?;
-    let sends: Vec<i64> = s.query_map(params![after, most], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
-    let mut looked = Looked { upto: sends.last().copied(), messages: sends.len() as u64, otherwise: Vec::new() };
+    let sends: Vec<SendId> = s.query_map(params![after, most], |r| r.get(0).map(SendId))?.collect::<rusqlite::Result<_>>()?;
+    let mut looked = Looked { upto: sends.last().copied().map(|id| id.0), messages: sends.len() as u64, otherwise: Vec::new() };
     for send in sends {
         if anew(c, send, None)?.is_some_and(|a| !a.otherwise.is_empty()) {
             looked.otherwise.push(send);
@@ -345,7 +346,7 @@ pub fn look(c: &Connection, after: i64, most: u32) -> Result<Looked> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn judge_these(c: &Connection, version: i64, sends: &[i64]) -> Result<()> {
+pub fn judge_these(c: &Connection, version: i64, sends: &[SendId]) -> Result<()> {
     let mut changes = Changes::default();
     for send in sends {
         let Some(a) = anew(c, *send, None)?.filter(|a| !a.otherwise.is_empty()) else { continue };

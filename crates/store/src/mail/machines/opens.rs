@@ -6,6 +6,7 @@
 
 use super::{in_force, judging};
 use crate::Result;
+use rinse_core::id::{ContactId, SendId};
 use rinse_core::response::{FETCH_DAYS, FETCH_SPAN, Rules};
 use rinse_core::{DAY, Instant};
 use rusqlite::{Connection, params};
@@ -44,12 +45,12 @@ fn day(at: Instant) -> i64 {
 ///
 /// # Errors
 /// When the database fails.
-pub(crate) fn accepted(c: &Connection, contact: i64, at: Instant) -> Result<i64> {
+pub(crate) fn accepted(c: &Connection, contact: ContactId, at: Instant) -> Result<i64> {
     let domain: i64 = c
         .prepare_cached(
             "UPDATE domain SET delivered = delivered + 1 WHERE id = (SELECT domain_id FROM contact WHERE id = ?1) RETURNING id",
         )?
-        .query_row([contact], |r| r.get(0))?;
+        .query_row([contact.0], |r| r.get(0))?;
     c.prepare_cached(
         "INSERT INTO domain_day (domain_id, day, delivered) VALUES (?1, ?2, 1) ON CONFLICT DO UPDATE SET delivered = delivered + 1",
     )?
@@ -190,7 +191,7 @@ pub fn mark_some(c: &Connection, most: u32) -> Result<bool> {
         .query_map(params![domain, upto, last, since, unknown], |r| Ok((r.get(0)?, r.get(1)?)))?
         .collect::<rusqlite::Result<_>>()?;
     for (send, _) in marked.into_iter().filter(|m| m.1) {
-        judging::judge(c, send)?;
+        judging::judge(c, SendId(send))?;
     }
     c.prepare_cached("UPDATE opens_unknown_due SET upto = ?2 WHERE domain_id = ?1")?.execute(params![domain, last])?;
     Ok(true)

@@ -6,6 +6,7 @@ use crate::settings::audit;
 use crate::stored::Worded;
 use crate::{Result, StoreError};
 use const_format::formatcp;
+use rinse_core::id::MailingId;
 use rinse_core::schedule::{Passed, Schedule};
 use rinse_core::standing::{MailingEvent, MailingState};
 use rinse_core::{DAY, Instant};
@@ -17,8 +18,8 @@ use utoipa::ToSchema;
 ///
 /// # Errors
 /// When there is no such mailing.
-pub(crate) fn state(c: &Connection, id: i64) -> Result<MailingState> {
-    let found = c.prepare_cached("SELECT state FROM mailing WHERE id = ?1")?.query_row([id], |r| Ok(r.get::<_, Worded<_>>(0)?.0));
+pub(crate) fn state(c: &Connection, id: MailingId) -> Result<MailingState> {
+    let found = c.prepare_cached("SELECT state FROM mailing WHERE id = ?1")?.query_row([id.0], |r| Ok(r.get::<_, Worded<_>>(0)?.0));
     found.optional()?.ok_or(StoreError::Missing("mailing"))
 }
 
@@ -26,39 +27,41 @@ pub(crate) fn state(c: &Connection, id: i64) -> Result<MailingState> {
 ///
 /// # Errors
 /// When that doesn't happen to it where it stands.
-pub fn advance(c: &Connection, id: i64, event: MailingEvent, planned_at: Option<Instant>) -> Result<()> {
+pub fn advance(c: &Connection, id: MailingId, event: MailingEvent, planned_at: Option<Instant>) -> Result<()> {
     let state = state(c, id)?;
     let Some(to) = state.next(event) else {
         return Err(StoreError::Refused(format!("This mailing is {state}; that can't be done to it any more.")));
     };
     c.execute(
         "UPDATE mailing SET state = ?2, planned_at = coalesce(?3, planned_at) WHERE id = ?1",
-        params![id, Worded(to), planned_at.map(|i| i.0)],
+        params![id.0, Worded(to), planned_at.map(|i| i.0)],
     )?;
     Ok(())
 }
 
-fn schedule(c: &Connection, id: i64) -> Result<Schedule> {
-    let text: String =
-        c.query_row("SELECT schedule FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.ok_or(StoreError::Missing("mailing"))?;
-    Ok(crate::stored::document(&text, "mailing", id)?)
+fn schedule(c: &Connection, id: MailingId) -> Result<Schedule> {
+    let text: String = c
+        .query_row("SELECT schedule FROM mailing WHERE id = ?1", [id.0], |r| r.get(0))
+        .optional()?
+        .ok_or(StoreError::Missing("mailing"))?;
+    Ok(crate::stored::document(&text, "mailing", id.0)?)
 }
 
 /// Nothing more of it is handed over until it is resumed.
 ///
 /// # Errors
 /// When it isn't on its way, or paused already.
-pub fn pause(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn pause(c: &Connection, id: MailingId, now: Instant, person: Option<i64>) -> Result<()> {
     let n = c.execute(
         formatcp!(
             "UPDATE mailing SET paused_at = ?2 WHERE id = ?1 AND state IN ({MAILING_PLANNED}, {MAILING_SENDING}) AND paused_at IS NULL"
         ),
-        params![id, now.0],
+        params![id.0, now.0],
     )?;
     if n == 0 {
         return Err(StoreError::Refused("Only a mailing that is planned or going out can be paused.".into()));
     }
-    audit(c, now, person, "mailing paused", "mailing", id, "")
+    audit(c, now, person, "mailing paused", "mailing", id.0, "")
 }
 
 /// Goes on with a paused mailing. What was due meanwhile keeps its distances: it is moved by the length of the pause. Where
@@ -66,9 +69,9 @@ pub fn pause(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resu
 ///
 /// # Errors
 /// When it isn't paused.
-pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<()> {
+pub fn resume(c: &Connection, id: MailingId, now: Instant, person: Option<i64>) -> Result<()> {
     let paused: i64 = c
-        .query_row("SELECT paused_at FROM mailing WHERE id = ?1 AND paused_at IS NOT NULL AND series_id IS NULL", [id], |r| r.get(0))
+        .query_row("SELECT paused_at FROM mailing WHERE id = ?1 AND paused_at IS NOT NULL AND series_id IS NULL", [id.0], |r| r.get(0))
         .optional()?
         .ok_or_else(|| StoreError::Refused("This mailing isn't paused.".into()))?;
     let waited = now.0 - paused;
@@ -77,36 +80,39 @@ pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
             // Held people keep their instants: caps and hours decide on those. Being given up waits as long, too.
             c.execute(
                 formatcp!("UPDATE send SET at = at + ?2, give_up_at = give_up_at + ?2 WHERE mailing_id = ?1 AND state IN ({PLACED})"),
-                params![id, waited],
+                params![id.0, waited],
             )?;
             c.execute(
                 formatcp!("UPDATE send SET give_up_at = give_up_at + ?2 WHERE mailing_id = ?1 AND state = {HELD}"),
-                params![id, waited],
+                params![id.0, waited],
             )?;
         }
         Some(Passed::Now) => {
-            c.execute(formatcp!("UPDATE send SET at = ?2 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"), params![id, now.0])?;
+            c.execute(
+                formatcp!("UPDATE send SET at = ?2 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"),
+                params![id.0, now.0],
+            )?;
         }
         Some(Passed::Tomorrow) => {
             c.execute(
                 formatcp!("UPDATE send SET at = at + (?2 - at + ?3 - 1) / ?3 * ?3, give_up_at = give_up_at + (?2 - at + ?3 - 1) / ?3 * ?3 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"),
-                params![id, now.0, DAY],
+                params![id.0, now.0, DAY],
             )?;
         }
         Some(Passed::Not) => {
             c.execute(
                 formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?3 WHERE mailing_id = ?1 AND state IN ({PLACED}) AND at < ?2"),
-                params![id, now.0, crate::send_state::HOUR_PASSED],
+                params![id.0, now.0, crate::send_state::HOUR_PASSED],
             )?;
         }
     }
-    c.execute("UPDATE mailing SET paused_at = NULL WHERE id = ?1", [id])?;
+    c.execute("UPDATE mailing SET paused_at = NULL WHERE id = ?1", [id.0])?;
     // One that should have begun meanwhile begins now.
     c.execute(
         formatcp!("UPDATE mailing SET planned_at = max(planned_at, ?2) WHERE id = ?1 AND state = {MAILING_PLANNED}"),
-        params![id, now.0],
+        params![id.0, now.0],
     )?;
-    audit(c, now, person, "mailing resumed", "mailing", id, "")
+    audit(c, now, person, "mailing resumed", "mailing", id.0, "")
 }
 
 /// Stops what hasn't gone: a planned mailing is a draft again, one on its way sends to nobody more. What was handed over stays.
@@ -114,18 +120,18 @@ pub fn resume(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
 ///
 /// # Errors
 /// When it isn't on its way, or a trial of it is.
-pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<usize> {
+pub fn cancel(c: &Connection, id: MailingId, now: Instant, person: Option<i64>) -> Result<usize> {
     match state(c, id)? {
         MailingState::Planned => {
-            c.execute(formatcp!("UPDATE mailing SET state = {MAILING_DRAFT}, planned_at = NULL, paused_at = NULL WHERE id = ?1"), [id])?;
-            audit(c, now, person, "mailing taken back", "mailing", id, "a draft again")?;
+            c.execute(formatcp!("UPDATE mailing SET state = {MAILING_DRAFT}, planned_at = NULL, paused_at = NULL WHERE id = ?1"), [id.0])?;
+            audit(c, now, person, "mailing taken back", "mailing", id.0, "a draft again")?;
             Ok(0)
         }
         MailingState::Sending => {
             if c.prepare_cached(formatcp!(
                 "SELECT 1 FROM trial WHERE mailing_id = ?1 AND state IN ({TRIAL_COLLECTING}, {TRIAL_READ}, {TRIAL_ROLLING})"
             ))?
-            .exists([id])?
+            .exists([id.0])?
             {
                 return Err(StoreError::Refused(
                     "A trial of this mailing is running: stopping part of it would break the comparison.".into(),
@@ -134,23 +140,23 @@ pub fn cancel(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Res
             let round = formatcp!(
                 "SELECT 1 FROM hour_round r JOIN hour_trial t ON t.id = r.trial_id WHERE r.mailing_id = ?1 AND r.drawn_at IS NOT NULL AND t.state = {TRIAL_COLLECTING}"
             );
-            if c.prepare_cached(round)?.exists([id])? {
+            if c.prepare_cached(round)?.exists([id.0])? {
                 return Err(StoreError::Refused(
                     "This mailing is a round of a running hour trial: late hours would lose more people than early ones. End the trial first.".into(),
                 ));
             }
             let n = c.execute(
                 formatcp!("UPDATE send SET state = {NOT_SENT}, reply = ?2 WHERE mailing_id = ?1 AND state IN ({WAITING})"),
-                params![id, crate::send_state::CANCELLED],
+                params![id.0, crate::send_state::CANCELLED],
             )?;
-            c.execute("UPDATE mailing SET paused_at = NULL, recording = 0, cancelled_at = ?2 WHERE id = ?1", [id, now.0])?;
+            c.execute("UPDATE mailing SET paused_at = NULL, recording = 0, cancelled_at = ?2 WHERE id = ?1", [id.0, now.0])?;
             audit(
                 c,
                 now,
                 person,
                 "rest of the mailing cancelled",
                 "mailing",
-                id,
+                id.0,
                 &format!("not sent to {}", rinse_core::words::people(n as u64)),
             )?;
             Ok(n)
@@ -189,14 +195,14 @@ const SHOWN: usize = 8;
 ///
 /// # Errors
 /// When the database fails.
-pub fn way(c: &Connection, id: i64) -> Result<Vec<Way>> {
+pub fn way(c: &Connection, id: MailingId) -> Result<Vec<Way>> {
     let mut s = c.prepare_cached(
         formatcp!("SELECT d.name, count(*), sum(s.state = {DUE}), sum(s.state = {HELD}), sum(s.state IN ({BETWEEN})), sum(s.state = {ACCEPTED}), sum(s.state = {DEFERRED}), sum(s.state = {FAILED}), sum(s.state = {NOT_SENT}),
             min(iif(s.state IN ({WAITING}), s.at, NULL)), max(iif(s.state IN ({WAITING}), s.at, NULL))
          FROM send s JOIN contact k ON k.id = s.contact_id JOIN domain d ON d.id = k.domain_id WHERE s.mailing_id = ?1 GROUP BY d.id ORDER BY 2 DESC, 1"),
     )?;
     let all: Vec<Way> = s
-        .query_map([id], |r| {
+        .query_map([id.0], |r| {
             Ok(Way {
                 domain: r.get(0)?,
                 people: r.get(1)?,
@@ -240,7 +246,7 @@ pub fn way(c: &Connection, id: i64) -> Result<Vec<Way>> {
 /// Something in the calendar of mailings.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct CalendarEntry {
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub name: String,
     /// What happens: `planned`, `pilot`, `reading`, `rollout`, `went` or `going`.
     pub what: String,
@@ -273,7 +279,7 @@ pub fn calendar(c: &Connection, from: Instant, until: Instant) -> Result<Vec<Cal
         let schedule: Schedule = crate::stored::document(&r.get::<_, String>(6)?, "mailing", r.get(0)?)?;
         let hours = schedule.over_hours();
         Ok(CalendarEntry {
-            mailing: r.get(0)?,
+            mailing: MailingId(r.get(0)?),
             name: r.get(1)?,
             until: until.or((what == "planned" && hours > 0).then(|| at + hours * rinse_core::HOUR)),
             what,

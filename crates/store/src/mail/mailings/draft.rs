@@ -7,6 +7,7 @@ use const_format::formatcp;
 use rinse_core::address::Address;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::{HOLD_LIMIT, OverCap};
+use rinse_core::id::{LetterheadId, ListId, MailingId, SegmentId};
 use rinse_core::message::bounds::LONGEST;
 use rinse_core::schedule::Schedule;
 use rinse_core::standing::MailingState;
@@ -35,11 +36,11 @@ pub struct MailingDraft {
     #[serde(default)]
     pub companion_of: Option<i64>,
     pub topic_id: Option<i64>,
-    pub letterhead_id: i64,
+    pub letterhead_id: LetterheadId,
     pub list_id: Option<i64>,
     /// Only those of the list (or of everyone) who are in this segment.
     #[serde(default)]
-    pub segment_id: Option<i64>,
+    pub segment_id: Option<SegmentId>,
     /// People of these lists and segments too.
     #[serde(default)]
     pub also: Vec<Group>,
@@ -93,12 +94,12 @@ impl MailingDraft {
     /// Whom it is meant for.
     #[must_use]
     pub fn audience(&self) -> Audience {
-        Audience { list: self.list_id, segment: self.segment_id, also: self.also.clone(), without: self.without.clone() }
+        Audience { list: self.list_id.map(ListId), segment: self.segment_id, also: self.also.clone(), without: self.without.clone() }
     }
 
     /// An empty draft under a letterhead, with what is usual.
     #[must_use]
-    pub fn under(letterhead: i64, name: &str) -> Self {
+    pub fn under(letterhead: LetterheadId, name: &str) -> Self {
         Self {
             name: name.to_owned(),
             channel: Channel::Email,
@@ -179,26 +180,26 @@ fn approved(c: &Connection, l: &LetThrough<'_>, person: Option<i64>) -> Result<(
 }
 
 /// Writes who let it through, and says so in the audit trail.
-fn write_approval(c: &Connection, id: i64, l: &LetThrough<'_>, now: Instant, person: Option<i64>) -> Result<()> {
+fn write_approval(c: &Connection, id: MailingId, l: &LetThrough<'_>, now: Instant, person: Option<i64>) -> Result<()> {
     let column = l.column;
     if !l.asked {
-        c.execute(&format!("UPDATE mailing SET {column}_reason = '', {column}_by = NULL WHERE id = ?1"), [id])?;
+        c.execute(&format!("UPDATE mailing SET {column}_reason = '', {column}_by = NULL WHERE id = ?1"), [id.0])?;
         return Ok(());
     }
     let new = c.execute(
         &format!(
             "UPDATE mailing SET {column}_reason = ?2, {column}_by = ?3 WHERE id = ?1 AND ({column}_reason <> ?2 OR {column}_by IS NULL)"
         ),
-        params![id, l.reason, person],
+        params![id.0, l.reason, person],
     )?;
     if new > 0 {
-        crate::settings::audit(c, now, person, l.what, "mailing", id, l.reason)?;
+        crate::settings::audit(c, now, person, l.what, "mailing", id.0, l.reason)?;
     }
     Ok(())
 }
 
 /// What a text message can't have.
-fn check_text(c: &Connection, id: Option<i64>, d: &MailingDraft) -> Result<()> {
+fn check_text(c: &Connection, id: Option<MailingId>, d: &MailingDraft) -> Result<()> {
     let refuse = |words: &str| Err(StoreError::Refused(words.into()));
     if d.subjects.len() > 1 || !d.senders.is_empty() || d.subjects.iter().any(|s| !s.is_empty()) {
         return refuse("A text message has no subject and no variants.");
@@ -209,11 +210,12 @@ fn check_text(c: &Connection, id: Option<i64>, d: &MailingDraft) -> Result<()> {
     if !d.schedule.rates.is_empty() {
         return refuse("A rate is of a mail domain. A text message goes to phone numbers: leave the rates out.");
     }
-    if c.prepare_cached("SELECT 1 FROM trial WHERE mailing_id = ?1")?.exists([id])? {
+    if c.prepare_cached("SELECT 1 FROM trial WHERE mailing_id = ?1")?.exists([id.map(|id| id.0)])? {
         return refuse("There is a trial of this mailing's variants. Make the text message a mailing of its own.");
     }
     if let Some(other) = d.companion_of
-        && (Some(other) == id || !c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND channel = 1")?.exists([other])?)
+        && (Some(other) == id.map(|id| id.0)
+            || !c.prepare_cached("SELECT 1 FROM mailing WHERE id = ?1 AND channel = 1")?.exists([other])?)
     {
         return refuse("A text message goes along with an email.");
     }
@@ -245,13 +247,13 @@ pub fn check_senders(d: &MailingDraft) -> Result<()> {
 ///
 /// # Errors
 /// [`StoreError::Stale`] with who saved it meanwhile, when, and in what it differs from `d`.
-pub fn must_be_current(c: &Connection, id: i64, version: i64, d: &MailingDraft) -> Result<()> {
+pub fn must_be_current(c: &Connection, id: MailingId, version: i64, d: &MailingDraft) -> Result<()> {
     let there = super::one(c, id)?;
     if there.version == version {
         return Ok(());
     }
     let (who, at): (Option<String>, Option<i64>) =
-        c.query_row("SELECT p.name, m.changed_at FROM mailing m LEFT JOIN person p ON p.id = m.changed_by WHERE m.id = ?1", [id], |r| {
+        c.query_row("SELECT p.name, m.changed_at FROM mailing m LEFT JOIN person p ON p.id = m.changed_by WHERE m.id = ?1", [id.0], |r| {
             Ok((r.get(0)?, r.get(1)?))
         })?;
     let (yours, theirs) = (serde_json::to_value(d)?, serde_json::to_value(&there.draft)?);
@@ -271,7 +273,7 @@ pub fn must_be_current(c: &Connection, id: i64, version: i64, d: &MailingDraft) 
 ///
 /// # Errors
 /// When the mailing is no draft any more.
-pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn save(c: &Connection, id: Option<MailingId>, d: &MailingDraft, now: Instant, person: Option<i64>) -> Result<MailingId> {
     if d.subjects.is_empty() || d.subjects.len() > 6 {
         return Err(StoreError::Refused("A mailing has one to six variants.".into()));
     }
@@ -315,7 +317,7 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     }
     let kept = |column: &str| -> Result<Option<String>> {
         let sql = format!("SELECT {column}_reason FROM mailing WHERE id = ?1 AND {column}_by IS NOT NULL");
-        Ok(c.query_row(&sql, [id], |r| r.get(0)).optional()?)
+        Ok(c.query_row(&sql, [id.map(|id| id.0)], |r| r.get(0)).optional()?)
     };
     let exceed = LetThrough {
         asked: d.over_cap == OverCap::Exceed,
@@ -336,7 +338,7 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
     approved(c, &exceed, person)?;
     approved(c, &complainers, person)?;
     let service_before: String =
-        c.query_row("SELECT service_reason FROM mailing WHERE id = ?1", [id], |r| r.get(0)).optional()?.unwrap_or_default();
+        c.query_row("SELECT service_reason FROM mailing WHERE id = ?1", [id.map(|id| id.0)], |r| r.get(0)).optional()?.unwrap_or_default();
     let class = if service.is_empty() { 1 } else { 2 };
     let companion = d.companion_of.filter(|_| d.channel == Channel::Text);
     let schedule = serde_json::to_string(&d.schedule).map_err(|e| StoreError::Refused(e.to_string()))?;
@@ -344,7 +346,7 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
         Some(id) => {
             let n = c.execute(
                 formatcp!("UPDATE mailing SET name=?2, topic_id=?3, letterhead_id=?4, list_id=?5, over_cap=?6, html=?7, text=?8, segment_id=?9, priority=?10, hold_days=?11, class=?12, service_reason=?13, leave_out=?14, preheader=?15, format=?16, schedule=?17, template=?18, channel=?19, companion_of=?20, version=version+1, changed_at=?21, changed_by=?22, handed_out=?23 WHERE id = ?1 AND state = {MAILING_DRAFT}"),
-                params![id, d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, now.0, person, d.handed_out],
+                params![id.0, d.name, d.topic_id, d.letterhead_id.0, d.list_id, over, d.html, d.text, d.segment_id.map(|id| id.0), d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, now.0, person, d.handed_out],
             )?;
             if n == 0 {
                 return Err(StoreError::Refused("Only a draft can be changed. Make a new mailing instead.".into()));
@@ -353,23 +355,23 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
         }
         None => c.query_row(
             "INSERT INTO mailing (name, topic_id, letterhead_id, list_id, over_cap, html, text, made_at, person_id, segment_id, priority, hold_days, class, service_reason, leave_out, preheader, format, schedule, template, channel, companion_of, handed_out) VALUES (?1,?2,?3,?4,?5,?6,?7,?8,?9,?10,?11,?12,?13,?14,?15,?16,?17,?18,?19,?20,?21,?22) RETURNING id",
-            params![d.name, d.topic_id, d.letterhead_id, d.list_id, over, d.html, d.text, now.0, person, d.segment_id, d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, d.handed_out],
-            |r| r.get(0),
+            params![d.name, d.topic_id, d.letterhead_id.0, d.list_id, over, d.html, d.text, now.0, person, d.segment_id.map(|id| id.0), d.priority, d.hold_days, class, service, bits(&d.leave_out), d.preheader, d.format, schedule, d.template, d.channel.code(), companion, d.handed_out],
+            |r| r.get(0).map(MailingId),
         )?,
     };
     write_approval(c, id, &exceed, now, person)?;
     write_approval(c, id, &complainers, now, person)?;
     if service != service_before {
         let what = if service.is_empty() { "marketing mailing again" } else { "service mailing" };
-        crate::settings::audit(c, now, person, what, "mailing", id, service)?;
+        crate::settings::audit(c, now, person, what, "mailing", id.0, service)?;
     }
     save_beside(c, id, &d.also, &d.without)?;
-    c.execute("DELETE FROM variant WHERE mailing_id = ?1", [id])?;
+    c.execute("DELETE FROM variant WHERE mailing_id = ?1", [id.0])?;
     for (arm, subject) in d.subjects.iter().enumerate() {
         let sender = d.senders.get(arm).cloned().unwrap_or_default();
         c.execute(
             "INSERT INTO variant (mailing_id, arm, subject, sender_name, reply_to) VALUES (?1, ?2, ?3, ?4, ?5)",
-            params![id, i64::try_from(arm).unwrap_or(0), subject, sender.name.trim(), sender.reply_to.trim()],
+            params![id.0, i64::try_from(arm).unwrap_or(0), subject, sender.name.trim(), sender.reply_to.trim()],
         )?;
     }
     Ok(id)
@@ -379,7 +381,7 @@ pub fn save(c: &Connection, id: Option<i64>, d: &MailingDraft, now: Instant, per
 ///
 /// # Errors
 /// When there is no such mailing.
-pub fn copy(c: &Connection, id: i64, name: &str, template: bool, now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn copy(c: &Connection, id: MailingId, name: &str, template: bool, now: Instant, person: Option<i64>) -> Result<MailingId> {
     let mut d = super::one(c, id)?.draft;
     d.name = name.to_owned();
     d.template = template;
@@ -391,7 +393,7 @@ pub fn copy(c: &Connection, id: i64, name: &str, template: bool, now: Instant, p
     // A day of its own has passed, or is the other mailing's.
     d.schedule.local = None;
     let made = save(c, None, &d, now, person)?;
-    c.execute("UPDATE mailing SET copied_from = ?2 WHERE id = ?1", [made, id])?;
+    c.execute("UPDATE mailing SET copied_from = ?2 WHERE id = ?1", [made.0, id.0])?;
     Ok(made)
 }
 
@@ -400,14 +402,14 @@ pub fn copy(c: &Connection, id: i64, name: &str, template: bool, now: Instant, p
 ///
 /// # Errors
 /// When there is no such mailing, or it is a text message itself.
-pub fn companion(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Result<i64> {
+pub fn companion(c: &Connection, id: MailingId, now: Instant, person: Option<i64>) -> Result<MailingId> {
     let d = super::one(c, id)?.draft;
     if d.channel == Channel::Text {
         return Err(StoreError::Refused("This is a text message already.".into()));
     }
     let text = MailingDraft {
         channel: Channel::Text,
-        companion_of: Some(id),
+        companion_of: Some(id.0),
         topic_id: d.topic_id,
         list_id: d.list_id,
         segment_id: d.segment_id,
@@ -424,10 +426,10 @@ pub fn companion(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> 
 ///
 /// # Errors
 /// When it is on its way.
-pub fn archive(c: &Connection, id: i64, away: bool, now: Instant) -> Result<()> {
+pub fn archive(c: &Connection, id: MailingId, away: bool, now: Instant) -> Result<()> {
     if away && matches!(super::course::state(c, id)?, MailingState::Planned | MailingState::Sending) {
         return Err(StoreError::Refused("This mailing is on its way. Cancel it, or wait until it is out.".into()));
     }
-    c.execute("UPDATE mailing SET archived_at = iif(?2, ?3, NULL) WHERE id = ?1", params![id, away, now.0])?;
+    c.execute("UPDATE mailing SET archived_at = iif(?2, ?3, NULL) WHERE id = ?1", params![id.0, away, now.0])?;
     Ok(())
 }

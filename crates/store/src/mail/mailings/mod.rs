@@ -20,6 +20,7 @@ use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::clearance::OverCap;
+use rinse_core::id::{ContactId, HourTrialId, LetterheadId, MailingId, SegmentId, SeriesId, TrialId};
 use rinse_core::message::{CONTACT_PLACEHOLDERS, own_placeholder};
 use rinse_core::standing::MailingState;
 use rusqlite::{Connection, OptionalExtension};
@@ -30,7 +31,7 @@ use utoipa::ToSchema;
 /// A mailing, whole.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Mailing {
-    pub id: i64,
+    pub id: MailingId,
     #[serde(flatten)]
     pub draft: MailingDraft,
     pub list: Option<String>,
@@ -48,11 +49,11 @@ pub struct Mailing {
     pub archived_at: Option<i64>,
     /// The mailing that it was copied from.
     pub copied_from: Option<i64>,
-    pub trial_id: Option<i64>,
+    pub trial_id: Option<TrialId>,
     /// The running hour trial that it is a round of.
-    pub hour_trial_id: Option<i64>,
+    pub hour_trial_id: Option<HourTrialId>,
     /// The series that it is a step of.
-    pub series_id: Option<i64>,
+    pub series_id: Option<SeriesId>,
     /// The text messages that go along with it.
     pub companions: Vec<Tied>,
     pub labels: Vec<String>,
@@ -61,9 +62,9 @@ pub struct Mailing {
 }
 
 /// Subjects and senders, by variant; no senders where all are the letterhead's.
-fn variants(c: &Connection, id: i64) -> Result<(Vec<String>, Vec<VariantSender>)> {
+fn variants(c: &Connection, id: MailingId) -> Result<(Vec<String>, Vec<VariantSender>)> {
     let mut s = c.prepare_cached("SELECT subject, sender_name, reply_to FROM variant WHERE mailing_id = ?1 ORDER BY arm")?;
-    let rows = s.query_map([id], |r| Ok((r.get(0)?, VariantSender { name: r.get(1)?, reply_to: r.get(2)? })))?;
+    let rows = s.query_map([id.0], |r| Ok((r.get(0)?, VariantSender { name: r.get(1)?, reply_to: r.get(2)? })))?;
     let (subjects, senders): (_, Vec<VariantSender>) = rows.collect::<rusqlite::Result<Vec<_>>>()?.into_iter().unzip();
     let all_usual = senders.iter().all(|s| *s == VariantSender::default());
     Ok((subjects, if all_usual { Vec::new() } else { senders }))
@@ -71,23 +72,23 @@ fn variants(c: &Connection, id: i64) -> Result<(Vec<String>, Vec<VariantSender>)
 
 /// # Errors
 /// When there is no such mailing.
-pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
+pub fn one(c: &Connection, id: MailingId) -> Result<Mailing> {
     let mut m = c
         .prepare_cached(formatcp!("SELECT m.id, m.name, topic_id, letterhead_id, list_id, l.name, over_cap, html, text, m.state, planned_at, started_at, finished_at, t.id, m.segment_id, g.name, priority, hold_days, exceed_reason, p.name, service_reason, complainers_reason, q.name, leave_out,
             preheader, format, schedule, paused_at, archived_at, template, copied_from, series_id, channel, companion_of, m.version,
             (SELECT h.id FROM hour_round r JOIN hour_trial h ON h.id = r.trial_id WHERE r.mailing_id = m.id AND r.missed IS NULL AND h.state = {TRIAL_COLLECTING}), m.handed_out
             FROM mailing m LEFT JOIN person p ON p.id = exceed_by LEFT JOIN person q ON q.id = complainers_by LEFT JOIN list l ON l.id = list_id LEFT JOIN segment g ON g.id = m.segment_id LEFT JOIN trial t ON t.mailing_id = m.id WHERE m.id = ?1"))?
-        .query_row([id], |r| {
+        .query_row([id.0], |r| {
             Ok(Mailing {
-                id: r.get(0)?,
+                id: MailingId(r.get(0)?),
                 draft: MailingDraft {
                     name: r.get(1)?,
                     channel: r.get::<_, As<Channel>>(32)?.0,
                     companion_of: r.get(33)?,
                     topic_id: r.get(2)?,
-                    letterhead_id: r.get(3)?,
+                    letterhead_id: LetterheadId(r.get(3)?),
                     list_id: r.get(4)?,
-                    segment_id: r.get(14)?,
+                    segment_id: r.get::<_, Option<i64>>(14)?.map(SegmentId),
                     also: Vec::new(),
                     without: Vec::new(),
                     over_cap: OverCap::from_code(&r.get::<_, String>(6)?),
@@ -118,12 +119,12 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
                 paused_at: r.get(27)?,
                 archived_at: r.get(28)?,
                 copied_from: r.get(30)?,
-                trial_id: r.get(13)?,
-                series_id: r.get(31)?,
+                trial_id: r.get::<_, Option<i64>>(13)?.map(TrialId),
+                series_id: r.get::<_, Option<i64>>(31)?.map(SeriesId),
                 companions: Vec::new(),
                 labels: Vec::new(),
                 version: r.get(34)?,
-                hour_trial_id: r.get(35)?,
+                hour_trial_id: r.get::<_, Option<i64>>(35)?.map(HourTrialId),
             })
         })
         .optional()?
@@ -132,7 +133,7 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
     (m.draft.also, m.draft.without) = audience::beside(c, id)?;
     m.companions = c
         .prepare_cached("SELECT id, name FROM mailing WHERE companion_of = ?1 AND archived_at IS NULL ORDER BY id")?
-        .query_map([id], |r| Ok(Tied { id: r.get(0)?, name: r.get(1)? }))?
+        .query_map([id.0], |r| Ok(Tied { id: r.get(0)?, name: r.get(1)? }))?
         .collect::<rusqlite::Result<_>>()?;
     m.labels = crate::tags::labels_of(c, id)?;
     Ok(m)
@@ -141,14 +142,14 @@ pub fn one(c: &Connection, id: i64) -> Result<Mailing> {
 /// A mailing as lists show it.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct MailingRow {
-    pub id: i64,
+    pub id: MailingId,
     pub name: String,
     pub state: MailingState,
     pub planned_at: Option<i64>,
     pub started_at: Option<i64>,
     pub list: Option<String>,
-    pub trial_id: Option<i64>,
-    pub series_id: Option<i64>,
+    pub trial_id: Option<TrialId>,
+    pub series_id: Option<SeriesId>,
     pub labels: Vec<String>,
     pub paused: bool,
     pub template: bool,
@@ -174,14 +175,14 @@ pub fn all(c: &Connection) -> Result<Vec<MailingRow>> {
     )?;
     Ok(s.query_map([], |r| {
         Ok(MailingRow {
-            id: r.get(0)?,
+            id: MailingId(r.get(0)?),
             name: r.get(1)?,
             state: r.get::<_, Worded<_>>(2)?.0,
             planned_at: r.get(3)?,
             started_at: r.get(4)?,
             list: r.get(5)?,
-            trial_id: r.get(6)?,
-            series_id: r.get(11)?,
+            trial_id: r.get::<_, Option<i64>>(6)?.map(TrialId),
+            series_id: r.get::<_, Option<i64>>(11)?.map(SeriesId),
             labels: crate::stored::document(&r.get::<_, String>(7)?, "mailing", r.get(0)?)?,
             paused: r.get(8)?,
             template: r.get(9)?,
@@ -216,11 +217,11 @@ const SHOWN: &str = "coalesce(v.text, CASE WHEN v.number IS NOT NULL THEN CASE W
 ///
 /// # Errors
 /// When the database fails.
-pub fn own_values(c: &Connection, contact: i64, fields: &[(String, i64)]) -> Result<Vec<(String, String)>> {
+pub fn own_values(c: &Connection, contact: ContactId, fields: &[(String, i64)]) -> Result<Vec<(String, String)>> {
     let mut s = c.prepare_cached(&format!("SELECT {SHOWN} FROM field_value v WHERE v.contact_id = ?1 AND v.field_id = ?2"))?;
     let mut out = Vec::new();
     for (name, field) in fields {
-        if let Some(value) = s.query_row([contact, *field], |r| r.get::<_, Option<String>>(0)).optional()?.flatten() {
+        if let Some(value) = s.query_row([contact.0, *field], |r| r.get::<_, Option<String>>(0)).optional()?.flatten() {
             out.push((name.clone(), value));
         }
     }
@@ -232,14 +233,14 @@ pub fn own_values(c: &Connection, contact: i64, fields: &[(String, i64)]) -> Res
 ///
 /// # Errors
 /// When the database fails.
-pub fn missing(c: &Connection, people: &[i64], used: &[&str], own: &[(String, i64)]) -> Result<BTreeMap<String, u64>> {
+pub fn missing(c: &Connection, people: &[ContactId], used: &[&str], own: &[(String, i64)]) -> Result<BTreeMap<String, u64>> {
     let mut out = BTreeMap::new();
     let mut count = |name: &str, lacks: &str| -> Result<()> {
         let mut s = c.prepare(&format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {lacks}"))?;
         let mut rows = s.query([])?;
         let mut n = 0;
         while let Some(r) = rows.next()? {
-            n += u64::from(people.binary_search(&r.get(0)?).is_ok());
+            n += u64::from(people.binary_search(&ContactId(r.get(0)?)).is_ok());
         }
         out.insert(name.to_owned(), n);
         Ok(())
@@ -258,12 +259,12 @@ pub fn missing(c: &Connection, people: &[i64], used: &[&str], own: &[(String, i6
 ///
 /// # Errors
 /// When the database fails.
-pub fn due(c: &Connection, now: Instant) -> Result<Vec<i64>> {
+pub fn due(c: &Connection, now: Instant) -> Result<Vec<MailingId>> {
     let sql = formatcp!(
         "SELECT id FROM mailing WHERE paused_at IS NULL AND (state = {MAILING_PLANNED} AND planned_at <= ?1 OR state = {MAILING_SENDING} AND recording)
          ORDER BY planned_at, priority, id"
     );
-    crate::stored::ids(c, sql, [now.0])
+    crate::stored::ids_as(c, sql, [now.0], MailingId)
 }
 
 /// How many have begun.

@@ -4,6 +4,7 @@ use crate::Result;
 use crate::audience::Audience;
 use crate::codes::{MAILING_PLANNED, MAILING_SENDING, MAILING_SENT};
 use const_format::formatcp;
+use rinse_core::id::{ContactId, MailingId};
 use rinse_core::schedule::Schedule;
 use rinse_core::{DAY, Instant, zone};
 use rusqlite::{Connection, params, params_from_iter};
@@ -22,7 +23,7 @@ pub struct Portion {
 /// Another mailing that many of the same people get.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct MailingOverlap {
-    pub mailing: i64,
+    pub mailing: MailingId,
     pub name: String,
     pub at: i64,
     /// Of this audience, those in its audience too.
@@ -99,12 +100,12 @@ fn overlaps(c: &Connection, who: &Audience, at: Instant, but: Option<i64>) -> Re
     if near.is_empty() {
         return Ok(Vec::new());
     }
-    let ours: Option<HashSet<i64>> = who.people(c, at)?.map(|ids| ids.into_iter().collect());
+    let ours: Option<HashSet<ContactId>> = who.people(c, at)?.map(|ids| ids.into_iter().collect());
     let everyone: i64 = c.query_row("SELECT count(*) FROM contact WHERE gone IS NULL", [], |r| r.get(0))?;
     let size = |n: usize| i64::try_from(n).unwrap_or(i64::MAX);
     let mut out = Vec::new();
     for (mailing, name, when) in near {
-        let theirs = super::one(c, mailing)?.draft.audience().people(c, Instant(when));
+        let theirs = super::one(c, MailingId(mailing))?.draft.audience().people(c, Instant(when));
         // A segment of an old mailing may be gone by now.
         let Ok(theirs) = theirs else { continue };
         let people = match (&ours, theirs) {
@@ -113,7 +114,7 @@ fn overlaps(c: &Connection, who: &Audience, at: Instant, but: Option<i64>) -> Re
             (None, Some(theirs)) => size(theirs.len()),
             (Some(ours), Some(theirs)) => size(theirs.iter().filter(|id| ours.contains(id)).count()),
         };
-        out.push(MailingOverlap { mailing, name, at: when, people });
+        out.push(MailingOverlap { mailing: MailingId(mailing), name, at: when, people });
     }
     Ok(out)
 }

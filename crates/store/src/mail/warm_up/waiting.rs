@@ -6,6 +6,7 @@ use crate::send_state::{UNTRIED, WAITING};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::delivery::warm_up::{Room, Waiting, places, rank};
+use rinse_core::id::{ContactId, LetterheadId};
 use rinse_core::load::Answer;
 use rinse_core::segment::evaluate::day_of;
 use rusqlite::{Connection, params};
@@ -54,15 +55,15 @@ pub fn waiting(c: &Connection, w: &WarmUp) -> Result<HashMap<String, HashMap<i64
 }
 
 /// Who answers how, of everybody: asked for only where somebody has to wait.
-struct Ranks(Option<HashMap<i64, u8>>);
+struct Ranks(Option<HashMap<ContactId, u8>>);
 
 impl Ranks {
-    fn of(&mut self, c: &Connection, contact: i64) -> Result<u8> {
+    fn of(&mut self, c: &Connection, contact: ContactId) -> Result<u8> {
         let cells = match &mut self.0 {
             Some(cells) => cells,
             none => {
                 let mut s = c.prepare_cached("SELECT contact_id, cell FROM mail_load")?;
-                none.insert(s.query_map([], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+                none.insert(s.query_map([], |r| Ok((ContactId(r.get(0)?), r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
             }
         };
         Ok(rank(answer(cells.get(&contact).copied())))
@@ -76,7 +77,7 @@ fn later(c: &Connection, room: &Room, people: &[(i64, Instant, i64)], ranks: &mu
     }
     let mut wait = Vec::with_capacity(people.len());
     for (_, at, contact) in people {
-        wait.push(Waiting { day: day_of((*at).max(now)), rank: ranks.of(c, *contact)? });
+        wait.push(Waiting { day: day_of((*at).max(now)), rank: ranks.of(c, ContactId(*contact))? });
     }
     let placed = people.iter().zip(places(&wait, |d| room.on(d))).map(|((key, at, _), day)| (*key, (*at).max(now), day));
     Ok(placed.filter(|(_, at, day)| day_of(*at) != *day).map(|(key, at, day)| (key, on_day(at, day))).collect())
@@ -89,8 +90,8 @@ fn later(c: &Connection, room: &Room, people: &[(i64, Instant, i64)], ranks: &mu
 /// When the database fails.
 pub(crate) fn placed(
     c: &Connection,
-    letterhead: i64,
-    people: &[(i64, i64, Option<Instant>)],
+    letterhead: LetterheadId,
+    people: &[(i64, ContactId, Option<Instant>)],
     now: Instant,
 ) -> Result<Vec<(usize, Instant)>> {
     let Some(w) = of_letterhead(c, letterhead)? else { return Ok(Vec::new()) };
@@ -98,7 +99,7 @@ pub(crate) fn placed(
     let (mut by, mut names) = (ByGroup::default(), Names::default());
     for ((domain, contact, turn), i) in people.iter().zip(0..) {
         if let Some(turn) = turn {
-            by.entry(names.of(c, *domain)?.to_owned()).or_default().push((i, *turn, *contact));
+            by.entry(names.of(c, *domain)?.to_owned()).or_default().push((i, *turn, contact.0));
         }
     }
     let (mut ranks, mut out) = (Ranks(None), Vec::new());

@@ -9,6 +9,7 @@ use crate::{Result, StoreError, letterheads};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::consent::Consent;
+use rinse_core::id::{ContactId, ListId, SegmentId};
 use rinse_core::phone::Phone;
 use rinse_core::upkeep::MailStatus;
 use rusqlite::{Connection, OptionalExtension, Row, ToSql};
@@ -18,7 +19,7 @@ use utoipa::ToSchema;
 /// A row of the contact list.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct ContactRow {
-    pub id: i64,
+    pub id: ContactId,
     pub address: String,
     pub given_name: Option<String>,
     pub family_name: Option<String>,
@@ -33,7 +34,7 @@ pub(super) const COLUMNS: &str = "c.id, c.address, c.given_name, c.family_name, 
 
 pub(super) fn row(r: &Row<'_>) -> rusqlite::Result<ContactRow> {
     Ok(ContactRow {
-        id: r.get(0)?,
+        id: ContactId(r.get(0)?),
         address: r.get(1)?,
         given_name: r.get(2)?,
         family_name: r.get(3)?,
@@ -70,9 +71,9 @@ impl Sort {
 pub struct Query {
     /// Beginning of an address, a given or family name, a phone number, or `@` and a domain.
     pub search: String,
-    pub list: Option<i64>,
+    pub list: Option<ListId>,
     pub tag: Option<i64>,
-    pub segment: Option<i64>,
+    pub segment: Option<SegmentId>,
     pub status: Option<i64>,
     /// In this mail-load cell.
     pub load: Option<u8>,
@@ -148,7 +149,7 @@ fn filter_by(c: &Connection, q: &Query, now: Instant, bits: bool) -> Result<(Str
         wheres.extend(member_sets(q, 1, 1).iter().enumerate().map(|(k, _)| format!("in_set({k}, c.id)")));
     }
     if let Some(list) = q.list.filter(|_| !bits) {
-        values.push(Box::new(list));
+        values.push(Box::new(list.0));
         wheres.push(format!("c.id IN (SELECT contact_id FROM list_member WHERE list_id = ?{})", values.len()));
     }
     if let Some(tag) = q.tag.filter(|_| !bits) {
@@ -186,7 +187,7 @@ type Sets = Vec<(String, Vec<rusqlite::types::Value>)>;
 /// The list and the tag that are asked for, each by the query of its people with these numbers.
 fn member_sets(q: &Query, from: i64, to: i64) -> Sets {
     let of = |id: Option<i64>, sql: &str| id.map(|id| (format!("{sql} AND contact_id BETWEEN {from} AND {to}"), vec![id.into()]));
-    let list = of(q.list, "SELECT contact_id FROM list_member WHERE list_id = ?");
+    let list = of(q.list.map(|id| id.0), "SELECT contact_id FROM list_member WHERE list_id = ?");
     list.into_iter().chain(of(q.tag, "SELECT contact_id FROM contact_tag WHERE tag_id = ?")).collect()
 }
 
@@ -252,7 +253,7 @@ pub fn page(c: &Connection, q: &Query, now: Instant) -> Result<Page> {
 }
 
 /// A page out of everybody in order.
-fn in_order(c: &Connection, q: &Query, order: &[i64], last: i64) -> Result<Page> {
+fn in_order(c: &Connection, q: &Query, order: &[ContactId], last: i64) -> Result<Page> {
     let all = i64::try_from(order.len()).unwrap_or(i64::MAX);
     let members = members(c, q, last)?;
     let standing = Filled::new(c, &standing_sets(q), 1, last)?;
@@ -260,18 +261,19 @@ fn in_order(c: &Connection, q: &Query, order: &[i64], last: i64) -> Result<Page>
         true => Some(Filled::new(c, &not_active(), 1, last)?),
         false => None,
     };
-    let shown = |id: &i64| members.all_have(*id) && standing.all_have(*id) && !left_out.as_ref().is_some_and(|set| set.all_have(*id));
+    let shown =
+        |id: &ContactId| members.all_have(id.0) && standing.all_have(id.0) && !left_out.as_ref().is_some_and(|set| set.all_have(id.0));
     let matching = order.iter().filter(|id| shown(id)).count();
-    let people: Box<dyn Iterator<Item = &i64>> = if q.descending { Box::new(order.iter().rev()) } else { Box::new(order.iter()) };
+    let people: Box<dyn Iterator<Item = &ContactId>> = if q.descending { Box::new(order.iter().rev()) } else { Box::new(order.iter()) };
     let (skip, size) = (q.page as usize * q.size as usize, q.size.clamp(1, 200) as usize);
-    let page: Vec<i64> = people.filter(|id| shown(id)).skip(skip).take(size).copied().collect();
+    let page: Vec<ContactId> = people.filter(|id| shown(id)).skip(skip).take(size).copied().collect();
     Ok(Page { rows: rows_of(c, &page)?, matching: i64::try_from(matching).unwrap_or(i64::MAX), or_more: false, all })
 }
 
 /// These people's rows, in this order.
-fn rows_of(c: &Connection, ids: &[i64]) -> Result<Vec<ContactRow>> {
+fn rows_of(c: &Connection, ids: &[ContactId]) -> Result<Vec<ContactRow>> {
     let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM contact c WHERE c.id = ?1"))?;
-    let found = ids.iter().filter_map(|id| s.query_row([id], row).optional().transpose());
+    let found = ids.iter().filter_map(|id| s.query_row([id.0], row).optional().transpose());
     Ok(found.collect::<rusqlite::Result<_>>()?)
 }
 
@@ -292,8 +294,8 @@ fn walked(c: &Connection, q: &Query, members: &Filled, matching: i64) -> Result<
     let mut rows = s.query([])?;
     let (mut left, mut ids) = (skip, Vec::new());
     while let Some(r) = rows.next()? {
-        let id: i64 = r.get(0)?;
-        if !members.all_have(id) {
+        let id = ContactId(r.get(0)?);
+        if !members.all_have(id.0) {
             continue;
         }
         if left > 0 {
@@ -349,18 +351,18 @@ fn page_of(c: &Connection, q: &Query, now: Instant, all: i64, known: Option<i64>
 ///
 /// # Errors
 /// When the segment asked for is gone.
-pub fn matching(c: &Connection, q: &Query, now: Instant) -> Result<Vec<i64>> {
+pub fn matching(c: &Connection, q: &Query, now: Instant) -> Result<Vec<ContactId>> {
     let (filter, values) = filter(c, q, now)?;
     let mut s = c.prepare(&format!("SELECT c.id FROM contact c {filter} ORDER BY c.id"))?;
-    Ok(s.query_map(rusqlite::params_from_iter(values), |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map(rusqlite::params_from_iter(values), |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// The contacts with these ids, at most 200, in the order of their addresses.
 ///
 /// # Errors
 /// When the database fails.
-pub fn by_ids(c: &Connection, ids: &[i64]) -> Result<Vec<ContactRow>> {
-    let list = std::rc::Rc::new(ids.iter().copied().map(rusqlite::types::Value::from).collect::<Vec<_>>());
+pub fn by_ids(c: &Connection, ids: &[ContactId]) -> Result<Vec<ContactRow>> {
+    let list = std::rc::Rc::new(ids.iter().map(|id| rusqlite::types::Value::from(id.0)).collect::<Vec<_>>());
     let mut s = c.prepare_cached(&format!("SELECT {COLUMNS} FROM contact c WHERE c.id IN rarray(?1) ORDER BY c.address_key LIMIT 200"))?;
     Ok(s.query_map([list], row)?.collect::<rusqlite::Result<_>>()?)
 }

@@ -3,6 +3,7 @@
 use super::ContactRow;
 use crate::{Result, Store, segments};
 use rinse_core::Instant;
+use rinse_core::id::ContactId;
 use rinse_core::segment::Tree;
 use rinse_core::segment::words::sentence;
 use rusqlite::{Connection, params_from_iter};
@@ -33,9 +34,9 @@ pub fn look(store: &Store, tree: &Tree, now: Instant, sample: u32) -> Result<Loo
 fn look_at(c: &Connection, tree: &Tree, now: Instant, sample: u32, people: i64) -> Result<Look> {
     let sql = segments::compile(c, tree, now)?;
     let all = super::present(c)?;
-    let ids: Vec<i64> = c
+    let ids: Vec<ContactId> = c
         .prepare(&format!("SELECT c.id FROM contact c WHERE c.gone IS NULL AND {} ORDER BY c.id LIMIT {sample}", sql.text))?
-        .query_map(params_from_iter(&sql.values), |r| r.get(0))?
+        .query_map(params_from_iter(&sql.values), |r| r.get(0).map(ContactId))?
         .collect::<rusqlite::Result<_>>()?;
     let mut leaves = Vec::new();
     tree.leaves(&mut leaves);

@@ -8,6 +8,7 @@ use super::list::Sort;
 use crate::Result;
 use crate::db::{beside, readable_beside};
 use crate::kept::{self, Notes, Watches, lock};
+use rinse_core::id::ContactId;
 use rusqlite::{Connection, OptionalExtension};
 use std::cmp::Ordering;
 use std::sync::atomic::{self, AtomicBool};
@@ -17,7 +18,7 @@ use std::sync::{Arc, Mutex};
 const MOST_NOTES: usize = 300;
 
 /// The numbers of all people who aren't gone, by each [`Sort`].
-type Everybody = [Vec<i64>; Sort::ALL.len()];
+type Everybody = [Vec<ContactId>; Sort::ALL.len()];
 
 struct Kept {
     everybody: Arc<Everybody>,
@@ -36,7 +37,7 @@ pub(crate) struct Orders {
 pub(super) struct Order(Arc<Everybody>, Sort);
 
 impl Order {
-    pub(super) fn people(&self) -> &[i64] {
+    pub(super) fn people(&self) -> &[ContactId] {
         &self.0[self.1 as usize]
     }
 }
@@ -80,7 +81,7 @@ impl Orders {
         // One view of the file from here on. Whatever it shows is noted by now, so who isn't among the notes stands right.
         let view = c.unchecked_transaction()?;
         view.query_row("SELECT count(*) FROM (SELECT 1 FROM contact LIMIT 1)", [], |_| Ok(()))?;
-        let mut changed: Vec<i64> = lock(&self.notes).rows().collect();
+        let mut changed: Vec<ContactId> = lock(&self.notes).rows().map(ContactId).collect();
         changed.sort_unstable();
         if !changed.is_empty() {
             let everybody = Arc::make_mut(&mut k.everybody);
@@ -129,7 +130,7 @@ fn load(c: &Connection) -> Result<Everybody> {
             "SELECT c.id FROM contact c WHERE c.id NOT IN (SELECT id FROM contact WHERE gone IS NOT NULL) ORDER BY {}, c.id",
             sort.column()
         );
-        *order = view.prepare(&sql)?.query_map([], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?;
+        *order = view.prepare(&sql)?.query_map([], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?;
     }
     Ok(everybody)
 }
@@ -142,7 +143,7 @@ enum Key {
 }
 
 /// Nothing when the person is gone.
-fn key(c: &Connection, sort: Sort, id: i64) -> Result<Option<(Key, i64)>> {
+fn key(c: &Connection, sort: Sort, id: ContactId) -> Result<Option<(Key, ContactId)>> {
     let sql = match sort {
         Sort::Address => "SELECT address_key FROM contact WHERE id = ?1 AND gone IS NULL",
         Sort::FamilyName => "SELECT family_name FROM contact WHERE id = ?1 AND gone IS NULL",
@@ -155,15 +156,15 @@ fn key(c: &Connection, sort: Sort, id: i64) -> Result<Option<(Key, i64)>> {
             Sort::AddedAt => Key::Number(r.get(0)?),
         })
     };
-    Ok(c.prepare_cached(sql)?.query_row([id], read).optional()?.map(|key| (key, id)))
+    Ok(c.prepare_cached(sql)?.query_row([id.0], read).optional()?.map(|key| (key, id)))
 }
 
 /// Takes these people (by number) out of an order and puts them where they belong now.
-fn replace(c: &Connection, sort: Sort, order: &mut Vec<i64>, changed: &[i64]) -> Result<()> {
+fn replace(c: &Connection, sort: Sort, order: &mut Vec<ContactId>, changed: &[ContactId]) -> Result<()> {
     // One look at a byte each, for a million people.
-    let mut out = vec![false; changed.last().and_then(|id| usize::try_from(id + 1).ok()).unwrap_or(0)];
-    changed.iter().filter_map(|id| usize::try_from(*id).ok()).for_each(|id| out[id] = true);
-    order.retain(|id| !usize::try_from(*id).is_ok_and(|id| out.get(id).is_some_and(|out| *out)));
+    let mut out = vec![false; changed.last().and_then(|id| usize::try_from(id.0 + 1).ok()).unwrap_or(0)];
+    changed.iter().filter_map(|id| usize::try_from(id.0).ok()).for_each(|id| out[id] = true);
+    order.retain(|id| !usize::try_from(id.0).is_ok_and(|id| out.get(id).is_some_and(|out| *out)));
     let mut coming = changed.iter().filter_map(|id| key(c, sort, *id).transpose()).collect::<Result<Vec<_>>>()?;
     coming.sort_unstable();
     let places = coming.iter().map(|one| Ok((place(c, sort, order, one)?, one.1))).collect::<Result<Vec<_>>>()?;
@@ -172,7 +173,7 @@ fn replace(c: &Connection, sort: Sort, order: &mut Vec<i64>, changed: &[i64]) ->
 }
 
 /// Before which of them somebody belongs.
-fn place(c: &Connection, sort: Sort, order: &[i64], one: &(Key, i64)) -> Result<usize> {
+fn place(c: &Connection, sort: Sort, order: &[ContactId], one: &(Key, ContactId)) -> Result<usize> {
     let (mut low, mut high) = (0, order.len());
     while low < high {
         let middle = usize::midpoint(low, high);
@@ -183,7 +184,7 @@ fn place(c: &Connection, sort: Sort, order: &[i64], one: &(Key, i64)) -> Result<
 }
 
 /// The order with each of those who come before the place that was found for them; they are in order too.
-fn merged(order: &[i64], coming: &[(usize, i64)]) -> Vec<i64> {
+fn merged(order: &[ContactId], coming: &[(usize, ContactId)]) -> Vec<ContactId> {
     let mut whole = Vec::with_capacity(order.len() + coming.len());
     let mut taken = 0;
     for (place, id) in coming {

@@ -7,6 +7,7 @@ use crate::{Result, StoreError};
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
 use rinse_core::channel::Channel;
+use rinse_core::id::{ContactId, MailingId, SendId};
 use rinse_core::response::Machine;
 use rinse_core::send::State;
 use rusqlite::{Connection, OptionalExtension};
@@ -16,8 +17,8 @@ use utoipa::ToSchema;
 /// A message to a person.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Message {
-    pub send_id: i64,
-    pub mailing_id: i64,
+    pub send_id: SendId,
+    pub mailing_id: MailingId,
     pub mailing: String,
     pub channel: Channel,
     pub subject: String,
@@ -105,12 +106,12 @@ pub struct Event {
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
+pub fn one(c: &Connection, id: ContactId, now: Instant) -> Result<Contact> {
     let (row, region, zone, source, position, gone, merged_into, sunset_at, phone, phone_failed_at) = c
         .prepare_cached(&format!(
             "SELECT {COLUMNS}, c.region, c.zone, c.source, c.latitude, c.longitude, c.gone, c.merged_into, c.sunset_at, c.phone, c.phone_failed_at FROM contact c WHERE c.id = ?1"
         ))?
-        .query_row([id], |r| {
+        .query_row([id.0], |r| {
             let position = r.get::<_, Option<f64>>(12)?.zip(r.get(13)?);
             Ok((row(r)?, r.get(9)?, r.get(10)?, r.get(11)?, position, r.get::<_, Option<i64>>(14)?, r.get(15)?, r.get(16)?, r.get(17)?, r.get(18)?))
         })
@@ -121,30 +122,31 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
     });
     let events = c
         .prepare_cached("SELECT at, name, about FROM event WHERE contact_id = ?1 ORDER BY at DESC LIMIT 500")?
-        .query_map([id], |r| Ok(Event { at: r.get(0)?, name: r.get(1)?, about: r.get(2)? }))?
+        .query_map([id.0], |r| Ok(Event { at: r.get(0)?, name: r.get(1)?, about: r.get(2)? }))?
         .collect::<rusqlite::Result<_>>()?;
     let tied = |sql: &str| -> Result<Vec<crate::settings::Tied>> {
         let mut s = c.prepare_cached(sql)?;
-        Ok(s.query_map([id], |r| Ok(crate::settings::Tied { id: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?)
+        Ok(s.query_map([id.0], |r| Ok(crate::settings::Tied { id: r.get(0)?, name: r.get(1)? }))?.collect::<rusqlite::Result<_>>()?)
     };
     let purchases = c
         .prepare_cached("SELECT at, cents, currency, product, category FROM purchase WHERE contact_id = ?1 ORDER BY at DESC LIMIT 500")?
-        .query_map([id], |r| {
+        .query_map([id.0], |r| {
             Ok(Purchase { at: r.get(0)?, cents: r.get(1)?, currency: r.get(2)?, product: r.get(3)?, category: r.get(4)? })
         })?
         .collect::<rusqlite::Result<_>>()?;
-    let names =
-        |sql: &str| -> Result<Vec<String>> { Ok(c.prepare_cached(sql)?.query_map([id], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?) };
+    let names = |sql: &str| -> Result<Vec<String>> {
+        Ok(c.prepare_cached(sql)?.query_map([id.0], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    };
     let mut messages = c.prepare_cached(
         "SELECT s.id, m.id, m.name, coalesce(v.subject, ''), s.arm, s.state, coalesce(s.handed_at, s.at), s.accepted_at, s.failed_at, s.category, s.reply, s.channel
          FROM send s JOIN mailing m ON m.id = s.mailing_id LEFT JOIN variant v ON v.mailing_id = m.id AND v.arm = s.arm
          WHERE s.contact_id = ?1 ORDER BY s.id DESC LIMIT 500",
     )?;
     let messages = messages
-        .query_map([id], |r| {
+        .query_map([id.0], |r| {
             Ok(Message {
-                send_id: r.get(0)?,
-                mailing_id: r.get(1)?,
+                send_id: SendId(r.get(0)?),
+                mailing_id: MailingId(r.get(1)?),
                 mailing: r.get(2)?,
                 channel: r.get::<_, As<Channel>>(11)?.0,
                 subject: r.get(3)?,
@@ -165,7 +167,7 @@ pub fn one(c: &Connection, id: i64, now: Instant) -> Result<Contact> {
          LEFT JOIN link l ON l.mailing_id = s.mailing_id AND l.position = r.link WHERE s.contact_id = ?1 ORDER BY r.at DESC LIMIT 500",
     )?;
     let responses = responses
-        .query_map([id], |r| {
+        .query_map([id.0], |r| {
             let (kind, machine): (i64, Option<Machine>) = (r.get(1)?, Machine::of_code(r.get(5)?));
             let rules = versions.get(&r.get::<_, i64>(6)?);
             Ok(Response {

@@ -6,6 +6,7 @@ use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::address::Address;
 use rinse_core::consent::Consent;
+use rinse_core::id::ContactId;
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -45,9 +46,9 @@ impl Profile {
 ///
 /// # Errors
 /// When the database fails.
-pub fn id_of(c: &Connection, key: &str) -> Result<Option<i64>> {
+pub fn id_of(c: &Connection, key: &str) -> Result<Option<ContactId>> {
     Ok(c.prepare_cached("SELECT coalesce(merged_into, id) FROM contact WHERE address_key = ?1")?
-        .query_row([key], |r| r.get(0))
+        .query_row([key], |r| r.get(0).map(ContactId))
         .optional()?)
 }
 
@@ -55,11 +56,13 @@ pub fn id_of(c: &Connection, key: &str) -> Result<Option<i64>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn find(c: &Connection, key: &str) -> Result<Option<(i64, Consent, Profile)>> {
+pub fn find(c: &Connection, key: &str) -> Result<Option<(ContactId, Consent, Profile)>> {
     let sql = format!(
         "SELECT {PROFILE}, id, consent FROM contact WHERE id = (SELECT coalesce(merged_into, id) FROM contact WHERE address_key = ?1)"
     );
-    Ok(c.prepare_cached(&sql)?.query_row([key], |r| Ok((r.get(8)?, r.get::<_, As<Consent>>(9)?.0, profile_in(r)?))).optional()?)
+    Ok(c.prepare_cached(&sql)?
+        .query_row([key], |r| Ok((ContactId(r.get(8)?), r.get::<_, As<Consent>>(9)?.0, profile_in(r)?)))
+        .optional()?)
 }
 
 const PROFILE: &str = "given_name, family_name, country, region, zone, source, latitude, longitude";
@@ -80,18 +83,18 @@ fn profile_in(r: &Row<'_>) -> rusqlite::Result<Profile> {
 ///
 /// # Errors
 /// When there is no such person.
-pub fn profile(c: &Connection, id: i64) -> Result<Profile> {
+pub fn profile(c: &Connection, id: ContactId) -> Result<Profile> {
     let sql = format!("SELECT {PROFILE} FROM contact WHERE id = ?1");
-    c.prepare_cached(&sql)?.query_row([id], profile_in).optional()?.ok_or(StoreError::Missing("contact"))
+    c.prepare_cached(&sql)?.query_row([id.0], profile_in).optional()?.ok_or(StoreError::Missing("contact"))
 }
 
 /// A person's compared address.
 ///
 /// # Errors
 /// When there is no such contact.
-pub fn address_of(c: &Connection, id: i64) -> Result<String> {
+pub fn address_of(c: &Connection, id: ContactId) -> Result<String> {
     c.prepare_cached("SELECT address_key FROM contact WHERE id = ?1")?
-        .query_row([id], |r| r.get(0))
+        .query_row([id.0], |r| r.get(0))
         .map_err(|_| StoreError::Missing("contact"))
 }
 
@@ -106,7 +109,7 @@ pub fn differs(stored: &Profile, new: &Profile) -> bool {
 ///
 /// # Errors
 /// When the address is there already.
-pub fn add(c: &Connection, a: &Address, p: &Profile, now: Instant) -> Result<i64> {
+pub fn add(c: &Connection, a: &Address, p: &Profile, now: Instant) -> Result<ContactId> {
     let domain = domain_id(c, &a.domain)?;
     insert(c, a, domain, p, now, (None, None), Consent::None)
 }
@@ -120,7 +123,7 @@ pub(crate) fn insert(
     now: Instant,
     (import, run): (Option<i64>, Option<i64>),
     consent: Consent,
-) -> Result<i64> {
+) -> Result<ContactId> {
     let (latitude, longitude) = p.position.unzip();
     let consent_at = (consent != Consent::None).then_some(now.0);
     c.prepare_cached(
@@ -131,7 +134,7 @@ pub(crate) fn insert(
         a.normal, a.key, domain, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude, now.0, import, run,
         consent as i64, consent_at
     ])?;
-    let contact = c.last_insert_rowid();
+    let contact = ContactId(c.last_insert_rowid());
     crate::departed::settle(c, contact, &a.key)?;
     Ok(contact)
 }
@@ -140,13 +143,13 @@ pub(crate) fn insert(
 ///
 /// # Errors
 /// When the database fails.
-pub fn update(c: &Connection, id: i64, p: &Profile) -> Result<()> {
+pub fn update(c: &Connection, id: ContactId, p: &Profile) -> Result<()> {
     let (latitude, longitude) = p.position.unzip();
     c.prepare_cached(
         "UPDATE contact SET given_name = coalesce(?2, given_name), family_name = coalesce(?3, family_name), country = coalesce(?4, country), region = coalesce(?5, region),
             zone = coalesce(?6, zone), source = coalesce(?7, source), latitude = coalesce(?8, latitude), longitude = coalesce(?9, longitude) WHERE id = ?1",
     )?
-    .execute(params![id, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude])?;
+    .execute(params![id.0, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude])?;
     Ok(())
 }
 
@@ -154,7 +157,7 @@ pub fn update(c: &Connection, id: i64, p: &Profile) -> Result<()> {
 ///
 /// # Errors
 /// When there is no such contact, or the profile can't be meant.
-pub fn replace_profile(c: &Connection, id: i64, p: &Profile) -> Result<()> {
+pub fn replace_profile(c: &Connection, id: ContactId, p: &Profile) -> Result<()> {
     let fits = |(latitude, longitude): (f64, f64)| (-90.0..=90.0).contains(&latitude) && (-180.0..=180.0).contains(&longitude);
     if !p.position.is_none_or(fits) || p.values().into_iter().flatten().any(|v| v.chars().count() > 200) {
         return Err(StoreError::Refused("A text has at most 200 characters, a place lies within 90 and 180 degrees.".into()));
@@ -162,7 +165,7 @@ pub fn replace_profile(c: &Connection, id: i64, p: &Profile) -> Result<()> {
     let (latitude, longitude) = p.position.unzip();
     let n = c.execute(
         "UPDATE contact SET given_name = ?2, family_name = ?3, country = ?4, region = ?5, zone = ?6, source = ?7, latitude = ?8, longitude = ?9 WHERE id = ?1 AND gone IS NULL",
-        params![id, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude],
+        params![id.0, p.given_name, p.family_name, p.country, p.region, p.zone, p.source, latitude, longitude],
     )?;
     if n == 0 { Err(StoreError::Missing("contact")) } else { Ok(()) }
 }
@@ -171,18 +174,18 @@ pub fn replace_profile(c: &Connection, id: i64, p: &Profile) -> Result<()> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn now(c: &Connection, contact: i64) -> Result<Option<i64>> {
+pub fn now(c: &Connection, contact: ContactId) -> Result<Option<i64>> {
     let sql = "SELECT id FROM contact WHERE id = (SELECT coalesce(merged_into, id) FROM contact WHERE id = ?1) AND gone IS NULL";
-    Ok(c.prepare_cached(sql)?.query_row([contact], |r| r.get(0)).optional()?)
+    Ok(c.prepare_cached(sql)?.query_row([contact.0], |r| r.get(0)).optional()?)
 }
 
 /// The address and the profile of a person who is here.
 ///
 /// # Errors
 /// When there is no such person.
-pub fn addressed(c: &Connection, contact: i64) -> Result<(String, Profile)> {
+pub fn addressed(c: &Connection, contact: ContactId) -> Result<(String, Profile)> {
     c.prepare_cached(formatcp!("SELECT {PROFILE}, address FROM contact WHERE id = ?1 AND gone IS NULL"))?
-        .query_row([contact], |r| Ok((r.get(8)?, profile_in(r)?)))
+        .query_row([contact.0], |r| Ok((r.get(8)?, profile_in(r)?)))
         .optional()?
         .ok_or(StoreError::Missing("contact"))
 }

@@ -16,6 +16,7 @@ use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::channel::Channel;
 use rinse_core::consent::{Act, Consent};
+use rinse_core::id::ContactId;
 use rinse_core::segment::FieldKind;
 use rinse_core::standing::FileState;
 use rinse_core::table::Field;
@@ -202,22 +203,22 @@ fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Ju
         Fate::Changed(contact) => {
             if let (Some(score), Some(field)) = (&row.score, w.judge.score) {
                 let before = Image::Score {
-                    field: fields::stored(c, contact, field)?,
+                    field: fields::stored(c, ContactId(contact), field)?,
                     id: field,
                     day: score.day,
                     source: score.source.clone(),
-                    number: fields::scored(c, contact, field, score.day, &score.source)?,
+                    number: fields::scored(c, ContactId(contact), field, score.day, &score.source)?,
                 };
-                runs::keep(c, w.run, contact, &before)?;
-                fields::score(c, contact, field, score.number, score.day, &score.source)?;
+                runs::keep(c, w.run, ContactId(contact), &before)?;
+                fields::score(c, ContactId(contact), field, score.number, score.day, &score.source)?;
                 return Ok(());
             }
-            runs::keep(c, w.run, contact, &before(c, w, contact, &row, &tags)?)?;
-            contacts::update(c, contact, &row.profile)?;
+            runs::keep(c, w.run, ContactId(contact), &before(c, w, ContactId(contact), &row, &tags)?)?;
+            contacts::update(c, ContactId(contact), &row.profile)?;
             if agrees {
-                ledger::act(c, contact, w.now, Act::Agreed, &w.origin)?;
+                ledger::act(c, ContactId(contact), w.now, Act::Agreed, &w.origin)?;
             }
-            contact
+            ContactId(contact)
         }
         _ => return Ok(()),
     };
@@ -240,13 +241,13 @@ fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Ju
         tags::put(c, Kind::Tag, tag, contact, w.now)?;
     }
     if let Some(list) = w.judge.list {
-        tags::put(c, Kind::List, list, contact, w.now)?;
+        tags::put(c, Kind::List, list.0, contact, w.now)?;
     }
     Ok(())
 }
 
 /// What is changed by a row, as it stands before.
-fn before(c: &Connection, w: &Work, contact: i64, row: &Row, tags: &[i64]) -> Result<Image> {
+fn before(c: &Connection, w: &Work, contact: ContactId, row: &Row, tags: &[i64]) -> Result<Image> {
     let fields = row.own.iter().filter_map(|(column, _)| w.judge.fields.get(*column).copied().flatten());
     let profile = contacts::profile(c, contact)?;
     let entity = w.origin.entity.clone();
@@ -264,7 +265,7 @@ fn before(c: &Connection, w: &Work, contact: i64, row: &Row, tags: &[i64]) -> Re
     Ok(Image::Profile {
         profile,
         fields: fields.map(|f| fields::stored(c, contact, f)).collect::<Result<_>>()?,
-        lists: new(Kind::List, &mut w.judge.list.into_iter())?,
+        lists: new(Kind::List, &mut w.judge.list.map(|id| id.0).into_iter())?,
         tags: new(Kind::Tag, &mut tags.iter().copied())?,
         consent: (w.judge.consent && !row.corrected && matches!(stated.consent, Consent::None | Consent::Invited)).then_some(stated),
         entity,

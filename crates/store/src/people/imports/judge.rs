@@ -17,6 +17,7 @@ use const_format::formatcp;
 use rinse_core::address::Address;
 use rinse_core::base_check::{Finding, Frequent, Rules, findings, mailbox};
 use rinse_core::consent::{Consent, import_may_raise};
+use rinse_core::id::{ContactId, ListId};
 use rinse_core::table::{self, Field};
 use rusqlite::{Connection, params};
 use std::collections::{HashMap, HashSet};
@@ -90,7 +91,7 @@ pub(super) struct Judge {
     home: Option<String>,
     /// The legal entity that consent is given to; empty: the first.
     pub entity: String,
-    pub list: Option<i64>,
+    pub list: Option<ListId>,
     pub tag: Option<i64>,
     /// The field that a file of scores fills.
     pub score: Option<i64>,
@@ -108,7 +109,9 @@ pub(super) struct Judge {
 impl Judge {
     /// Prepares for a run; `rules` are of the base and the file together.
     pub(super) fn new(c: &Connection, r: &Run, file: &Path, rules: Rules) -> Result<Self> {
-        let (list, tag) = c.query_row("SELECT list_id, tag_id FROM import_run WHERE id = ?1", [r.id], |x| Ok((x.get(0)?, x.get(1)?)))?;
+        let (list, tag) = c.query_row("SELECT list_id, tag_id FROM import_run WHERE id = ?1", [r.id], |x| {
+            Ok((x.get::<_, Option<i64>>(0)?.map(ListId), x.get(1)?))
+        })?;
         let width = sample(file, r.delimiter.as_bytes()[0])?.first().map_or(0, Vec::len);
         let there = fields::all(c)?;
         let field_of = |name: &str, kind| match there.iter().find(|f| f.name.to_lowercase() == name.trim().to_lowercase()) {
@@ -251,7 +254,7 @@ impl Judge {
                 Some(field) => fields::scored(c, id, field, score.day, &score.source)? == Some(score.number),
                 None => false,
             };
-            let fate = if known { Fate::Unchanged } else { Fate::Changed(id) };
+            let fate = if known { Fate::Unchanged } else { Fate::Changed(id.0) };
             return Ok(Judged { fate, row: Some(row), findings: vec![] });
         }
         let consent = if self.entity.is_empty() { consent } else { ledger::stated_for(c, id, Grant::email(&self.entity))?.consent };
@@ -277,13 +280,13 @@ impl Judge {
             || new_number
             || texts.is_some_and(|t| matches!(t, Consent::None | Consent::Invited))
             || agrees
-            || self.list.map_or(Ok(false), |list| missing(c, Kind::List, list, id))?
+            || self.list.map_or(Ok(false), |list| missing(c, Kind::List, list.0, id))?
             || self.own_differs(c, id, &row)?
             || self
                 .tags_for(&found)
                 .into_iter()
                 .try_fold(false, |any, tag| Ok::<_, StoreError>(any || tag.map_or(Ok(true), |tag| missing(c, Kind::Tag, tag, id))?))?;
-        Ok(Judged { fate: if changes { Fate::Changed(id) } else { Fate::Unchanged }, row: Some(row), findings: found })
+        Ok(Judged { fate: if changes { Fate::Changed(id.0) } else { Fate::Unchanged }, row: Some(row), findings: found })
     }
 
     /// Does somebody here have this mailbox under another address?
@@ -296,7 +299,7 @@ impl Judge {
         Ok(!is_plain && contacts::id_of(c, &format!("{plain}@{}", a.domain))?.is_some())
     }
 
-    fn own_differs(&self, c: &Connection, contact: i64, row: &Row) -> Result<bool> {
+    fn own_differs(&self, c: &Connection, contact: ContactId, row: &Row) -> Result<bool> {
         for (column, value) in &row.own {
             let stored = match self.fields.get(*column).copied().flatten() {
                 Some(field) => fields::get(c, contact, field)?,
@@ -317,12 +320,12 @@ fn no_way_back(consent: Consent) -> String {
     format!("this person {what}; an import can't bring their consent back")
 }
 
-pub(super) fn missing(c: &Connection, kind: Kind, id: i64, contact: i64) -> Result<bool> {
+pub(super) fn missing(c: &Connection, kind: Kind, id: i64, contact: ContactId) -> Result<bool> {
     let sql = match kind {
         Kind::List => "SELECT 1 FROM list_member WHERE list_id = ?1 AND contact_id = ?2",
         Kind::Tag | Kind::Label => "SELECT 1 FROM contact_tag WHERE tag_id = ?1 AND contact_id = ?2",
     };
-    Ok(!c.prepare_cached(sql)?.exists([id, contact])?)
+    Ok(!c.prepare_cached(sql)?.exists([id, contact.0])?)
 }
 
 /// The base's rules with the file's own domains counted in: in the first file of an empty base they

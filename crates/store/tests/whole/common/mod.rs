@@ -6,6 +6,7 @@ use rinse_core::bounce::Reply;
 use rinse_core::clearance::OverCap;
 use rinse_core::consent::Act;
 use rinse_core::figure::Figure;
+use rinse_core::id::{ContactId, LetterheadId, MailingId, SendId};
 use rinse_core::upkeep::MailStatus;
 use rinse_core::{DAY, HOUR, Instant};
 use rinse_store::contacts::{self, Profile};
@@ -51,18 +52,18 @@ pub(crate) async fn base(people: usize) -> (TempDir, Store) {
 
 /// A hit of which no more than this is known.
 pub(crate) fn hit(c: &Connection, send: i64, link: Option<u32>, at: Instant, agent: &str, head: bool) -> rinse_store::Result<bool> {
-    responses::hit(c, send, &responses::Came { link, at, agent: agent.into(), from: None, head })
+    responses::hit(c, SendId(send), &responses::Came { link, at, agent: agent.into(), from: None, head })
 }
 
 pub(crate) fn mailing(c: &Connection, topic: Option<i64>, over_cap: OverCap) -> i64 {
-    let draft = MailingDraft { topic_id: topic, over_cap, subjects: vec!["s".into()], ..MailingDraft::under(1, "m") };
-    mailings::save(c, None, &draft, START, None).unwrap()
+    let draft = MailingDraft { topic_id: topic, over_cap, subjects: vec!["s".into()], ..MailingDraft::under(LetterheadId(1), "m") };
+    (mailings::save(c, None, &draft, START, None).unwrap()).0
 }
 
 /// Clears and records everyone, as the engine does when a mailing's instant comes.
 pub(crate) fn start(c: &Connection, mailing: i64, at: Instant) {
-    let done = clearing::audience(c, mailing, at).unwrap();
-    sends::record(c, mailing, &done, at, done.decided.iter().map(|d| (*d, Phase::Whole, 0))).unwrap();
+    let done = clearing::audience(c, MailingId(mailing), at).unwrap();
+    sends::record(c, MailingId(mailing), &done, at, done.decided.iter().map(|d| (*d, Phase::Whole, 0))).unwrap();
 }
 
 /// Hands over all that is due at `now`, answering every message with `reply`.
@@ -90,7 +91,7 @@ pub(crate) fn mail<S: AsRef<str>>(c: &Connection, day: i64, reply: impl Fn(i64) 
             return;
         }
         for out in batch {
-            let who = c.query_row("SELECT contact_id FROM send WHERE id = ?1", [out.send], |r| r.get(0)).unwrap();
+            let who = c.query_row("SELECT contact_id FROM send WHERE id = ?1", [out.send.0], |r| r.get(0)).unwrap();
             sends::answered(c, out.send, &Reply::parse(reply(who).as_ref()), at + 1).unwrap();
         }
     }
@@ -104,7 +105,7 @@ pub(crate) fn rows<T: rusqlite::types::FromSql>(c: &Connection, sql: &str) -> Ve
 pub(crate) fn stored_is_folded(c: &Connection, now: Instant) {
     for (id, stored) in statuses(c).into_iter().enumerate() {
         let id = i64::try_from(id).unwrap() + 1;
-        let folded = status::now(c, id, now).unwrap();
+        let folded = status::now(c, ContactId(id), now).unwrap();
         assert_eq!(stored, folded.status as i64, "{id}: {folded:?}");
     }
 }
