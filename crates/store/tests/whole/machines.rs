@@ -102,8 +102,10 @@ proptest! {
                         let before = stored(c);
                         let tried = past::try_on(c, rules, 1, START + DAY, |_, _| Ok(())).unwrap();
                         assert_eq!(stored(c), before, "trying changes nothing");
+                        // The rules in force once more make no version, which would have changes of its own.
+                        let again = machines::current(c).unwrap().rules == *rules;
                         machines::put_in_force(c, START, None, rules, "a try").unwrap();
-                        let changes = judged_anew(c);
+                        let changes = if again { Changes::default() } else { judged_anew(c) };
                         assert_eq!((changes.all, changes.rules, changes.domains), (tried.changes.all, tried.changes.rules, tried.changes.domains));
                     }
                 }
