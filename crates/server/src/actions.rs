@@ -32,8 +32,8 @@ pub(crate) struct Passed {
 
 impl Passed {
     /// Refuses a mailing with errors. The check takes its time, so it is made before anything is written.
-    fn check(c: &Connection, app: &App, id: i64, in_series: bool, now: Instant) -> rinse_store::Result<Self> {
-        let m = mailings::one(c, MailingId(id))?;
+    fn check(c: &Connection, app: &App, id: MailingId, in_series: bool, now: Instant) -> rinse_store::Result<Self> {
+        let m = mailings::one(c, id)?;
         if m.draft.template {
             return Err(StoreError::Refused("This is a template: copy it, and plan the copy.".into()));
         }
@@ -72,16 +72,16 @@ impl Passed {
 }
 
 /// Checks one mailing, apart from everything else.
-pub(crate) async fn passed(app: &App, id: i64, now: Instant) -> Result<Passed, ApiError> {
+pub(crate) async fn passed(app: &App, id: MailingId, now: Instant) -> Result<Passed, ApiError> {
     let held = app.clone();
     app.on_text(move |c| Passed::check(c, &held, id, false, now)).await
 }
 
 /// Plans a mailing for the whole audience at an instant (now, when it has passed).
-pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person: Option<i64>) -> Result<(), ApiError> {
+pub(crate) async fn plan_mailing(app: &App, id: MailingId, at: Option<Instant>, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
     let at = at.unwrap_or(now).max(now);
-    if app.store.read(move |c| Ok(mailings::one(c, MailingId(id))?.series_id)).await?.is_some() {
+    if app.store.read(move |c| Ok(mailings::one(c, id)?.series_id)).await?.is_some() {
         return Err(ApiError::Refused(
             "This message is a step of a series: it goes to people as they come to it. Start the series, or copy the message.".into(),
         ));
@@ -97,8 +97,8 @@ pub(crate) async fn plan_mailing(app: &App, id: i64, at: Option<Instant>, person
             if m.draft.subjects.len() > 1 {
                 return Err(StoreError::Refused("This mailing has two subjects. Plan a trial of them, or take one out.".into()));
             }
-            mailings::advance(c, MailingId(id), MailingEvent::Planned, Some(at))?;
-            settings::audit(c, now, person, "mailing planned", "mailing", id, &format!("for {}", at.words()))
+            mailings::advance(c, id, MailingEvent::Planned, Some(at))?;
+            settings::audit(c, now, person, "mailing planned", "mailing", id.0, &format!("for {}", at.words()))
         })
         .await?;
     app.engine.wake();
@@ -121,7 +121,7 @@ async fn series_passes(app: &App, outline: Outline, now: Instant) -> Result<Vec<
                     m.draft.name
                 )));
             }
-            all.push(Passed::check(c, &held, mailing.0, true, now).map_err(|e| match e {
+            all.push(Passed::check(c, &held, mailing, true, now).map_err(|e| match e {
                 StoreError::Refused(words) => StoreError::Refused(format!("“{}”: {words}", m.draft.name)),
                 other => other,
             })?);
@@ -132,36 +132,36 @@ async fn series_passes(app: &App, outline: Outline, now: Instant) -> Result<Vec<
 }
 
 /// Starts a series whose messages pass the check.
-pub(crate) async fn start_series(app: &App, id: i64, person: Option<i64>) -> Result<(), ApiError> {
+pub(crate) async fn start_series(app: &App, id: SeriesId, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
-    let outline = app.store.read(move |c| Ok(series::one(c, SeriesId(id))?.outline)).await?;
+    let outline = app.store.read(move |c| Ok(series::one(c, id)?.outline)).await?;
     let passed = series_passes(app, outline.clone(), now).await?;
     app.store
         .write(move |c| {
-            if series::one(c, SeriesId(id))?.outline != outline {
+            if series::one(c, id)?.outline != outline {
                 return Err(StoreError::Refused(
                     "Somebody changed the series while it was checked. Look at it again, and try again.".into(),
                 ));
             }
             passed.iter().try_for_each(|p| p.holds(c).map(drop))?;
-            series::start(c, SeriesId(id), now, person)
+            series::start(c, id, now, person)
         })
         .await?;
     due_now(app, now).await
 }
 
 /// Changes a running series; new messages pass the check.
-pub(crate) async fn change_series(app: &App, id: i64, name: String, outline: Outline, person: Option<i64>) -> Result<(), ApiError> {
+pub(crate) async fn change_series(app: &App, id: SeriesId, name: String, outline: Outline, person: Option<i64>) -> Result<(), ApiError> {
     let now = app.now();
     // What can't be of this series at all is said first.
     let looked = outline.clone();
-    app.store.read(move |c| series::may_adopt(c, SeriesId(id), &looked)).await?;
+    app.store.read(move |c| series::may_adopt(c, id, &looked)).await?;
     let passed = series_passes(app, outline.clone(), now).await?;
     app.store
         .write(move |c| {
-            series::adopt(c, SeriesId(id), &outline)?;
+            series::adopt(c, id, &outline)?;
             passed.iter().try_for_each(|p| p.holds(c).map(drop))?;
-            series::change(c, SeriesId(id), &name, &outline, now, person)
+            series::change(c, id, &name, &outline, now, person)
         })
         .await?;
     due_now(app, now).await
@@ -276,13 +276,13 @@ pub(crate) fn outlook_of(c: &Connection, mailing: MailingId, plan: &Plan, now: I
 }
 
 /// Releases the rollout: the next day at the pilot's hour, or now.
-pub(crate) async fn release(app: &App, id: i64, at_once: bool, person: Option<i64>) -> Result<Instant, ApiError> {
+pub(crate) async fn release(app: &App, id: TrialId, at_once: bool, person: Option<i64>) -> Result<Instant, ApiError> {
     let now = app.now();
     let at = app
         .store
         .write(move |c| {
-            let at = trials::release(c, TrialId(id), at_once, now)?;
-            settings::audit(c, now, person, "rollout released", "trial", id, &format!("for {}", at.words()))?;
+            let at = trials::release(c, id, at_once, now)?;
+            settings::audit(c, now, person, "rollout released", "trial", id.0, &format!("for {}", at.words()))?;
             Ok(at)
         })
         .await?;

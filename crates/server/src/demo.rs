@@ -18,7 +18,7 @@ use rinse_core::consent::Act;
 use rinse_core::delivery::blocklist::Of;
 use rinse_core::goal::{Goal, What};
 use rinse_core::holdout::Holdout;
-use rinse_core::id::{LetterheadId, MailingId};
+use rinse_core::id::{LetterheadId, MailingId, TrialId};
 use rinse_core::reaction::{Deed, Reaction, Trigger};
 use rinse_core::segment::person::Value;
 use rinse_core::segment::place::GAZETTEER;
@@ -366,21 +366,21 @@ impl Director {
         let id = self.app.store.write(move |c| trials::save_plan(c, mailing, &plan(&question, 0), now, Some(1))).await?;
         // The base is small for differences of a point or two: the approver lets what is under its size go.
         let why = "We read these trials together over the year, not one by one.";
-        crate::sealing::seal(&self.app, id.0, seed, Some(3), why.into()).await?;
+        crate::sealing::seal(&self.app, id, seed, Some(3), why.into()).await?;
         Ok(id.0)
     }
 
     async fn send(&self, item: &Item, i: usize) -> anyhow::Result<()> {
         let mailing = self.draft(item.4, Some(item.2), item.3, item.5, item.6).await?;
         if item.5.len() == 1 {
-            actions::plan_mailing(&self.app, mailing, None, Some(2)).await?;
+            actions::plan_mailing(&self.app, MailingId(mailing), None, Some(2)).await?;
             self.app.engine.tick(self.app.now()).await?;
             return Ok(());
         }
         let question = format!("Does “{}” earn more readers than “{}”?", item.5[1], item.5[0]);
         let id = self.trial(MailingId(mailing), question, 1000 + i as u64).await?;
         self.app.engine.advance(self.app.now() + 4 * DAY).await?;
-        actions::release(&self.app, id, false, Some(1)).await?;
+        actions::release(&self.app, TrialId(id), false, Some(1)).await?;
         Ok(())
     }
 
@@ -403,7 +403,7 @@ impl Director {
         self.trial(MailingId(m), "Does a keeper in the subject earn more readers?".into(), 78).await?;
         self.app.engine.advance(OPENS).await?;
         let saturday = self.draft("Boat days, Saturday", None, 2, &["Saturday boats: places are left"], "Book a boat").await?;
-        actions::plan_mailing(&self.app, saturday, Some(OPENS + 37 * HOUR + 20 * 60_000), Some(2)).await?;
+        actions::plan_mailing(&self.app, MailingId(saturday), Some(OPENS + 37 * HOUR + 20 * 60_000), Some(2)).await?;
         self.sign_ups(self.people + 200, 4, false).await?;
         self.draft("Tide notes 16", Some(0), 0, &["The week's tides", "The week's tides: four low ones"], "Read the notes").await?;
         let shop = self.draft("Lantern shop, weekend", Some(0), 4, &["A lantern for the weekend"], "See the lanterns").await?;
@@ -415,7 +415,7 @@ impl Director {
                 mailings::save(c, Some(MailingId(shop)), &draft, now, Some(2))
             })
             .await?;
-        actions::plan_mailing(&self.app, shop, Some(OPENS + 61 * HOUR + 20 * 60_000), Some(2)).await?;
+        actions::plan_mailing(&self.app, MailingId(shop), Some(OPENS + 61 * HOUR + 20 * 60_000), Some(2)).await?;
         self.text_to_come(saturday).await?;
         let till = shop::purchases_csv(&Scenario::skerry_light(), self.people, START, 366);
         take_in_purchases(&self.app, till.as_bytes(), 1).await.map_err(|e| anyhow::anyhow!("{e}"))?;

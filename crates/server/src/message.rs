@@ -95,7 +95,7 @@ pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, asked: As
     };
     let used = own_used(c, d, &b)?;
     // Those barred get nothing, so what they lack is no matter; those held get it later.
-    let getting = clearing::draft(c, d, mailing.map(|id| id.0), now)?.getting();
+    let getting = clearing::draft(c, d, mailing, now)?.getting();
     let all = format!("{}\n{}\n{}\n{}", d.subjects.join("\n"), d.preheader, b.html, b.text);
     let asked: Vec<&str> = message::CONTACT_PLACEHOLDERS.into_iter().filter(|name| all.contains(name)).collect();
     let missing = mailings::missing(c, &getting, &asked, &used)?;

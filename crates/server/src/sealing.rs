@@ -40,16 +40,16 @@ struct Drawn {
 
 /// Seals a plan and sends the pilot: people cleared now, blind to the arm, drawn and assigned.
 /// `why_small`: an approver's reason, when it is under its needed size.
-pub(crate) async fn seal(app: &App, id: i64, seed: u64, person: Option<i64>, why_small: String) -> Result<(), ApiError> {
+pub(crate) async fn seal(app: &App, id: TrialId, seed: u64, person: Option<i64>, why_small: String) -> Result<(), ApiError> {
     let now = app.now();
     // One at a time: two that seal the same plan would both fill its roster.
     let alone = app.sealing.lock().await;
-    let t = app.store.read(move |c| trials::one(c, TrialId(id))).await?;
+    let t = app.store.read(move |c| trials::one(c, id)).await?;
     if t.state != TrialState::Planned {
         return Err(StoreError::Refused("This trial is sealed already.".into()).into());
     }
     app.store.read_at_leisure(move |c| clearing::warm_up(c, now)).await?;
-    let passed = match passed(app, t.mailing_id.0, now).await {
+    let passed = match passed(app, t.mailing_id, now).await {
         Ok(passed) => Ok(passed),
         Err(ApiError::Store(e)) => Err(e),
         Err(other) => Err(StoreError::Refused(other.to_string())),
@@ -121,14 +121,14 @@ fn draw(
 }
 
 /// Puts everybody on the roster, some at a time; an earlier try that was cut off leaves nobody there.
-async fn stage(app: &App, id: i64, drawn: &Arc<Drawn>) -> rinse_store::Result<()> {
+async fn stage(app: &App, id: TrialId, drawn: &Arc<Drawn>) -> rinse_store::Result<()> {
     empty(app, id).await?;
     for from in (0..drawn.roster.len()).step_by(AT_ONCE) {
         let drawn = Arc::clone(drawn);
         let part = move |c: &Connection| {
             let to = drawn.roster.len().min(from + AT_ONCE);
             let before = drawn.before.get(from..to).unwrap_or_default();
-            trials::put_on_roster(c, TrialId(id), &drawn.roster[from..to], &drawn.groups, before)
+            trials::put_on_roster(c, id, &drawn.roster[from..to], &drawn.groups, before)
         };
         app.store.write(part).await?;
     }
@@ -136,8 +136,8 @@ async fn stage(app: &App, id: i64, drawn: &Arc<Drawn>) -> rinse_store::Result<()
 }
 
 /// Takes everybody off the roster of a plan that isn't sealed.
-async fn empty(app: &App, id: i64) -> rinse_store::Result<()> {
-    while app.store.write(move |c| trials::take_off_roster(c, TrialId(id), AT_ONCE)).await? > 0 {}
+async fn empty(app: &App, id: TrialId) -> rinse_store::Result<()> {
+    while app.store.write(move |c| trials::take_off_roster(c, id, AT_ONCE)).await? > 0 {}
     Ok(())
 }
 

@@ -47,7 +47,7 @@ pub(crate) fn tried(
 pub(crate) fn check_draft(c: &Connection, app: &App, d: &MailingDraft, mailing: Option<MailingId>, now: Instant) -> Result<Vec<Finding>> {
     let l = letterheads::one(c, d.letterhead_id)?;
     let own = mailings::own_placeholders(c)?;
-    let getting = clearing::draft(c, d, mailing.map(|id| id.0), now)?.getting();
+    let getting = clearing::draft(c, d, mailing, now)?.getting();
     let used: Vec<(String, i64)> = own.iter().filter(|(name, _)| d.text.contains(name.as_str())).cloned().collect();
     let asked: Vec<&str> = CONTACT_PLACEHOLDERS.into_iter().filter(|name| d.text.contains(name)).collect();
     let missing = mailings::missing(c, &getting, &asked, &used)?;

@@ -64,15 +64,15 @@ pub fn some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resul
     let origin = Origin { source: "taken back", evidence: run.words.clone(), run: Some(id), person, ..Origin::default() };
     let (mut undone, mut kept) = (0, 0);
     // The latest change first: a chain of merges comes apart in the order it was made.
-    let images: Vec<(i64, i64, String, Option<i64>)> = c
+    let images: Vec<(i64, ContactId, String, Option<i64>)> = c
         .prepare_cached("SELECT id, contact_id, image, run_before FROM before_image WHERE run_id = ?1 ORDER BY id DESC LIMIT ?2")?
-        .query_map([id, BATCH], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?
+        .query_map([id, BATCH], |r| Ok((r.get(0)?, ContactId(r.get(1)?), r.get(2)?, r.get(3)?)))?
         .collect::<rusqlite::Result<_>>()?;
     for (image_id, contact, image, run_before) in &images {
         let image: Image = serde_json::from_str(image)?;
-        if put_back(c, ContactId(*contact), &image, &run, now, &origin)? {
+        if put_back(c, *contact, &image, &run, now, &origin)? {
             if !matches!(image, Image::Put { .. } | Image::Sunset) {
-                mark(c, ContactId(*contact), *run_before)?;
+                mark(c, *contact, *run_before)?;
             }
             undone += 1;
         } else {
@@ -83,17 +83,17 @@ pub fn some(c: &Connection, id: i64, now: Instant, person: Option<i64>) -> Resul
     let mut left = images.len() == usize::try_from(BATCH).unwrap_or(0);
     if !left && let Some(import) = run.import_id {
         // Then those the import added, a part at a time, the last first.
-        let added: Vec<i64> = c
+        let added: Vec<ContactId> = c
             .prepare_cached("SELECT id FROM contact WHERE import_id = ?1 AND gone IS NULL AND id < coalesce((SELECT CAST(value AS INTEGER) FROM setting WHERE key = 'undo-' || ?2), 9e18) ORDER BY id DESC LIMIT ?3")?
-            .query_map([import, id, BATCH - i64::try_from(images.len()).unwrap_or(0)], |r| r.get(0))?
+            .query_map([import, id, BATCH - i64::try_from(images.len()).unwrap_or(0)], |r| r.get(0).map(ContactId))?
             .collect::<rusqlite::Result<_>>()?;
         for contact in &added {
-            if since(c, ContactId(*contact), &run)? {
+            if since(c, *contact, &run)? {
                 kept += 1;
             } else {
                 let none = Stated { consent: Consent::None, at: None, ..Stated::default() };
-                ledger::restate(c, ContactId(*contact), now, "taken back", none, &origin)?;
-                crate::erasure::empty(c, ContactId(*contact), 2)?;
+                ledger::restate(c, *contact, now, "taken back", none, &origin)?;
+                crate::erasure::empty(c, *contact, 2)?;
                 undone += 1;
             }
         }

@@ -25,14 +25,14 @@ fn mailings(c: &Connection, sql: &str, group: Group, id: i64) -> Result<Vec<Stri
 ///
 /// # Errors
 /// When the database fails.
-pub fn of_segment(c: &Connection, id: i64) -> Result<Vec<String>> {
-    let mut out = segments::using(c, |t| matches!(t, Tree::Segment { segment } if *segment == SegmentId(id)))?;
-    out.extend(mailings(c, "SELECT name FROM mailing WHERE segment_id = ?1 ORDER BY id", Group::Segment { id: SegmentId(id) }, id)?);
-    out.extend(series::asking_segment(c, SegmentId(id))?);
+pub fn of_segment(c: &Connection, id: SegmentId) -> Result<Vec<String>> {
+    let mut out = segments::using(c, |t| matches!(t, Tree::Segment { segment } if *segment == id))?;
+    out.extend(mailings(c, "SELECT name FROM mailing WHERE segment_id = ?1 ORDER BY id", Group::Segment { id }, id.0)?);
+    out.extend(series::asking_segment(c, id)?);
     let mut s = c.prepare_cached(
         "SELECT 'suppression list ' || name FROM suppression_list WHERE segment_id = ?1 AND ended_at IS NULL ORDER BY id",
     )?;
-    out.extend(s.query_map([id], |r| r.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?);
+    out.extend(s.query_map([id.0], |r| r.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?);
     Ok(out)
 }
 
@@ -40,9 +40,9 @@ pub fn of_segment(c: &Connection, id: i64) -> Result<Vec<String>> {
 ///
 /// # Errors
 /// When something uses it, named; when there is no such segment.
-pub fn delete_segment(c: &Connection, id: i64) -> Result<()> {
+pub fn delete_segment(c: &Connection, id: SegmentId) -> Result<()> {
     free(&of_segment(c, id)?, "Change those first.")?;
-    segments::delete(c, SegmentId(id))
+    segments::delete(c, id)
 }
 
 /// What depends on a list, a tag or a label: segments, reactions and series, and for lists mailings.

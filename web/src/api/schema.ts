@@ -18826,7 +18826,8 @@ export interface components {
             domain: string;
             /** Format: int64 */
             ended_at?: number | null;
-            id: components["schemas"]["LetterheadId"];
+            /** Format: int64 */
+            id: number;
             /** Format: int64 */
             made_at: number;
             public: string;

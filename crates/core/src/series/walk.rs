@@ -118,7 +118,7 @@ pub enum Move<'a> {
     /// Out, because no mail reaches them any more.
     Unreachable { at: Instant },
     /// It has to be known first whether they are in this segment.
-    Ask(i64),
+    Ask(SegmentId),
 }
 
 impl Facts {
@@ -205,7 +205,7 @@ pub fn next<'a>(outline: &'a Outline, s: &Standing, facts: &Facts, clock: &impl 
         Does::Fork { on, yes, no } => {
             let answer = match on {
                 Question::Segment { segment } => match facts.segments.get(segment) {
-                    None => return Move::Ask(segment.0),
+                    None => return Move::Ask(*segment),
                     Some(answer) => *answer,
                 },
                 Question::Happened { what } => facts.first(what, s.entered, s.came).is_some(),
@@ -226,7 +226,7 @@ fn exits<'a>(outline: &Outline, s: &Standing, facts: &Facts, now: Instant) -> Op
             // When somebody left a topic or a segment isn't asked: they are out now.
             Exit::TopicLeft { topic } => facts.left.contains(topic).then_some(now),
             Exit::SegmentLeft { segment } => match facts.segments.get(segment) {
-                None => return Some(Move::Ask(segment.0)),
+                None => return Some(Move::Ask(*segment)),
                 Some(inside) => (!inside).then_some(now),
             },
         };
@@ -281,7 +281,7 @@ pub fn ahead(
                 continue;
             }
             Move::Ask(segment) => {
-                facts.segments.insert(SegmentId(segment), false);
+                facts.segments.insert(segment, false);
                 continue;
             }
             Move::Act { to, at, .. } | Move::Go { to, at, .. } => (to, at),

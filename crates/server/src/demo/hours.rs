@@ -52,7 +52,7 @@ impl Director {
                 })
                 .await?;
             for mailing in mailings {
-                actions::plan_mailing(&self.app, mailing.0, None, Some(2)).await?;
+                actions::plan_mailing(&self.app, mailing, None, Some(2)).await?;
             }
         }
         Ok(())

@@ -78,9 +78,9 @@ impl Director {
                 Ok((id, trials::save_plan(c, first, &plan, now, Some(1))?))
             })
             .await?;
-        actions::start_series(&self.app, id.0, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        actions::start_series(&self.app, id, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         let why = "We read these trials together over the year, not one by one.";
-        crate::sealing::seal(&self.app, trial.0, 90, Some(3), why.into()).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        crate::sealing::seal(&self.app, trial, 90, Some(3), why.into()).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         Ok(())
     }
 }

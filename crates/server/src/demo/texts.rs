@@ -57,7 +57,7 @@ impl Director {
                 mailings::save(c, None, &draft, now, Some(2))
             })
             .await?;
-        actions::plan_mailing(&self.app, id.0, None, Some(2)).await?;
+        actions::plan_mailing(&self.app, id, None, Some(2)).await?;
         self.app.engine.tick(now).await?;
         Ok(())
     }
@@ -75,7 +75,7 @@ impl Director {
                 mailings::save(c, Some(id), &d, now, Some(2))
             })
             .await?;
-        actions::plan_mailing(&self.app, id.0, Some(OPENS + 24 * HOUR + 35 * MINUTE), Some(2)).await?;
+        actions::plan_mailing(&self.app, id, Some(OPENS + 24 * HOUR + 35 * MINUTE), Some(2)).await?;
         Ok(())
     }
 }

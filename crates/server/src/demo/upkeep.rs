@@ -51,7 +51,7 @@ impl Director {
                 Ok(id)
             })
             .await?;
-        actions::start_series(&self.app, id.0, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
+        actions::start_series(&self.app, id, Some(2)).await.map_err(|e| anyhow::anyhow!("{e}"))?;
         let people = self.people * 4 / 5;
         self.app.engine.network(|n| n.keep_records(people)).transpose()?;
         Ok(())

@@ -49,7 +49,7 @@ impl Director {
         self.sign(LetterheadId(LETTERHEAD)).await?;
         self.app.engine.warm(now).await?;
         self.app.engine.advance(START + 362 * DAY + 9 * HOUR).await?;
-        actions::plan_mailing(&self.app, mailing.0, None, Some(2)).await?;
+        actions::plan_mailing(&self.app, mailing, None, Some(2)).await?;
         self.app.engine.tick(self.app.now()).await?;
         Ok(())
     }

@@ -30,7 +30,7 @@ pub(crate) struct When {
 pub(crate) async fn plan(
     State(app): State<App>,
     who: Acting,
-    Path(id): Path<i64>,
+    Path(id): Path<MailingId>,
     Json(w): Json<When>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();

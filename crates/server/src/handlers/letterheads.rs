@@ -105,24 +105,30 @@ pub(crate) async fn make_key(State(app): State<App>, who: Acting, Path(id): Path
 
 /// Ends a key: nothing is signed with it any more.
 #[utoipa::path(delete, path = "/api/letterheads/{id}/keys/{key}", params(("id" = i64, Path), ("key" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn end_key(State(app): State<App>, who: Acting, Path((id, key)): Path<(i64, i64)>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn end_key(
+    State(app): State<App>,
+    who: Acting,
+    Path((id, key)): Path<(LetterheadId, i64)>,
+) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
-    app.store.write(move |c| letterheads::end_key(c, LetterheadId(id), key, now, Some(who.0))).await?;
+    app.store.write(move |c| letterheads::end_key(c, id, key, now, Some(who.0))).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Puts a key's record into the stand-in DNS, as the keeper of the domain would.
 #[utoipa::path(post, path = "/api/letterheads/{id}/keys/{key}/publish", params(("id" = i64, Path), ("key" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn publish(State(app): State<App>, who: Acting, Path((id, key)): Path<(i64, i64)>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn publish(
+    State(app): State<App>,
+    who: Acting,
+    Path((id, key)): Path<(LetterheadId, i64)>,
+) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     let found = app
         .store
         .write(move |c| {
-            let found = letterheads::keys(c, LetterheadId(id))?
-                .into_iter()
-                .find(|k| k.id == LetterheadId(key))
-                .ok_or(rinse_store::StoreError::Missing("signing key"))?;
-            settings::audit(c, now, Some(who.0), "DNS record published", "letterhead", id, &found.selector)?;
+            let found =
+                letterheads::keys(c, id)?.into_iter().find(|k| k.id == key).ok_or(rinse_store::StoreError::Missing("signing key"))?;
+            settings::audit(c, now, Some(who.0), "DNS record published", "letterhead", id.0, &found.selector)?;
             Ok(found)
         })
         .await?;

@@ -213,14 +213,14 @@ pub(crate) struct LinkName {
 pub(crate) async fn rename_link(
     State(app): State<App>,
     who: Acting,
-    Path((id, position)): Path<(i64, i64)>,
+    Path((id, position)): Path<(MailingId, i64)>,
     Json(x): Json<LinkName>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store
         .write(move |c| {
-            links::rename(c, MailingId(id), position, &x.name)?;
-            settings::audit(c, now, Some(who.0), "link renamed", "mailing", id, &x.name)
+            links::rename(c, id, position, &x.name)?;
+            settings::audit(c, now, Some(who.0), "link renamed", "mailing", id.0, &x.name)
         })
         .await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
@@ -266,8 +266,8 @@ fn side_by_side(left: &str, right: &str) -> Vec<SideBySide> {
 
 /// The sources of two mailings side by side.
 #[utoipa::path(get, path = "/api/mailings/{id}/beside/{other}", params(("id" = i64, Path), ("other" = i64, Path)), responses((status = 200, body = Vec<PartBeside>)))]
-pub(crate) async fn beside(State(app): State<App>, Path((id, other)): Path<(i64, i64)>) -> Answer<Vec<PartBeside>> {
-    let (a, b) = app.store.read(move |c| Ok((mailings::one(c, MailingId(id))?.draft, mailings::one(c, MailingId(other))?.draft))).await?;
+pub(crate) async fn beside(State(app): State<App>, Path((id, other)): Path<(MailingId, MailingId)>) -> Answer<Vec<PartBeside>> {
+    let (a, b) = app.store.read(move |c| Ok((mailings::one(c, id)?.draft, mailings::one(c, other)?.draft))).await?;
     Ok(Json(app.compute(move || beside_each_other(a, b)).await?))
 }
 

@@ -34,7 +34,7 @@ pub(crate) struct SegmentView {
 
 #[utoipa::path(get, path = "/api/segments/{id}", params(("id" = i64, Path)), responses((status = 200, body = SegmentView)))]
 pub(crate) async fn one(State(app): State<App>, Path(id): Path<SegmentId>) -> Answer<SegmentView> {
-    Ok(Json(app.store.read(move |c| Ok(SegmentView { segment: segments::one(c, id)?, used_by: uses::of_segment(c, id.0)? })).await?))
+    Ok(Json(app.store.read(move |c| Ok(SegmentView { segment: segments::one(c, id)?, used_by: uses::of_segment(c, id)? })).await?))
 }
 
 async fn save(app: App, id: Option<i64>, d: Draft, who: i64) -> Answer<i64> {
@@ -76,7 +76,7 @@ pub(crate) async fn delete(State(app): State<App>, who: Acting, Path(id): Path<S
     app.store
         .write(move |c| {
             let name = segments::one(c, id)?.name;
-            uses::delete_segment(c, id.0)?;
+            uses::delete_segment(c, id)?;
             settings::audit(c, now, Some(who.0), "segment deleted", "segment", id.0, &name)
         })
         .await?;

@@ -89,7 +89,7 @@ pub(crate) async fn save(
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     if app.store.read(move |c| series::one(c, id)).await?.state == SeriesState::Running {
-        actions::change_series(&app, id.0, s.name, s.outline, Some(who.0)).await?;
+        actions::change_series(&app, id, s.name, s.outline, Some(who.0)).await?;
     } else {
         app.store.write(move |c| series::save(c, Some(id), &s.name, s.letterhead_id, &s.outline, now, Some(who.0))).await?;
     }
@@ -116,7 +116,7 @@ pub(crate) async fn effects(State(app): State<App>, Path(id): Path<SeriesId>, Js
 
 /// Starts a series.
 #[utoipa::path(post, path = "/api/series/{id}/start", params(("id" = i64, Path)), responses((status = 204)))]
-pub(crate) async fn start(State(app): State<App>, who: Acting, Path(id): Path<i64>) -> Result<impl IntoResponse, ApiError> {
+pub(crate) async fn start(State(app): State<App>, who: Acting, Path(id): Path<SeriesId>) -> Result<impl IntoResponse, ApiError> {
     actions::start_series(&app, id, Some(who.0)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
@@ -249,15 +249,15 @@ pub(crate) async fn put_in(State(app): State<App>, who: Acting, Path(id): Path<S
 pub(crate) async fn take_out(
     State(app): State<App>,
     who: Acting,
-    Path((id, contact)): Path<(i64, i64)>,
+    Path((id, contact)): Path<(SeriesId, ContactId)>,
 ) -> Result<impl IntoResponse, ApiError> {
     let now = app.now();
     app.store
         .write(move |c| {
-            if !series_entry::take_out(c, SeriesId(id), ContactId(contact), now, "taken out by hand")? {
+            if !series_entry::take_out(c, id, contact, now, "taken out by hand")? {
                 return Err(StoreError::Refused("They aren't in this series.".into()));
             }
-            rinse_store::settings::audit(c, now, Some(who.0), "taken out of a series", "series", id, &format!("contact {contact}"))
+            rinse_store::settings::audit(c, now, Some(who.0), "taken out of a series", "series", id.0, &format!("contact {contact}"))
         })
         .await?;
     Ok(StatusCode::NO_CONTENT)

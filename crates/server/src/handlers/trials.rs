@@ -291,7 +291,7 @@ pub(crate) async fn seal(
     Path(id): Path<i64>,
     Json(s): Json<Sealing>,
 ) -> Result<impl IntoResponse, ApiError> {
-    crate::sealing::seal(&app, id, rand::random::<u64>() >> 1, Some(who.0), s.why_small).await?;
+    crate::sealing::seal(&app, TrialId(id), rand::random::<u64>() >> 1, Some(who.0), s.why_small).await?;
     Ok(axum::http::StatusCode::NO_CONTENT)
 }
 
@@ -345,7 +345,7 @@ pub(crate) struct Release {
 
 /// Releases the rollout, cleared again when it goes. Returns its instant.
 #[utoipa::path(post, path = "/api/trials/{id}/release", params(("id" = i64, Path)), request_body = Release, responses((status = 200, body = i64)))]
-pub(crate) async fn release(State(app): State<App>, who: Acting, Path(id): Path<i64>, Json(r): Json<Release>) -> Answer<i64> {
+pub(crate) async fn release(State(app): State<App>, who: Acting, Path(id): Path<TrialId>, Json(r): Json<Release>) -> Answer<i64> {
     Ok(Json(actions::release(&app, id, r.at_once, Some(who.0)).await?.0))
 }
 

@@ -357,10 +357,10 @@ pub(crate) struct TakenOut {
 pub(crate) async fn take_out(
     State(app): State<App>,
     _: Acting,
-    Path((id, contact)): Path<(i64, i64)>,
+    Path((id, contact)): Path<(i64, ContactId)>,
     Json(t): Json<TakenOut>,
 ) -> Result<StatusCode, ApiError> {
-    app.store.write(move |c| runs::take_out(c, id, ContactId(contact), t.out)).await?;
+    app.store.write(move |c| runs::take_out(c, id, contact, t.out)).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

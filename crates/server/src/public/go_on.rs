@@ -17,9 +17,9 @@ async fn letterhead(app: &App, send: SendId) -> Option<Letterhead> {
 }
 
 pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> Response {
-    let Some((send, _)) = app.signer.read_link(Kind::GoOn, &token) else { return unknown_link() };
-    let Some(letterhead) = letterhead(&app, SendId(send)).await else { return unknown_link() };
-    render("go_on.html", Some(&letterhead), "Shall we go on writing to you?", context! { preferences => preferences(&app, SendId(send)) })
+    let Some((send, _)) = app.signer.read_link(Kind::GoOn, &token).map(|(id, n)| (SendId(id), n)) else { return unknown_link() };
+    let Some(letterhead) = letterhead(&app, send).await else { return unknown_link() };
+    render("go_on.html", Some(&letterhead), "Shall we go on writing to you?", context! { preferences => preferences(&app, send) })
 }
 
 /// Our own links hold nothing that needs escaping.
@@ -28,9 +28,9 @@ fn preferences(app: &App, send: SendId) -> Value {
 }
 
 pub(super) async fn press(State(app): State<App>, Path(token): Path<String>, at: At) -> Response {
-    let Some((send, _)) = app.signer.read_link(Kind::GoOn, &token) else { return unknown_link() };
+    let Some((send, _)) = app.signer.read_link(Kind::GoOn, &token).map(|(id, n)| (SendId(id), n)) else { return unknown_link() };
     let at = instant(&app, at);
-    let words = match app.store.write(move |c| responses::go_on(c, SendId(send), at)).await {
+    let words = match app.store.write(move |c| responses::go_on(c, send, at)).await {
         Ok(Some(WentOn::Renewed)) => "Thank you: we go on writing to you.",
         Ok(Some(WentOn::NoConsent)) => {
             "You get no letters from us at present, and this button doesn’t change that. Sign up again to get them."
@@ -38,6 +38,6 @@ pub(super) async fn press(State(app): State<App>, Path(token): Path<String>, at:
         Ok(None) => return unknown_link(),
         Err(e) => return failed(&e),
     };
-    let letterhead = letterhead(&app, SendId(send)).await;
-    render("left.html", letterhead.as_ref(), "Done", context! { words, preferences => preferences(&app, SendId(send)) })
+    let letterhead = letterhead(&app, send).await;
+    render("left.html", letterhead.as_ref(), "Done", context! { words, preferences => preferences(&app, send) })
 }

@@ -30,12 +30,14 @@ fn preferences(app: &App, send: SendId) -> Value {
 }
 
 pub(super) async fn page(State(app): State<App>, Path(token): Path<String>) -> Response {
-    let Some((send, number)) = app.signer.read_link(Kind::Unsubscribe, &token) else { return unknown_link() };
-    let Some((letterhead, topic, series)) = look(&app, SendId(send)).await else { return unknown_link() };
+    let Some((send, number)) = app.signer.read_link(Kind::Unsubscribe, &token).map(|(id, n)| (SendId(id), n)) else {
+        return unknown_link();
+    };
+    let Some((letterhead, topic, series)) = look(&app, send).await else { return unknown_link() };
     // The link to leave the series offers that alone; where no series sent the message, it is an unsubscribe link.
     let alone = number == LEAVE_SERIES && series.is_some();
     let title = if alone { "Leave this series?" } else { "Stop getting mail?" };
-    let more = context! { topic => topic.map(|t| t.1), series, alone, preferences => preferences(&app, SendId(send)) };
+    let more = context! { topic => topic.map(|t| t.1), series, alone, preferences => preferences(&app, send) };
     render("leave.html", Some(&letterhead), title, more)
 }
 
@@ -50,27 +52,27 @@ fn is_one_click(headers: &HeaderMap, body: &[u8]) -> bool {
 }
 
 pub(super) async fn leave(State(app): State<App>, Path(token): Path<String>, headers: HeaderMap, at: At, body: Bytes) -> Response {
-    let Some((send, _)) = app.signer.read_link(Kind::Unsubscribe, &token) else { return unknown_link() };
+    let Some((send, _)) = app.signer.read_link(Kind::Unsubscribe, &token).map(|(id, n)| (SendId(id), n)) else { return unknown_link() };
     if body.as_ref() == b"stop=series" {
-        return leave_series(&app, SendId(send), instant(&app, at)).await;
+        return leave_series(&app, send, instant(&app, at)).await;
     }
     if body.as_ref() == b"stop=series-back" {
-        return match app.store.write(move |c| responses::rejoin_series(c, SendId(send))).await {
-            Ok(()) => said(&app, SendId(send), "You can get this series again.".into(), None, "").await,
+        return match app.store.write(move |c| responses::rejoin_series(c, send)).await {
+            Ok(()) => said(&app, send, "You can get this series again.".into(), None, "").await,
             Err(e) => failed(&e),
         };
     }
     let everything = body.as_ref() == b"stop=everything";
     let how = if is_one_click(&headers, &body) { ONE_CLICK } else { "unsubscribe page" };
     let at = instant(&app, at);
-    match app.store.write_first(move |c| responses::unsubscribe(c, SendId(send), everything, at, how)).await {
+    match app.store.write_first(move |c| responses::unsubscribe(c, send, everything, at, how)).await {
         Ok(Some(left)) => {
-            let topic = look(&app, SendId(send)).await.and_then(|l| l.1);
+            let topic = look(&app, send).await.and_then(|l| l.1);
             let (words, topic_id) = match (left, topic) {
                 (Left::Topic, Some((id, name))) => (format!("You get no more {name}. Other mail goes on."), Some(id)),
                 _ => ("You get no more mail from us.".to_owned(), None),
             };
-            said(&app, SendId(send), words, topic_id, "mail").await
+            said(&app, send, words, topic_id, "mail").await
         }
         Ok(None) => unknown_link(),
         Err(e) => failed(&e),

@@ -135,18 +135,18 @@ const FARING_DAYS: i64 = 180;
 /// When the database fails.
 pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
     // When each first confirmed, and by what they last gave their permission.
-    let mut confirmed: HashMap<i64, i64> = HashMap::new();
-    let mut source: HashMap<i64, String> = HashMap::new();
+    let mut confirmed: HashMap<ContactId, i64> = HashMap::new();
+    let mut source: HashMap<ContactId, String> = HashMap::new();
     let mut s = c.prepare_cached(
         "SELECT contact_id, at, kind, source FROM ledger WHERE kind IN ('agreed', 'confirmed') AND entity = '' AND channel = 1 ORDER BY id",
     )?;
     let mut rows = s.query([])?;
     while let Some(r) = rows.next()? {
-        let contact: ContactId = ContactId(r.get(0)?);
+        let contact = ContactId(r.get(0)?);
         if r.get_ref(2)?.as_str().map_err(rusqlite::Error::from)? == "confirmed" {
-            confirmed.entry(contact.0).or_insert(r.get(1)?);
+            confirmed.entry(contact).or_insert(r.get(1)?);
         }
-        source.insert(contact.0, r.get(3)?);
+        source.insert(contact, r.get(3)?);
     }
     let since = (now + -FARING_DAYS * rinse_core::DAY).0;
     // Handed over, delivered, answered, complained.
@@ -162,10 +162,10 @@ pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
         let (contact, handed): (i64, i64) = (r.get(0)?, r.get(1)?);
         let delivered: bool = r.get(2)?;
         let counts = [true, delivered, delivered && r.get(3)?, delivered && r.get(4)?];
-        let at = usize::from(confirmed.get(&contact).is_some_and(|t| *t <= handed));
+        let at = usize::from(confirmed.get(&ContactId(contact)).is_some_and(|t| *t <= handed));
         let add = |sums: &mut [u64; 4]| sums.iter_mut().zip(counts).for_each(|(sum, yes)| *sum += u64::from(yes));
         add(&mut state[at]);
-        if let Some(source) = source.get(&contact) {
+        if let Some(source) = source.get(&ContactId(contact)) {
             add(by_source.entry(source.clone()).or_default());
         }
     }

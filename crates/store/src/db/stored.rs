@@ -6,11 +6,16 @@ use rusqlite::{Connection, Params, ToSql};
 
 /// The numbers that a query finds, in its order.
 pub(crate) fn ids(c: &Connection, sql: &str, values: impl Params) -> crate::Result<Vec<i64>> {
-    Ok(c.prepare_cached(sql)?.query_map(values, |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    ids_as(c, sql, values, |id| id)
 }
 
 /// The numbers of one kind of row that a query finds, in its order.
-pub(crate) fn ids_as<T>(c: &Connection, sql: &str, values: impl Params, kind: impl Fn(i64) -> T) -> crate::Result<Vec<T>> {
+pub(crate) fn ids_as<T, All: FromIterator<T>>(
+    c: &Connection,
+    sql: &str,
+    values: impl Params,
+    kind: impl Fn(i64) -> T,
+) -> crate::Result<All> {
     Ok(c.prepare_cached(sql)?.query_map(values, |r| r.get(0).map(&kind))?.collect::<rusqlite::Result<_>>()?)
 }
 

@@ -292,11 +292,11 @@ pub fn in_the_way(c: &Connection, plan: &HourPlan) -> Result<Vec<String>> {
     let mut out = Vec::new();
     for (r, n) in plan.rounds.iter().zip(1..) {
         let rows = s.query_map([drawn_at(r.day).0, last_due(r.day, &plan.hours).0], |r| {
-            Ok((r.get::<_, i64>(0)?, r.get::<_, String>(1)?, r.get::<_, i64>(2)?))
+            Ok((MailingId(r.get(0)?), r.get::<_, String>(1)?, r.get::<_, i64>(2)?))
         })?;
         for row in rows {
             let (id, name, at) = row?;
-            if plan.rounds.iter().all(|r| r.mailing != MailingId(id)) {
+            if plan.rounds.iter().all(|r| r.mailing != id) {
                 out.push(format!(
                     "“{name}” goes out {} UTC, between the draw of round {n} and its last hour. Who gets it may be over a cap at the later hours, which would then lose more people than the earlier ones: move it, or the round.",
                     Instant(at).words()
@@ -381,7 +381,7 @@ pub fn round_of(c: &Connection, mailing: MailingId) -> Result<Option<(RoundOf, H
          WHERE r.mailing_id = ?1 AND r.missed IS NULL AND t.state = {TRIAL_COLLECTING}"
     ))?;
     let found = s.query_row([mailing.0], |r| {
-        let trial: HourTrialId = HourTrialId(r.get(0)?);
+        let trial = HourTrialId(r.get(0)?);
         let plan = crate::stored::document(&r.get::<_, String>(4)?, "hour trial", trial.0)?;
         let round = usize::try_from(r.get::<_, i64>(1)?).unwrap_or(0);
         Ok((RoundOf { trial, round, mailing, day: r.get(2)?, drawn: r.get(3)?, handed_out: r.get(5)? }, plan))

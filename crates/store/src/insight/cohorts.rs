@@ -1,6 +1,6 @@
 //! Cohorts, counted once a day: only people of whom something changed since are looked at again. Rules in [`rinse_core::cohort`].
 
-use crate::stored::As;
+use crate::stored::{As, ids_as};
 use crate::{Result, Store, settings};
 use rinse_core::Instant;
 use rinse_core::cohort::{self, Life, Mean, Turn, bit, month};
@@ -132,11 +132,9 @@ pub fn changed(c: &Connection, now: Instant) -> Result<(Vec<ContactId>, Upto)> {
         Ok(c.prepare_cached(&format!("SELECT coalesce(max(id), 0) FROM {table}"))?.query_row([], |r| r.get(0))?)
     };
     let to = Upto { contact: ContactId(last("contact")?), ledger: last("ledger")?, response: last("response")?, at: now.0 };
-    let mut s = c.prepare_cached(
-        "SELECT id FROM contact WHERE id > ?1 UNION SELECT contact_id FROM ledger WHERE id > ?2 UNION SELECT contact_id FROM cohort_due",
-    )?;
-    let mut out: BTreeSet<ContactId> =
-        s.query_map([was.contact.0, was.ledger], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?;
+    let sql =
+        "SELECT id FROM contact WHERE id > ?1 UNION SELECT contact_id FROM ledger WHERE id > ?2 UNION SELECT contact_id FROM cohort_due";
+    let mut out: BTreeSet<ContactId> = ids_as(c, sql, [was.contact.0, was.ledger], ContactId)?;
     // Who answered in a month in which they had answered already counts as before.
     let mut s = c.prepare_cached(
         "SELECT s.contact_id, r.at, p.life FROM response r JOIN send s ON s.id = r.send_id LEFT JOIN cohort_person p ON p.contact_id = s.contact_id

@@ -113,7 +113,7 @@ pub fn readout(c: &Connection, goal: Option<i64>, now: Instant) -> Result<Option
     )?;
     let mut rows = s.query([since.0])?;
     while let Some(r) = rows.next()? {
-        let contact: ContactId = ContactId(r.get(0)?);
+        let contact = ContactId(r.get(0)?);
         let i = usize::from(!draw.keeps_out(contact));
         let (conversions, cents) = of.get(&contact).copied().unwrap_or_default();
         let value = cents as f64 / 100.0;

@@ -292,7 +292,7 @@ pub fn reach(c: &Connection, letterhead: LetterheadId) -> Result<Reach> {
 /// A key that signs a letterhead's mail. Its private part never leaves the store but for signing.
 #[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct SigningKey {
-    pub id: LetterheadId,
+    pub id: i64,
     pub domain: String,
     pub selector: String,
     /// `rsa` or `ed25519`.
@@ -314,7 +314,7 @@ pub fn keys(c: &Connection, letterhead: LetterheadId) -> Result<Vec<SigningKey>>
     )?;
     Ok(s.query_map([letterhead.0], |r| {
         Ok(SigningKey {
-            id: LetterheadId(r.get(0)?),
+            id: r.get(0)?,
             domain: r.get(1)?,
             selector: r.get(2)?,
             algorithm: r.get(3)?,

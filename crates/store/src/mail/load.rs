@@ -85,7 +85,7 @@ fn histories(c: &Connection, (from, to): (i64, i64), step: i64, now: Instant) ->
     let mut rows = s.query(params![from, to, now.0])?;
     let mut place = 0;
     while let Some(r) = rows.next()? {
-        let contact: ContactId = ContactId(r.get(0)?);
+        let contact = ContactId(r.get(0)?);
         while people.get(place).is_some_and(|p| p.contact < contact) {
             place += 1;
         }

@@ -76,14 +76,15 @@ pub fn go_on(c: &Connection, send: SendId, at: Instant) -> Result<Option<WentOn>
         entity,
         ..Origin::default()
     };
-    let stated = ledger::stated_at(c, ContactId(contact), origin.grant(), at)?.standing().at(at);
+    let stated = ledger::stated_at(c, contact, origin.grant(), at)?.standing().at(at);
     if !stated.allows_marketing() && stated != rinse_core::consent::Consent::Paused {
         return Ok(Some(WentOn::NoConsent));
     }
-    let pressed =
-        c.prepare_cached("SELECT 1 FROM ledger WHERE contact_id = ?1 AND send_id = ?2 AND kind = 'renewed'")?.exists([contact, send.0])?;
+    let pressed = c
+        .prepare_cached("SELECT 1 FROM ledger WHERE contact_id = ?1 AND send_id = ?2 AND kind = 'renewed'")?
+        .exists([contact.0, send.0])?;
     if !pressed {
-        ledger::note(c, ContactId(contact), at, "renewed", &origin)?;
+        ledger::note(c, contact, at, "renewed", &origin)?;
         insert(c, at, send, CLICK, "button")?;
         c.prepare_cached(
             "UPDATE send SET any_click_at = min(coalesce(any_click_at, ?2), ?2), click_at = min(coalesce(click_at, ?2), ?2), trial_click_at = min(coalesce(trial_click_at, ?2), ?2) WHERE id = ?1",
@@ -96,12 +97,12 @@ pub fn go_on(c: &Connection, send: SendId, at: Instant) -> Result<Option<WentOn>
 
 /// Whose message it was (of a merged person's that stayed behind: who they are now), its topic, and the legal
 /// entity it came from.
-pub(crate) fn whose(c: &Connection, send: SendId) -> Result<Option<(i64, Option<i64>, String)>> {
+pub(crate) fn whose(c: &Connection, send: SendId) -> Result<Option<(ContactId, Option<i64>, String)>> {
     Ok(c.prepare_cached(
         "SELECT coalesce(k.merged_into, k.id), m.topic_id, l.entity FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id
          JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
     )?
-    .query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))
+    .query_row([send.0], |r| Ok((ContactId(r.get(0)?), r.get(1)?, r.get(2)?)))
     .optional()?)
 }
 
@@ -129,8 +130,8 @@ pub fn unsubscribe(c: &Connection, send: SendId, everything: bool, at: Instant, 
                 .query_row([send.0], |r| r.get(0))?);
     let origin = Origin { source: how, evidence: format!("link of message {send}"), send: Some(send), entity, ..Origin::default() };
     let (left, new) = match topic.filter(|_| !everything) {
-        Some(topic) => (Left::Topic, ledger::leave_topic(c, ContactId(contact), topic, at, &origin)?),
-        None => (Left::Everything, ledger::act(c, ContactId(contact), at, Act::Withdrew, &origin)?),
+        Some(topic) => (Left::Topic, ledger::leave_topic(c, contact, topic, at, &origin)?),
+        None => (Left::Everything, ledger::act(c, contact, at, Act::Withdrew, &origin)?),
     };
     if new {
         insert(c, at, send, UNSUBSCRIBE, how)?;
@@ -195,11 +196,11 @@ pub fn topic_of(c: &Connection, send: SendId) -> Result<Option<i64>> {
 ///
 /// # Errors
 /// When the database fails.
-pub fn series_of(c: &Connection, send: SendId) -> Result<Option<(i64, String)>> {
+pub fn series_of(c: &Connection, send: SendId) -> Result<Option<(SeriesId, String)>> {
     let mut s = c.prepare_cached(
         "SELECT x.id, x.name FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN series x ON x.id = m.series_id WHERE s.id = ?1",
     )?;
-    Ok(s.query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?))).optional()?)
+    Ok(s.query_row([send.0], |r| Ok((SeriesId(r.get(0)?), r.get(1)?))).optional()?)
 }
 
 /// Leaves the series that a message came from, and nothing else. Takes effect at once; the same again changes nothing.
@@ -209,7 +210,7 @@ pub fn series_of(c: &Connection, send: SendId) -> Result<Option<(i64, String)>> 
 /// When the database fails.
 pub fn leave_series(c: &Connection, send: SendId, at: Instant) -> Result<Option<String>> {
     let (Some((contact, _, _)), Some((series, name))) = (whose(c, send)?, series_of(c, send)?) else { return Ok(None) };
-    if crate::series_entry::leave(c, SeriesId(series), ContactId(contact), at)? {
+    if crate::series_entry::leave(c, series, contact, at)? {
         insert(c, at, send, UNSUBSCRIBE, "left the series")?;
         left_by(c, send, Leaving::Series, at)?;
     }
@@ -222,7 +223,7 @@ pub fn leave_series(c: &Connection, send: SendId, at: Instant) -> Result<Option<
 /// When the database fails.
 pub fn rejoin_series(c: &Connection, send: SendId) -> Result<()> {
     if let (Some((contact, _, _)), Some((series, _))) = (whose(c, send)?, series_of(c, send)?) {
-        crate::series_entry::rejoin(c, SeriesId(series), ContactId(contact))?;
+        crate::series_entry::rejoin(c, series, contact)?;
     }
     Ok(())
 }
@@ -235,7 +236,7 @@ pub fn complaint(c: &Connection, send: SendId, at: Instant) -> Result<bool> {
     let Some((contact, _, entity)) = whose(c, send)? else { return Ok(false) };
     let origin =
         Origin { source: "feedback report", evidence: format!("about message {send}"), send: Some(send), entity, ..Origin::default() };
-    ledger::act(c, ContactId(contact), at, Act::Complained, &origin)?;
+    ledger::act(c, contact, at, Act::Complained, &origin)?;
     insert(c, at, send, COMPLAINT, "")?;
     crate::warm_up::complained(c, send)?;
     left_by(c, send, Leaving::Complained, at)?;
@@ -366,5 +367,5 @@ pub fn first_time(c: &Connection, digest: &[u8], at: Instant, kind: &str, send: 
 /// # Errors
 /// When the database fails.
 pub fn person_of(c: &Connection, send: SendId) -> Result<Option<ContactId>> {
-    Ok(whose(c, send)?.map(|w| w.0).map(ContactId))
+    Ok(whose(c, send)?.map(|w| w.0))
 }

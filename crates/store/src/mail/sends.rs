@@ -14,7 +14,7 @@ use crate::send_state::{
     ACCEPTED, BETWEEN, CANCELLED, DEFERRED, DUE, FAILED, HANDING_OVER, HELD, HOUR_PASSED, IN_DOUBT, NOT_SENT, OPEN, UNTRIED, WAITING,
     next_try, spread_of,
 };
-use crate::stored::As;
+use crate::stored::{As, ids_as};
 use crate::trials::enrol::Enroller;
 use crate::upkeep::{incidents, readings, status};
 use crate::warm_up::{self, Warming};
@@ -63,13 +63,13 @@ pub fn turns(
     people: impl IntoIterator<Item = (Decided, Phase, usize)>,
 ) -> Result<Vec<Turn>> {
     let mut out = scheduled(c, mailing, at, hour, done, people)?;
-    let warmed: Option<i64> = c
+    let warmed: Option<LetterheadId> = c
         .prepare_cached("SELECT letterhead_id FROM mailing WHERE id = ?1 AND channel = 1 AND class = 1")?
-        .query_row([mailing.0], |r| r.get(0))
+        .query_row([mailing.0], |r| r.get(0).map(LetterheadId))
         .optional()?;
     if let Some(letterhead) = warmed {
         let turns: Vec<_> = out.iter().map(|p| (p.0.0.domain, p.0.0.contact, from(p, at))).collect();
-        for (i, day) in warm_up::placed(c, LetterheadId(letterhead), &turns, at)? {
+        for (i, day) in warm_up::placed(c, letterhead, &turns, at)? {
             out[i].1 = Some(day);
         }
     }
@@ -330,8 +330,7 @@ fn hour_of(c: &Connection, mailing: MailingId, contact: ContactId) -> Result<Opt
 
 /// The mailings on their way that another system sends.
 fn sent_by_another(c: &Connection) -> Result<std::collections::HashSet<MailingId>> {
-    let mut s = c.prepare_cached(formatcp!("SELECT id FROM mailing WHERE handed_out = 1 AND state = {MAILING_SENDING}"))?;
-    Ok(s.query_map([], |r| r.get(0).map(MailingId))?.collect::<rusqlite::Result<_>>()?)
+    ids_as(c, formatcp!("SELECT id FROM mailing WHERE handed_out = 1 AND state = {MAILING_SENDING}"), [], MailingId)
 }
 
 /// Takes the next due sends, clears each again, and marks those that go as being handed over.
@@ -536,14 +535,14 @@ pub fn back(c: &Connection, send: SendId) -> Result<()> {
 /// When the database fails.
 pub fn answered(c: &Connection, send: SendId, reply: &Reply, now: Instant) -> Result<()> {
     let line: String = reply.line().chars().take(300).collect();
-    let (domain, mailing, As(channel), tries): (i64, i64, As<Channel>, i64) = c
+    let (domain, mailing, As(channel), tries): (i64, MailingId, As<Channel>, i64) = c
         .prepare_cached(
             "SELECT k.domain_id, s.mailing_id, s.channel, s.tries FROM send s JOIN contact k ON k.id = s.contact_id WHERE s.id = ?1",
         )?
-        .query_row([send.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?)))?;
+        .query_row([send.0], |r| Ok((r.get(0)?, MailingId(r.get(1)?), r.get(2)?, r.get(3)?)))?;
     if channel == Channel::Email {
-        flow::answered(c, domain, MailingId(mailing), reply, tries - 1, now)?;
-        warm_up::answered(c, send, MailingId(mailing), domain, reply)?;
+        flow::answered(c, domain, mailing, reply, tries - 1, now)?;
+        warm_up::answered(c, send, mailing, domain, reply)?;
     }
     if reply.accepted() {
         c.prepare_cached(formatcp!(
@@ -555,7 +554,7 @@ pub fn answered(c: &Connection, send: SendId, reply: &Reply, now: Instant) -> Re
         crate::rollups::due(c, contact)?;
         if channel == Channel::Email {
             let domain = crate::machines::opens::accepted(c, contact, now)?;
-            incidents::accepted(c, domain, MailingId(mailing), now)?;
+            incidents::accepted(c, domain, mailing, now)?;
         }
         return Ok(());
     }
@@ -604,9 +603,7 @@ pub fn failed(c: &Connection, send: SendId, category: Category, line: &str, now:
 /// # Errors
 /// When the database fails.
 pub fn in_doubt(c: &Connection) -> Result<Vec<SendId>> {
-    Ok(c.prepare_cached(formatcp!("SELECT id FROM send WHERE state IN ({BETWEEN}) AND state = {HANDING_OVER} ORDER BY id"))?
-        .query_map([], |r| r.get(0).map(SendId))?
-        .collect::<rusqlite::Result<_>>()?)
+    ids_as(c, formatcp!("SELECT id FROM send WHERE state IN ({BETWEEN}) AND state = {HANDING_OVER} ORDER BY id"), [], SendId)
 }
 
 /// How many a person has to decide on.

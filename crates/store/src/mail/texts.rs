@@ -44,7 +44,7 @@ pub fn answer(c: &Connection, from: &Phone, to: &str, body: &str, at: Instant) -
     if what == Said::Other {
         let Some(send) = answered else { return Ok(Came::Nothing) };
         let body: String = body.trim().chars().take(KEPT).collect();
-        responses::reply(c, SendId(send), at, "", &body)?;
+        responses::reply(c, send, at, "", &body)?;
         return Ok(Came::Replied);
     }
     let mut entities: Vec<String> = c
@@ -60,8 +60,7 @@ pub fn answer(c: &Connection, from: &Phone, to: &str, body: &str, at: Instant) -
     let mut new = false;
     for entity in entities {
         let evidence = format!("“{}” to {to}", body.trim().chars().take(60).collect::<String>());
-        let origin =
-            Origin { source: "text message", evidence, send: answered.map(SendId), channel: Channel::Text, entity, ..Origin::default() };
+        let origin = Origin { source: "text message", evidence, send: answered, channel: Channel::Text, entity, ..Origin::default() };
         // They write from the number itself: nobody else could confirm it better.
         let act = if what == Said::Stop { Act::Withdrew } else { Act::Confirmed };
         new |= ledger::act(c, contact, at, act, &origin)?;
@@ -73,18 +72,18 @@ pub fn answer(c: &Connection, from: &Phone, to: &str, body: &str, at: Instant) -
         return Ok(Came::Started);
     }
     if let Some(send) = answered {
-        responses::stopped_by_text(c, SendId(send), at)?;
+        responses::stopped_by_text(c, send, at)?;
     }
     Ok(Came::Stopped)
 }
 
 /// The message that somebody answers: the last one they got from that number of ours, else from any.
-fn last(c: &Connection, contact: ContactId, to: &str, at: Instant) -> Result<Option<i64>> {
+fn last(c: &Connection, contact: ContactId, to: &str, at: Instant) -> Result<Option<SendId>> {
     let mut s = c.prepare_cached(
         "SELECT s.id FROM send s JOIN mailing m ON m.id = s.mailing_id JOIN letterhead l ON l.id = m.letterhead_id
          WHERE s.contact_id = ?1 AND s.channel = 2 AND s.handed_at > ?2 AND s.handed_at <= ?3 ORDER BY l.text_number = ?4 DESC, s.handed_at DESC, s.id DESC LIMIT 1",
     )?;
-    Ok(s.query_row(params![contact.0, at.0 - ANSWERED_WITHIN, at.0, to], |r| r.get(0)).optional()?)
+    Ok(s.query_row(params![contact.0, at.0 - ANSWERED_WITHIN, at.0, to], |r| r.get(0).map(SendId)).optional()?)
 }
 
 /// A gateway's report that a message it had accepted did not arrive after all.

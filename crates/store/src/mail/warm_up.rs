@@ -7,7 +7,7 @@ pub use waiting::{moved, put, waiting};
 
 use crate::codes::TRIAL_COLLECTING;
 use crate::flow::{self, Counted};
-use crate::stored::As;
+use crate::stored::{As, ids_as};
 use crate::{Result, StoreError, settings};
 use const_format::formatcp;
 use rinse_core::bounce::Reply;
@@ -156,17 +156,17 @@ pub fn change(c: &Connection, id: i64, rule: Rule, now: Instant, person: Option<
 /// The letterheads that send from a domain.
 fn letterheads(c: &Connection, domain: &str) -> Result<Vec<LetterheadId>> {
     let sql = const_format::concatcp!("SELECT l.id FROM letterhead l WHERE ", DOMAIN, " = ?1");
-    Ok(c.prepare_cached(sql)?.query_map([domain], |r| r.get(0).map(LetterheadId))?.collect::<rusqlite::Result<_>>()?)
+    ids_as(c, sql, [domain], LetterheadId)
 }
 
 /// The warm-up that a mailing's sender is in.
-fn of_mailing(c: &Connection, mailing: MailingId) -> Result<Option<LetterheadId>> {
+fn of_mailing(c: &Connection, mailing: MailingId) -> Result<Option<i64>> {
     let sql = const_format::concatcp!(
         "SELECT w.id FROM mailing m JOIN letterhead l ON l.id = m.letterhead_id JOIN warm_up w ON w.ended_at IS NULL AND w.domain = ",
         DOMAIN,
         " WHERE m.id = ?1 AND m.channel = 1"
     );
-    Ok(c.prepare_cached(sql)?.query_row([mailing.0], |r| r.get(0).map(LetterheadId)).optional()?)
+    Ok(c.prepare_cached(sql)?.query_row([mailing.0], |r| r.get(0)).optional()?)
 }
 
 fn group_of(c: &Connection, domain: i64) -> Result<String> {
@@ -268,7 +268,7 @@ impl Warming {
             Entry::Occupied(e) => *e.get(),
             Entry::Vacant(e) => {
                 let id = of_mailing(c, mailing)?;
-                *e.insert(self.open.iter().position(|w| Some(w.id) == id.map(|id| id.0)))
+                *e.insert(self.open.iter().position(|w| Some(w.id) == id))
             }
         };
         let Some(at) = at else { return Ok(None) };
@@ -331,7 +331,7 @@ fn any(c: &Connection) -> Result<bool> {
 fn count(c: &Connection, mailing: MailingId, domain: i64, handed_at: i64, column: &str) -> Result<()> {
     let Some(id) = of_mailing(c, mailing)? else { return Ok(()) };
     let sql = format!("UPDATE warm_up_day SET {column} = {column} + 1 WHERE warm_up_id = ?1 AND name = ?2 AND day = ?3");
-    c.prepare_cached(&sql)?.execute(params![id.0, group_of(c, domain)?, day_of(Instant(handed_at))])?;
+    c.prepare_cached(&sql)?.execute(params![id, group_of(c, domain)?, day_of(Instant(handed_at))])?;
     Ok(())
 }
 
@@ -531,7 +531,7 @@ pub fn mailings(c: &Connection) -> Result<HashSet<MailingId>> {
         DOMAIN,
         " = w.domain JOIN mailing m ON m.letterhead_id = l.id WHERE w.ended_at IS NULL"
     );
-    Ok(c.prepare_cached(sql)?.query_map([], |r| r.get(0).map(MailingId))?.collect::<rusqlite::Result<_>>()?)
+    ids_as(c, sql, [], MailingId)
 }
 
 /// People of each mailbox group.

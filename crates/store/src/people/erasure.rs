@@ -32,9 +32,9 @@ pub(crate) fn erase_by(c: &Connection, contact: ContactId, now: Instant, origin:
     }
     crate::writer::has_erased();
     let tombstones = Tombstones::load(c)?;
-    let all: Vec<(i64, String, Option<String>)> = c
+    let all: Vec<(ContactId, String, Option<String>)> = c
         .prepare_cached("SELECT id, address_key, phone FROM contact WHERE id = ?1 OR merged_into = ?1")?
-        .query_map([contact.0], |r| Ok((r.get(0)?, r.get(1)?, r.get(2)?)))?
+        .query_map([contact.0], |r| Ok((ContactId(r.get(0)?), r.get(1)?, r.get(2)?)))?
         .collect::<rusqlite::Result<_>>()?;
     for (id, key, phone) in all {
         for known in [Some(&key), phone.as_ref()].into_iter().flatten() {
@@ -42,14 +42,14 @@ pub(crate) fn erase_by(c: &Connection, contact: ContactId, now: Instant, origin:
             c.prepare_cached("UPDATE test_send SET address = '' WHERE lower(address) = ?1")?.execute([known])?;
         }
         // Those that nobody confirmed, sent in while there was nobody of this address here, are theirs, too.
-        c.prepare_cached("UPDATE sign_up SET contact_id = ?1 WHERE address_key = ?2")?.execute(params![id, key])?;
-        journal::note(c, journal::What::Deleted, ContactId(id), None, Grant::default(), now)?;
+        c.prepare_cached("UPDATE sign_up SET contact_id = ?1 WHERE address_key = ?2")?.execute(params![id.0, key])?;
+        journal::note(c, journal::What::Deleted, id, None, Grant::default(), now)?;
         if let Some(phone) = phone {
             journal::number_deleted(c, &phone, now)?;
         }
-        c.prepare_cached("UPDATE ledger SET evidence = '', salt = NULL WHERE contact_id = ?1")?.execute([id])?;
-        ledger::note(c, ContactId(id), now, "deleted", &Origin { evidence: String::new(), ..origin.clone() })?;
-        empty(c, ContactId(id), 1)?;
+        c.prepare_cached("UPDATE ledger SET evidence = '', salt = NULL WHERE contact_id = ?1")?.execute([id.0])?;
+        ledger::note(c, id, now, "deleted", &Origin { evidence: String::new(), ..origin.clone() })?;
+        empty(c, id, 1)?;
     }
     Ok(())
 }

@@ -55,10 +55,10 @@ fn asked(c: &Connection) -> Result<(Option<i64>, Option<i64>)> {
     ))
 }
 
-fn values(c: &Connection, field: Option<i64>) -> Result<Vec<(i64, String)>> {
+fn values(c: &Connection, field: Option<i64>) -> Result<Vec<(ContactId, String)>> {
     let Some(field) = field else { return Ok(Vec::new()) };
     let mut s = c.prepare_cached("SELECT contact_id, text FROM field_value WHERE field_id = ?1 AND text <> ''")?;
-    Ok(s.query_map([field], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
+    Ok(s.query_map([field], |r| Ok((ContactId(r.get(0)?), r.get(1)?)))?.collect::<rusqlite::Result<_>>()?)
 }
 
 /// A domain of the base.
@@ -149,9 +149,9 @@ pub fn all(c: &Connection) -> Result<Vec<NearMiss>> {
         Ok(rows.next()?.map(|r| Ok::<_, rusqlite::Error>((r.get(0)?, r.get(1)?, r.get(2)?))).transpose()?)
     };
     let mut of_barred: Vec<(String, String)> = Vec::new();
-    let mut others: Vec<(i64, String, i64, i64, String)> = Vec::new();
+    let mut others: Vec<(ContactId, String, i64, i64, String)> = Vec::new();
     for (contact, name) in companies {
-        let Some((address, domain, added)) = look(ContactId(contact))? else { continue };
+        let Some((address, domain, added)) = look(contact)? else { continue };
         match domains.get(&domain) {
             Some(d) if d.barred => of_barred.push((name, d.name.clone())),
             Some(_) => others.push((contact, address, domain, added, name)),
@@ -164,24 +164,17 @@ pub fn all(c: &Connection) -> Result<Vec<NearMiss>> {
         let Some(line) = line_of(at) else { continue };
         let why = format!("the company {name} is at {at}, which is barred");
         if d.people >= PROVIDER {
-            put(format!("person {contact}"), &address, Some(ContactId(contact)), (1, added), line, why);
+            put(format!("person {contact}"), &address, Some(contact), (1, added), line, why);
         } else {
             put(format!("domain {}", d.name), &d.name, None, (d.people, d.first_seen), line, why);
         }
     }
     for (contact, field) in values(c, web)? {
         let Some((list, text)) = web_host(&field).as_deref().and_then(line_of) else { continue };
-        if let Some((address, domain, added)) = look(ContactId(contact))?
+        if let Some((address, domain, added)) = look(contact)?
             && domains.get(&domain).is_some_and(|d| !d.barred)
         {
-            put(
-                format!("person {contact}"),
-                &address,
-                Some(ContactId(contact)),
-                (1, added),
-                (list, text),
-                format!("their web address is {field}"),
-            );
+            put(format!("person {contact}"), &address, Some(contact), (1, added), (list, text), format!("their web address is {field}"));
         }
     }
     let mut found: Vec<NearMiss> = found.into_values().collect();

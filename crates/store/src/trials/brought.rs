@@ -98,7 +98,7 @@ pub(crate) fn by(c: &Connection, t: &Trial, handed_by: Option<Instant>) -> Resul
     let mut rows = s.query(params![t.id.0, t.mailing_id.0, sealed_at, window, named, handed_by.map(|i| i.0)])?;
     let mut out: HashMap<ContactId, Got> = HashMap::new();
     while let Some(r) = rows.next()? {
-        let contact: ContactId = ContactId(r.get(5)?);
+        let contact = ContactId(r.get(5)?);
         let began = r.get::<_, Option<i64>>(8)?.unwrap_or_else(|| begins.get(&contact).copied().unwrap_or(sealed_at));
         if !(began..began + window).contains(&r.get::<_, i64>(0)?) {
             continue;

@@ -97,12 +97,12 @@ fn past_mailings(c: &Connection, t: &Trial, column: &str, window: i64, now: Inst
     ))?;
     let points = i64::try_from(POINTS).unwrap_or(24);
     let mut rows = s.query(params![until - 150 * DAY, until, window, points, 30 * DAY])?;
-    let (mut past, mut last) = (Vec::new(), 0);
+    let (mut past, mut last) = (Vec::new(), None);
     while let Some(r) = rows.next()? {
-        let mailing: MailingId = MailingId(r.get(0)?);
-        if past.is_empty() || mailing != MailingId(last) {
+        let mailing = MailingId(r.get(0)?);
+        if last != Some(mailing) {
             past.push(PastMailing { steps: [0; POINTS], later: 0, never: 0 });
-            last = mailing.0;
+            last = Some(mailing);
         }
         let Some(m) = past.last_mut() else { continue };
         let people = r.get::<_, i64>(2)?.unsigned_abs();

@@ -1,6 +1,7 @@
 //! The upkeep policy in its versions, and what another one would change. A version is never changed; going back saves the older one again.
 
 use super::status;
+use crate::stored::ids_as;
 use crate::{Result, StoreError};
 use rinse_core::id::ContactId;
 use rinse_core::upkeep::fold::standing;
@@ -136,25 +137,21 @@ impl Seen {
 /// When the database fails, or the work is stopped.
 pub fn see(c: &Connection, policy: &Policy, now: Instant, mut step: impl FnMut(u64, u64) -> Result<()>) -> Result<Seen> {
     // Somebody to whom no message ever failed is active under any policy.
-    let people: Vec<i64> = c
-        .prepare_cached(
-            "SELECT contact_id FROM send INDEXED BY send_failure WHERE failed_at IS NOT NULL UNION SELECT contact_id FROM status_set",
-        )?
-        .query_map([], |r| r.get(0))?
-        .collect::<rusqlite::Result<_>>()?;
+    let sql = "SELECT contact_id FROM send INDEXED BY send_failure WHERE failed_at IS NOT NULL UNION SELECT contact_id FROM status_set";
+    let people: Vec<ContactId> = ids_as(c, sql, [], ContactId)?;
     let mut stored = c.prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1 AND gone IS NULL")?;
     let (mut tally, mut changed) = (Tally::default(), Vec::new());
     for (i, contact) in people.iter().enumerate() {
         if i % 1_000 == 0 {
             step(i as u64, people.len() as u64)?;
         }
-        let Some(before) = stored.query_row([contact], status::stored).optional()? else { continue };
-        let mut outcomes: Vec<Outcome> = status::outcomes(c, ContactId(*contact))?;
+        let Some(before) = stored.query_row([contact.0], status::stored).optional()? else { continue };
+        let mut outcomes: Vec<Outcome> = status::outcomes(c, *contact)?;
         outcomes.sort_by_key(|o| o.at);
         tally.add(&outcomes, policy, now);
-        let after = standing(&outcomes, &status::sets(c, ContactId(*contact))?, policy, now);
+        let after = standing(&outcomes, &status::sets(c, *contact)?, policy, now);
         if (after.status, after.until) != (before.0, before.1) {
-            changed.push(Changed { contact: ContactId(*contact), before, after });
+            changed.push(Changed { contact: *contact, before, after });
         }
     }
     Ok(Seen { changed, people: people.len() as u64, permanence: tally.lines() })

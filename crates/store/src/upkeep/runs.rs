@@ -10,7 +10,7 @@ use crate::codes::{
     ACTIVE, MEMBER_APPLIED, MEMBER_CHANGED, MEMBER_NOT_PUT_BACK, MEMBER_PUT_BACK, MEMBER_STAYED, MEMBER_TAKEN_OUT, MEMBER_UNDOING, RESTING,
     RETIRED, RUN_APPLYING, RUN_DROPPED, RUN_PROPOSED, RUN_PROPOSING, RUN_UNDOING,
 };
-use crate::stored::{As, Worded};
+use crate::stored::{As, Worded, ids_as};
 use crate::{Result, StoreError};
 use const_format::formatcp;
 use rinse_core::code::Code;
@@ -194,20 +194,18 @@ pub fn begin(c: &Connection, policy: Option<&Policy>, note: &str, now: Instant, 
 /// # Errors
 /// When the database fails.
 pub fn put_due(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Option<i64>> {
-    let some: Vec<i64> = c
-        .prepare_cached(
-            formatcp!("SELECT id FROM contact WHERE status = {RESTING} AND status <> {ACTIVE} AND status_until IS NULL AND id > ?1 AND gone IS NULL ORDER BY id LIMIT ?2"),
-        )?
-        .query_map(params![after, PUT_AT_ONCE as i64], |r| r.get(0))?
-        .collect::<rusqlite::Result<_>>()?;
+    let sql = formatcp!(
+        "SELECT id FROM contact WHERE status = {RESTING} AND status <> {ACTIVE} AND status_until IS NULL AND id > ?1 AND gone IS NULL ORDER BY id LIMIT ?2"
+    );
+    let some: Vec<ContactId> = ids_as(c, sql, [after, PUT_AT_ONCE as i64], ContactId)?;
     let policy = policy::current(c)?.policy;
     for contact in &some {
-        let s = status::now_under(c, ContactId(*contact), now, &policy)?;
+        let s = status::now_under(c, *contact, now, &policy)?;
         if s.is_due() {
-            put(c, id, ContactId(*contact), (s.status, None, s.cause), (Becomes::Retired, None, s.cause), s.evidence())?;
+            put(c, id, *contact, (s.status, None, s.cause), (Becomes::Retired, None, s.cause), s.evidence())?;
         }
     }
-    Ok(some.last().copied().filter(|_| some.len() == PUT_AT_ONCE))
+    Ok(some.last().map(|id| id.0).filter(|_| some.len() == PUT_AT_ONCE))
 }
 
 /// Puts those on a run who let it pass when they were asked whether to go on, from this number on; where to go on.
@@ -224,18 +222,20 @@ pub fn put_silent(c: &Connection, id: i64, after: i64, now: Instant) -> Result<O
 /// When the database fails.
 pub fn put_to_delete(c: &Connection, id: i64, after: i64, now: Instant) -> Result<Option<i64>> {
     let Some(days) = policy::current(c)?.policy.delete_after_days else { return Ok(None) };
-    let some: Vec<(i64, Where, i64)> = c
+    let some: Vec<(ContactId, Where, i64)> = c
         .prepare_cached(formatcp!(
             "SELECT status, status_until, status_cause, id, status_at FROM contact INDEXED BY contact_since
              WHERE status = {RETIRED} AND status <> {ACTIVE} AND status_at <= ?1 AND gone IS NULL AND id > ?2 ORDER BY id LIMIT ?3"
         ))?
-        .query_map(params![now.0 - i64::from(days) * DAY, after, PUT_AT_ONCE as i64], |r| Ok((r.get(3)?, status::stored(r)?, r.get(4)?)))?
+        .query_map(params![now.0 - i64::from(days) * DAY, after, PUT_AT_ONCE as i64], |r| {
+            Ok((ContactId(r.get(3)?), status::stored(r)?, r.get(4)?))
+        })?
         .collect::<rusqlite::Result<_>>()?;
     for (contact, before, since) in &some {
         let why = format!("Retired since {}: {}.", Instant(*since).words(), before.2.words());
-        put(c, id, ContactId(*contact), *before, (Becomes::Deleted, None, Cause::RetiredLong), &why)?;
+        put(c, id, *contact, *before, (Becomes::Deleted, None, Cause::RetiredLong), &why)?;
     }
-    Ok(some.last().map(|s| s.0).filter(|_| some.len() == PUT_AT_ONCE))
+    Ok(some.last().map(|s| s.0.0).filter(|_| some.len() == PUT_AT_ONCE))
 }
 
 /// Puts people on a run whom its policy would change, a part at a time.

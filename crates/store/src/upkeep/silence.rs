@@ -8,7 +8,7 @@ use crate::codes::{
     RETIRED,
 };
 use crate::ledger::{self, Origin};
-use crate::stored::As;
+use crate::stored::{As, ids_as};
 use crate::{Result, Store, StoreError, guides, settings};
 use const_format::formatcp;
 use rinse_core::code::Code;
@@ -154,13 +154,11 @@ impl Judge {
     }
 
     fn part(&self, c: &Connection, from: i64) -> Result<Vec<Found>> {
-        let some: Vec<i64> = c
-            .prepare_cached("SELECT contact_id FROM mail_load WHERE contact_id BETWEEN ?1 AND ?2 AND cell IN (4, 9, 14)")?
-            .query_map([from, from + PART - 1], |r| r.get(0))?
-            .collect::<rusqlite::Result<_>>()?;
+        let sql = "SELECT contact_id FROM mail_load WHERE contact_id BETWEEN ?1 AND ?2 AND cell IN (4, 9, 14)";
+        let some: Vec<ContactId> = ids_as(c, sql, [from, from + PART - 1], ContactId)?;
         let mut out = Vec::new();
         for contact in some {
-            out.extend(self.of(c, ContactId(contact))?);
+            out.extend(self.of(c, contact)?);
         }
         Ok(out)
     }
@@ -406,22 +404,20 @@ pub fn stage_of(c: &Connection, contact: ContactId) -> Result<Option<Stage>> {
 /// # Errors
 /// When the database fails.
 pub fn put_on(c: &Connection, run: i64, after: i64, now: Instant, most: i64) -> Result<Option<i64>> {
-    let some: Vec<i64> = c
-        .prepare_cached("SELECT contact_id FROM silent WHERE stage = 2 AND contact_id > ?1 ORDER BY contact_id LIMIT ?2")?
-        .query_map([after, most], |r| r.get(0))?
-        .collect::<rusqlite::Result<_>>()?;
+    let sql = "SELECT contact_id FROM silent WHERE stage = 2 AND contact_id > ?1 ORDER BY contact_id LIMIT ?2";
+    let some: Vec<ContactId> = ids_as(c, sql, [after, most], ContactId)?;
     let judge = Judge::new(c, now)?;
     let salt = format!("sunset {run}");
     for contact in &some {
-        let Some(found) = judge.of(c, ContactId(*contact))?.filter(|f| f.stage == Stage::LetPass) else { continue };
-        let back = share::draw(&salt, ContactId(*contact)) < f64::from(judge.numbers.kept_back_percent) / 100.0;
+        let Some(found) = judge.of(c, *contact)?.filter(|f| f.stage == Stage::LetPass) else { continue };
+        let back = share::draw(&salt, *contact) < f64::from(judge.numbers.kept_back_percent) / 100.0;
         let (becomes, cause) = if back { (Becomes::KeptBack, Cause::KeptBack) } else { (Becomes::Sunset, Cause::LetPass) };
         let status = c
             .prepare_cached("SELECT status, status_until, status_cause FROM contact WHERE id = ?1")?
-            .query_row([*contact], super::status::stored)?;
-        runs::put(c, run, ContactId(*contact), status, (becomes, None, cause), &silence::why(&found.known))?;
+            .query_row([contact.0], super::status::stored)?;
+        runs::put(c, run, *contact, status, (becomes, None, cause), &silence::why(&found.known))?;
     }
-    Ok(some.last().copied().filter(|_| some.len() == usize::try_from(most).unwrap_or(0)))
+    Ok(some.last().map(|id| id.0).filter(|_| some.len() == usize::try_from(most).unwrap_or(0)))
 }
 
 /// Ends marketing to somebody for their silence.

@@ -5,7 +5,7 @@ use super::policy;
 use crate::Result;
 use crate::codes::{ACTIVE, RESTING};
 use crate::ledger::{self, Origin, Says};
-use crate::stored::As;
+use crate::stored::{As, ids_as};
 use const_format::formatcp;
 use rinse_core::Instant;
 use rinse_core::bounce::Category;
@@ -27,7 +27,7 @@ pub fn outcomes(c: &Connection, contact: ContactId) -> Result<Vec<Outcome>> {
     )?;
     let (mut rows, mut out) = (s.query([contact.0])?, Vec::new());
     while let Some(r) = rows.next()? {
-        let mailing: MailingId = MailingId(r.get(0)?);
+        let mailing = MailingId(r.get(0)?);
         let at = |n| r.get::<_, Option<i64>>(n).map(|at| at.map(Instant));
         match (at(2)?, at(1)?) {
             (Some(_), _) if r.get(7)? => {}
@@ -145,9 +145,8 @@ fn refresh_all(c: &Connection, contacts: &[ContactId], at: Instant) -> Result<()
 /// # Errors
 /// When the database fails.
 pub fn end_rests(c: &Connection, now: Instant) -> Result<usize> {
-    let mut s =
-        c.prepare_cached(formatcp!("SELECT id FROM contact WHERE status = {RESTING} AND status <> {ACTIVE} AND status_until <= ?1"))?;
-    let due: Vec<ContactId> = s.query_map([now.0], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?;
+    let sql = formatcp!("SELECT id FROM contact WHERE status = {RESTING} AND status <> {ACTIVE} AND status_until <= ?1");
+    let due: Vec<ContactId> = ids_as(c, sql, [now.0], ContactId)?;
     refresh_all(c, &due, now)?;
     Ok(due.len())
 }
@@ -160,8 +159,8 @@ const SETTLED_AT_ONCE: u32 = 100;
 /// # Errors
 /// When the database fails.
 pub fn settle_due(c: &Connection, now: Instant) -> Result<bool> {
-    let mut s = c.prepare_cached("SELECT contact_id FROM status_due ORDER BY contact_id LIMIT ?1")?;
-    let some: Vec<ContactId> = s.query_map([SETTLED_AT_ONCE], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?;
+    let sql = "SELECT contact_id FROM status_due ORDER BY contact_id LIMIT ?1";
+    let some: Vec<ContactId> = ids_as(c, sql, [SETTLED_AT_ONCE], ContactId)?;
     refresh_all(c, &some, now)?;
     for &id in &some {
         c.prepare_cached("DELETE FROM status_due WHERE contact_id = ?1")?.execute([id.0])?;

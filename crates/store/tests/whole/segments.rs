@@ -397,15 +397,15 @@ fn what_is_used_stays_and_says_by_whom() {
         let inner = saved(c, "Wrens", tier.clone()).unwrap();
         let outer = saved(c, "Not wrens", Tree::Not { of: Box::new(Tree::Segment { segment: inner }) }).unwrap();
         let refused = |r: Result<(), StoreError>| r.unwrap_err().to_string();
-        assert!(refused(uses::delete_segment(c, inner.0)).contains("segment Not wrens"));
+        assert!(refused(uses::delete_segment(c, inner)).contains("segment Not wrens"));
         assert!(refused(uses::delete_field(c, 1)).contains("segment Wrens"));
         let circle = segments::Draft { name: "Wrens".into(), tree: Tree::Segment { segment: outer } };
         assert!(segments::save(c, Some(inner), &circle, NOW, None).unwrap_err().to_string().contains("circle: Wrens → Not wrens → Wrens"));
         assert!(saved(c, "wrens", tier).unwrap_err().to_string().contains("already"));
         assert!(saved(c, "x", Tree::YesNo { field: 1, yes: true }).unwrap_err().to_string().contains("another kind"));
         assert!(saved(c, "x", Tree::Tag { tag: 99 }).unwrap_err().to_string().contains("no tag"));
-        uses::delete_segment(c, outer.0).unwrap();
-        uses::delete_segment(c, inner.0).unwrap();
+        uses::delete_segment(c, outer).unwrap();
+        uses::delete_segment(c, inner).unwrap();
         uses::delete_field(c, 1).unwrap();
         assert_eq!(c.query_row("SELECT count(*) FROM field_value WHERE field_id = 1", [], |r| r.get::<_, i64>(0)).unwrap(), 0);
     });

@@ -171,7 +171,7 @@ fn joining_a_segment_lets_in_and_leaving_it_takes_out() {
             ..Outline::default()
         };
         let id = started(c, &o);
-        assert!(uses::delete_segment(c, segment.0).unwrap_err().to_string().contains("series “Welcome”"));
+        assert!(uses::delete_segment(c, segment).unwrap_err().to_string().contains("series “Welcome”"));
         go(c, START, START + HOUR, "250 ok");
         assert_eq!(n(c, "SELECT count(*) FROM series_entry"), 0, "who was in it before doesn't join");
         tags::add(c, Kind::Tag, tag, &[ContactId(2), ContactId(3)], START).unwrap();

@@ -54,10 +54,10 @@ pub(crate) async fn all(State(app): State<App>, Query(p): Query<Period>) -> Answ
 }
 
 /// The source rows of a figure, as CSV.
-pub(crate) async fn rows_csv(State(app): State<App>, Path((mailing, figure)): Path<(i64, String)>) -> Result<Response, ApiError> {
+pub(crate) async fn rows_csv(State(app): State<App>, Path((mailing, figure)): Path<(MailingId, String)>) -> Result<Response, ApiError> {
     let figure = figure.trim_end_matches(".csv").to_owned();
     let name = format!("mailing-{mailing}-{figure}.csv");
-    let rows = app.store.read(move |c| figures::rows(c, MailingId(mailing), &figure)).await?;
+    let rows = app.store.read(move |c| figures::rows(c, mailing, &figure)).await?;
     csv_file(
         &name,
         &["address", "arm", "at"],

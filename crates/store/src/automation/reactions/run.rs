@@ -278,7 +278,7 @@ fn react(c: &Connection, l: &Live, cause: i64, contact: ContactId, at: Instant, 
 fn take_back(c: &Connection, l: &Live, cause: i64, now: Instant) -> Result<()> {
     let Some((contact, at, changed)) = c
         .prepare_cached("SELECT contact_id, at, changed FROM reacted WHERE reaction_id = ?1 AND cause = ?2 AND taken_back_at IS NULL")?
-        .query_row([l.id, cause], |r| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, i64>(2)?)))
+        .query_row([l.id, cause], |r| Ok((ContactId(r.get(0)?), r.get::<_, i64>(1)?, r.get::<_, i64>(2)?)))
         .optional()?
     else {
         return Ok(());
@@ -287,19 +287,19 @@ fn take_back(c: &Connection, l: &Live, cause: i64, now: Instant) -> Result<()> {
         match deed {
             Deed::Score { score, points } => {
                 let from = scores::From { reaction: Some(l.id), cause: Some(cause), why: "taken back: it came later", person: None };
-                scores::add(c, *score, ContactId(contact), Instant(at), -points, &from)?;
+                scores::add(c, *score, contact, Instant(at), -points, &from)?;
             }
-            Deed::Tag { tag, put } => drop(place(c, Kind::Tag, *tag, ContactId(contact), !put, now)?),
-            Deed::List { list, put } => drop(place(c, Kind::List, list.0, ContactId(contact), !put, now)?),
+            Deed::Tag { tag, put } => drop(place(c, Kind::Tag, *tag, contact, !put, now)?),
+            Deed::List { list, put } => drop(place(c, Kind::List, list.0, contact, !put, now)?),
             Deed::Task { words } => {
                 c.prepare_cached(
                     "DELETE FROM task WHERE reaction_id = ?1 AND contact_id = ?2 AND at = ?3 AND words = ?4 AND done_at IS NULL",
                 )?
-                .execute(params![l.id, contact, at, words.trim()])?;
+                .execute(params![l.id, contact.0, at, words.trim()])?;
             }
             // Anybody who was put into a series is taken out of it again; who was taken out has lost their place.
             Deed::Series { series, put: true } => {
-                crate::series_entry::take_out(c, *series, ContactId(contact), now, "taken back: it came later")?;
+                crate::series_entry::take_out(c, *series, contact, now, "taken back: it came later")?;
             }
             Deed::Field { .. } | Deed::Webhook { .. } | Deed::Series { .. } => {}
         }

@@ -3,6 +3,7 @@
 use crate::codes::SERIES_RUNNING;
 use crate::series_entry::{enter, one};
 use crate::settings::audit;
+use crate::stored::ids_as;
 use crate::{Result, StoreError, segments};
 use const_format::formatcp;
 use rinse_core::id::{ContactId, SeriesId};
@@ -49,14 +50,10 @@ pub struct Found {
 /// # Errors
 /// When the database fails.
 pub fn to_look(c: &Connection, now: Instant, every: i64) -> Result<Vec<SeriesId>> {
-    let mut s = c.prepare_cached(formatcp!(
+    let sql = formatcp!(
         "SELECT id FROM series WHERE state = {SERIES_RUNNING} AND paused_at IS NULL AND coalesce(looked_at, 0) + ?2 <= ?1 ORDER BY id"
-    ))?;
-    Ok(s.query_map([now.0, every], |r| r.get(0).map(SeriesId))?.collect::<rusqlite::Result<_>>()?)
-}
-
-fn ids(c: &Connection, sql: &str, series: SeriesId) -> Result<HashSet<ContactId>> {
-    Ok(c.prepare_cached(sql)?.query_map([series.0], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<_>>()?)
+    );
+    ids_as(c, sql, [now.0, every], SeriesId)
 }
 
 /// Looks at the base for one series: it only reads, so that a large base holds up no write.
@@ -70,7 +67,7 @@ pub fn look(c: &Connection, id: SeriesId, now: Instant) -> Result<Found> {
     match &k.outline.entry {
         Entry::Segment { segment, those_in_it } => {
             let people: HashSet<ContactId> = segments::people(c, &Tree::Segment { segment: *segment }, now)?.into_iter().collect();
-            let seen = ids(c, "SELECT contact_id FROM series_seen WHERE series_id = ?1", id)?;
+            let seen: HashSet<ContactId> = ids_as(c, "SELECT contact_id FROM series_seen WHERE series_id = ?1", [id.0], ContactId)?;
             found.joined = people.difference(&seen).copied().collect();
             found.gone = seen.difference(&people).copied().collect();
             found.joined.sort_unstable();
@@ -91,13 +88,13 @@ pub fn look(c: &Connection, id: SeriesId, now: Instant) -> Result<Found> {
         match exit {
             Exit::SegmentLeft { segment } => {
                 let people: HashSet<ContactId> = segments::people(c, &Tree::Segment { segment: *segment }, now)?.into_iter().collect();
-                let inside = ids(c, "SELECT contact_id FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL", id)?;
+                let sql = "SELECT contact_id FROM series_entry WHERE series_id = ?1 AND ended_at IS NULL";
+                let inside: HashSet<ContactId> = ids_as(c, sql, [id.0], ContactId)?;
                 found.wake.extend(inside.difference(&people));
             }
             Exit::TopicLeft { topic } => {
                 let sql = "SELECT e.contact_id FROM series_entry e JOIN topic_left t ON t.contact_id = e.contact_id AND t.topic_id = ?2 WHERE e.series_id = ?1 AND e.ended_at IS NULL";
-                let mut s = c.prepare_cached(sql)?;
-                found.wake.extend(s.query_map([id.0, *topic], |r| r.get(0).map(ContactId))?.collect::<rusqlite::Result<Vec<_>>>()?);
+                found.wake.extend(ids_as::<_, Vec<_>>(c, sql, [id.0, *topic], ContactId)?);
             }
             Exit::Happened { .. } => {}
         }

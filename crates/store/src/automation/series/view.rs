@@ -368,16 +368,16 @@ pub fn of_person(c: &Connection, contact: ContactId) -> Result<Vec<SeriesOfPerso
          FROM series_entry e WHERE e.contact_id = ?1 ORDER BY e.id DESC LIMIT 100",
     )?;
     let mut rows = s.query([contact.0])?;
-    let mut known: HashMap<i64, (Kept, rinse_core::series::Named)> = HashMap::new();
+    let mut known: HashMap<SeriesId, (Kept, rinse_core::series::Named)> = HashMap::new();
     let mut out = Vec::new();
     while let Some(r) = rows.next()? {
-        let id: SeriesId = SeriesId(r.get(0)?);
-        if let std::collections::hash_map::Entry::Vacant(e) = known.entry(id.0) {
+        let id = SeriesId(r.get(0)?);
+        if let std::collections::hash_map::Entry::Vacant(e) = known.entry(id) {
             let k = super::one(c, id)?;
             let named = super::named(c, &k.outline)?;
             e.insert((k, named));
         }
-        let (k, named) = &known[&id.0];
+        let (k, named) = &known[&id];
         let step: u32 = r.get(3)?;
         let at = k.outline.placed().iter().find(|p| p.step.id == step).map_or_else(|| "a step that is gone".into(), |p| named.step(p.step));
         out.push(SeriesOfPerson {

@@ -178,7 +178,7 @@ fn one(c: &Connection, k: &Kept, who: &Inside, goals: &HashMap<i64, rinse_core::
                 return Ok(());
             }
             Move::Ask(segment) => {
-                facts.segments.insert(SegmentId(segment), in_segment(c, SegmentId(segment), who.contact, now)?);
+                facts.segments.insert(segment, in_segment(c, segment, who.contact, now)?);
                 continue;
             }
             Move::Send { mailing, due } => {

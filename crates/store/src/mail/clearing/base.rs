@@ -243,7 +243,7 @@ fn read_messages(c: &Connection, mut rows: rusqlite::Rows<'_>) -> Result<Vec<(Co
     let mut out = Vec::new();
     let mut last = (MailingId(0), (Kind::default(), 3));
     while let Some(r) = rows.next()? {
-        let mailing: MailingId = MailingId(r.get(4)?);
+        let mailing = MailingId(r.get(4)?);
         if last.0 != mailing {
             last = (mailing, kinds.get(&mailing).copied().unwrap_or_default());
         }

@@ -118,14 +118,14 @@ pub fn mailing(c: &Connection, id: MailingId) -> Result<Mailing> {
     )?;
     let (also, without) = audience::beside(c, id)?;
     let found = s.query_row([id.0], |r| {
-        let (topic, letterhead): (Option<i64>, i64) = (r.get(1)?, r.get(6)?);
+        let (topic, letterhead): (Option<i64>, LetterheadId) = (r.get(1)?, LetterheadId(r.get(6)?));
         let service = r.get::<_, i64>(0)? == 2;
         let series: Option<SeriesId> = r.get::<_, Option<i64>>(16)?.map(SeriesId);
         Ok(Mailing {
             id,
             facts: Facts {
                 class: if service { Class::Service } else { Class::Marketing },
-                kind: kind(r.get(5)?, topic, LetterheadId(letterhead), series.is_some()),
+                kind: kind(r.get(5)?, topic, letterhead, series.is_some()),
                 rank: (r.get(7)?, id.0),
                 over_cap: OverCap::from_code(&r.get::<_, String>(3)?),
                 // A series waits for its caps as long as it takes: the step isn't lost.
@@ -134,7 +134,7 @@ pub fn mailing(c: &Connection, id: MailingId) -> Result<Mailing> {
                 country: r.get(10)?,
                 complainers_too: r.get(13)?,
             },
-            target: Target { mailing: id, topic, letterhead: LetterheadId(letterhead), service },
+            target: Target { mailing: id, topic, letterhead, service },
             series,
             who: Audience {
                 list: r.get::<_, Option<i64>>(2)?.map(ListId),
@@ -155,30 +155,30 @@ pub fn mailing(c: &Connection, id: MailingId) -> Result<Mailing> {
 ///
 /// # Errors
 /// When its letterhead, a list or a segment is gone.
-pub fn draft(c: &Connection, d: &MailingDraft, id: Option<i64>, at: Instant) -> Result<Clearance> {
+pub fn draft(c: &Connection, d: &MailingDraft, id: Option<MailingId>, at: Instant) -> Result<Clearance> {
     let l = crate::letterheads::one(c, d.letterhead_id)?;
     let series: Option<SeriesId> = match id {
         Some(id) => c
             .prepare_cached("SELECT series_id FROM mailing WHERE id = ?1")?
-            .query_row([id], |r| r.get(0).map(|id: Option<i64>| id.map(SeriesId)))
+            .query_row([id.0], |r| r.get(0).map(|id: Option<i64>| id.map(SeriesId)))
             .optional()?
             .flatten(),
         None => None,
     };
-    let (id, service) = (id.unwrap_or(0), !d.service_reason.trim().is_empty());
+    let (id, service) = (id.unwrap_or_default(), !d.service_reason.trim().is_empty());
     let m = Mailing {
-        id: MailingId(id),
+        id,
         facts: Facts {
             class: if service { Class::Service } else { Class::Marketing },
             kind: kind(d.channel.code(), d.topic_id, d.letterhead_id, series.is_some()),
-            rank: (d.priority, id),
+            rank: (d.priority, id.0),
             over_cap: d.over_cap,
             hold_limit: d.hold_days * DAY,
             zone: zone::named(&l.zone).unwrap_or(zone::TimeZone::UTC),
             country: l.country,
             complainers_too: !d.complainers_reason.trim().is_empty(),
         },
-        target: Target { mailing: MailingId(id), topic: d.topic_id, letterhead: d.letterhead_id, service },
+        target: Target { mailing: id, topic: d.topic_id, letterhead: d.letterhead_id, service },
         series,
         who: d.audience(),
         leave_out: bits(&d.leave_out),

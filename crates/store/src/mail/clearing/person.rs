@@ -81,13 +81,13 @@ impl Row {
     /// As clearance sees them on a channel, with nothing known about the mailing yet.
     fn person<'a>(
         &'a self,
-        (contact, channel): (i64, Channel),
+        (contact, channel): (ContactId, Channel),
         consent: Stated,
         status: (MailStatus, Option<Instant>),
         messages: &'a [Message],
     ) -> Person<'a> {
         Person {
-            contact: ContactId(contact),
+            contact,
             // Somebody who was deleted or merged since has none any more.
             has_address: self.present && (channel == Channel::Email || self.phone),
             already_sent: false,
@@ -198,7 +198,7 @@ pub fn at_handover(c: &Connection, l: &mut Loaded, contact: ContactId, send: Sen
         lists,
         reserved: holding(c, &l.reserving, contact)?.is_some(),
         domain_paused_until: domain_pause(c, contact, channel, at)?.map(|p| p.0),
-        ..row.person((contact.0, channel), consent, row.status(channel), &counted)
+        ..row.person((contact, channel), consent, row.status(channel), &counted)
     };
     Ok(clear(&person, rules, at))
 }
@@ -286,7 +286,7 @@ pub fn explain(c: &Connection, mailing: MailingId, contact: ContactId, at: Insta
         lists,
         reserved: reserved.is_some(),
         domain_paused_until: domain.as_ref().map(|d| d.0),
-        ..row.person((contact.0, channel), consent, (status, until), &counted)
+        ..row.person((contact, channel), consent, (status, until), &counted)
     };
     let outcome = clear(&person, &rules, at);
     let why = match outcome {

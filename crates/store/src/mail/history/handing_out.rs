@@ -142,7 +142,7 @@ pub fn people(c: &Connection, mailing: MailingId, which: &Which, fields: &[i64])
     };
     let mut rows = s.query(params![mailing.0, which.arm, which.phase, which.hour, zone])?;
     while let Some(r) = rows.next()? {
-        let contact: ContactId = ContactId(r.get(0)?);
+        let contact = ContactId(r.get(0)?);
         let mut row = vec![r.get(1)?, key.clone(), letter.clone(), r.get(2)?, r.get(3)?, r.get(4)?];
         if !zones.is_empty() {
             let (hour, zone, due): (Option<i64>, Option<u32>, Option<i64>) = (r.get(5)?, r.get(6)?, r.get(7)?);

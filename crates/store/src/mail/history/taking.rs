@@ -57,7 +57,7 @@ pub struct Memory {
     mailings: HashMap<String, Option<To>>,
     tombstones: Option<Tombstones>,
     /// Messages of which steps came, and those of which hits came.
-    stepped: BTreeSet<i64>,
+    stepped: BTreeSet<SendId>,
     hit: BTreeSet<SendId>,
     /// The mailings spoken of, with the first and the last of their steps.
     spoken_of: BTreeMap<MailingId, Option<(i64, i64)>>,
@@ -188,7 +188,7 @@ pub fn take(c: &Connection, t: &Takes, m: &mut Memory, e: &Event) -> Result<Take
         if n == 0 {
             return Ok(Taken::Known);
         }
-        m.stepped.insert(send);
+        m.stepped.insert(SendId(send));
         if let Some(arm) = arm {
             c.prepare_cached("INSERT OR IGNORE INTO log_crossed SELECT id, ?2, ?3 FROM send WHERE id = ?1 AND arm <> ?2")?
                 .execute(params![send, arm, t.log])?;
@@ -322,8 +322,8 @@ fn ended(c: &Connection, t: &Takes, contact: ContactId, send: SendId, at: Instan
 /// When the database fails.
 pub fn settle(c: &Connection, m: &mut Memory) -> Result<()> {
     for send in std::mem::take(&mut m.stepped) {
-        if work_out(c, SendId(send))? {
-            m.hit.insert(SendId(send));
+        if work_out(c, send)? {
+            m.hit.insert(send);
         }
     }
     for send in std::mem::take(&mut m.hit) {
@@ -349,7 +349,7 @@ pub fn settle_live(c: &Connection, m: &mut Memory, now: Instant) -> Result<()> {
         c.prepare_cached(
             "INSERT INTO status_due SELECT contact_id FROM send WHERE id = ?1 AND failed_at IS NOT NULL ON CONFLICT DO NOTHING",
         )?
-        .execute([send])?;
+        .execute([send.0])?;
     }
     for send in hit {
         let answered: Option<i64> =
@@ -474,11 +474,11 @@ pub(super) fn mark_some(c: &Connection, mailing: MailingId, after: i64) -> Resul
         "SELECT s.id, s.contact_id FROM send s JOIN outside_mailing o ON o.mailing_id = s.mailing_id
          WHERE s.mailing_id = ?1 AND s.contact_id > ?2 AND o.opens_unknown = 1 AND s.opens_unknown = 0 ORDER BY s.contact_id LIMIT ?3",
     )?;
-    let some: Vec<(i64, i64)> =
-        s.query_map(params![mailing.0, after, MARKED_AT_ONCE], |r| Ok((r.get(0)?, r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
+    let some: Vec<(SendId, i64)> =
+        s.query_map(params![mailing.0, after, MARKED_AT_ONCE], |r| Ok((SendId(r.get(0)?), r.get(1)?)))?.collect::<rusqlite::Result<_>>()?;
     for (send, _) in &some {
-        c.prepare_cached("UPDATE send SET opens_unknown = 1 WHERE id = ?1")?.execute([send])?;
-        judging::judge(c, SendId(*send))?;
+        c.prepare_cached("UPDATE send SET opens_unknown = 1 WHERE id = ?1")?.execute([send.0])?;
+        judging::judge(c, *send)?;
     }
     Ok(some.last().map(|(_, contact)| *contact).filter(|_| some.len() == MARKED_AT_ONCE as usize))
 }

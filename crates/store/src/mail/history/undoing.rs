@@ -49,7 +49,7 @@ pub fn begin_undo(c: &Connection, id: i64, now: Instant) -> Result<LogFile> {
 }
 
 fn ids(c: &Connection, sql: &str, id: i64) -> Result<Vec<i64>> {
-    Ok(c.prepare_cached(sql)?.query_map(params![id, AT_ONCE], |r| r.get(0))?.collect::<rusqlite::Result<_>>()?)
+    crate::stored::ids(c, sql, params![id, AT_ONCE])
 }
 
 /// Takes the next part back; false when nothing is left.

@@ -2,6 +2,7 @@
 
 use super::{Both, Changes, in_force};
 use crate::response_kinds::{CLICK, OPEN};
+use crate::stored::ids_as;
 use crate::{Result, rollups};
 use ipnet::IpNet;
 use rinse_core::Instant;
@@ -329,11 +330,9 @@ pub fn unfinished(c: &Connection) -> Result<Option<(i64, i64)>> {
 /// # Errors
 /// When the database fails.
 pub fn look(c: &Connection, after: i64, most: u32) -> Result<Looked> {
-    let mut s = c.prepare_cached(
-        "SELECT send_id FROM response INDEXED BY response_send WHERE send_id > ?1 AND kind IN (1, 2) GROUP BY send_id ORDER BY send_id LIMIT ?2",
-    )?;
-    let sends: Vec<SendId> = s.query_map(params![after, most], |r| r.get(0).map(SendId))?.collect::<rusqlite::Result<_>>()?;
-    let mut looked = Looked { upto: sends.last().copied().map(|id| id.0), messages: sends.len() as u64, otherwise: Vec::new() };
+    let sql = "SELECT send_id FROM response INDEXED BY response_send WHERE send_id > ?1 AND kind IN (1, 2) GROUP BY send_id ORDER BY send_id LIMIT ?2";
+    let sends: Vec<SendId> = ids_as(c, sql, params![after, most], SendId)?;
+    let mut looked = Looked { upto: sends.last().map(|id| id.0), messages: sends.len() as u64, otherwise: Vec::new() };
     for send in sends {
         if anew(c, send, None)?.is_some_and(|a| !a.otherwise.is_empty()) {
             looked.otherwise.push(send);

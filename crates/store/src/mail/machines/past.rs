@@ -5,6 +5,7 @@ use super::judging::{Other, anew, domain_of, tally};
 use super::opens::{self, DomainFound};
 use super::origins::first_since;
 use crate::Result;
+use crate::stored::ids_as;
 use rinse_core::id::SendId;
 use rinse_core::response::Rules;
 use rinse_core::{DAY, Instant};
@@ -54,8 +55,8 @@ pub fn try_on(c: &Connection, rules: &Rules, days: i64, now: Instant, mut step: 
 
 /// Messages that were opened or followed since an instant.
 fn hit_since(c: &Connection, since: Instant) -> Result<Vec<SendId>> {
-    let mut s = c.prepare_cached("SELECT send_id FROM response WHERE id >= ?1 AND kind IN (1, 2)")?;
-    let mut sends: Vec<SendId> = s.query_map([first_since(c, since)?], |r| r.get(0).map(SendId))?.collect::<rusqlite::Result<_>>()?;
+    let sql = "SELECT send_id FROM response WHERE id >= ?1 AND kind IN (1, 2)";
+    let mut sends: Vec<SendId> = ids_as(c, sql, [first_since(c, since)?], SendId)?;
     sends.sort_unstable();
     sends.dedup();
     Ok(sends)

@@ -203,22 +203,22 @@ fn take(c: &Connection, w: &Work, domains: &mut HashMap<String, i64>, judged: Ju
         Fate::Changed(contact) => {
             if let (Some(score), Some(field)) = (&row.score, w.judge.score) {
                 let before = Image::Score {
-                    field: fields::stored(c, ContactId(contact), field)?,
+                    field: fields::stored(c, contact, field)?,
                     id: field,
                     day: score.day,
                     source: score.source.clone(),
-                    number: fields::scored(c, ContactId(contact), field, score.day, &score.source)?,
+                    number: fields::scored(c, contact, field, score.day, &score.source)?,
                 };
-                runs::keep(c, w.run, ContactId(contact), &before)?;
-                fields::score(c, ContactId(contact), field, score.number, score.day, &score.source)?;
+                runs::keep(c, w.run, contact, &before)?;
+                fields::score(c, contact, field, score.number, score.day, &score.source)?;
                 return Ok(());
             }
-            runs::keep(c, w.run, ContactId(contact), &before(c, w, ContactId(contact), &row, &tags)?)?;
-            contacts::update(c, ContactId(contact), &row.profile)?;
+            runs::keep(c, w.run, contact, &before(c, w, contact, &row, &tags)?)?;
+            contacts::update(c, contact, &row.profile)?;
             if agrees {
-                ledger::act(c, ContactId(contact), w.now, Act::Agreed, &w.origin)?;
+                ledger::act(c, contact, w.now, Act::Agreed, &w.origin)?;
             }
-            ContactId(contact)
+            contact
         }
         _ => return Ok(()),
     };

@@ -27,7 +27,7 @@ use std::path::Path;
 pub(super) enum Fate {
     New,
     /// Somebody who is here, with the consent they have.
-    Changed(i64),
+    Changed(ContactId),
     Unchanged,
     Refused(String),
     /// Refused: who has this keyed hash was deleted here.
@@ -254,7 +254,7 @@ impl Judge {
                 Some(field) => fields::scored(c, id, field, score.day, &score.source)? == Some(score.number),
                 None => false,
             };
-            let fate = if known { Fate::Unchanged } else { Fate::Changed(id.0) };
+            let fate = if known { Fate::Unchanged } else { Fate::Changed(id) };
             return Ok(Judged { fate, row: Some(row), findings: vec![] });
         }
         let consent = if self.entity.is_empty() { consent } else { ledger::stated_for(c, id, Grant::email(&self.entity))?.consent };
@@ -286,7 +286,7 @@ impl Judge {
                 .tags_for(&found)
                 .into_iter()
                 .try_fold(false, |any, tag| Ok::<_, StoreError>(any || tag.map_or(Ok(true), |tag| missing(c, Kind::Tag, tag, id))?))?;
-        Ok(Judged { fate: if changes { Fate::Changed(id.0) } else { Fate::Unchanged }, row: Some(row), findings: found })
+        Ok(Judged { fate: if changes { Fate::Changed(id) } else { Fate::Unchanged }, row: Some(row), findings: found })
     }
 
     /// Does somebody here have this mailbox under another address?
