@@ -52,6 +52,9 @@ pub struct Schedule {
     /// Anybody who is of an audience whose best hour was learned gets it then, on the same date; the others at the local time.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub best_hour: bool,
+    /// Anybody whose own hour was learned gets it then; the others as at the best hour.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub own_hour: bool,
 }
 
 /// A schedule that can't be kept.
@@ -64,6 +67,12 @@ const FIRST_ZONE: i64 = 14 * HOUR;
 const LAST_ZONE: i64 = 12 * HOUR;
 
 impl Schedule {
+    /// Does it go by hours that were learned?
+    #[must_use]
+    pub fn by_learned(&self) -> bool {
+        self.best_hour || self.own_hour
+    }
+
     /// # Errors
     /// A sentence that says what can't be kept.
     pub fn check(&self) -> Result<(), ScheduleError> {
@@ -71,8 +80,8 @@ impl Schedule {
         if self.local.is_some_and(|l| l.minute >= 1440) {
             return refuse("A local time is between 00:00 and 23:59.");
         }
-        if self.best_hour && self.local.is_none() {
-            return refuse("At the best hour also needs a date and a time, for people of whom none was learned.");
+        if self.by_learned() && self.local.is_none() {
+            return refuse("At the best hour, or each person's own, also needs a date and a time, for people of whom none was learned.");
         }
         if self.spread_minutes > 1440 {
             return refuse("A mailing is spread over 1,440 minutes (a day) at most.");

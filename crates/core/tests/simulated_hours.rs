@@ -66,7 +66,7 @@ fn plan(w: World) -> HourPlan {
     let plan =
         HourPlan { hours: vec![7, 10, 13, 16, 19], rounds: (0..w.rounds).map(round).collect(), ..HourPlan::usual("Does the hour matter?") };
     if w.confirming {
-        return HourPlan { hours: vec![7, 19], usual_hour: 19, confirms: Some(Confirms { trial: HourTrialId(1), best: 7 }), ..plan };
+        return HourPlan { hours: vec![7, 19], usual_hour: 19, confirms: Some(Confirms { trial: HourTrialId(1), best: 7, own: false }), ..plan };
     }
     plan
 }
@@ -91,7 +91,7 @@ fn answers(w: World, seed: u64) -> Vec<Answered> {
             (0..w.people)
                 .filter(move |i| (i % 2) as u32 == zone)
                 .map(person)
-                .map(move |person| Candidate { person, zone })
+                .map(move |person| Candidate { person, zone, own: None })
                 .collect::<Vec<_>>()
         };
         for zone in 0..2 {
@@ -190,7 +190,7 @@ fn the_plain_table_cries_wolf() {
 fn the_difference_that_was_planned_is_found(#[case] w: World) {
     let effect = 0.12;
     let w = World { effect, people: 640, rounds: 5, ..w };
-    let planned = outlook(&HourPlan { effect, ..plan(w) }, w.rate, w.people as u64).unwrap();
+    let planned = outlook(&HourPlan { effect, ..plan(w) }, w.rate, w.people as u64, None).unwrap();
     let (mut found, mut best) = (0, 0);
     each(w, |r, _| {
         found += u32::from(r.verdict == HourVerdict::Matters);
@@ -213,7 +213,7 @@ fn the_difference_that_was_planned_is_found(#[case] w: World) {
 #[case::the_planned_gain(0.06)]
 fn a_gain_is_confirmed_as_often_as_planned(#[case] effect: f64) {
     let w = World { confirming: true, own: 0.05, effect, people: 1_200, rounds: 3, ..PLAIN };
-    let planned = outlook(&HourPlan { effect: 0.06, ..plan(w) }, w.rate, w.people as u64).unwrap();
+    let planned = outlook(&HourPlan { effect: 0.06, ..plan(w) }, w.rate, w.people as u64, None).unwrap();
     let (mut shown, mut covered) = (0, 0);
     each(w, |r, _| {
         let g = r.gain.unwrap();

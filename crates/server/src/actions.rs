@@ -312,7 +312,7 @@ pub(crate) struct HourOutlookView {
 
 /// The usual rate of what an hour trial counts, and whether it is known.
 fn usual_rate(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Result<(f64, bool)> {
-    let like = Plan { metric: plan.metric, window_hours: i64::from(plan.window_days) * 24, ..Plan::usual("") };
+    let like = Plan { metric: plan.metric, goal: plan.goal.clone(), window_hours: i64::from(plan.window_days) * 24, ..Plan::usual("") };
     let (past, known) = known(c, &like, now)?;
     Ok((known.baseline.clamp(0.0001, 0.9999), past.rate.is_none()))
 }
@@ -329,9 +329,9 @@ fn people_of(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Resu
 /// What an hour trial's plan can find with the people there are.
 pub(crate) fn hour_outlook(c: &Connection, plan: &HourPlan, now: Instant) -> rinse_store::Result<HourOutlookView> {
     let (rate, rate_assumed) = usual_rate(c, plan, now)?;
-    let people = people_of(c, plan, now)?;
+    let (people, own) = (people_of(c, plan, now)?, hour_trials::own::spread(c, plan.metric, now)?);
     let outlook =
-        people.map(|(_, known)| hour::size::outlook(plan, rate, known).map_err(|e| StoreError::Refused(e.to_string()))).transpose()?;
+        people.map(|(_, known)| hour::size::outlook(plan, rate, known, own).map_err(|e| StoreError::Refused(e.to_string()))).transpose()?;
     let refused = hour_trials::check(c, plan, now).err().map(|e| e.to_string());
     let warnings = hour_trials::in_the_way(c, plan)?;
     Ok(HourOutlookView { outlook, rate, rate_assumed, people: people.map_or(0, |p| p.0), refused, warnings })

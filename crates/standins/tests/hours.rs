@@ -26,7 +26,7 @@ fn trial(network: &Network, number: i64, subject: &str) -> (HourVerdict, Vec<u8>
     let all: Vec<Candidate> = (0..PEOPLE)
         .map(|i| {
             let person = Person { contact: ContactId(i), domain: 1, cell: None, opens_unknown: false };
-            Candidate { person, zone: names.iter().position(|n| *n == names[i as usize]).unwrap() as u32 }
+            Candidate { person, zone: names.iter().position(|n| *n == names[i as usize]).unwrap() as u32, own: None }
         })
         .collect();
     let mut rows = Vec::new();

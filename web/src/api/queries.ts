@@ -19,6 +19,7 @@ export const queries = {
   images: queryOptions({ queryKey: ["images"], queryFn: () => ok(api.GET("/api/images")) }),
   learned: queryOptions({ queryKey: ["learned"], queryFn: () => ok(api.GET("/api/trials/learned")) }),
   learnedHours: queryOptions({ queryKey: ["learned-hours"], queryFn: () => ok(api.GET("/api/hours/learned")) }),
+  learnedOwnHours: queryOptions({ queryKey: ["learned-own-hours"], queryFn: () => ok(api.GET("/api/hours/own")) }),
   letterheads: queryOptions({ queryKey: ["letterheads"], queryFn: () => ok(api.GET("/api/letterheads")) }),
   lists: queryOptions({ queryKey: ["lists"], queryFn: () => ok(api.GET("/api/lists")) }),
   machineOrigins: queryOptions({

@@ -54,6 +54,7 @@ export const RESOURCES = [
   "leaders",
   "learned",
   "learned-hours",
+  "learned-own-hours",
   "letterheads",
   "links",
   "lists",

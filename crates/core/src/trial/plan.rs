@@ -143,7 +143,7 @@ pub enum PlanError {
     Looks,
     #[error("Arm {0} goes out on no call, but the mailing has no such variant.")]
     NoSuchArm(char),
-    #[error("Choose the goal that is counted: make one under Contacts, Words, if there is none yet.")]
+    #[error("Choose the goal that is counted: make one in Setup, under Goals, if there is none yet.")]
     NoGoal,
     #[error("The goal {0} counts in no currency, so nothing adds up to revenue: name one in the goal, or count conversions.")]
     NoCurrency(String),

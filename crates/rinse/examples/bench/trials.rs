@@ -143,7 +143,7 @@ pub(crate) fn hours() {
     let people = |n: i64| -> Vec<Candidate> {
         let person =
             |i: i64| Person { contact: ContactId(i), domain: 1 + (i % 12) as u32, cell: Some((i % 5) as u8), opens_unknown: false };
-        (0..n).map(|i| Candidate { person: person(i), zone: (i % 8) as u32 }).collect()
+        (0..n).map(|i| Candidate { person: person(i), zone: (i % 8) as u32, own: None }).collect()
     };
     let rounds: Vec<Round> = (0..12).map(|r| Round { mailing: MailingId(r), day: 20_000 + 7 * r }).collect();
     let plan = HourPlan { hours: (8..20).collect(), rounds, ..HourPlan::usual("Does the hour matter?") };

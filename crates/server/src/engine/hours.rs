@@ -4,10 +4,10 @@ use super::{Engine, Result};
 use rinse_core::Instant;
 use rinse_core::id::{ContactId, MailingId};
 use rinse_core::trial::hour::draw::Drawn;
-use rinse_core::trial::hour::reading::read;
+use rinse_core::trial::hour::reading::read_with_own;
 use rinse_store::clearing::Clearance;
 use rinse_store::hour_trials::learned::{self, BestHours};
-use rinse_store::hour_trials::{self, answers, drawing};
+use rinse_store::hour_trials::{self, answers, drawing, own};
 use rinse_store::settings;
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -75,7 +75,7 @@ impl Engine {
     /// Reads the hour trials whose last window is over.
     pub(super) async fn read_hour_trials(&self, now: Instant) -> Result<()> {
         for id in self.store.read(move |c| hour_trials::to_read(c, now)).await? {
-            let reading = self
+            let (reading, own_hours) = self
                 .store
                 .read_at_leisure(move |c| {
                     let t = hour_trials::one(c, id)?;
@@ -83,13 +83,20 @@ impl Engine {
                         Some(words) => Some(words),
                         None => hour_trials::crossed(c, id)?,
                     };
-                    let read = read(&t.plan, &answers::of(c, &t)?);
+                    let (read, own) = read_with_own(&t.plan, &answers::of(c, &t)?);
                     Ok(match broken {
-                        Some(words) => read.broken(&words),
-                        None => read,
+                        Some(words) => (read.broken(&words), None),
+                        None => (read, own),
                     })
                 })
                 .await?;
+            // Before the reading, in parts: cut off, they are put by again.
+            let hours = Arc::new(own_hours.map_or_else(Vec::new, |own| own.hours));
+            for from in (0..hours.len()).step_by(AT_ONCE) {
+                let hours = Arc::clone(&hours);
+                let put = move |c: &rinse_store::Connection| own::keep(c, id, &hours[from..hours.len().min(from + AT_ONCE)]);
+                self.store.write(put).await?;
+            }
             self.store.write(move |c| hour_trials::save_reading(c, id, &reading, now)).await?;
         }
         Ok(())

@@ -17,6 +17,7 @@ use rinse_core::trial::hour::plan::HourPlan;
 use rinse_core::trial::hour::reading::Reading;
 use rinse_core::trial::hour::rehearsal::Rehearsal;
 use rinse_store::hour_trials::learned::LearnedHour;
+use rinse_store::hour_trials::own::{self, LearnedOwn};
 use rinse_store::hour_trials::{self, HourTrial, answers, drawing};
 use rinse_store::{StoreError, settings, trials};
 use serde::{Deserialize, Serialize};
@@ -63,6 +64,8 @@ pub(crate) struct HourTrialView {
     reading: Option<Reading>,
     /// The hour that a confirming trial would hold against the usual one; none where there is nothing to confirm.
     confirms: Option<u8>,
+    /// Were people found to have hours of their own, which a trial would hold against the best for all?
+    confirms_own: bool,
 }
 
 /// One hour trial: pooled figures while it runs, the reading afterwards.
@@ -80,7 +83,8 @@ pub(crate) async fn one(State(app): State<App>, Path(id): Path<HourTrialId>) -> 
                 let rate = pooled.as_ref().map(|p| Rate::new(whole(p.did), whole(p.known)));
                 let reading = trial.reading.take();
                 let confirms = hour_trials::to_confirm(&trial.plan, reading.as_ref()).ok();
-                Ok(HourTrialView { trial, rounds, pooled, rate, reading, confirms })
+                let confirms_own = own::to_confirm(reading.as_ref()).is_ok();
+                Ok(HourTrialView { trial, rounds, pooled, rate, reading, confirms, confirms_own })
             })
             .await?,
     ))
@@ -141,6 +145,12 @@ pub(crate) async fn rehearse(State(app): State<App>, Json(plan): Json<HourPlan>)
 #[utoipa::path(get, path = "/api/hour-trials/{id}/confirming", params(("id" = i64, Path)), responses((status = 200, body = HourPlan)))]
 pub(crate) async fn confirming(State(app): State<App>, Path(id): Path<HourTrialId>) -> Answer<HourPlan> {
     Ok(Json(app.store.read(move |c| hour_trials::confirming(c, id)).await?))
+}
+
+/// The plan of a trial that holds each person's own hour against the best one for all, of those who have another.
+#[utoipa::path(get, path = "/api/hour-trials/{id}/confirming-own", params(("id" = i64, Path)), responses((status = 200, body = HourPlan)))]
+pub(crate) async fn confirming_own(State(app): State<App>, Path(id): Path<HourTrialId>) -> Answer<HourPlan> {
+    Ok(Json(app.store.read(move |c| own::confirming(c, id)).await?))
 }
 
 #[derive(Deserialize, Default, ToSchema)]
@@ -207,6 +217,13 @@ pub(crate) async fn seal_holds(State(app): State<App>, Path(id): Path<HourTrialI
 pub(crate) async fn learned(State(app): State<App>) -> Answer<Vec<LearnedHour>> {
     let now = app.now();
     Ok(Json(app.store.read(move |c| hour_trials::learned::learned(c, now)).await?))
+}
+
+/// The hours of people's own that were learned and may be used.
+#[utoipa::path(get, path = "/api/hours/own", responses((status = 200, body = Vec<LearnedOwn>)))]
+pub(crate) async fn learned_own(State(app): State<App>) -> Answer<Vec<LearnedOwn>> {
+    let now = app.now();
+    Ok(Json(app.store.read(move |c| own::learned(c, now)).await?))
 }
 
 /// The record of a read trial: all that led to its verdict, and the scripts that work it out again.

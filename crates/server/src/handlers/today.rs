@@ -227,17 +227,20 @@ fn decisions(c: &rinse_store::Connection, now: Instant) -> rinse_store::Result<V
             action: "Open the mailing".into(),
         });
     }
-    for l in rinse_store::hour_trials::learned::learned(c, now)?.into_iter().filter(|l| l.expires_at - now.0 < EXPIRES_SOON) {
+    let best = rinse_store::hour_trials::learned::learned(c, now)?.into_iter();
+    let own = rinse_store::hour_trials::own::learned(c, now)?.into_iter();
+    let best = best.map(|l| ("The best hour of", l.audience, l.expires_at, l.question, l.trial));
+    let own = own.map(|l| ("Hours of their own of", l.audience, l.expires_at, l.question, l.trial));
+    for (what, audience, expires_at, title, trial) in best.chain(own).filter(|l| l.2 - now.0 < EXPIRES_SOON) {
         out.push(Decision {
             notice: None,
             kind: "hour",
             words: format!(
-                "The best hour of {} was learned almost a year ago, and isn't used after {} UTC. Ask again, or let it go.",
-                l.audience,
-                Instant(l.expires_at).words()
+                "{what} {audience}: learned almost a year ago, and not used after {} UTC. Ask again, or let it go.",
+                Instant(expires_at).words()
             ),
-            title: l.question,
-            link: format!("/trials/hours/{}", l.trial),
+            title,
+            link: format!("/trials/hours/{trial}"),
             action: "Open the trial".into(),
         });
     }

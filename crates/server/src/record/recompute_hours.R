@@ -4,6 +4,11 @@ value <- function(key) sub(sprintf('.*"%s": *("[^"]*"|-?[0-9.e+-]+|\\[[^]]*\\]).
 hours <- as.numeric(strsplit(gsub("[][ \n]", "", value("hours")), ",")[[1]]); k <- length(hours)
 alpha <- as.numeric(value("alpha")); opens <- value("metric") == '"human_open"'
 everybody <- read.csv("drawn.csv", stringsAsFactors = FALSE)
+if (grepl('"own": *true', text)) {
+  # Each person's own hour against the best one for all: whichever somebody's is, it stands for all.
+  best <- as.numeric(sub('.*"best": *([0-9]+).*', "\\1", text)); other <- setdiff(hours, best)[1]
+  everybody$hour[everybody$hour != best] <- other; hours <- c(other, best); k <- 2
+}
 out <- tapply(everybody$lost == "yes", everybody$round, mean) > as.numeric(value("fail_loss"))
 rows <- everybody[!everybody$round %in% names(out)[out] & (!opens | everybody$opens_known == "yes"), ]
 stratum <- factor(paste(rows$round, rows$zone)); person <- factor(rows$contact); n <- nlevels(person)

@@ -12,6 +12,14 @@ for r in everybody:
     n, lost = rounds.get(r["round"], (0, 0))
     rounds[r["round"]] = (n + 1, lost + (r["lost"] == "yes"))
 left_out = {n for n, (drawn, lost) in rounds.items() if lost > plan["fail_loss"] * drawn}
+own = plan["confirms"] if (plan.get("confirms") or {}).get("own") else None
+if own:
+    # Each person's own hour against the best one for all: whichever somebody's is, it stands for all.
+    other = next(h for h in hours if h != own["best"])
+    for r in everybody:
+        r["hour"] = r["hour"] if int(r["hour"]) == own["best"] else str(other)
+    hours = [other, own["best"]]
+    place, k = {h: i for i, h in enumerate(hours)}, 2
 rows = [r for r in everybody if r["round"] not in left_out and (plan["metric"] != "human_open" or r["opens_known"] == "yes")]
 
 

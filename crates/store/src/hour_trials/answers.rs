@@ -1,6 +1,7 @@
 //! What came of the rounds of an hour trial: of everybody who was drawn, each within the window from their own handover.
 
 use super::{Content, HourTrial};
+use crate::trials::brought::{source, worth};
 use crate::trials::columns;
 use crate::{Result, mailings};
 use rinse_core::id::{ContactId, MailingId};
@@ -10,14 +11,37 @@ use rinse_core::trial::hour::reading::Answered;
 use rinse_core::{DAY, HOUR, Instant};
 use rusqlite::{Connection, params};
 use serde::Serialize;
+use std::collections::HashSet;
 use utoipa::ToSchema;
 
 /// Handed over later than this after their hour, or never: lost. Machines open what they open within the window, too.
 pub(super) const WITHIN: i64 = HOUR;
 
-/// The places of a metric on a send, in SQL.
-fn metric_column(t: &HourTrial) -> &'static str {
-    columns(t.plan.metric).map_or("NULL", |c| c.0)
+/// Did somebody do what is counted within the window, in SQL; `window`: its length. Of a goal it isn't in their message: [`converted`] tells.
+fn did(t: &HourTrial, window: &str) -> String {
+    columns(t.plan.metric).map_or_else(|| "0".to_owned(), |c| format!("coalesce(s.{} < s.handed_at + {window}, 0)", c.0))
+}
+
+/// Who met the plan's goal within the window of a round, whatever they followed: from their handover, or, where nothing was handed to them, from
+/// when it was due. By round, from 0, and person; empty where the metric asks no goal.
+fn converted(c: &Connection, t: &HourTrial) -> Result<HashSet<(i64, ContactId)>> {
+    let Some(goal) = t.plan.goal.as_ref().filter(|_| t.plan.metric.asks_goal()) else { return Ok(HashSet::new()) };
+    let (columns, table, named) = source(&goal.goal);
+    let only = if named.is_empty() { "AND ?3 = ?3" } else { "AND p.name_key = ?3" };
+    let mut s = c.prepare_cached(&format!(
+        "{columns}, d.round, r.contact_id FROM hour_round d JOIN hour_roster r ON r.mailing_id = d.mailing_id
+            LEFT JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id
+            JOIN {table} p ON p.contact_id = r.contact_id AND p.at >= coalesce(s.handed_at, r.due) AND p.at < coalesce(s.handed_at, r.due) + ?2 {only}
+         WHERE d.trial_id = ?1 AND d.drawn_at IS NOT NULL"
+    ))?;
+    let mut rows = s.query(params![t.id.0, i64::from(t.plan.window_days) * DAY, named])?;
+    let mut out = HashSet::new();
+    while let Some(r) = rows.next()? {
+        if worth(&goal.goal, r)?.conversions > 0 {
+            out.insert((r.get(5)?, ContactId(r.get(6)?)));
+        }
+    }
+    Ok(out)
 }
 
 /// Everybody who was drawn, in every round.
@@ -27,23 +51,25 @@ fn metric_column(t: &HourTrial) -> &'static str {
 pub fn of(c: &Connection, t: &HourTrial) -> Result<Vec<Answered>> {
     let mut s = c.prepare_cached(&format!(
         "SELECT d.round, r.contact_id, r.zone, r.stratum, r.hour, r.opens_unknown, s.handed_at IS NULL OR s.handed_at > r.due + ?2,
-            coalesce(s.any_open_at < s.handed_at + ?3 AND s.open_at IS NULL, 0), coalesce(s.{column} < s.handed_at + ?3, 0)
+            coalesce(s.any_open_at < s.handed_at + ?3 AND s.open_at IS NULL, 0), {did}
          FROM hour_round d JOIN hour_roster r ON r.mailing_id = d.mailing_id LEFT JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id
          WHERE d.trial_id = ?1 AND d.drawn_at IS NOT NULL ORDER BY d.round, r.contact_id",
-        column = metric_column(t)
+        did = did(t, "?3")
     ))?;
+    let converted = converted(c, t)?;
     let window = i64::from(t.plan.window_days) * DAY;
     let rows = s.query_map(params![t.id.0, WITHIN, window], |r| {
+        let (round, contact) = (r.get(0)?, ContactId(r.get(1)?));
         Ok(Answered {
-            round: r.get::<_, i64>(0)?.try_into().unwrap_or(0),
-            contact: ContactId(r.get(1)?),
+            round: usize::try_from(round).unwrap_or(0),
+            contact,
             zone: r.get(2)?,
             stratum: r.get(3)?,
             hour: r.get(4)?,
             opens_unknown: r.get(5)?,
             lost: r.get(6)?,
             machine: r.get(7)?,
-            did: r.get(8)?,
+            did: r.get(8)? || converted.contains(&(round, contact)),
         })
     })?;
     Ok(rows.collect::<rusqlite::Result<_>>()?)
@@ -140,12 +166,13 @@ pub struct Pooled {
 pub fn pooled(c: &Connection, t: &HourTrial, now: Instant) -> Result<Pooled> {
     let known = if t.plan.leaves_unknown_out() { "r.opens_unknown = 0" } else { "1" };
     let mut s = c.prepare_cached(&format!(
-        "SELECT r.hour, count(*), sum({known}), count(s.handed_at), coalesce(sum({known} AND s.{column} < s.handed_at + ?4), 0), coalesce(sum({LOST}), 0)
+        "SELECT r.hour, count(*), sum({known}), count(s.handed_at), coalesce(sum({known} AND {did}), 0), coalesce(sum({LOST}), 0)
          FROM hour_round d JOIN hour_roster r ON r.mailing_id = d.mailing_id LEFT JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id
          WHERE d.trial_id = ?1 AND d.drawn_at IS NOT NULL GROUP BY r.hour ORDER BY r.hour",
-        column = metric_column(t)
+        did = did(t, "?4")
     ))?;
-    let mut out = Pooled { people: 0, known: 0, handed_over: 0, did: 0, hours: Vec::new() };
+    let converted = i64::try_from(converted(c, t)?.len()).unwrap_or(i64::MAX);
+    let mut out = Pooled { people: 0, known: 0, handed_over: 0, did: converted, hours: Vec::new() };
     let mut rows = s.query(params![t.id.0, WITHIN, now.0, i64::from(t.plan.window_days) * DAY])?;
     while let Some(r) = rows.next()? {
         let (hour, people): (u8, i64) = (r.get(0)?, r.get(1)?);

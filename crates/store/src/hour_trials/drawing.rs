@@ -1,6 +1,6 @@
 //! The draw of a round: who may take part is worked out beside the writer, put on the roster in parts, and in force by one short change.
 
-use super::{Content, RoundOf, one};
+use super::{Content, RoundOf, one, own};
 use crate::clearing::{Clearance, Decided};
 use crate::machines::opens;
 use crate::{Result, load, mailings};
@@ -34,6 +34,14 @@ fn hours_by_zone(done: &Clearance, day: i64, hours: &[u8]) -> HashMap<u16, Optio
     out
 }
 
+/// Of a trial of own hours, those alone who have one that differs; else everybody.
+fn those<'a>(able: Able<'a>, own: Option<&HashMap<ContactId, u8>>) -> Able<'a> {
+    match own {
+        Some(own) => able.into_iter().filter(|(d, _)| own.contains_key(&d.contact)).collect(),
+        None => able,
+    }
+}
+
 /// Who may have all the hours: cleared by the first of them, with a known time zone whose clock doesn't change that day.
 fn able<'a>(done: &Clearance, by_zone: &'a HashMap<u16, Option<Vec<Instant>>>) -> Able<'a> {
     let may = |d: &&Decided, first: Instant| match d.outcome {
@@ -56,7 +64,8 @@ fn able<'a>(done: &Clearance, by_zone: &'a HashMap<u16, Option<Vec<Instant>>>) -
 /// When the database fails.
 pub fn could_take_part(c: &Connection, done: &Clearance, day: i64, plan: &HourPlan) -> Result<(u64, u64)> {
     let (by_zone, unknown) = (hours_by_zone(done, day, &plan.hours), opens::unknown_domains(c)?);
-    let able = able(done, &by_zone);
+    let own = own::who_differ(c, plan)?;
+    let able = those(able(done, &by_zone), own.as_ref());
     Ok((able.len() as u64, able.iter().filter(|(d, _)| !unknown.contains(&d.domain)).count() as u64))
 }
 
@@ -85,15 +94,16 @@ pub fn drawn(
         return Ok(Err("its subject was changed after the seal".into()));
     }
     let by_zone = hours_by_zone(done, round.day, &plan.hours);
-    let able = able(done, &by_zone);
+    let own = own::who_differ(c, plan)?;
+    let able = those(able(done, &by_zone), own.as_ref());
     let unknown = opens::unknown_domains(c)?;
     let mut candidates = Vec::with_capacity(able.len());
     for (d, _) in &able {
         let domain = u32::try_from(d.domain).unwrap_or(0);
         let person = Person { contact: d.contact, domain, cell: load::cell_of(c, d.contact)?, opens_unknown: unknown.contains(&d.domain) };
-        candidates.push(Candidate { person, zone: u32::from(d.zone) });
+        candidates.push(Candidate { person, zone: u32::from(d.zone), own: own.as_ref().and_then(|own| own.get(&d.contact).copied()) });
     }
-    if (candidates.len() as u64) < LEAST_PER_HOUR * plan.hours.len() as u64 {
+    if (candidates.len() as u64) < LEAST_PER_HOUR * plan.compared().len() as u64 {
         return Ok(Err(format!("only {} could have all its hours", people(candidates.len() as u64))));
     }
     let seed = t.seed.unwrap_or(0).cast_unsigned();
@@ -130,10 +140,10 @@ pub fn take_off(c: &Connection, mailing: MailingId, most: usize) -> Result<usize
 /// When the database fails.
 pub fn put_on(c: &Connection, mailing: MailingId, seats: &[(Drawn, Instant)]) -> Result<()> {
     let mut s = c.prepare_cached(
-        "INSERT INTO hour_roster (mailing_id, contact_id, zone, stratum, hour, due, opens_unknown) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+        "INSERT INTO hour_roster (mailing_id, contact_id, zone, stratum, hour, due, opens_unknown, own) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
     )?;
     for (d, due) in seats {
-        s.execute(params![mailing.0, d.contact.0, d.zone, d.stratum, d.hour, due.0, d.opens_unknown])?;
+        s.execute(params![mailing.0, d.contact.0, d.zone, d.stratum, d.hour, due.0, d.opens_unknown, d.own])?;
     }
     Ok(())
 }
@@ -156,11 +166,18 @@ pub fn in_force(c: &Connection, mailing: MailingId, roster: &Roster, now: Instan
 /// When the database fails.
 pub fn roster(c: &Connection, mailing: MailingId) -> Result<Vec<(Drawn, Instant)>> {
     let mut s = c.prepare_cached(
-        "SELECT contact_id, zone, stratum, hour, opens_unknown, due FROM hour_roster WHERE mailing_id = ?1 ORDER BY contact_id",
+        "SELECT contact_id, zone, stratum, hour, opens_unknown, due, own FROM hour_roster WHERE mailing_id = ?1 ORDER BY contact_id",
     )?;
     let rows = s.query_map([mailing.0], |r| {
         Ok((
-            Drawn { contact: ContactId(r.get(0)?), zone: r.get(1)?, stratum: r.get(2)?, hour: r.get(3)?, opens_unknown: r.get(4)? },
+            Drawn {
+                contact: ContactId(r.get(0)?),
+                zone: r.get(1)?,
+                stratum: r.get(2)?,
+                hour: r.get(3)?,
+                opens_unknown: r.get(4)?,
+                own: r.get(6)?,
+            },
             Instant(r.get(5)?),
         ))
     })?;

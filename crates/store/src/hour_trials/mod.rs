@@ -1,10 +1,11 @@
-//! Hour trials: plans, seals and rounds. [`drawing`] gives each person of a round their hour, [`answers`] is what came of it, [`learned`] what may be used of
-//! it.
+//! Hour trials: plans, seals and rounds. [`drawing`] gives each person of a round their hour, [`answers`] is what came of it, [`learned`] and [`own`] what
+//! may be used of it: hours for all, and each person's own.
 
 pub mod answers;
 mod crossing;
 pub mod drawing;
 pub mod learned;
+pub mod own;
 
 pub(crate) use crossing::OFF;
 pub use crossing::crossed;
@@ -139,7 +140,7 @@ pub fn confirming(c: &Connection, id: HourTrialId) -> Result<HourPlan> {
         hours,
         effect: (effect * 1000.0).round() / 1000.0,
         rounds: Vec::new(),
-        confirms: Some(Confirms { trial: id, best }),
+        confirms: Some(Confirms { trial: id, best, own: false }),
         ..t.plan
     })
 }
@@ -351,6 +352,7 @@ fn set_schedule(c: &Connection, m: &mailings::Mailing, plan: &HourPlan, day: i64
     schedule.local = Some(LocalTime { day, minute: u16::from(plan.usual_hour) * 60, passed: Passed::Tomorrow });
     schedule.spread_minutes = schedule.spread_minutes.min(MOST_SPREAD);
     schedule.best_hour = false;
+    schedule.own_hour = false;
     c.execute("UPDATE mailing SET schedule = ?2, version = version + 1 WHERE id = ?1", params![m.id.0, serde_json::to_string(&schedule)?])?;
     Ok(())
 }

@@ -81,6 +81,7 @@ pub(crate) fn empty(c: &Connection, contact: ContactId, gone: i64) -> Result<()>
         "DELETE FROM other_consent WHERE contact_id = ?1",
         "DELETE FROM mail_load WHERE contact_id = ?1",
         "DELETE FROM silent WHERE contact_id = ?1",
+        "DELETE FROM own_hour WHERE contact_id = ?1",
         "DELETE FROM segment_member WHERE contact_id = ?1",
         "DELETE FROM before_image WHERE contact_id = ?1",
         formatcp!(

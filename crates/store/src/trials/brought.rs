@@ -34,7 +34,7 @@ const BOUGHT: &str = "SELECT p.at, p.product, p.category, p.cents, p.currency";
 const DID: &str = "SELECT p.at, p.name, '', 0, ''";
 
 /// What something in a row is worth to a goal; the row is one of [`BOUGHT`] or [`DID`].
-fn worth(goal: &Goal, r: &rusqlite::Row<'_>) -> rusqlite::Result<Worth> {
+pub(crate) fn worth(goal: &Goal, r: &rusqlite::Row<'_>) -> rusqlite::Result<Worth> {
     let name: String = r.get(1)?;
     Ok(match goal.what {
         What::Purchase { .. } => {
@@ -46,7 +46,7 @@ fn worth(goal: &Goal, r: &rusqlite::Row<'_>) -> rusqlite::Result<Worth> {
 }
 
 /// The columns and the table that a goal asks, `p`, with the condition on it.
-fn source(goal: &Goal) -> (&'static str, &'static str, String) {
+pub(crate) fn source(goal: &Goal) -> (&'static str, &'static str, String) {
     match &goal.what {
         What::Purchase { .. } => (BOUGHT, "purchase", String::new()),
         What::Event { name, .. } => (DID, "event", fold(name)),

@@ -1,16 +1,17 @@
 import { type Schemas } from "../../api/client";
 import { count, percent } from "../../shared/format";
 import { IntervalPlot } from "../../shared/Interval";
-import { hourOf } from "./hours";
+import { betterOf, hourOf } from "./hours";
 
 /** What the best hour gains over the usual one, with the gain that was wanted as a band. */
 export function HourGainView({ g, effect }: { g: Schemas["HourGain"]; effect: number }) {
+  const better = betterOf(g);
   return (
     <>
       <IntervalPlot
         rows={[
           {
-            label: `${hourOf(g.best)} less ${hourOf(g.usual)}`,
+            label: `${better} less ${hourOf(g.usual)}`,
             estimate: g.difference,
             lower: g.lower,
             upper: g.upper,
@@ -22,7 +23,7 @@ export function HourGainView({ g, effect }: { g: Schemas["HourGain"]; effect: nu
         caption="points, a mean a person; shaded: less than was wanted"
       />
       <dl className="facts">
-        <dt>At {hourOf(g.best)}</dt>
+        <dt>At {better}</dt>
         <dd>
           {percent(g.best_rate)} of {count(g.best_people)} people, each counted once
         </dd>

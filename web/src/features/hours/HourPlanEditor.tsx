@@ -2,16 +2,23 @@ import { Button, MenuItem, TextField } from "@mui/material";
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { api, ok } from "../../api/client";
+import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { count, percent } from "../../shared/format";
 import { NumberField } from "../../shared/NumberField";
 import { Failure } from "../../shared/states";
 import { HourRehearsalView } from "./HourRehearsalView";
-import { type HourPlan, hourOf, inOrder } from "./hours";
+import { counting, type HourPlan, hourOf, inOrder } from "./hours";
 import { HoursPick } from "./HoursPick";
 import { RoundsPick } from "./RoundsPick";
+import { GoalPick } from "../trials/GoalPick";
 import { WhySmall } from "../trials/WhySmall";
+
+/** Why people drawn again and again count for less, and by how much. */
+const againWords = (o: Schemas["HourOutlook"]) =>
+  o.again_known == null
+    ? ""
+    : `; the same people again count for ${o.again.toFixed(2)} times fewer, ${o.again_known ? "as an earlier trial found" : "assumed"}`;
 
 /** The plan while it is edited: what it can find moves with the hours and the rounds. */
 export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null }) {
@@ -72,7 +79,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
         {o
           ? o.sentence
           : two
-            ? "Choose the mailings it rides on: everybody keeps one of the two hours over all of them."
+            ? "Choose the mailings it rides on: everybody keeps what they are drawn to over all of them."
             : "Choose the mailings it rides on: in each, everybody is drawn to an hour again."}
       </p>
       <Failure error={outlook.error} />
@@ -91,8 +98,10 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
         <RoundsPick plan={plan} setPlan={setPlan} canRide={canRide} names={mailings} />
         {two ? (
           <p style={{ margin: 0 }}>
-            {hourOf(two.best)} against {hourOf(plan.usual_hour)}, as found by{" "}
-            <Link to={`/trials/hours/${two.trial}`}>an hour trial</Link>. Each person keeps one of them over all rounds,
+            {two.own ? "Each person’s own hour" : hourOf(two.best)} against{" "}
+            {two.own ? `${hourOf(two.best)} for all` : hourOf(plan.usual_hour)}, as found by{" "}
+            <Link to={`/trials/hours/${two.trial}`}>an hour trial</Link>.{" "}
+            {two.own && "Only those take part who have another hour. "}Each person keeps one of the two over all rounds,
             and counts once.
           </p>
         ) : (
@@ -108,18 +117,20 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
                 ? `Usually ${percent(v.rate)}${v.rate_assumed ? ", assumed: no mailing is old enough yet" : ""}`
                 : undefined
             }
-            onChange={(e) => setPlan({ ...plan, metric: e.target.value as HourPlan["metric"] })}
+            onChange={(e) => setPlan(counting(plan, e.target.value as HourPlan["metric"]))}
           >
             <MenuItem value="human_open">human opens</MenuItem>
             <MenuItem value="human_click">human clicks</MenuItem>
             <MenuItem value="reply">replies</MenuItem>
+            <MenuItem value="conversion">conversions, by a goal</MenuItem>
           </TextField>
+          {plan.metric === "conversion" && <GoalPick goal={plan.goal} set={(goal) => setPlan({ ...plan, goal })} />}
           {number(
             two ? "Smallest gain worth having, points" : "Smallest difference between best and worst, points",
             from.effect * 100,
             (n) => setPlan({ ...plan, effect: n / 100 }),
             o
-              ? `${count(o.needed_per_hour)} people at each hour, over all rounds; ${count(o.per_hour)} come a round`
+              ? `${count(o.needed_per_hour)} people at each hour, over all rounds; ${count(o.per_hour)} come a round${againWords(o)}`
               : undefined,
           )}
           <TextField
@@ -152,7 +163,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
       </div>
       <p className="soft small">
         Alpha {plan.alpha}, power {plan.power}. People are cleared once before a round’s date begins anywhere, and{" "}
-        {two ? "each is given one of the two hours for good" : "drawn by time zone, mailbox domain and how they answer"}
+        {two ? "each is drawn to one of the two for good" : "drawn by time zone, mailbox domain and how they answer"}
         ; they are cleared again at handover. With no hour better than another it is said to matter in at most{" "}
         {percent(plan.alpha, 0)} of trials.
       </p>
@@ -175,7 +186,7 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
           disabled={save.isPending || !o || v?.refused != null}
           onClick={() => save.mutate(true)}
         >
-          Seal {plan.rounds.length} rounds at {plan.hours.length} hours
+          Seal {plan.rounds.length} rounds at {two ? 2 : plan.hours.length} hours
         </Button>
         <Button variant="outlined" disabled={rehearsal.isPending || !o} onClick={() => rehearsal.mutate()}>
           {rehearsal.isPending ? "Rehearsing …" : "Rehearse it"}

@@ -13,6 +13,7 @@ import { METRIC } from "../trials/useTrialSlips";
 import { HourGainView } from "./HourGainView";
 import { HourPicture } from "./HourPicture";
 import { HourSeal } from "./HourSeal";
+import { OwnHours } from "./OwnHours";
 import { decisive, hourOf } from "./hours";
 import { working } from "./hourWorking";
 
@@ -27,9 +28,11 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
   const [before, words, after] = decisive(r.sentence);
   const navigate = useNavigate();
   const confirm = useMutation({
-    mutationFn: async () => {
+    mutationFn: async (own: boolean) => {
       const params = { path: { id: trial.id } };
-      const plan = await ok(api.GET("/api/hour-trials/{id}/confirming", { params }));
+      const plan = own
+        ? await ok(api.GET("/api/hour-trials/{id}/confirming-own", { params }))
+        : await ok(api.GET("/api/hour-trials/{id}/confirming", { params }));
       return await ok(api.POST("/api/hour-trials", { body: plan }));
     },
     onSuccess: async (made) => {
@@ -65,7 +68,7 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
       )}
       <div className="acts">
         {v.confirms != null && (
-          <Button variant="contained" disabled={confirm.isPending} onClick={() => confirm.mutate()}>
+          <Button variant="contained" disabled={confirm.isPending} onClick={() => confirm.mutate(false)}>
             Plan the confirming trial: {hourOf(v.confirms)} against {hourOf(trial.plan.usual_hour)}
           </Button>
         )}
@@ -168,6 +171,14 @@ export function HourReadingView({ v, r }: { v: View; r: Reading }) {
           <p className="soft" style={{ margin: 0 }}>
             {r.own.sentence}
           </p>
+          {r.own.each && <OwnHours each={r.own.each} />}
+          {v.confirms_own && (
+            <div className="acts">
+              <Button variant="outlined" disabled={confirm.isPending} onClick={() => confirm.mutate(true)}>
+                Plan the confirming trial: own hours against {hourOf(r.own.each?.common ?? 0)}
+              </Button>
+            </div>
+          )}
         </>
       )}
       <HourSeal id={trial.id} digest={trial.digest} />

@@ -7,8 +7,8 @@ import { type HourPlan } from "./hours";
 export function HourRehearsalView({ r, plan }: { r: Schemas["HourRehearsal"]; plan: HourPlan }) {
   const worlds = plan.confirms
     ? ([
-        ["Neither hour is better", r.none, false],
-        [`The best hour gains ${bare(plan.effect)} points`, r.wanted, true],
+        [plan.confirms.own ? "Own hours gain nothing" : "Neither hour is better", r.none, false],
+        [`${plan.confirms.own ? "Own hours gain" : "The best hour gains"} ${bare(plan.effect)} points`, r.wanted, true],
       ] as const)
     : ([
         ["No hour is better", r.none, false],

@@ -6,6 +6,7 @@ import { DayPick } from "../../shared/Moment";
 import { Pick } from "../../shared/Pick";
 import { DAY } from "../../shared/time";
 import { type HourPlan, nextRound } from "./hours";
+import { RepeatRounds } from "./RepeatRounds";
 
 type Row = Schemas["MailingRow"];
 
@@ -26,6 +27,7 @@ export function RoundsPick({
   const next = canRide.find((m) => !chosen.has(m.id));
   const change = (at: number, to: Partial<HourPlan["rounds"][number]>) =>
     setPlan({ ...plan, rounds: plan.rounds.map((r, i) => (i === at ? { ...r, ...to } : r)) });
+  const last = plan.rounds.at(-1);
   const nameOf = (id: number) => names.find((m) => m.id === id)?.name ?? `mailing ${id}`;
   return (
     <div role="group" aria-label="Rounds">
@@ -70,6 +72,7 @@ export function RoundsPick({
           ? "A mailing that is a draft or planned; a week after the one before."
           : "No further mailing is a draft or planned."}
       </span>
+      {last && <RepeatRounds plan={plan} setPlan={setPlan} name={nameOf(last.mailing)} today={Math.floor(now / DAY)} />}
     </div>
   );
 }

@@ -1,6 +1,6 @@
 import { type Schemas } from "../../api/client";
 import { bare, count, points, pValue } from "../../shared/format";
-import { type HourPlan, hourOf } from "./hours";
+import { betterOf, type HourPlan, hourOf } from "./hours";
 
 type Reading = Schemas["HourTrialReading"];
 
@@ -19,7 +19,7 @@ export function working(plan: HourPlan, r: Reading) {
   );
   if (g)
     return {
-      title: `${hourOf(g.best)} less ${hourOf(g.usual)}: ${points(g.difference)} points`,
+      title: `${betterOf(g)} less ${hourOf(g.usual)}: ${points(g.difference)} points`,
       body: (
         <>
           <div className="formula">
@@ -32,7 +32,7 @@ export function working(plan: HourPlan, r: Reading) {
             </dd>
             <dt>p, two-sided</dt>
             <dd>{pValue(g.p_value)}</dd>
-            <dt>People at {hourOf(g.best)}</dt>
+            <dt>People at {betterOf(g)}</dt>
             <dd>{count(g.best_people)}</dd>
             <dt>People at {hourOf(g.usual)}</dt>
             <dd>{count(g.usual_people)}</dd>

@@ -6,6 +6,9 @@ export type HourPlan = Schemas["HourPlan"];
 /** An hour of the day, as a clock shows it. */
 export const hourOf = (hour: number) => clock(hour * 60);
 
+/** What a confirming trial held against the usual hour. */
+export const betterOf = (g: Schemas["HourGain"]) => (g.own ? "their own hours" : hourOf(g.best));
+
 /** What an hour trial found, in a few words. */
 export const FOUND: Record<Schemas["HourVerdict"], string> = {
   matters: "the hour matters",
@@ -35,12 +38,25 @@ export const START: HourPlan = {
   fail_loss: 0.2,
 };
 
-/** The next round of a plan: a week after the last, or after today. */
+/** What is counted, by a goal where the metric asks one. A conversion belongs to no message. */
+export const counting = (plan: HourPlan, metric: HourPlan["metric"]): HourPlan => ({
+  ...plan,
+  metric,
+  goal: metric === "conversion" ? (plan.goal ?? null) : null,
+});
+
+/**
+ * The next round of a plan: a week after the last, or after today; more where the window is longer. By a goal it is a window and a day at
+ * least, on the same weekday.
+ */
 export function nextRound(plan: HourPlan, mailing: number, today: number): HourPlan {
   const after = plan.rounds.at(-1)?.day ?? today - 5;
-  const rounds = [...plan.rounds, { mailing, day: after + Math.max(7, plan.window_days) }];
-  return { ...plan, rounds };
+  const days = plan.metric === "conversion" ? 7 * Math.ceil((plan.window_days + 1) / 7) : Math.max(7, plan.window_days);
+  return { ...plan, rounds: [...plan.rounds, { mailing, day: after + days }] };
 }
+
+/** The name of a mailing that comes again, as the round that it will be. */
+export const roundName = (name: string, round: number) => `${name.replace(/, round \d+$/, "")}, round ${round}`;
 
 const LATEST = Number.MAX_SAFE_INTEGER;
 

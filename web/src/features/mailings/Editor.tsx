@@ -56,7 +56,7 @@ export function Editor({
   const letterheads = useQuery(queries.letterheads);
   const [d, setD] = useState(from);
   const [section, setSection] = useState<Section>("message");
-  const [how, setHow] = useState<How>(from.schedule?.best_hour ? "best" : from.schedule?.local ? "local" : "now");
+  const [how, setHow] = useState<How>(howOf(from.schedule));
   const [at, setAt] = useState<number | null>(null);
   const area = useRef<CodeHandle>(null);
   // The draft, once it was saved; and what is asked about before it goes out at once.
@@ -228,8 +228,8 @@ export function Editor({
                 ? `${d.handed_out ? "Hand out" : "Send to"} ${whom} cleared`
                 : how === "at"
                   ? `Plan it for ${instant(at)} UTC`
-                  : how === "best"
-                    ? "Plan it for the best hour"
+                  : how === "best" || how === "own"
+                    ? `Plan it for ${how === "own" ? "each person’s hour" : "the best hour"}`
                     : "Plan it for everyone's own hour"}
           </Button>
         )}

@@ -4,12 +4,17 @@ import { Link } from "react-router";
 import { queries } from "../../api/queries";
 import { instant, plural } from "../../shared/format";
 import { BestHours } from "../hours/BestHours";
+import { LearnedOwnHours } from "../hours/LearnedOwnHours";
 import type { Draft, Schedule } from "./draft";
 import { useAudience } from "./useAudience";
 import { DayPick, MinutePick, MomentPick } from "../../shared/Moment";
 import { DAY, HOUR } from "../../shared/time";
 
-export type How = "now" | "at" | "local" | "best";
+export type How = "now" | "at" | "local" | "best" | "own";
+
+/** How a schedule goes out, as one of the choices. */
+export const howOf = (s: Schedule | null | undefined): How =>
+  s?.own_hour ? "own" : s?.best_hour ? "best" : s?.local ? "local" : "now";
 type Passed = NonNullable<NonNullable<Schedule["local"]>["passed"]>;
 
 /** When it goes out: at once, at an instant, or at an hour of everyone's own day; over how long; how fast. */
@@ -32,6 +37,7 @@ export function WhenSection({
 }) {
   const clock = useQuery(queries.clock);
   const learned = useQuery(queries.learnedHours).data ?? [];
+  const own = useQuery(queries.learnedOwnHours).data ?? [];
   const now = clock.data?.now ?? 0;
   const s: Schedule = d.schedule ?? { local: null, spread_minutes: 0, rates: [] };
   const set = (change: Partial<Schedule>) => setD({ ...d, schedule: { ...s, ...change } });
@@ -42,9 +48,9 @@ export function WhenSection({
   const choose = (h: How) => {
     setHow(h);
     const tomorrow = Math.floor(now / DAY) + 1;
-    const ofDay = h === "local" || h === "best";
+    const ofDay = h === "local" || h === "best" || h === "own";
     const to = local ?? { day: tomorrow + 1, minute: 540, passed: "tomorrow" as const };
-    set({ local: ofDay ? to : null, best_hour: h === "best" });
+    set({ local: ofDay ? to : null, best_hour: h === "best", own_hour: h === "own" });
     setAt(h === "at" ? (at ?? tomorrow * DAY + 9 * HOUR) : null);
   };
   return (
@@ -57,12 +63,15 @@ export function WhenSection({
               ["at", "At an instant"],
               ["local", "At everyone's own hour"],
               ["best", "At the best hour"],
+              ["own", "At hours learned of each person"],
             ] as const
           ).map(([h, words]) => (
             <button
               key={h}
               aria-pressed={how === h}
-              disabled={h === "best" && how !== "best" && learned.length === 0}
+              disabled={
+                how !== h && ((h === "best" && learned.length === 0) || (h === "own" && own.length === 0))
+              }
               onClick={() => choose(h)}
             >
               {words}
@@ -77,12 +86,13 @@ export function WhenSection({
         )}
       </div>
       {how === "best" && <BestHours learned={learned} />}
+      {how === "own" && <LearnedOwnHours learned={own} />}
       {how === "at" && (
         <div style={{ maxWidth: 260 }}>
           <MomentPick label="Goes out (UTC)" value={at} onChange={setAt} />
         </div>
       )}
-      {(how === "local" || how === "best") && local && (
+      {(how === "local" || how === "best" || how === "own") && local && (
         <div className="two">
           <div style={{ display: "flex", gap: 10 }}>
             <DayPick
@@ -91,7 +101,7 @@ export function WhenSection({
               onChange={(day) => day !== null && set({ local: { ...local, day } })}
             />
             <MinutePick
-              label={how === "best" ? "All others at, by their own clock" : "At, by their own clock"}
+              label={how !== "local" ? "All others at, by their own clock" : "At, by their own clock"}
               value={local.minute}
               onChange={(minute) => minute !== null && set({ local: { ...local, minute } })}
             />

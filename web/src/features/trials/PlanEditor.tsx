@@ -14,6 +14,7 @@ import { PlanMore } from "./PlanMore";
 import { RehearsalView } from "./RehearsalView";
 import { unitOf } from "./unit";
 import { UsesBefore } from "./UsesBefore";
+import { GoalPick } from "./GoalPick";
 import { WhySmall } from "./WhySmall";
 import { CHANGE, LOSSES } from "./useTrialSlips";
 
@@ -54,7 +55,6 @@ export function PlanEditor({
   const rehearsal = useMutation({
     mutationFn: () => ok(api.POST("/api/mailings/{id}/rehearsal", { params: { path }, body: plan })),
   });
-  const goals = useQuery(queries.goals).data ?? [];
   const earn = plan.aim === "earn";
   const noWorse = plan.aim === "no_worse";
   const inSeries = plan.per_arm != null;
@@ -183,28 +183,7 @@ export function PlanEditor({
             <MenuItem value="withdrawing">withdrawing alone: fewer is better</MenuItem>
             <MenuItem value="complaining">complaining alone: fewer is better</MenuItem>
           </TextField>
-          {asksGoal && (
-            <TextField
-              select
-              label="Goal"
-              value={goals.find((g) => g.name === plan.goal?.name)?.id ?? ""}
-              helperText={
-                goals.length === 0
-                  ? "There is none yet: make one under Contacts, Words"
-                  : "As it is now: changing it later changes no trial"
-              }
-              onChange={(e) => {
-                const g = goals.find((x) => x.id === Number(e.target.value));
-                setPlan({ ...plan, goal: g ? { name: g.name, goal: g.goal } : null });
-              }}
-            >
-              {goals.map((g) => (
-                <MenuItem key={g.id} value={g.id}>
-                  {g.name}: {g.words}
-                </MenuItem>
-              ))}
-            </TextField>
-          )}
+          {asksGoal && <GoalPick goal={plan.goal} set={(goal) => setPlan({ ...plan, goal })} />}
           <TextField
             select
             label="What differs"

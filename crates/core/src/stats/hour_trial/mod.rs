@@ -1,7 +1,8 @@
 //! Reads an hour trial: everybody is drawn to an hour in each round, so that answers compare within a stratum (a round and a time zone) and
 //! belong together by person. [`score`]: does the hour matter? [`fit`]: what each hour adds. [`reading`]: both, and which hours may be the best.
-//! [`own_hours`]: does each person have one of their own?
+//! [`own_hours`]: does each person have one of their own? [`each_own_hour`]: which.
 
+pub mod each_own_hour;
 pub mod fit;
 pub mod own_hours;
 pub mod reading;

@@ -18,11 +18,14 @@ pub struct OwnHours {
     pub p_value: f64,
     pub same_pairs: u64,
     pub other_pairs: u64,
+    /// The variance between people of how active they are at any hour, in units of the square of the mean.
+    #[serde(skip)]
+    pub active: f64,
 }
 
-/// The means that the common hours and strata alone imply: Poisson maximum likelihood, by fitting the sums of strata and of hours in turn (Deming
+/// The mean of each row that the common hours and strata alone imply, and by what factor each hour has more or less than the others: Poisson maximum likelihood, by fitting the sums of strata and of hours in turn (Deming
 /// and Stephan 1940, Annals of Mathematical Statistics 11:427-444).
-fn expected(d: &Design) -> Vec<f64> {
+pub(super) fn expected(d: &Design) -> (Vec<f64>, Vec<f64>) {
     let (mut by_stratum, mut by_hour) = (vec![0.0; d.strata], vec![0.0; d.hours.len()]);
     let mut n = vec![vec![0.0; d.hours.len()]; d.strata];
     for (_, s, h, y) in &d.rows {
@@ -48,7 +51,7 @@ fn expected(d: &Design) -> Vec<f64> {
             break;
         }
     }
-    d.rows.iter().map(|(_, s, h, _)| a[*s] * f[*h]).collect()
+    (d.rows.iter().map(|(_, s, h, _)| a[*s] * f[*h]).collect(), f)
 }
 
 /// What a person's pairs add up to: of products of residuals and of means, at the same hour and at different ones.
@@ -95,7 +98,7 @@ pub fn own_hours(d: &Design) -> Result<OwnHours, StatsError> {
     }
     d.linked()?;
     d.within()?;
-    let m = expected(d);
+    let (m, _) = expected(d);
     // Each person's answers together, those at one hour side by side.
     let mut of: Vec<(usize, usize, f64, f64)> = d.rows.iter().zip(&m).map(|(r, m)| (r.0, r.2, r.3 - m, *m)).collect();
     of.sort_unstable_by_key(|r| (r.0, r.1));
@@ -135,5 +138,5 @@ pub fn own_hours(d: &Design) -> Result<OwnHours, StatsError> {
     }
     let spread = mean * mean * relative;
     let z = spread / standard_error;
-    Ok(OwnHours { spread, standard_error, relative, z, p_value: normal_sf(z), same_pairs, other_pairs })
+    Ok(OwnHours { spread, standard_error, relative, z, p_value: normal_sf(z), same_pairs, other_pairs, active: other })
 }

@@ -20,6 +20,9 @@ pub struct Confirms {
     pub trial: HourTrialId,
     #[schema(maximum = 23)]
     pub best: u8,
+    /// It is each person's own hour that is held against the best one for all: of those alone who have another.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub own: bool,
 }
 
 /// The best hour less the usual one, a mean a person.
@@ -28,6 +31,9 @@ pub struct Confirms {
 pub struct Gain {
     pub best: u8,
     pub usual: u8,
+    /// Each person's own hour less the best one for all: that stands as the usual hour here, and as the best.
+    #[serde(default)]
+    pub own: bool,
     pub difference: f64,
     pub lower: f64,
     pub upper: f64,
@@ -40,7 +46,7 @@ pub struct Gain {
 }
 
 /// The gain that the answers of the rounds that are read show; none where an hour has fewer than two people, or nothing varies.
-pub(super) fn gain(plan: &HourPlan, best: u8, rows: &[Answered]) -> Option<Gain> {
+pub(super) fn gain(plan: &HourPlan, of: Confirms, rows: &[Answered]) -> Option<Gain> {
     let mut people: HashMap<(i64, u8), (u32, u32)> = HashMap::new();
     for a in rows {
         let of = people.entry((a.contact.0, a.hour)).or_default();
@@ -53,13 +59,15 @@ pub(super) fn gain(plan: &HourPlan, best: u8, rows: &[Answered]) -> Option<Gain>
         means.sort_unstable_by(f64::total_cmp);
         Sample::of(means.len() as f64, means.iter().sum(), means.iter().map(|m| m * m).sum())
     };
-    let (b, u) = (sample(best), sample(plan.usual_hour));
+    let (better, usual) = plan.compared_to_confirm(of);
+    let (b, u) = (sample(better), sample(usual));
     let d = welch(u, b, 1.0 - plan.alpha).ok()?;
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss)]
     let whole = |n: f64| n as u64;
     Some(Gain {
-        best,
-        usual: plan.usual_hour,
+        best: of.best,
+        usual,
+        own: of.own,
         difference: d.difference,
         lower: d.lower,
         upper: d.upper,
@@ -75,15 +83,17 @@ pub(super) fn gain(plan: &HourPlan, best: u8, rows: &[Answered]) -> Option<Gain>
 pub(super) fn sentence(g: &Gain) -> String {
     let clock = super::plan::clock;
     let limits = format!("({:.1} to {:.1})", 100.0 * g.lower, 100.0 * g.upper);
-    let (best, usual) = (clock(g.best), clock(g.usual));
+    let usual = clock(g.usual);
+    let best = if g.own { "each person's own hour".to_owned() } else { clock(g.best) };
     if g.lower > 0.0 {
         format!("Confirmed: at {best} {:.1} points more answer than at {usual} {limits}, a mean a person.", 100.0 * g.difference)
     } else if g.upper < 0.0 {
         format!("Not so: at {best} {:.1} points fewer answer than at {usual} {limits}. Keep {usual}.", -100.0 * g.difference)
     } else {
         format!(
-            "Not confirmed: {best} less {usual} is {:+.1} points {limits}, which takes in none. As far as this base can tell, the hour isn't worth a change.",
-            100.0 * g.difference
+            "Not confirmed: {best} less {usual} is {:+.1} points {limits}, which takes in none. As far as this base can tell, {} worth a change.",
+            100.0 * g.difference,
+            if g.own { "own hours aren't" } else { "the hour isn't" }
         )
     }
 }
@@ -101,7 +111,13 @@ pub(super) fn decided(plan: &HourPlan, found: Option<Gain>, reading: &mut Readin
     let sure = g.p_value < plan.alpha;
     reading.verdict = if sure { HourVerdict::Matters } else { HourVerdict::NotShown };
     reading.p_value = Some(g.p_value);
-    reading.best_set = if !sure { plan.hours.clone() } else { vec![if g.difference > 0.0 { g.best } else { g.usual }] };
+    reading.best_set = match (sure, g.difference > 0.0) {
+        (false, _) => plan.hours.clone(),
+        // No one hour is the best: each person's own is.
+        (true, true) if g.own => Vec::new(),
+        (true, true) => vec![g.best],
+        (true, false) => vec![g.usual],
+    };
 }
 
 /// What is to be expected of the best hour against the usual one: their estimates among all the hours', drawn together, since the best was

@@ -18,6 +18,8 @@ pub struct Candidate {
     pub person: Person,
     /// Their time zone, by the number it has in this round.
     pub zone: u32,
+    /// The hour of their own, where one was learned.
+    pub own: Option<u8>,
 }
 
 /// Somebody of a round with the hour they were drawn to.
@@ -30,6 +32,8 @@ pub struct Drawn {
     pub hour: u8,
     /// Their opens can't be known, by what was known of their domain at the draw.
     pub opens_unknown: bool,
+    /// The hour of their own, in a trial of own hours: whether they were drawn to it or to the best for all.
+    pub own: Option<u8>,
 }
 
 /// The seed of a round.
@@ -69,7 +73,7 @@ pub fn last_due(day: i64, hours: &[u8]) -> Instant {
 /// Draws everybody of a round to an hour, as the plan has it.
 #[must_use]
 pub fn of_round(plan: &HourPlan, seed: u64, round: usize, people: &[Candidate]) -> Vec<Drawn> {
-    if plan.confirms.is_some() { kept(seed, people, &plan.hours) } else { draw(seed, round, people, &plan.hours) }
+    if plan.confirms.is_some() { kept(plan, seed, people) } else { draw(seed, round, people, &plan.hours) }
 }
 
 /// A round's draw worked out again from its roster.
@@ -81,7 +85,7 @@ pub fn again(plan: &HourPlan, seed: u64, round: usize, roster: &[Drawn]) -> Vec<
     }
     // Nothing but the person decides there.
     let person = |d: &Drawn| Person { contact: d.contact, domain: 0, cell: None, opens_unknown: d.opens_unknown };
-    kept(seed, &roster.iter().map(|d| Candidate { person: person(d), zone: d.zone }).collect::<Vec<_>>(), &plan.hours)
+    kept(plan, seed, &roster.iter().map(|d| Candidate { person: person(d), zone: d.zone, own: d.own }).collect::<Vec<_>>())
 }
 
 /// Draws everybody to an hour, in permuted blocks over the hours within time zone, mailbox domain and how people answer. The order in which
@@ -98,15 +102,20 @@ fn draw(seed: u64, round: usize, people: &[Candidate], hours: &[u8]) -> Vec<Draw
 }
 
 /// Draws everybody to an hour that they keep over all rounds of a confirming trial: by the plain hash, so that nobody else's coming or going
-/// changes it.
-fn kept(seed: u64, people: &[Candidate], hours: &[u8]) -> Vec<Drawn> {
-    let parts = vec![1; hours.len()];
+/// changes it. Of own hours it is the one for all or their own.
+fn kept(plan: &HourPlan, seed: u64, people: &[Candidate]) -> Vec<Drawn> {
+    let own_or = plan.of_own_hours();
+    let hour = |c: &Candidate| {
+        let hours = own_or.zip(c.own).map_or_else(|| plan.hours.clone(), |(of, own)| vec![of.best, own]);
+        hours[on_entry(seed, c.person.contact, &vec![1; hours.len()])]
+    };
     let drawn = |c: &Candidate| Drawn {
         contact: c.person.contact,
         zone: c.zone,
         stratum: c.zone,
-        hour: hours[on_entry(seed, c.person.contact, &parts)],
+        hour: hour(c),
         opens_unknown: c.person.opens_unknown,
+        own: c.own.filter(|_| own_or.is_some()),
     };
     let mut out: Vec<Drawn> = people.iter().map(drawn).collect();
     out.sort_unstable_by_key(|d| d.contact);
@@ -123,6 +132,7 @@ fn in_blocks(seed: u64, round: usize, people: &[(Placed, u32)], hours: &[u8]) ->
         stratum: e.stratum,
         hour: hours[e.arm],
         opens_unknown: e.opens_unknown,
+        own: None,
     };
     assign(seed_of(seed, round), &placed, &vec![1; hours.len()]).into_iter().map(drawn).collect()
 }
@@ -134,7 +144,8 @@ pub fn digest(roster: &[(Drawn, Instant)]) -> String {
     roster.sort_unstable_by_key(|(d, _)| d.contact);
     let mut h = Sha256::new();
     for (d, due) in &roster {
-        h.update(format!("{} {} {} {} {} {}\n", d.contact, d.zone, d.stratum, d.hour, due.0, u8::from(d.opens_unknown)));
+        let own = d.own.map_or_else(String::new, |own| format!(" {own}"));
+        h.update(format!("{} {} {} {} {} {}{own}\n", d.contact, d.zone, d.stratum, d.hour, due.0, u8::from(d.opens_unknown)));
     }
     hex(&h.finalize())
 }
@@ -142,6 +153,8 @@ pub fn digest(roster: &[(Drawn, Instant)]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::id::HourTrialId;
+    use crate::trial::hour::confirming::Confirms;
     use crate::zone::named;
     use proptest::prelude::*;
 
@@ -152,7 +165,7 @@ mod tests {
             cell: Some((i % 5) as u8),
             opens_unknown: i.is_multiple_of(9),
         };
-        (0..n).map(|i| Candidate { person: person(i), zone: (i % 3) as u32 }).collect()
+        (0..n).map(|i| Candidate { person: person(i), zone: (i % 3) as u32, own: Some(6 + (i % 3) as u8) }).collect()
     }
 
     proptest! {
@@ -174,8 +187,13 @@ mod tests {
             let plan = HourPlan { hours: hours.clone(), ..HourPlan::usual("?") };
             prop_assert_eq!(&first, &again(&plan, seed, 1, &first));
             // A hour that is kept is the same in every round, no matter who else comes.
-            let half = kept(seed, &people(n / 2), &hours);
-            prop_assert_eq!(&half[..], &kept(seed, &people(n), &hours)[..n / 2]);
+            for own in [false, true] {
+                let plan = HourPlan { confirms: Some(Confirms { trial: HourTrialId(1), best: 6, own }), ..plan.clone() };
+                let all = of_round(&plan, seed, 1, &people(n));
+                prop_assert_eq!(&of_round(&plan, seed, 2, &people(n / 2))[..], &all[..n / 2]);
+                prop_assert_eq!(&all, &again(&plan, seed, 1, &all));
+                prop_assert!(!own || all.iter().all(|d| d.hour == 6 || Some(d.hour) == d.own));
+            }
             prop_assert!(n < 60 || first != draw(seed, 2, &people(n), &hours));
         }
     }

@@ -4,6 +4,7 @@ use super::confirming::Confirms;
 use crate::hours::Hours;
 use crate::id::MailingId;
 use crate::trial::metric::Metric;
+use crate::trial::plan::PlanGoal;
 use crate::words::listed;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -22,6 +23,9 @@ pub struct Round {
 pub struct HourPlan {
     pub question: String,
     pub metric: Metric,
+    /// The goal whose conversions are counted, whatever they followed.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub goal: Option<PlanGoal>,
     /// Hours of the day that people are drawn to, ascending.
     #[schema(max_items = 24)]
     pub hours: Vec<u8>,
@@ -60,11 +64,13 @@ pub const LEAST_PER_HOUR: u64 = 10;
 pub enum HourPlanError {
     #[error("Write the question the trial answers, in a sentence.")]
     Question,
-    #[error("An hour trial counts human opens, human clicks or replies: what people do with the message of a round.")]
+    #[error("An hour trial counts human opens, human clicks, replies, or people converting by a goal.")]
     Metric,
+    #[error("Choose the goal that is counted: make one in Setup, under Goals, if there is none yet.")]
+    NoGoal,
     #[error("Choose 2 to 24 hours of the day, each once.")]
     Hours,
-    #[error("A confirming trial has two hours: the best one that was found, and the usual one, which differs from it.")]
+    #[error("A confirming trial has two hours: the best one that was found, and the usual one, which differs from it; or, of own hours, those of the trial that found them.")]
     Confirms,
     #[error("The usual hour is between 0 and 23.")]
     Usual,
@@ -76,6 +82,10 @@ pub enum HourPlanError {
     Order,
     #[error("Rounds {0} and {1} are {2} days apart, and answers are counted for {3}: leave at least a window between them.")]
     Apart(usize, usize, i64, u8),
+    #[error(
+        "Rounds {0} and {1} are {2} days apart. A conversion belongs to no message, so that what round {1} brings would count for late hours of round {0}, too: leave at least {3} days, a day more than the window."
+    )]
+    ApartByGoal(usize, usize, i64, i64),
     #[error("A window is 1 to 28 days.")]
     Window,
     #[error(
@@ -117,6 +127,7 @@ impl HourPlan {
         Self {
             question: question.to_owned(),
             metric: Metric::HumanOpen,
+            goal: None,
             hours: vec![8, 11, 14, 17, 20],
             rounds: Vec::new(),
             usual_hour: 10,
@@ -145,8 +156,11 @@ impl HourPlan {
     /// With what is wrong and what to do.
     pub fn check_numbers(&self) -> Result<(), HourPlanError> {
         use HourPlanError as E;
-        if !matches!(self.metric, Metric::HumanOpen | Metric::HumanClick | Metric::Reply) {
+        if !matches!(self.metric, Metric::HumanOpen | Metric::HumanClick | Metric::Reply | Metric::Conversion) {
             return Err(E::Metric);
+        }
+        if self.metric.asks_goal() && self.goal.is_none() {
+            return Err(E::NoGoal);
         }
         if !(2..=24).contains(&self.hours.len()) || !self.hours.is_sorted_by(|a, b| a < b) || self.hours.iter().any(|h| *h > 23) {
             return Err(E::Hours);
@@ -157,7 +171,7 @@ impl HourPlan {
         if let Some(c) = self.confirms {
             let mut two = [c.best, self.usual_hour];
             two.sort_unstable();
-            if two[0] == two[1] || self.hours != two {
+            if !c.own && (two[0] == two[1] || self.hours != two) || !self.hours.contains(&c.best) {
                 return Err(E::Confirms);
             }
         }
@@ -196,6 +210,9 @@ impl HourPlan {
             if apart < i64::from(self.window_days) {
                 return Err(E::Apart(i + 1, i + 2, apart, self.window_days));
             }
+            if apart < self.days_between() {
+                return Err(E::ApartByGoal(i + 1, i + 2, apart, self.days_between()));
+            }
         }
         let mut on = [0; 7];
         self.rounds.iter().for_each(|r| on[weekday(r.day)] += 1);
@@ -217,6 +234,37 @@ impl HourPlan {
             }
         }
         Ok(())
+    }
+
+    /// The fewest days from a round to the next. Opens, clicks and replies belong to the message of a round; a conversion belongs to whatever
+    /// came before it, so that the windows of all hours must be over before the first hour of the next round.
+    #[must_use]
+    pub fn days_between(&self) -> i64 {
+        i64::from(self.window_days) + i64::from(self.metric.asks_goal())
+    }
+
+    /// The hours that are compared. Of a trial of own hours they are two in name: the best for all, and another one that stands for any of
+    /// people's own.
+    #[must_use]
+    pub fn compared(&self) -> Vec<u8> {
+        match self.of_own_hours() {
+            Some(c) => {
+                let (own, best) = self.compared_to_confirm(c);
+                vec![own, best]
+            }
+            None => self.hours.clone(),
+        }
+    }
+
+    /// The hour that may be better, in name where it is people's own, and the one that it is held against.
+    pub(super) fn compared_to_confirm(&self, c: Confirms) -> (u8, u8) {
+        if c.own { (self.hours.iter().copied().find(|h| *h != c.best).unwrap_or(c.best), c.best) } else { (c.best, self.usual_hour) }
+    }
+
+    /// Is it of people's own hours, held against the best one for all?
+    #[must_use]
+    pub fn of_own_hours(&self) -> Option<Confirms> {
+        self.confirms.filter(|c| c.own)
     }
 
     /// Is it of those alone whose opens can be known?
@@ -257,6 +305,8 @@ mod tests {
     #[rstest]
     #[case(HourPlan { question: "?".into(), ..plan() }, "Write the question")]
     #[case(HourPlan { metric: Metric::Revenue, ..plan() }, "human opens")]
+    #[case(HourPlan { metric: Metric::Conversion, ..plan() }, "Choose the goal")]
+    #[case(HourPlan { metric: Metric::Conversion, goal: crate::trial::plan::tests::goal(""), ..plan() }, "at least 8 days")]
     #[case(HourPlan { hours: vec![9], ..plan() }, "2 to 24 hours")]
     #[case(HourPlan { hours: vec![9, 9], ..plan() }, "each once")]
     #[case(HourPlan { hours: vec![9, 24], ..plan() }, "2 to 24 hours")]
@@ -266,12 +316,20 @@ mod tests {
     #[case(HourPlan { rounds: rounds(&[20_000, 20_006]), ..plan() }, "6 days apart")]
     #[case(HourPlan { window_days: 3, ..plan() }, "isn't whole weeks")]
     #[case(HourPlan { effect: f64::NAN, ..plan() }, "0.1 and 50 points")]
-    #[case(HourPlan { confirms: Some(Confirms { trial: HourTrialId(1), best: 8 }), ..plan() }, "has two hours")]
-    #[case(HourPlan { confirms: Some(Confirms { trial: HourTrialId(1), best: 10 }), hours: vec![10, 10], ..plan() }, "2 to 24 hours")]
+    #[case(HourPlan { confirms: Some(Confirms { trial: HourTrialId(1), best: 8, own: false }), ..plan() }, "has two hours")]
+    #[case(HourPlan { confirms: Some(Confirms { trial: HourTrialId(1), best: 10, own: false }), hours: vec![10, 10], ..plan() }, "2 to 24 hours")]
     #[case(HourPlan { fail_loss: 0.9, ..plan() }, "may be lost")]
     fn a_plan_that_would_mislead_is_refused(#[case] plan: HourPlan, #[case] words: &str) {
         let said = plan.check().unwrap_err().to_string();
         assert!(said.contains(words), "{said}");
+    }
+
+    #[test]
+    fn own_hours_are_compared_with_the_best_one() {
+        let own = HourPlan { confirms: Some(Confirms { trial: HourTrialId(1), best: 8, own: true }), ..plan() };
+        assert_eq!((own.check(), own.compared()), (Ok(()), vec![11, 8]));
+        let none = HourPlan { confirms: Some(Confirms { trial: HourTrialId(1), best: 9, own: true }), ..plan() };
+        assert_eq!(none.check(), Err(HourPlanError::Confirms));
     }
 
     #[test]

@@ -5,6 +5,7 @@
 //! best come after it. Everybody who was drawn counts, whether or not the message could be handed over.
 
 use super::confirming::{self, Gain};
+use super::own::{OWN_P, Own, OwnHours, own_hours_of};
 use super::plan::HourPlan;
 use super::said;
 use crate::id::{ContactId, MailingId};
@@ -112,16 +113,6 @@ pub struct Wave {
     pub p_value: f64,
 }
 
-/// Do people differ in which hour suits them?
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[schema(as = OwnHoursRead)]
-pub struct Own {
-    pub p_value: f64,
-    /// The variance between people of what an hour adds, as a square of rates.
-    pub spread: f64,
-    pub sentence: String,
-}
-
 /// All that is read.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[schema(as = HourTrialReading)]
@@ -165,8 +156,6 @@ const DRAWS: usize = 9_999;
 const MOST_WORK: usize = 3_000_000_000;
 /// Fewer people at an hour than this are drawn hollow.
 const THIN: u64 = 100;
-/// People differ in their hours when so unlikely by chance.
-const OWN_P: f64 = 0.05;
 
 /// Answers as a design: strata are rounds by time zone.
 fn design(rows: &[Answered], hours: &[u8]) -> Design {
@@ -325,6 +314,7 @@ impl Reading {
         self.best_set = self.hours.iter().map(|h| h.hour).collect();
         self.hours.iter_mut().for_each(|h| h.may_be_best = true);
         self.sentence = format!("Void. {words}");
+        self.own = None;
         self
     }
 }
@@ -332,24 +322,35 @@ impl Reading {
 /// What is decided, and what it rests on.
 struct Decided {
     reading: Reading,
+    rows: Vec<Answered>,
     design: Design,
     fit: Option<Fit>,
     /// Why nothing could be judged.
     why: Option<String>,
 }
 
-#[allow(clippy::cast_precision_loss)]
-fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
+/// The rounds, and the answers that are read: of rounds that aren't left out, of people whose answer can be known.
+fn read_of(plan: &HourPlan, all: &[Answered]) -> (Vec<OfRound>, Vec<Answered>) {
     let is_read = |a: &Answered| !plan.leaves_unknown_out() || !a.opens_unknown;
     let rounds = rounds(plan, all, is_read);
-    let rows: Vec<Answered> = all.iter().copied().filter(|a| rounds[a.round].left_out.is_none() && is_read(a)).collect();
+    let rows = all.iter().copied().filter(|a| rounds[a.round].left_out.is_none() && is_read(a)).collect();
+    (rounds, rows)
+}
+
+#[allow(clippy::cast_precision_loss)]
+fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
+    let (rounds, rows) = read_of(plan, all);
     let hours = counted(&plan.hours, &rows);
-    let d = design(&rows, &plan.hours);
+    // Of own hours, whichever somebody's is stands for all.
+    let compared = plan.compared();
+    let in_name = |a: &Answered| Answered { hour: compared.iter().copied().find(|h| *h == a.hour).unwrap_or(compared[0]), ..*a };
+    let rows: Vec<Answered> = if plan.of_own_hours().is_some() { rows.iter().map(in_name).collect() } else { rows };
+    let d = design(&rows, &compared);
     // What a confirming trial finds is one comparison, below.
     let found = plan.confirms.is_none().then(|| decides(&rows, &d, &hours));
     let test = found.as_ref().and_then(|found| found.as_ref().ok());
     let fit = test.and_then(|_| fit(&d).ok());
-    let checks = checks(plan, &d, &rows, &hours);
+    let checks = checks(plan, &d, &rows, &counted(&compared, &rows));
     let verdict = match (test, &fit) {
         _ if checks.iter().any(|c| c.breaks) => HourVerdict::Void,
         (Some((test, _)), Some(_)) if test.p_value < plan.alpha => HourVerdict::Matters,
@@ -379,10 +380,10 @@ fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
         notes: Vec::new(),
     };
     if let Some(c) = plan.confirms {
-        confirming::decided(plan, confirming::gain(plan, c.best, &rows), &mut reading);
-        return Decided { reading, design: d, fit: None, why: Some("too few people kept an hour, or nobody answered".into()) };
+        confirming::decided(plan, confirming::gain(plan, c, &rows), &mut reading);
+        return Decided { reading, rows, design: d, fit: None, why: Some("too few people kept an hour, or nobody answered".into()) };
     }
-    Decided { reading, design: d, fit, why: found.and_then(Result::err).map(|e| e.to_string()) }
+    Decided { reading, rows, design: d, fit, why: found.and_then(Result::err).map(|e| e.to_string()) }
 }
 
 /// What is decided alone: the verdict, and the hours that may be the best.
@@ -395,7 +396,14 @@ pub fn verdict(plan: &HourPlan, all: &[Answered]) -> (HourVerdict, Vec<u8>) {
 /// Reads an hour trial. `all`: everybody who was drawn, in every round.
 #[must_use]
 pub fn read(plan: &HourPlan, all: &[Answered]) -> Reading {
-    let Decided { mut reading, design: d, fit, why } = decide(plan, all);
+    read_with_own(plan, all).0
+}
+
+/// Reads an hour trial, with each person's own hour where people differ in which suits them.
+#[must_use]
+pub fn read_with_own(plan: &HourPlan, all: &[Answered]) -> (Reading, Option<OwnHours>) {
+    let Decided { mut reading, rows, design: d, fit, why } = decide(plan, all);
+    let mut own = None;
     if let Some(fit) = &fit {
         let errors = fit.standard_errors();
         let t = fit.largest_t(plan.alpha).unwrap_or(f64::INFINITY);
@@ -405,13 +413,18 @@ pub fn read(plan: &HourPlan, all: &[Answered]) -> Reading {
         }
         reading.largest_t = Some(t);
         reading.wave = wave(&d).ok().map(|w| Wave { cos: w.cos, sin: w.sin, peak_hour: w.peak_hour, p_value: w.wald_p });
-        reading.own = own_hours(&d).ok().map(|o| Own { p_value: o.p_value, spread: o.spread, sentence: said::own(o.p_value, OWN_P) });
+        if let Ok(spread) = own_hours(&d) {
+            own = own_hours_of(&rows, &d, &spread).filter(|_| reading.verdict != HourVerdict::Void);
+            let each = own.as_ref().map(|own| own.each);
+            let sentence = said::own(spread.p_value, OWN_P, each.as_ref());
+            reading.own = Some(Own { p_value: spread.p_value, spread: spread.spread, sentence, each });
+        }
     }
     let best = reading.best_set.clone();
     reading.hours.iter_mut().for_each(|h| h.may_be_best = best.contains(&h.hour));
     reading.notes = said::notes(plan, &reading);
     reading.sentence = said::sentence(plan, &reading, why.as_deref());
-    reading
+    (reading, own)
 }
 
 #[cfg(test)]

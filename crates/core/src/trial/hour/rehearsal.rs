@@ -47,9 +47,11 @@ const MOST_ROWS: u64 = 400_000;
 
 /// What each hour adds in a world.
 fn profile(plan: &HourPlan, world: usize) -> Vec<f64> {
-    let k = plan.hours.len();
+    let hours = plan.compared();
+    let k = hours.len();
     if let Some(c) = plan.confirms.filter(|_| world > 0) {
-        return plan.hours.iter().map(|h| if *h == c.best { plan.effect } else { 0.0 }).collect();
+        let (better, _) = plan.compared_to_confirm(c);
+        return hours.iter().map(|h| if *h == better { plan.effect } else { 0.0 }).collect();
     }
     match world {
         0 => vec![0.0; k],
@@ -65,7 +67,7 @@ fn profile(plan: &HourPlan, world: usize) -> Vec<f64> {
             })
             .collect(),
         _ => {
-            let wave: Vec<f64> = plan.hours.iter().map(|h| (TAU * (f64::from(*h) - 8.0) / 24.0).cos()).collect();
+            let wave: Vec<f64> = hours.iter().map(|h| (TAU * (f64::from(*h) - 8.0) / 24.0).cos()).collect();
             let (low, high) = wave.iter().fold((1.0_f64, -1.0_f64), |s, w| (s.0.min(*w), s.1.max(*w)));
             wave.iter().map(|w| plan.effect * ((w - low) / (high - low).max(1e-9) - 0.5)).collect()
         }
@@ -83,6 +85,7 @@ pub fn rehearse(plan: &HourPlan, rate: f64, people: u64, seed: u64) -> Result<Re
     let people = people.clamp(2, MOST_ROWS / rounds);
     let runs = (ROWS / (people * rounds)).clamp(RUNS.0, RUNS.1) as u32;
     let ways = Beta::new(rate * ALIKE, (1.0 - rate) * ALIKE).map_err(|_| StatsError::NoEffect)?;
+    let hours = plan.compared();
     let world = |world: usize| {
         let adds = profile(plan, world);
         let best = adds.iter().copied().fold(f64::NEG_INFINITY, f64::max);
@@ -102,7 +105,7 @@ pub fn rehearse(plan: &HourPlan, rate: f64, people: u64, seed: u64) -> Result<Re
                     round,
                     zone: 0,
                     stratum: 0,
-                    hour: plan.hours[*place],
+                    hour: hours[*place],
                     opens_unknown: false,
                     lost: false,
                     machine: false,
@@ -112,7 +115,7 @@ pub fn rehearse(plan: &HourPlan, rate: f64, people: u64, seed: u64) -> Result<Re
             let (found, set) = verdict(plan, &rows);
             if found == HourVerdict::Matters {
                 out.matters += 1;
-                out.best_in_set += u32::from(plan.hours.iter().zip(&adds).any(|(h, add)| *add >= best && set.contains(h)));
+                out.best_in_set += u32::from(set.is_empty() || hours.iter().zip(&adds).any(|(h, add)| *add >= best && set.contains(h)));
             }
         }
         out
