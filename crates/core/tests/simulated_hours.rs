@@ -12,7 +12,7 @@ use rinse_core::trial::assign::Person;
 use rinse_core::trial::hour::confirming::Confirms;
 use rinse_core::trial::hour::draw::{Candidate, of_round};
 use rinse_core::trial::hour::plan::{HourPlan, Round, weekday};
-use rinse_core::trial::hour::reading::{Answered, HourVerdict, Reading, read};
+use rinse_core::trial::hour::reading::{Answered, HourVerdict, Reading, read, read_with_own};
 use rinse_core::trial::hour::size::outlook;
 use rstest::rstest;
 
@@ -66,18 +66,28 @@ fn plan(w: World) -> HourPlan {
     let plan =
         HourPlan { hours: vec![7, 10, 13, 16, 19], rounds: (0..w.rounds).map(round).collect(), ..HourPlan::usual("Does the hour matter?") };
     if w.confirming {
-        return HourPlan { hours: vec![7, 19], usual_hour: 19, confirms: Some(Confirms { trial: HourTrialId(1), best: 7, own: false }), ..plan };
+        return HourPlan {
+            hours: vec![7, 19],
+            usual_hour: 19,
+            confirms: Some(Confirms { trial: HourTrialId(1), best: 7, own: false }),
+            ..plan
+        };
     }
     plan
+}
+
+/// Each person's way of answering, and what each hour adds for them.
+fn folk(w: World, rng: &mut ChaCha12Rng) -> Vec<(f64, Vec<f64>)> {
+    let ways = Beta::new(w.rate * 4.0, (1.0 - w.rate) * 4.0).unwrap();
+    let hours = plan(w).hours.len();
+    let adds = |rng: &mut ChaCha12Rng| (0..hours).map(|_| w.own * Distribution::<f64>::sample(&StandardNormal, rng)).collect();
+    (0..w.people).map(|_| (ways.sample(rng), adds(rng))).collect()
 }
 
 fn answers(w: World, seed: u64) -> Vec<Answered> {
     let plan = plan(w);
     let mut rng = ChaCha12Rng::seed_from_u64(seed);
-    let ways = Beta::new(w.rate * 4.0, (1.0 - w.rate) * 4.0).unwrap();
-    let normal = |rng: &mut ChaCha12Rng| -> f64 { StandardNormal.sample(rng) };
-    let people: Vec<(f64, Vec<f64>)> =
-        (0..w.people).map(|_| (ways.sample(&mut rng), plan.hours.iter().map(|_| w.own * normal(&mut rng)).collect())).collect();
+    let people = folk(w, &mut rng);
     let mut answered = vec![0; w.people];
     let mut out = Vec::new();
     for round in 0..w.rounds {
@@ -232,4 +242,56 @@ fn a_gain_is_confirmed_as_often_as_planned(#[case] effect: f64) {
             planned.power
         );
     }
+}
+
+/// What hours of their own are expected to bring comes true, where the hour at which somebody answered most promises more than twice what comes
+/// of it.
+#[test]
+fn own_hours_come_to_what_was_expected() {
+    let w = World { own: 0.12, rounds: 12, people: 500, ..PLAIN };
+    let hours = plan(w).hours;
+    let (mut expected, mut true_gain, mut naive, mut naive_true, mut read) = (0.0, 0.0, 0.0, 0.0, 0);
+    for run in 0..runs() / 4 {
+        let seed = 40_000 + u64::from(run);
+        let rows = answers(w, seed);
+        let Some(own) = read_with_own(&plan(w), &rows).1 else { continue };
+        let people = folk(w, &mut ChaCha12Rng::seed_from_u64(seed));
+        let likely = |i: usize, hour: u8| (people[i].0 + people[i].1[hours.iter().position(|h| *h == hour).unwrap()]).clamp(0.0, 1.0);
+        read += 1;
+        expected += own.each.at_own - own.each.at_common;
+        let gain =
+            |of: &dyn Fn(usize) -> u8| (0..w.people).map(|i| likely(i, of(i)) - likely(i, own.each.common)).sum::<f64>() / w.people as f64;
+        true_gain += gain(&|i| own.hours[i].1);
+        // The hour at which each answered most of the times asked.
+        let mut did = vec![[(0.0, 0.0); 24]; w.people];
+        for a in &rows {
+            let of = &mut did[a.contact.0 as usize][usize::from(a.hour)];
+            *of = (of.0 + f64::from(u8::from(a.did)), of.1 + 1.0);
+        }
+        let rate = |i: usize, hour: u8| did[i][usize::from(hour)].0 / f64::max(did[i][usize::from(hour)].1, 1.0);
+        let most = |i: usize| *hours.iter().max_by(|a, b| rate(i, **a).total_cmp(&rate(i, **b))).unwrap();
+        naive += (0..w.people).map(|i| rate(i, most(i)) - rate(i, own.each.common)).sum::<f64>() / w.people as f64;
+        naive_true += gain(&most);
+    }
+    let n = f64::from(read);
+    let (expected, true_gain, naive, naive_true) = (expected / n, true_gain / n, naive / n, naive_true / n);
+    assert!(n > 0.9 * f64::from(runs() / 4), "{n}");
+    assert!(true_gain > 0.01 && (expected - true_gain).abs() < 0.25 * true_gain, "{expected} expected, {true_gain} true");
+    assert!(naive > 2.0 * naive_true && true_gain >= naive_true - 0.002, "{naive} promised, {naive_true} true; drawn together {true_gain}");
+}
+
+/// A trial sized by how much people were found to differ finds what was planned.
+#[test]
+fn the_planned_difference_is_found_where_own_hours_are_known() {
+    // Of a rate at which hardly anybody's chance is cut off at none or at all.
+    let w = World { own: 0.08, rate: 0.5, effect: 0.075, people: 200, rounds: 26, ..PLAIN };
+    let known = Some((w.own / w.rate).powi(2));
+    let planned = outlook(&HourPlan { effect: w.effect, ..plan(w) }, w.rate, w.people as u64, known).unwrap();
+    let mut found = 0;
+    for run in 0..runs() / 4 {
+        found += u32::from(read(&plan(w), &answers(w, 70_000 + u64::from(run))).verdict == HourVerdict::Matters);
+    }
+    let share = f64::from(found) / f64::from(runs() / 4);
+    assert!(planned.again > 1.1 && planned.power > 0.6 && planned.power < 0.99, "{planned:?}");
+    assert!(share >= planned.power - 2.0 * noise(planned.power), "{share} found, {} planned", planned.power);
 }

@@ -9,6 +9,7 @@ mod render;
 pub use chart::{Chart, Mark, Point};
 
 use font::Fonts;
+use std::borrow::Cow;
 use thiserror::Error;
 
 /// Why there is no paper.
@@ -70,9 +71,9 @@ pub(crate) enum Op {
 }
 
 /// A column of a table.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Column {
-    pub head: &'static str,
+    pub head: Cow<'static, str>,
     /// Its part of the width; all parts are added up.
     pub part: f32,
     /// Numbers stand at its right end.
@@ -81,14 +82,14 @@ pub struct Column {
 
 /// A column of words.
 #[must_use]
-pub fn words(head: &'static str, part: f32) -> Column {
-    Column { head, part, number: false }
+pub fn words(head: impl Into<Cow<'static, str>>, part: f32) -> Column {
+    Column { head: head.into(), part, number: false }
 }
 
 /// A column of numbers.
 #[must_use]
-pub fn number(head: &'static str, part: f32) -> Column {
-    Column { head, part, number: true }
+pub fn number(head: impl Into<Cow<'static, str>>, part: f32) -> Column {
+    Column { head: head.into(), part, number: true }
 }
 
 /// A report on paper.
@@ -170,7 +171,7 @@ impl Paper {
             places.push((x, width - GAP, c.number));
             x += width;
         }
-        let heads: Vec<String> = columns.iter().map(|c| c.head.to_owned()).collect();
+        let heads: Vec<String> = columns.iter().map(|c| c.head.clone().into_owned()).collect();
         let head = |paper: &mut Self| {
             paper.row(&places, &heads, SIZE, Ink::Soft);
             let y = paper.y + 2.0;

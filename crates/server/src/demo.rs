@@ -2,6 +2,7 @@
 //! seals and releases by the same actions as a person; everything else comes from the stand-ins.
 
 mod hours;
+mod panel;
 mod series;
 mod texts;
 mod upkeep;
@@ -190,6 +191,10 @@ impl Director {
             }
             self.hours(i).await?;
             self.upkeep(i).await?;
+            if i == 24 {
+                self.panel().await?;
+            }
+            self.look_into_panel().await?;
             if i == 24 || i == 28 {
                 self.reactions(i == 28).await?;
             }
@@ -455,6 +460,7 @@ impl Director {
             })
             .await?;
         self.reports_in().await?;
+        self.look_into_panel().await?;
         self.app.store.write(|c| Ok(c.execute_batch("PRAGMA optimize")?)).await?;
         Ok(())
     }

@@ -8,6 +8,7 @@ mod letters;
 mod machines;
 mod mail;
 mod names;
+mod panel;
 mod react;
 mod records;
 mod text;
@@ -381,6 +382,7 @@ impl Engine {
         self.move_series(now).await?;
         self.start_mailings(now).await?;
         self.start_rollouts(now).await?;
+        self.hand_over_copies(now).await?;
         self.hand_over_due(now).await?;
         self.hand_over_invitations(now).await?;
         self.hand_over_letters(now).await?;

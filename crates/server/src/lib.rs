@@ -13,6 +13,7 @@ mod apart;
 mod assets;
 mod authentication;
 mod clock;
+mod compared;
 mod composing;
 mod contract;
 mod csv_out;

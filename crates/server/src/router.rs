@@ -238,6 +238,8 @@ fn api() -> OpenApiRouter<App> {
         .routes(routes!(delivery::warm_up::change))
         .routes(routes!(delivery::warm_up::end))
         .routes(routes!(delivery::names::all))
+        .routes(routes!(delivery::panel::all, delivery::panel::add))
+        .routes(routes!(delivery::panel::remove))
         .routes(routes!(delivery::names::look))
         .routes(routes!(delivery::names::set_addresses))
         .routes(routes!(delivery::names::add_list))

@@ -59,6 +59,7 @@ const MIGRATIONS: &[M<'_>] = &[
     M::up(include_str!("../migrations/041_history.sql")),
     M::up(include_str!("../migrations/042_standing.sql")),
     M::up(include_str!("../migrations/043_own_hours.sql")),
+    M::up(include_str!("../migrations/044_test_panel.sql")),
 ];
 /// The first version of the file in which what is deleted is overwritten.
 const OVERWRITES: usize = 15;

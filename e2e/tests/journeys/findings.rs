@@ -59,7 +59,14 @@ async fn what_mailings_have_in_common_is_asked_and_kept() {
     let csv = String::from_utf8(csv).unwrap();
     assert_eq!(csv.lines().count(), 3, "{csv}");
 
-    for page in ["/findings?by=domain", "/findings/links", "/findings/cohorts", "/findings/reactions"] {
+    for page in [
+        "/findings?by=domain",
+        "/findings/links",
+        "/findings/cohorts",
+        "/findings/reactions",
+        "/findings/compare?mailings=1",
+        "/findings/answers?kind=opens",
+    ] {
         let (status, pdf) = b.rinse.http("GET", &format!("/api/findings/page.pdf?path={}", page.replace('?', "%3F")), b"");
         assert!(status == 200 && pdf.starts_with(b"%PDF-"), "{page}");
     }

@@ -74,6 +74,7 @@ const VIEWS: &[(&str, &str)] = &[
     ("/delivery/warm-up", "What hosts don’t know"),
     ("/delivery/authentication", "no signing key"),
     ("/delivery/blocklists", "answers as a list does"),
+    ("/delivery/panel", "as far as so few can tell"),
     ("/delivery/reports", "not seen before"),
     ("/findings", "whose opens can be known"),
     ("/findings?by=weekday", "Not an experiment"),

@@ -2005,6 +2005,130 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/delivery/panel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The mailboxes of the test panel, and where the copies of the last mailings landed: a sample, in no figure. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["TestPanel"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        /** Puts mailboxes on the panel. */
+        post: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path?: never;
+                cookie?: never;
+            };
+            requestBody: {
+                content: {
+                    "application/json": components["schemas"]["NewMailboxes"];
+                };
+            };
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/delivery/panel/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a mailbox off the panel; what it got stays. */
+        delete: {
+            parameters: {
+                query?: never;
+                header?: {
+                    /** @description Who makes the change: a number of `/api/people`. Without it nothing is changed. */
+                    "x-acting-person"?: number;
+                };
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                204: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content?: never;
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/delivery/pause-rule": {
         parameters: {
             query?: never;
@@ -3308,7 +3432,7 @@ export interface paths {
         };
         /**
          * What mailings brought towards a goal, put down by the rule of attribution in force, refunds off: by what mailings have in common, with all that they
-         *     brought until now; by days, what was bought in the period. It says what followed a click, not what mail caused.
+         *     brought until now; by days, what was bought in the period, and so crossed with them. It says what followed a click, not what mail caused.
          */
         get: {
             parameters: {
@@ -3317,6 +3441,8 @@ export interface paths {
                     goal: number;
                     /** @description Mailings when absent; not by recipients or hours. */
                     by?: components["schemas"]["GroupedBy"];
+                    /** @description Crossed with days, weeks or months of the conversions. */
+                    across?: components["schemas"]["GroupedBy"];
                     /** @description Handed over in the last so many days … */
                     days?: number;
                     /** @description … or from an instant on, and before one. */
@@ -4521,6 +4647,52 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hour-trials/{id}/confirming-own": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plan of a trial that holds each person's own hour against the best one for all, of those who have another. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path: {
+                    id: number;
+                };
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["HourPlan"];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hour-trials/{id}/end": {
         parameters: {
             query?: never;
@@ -4672,6 +4844,50 @@ export interface paths {
                     };
                     content: {
                         "application/json": components["schemas"]["LearnedHour"][];
+                    };
+                };
+                /** @description It is refused, or failed: what happened and what to do. */
+                default: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/problem+json": components["schemas"]["Problem"];
+                    };
+                };
+            };
+        };
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hours/own": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The hours of people's own that were learned and may be used. */
+        get: {
+            parameters: {
+                query?: never;
+                header?: never;
+                path?: never;
+                cookie?: never;
+            };
+            requestBody?: never;
+            responses: {
+                200: {
+                    headers: {
+                        [name: string]: unknown;
+                    };
+                    content: {
+                        "application/json": components["schemas"]["LearnedOwn"][];
                     };
                 };
                 /** @description It is refused, or failed: what happened and what to do. */
@@ -12926,7 +13142,8 @@ export interface paths {
          * Takes what another sender tells of its mailings, an object a line: `address`, `mailing` (its key), `kind` (sent, accepted, deferred,
          *     bounced, opened, clicked, replied, complained, left, bought), `at` (with its zone), and where there is one `agent`, `link`, `reply` (what
          *     the host said), `amount` with `currency` and `key`; `name`, `subject` and `topic` of a mailing that is new. Lines are in any order; the
-         *     same one twice changes nothing, so whatever wasn't answered can be sent again. Up to 5 MB.
+         *     same one twice changes nothing, so whatever wasn't answered can be sent again. Up to 5 MB. Who looks into the mailboxes of the test panel
+         *     tells it here, too: `kind` placement, `address`, `mailing` (its number in Rinse), `placement` (inbox, junk, missing).
          */
         post: {
             parameters: {
@@ -13880,6 +14097,8 @@ export interface components {
         Confirms: {
             /** Format: int32 */
             best: number;
+            /** @description It is each person's own hour that is held against the best one for all: of those alone who have another. */
+            own?: boolean;
             /** @description The hour trial that found it. */
             trial: components["schemas"]["HourTrialId"];
         };
@@ -15333,6 +15552,8 @@ export interface components {
             difference: number;
             /** Format: double */
             lower: number;
+            /** @description Each person's own hour less the best one for all: that stands as the usual hour here, and as the best. */
+            own?: boolean;
             /** Format: double */
             p_value: number;
             /** Format: double */
@@ -15355,6 +15576,13 @@ export interface components {
         };
         /** @description What the rounds of a plan can find. */
         HourOutlook: {
+            /**
+             * Format: double
+             * @description By what factor the answers of people who are drawn again and again say less than those of as many others.
+             */
+            again: number;
+            /** @description An earlier trial told it; else it is assumed. Nothing of a confirming trial, which counts each person once. */
+            again_known?: boolean | null;
             enough: boolean;
             /**
              * Format: int64
@@ -15420,6 +15648,7 @@ export interface components {
              * @description A round of which more than this share wasn't handed over within the hour is left out whole.
              */
             fail_loss: number;
+            goal?: components["schemas"]["PlanGoal"] | null;
             /** @description Hours of the day that people are drawn to, ascending. */
             hours: number[];
             metric: components["schemas"]["Metric"];
@@ -15548,6 +15777,8 @@ export interface components {
              * @description The hour that a confirming trial would hold against the usual one; none where there is nothing to confirm.
              */
             confirms?: number | null;
+            /** @description Were people found to have hours of their own, which a trial would hold against the best for all? */
+            confirms_own: boolean;
             pooled?: components["schemas"]["HoursPooled"] | null;
             rate?: components["schemas"]["Rate"] | null;
             reading?: components["schemas"]["HourTrialReading"] | null;
@@ -15793,6 +16024,19 @@ export interface components {
             may_be_best: number[];
             /** Format: int64 */
             people: number;
+            question: string;
+            trial: components["schemas"]["HourTrialId"];
+            weekdays: string;
+        };
+        /** @description Hours of their own that may be used. */
+        LearnedOwn: {
+            audience: string;
+            each: components["schemas"]["OwnHoursOfEach"];
+            /** Format: int64 */
+            expires_at: number;
+            gain?: components["schemas"]["HourGain"] | null;
+            /** Format: int64 */
+            learned_at: number;
             question: string;
             trial: components["schemas"]["HourTrialId"];
             weekdays: string;
@@ -16623,6 +16867,10 @@ export interface components {
             line: string;
             why: string;
         };
+        NewMailboxes: {
+            /** @description One or more, with commas or line breaks between them. */
+            addresses: string;
+        };
         NewName: {
             name: string;
         };
@@ -17043,8 +17291,34 @@ export interface components {
              */
             people: number;
         };
+        /** @description What hours of their own are expected to bring. Not a gain: that is known by a confirming trial alone. */
+        OwnHoursOfEach: {
+            /** Format: double */
+            at_common: number;
+            /**
+             * Format: double
+             * @description The mean rate that is expected at each person's own hour, and at the common one.
+             */
+            at_own: number;
+            /**
+             * Format: int32
+             * @description The hour that is best for all together, by the common curve.
+             */
+            common: number;
+            /**
+             * Format: int64
+             * @description Of them, those with another hour than the common one.
+             */
+            differ: number;
+            /**
+             * Format: int64
+             * @description Everybody who was read.
+             */
+            people: number;
+        };
         /** @description Do people differ in which hour suits them? */
         OwnHoursRead: {
+            each?: components["schemas"]["OwnHoursOfEach"] | null;
             /** Format: double */
             p_value: number;
             sentence: string;
@@ -17145,6 +17419,38 @@ export interface components {
             welch?: components["schemas"]["WelchBeside"] | null;
             worst?: components["schemas"]["Limits"] | null;
         };
+        /** @description Where one copy landed. */
+        PanelCopy: {
+            mailing: components["schemas"]["MailingId"];
+            place?: components["schemas"]["PlaceInMailbox"] | null;
+            /** @description What its host replied; empty: it isn't handed over yet. */
+            reply: string;
+        };
+        /** @description A mailbox of the panel. */
+        PanelMailbox: {
+            address: string;
+            /** @description Of the mailings that are shown, the newest first. */
+            copies: components["schemas"]["PanelCopy"][];
+            /** @description Its mailbox group. */
+            group: string;
+            /** Format: int64 */
+            id: number;
+        };
+        /** @description The copies of one mailing. */
+        PanelMailing: {
+            /** Format: int64 */
+            at: number;
+            /** Format: int64 */
+            copies: number;
+            id: components["schemas"]["MailingId"];
+            /** @description In the inbox, of those of which it is known where they landed. */
+            inbox: components["schemas"]["Rate"];
+            /** Format: int64 */
+            junk: number;
+            /** Format: int64 */
+            missing: number;
+            name: string;
+        };
         /** @description A part of a split. */
         Part: {
             /** Format: int64 */
@@ -17228,6 +17534,11 @@ export interface components {
             longitude: number;
             name: string;
         };
+        /**
+         * @description Where a copy was found.
+         * @enum {string}
+         */
+        PlaceInMailbox: "inbox" | "junk" | "missing";
         /** @description A plan as it is written and, unchanged, sealed. */
         Plan: {
             aim?: components["schemas"]["TrialAim"];
@@ -17977,8 +18288,25 @@ export interface components {
         RevenueBy: {
             /** @description Somebody's conversions are still being put down. */
             behind: boolean;
+            /** @description Where it is crossed with a time: what was bought in the period, whenever its mailing went, in order of time; what isn't there is none. */
+            cells?: components["schemas"]["RevenueCell"][] | null;
             rows: components["schemas"]["RevenueRow"][];
             total: components["schemas"]["RevenueRow"];
+        };
+        /** @description What a group of mailings brought in a day, a week or a month. */
+        RevenueCell: {
+            /**
+             * Format: int64
+             * @description Hundredths of the currency; refunds are taken off.
+             */
+            cents: number;
+            /** Format: int64 */
+            conversions: number;
+            key: string;
+            name: string;
+            /** @description The time, and its name. */
+            when: string;
+            when_name: string;
         };
         /** @description What a group of mailings brought towards a goal. */
         RevenueRow: {
@@ -18245,6 +18573,8 @@ export interface components {
             /** @description Anybody who is of an audience whose best hour was learned gets it then, on the same date; the others at the local time. */
             best_hour?: boolean;
             local?: components["schemas"]["LocalTime"] | null;
+            /** @description Anybody whose own hour was learned gets it then; the others as at the best hour. */
+            own_hour?: boolean;
             rates?: components["schemas"]["HourlyRate"][];
             /**
              * Format: int32
@@ -19205,6 +19535,11 @@ export interface components {
              * @description Null: nobody; lines wait to be taken as a file.
              */
             webhook?: number | null;
+        };
+        /** @description The panel with its last mailings, the newest first. */
+        TestPanel: {
+            mailboxes: components["schemas"]["PanelMailbox"][];
+            mailings: components["schemas"]["PanelMailing"][];
         };
         /** @description The length of a message. */
         TextSize: {

@@ -7,6 +7,7 @@ pub mod blocklist;
 pub mod junk;
 pub mod operator;
 pub mod pause;
+pub mod placement;
 pub mod throttle;
 pub mod told;
 pub mod warm_up;

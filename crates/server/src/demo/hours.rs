@@ -1,10 +1,11 @@
-//! The demo's hour trials: one that found something, one that didn't, one whose rounds go on as a visitor opens the demo. What is true
+//! The demo's hour trials: one that found something, one that didn't, one that asks whether what was found is worth a
+//! change, one whose rounds go on as a visitor opens the demo. What is true
 //! stands in the scenario file.
 
 use super::{Director, START};
 use crate::actions;
 use rinse_core::DAY;
-use rinse_core::id::MailingId;
+use rinse_core::id::{HourTrialId, MailingId};
 use rinse_core::trial::hour::plan::{HourPlan, Round};
 use rinse_store::{hour_trials, settings};
 
@@ -28,32 +29,68 @@ const TRIALS: &[OfYear] = &[
     ], 355, 10, 0.03, 2_003),
 ];
 
+/// The confirming trial of what the first found: before which mailing it is sealed, what its rounds are, the first day, the days between them.
+const CONFIRMING: (usize, &[(&str, &[&str])], i64, i64) = (
+    26,
+    &[
+        ("Tides of week 10", &["The week's tides: equal days are near"]),
+        ("Tides of week 11", &["The week's tides: the low of the year"]),
+        ("Tides of week 12", &["The week's tides, and the clocks"]),
+    ],
+    315,
+    8,
+);
+const CONFIRMING_SEED: u64 = 2_004;
+
 impl Director {
     /// Seals what is to be sealed before the year's mailing `i`.
     pub(super) async fn hours(&self, i: usize) -> anyhow::Result<()> {
         for t in TRIALS.iter().filter(|t| t.0 == i) {
-            let (first, now) = ((START + t.5 * DAY).0.div_euclid(DAY), self.app.now());
-            let mut rounds = Vec::new();
-            for ((name, subjects), n) in t.4.iter().zip(0..) {
-                rounds.push(Round {
-                    mailing: MailingId(self.draft(name, Some(t.2), t.3, subjects, "Read the notes").await?),
-                    day: first + n * t.6,
-                });
-            }
-            let mailings: Vec<MailingId> = rounds.iter().map(|r| r.mailing).collect();
+            let rounds = self.rounds(t.4, (t.2, t.3), t.5, t.6).await?;
             let plan = HourPlan { hours: vec![7, 10, 13, 16, 19, 21], rounds, usual_hour: 10, effect: t.7, ..HourPlan::usual(t.1) };
-            let seed = t.8;
-            self.app
-                .store
-                .write(move |c| {
-                    let id = hour_trials::save(c, None, &plan, now, Some(1))?;
-                    settings::audit(c, now, Some(1), "hour trial planned", "hour trial", id.0, &plan.question)?;
-                    hour_trials::seal(c, id, seed, now, Some(1))
-                })
-                .await?;
-            for mailing in mailings {
-                actions::plan_mailing(&self.app, mailing, None, Some(2)).await?;
+            self.sealed(plan, t.8).await?;
+        }
+        if i == CONFIRMING.0 {
+            // In a small base the first may have found nothing to confirm.
+            if let Ok(plan) = self.app.store.read(|c| hour_trials::confirming(c, HourTrialId(1))).await {
+                let rounds = self.rounds(CONFIRMING.1, (0, 0), CONFIRMING.2, CONFIRMING.3).await?;
+                self.sealed(HourPlan { rounds, ..plan }, CONFIRMING_SEED).await?;
             }
+        }
+        Ok(())
+    }
+
+    /// Drafts of a list and a topic, one a round, from a day of the year on.
+    async fn rounds(
+        &self,
+        of: &'static [(&'static str, &'static [&'static str])],
+        (list, topic): (usize, usize),
+        first: i64,
+        apart: i64,
+    ) -> anyhow::Result<Vec<Round>> {
+        let first = (START + first * DAY).0.div_euclid(DAY);
+        let mut rounds = Vec::new();
+        for ((name, subjects), n) in of.iter().zip(0..) {
+            let mailing = MailingId(self.draft(name, Some(list), topic, subjects, "Read the notes").await?);
+            rounds.push(Round { mailing, day: first + n * apart });
+        }
+        Ok(rounds)
+    }
+
+    /// Seals a plan and plans its mailings.
+    async fn sealed(&self, plan: HourPlan, seed: u64) -> anyhow::Result<()> {
+        let now = self.app.now();
+        let mailings: Vec<MailingId> = plan.rounds.iter().map(|r| r.mailing).collect();
+        self.app
+            .store
+            .write(move |c| {
+                let id = hour_trials::save(c, None, &plan, now, Some(1))?;
+                settings::audit(c, now, Some(1), "hour trial planned", "hour trial", id.0, &plan.question)?;
+                hour_trials::seal(c, id, seed, now, Some(1))
+            })
+            .await?;
+        for mailing in mailings {
+            actions::plan_mailing(&self.app, mailing, None, Some(2)).await?;
         }
         Ok(())
     }

@@ -7,7 +7,9 @@ use axum::body::Bytes;
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
+use rinse_core::delivery::placement::{Placed, placed};
 use rinse_core::history::{Told, told};
+use rinse_store::delivery::panel;
 use rinse_store::history::taking::{self, Memory, Taken, Takes};
 use rinse_store::{Result, Store, StoreError, doors, history};
 use serde::{Deserialize, Serialize};
@@ -65,12 +67,19 @@ impl EventsTaken {
     }
 }
 
-type Line = (usize, std::result::Result<Told, String>);
+/// What a line tells: of a message to somebody, or of a copy to the test panel.
+enum Read {
+    Told(Box<Told>),
+    Placed(Placed),
+}
+
+type Line = (usize, std::result::Result<Read, String>);
 
 /// Takes what another sender tells of its mailings, an object a line: `address`, `mailing` (its key), `kind` (sent, accepted, deferred,
 /// bounced, opened, clicked, replied, complained, left, bought), `at` (with its zone), and where there is one `agent`, `link`, `reply` (what
 /// the host said), `amount` with `currency` and `key`; `name`, `subject` and `topic` of a mailing that is new. Lines are in any order; the
-/// same one twice changes nothing, so whatever wasn't answered can be sent again. Up to 5 MB.
+/// same one twice changes nothing, so whatever wasn't answered can be sent again. Up to 5 MB. Who looks into the mailboxes of the test panel
+/// tells it here, too: `kind` placement, `address`, `mailing` (its number in Rinse), `placement` (inbox, junk, missing).
 #[utoipa::path(post, path = "/in/events/{door}",
     params(("door" = String, Path, description = "The secret at the end of a door's address"), ("accepts" = Option<bool>, Query, description = "False: the sender doesn't tell what hosts accepted")),
     request_body(content = String, content_type = "application/x-ndjson"),
@@ -109,12 +118,19 @@ pub(crate) async fn take(State(app): State<App>, Path(secret): Path<String>, Que
 
 fn lines(body: &[u8]) -> Vec<Line> {
     let text = String::from_utf8_lossy(body);
-    text.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()).map(|(i, l)| (i + 1, told(l))).collect()
+    text.lines().enumerate().filter(|(_, l)| !l.trim().is_empty()).map(|(i, l)| (i + 1, read(l))).collect()
+}
+
+fn read(line: &str) -> std::result::Result<Read, String> {
+    match placed(line) {
+        Some(copy) => copy.map(Read::Placed),
+        None => told(line).map(|t| Read::Told(Box::new(t))),
+    }
 }
 
 /// The ways of messages first, then answers, in parts.
 async fn all(store: &Store, mut lines: Vec<Line>, takes: Takes) -> Result<EventsTaken> {
-    lines.sort_by_key(|(_, read)| !matches!(read, Ok(t) if taking::is_step(t.event.kind)));
+    lines.sort_by_key(|(_, read)| !matches!(read, Ok(Read::Told(t)) if taking::is_step(t.event.kind)));
     let (mut counted, mut unmarked) = (EventsTaken::default(), Vec::new());
     while !lines.is_empty() {
         let part: Vec<Line> = lines.drain(..AT_ONCE.min(lines.len())).collect();
@@ -126,7 +142,13 @@ async fn all(store: &Store, mut lines: Vec<Line>, takes: Takes) -> Result<Events
                     taken.push((
                         line,
                         match read {
-                            Ok(told) => {
+                            Ok(Read::Placed(copy)) => match panel::keep(c, &copy, t.now) {
+                                Ok(true) => Taken::New,
+                                Ok(false) => Taken::Known,
+                                Err(StoreError::Refused(why)) => Taken::Refused(why),
+                                Err(e) => return Err(e),
+                            },
+                            Ok(Read::Told(told)) => {
                                 history::introduce(c, &told, t.now)?;
                                 taking::take(c, &t, &mut memory, &told.event)?
                             }

@@ -25,10 +25,10 @@ spread <- diff(range(tapply(rows$lost == "yes", rows$hour, mean)))
 ends <- function(p) cat(if (alike("lost") < 0.001 && spread > 0.005 || opens && alike("machine") < 0.01) "void" else if (p < alpha) "matters" else "not_shown", "\n", sep = "")
 if (grepl('"confirms"', text)) {
   # Each person counts once, by the mean of what they did at the hour that they kept.
-  best <- as.numeric(sub('.*"best": *([0-9]+).*', "\\1", text))
+  better <- if (exists("other")) other else as.numeric(sub('.*"best": *([0-9]+).*', "\\1", text))
   means <- aggregate(y ~ contact + hour, data.frame(y, contact = rows$contact, hour = rows$hour), mean)
-  found <- t.test(means$y[means$hour == best], means$y[means$hour != best])
-  cat(sprintf("the best hour less the usual one, a mean a person: %+.6f (standard error %.6f), p %.6g\n", -diff(found$estimate), found$stderr, found$p.value))
+  found <- t.test(means$y[means$hour == better], means$y[means$hour != better])
+  cat(sprintf("%s, a mean a person: %+.6f (standard error %.6f), p %.6g\n", if (exists("other")) "own hours less the best one" else "the best hour less the usual one", -diff(found$estimate), found$stderr, found$p.value))
   ends(found$p.value)
   quit()
 }

@@ -136,10 +136,10 @@ if plan.get("confirms") and rows:
     means = [[sum(v) / len(v) for v in of.values()] for of in did]
     size, mean = [len(m) for m in means], [sum(m) / len(m) for m in means]
     error2 = [sum((x - m) ** 2 for x in of) / (c - 1) / c for of, m, c in zip(means, mean, size)]
-    best = place[plan["confirms"]["best"]]
+    best = place[other if own else plan["confirms"]["best"]]
     gain, error = mean[best] - mean[1 - best], sqrt(sum(error2))
     p = student_p(gain / error, sum(error2) ** 2 / sum(x * x / (c - 1) for x, c in zip(error2, size)))
-    print(f"the best hour less the usual one, a mean a person: {gain:+.6f} (standard error {error:.6f}), p {p:.6g}")
+    print(f"{'own hours less the best one' if own else 'the best hour less the usual one'}, a mean a person: {gain:+.6f} (standard error {error:.6f}), p {p:.6g}")
     print("void" if broken() else "matters" if p < alpha else "not_shown")
     raise SystemExit
 

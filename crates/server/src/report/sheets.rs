@@ -1,16 +1,18 @@
-//! What the other pages of findings say, as a table on paper: revenue, links, cohorts, what reactions did.
+//! What the other pages of findings say, as a table on paper: revenue, links, cohorts, what reactions did, mailings side by side, when people
+//! answer.
 
 use super::{USUAL_DAYS, percent_of};
+use crate::compared::{self, Beside};
 use axum::extract::Query;
 use axum::http::Uri;
-use rinse_core::findings::By;
+use rinse_core::findings::{By, Clock, WEEKDAYS};
 use rinse_core::report::Rate;
 use rinse_core::words::thousands;
 use rinse_paper::{Column, number, words};
 use rinse_store::cohorts::Months;
 use rinse_store::findings::groups::Filter;
 use rinse_store::findings::revenue::Towards;
-use rinse_store::findings::{links, revenue};
+use rinse_store::findings::{answers, links, revenue};
 use rinse_store::reactions::done;
 use rinse_store::{Connection, StoreError, cohorts, goals};
 
@@ -57,22 +59,41 @@ pub(super) fn of(c: &Connection, uri: &Uri, now: i64) -> Option<Result<Sheet, St
         "/findings/links" => of_links(c, uri, now),
         "/findings/cohorts" => of_cohorts(c, uri),
         "/findings/reactions" => of_reactions(c, uri, now),
+        "/findings/compare" => of_compared(c, uri),
+        "/findings/answers" => of_answers(c, uri, now),
         _ => return None,
     })
 }
 
+#[derive(serde::Deserialize)]
+struct Revenue {
+    goal: Option<i64>,
+    by: Option<By>,
+    across: Option<By>,
+}
+
+/// What stands under a table of revenue.
+const REVENUE_FOOT: &str = "Put down by the rule of attribution in force: what followed a click, not what mail caused.";
+
 #[allow(clippy::cast_precision_loss)]
 fn of_revenue(c: &Connection, uri: &Uri, now: i64) -> Result<Sheet, StoreError> {
     let goals = goals::all(c)?;
+    let asked: Revenue = asked(uri)?;
     // A page that names no goal shows the first.
-    let towards: Option<Towards> = asked(uri).ok();
-    let goal = towards.as_ref().map_or_else(|| goals.first(), |t| goals.iter().find(|g| g.id == t.goal));
+    let goal = asked.goal.map_or_else(|| goals.first(), |goal| goals.iter().find(|g| g.id == goal));
     let goal = goal.ok_or_else(|| StoreError::Refused("There is no such goal any more.".into()))?;
-    let by = towards.and_then(|t| t.by).unwrap_or(By::Mailing);
-    let found = revenue::by(c, goal.id, by, &filter(uri, now)?)?;
+    let towards = Towards { goal: goal.id, by: asked.by, across: asked.across };
+    let found = revenue::told(c, towards, &filter(uri, now)?)?;
     let total = &found.total;
     let worth =
         if goal.goal.currency.is_empty() { String::new() } else { format!(", worth {} {}", money(total.cents as f64), goal.goal.currency) };
+    let sentence =
+        format!("{}: {} conversions by {} people{worth}, refunds off.", goal.name, whole(total.conversions), thousands(total.people));
+    if let Some(cells) = &found.cells {
+        let row = |x: &revenue::RevenueCell| vec![x.when_name.clone(), x.name.clone(), whole(x.conversions), money(x.cents as f64)];
+        let columns = vec![words("Bought", 1.5), words("", 3.0), number("Conversions", 1.3), number("Value", 1.3)];
+        return Ok(Sheet { sentence, rows: cells.iter().map(row).collect(), columns, foot: REVENUE_FOOT });
+    }
     let rows = found.rows.iter().map(|r| {
         vec![
             r.name.clone(),
@@ -84,12 +105,7 @@ fn of_revenue(c: &Connection, uri: &Uri, now: i64) -> Result<Sheet, StoreError> 
         ]
     });
     Ok(Sheet {
-        sentence: format!(
-            "{}: {} conversions by {} people{worth}, refunds off.",
-            goal.name,
-            whole(total.conversions),
-            thousands(total.people)
-        ),
+        sentence,
         rows: rows.collect(),
         columns: vec![
             words("", 3.0),
@@ -99,7 +115,7 @@ fn of_revenue(c: &Connection, uri: &Uri, now: i64) -> Result<Sheet, StoreError> 
             number("Value", 1.3),
             number("Per thousand delivered", 1.7),
         ],
-        foot: "Put down by the rule of attribution in force: what followed a click, not what mail caused.",
+        foot: REVENUE_FOOT,
     })
 }
 
@@ -191,5 +207,95 @@ fn of_reactions(c: &Connection, uri: &Uri, now: i64) -> Result<Sheet, StoreError
         rows: found.deeds.iter().map(row).collect(),
         columns: vec![words("Deed", 4.0), words("Mailing", 2.0), number("Changed", 1.2), number("Taken back", 1.2), number("Points", 1.1)],
         foot: "Counted where a deed changed something, by the day it was done (UTC).",
+    })
+}
+
+#[derive(serde::Deserialize)]
+struct Which {
+    #[serde(default)]
+    mailings: String,
+}
+
+fn points(x: f64, decimals: u8) -> String {
+    format!("{:+.1$}", 100.0 * x, usize::from(decimals)).replace('-', "−")
+}
+
+fn of_compared(c: &Connection, uri: &Uri) -> Result<Sheet, StoreError> {
+    let found = compared::told(c, &compared::numbers(&asked::<Which>(uri)?.mailings)?)?;
+    let known = found.catalogue.iter().filter(|d| found.mailings.iter().any(|m| m.figures.get(&d.figure).is_some_and(|r| r.count > 0)));
+    let rows: Vec<Vec<String>> = known
+        .map(|d| {
+            let told = |m: &Beside| {
+                let Some(r) = m.figures.get(&d.figure) else { return "–".to_owned() };
+                let rate = percent_of(r.rate, d.decimals);
+                m.differences.get(&d.figure).map_or_else(
+                    || rate.clone(),
+                    |of| {
+                        let [by, low, high] = [of.estimate, of.lower, of.upper].map(|x| points(x, d.decimals));
+                        format!("{rate}, {by} ({low} to {high})")
+                    },
+                )
+            };
+            std::iter::once(d.name.to_owned()).chain(found.mailings.iter().map(told)).collect()
+        })
+        .collect();
+    let Some((first, others)) = found.mailings.split_first() else { return Err(StoreError::Missing("mailing that went out")) };
+    let apart = |m: &Beside| format!("{} differs from {} in {} of {} figures", m.name, first.name, m.apart(), rows.len());
+    Ok(Sheet {
+        sentence: match others {
+            [] => format!("{} went to {} people.", first.name, thousands(first.sent)),
+            _ => format!("{}.", others.iter().map(apart).collect::<Vec<_>>().join("; ")),
+        },
+        columns: std::iter::once(words("Figure", 1.6)).chain(found.mailings.iter().map(|m| number(m.name.clone(), 2.0))).collect(),
+        rows,
+        foot: "Differences are to the first, in points, with 95% limits (Newcombe). Not an experiment: who got which mailing was not left to chance. Of so many figures one in twenty would look different by chance alone.",
+    })
+}
+
+#[derive(serde::Deserialize)]
+struct WhichAnswers {
+    #[serde(default)]
+    kind: String,
+    #[serde(default)]
+    clock: Clock,
+}
+
+fn of_answers(c: &Connection, uri: &Uri, now: i64) -> Result<Sheet, StoreError> {
+    let which: WhichAnswers = asked(uri)?;
+    let found = answers::told(c, which.clock, &filter(uri, now)?)?;
+    // As its page is, of clicks where nothing else is asked for.
+    let (kind, week) = match which.kind.as_str() {
+        "opens" => ("opens", found.opens),
+        "replies" => ("replies", found.replies),
+        _ => ("clicks", found.clicks),
+    };
+    let day = week.by_hour_of_day();
+    let whose = if which.clock == Clock::Utc { "UTC" } else { "the recipients’ clock" };
+    let most = (0..week.hours.len()).max_by_key(|h| (week.hours[*h], std::cmp::Reverse(*h))).filter(|_| week.all > 0);
+    #[allow(clippy::cast_precision_loss)]
+    let share = |n: i64| (week.all > 0).then(|| n as f64 / week.all as f64);
+    let rows = (0..24).map(|hour| {
+        let of_day = (0..7).map(|d| whole(week.hours[d * 24 + hour]));
+        std::iter::once(format!("{hour:02}:00")).chain(of_day).chain([percent_of(share(day[hour]), 1)]).collect()
+    });
+    Ok(Sheet {
+        sentence: most.map_or_else(
+            || format!("Nobody answered by {kind} in this period."),
+            |h| {
+                let (half, of) = (week.half_in(), WEEKDAYS[h / 24]);
+                format!(
+                    "Half of {} {kind} came in {half} {} of the day, most on {of} at {:02}:00, by {whose}.",
+                    whole(week.all),
+                    if half == 1 { "hour" } else { "hours" },
+                    h % 24
+                )
+            },
+        ),
+        rows: rows.collect(),
+        columns: std::iter::once(words("Hour", 1.0))
+            .chain(WEEKDAYS.map(|d| number(d, 1.1)))
+            .chain([number("Share of the day", 1.2)])
+            .collect(),
+        foot: "The first of each message that a person made. When mail is answered says when mail was sent, too: not an experiment.",
     })
 }

@@ -4,6 +4,7 @@ use crate::inside::Inside;
 use axum::http::StatusCode;
 use rinse_standins::reports::{dmarc, tls};
 use rinse_standins::scenario::Scenario;
+use rinse_testkit::draft;
 use serde_json::{Value, json};
 
 #[tokio::test(flavor = "multi_thread")]
@@ -165,4 +166,58 @@ async fn reports_come_by_mail() {
     assert_eq!(s.count(reports), 1);
     s.mail("reports@skerry-light.example", &mail("application/zip", "no archive")).await;
     assert_eq!(s.count("SELECT count(*) FROM report_in WHERE kind = 'unreadable'"), 1);
+}
+
+/// A mailing's copy goes to each mailbox of the panel once; where it landed is told by the events door, and stands in no figure.
+#[tokio::test(flavor = "multi_thread")]
+async fn copies_go_to_the_test_panel_and_where_they_landed_is_told() {
+    let s = Inside::new().await;
+    s.import("email,first name\nwren1@tern.example,Wren\n").await;
+    let add = json!({ "addresses": "lamp@tern.example, buoy@tern.example\nlamp@avocet.example" });
+    s.ok("POST", "/api/delivery/panel", &add).await;
+    let (status, said) = s.api("POST", "/api/delivery/panel", &json!({ "addresses": "LAMP@tern.example" }).to_string()).await;
+    assert!(status == StatusCode::CONFLICT && said.contains("on the panel already"), "{status} {said}");
+    let (status, said) = s.api("POST", "/api/delivery/panel", &json!({ "addresses": "no address" }).to_string()).await;
+    assert!(status == StatusCode::CONFLICT && said.contains("can’t be on the panel"), "{status} {said}");
+
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats on Saturday"])).await;
+    s.ok("POST", "/api/mailings/1/plan", &json!({ "at": null })).await;
+    s.advance(3).await;
+    assert_eq!(s.count("SELECT count(*) FROM panel_copy WHERE mailing_id = 1"), 3);
+    assert_eq!(s.count("SELECT count(*) FROM send"), 1, "copies are no sends");
+    let panel = s.ok("GET", "/api/delivery/panel", &Value::Null).await;
+    assert_eq!((&panel["mailings"][0]["copies"], &panel["mailings"][0]["inbox"]["of"]), (&json!(3), &json!(0)), "{panel}");
+    assert!(
+        panel["mailboxes"].as_array().unwrap().iter().all(|b| b["copies"][0]["reply"].as_str().is_some_and(|r| r.len() > 3)),
+        "{panel}"
+    );
+
+    let door = s.ok("POST", "/api/doors", &json!({ "name": "Who looks" })).await;
+    let path = door["events_url"].as_str().unwrap();
+    let path = &path[path.find("/in/").unwrap()..];
+    let lines = r#"{"kind":"placement","address":"lamp@tern.example","mailing":1,"placement":"inbox"}
+{"kind":"placement","address":"Buoy@tern.example","mailing":"1","placement":"junk"}
+{"kind":"placement","address":"wren1@tern.example","mailing":1,"placement":"inbox"}
+{"kind":"placement","address":"lamp@avocet.example","mailing":1,"placement":"lost"}"#;
+    for expected in [[2, 0, 2], [0, 2, 2]] {
+        let (_, told, _) = s.door("POST", path, lines).await;
+        let told: Value = serde_json::from_str(&told).unwrap();
+        assert_eq!(["new", "known", "refused"].map(|k| told[k].as_i64().unwrap()), expected, "{told}");
+        assert!(
+            told["reasons"][0]["reason"].as_str().unwrap().contains("got no copy")
+                && told["reasons"][1]["reason"].as_str().unwrap().contains("inbox, junk or missing"),
+            "{told}"
+        );
+    }
+    let of = &s.ok("GET", "/api/delivery/panel", &Value::Null).await["mailings"][0];
+    assert_eq!((&of["inbox"]["count"], &of["inbox"]["of"], &of["junk"]), (&json!(1), &json!(2), &json!(1)), "{of}");
+
+    // Off the panel it gets no more; what it got stays.
+    let id = s.count("SELECT id FROM panel_mailbox WHERE address = 'buoy@tern.example'");
+    assert!(s.api("DELETE", &format!("/api/delivery/panel/{id}"), "").await.0.is_success());
+    s.ok("POST", "/api/mailings", &draft(1, &["Boats on Sunday"])).await;
+    s.ok("POST", "/api/mailings/2/plan", &json!({ "at": null })).await;
+    s.advance(24).await;
+    assert_eq!(s.count("SELECT count(*) FROM panel_copy WHERE mailing_id = 2"), 2);
+    assert_eq!(s.count("SELECT count(*) FROM panel_copy WHERE mailing_id = 1"), 3);
 }

@@ -159,7 +159,7 @@ async fn a_draw_that_was_cut_off_is_made_again() {
     let s = sealed().await;
     s.ok("POST", "/api/mailings/1/plan", &json!({ "at": null })).await;
     // A crash after some had been put on the roster, before the round was in force.
-    s.db().execute("INSERT INTO hour_roster SELECT 1, id, 0, 0, 12, 0, 0 FROM contact WHERE id <= 40", []).unwrap();
+    s.db().execute("INSERT INTO hour_roster SELECT 1, id, 0, 0, 12, 0, 0, NULL FROM contact WHERE id <= 40", []).unwrap();
     s.advance(16).await;
     assert_eq!(s.count("SELECT count(*) FROM hour_roster WHERE due = 0"), 0);
     assert_eq!(s.ok("GET", "/api/hour-trials/1/seal", &Value::Null).await["broken"], Value::Null);
@@ -265,4 +265,138 @@ async fn a_confirming_trial_keeps_everybody_at_one_hour_and_says_the_gain() {
     }
     assert_eq!(s.ok("GET", "/api/hour-trials/1/seal", &Value::Null).await["broken"], Value::Null);
     assert!(s.api("GET", "/api/hour-trials/1/confirming", "").await.1.contains("nothing to confirm"), "a gain isn't confirmed again");
+}
+
+/// A conversion belongs to no message: it counts in the window from each person's own handover, whatever they followed, and in no other's.
+#[tokio::test(flavor = "multi_thread")]
+async fn conversions_count_within_each_window_whatever_was_followed() {
+    let s = planned().await;
+    let mut p = plan();
+    p["metric"] = json!("conversion");
+    let refused = async |p: &Value, words: &str| {
+        let (status, said) = s.api("PUT", "/api/hour-trials/1", &p.to_string()).await;
+        assert!(status == StatusCode::CONFLICT && said.contains(words), "{status} {said}");
+    };
+    refused(&p, "Choose the goal").await;
+    p["goal"] = json!({ "name": "Lanterns", "goal": { "what": { "kind": "purchase", "product": "Storm lantern", "category": null }, "currency": "" } });
+    s.ok("PUT", "/api/hour-trials/1", &p).await;
+    let outlook = s.ok("POST", "/api/hour-trials/outlook", &p).await;
+    assert!(outlook["refused"].as_str().unwrap().contains("a day more than the window"), "{outlook}");
+    p["rounds"] = json!([{ "mailing": 1, "day": DAYS[0] }, { "mailing": 2, "day": DAYS[2] }]);
+    s.ok("PUT", "/api/hour-trials/1", &p).await;
+    assert!(s.api_as("3", "POST", "/api/hour-trials/1/seal", WHY).await.0.is_success());
+    for mailing in 1..3 {
+        s.ok("POST", &format!("/api/mailings/{mailing}/plan"), &json!({ "at": null })).await;
+    }
+    s.advance(24 * 3).await;
+    let bought = |who: &str, at: &str, product: &str| {
+        let sql = format!(
+            "INSERT INTO purchase (key, contact_id, at, cents, currency, product, product_key)
+             SELECT '{product}' || r.contact_id || '{at}', r.contact_id, {at}, 1000, 'GBP', '{product}', lower('{product}') FROM hour_roster r
+             JOIN send s ON s.mailing_id = r.mailing_id AND s.contact_id = r.contact_id WHERE r.mailing_id = 1 AND {who}"
+        );
+        s.db().execute(&sql, []).unwrap()
+    };
+    let eight = bought("r.hour = 8", "s.handed_at + 60000", "Storm lantern");
+    bought("r.hour = 8", "s.handed_at + 120000", "Storm lantern");
+    bought("r.hour = 12", "s.handed_at - 60000", "Storm lantern");
+    bought("r.hour = 18", "s.handed_at + 60000", "Net float");
+    bought("r.hour = 18", &format!("s.handed_at + {}", 7 * DAY), "Storm lantern");
+    let running = s.ok("GET", "/api/hour-trials/1", &Value::Null).await;
+    assert_eq!((&running["pooled"]["did"], &running["pooled"]["people"]), (&json!(eight), &json!(PEOPLE * 8 / 9)), "{running}");
+    s.advance(24 * 24).await;
+    let r = s.ok("GET", "/api/hour-trials/1", &Value::Null).await["reading"].clone();
+    let did: Vec<i64> = r["hours"].as_array().unwrap().iter().map(|h| h["did"].as_i64().unwrap()).collect();
+    assert_eq!((did, &r["verdict"]), (vec![eight as i64, 0, 0], &json!("matters")), "{r}");
+}
+
+/// People whose own hour is one in three of the hours.
+async fn read_where_people_differ() -> Inside {
+    let s = sealed().await;
+    for mailing in 1..4 {
+        s.ok("POST", &format!("/api/mailings/{mailing}/plan"), &json!({ "at": null })).await;
+    }
+    s.advance(24 * 18).await;
+    let opened = "UPDATE send SET opens_unknown = 0, open_at = CASE WHEN (contact_id * 7 + mailing_id * 5) % 12
+        < (SELECT iif(r.hour = CASE contact_id / 3 % 3 WHEN 0 THEN 8 WHEN 1 THEN 12 ELSE 18 END, 9, 2) FROM hour_roster r
+            WHERE r.mailing_id = send.mailing_id AND r.contact_id = send.contact_id) THEN handed_at + 60000 END";
+    s.db().execute_batch(&format!("{opened}; UPDATE send SET any_open_at = open_at;")).unwrap();
+    s.advance(24 * 8).await;
+    s
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn own_hours_are_learned_used_and_confirmed() {
+    let s = read_where_people_differ().await;
+    let read = s.ok("GET", "/api/hour-trials/1", &Value::Null).await;
+    let each = &read["reading"]["own"]["each"];
+    let (people, differ, common) = (each["people"].as_i64().unwrap(), each["differ"].as_i64().unwrap(), each["common"].as_i64().unwrap());
+    assert!(read["confirms_own"] == json!(true) && differ > people / 2 && differ < people * 4 / 5, "{}", read["reading"]["own"]);
+    assert!(each["at_own"].as_f64() > each["at_common"].as_f64().map(|r| r + 0.05), "{each}");
+    assert_eq!(s.count("SELECT count(*) FROM own_hour WHERE trial_id = 1"), people);
+    assert_eq!(s.count(&format!("SELECT count(*) FROM own_hour WHERE hour <> {common}")), differ);
+    let right = "SELECT count(*) FROM own_hour WHERE hour = CASE contact_id / 3 % 3 WHEN 0 THEN 8 WHEN 1 THEN 12 ELSE 18 END";
+    assert!(s.count(right) > people * 6 / 10, "{} of {people}", s.count(right));
+
+    // A mailing at each person's own hour; who has none gets it at its own time.
+    let day = s.ok("GET", "/api/clock", &Value::Null).await["now"].as_i64().unwrap() / DAY + 3;
+    let mut own = draft(1, &["Boats at your hour"]);
+    own["schedule"] = json!({ "local": { "day": day, "minute": 600, "passed": "tomorrow" }, "own_hour": true });
+    let id = s.ok("POST", "/api/mailings", &own).await["id"].as_i64().unwrap();
+    s.ok("POST", &format!("/api/mailings/{id}/plan"), &json!({ "at": null })).await;
+    s.advance(24 * 5).await;
+    let zone = "CASE k.zone WHEN 'Europe/Paris' THEN 2 WHEN 'Pacific/Auckland' THEN 12 ELSE -4 END";
+    let off = s.count(&format!(
+        "SELECT count(*) FROM send s JOIN contact k ON k.id = s.contact_id JOIN own_hour o ON o.contact_id = k.id
+         WHERE s.mailing_id = {id} AND s.at <> {} + (o.hour - {zone}) * {HOUR}",
+        day * DAY
+    ));
+    let all = s.count(&format!("SELECT count(*) FROM send WHERE mailing_id = {id}"));
+    assert!(all > 800 && off == 0, "{off} of {all}");
+    let said = format!(
+        "SELECT count(*) FROM audit WHERE what = 'best hours used' AND subject_id = {id} AND detail LIKE '%at an hour of their own%'"
+    );
+    assert_eq!(s.count(&said), 1);
+
+    // Are they worth it? Of those alone who have another hour than the common one, each at one of the two for good.
+    let mut confirming = s.ok("GET", "/api/hour-trials/1/confirming-own", &Value::Null).await;
+    let mut rounds = Vec::new();
+    for (subject, n) in [("Boats in June", 5), ("Boats in late June", 12)] {
+        let made = s.ok("POST", "/api/mailings", &draft(1, &[subject])).await["id"].clone();
+        rounds.push(json!({ "mailing": made, "day": day + n }));
+    }
+    confirming["rounds"] = json!(rounds);
+    let outlook = s.ok("POST", "/api/hour-trials/outlook", &confirming).await;
+    assert!(outlook["people"].as_i64().is_some_and(|n| n > 0 && n <= differ), "{outlook}");
+    let rehearsed = s.ok("POST", "/api/hour-trials/rehearsal", &confirming).await;
+    assert!(rehearsed["none"]["matters"].as_i64() < rehearsed["wanted"]["matters"].as_i64(), "{rehearsed}");
+    assert_eq!(s.ok("POST", "/api/hour-trials", &confirming).await, json!(2));
+    let (status, words) = s.api_as("3", "POST", "/api/hour-trials/2/seal", WHY).await;
+    assert!(status.is_success(), "{words}");
+    for round in &rounds {
+        s.ok("POST", &format!("/api/mailings/{}/plan", round["mailing"]), &json!({ "at": null })).await;
+    }
+    s.advance(24 * 14).await;
+    let drawn = "FROM hour_roster r JOIN hour_round d ON d.mailing_id = r.mailing_id AND d.trial_id = 2";
+    let of = s.count(&format!("SELECT count(*) {drawn}"));
+    assert!(of > 0 && of <= 2 * differ, "{of}");
+    let wrong = format!("SELECT count(*) {drawn} WHERE r.own IS NULL OR r.own = {common} OR r.hour NOT IN ({common}, r.own)");
+    assert_eq!(s.count(&wrong), 0, "those alone who differ, at their own hour or the one for all");
+    let opened = "UPDATE send SET opens_unknown = 0, open_at = CASE WHEN (contact_id * 7 + mailing_id * 3) % 12
+        < (SELECT iif(r.hour = r.own, 7, 3) FROM hour_roster r WHERE r.mailing_id = send.mailing_id AND r.contact_id = send.contact_id) THEN handed_at + 60000 END
+        WHERE mailing_id IN (SELECT mailing_id FROM hour_round WHERE trial_id = 2)";
+    s.db().execute_batch(&format!("{opened}; UPDATE send SET any_open_at = open_at;")).unwrap();
+    s.advance(24 * 9).await;
+    let read = s.ok("GET", "/api/hour-trials/2", &Value::Null).await;
+    let (r, g) = (&read["reading"], &read["reading"]["gain"]);
+    assert_eq!((&r["verdict"], &g["own"], &g["usual"]), (&json!("matters"), &json!(true), &json!(common)), "{r}");
+    assert!(r["sentence"].as_str().unwrap().starts_with("Confirmed: at each person's own hour"), "{r}");
+    let files = files_at(&s, "/api/hour-trials/2/record.zip").await;
+    for (by, script) in [("python3", "recompute.py"), ("Rscript", "recompute.R")] {
+        let Some(out) = printed(&files, by, script) else { continue };
+        assert_eq!(out.lines().last(), Some("matters"), "{out}");
+        assert!(out.contains(&format!("a mean a person: {:+.6}", g["difference"].as_f64().unwrap())), "{out} {g}");
+    }
+    assert_eq!(s.ok("GET", "/api/hour-trials/2/seal", &Value::Null).await["broken"], Value::Null);
+    assert_eq!(s.ok("GET", "/api/hours/own", &Value::Null).await[0]["gain"]["own"], json!(true));
 }

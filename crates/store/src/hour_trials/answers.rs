@@ -19,7 +19,7 @@ pub(super) const WITHIN: i64 = HOUR;
 
 /// Did somebody do what is counted within the window, in SQL; `window`: its length. Of a goal it isn't in their message: [`converted`] tells.
 fn did(t: &HourTrial, window: &str) -> String {
-    columns(t.plan.metric).map_or_else(|| "0".to_owned(), |c| format!("coalesce(s.{} < s.handed_at + {window}, 0)", c.0))
+    columns(t.plan.metric).map_or_else(|| format!("0 * {window}"), |c| format!("coalesce(s.{} < s.handed_at + {window}, 0)", c.0))
 }
 
 /// Who met the plan's goal within the window of a round, whatever they followed: from their handover, or, where nothing was handed to them, from

@@ -112,7 +112,9 @@ pub fn spread(c: &Connection, metric: Metric, now: Instant) -> Result<Option<f64
 /// When people weren't found to differ.
 pub fn to_confirm(reading: Option<&Reading>) -> Result<Each> {
     let each = reading.and_then(|r| r.own.as_ref()?.each).filter(|each| each.differ > 0);
-    each.ok_or_else(|| StoreError::Refused("This trial didn't find that people differ in which hour suits them: nobody has one of their own.".into()))
+    each.ok_or_else(|| {
+        StoreError::Refused("This trial didn't find that people differ in which hour suits them: nobody has one of their own.".into())
+    })
 }
 
 /// The plan of a trial that holds each person's own hour against the best for all, of those alone who have another: sized on what is expected of

@@ -15,7 +15,7 @@ use rinse_core::response::Rules;
 use rinse_core::{DAY, HOUR};
 use rinse_store::attribution::{self, kept};
 use rinse_store::findings::groups::Filter;
-use rinse_store::findings::revenue;
+use rinse_store::findings::revenue::{self, Towards};
 use rinse_store::{Connection, events, goals, machines, merges, purchases, runs, uses};
 
 const PEOPLE: i64 = 4;
@@ -125,6 +125,10 @@ fn holds(c: &Connection) {
             assert_eq!(told, (b.conversions, b.people, b.cents), "{} of mailing {mailing}", b.name);
             let by_day = revenue::by(c, b.goal, findings::By::Day, &filter).unwrap().total;
             assert_eq!((by_day.conversions, by_day.cents), (b.conversions, b.cents), "by day");
+            let towards = Towards { goal: b.goal, by: Some(findings::By::Topic), across: Some(findings::By::Month) };
+            let cells = revenue::told(c, towards, &filter).unwrap().cells.unwrap();
+            let sums = cells.iter().fold((0, 0), |n, x| (n.0 + x.conversions, n.1 + x.cents));
+            assert_eq!(sums, (b.conversions, b.cents), "by topic, crossed with months");
         }
     }
 }

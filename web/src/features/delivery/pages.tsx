@@ -7,6 +7,7 @@ const PAGES = [
   ["blocklists", page(() => import("./BlocklistsPage").then((m) => m.BlocklistsPage))],
   ["groups", page(() => import("./GroupsPage").then((m) => m.GroupsPage))],
   ["warm-up", page(() => import("./WarmUpPage").then((m) => m.WarmUpPage))],
+  ["panel", page(() => import("./PanelPage").then((m) => m.PanelPage))],
   ["reports", page(() => import("./ReportsPage").then((m) => m.ReportsPage))],
 ] as const;
 

@@ -10,6 +10,7 @@ import { DataTable } from "../../shared/table/DataTable";
 import { WEEKDAYS } from "../../shared/time";
 import { Filters } from "./Filters";
 import { OF_MAILINGS, useAsked } from "./asked";
+import { OnPaper } from "./OnPaper";
 import { SaveView } from "./SaveView";
 import { useFindingsSlips } from "./useFindingsSlips";
 
@@ -106,7 +107,12 @@ export function AnswersPage() {
           a[kind].all === 0 ? (
             <p className="finding">Nobody answered by {kind} in this period.</p>
           ) : (
-            <Week week={a[kind]} kind={kind} />
+            <>
+              <Week week={a[kind]} kind={kind} />
+              <p className="soft small">
+                <OnPaper />
+              </p>
+            </>
           )
         }
       </Loaded>

@@ -7,6 +7,7 @@ import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
 import { FindOut } from "./FindOut";
+import { OnPaper } from "./OnPaper";
 import { SaveView } from "./SaveView";
 import { useFound } from "./asked";
 import { useFindingsSlips } from "./useFindingsSlips";
@@ -124,6 +125,9 @@ export function CompareMailingsPage() {
                     })),
                   ]}
                 />
+                <p className="soft small">
+                  <OnPaper />
+                </p>
               </>
             );
           }}

@@ -1,7 +1,7 @@
 import { useLocation } from "react-router";
 
 /** The pages that have a table for paper. */
-const PAGES = ["/findings", "/findings/revenue", "/findings/links", "/findings/cohorts", "/findings/reactions"];
+const PAGES = ["", "/revenue", "/links", "/cohorts", "/reactions", "/compare", "/answers"].map((p) => `/findings${p}`);
 export const fitsPaper = (pathname: string) => PAGES.includes(pathname);
 
 /** The page as it is asked for, as a PDF. */

@@ -1,11 +1,12 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
-import { api, ok } from "../../api/client";
+import { api, ok, type Schemas } from "../../api/client";
 import { queries } from "../../api/queries";
 import { Frame } from "../../app/Frame";
 import { RateNote } from "../../shared/Figure";
 import { count, money, percent, plural } from "../../shared/format";
 import { Bars } from "../../shared/picture/Bars";
+import { Heat } from "../../shared/picture/Heat";
 import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
@@ -30,6 +31,59 @@ const TOLD: readonly By[] = [
   "month",
 ];
 
+const TIMES = [
+  ["month", "months"],
+  ["week", "weeks"],
+  ["day", "days"],
+] as const;
+const isTime = (by: By) => TIMES.some(([t]) => t === by);
+
+type Cell = Schemas["RevenueCell"];
+
+/** Groups by when they brought something. */
+function Crossed({ name, cells, worth }: { name: string; cells: Cell[]; worth: (c: Cell) => string }) {
+  const value = (c: Cell) => c.cents || c.conversions;
+  const of = (key: (c: Cell) => string) => [...new Map(cells.map((c) => [key(c), c] as const)).values()];
+  const [groups, times] = [of((c) => c.key), of((c) => c.when)];
+  const at = new Map(cells.map((c) => [`${c.key} ${c.when}`, c] as const));
+  const most = Math.max(1, ...cells.map((c) => Math.abs(value(c))));
+  return (
+    <>
+      <Heat
+        name={name}
+        rows={groups.map((g) => g.name)}
+        columns={times.map((t) => t.when_name)}
+        every={Math.ceil(times.length / 8)}
+        cell={(i, j) => {
+          const c = at.get(`${groups[i]!.key} ${times[j]!.when}`);
+          if (!c) return null;
+          const words = times.length <= 14 ? worth(c).replace(/\.\d\d .*$/, "") : "";
+          return { words, share: Math.max(0, value(c)) / most, hollow: value(c) < 0, says: worth(c) };
+        }}
+        caption="What was bought in the period, by its day in UTC, whenever the mailing went; hollow: refunds of more than was bought."
+      />
+      <details>
+        <summary>The same as a table</summary>
+        <DataTable
+          name="Revenue by time"
+          rows={cells}
+          id={(c) => `${c.key} ${c.when}`}
+          columns={(col) => [
+            col.shown(
+              "Bought",
+              (c) => c.when,
+              (c) => c.when_name,
+            ),
+            col.text("Group", (c) => c.name),
+            col.number("Conversions", (c) => c.conversions),
+            col.shown("Value, refunds off", (c) => c.cents, worth, { num: true, csv: (c) => c.cents / 100 }),
+          ]}
+        />
+      </details>
+    </>
+  );
+}
+
 /** What mailings brought, by goal and the rule of attribution. */
 export function RevenuePage() {
   const slips = useFindingsSlips();
@@ -39,7 +93,9 @@ export function RevenuePage() {
   const rule = useQuery(queries.attribution).data;
   const chosen = goals.data?.find((g) => String(g.id) === params.get("goal")) ?? goals.data?.[0];
   const by = TOLD.find((b) => b === params.get("by")) ?? "mailing";
-  const asked = { ...query, by, goal: chosen?.id ?? 0 };
+  const ofDays = isTime(by);
+  const across = ofDays ? undefined : TIMES.find(([t]) => t === params.get("across"))?.[0];
+  const asked = { ...query, by, goal: chosen?.id ?? 0, across };
   const brought = useQuery({
     queryKey: ["findings-revenue", asked],
     queryFn: () => ok(api.GET("/api/findings/revenue", { params: { query: asked } })),
@@ -48,7 +104,6 @@ export function RevenuePage() {
   });
   const currency = chosen?.goal.currency ?? "";
   const worth = (cents: number) => (currency === "" ? "–" : money(cents, currency));
-  const ofDays = by === "day" || by === "week" || by === "month";
   return (
     <Frame slips={slips}>
       <Loaded query={goals}>
@@ -65,7 +120,7 @@ export function RevenuePage() {
               </p>
             ) : (
               <Loaded query={brought}>
-                {({ rows, total, behind }) => (
+                {({ rows, total, behind, cells }) => (
                   <>
                     <p className="finding">
                       {total.conversions === 0 ? (
@@ -115,8 +170,26 @@ export function RevenuePage() {
                           onChange={(b) => set({ by: b })}
                         />
                       </span>
+                      {!ofDays && (
+                        <span>
+                          Crossed with:{" "}
+                          <Pick
+                            label="Crossed with"
+                            value={across ?? ""}
+                            options={[["", "nothing"], ...TIMES]}
+                            onChange={(t) => set({ across: t === "" ? null : t })}
+                          />
+                        </span>
+                      )}
                       {behind && <span className="wait">some of the newest are still being put down</span>}
                     </div>
+                    {cells && cells.length > 0 && (
+                      <Crossed
+                        name={`${chosen.name} by ${by} and ${across ?? "time"}`}
+                        cells={cells}
+                        worth={(c) => (currency === "" ? plural(c.conversions, "conversion") : worth(c.cents))}
+                      />
+                    )}
                     <Bars
                       name={`${chosen.name} by ${by}`}
                       bars={rows
@@ -185,7 +258,7 @@ export function RevenuePage() {
                       {count(rows.length)} rows. A person counts once for each mailing; value in hundredths in the
                       file’s JSON:{" "}
                       <a
-                        href={`/api/findings/revenue?${new URLSearchParams(Object.entries(asked).map(([k, v]) => [k, String(v)])).toString()}`}
+                        href={`/api/findings/revenue?${new URLSearchParams(Object.entries(asked).flatMap(([k, v]) => (v === undefined ? [] : [[k, String(v)]]))).toString()}`}
                       >
                         as JSON
                       </a>

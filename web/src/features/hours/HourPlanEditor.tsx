@@ -163,8 +163,8 @@ export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null
       </div>
       <p className="soft small">
         Alpha {plan.alpha}, power {plan.power}. People are cleared once before a round’s date begins anywhere, and{" "}
-        {two ? "each is drawn to one of the two for good" : "drawn by time zone, mailbox domain and how they answer"}
-        ; they are cleared again at handover. With no hour better than another it is said to matter in at most{" "}
+        {two ? "each is drawn to one of the two for good" : "drawn by time zone, mailbox domain and how they answer"};
+        they are cleared again at handover. With no hour better than another it is said to matter in at most{" "}
         {percent(plan.alpha, 0)} of trials.
       </p>
       {v != null && v.warnings.length > 0 && (

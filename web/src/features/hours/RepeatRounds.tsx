@@ -4,7 +4,7 @@ import { useState } from "react";
 import { api, ok } from "../../api/client";
 import { NumberField } from "../../shared/NumberField";
 import { Failure } from "../../shared/states";
-import { type HourPlan, nextRound, roundName } from "./hours";
+import { type HourPlan, kindName, nextRound, roundName } from "./hours";
 
 const MOST = 24;
 
@@ -48,7 +48,7 @@ export function RepeatRounds({
           disabled={!whole || repeat.isPending}
           onClick={() => repeat.mutate(last.mailing)}
         >
-          Repeat “{roundName(name, 0).replace(/, round 0$/, "")}”
+          Repeat “{kindName(name)}”
         </Button>
         <span className="soft small">
           For a mailing that comes again: copies of it as drafts, one a round. {whole ? "" : `1 to ${MOST} at once.`}

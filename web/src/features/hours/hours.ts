@@ -55,8 +55,11 @@ export function nextRound(plan: HourPlan, mailing: number, today: number): HourP
   return { ...plan, rounds: [...plan.rounds, { mailing, day: after + days }] };
 }
 
+/** The name of a mailing that comes again, without the round that it was. */
+export const kindName = (name: string) => name.replace(/, round \d+$/, "");
+
 /** The name of a mailing that comes again, as the round that it will be. */
-export const roundName = (name: string, round: number) => `${name.replace(/, round \d+$/, "")}, round ${round}`;
+export const roundName = (name: string, round: number) => `${kindName(name)}, round ${round}`;
 
 const LATEST = Number.MAX_SAFE_INTEGER;
 

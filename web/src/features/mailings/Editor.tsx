@@ -18,7 +18,7 @@ import { Source } from "./Source";
 import { Hosts } from "./Hosts";
 import { SendNow } from "./SendNow";
 import { TextMessage } from "./TextMessage";
-import { type How, WhenSection } from "./When";
+import { howOf, type How, WhenSection } from "./When";
 import { Senders, Subjects } from "./Variants";
 
 const SECTIONS = [

@@ -69,9 +69,7 @@ export function WhenSection({
             <button
               key={h}
               aria-pressed={how === h}
-              disabled={
-                how !== h && ((h === "best" && learned.length === 0) || (h === "own" && own.length === 0))
-              }
+              disabled={how !== h && ((h === "best" && learned.length === 0) || (h === "own" && own.length === 0))}
               onClick={() => choose(h)}
             >
               {words}

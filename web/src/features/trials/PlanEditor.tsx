@@ -3,7 +3,6 @@ import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { useNavigate } from "react-router";
 import { api, ok, type Schemas } from "../../api/client";
-import { queries } from "../../api/queries";
 import { Arm } from "../../shared/Arm";
 import { bare, count, percent } from "../../shared/format";
 import { NumberField } from "../../shared/NumberField";

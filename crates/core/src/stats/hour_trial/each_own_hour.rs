@@ -6,8 +6,8 @@
 //! Science 6:15-32): the less somebody was asked, the nearer to what is common. By it the hour of the highest prediction is no winner's: what is
 //! expected of it comes true on average.
 
-use super::own_hours::{OwnHours, expected};
 use super::Design;
+use super::own_hours::{OwnHours, expected};
 
 /// What is predicted of one person.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -1,12 +1,10 @@
 //! Each person's own hour, where people differ in which suits them; else it is refused, with the reason.
 
-use super::plan::clock;
 use super::reading::Answered;
 use crate::id::ContactId;
 use crate::stats::hour_trial::Design;
 use crate::stats::hour_trial::each_own_hour::each_own_hour;
 use crate::stats::hour_trial::own_hours::OwnHours as Spread;
-use crate::words::{people, thousands};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -68,19 +66,4 @@ pub(super) fn own_hours_of(rows: &[Answered], d: &Design, known: &Spread) -> Opt
     hours.sort_unstable_by_key(|of| of.0);
     hours.dedup_by_key(|of| of.0);
     Some(OwnHours { hours, each })
-}
-
-impl Each {
-    /// What it comes to, in words.
-    #[allow(clippy::cast_precision_loss)]
-    pub(super) fn words(&self) -> String {
-        let common = clock(self.common);
-        let share = 100.0 * self.differ as f64 / self.people.max(1) as f64;
-        let (own, all) = (100.0 * self.at_own, 100.0 * self.at_common);
-        format!(
-            "{} of {} ({share:.0}%) are likelier to answer at another hour than {common}, the best for all. Expected is {own:.1}% at the own hours, {all:.1}% at {common}: a gain only once a trial has confirmed it.",
-            thousands(self.differ),
-            people(self.people)
-        )
-    }
 }

@@ -70,7 +70,9 @@ pub enum HourPlanError {
     NoGoal,
     #[error("Choose 2 to 24 hours of the day, each once.")]
     Hours,
-    #[error("A confirming trial has two hours: the best one that was found, and the usual one, which differs from it; or, of own hours, those of the trial that found them.")]
+    #[error(
+        "A confirming trial has two hours: the best one that was found, and the usual one, which differs from it; or, of own hours, those of the trial that found them."
+    )]
     Confirms,
     #[error("The usual hour is between 0 and 23.")]
     Usual,

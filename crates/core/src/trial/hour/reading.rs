@@ -416,7 +416,7 @@ pub fn read_with_own(plan: &HourPlan, all: &[Answered]) -> (Reading, Option<OwnH
         if let Ok(spread) = own_hours(&d) {
             own = own_hours_of(&rows, &d, &spread).filter(|_| reading.verdict != HourVerdict::Void);
             let each = own.as_ref().map(|own| own.each);
-            let sentence = said::own(spread.p_value, OWN_P, each.as_ref());
+            let sentence = said::own(spread.p_value, OWN_P);
             reading.own = Some(Own { p_value: spread.p_value, spread: spread.spread, sentence, each });
         }
     }

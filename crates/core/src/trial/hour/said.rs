@@ -1,6 +1,5 @@
 //! The sentences of a reading.
 
-use super::own::Each;
 use super::plan::{HourPlan, clock};
 use super::reading::{HourVerdict, Reading};
 use crate::words::listed;
@@ -31,10 +30,12 @@ pub(super) fn machines(p: Option<f64>, spread: f64, breaks: bool) -> String {
     }
 }
 
-pub(super) fn own(p: f64, level: f64, each: Option<&Each>) -> String {
+pub(super) fn own(p: f64, level: f64) -> String {
     let p_value = p_words(p);
     if p < level {
-        format!("People differ in which hour suits them (p {p_value}). {}", each.map_or_else(String::new, Each::words)).trim_end().to_owned()
+        format!("People differ in which hour suits them (p {p_value}): hours of their own may be worth a confirming trial.")
+            .trim_end()
+            .to_owned()
     } else {
         format!("People don't differ in which hour suits them, as far as this base can tell (p {p_value}): one hour for all.")
     }

@@ -106,11 +106,8 @@ pub fn outlook(plan: &HourPlan, rate: f64, known: u64, own: Option<f64>) -> Resu
     let hours = plan.hours.len();
     let hours_of_each = plan.compared().len();
     let per_hour = known / hours_of_each as u64;
-    let (needed, rounds_needed) = if plan.confirms.is_some() {
-        confirming_needs(plan, rate, known)
-    } else {
-        needs(plan, rate, own, known)?
-    };
+    let (needed, rounds_needed) =
+        if plan.confirms.is_some() { confirming_needs(plan, rate, known) } else { needs(plan, rate, own, known)? };
     let in_all = per_hour as f64 * plan.rounds.len() as f64;
     let found = |effect: f64| in_all >= 1.0 && power(plan, rate, own, effect, in_all) >= plan.power;
     let most = (2.0 * rate.min(1.0 - rate)).min(0.5);

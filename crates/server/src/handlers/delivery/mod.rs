@@ -2,6 +2,7 @@
 
 pub(crate) mod alerts;
 pub(crate) mod names;
+pub(crate) mod panel;
 pub(crate) mod reports;
 pub(crate) mod warm_up;
 

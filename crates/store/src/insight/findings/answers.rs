@@ -24,6 +24,21 @@ impl Week {
         self.hours.iter().enumerate().for_each(|(i, n)| day[i % 24] += n);
         day
     }
+
+    /// The fewest hours of the day that hold half of it.
+    #[must_use]
+    pub fn half_in(&self) -> usize {
+        let mut day = self.by_hour_of_day();
+        day.sort_unstable_by(|a, b| b.cmp(a));
+        let mut sum = 0;
+        for (hours, n) in day.iter().enumerate() {
+            if 2 * sum >= self.all {
+                return hours;
+            }
+            sum += n;
+        }
+        day.len()
+    }
 }
 
 /// Opens (where they can be known), clicks and replies by hour of the week.

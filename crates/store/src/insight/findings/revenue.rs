@@ -19,6 +19,8 @@ pub struct Towards {
     pub goal: i64,
     /// Mailings when absent; not by recipients or hours.
     pub by: Option<By>,
+    /// Crossed with days, weeks or months of the conversions.
+    pub across: Option<By>,
 }
 
 /// What a group of mailings brought towards a goal.
@@ -40,12 +42,27 @@ pub struct RevenueRow {
     pub rate: Option<Rate>,
 }
 
+/// What a group of mailings brought in a day, a week or a month.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+pub struct RevenueCell {
+    pub key: String,
+    pub name: String,
+    /// The time, and its name.
+    pub when: String,
+    pub when_name: String,
+    pub conversions: i64,
+    /// Hundredths of the currency; refunds are taken off.
+    pub cents: i64,
+}
+
 #[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct RevenueBy {
     pub rows: Vec<RevenueRow>,
     pub total: RevenueRow,
     /// Somebody's conversions are still being put down.
     pub behind: bool,
+    /// Where it is crossed with a time: what was bought in the period, whenever its mailing went, in order of time; what isn't there is none.
+    pub cells: Option<Vec<RevenueCell>>,
 }
 
 /// How a revenue can be asked for: by what mailings have in common, or by the day of the conversion.
@@ -106,7 +123,46 @@ pub fn by(c: &Connection, goal: i64, by: By, filter: &Filter) -> Result<RevenueB
     } else {
         self::by(c, goal, By::Mailing, filter)?.total
     };
-    Ok(RevenueBy { rows, total, behind: kept::is_behind(c)? })
+    Ok(RevenueBy { rows, total, behind: kept::is_behind(c)?, cells: None })
+}
+
+/// [`by`] what mailings have in common, crossed with the time of the conversions where that is asked for.
+///
+/// # Errors
+/// As there; when it is crossed with what is no time, or time with time.
+pub fn told(c: &Connection, towards: Towards, filter: &Filter) -> Result<RevenueBy> {
+    let by = towards.by.unwrap_or(By::Mailing);
+    let mut found = self::by(c, towards.goal, by, filter)?;
+    if let Some(time) = towards.across {
+        found.cells = Some(crossed(c, towards.goal, by, time, filter)?);
+    }
+    Ok(found)
+}
+
+fn crossed(c: &Connection, goal: i64, by: By, time: By, filter: &Filter) -> Result<Vec<RevenueCell>> {
+    if by.of_time() || !time.of_time() {
+        return Err(StoreError::Refused("What mailings brought is crossed with days, weeks or months, and those with nothing.".into()));
+    }
+    let (key, join) = if by == By::Mailing { ("m.id".to_owned(), String::new()) } else { group(by)? };
+    let (when, _) = group(time)?;
+    let (conditions, values) = filter.of_mailings();
+    let (from, to) = filter.days();
+    let mut s = c.prepare_cached(&format!(
+        "{WENT_TO} SELECT {key}, {when}, sum(b.conversions), sum(b.cents) FROM mailing m JOIN brought_figure b ON b.mailing_id = m.id{join}
+         WHERE b.day >= ? AND b.day < ? AND b.goal_id = ?{conditions} GROUP BY 1, 2"
+    ))?;
+    let values = [Value::Integer(from), Value::Integer(to), Value::Integer(goal)].into_iter().chain(values);
+    let names = names(c, by)?;
+    let named = |by: By, key: &str| names.get(key).filter(|_| !by.of_time()).cloned().unwrap_or_else(|| name_of(by, key));
+    let mut cells: Vec<RevenueCell> = s
+        .query_map(params_from_iter(values), |r| {
+            let (key, when) = (groups::key(r.get(0)?), groups::key(r.get(1)?));
+            Ok(RevenueCell { name: named(by, &key), when_name: named(time, &when), key, when, conversions: r.get(2)?, cents: r.get(3)? })
+        })?
+        .collect::<rusqlite::Result<_>>()?;
+    cells.retain(|cell| cell.conversions != 0 || cell.cents != 0);
+    cells.sort_by(|a, b| in_time(&a.when, &b.when).then_with(|| a.name.cmp(&b.name)));
+    Ok(cells)
 }
 
 fn row(key: String, names: &HashMap<String, String>, by: By, counts: [u64; 4], (conversions, cents): (i64, i64)) -> RevenueRow {

@@ -23,7 +23,16 @@ impl View {
     #[must_use]
     pub fn fits_paper(&self) -> bool {
         let page = self.path.split('?').next().unwrap_or_default();
-        ["/findings", "/findings/revenue", "/findings/links", "/findings/cohorts", "/findings/reactions"].contains(&page)
+        [
+            "/findings",
+            "/findings/revenue",
+            "/findings/links",
+            "/findings/cohorts",
+            "/findings/reactions",
+            "/findings/compare",
+            "/findings/answers",
+        ]
+        .contains(&page)
     }
 }
 

@@ -4,4 +4,5 @@ pub mod ahead;
 pub mod alerts;
 pub mod names;
 pub mod operators;
+pub mod panel;
 pub mod reports;
