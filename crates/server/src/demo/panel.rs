@@ -1,4 +1,4 @@
-//! The demo's test panel: two mailboxes of each domain, and somebody who looks into them. Where mail lands is as the scenario has it.
+//! The demo's test panel: three mailboxes of each domain, and somebody who looks into them. Where mail lands is as the scenario has it.
 
 use super::Director;
 use rinse_core::Instant;
@@ -16,8 +16,11 @@ impl Director {
     pub(super) async fn panel(&self) -> anyhow::Result<()> {
         let now = self.app.now();
         let domains = Scenario::skerry_light().domain;
-        let boxes: Vec<String> =
-            domains.iter().filter(|d| d.gone < 0.4).flat_map(|d| ["lamp", "buoy"].map(|who| format!("panel.{who}@{}", d.name))).collect();
+        let boxes: Vec<String> = domains
+            .iter()
+            .filter(|d| d.gone < 0.4)
+            .flat_map(|d| ["lamp", "buoy", "bell"].map(|who| format!("panel.{who}@{}", d.name)))
+            .collect();
         self.app.store.write(move |c| panel::add(c, &boxes.join("\n"), now, Some(1))).await?;
         Ok(())
     }

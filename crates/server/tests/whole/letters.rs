@@ -43,7 +43,7 @@ async fn a_saved_view_is_mailed_each_week_and_counts_nowhere() {
     s.advance(8 * 24).await;
     assert_eq!(s.count("SELECT count(*) FROM test_send"), 6);
     // What can't be put on paper can't be mailed.
-    let answers = s.ok("POST", "/api/findings/views", &json!({ "name": "Hours", "path": "/findings/answers" })).await;
+    let answers = s.ok("POST", "/api/findings/views", &json!({ "name": "Hours", "path": "/findings/drawn" })).await;
     let (status, why) = s.api("PUT", &format!("/api/findings/views/{}/letters", answers["id"]), &letters.to_string()).await;
     assert_eq!(status, StatusCode::CONFLICT, "{why}");
 }

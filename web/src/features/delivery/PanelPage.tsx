@@ -138,6 +138,7 @@ export function PanelPage() {
                           take off<span className="away"> {b.address}</span>
                         </button>
                       ),
+                      { whole: true },
                     ),
                   ]}
                 />

@@ -57,7 +57,7 @@ function Crossed({ name, cells, worth }: { name: string; cells: Cell[]; worth: (
         cell={(i, j) => {
           const c = at.get(`${groups[i]!.key} ${times[j]!.when}`);
           if (!c) return null;
-          const words = times.length <= 14 ? worth(c).replace(/\.\d\d .*$/, "") : "";
+          const words = times.length <= 14 ? count(Math.round(c.cents === 0 ? c.conversions : c.cents / 100)) : "";
           return { words, share: Math.max(0, value(c)) / most, hollow: value(c) < 0, says: worth(c) };
         }}
         caption="What was bought in the period, by its day in UTC, whenever the mailing went; hollow: refunds of more than was bought."

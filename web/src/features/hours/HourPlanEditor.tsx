@@ -14,11 +14,11 @@ import { RoundsPick } from "./RoundsPick";
 import { GoalPick } from "../trials/GoalPick";
 import { WhySmall } from "../trials/WhySmall";
 
-/** Why people drawn again and again count for less, and by how much. */
+/** How much less people say who are drawn again and again, and how that is known. */
 const againWords = (o: Schemas["HourOutlook"]) =>
-  o.again_known == null
+  o.again_known == null || o.again < 1.005
     ? ""
-    : `; the same people again count for ${o.again.toFixed(2)} times fewer, ${o.again_known ? "as an earlier trial found" : "assumed"}`;
+    : `; people drawn again say ${percent(1 - 1 / o.again, 0)} less than as many others, ${o.again_known ? "as an earlier trial found" : "assumed"}`;
 
 /** The plan while it is edited: what it can find moves with the hours and the rounds. */
 export function HourPlanEditor({ from, id }: { from: HourPlan; id: number | null }) {

@@ -79,7 +79,10 @@ fn needs(plan: &HourPlan, rate: f64, own: Option<f64>, known: u64) -> Result<(f6
             if each > 0.0 { alone * (1.0 - more) / each } else { f64::INFINITY }
         }
     };
-    let rounds = if rounds.is_finite() && rounds < NEVER as f64 { (rounds - 1e-9).ceil().max(2.0) as u64 } else { NEVER };
+    if !(rounds < NEVER as f64) {
+        return Ok((alone, NEVER));
+    }
+    let rounds = (rounds - 1e-9).ceil().max(2.0) as u64;
     Ok((needed(rounds as f64), rounds))
 }
 
@@ -88,12 +91,12 @@ fn needs(plan: &HourPlan, rate: f64, own: Option<f64>, known: u64) -> Result<(f6
 fn confirming_needs(plan: &HourPlan, rate: f64, known: u64) -> (f64, u64) {
     let each = known as f64 / 2.0;
     let shown = |rounds: u64| super::confirming::power(rate, plan.effect, each, rounds as f64, plan.alpha) >= plan.power;
-    let rounds = (2..=NEVER).find(|r| shown(*r)).unwrap_or(NEVER);
-    (each * rounds as f64, rounds)
+    let rounds = (2..=1_000).find(|r| shown(*r)).unwrap_or(NEVER);
+    (each * rounds.min(1_000) as f64, rounds)
 }
 
-/// More rounds than anybody waits for.
-const NEVER: u64 = 1_000;
+/// As many rounds as these stand for: no number is enough.
+const NEVER: u64 = 1_000_000;
 
 /// What a plan can find. `rate`: of those who usually answer; `known`: how many of a round's people are read; `own`: how much people were found
 /// to differ in which hour suits them, in units of the square of the mean rate, where it is known.
@@ -125,7 +128,8 @@ pub fn outlook(plan: &HourPlan, rate: f64, known: u64, own: Option<f64>) -> Resu
             format!("find a difference of {} between {between}", points(e))
         },
     );
-    let here = format!("{} rounds of {} {finds} {:.0} times in 100.", plan.rounds.len(), people(known), 100.0 * plan.power);
+    let rounds = if plan.rounds.len() == 1 { "1 round".to_owned() } else { format!("{} rounds", plan.rounds.len()) };
+    let here = format!("{rounds} of {} {finds} {:.0} times in 100.", people(known), 100.0 * plan.power);
     let wanted = if rounds_needed >= NEVER {
         format!(
             " For {} no number of rounds is enough: the same people would be asked again and again. Ask for a larger difference, or fewer hours.",
