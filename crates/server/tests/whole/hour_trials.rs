@@ -231,6 +231,16 @@ async fn what_would_break_it_is_refused_in_a_sentence() {
     assert_eq!(s.ok("GET", "/api/hour-trials/1", &Value::Null).await["trial"]["state"], json!("ended"));
 }
 
+/// The record's scripts find the gain that was read, and that it is one.
+async fn scripts_agree(s: &Inside, trial: i64, gain: &Value) {
+    let files = files_at(s, &format!("/api/hour-trials/{trial}/record.zip")).await;
+    for (by, script) in [("python3", "recompute.py"), ("Rscript", "recompute.R")] {
+        let Some(out) = printed(&files, by, script) else { continue };
+        assert_eq!(out.lines().last(), Some("matters"), "{out}");
+        assert!(out.contains(&format!("a mean a person: {:+.6}", gain["difference"].as_f64().unwrap())), "{out} {gain}");
+    }
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_confirming_trial_keeps_everybody_at_one_hour_and_says_the_gain() {
     let s = planned().await;
@@ -257,12 +267,7 @@ async fn a_confirming_trial_keeps_everybody_at_one_hour_and_says_the_gain() {
     let (r, g) = (&read["reading"], &read["reading"]["gain"]);
     assert_eq!((&r["verdict"], &r["best_set"]), (&json!("matters"), &json!([8])), "{r}");
     assert!(r["sentence"].as_str().unwrap().starts_with("Confirmed: at 08:00"), "{r}");
-    let files = files_at(&s, "/api/hour-trials/1/record.zip").await;
-    for (by, script) in [("python3", "recompute.py"), ("Rscript", "recompute.R")] {
-        let Some(out) = printed(&files, by, script) else { continue };
-        assert_eq!(out.lines().last(), Some("matters"), "{out}");
-        assert!(out.contains(&format!("a mean a person: {:+.6}", g["difference"].as_f64().unwrap())), "{out} {g}");
-    }
+    scripts_agree(&s, 1, g).await;
     assert_eq!(s.ok("GET", "/api/hour-trials/1/seal", &Value::Null).await["broken"], Value::Null);
     assert!(s.api("GET", "/api/hour-trials/1/confirming", "").await.1.contains("nothing to confirm"), "a gain isn't confirmed again");
 }
@@ -391,12 +396,7 @@ async fn own_hours_are_learned_used_and_confirmed() {
     let (r, g) = (&read["reading"], &read["reading"]["gain"]);
     assert_eq!((&r["verdict"], &g["own"], &g["usual"]), (&json!("matters"), &json!(true), &json!(common)), "{r}");
     assert!(r["sentence"].as_str().unwrap().starts_with("Confirmed: at each person's own hour"), "{r}");
-    let files = files_at(&s, "/api/hour-trials/2/record.zip").await;
-    for (by, script) in [("python3", "recompute.py"), ("Rscript", "recompute.R")] {
-        let Some(out) = printed(&files, by, script) else { continue };
-        assert_eq!(out.lines().last(), Some("matters"), "{out}");
-        assert!(out.contains(&format!("a mean a person: {:+.6}", g["difference"].as_f64().unwrap())), "{out} {g}");
-    }
+    scripts_agree(&s, 2, g).await;
     assert_eq!(s.ok("GET", "/api/hour-trials/2/seal", &Value::Null).await["broken"], Value::Null);
     assert_eq!(s.ok("GET", "/api/hours/own", &Value::Null).await[0]["gain"]["own"], json!(true));
 }

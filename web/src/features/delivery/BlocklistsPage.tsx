@@ -136,19 +136,11 @@ export function BlocklistsPage() {
                                 </div>
                               )),
                       ),
-                      col.shown(
-                        "",
-                        () => "",
-                        (b) => (
-                          <button
-                            className="plain"
-                            disabled={remove.isPending}
-                            onClick={() => remove.mutate(b.list.id)}
-                          >
-                            ask no more<span className="away"> {b.list.zone}</span>
-                          </button>
-                        ),
-                      ),
+                      col.acts((b) => (
+                        <button className="plain" disabled={remove.isPending} onClick={() => remove.mutate(b.list.id)}>
+                          ask no more<span className="away"> {b.list.zone}</span>
+                        </button>
+                      )),
                     ]}
                   />
                 </>

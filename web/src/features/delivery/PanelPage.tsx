@@ -130,9 +130,7 @@ export function PanelPage() {
                       }),
                       key: `mailing-${m.id}`,
                     })),
-                    col.shown(
-                      "",
-                      () => "",
+                    col.acts(
                       (b) => (
                         <button className="plain" disabled={remove.isPending} onClick={() => remove.mutate(b.id)}>
                           take off<span className="away"> {b.address}</span>

@@ -7,7 +7,7 @@
 //! expected of it comes true on average.
 
 use super::Design;
-use super::own_hours::{OwnHours, expected};
+use super::own_hours::{Expected, OwnHours};
 
 /// What is predicted of one person.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -40,12 +40,11 @@ struct AtHour {
 /// Predicts each person's hour. `known`: by [`own_hours`](super::own_hours::own_hours) of the same answers.
 #[must_use]
 #[allow(clippy::cast_precision_loss)]
-pub fn each_own_hour(d: &Design, known: &OwnHours) -> EachOwn {
-    let (means, factors) = expected(d);
+pub fn each_own_hour(d: &Design, Expected { means, factors }: &Expected, known: &OwnHours) -> EachOwn {
     let (own, active) = (known.relative.max(0.0), known.active.max(0.0));
     let k = d.hours.len();
     let mut of = vec![AtHour::default(); d.persons * k];
-    for ((person, _, hour, y), mean) in d.rows.iter().zip(&means) {
+    for ((person, _, hour, y), mean) in d.rows.iter().zip(means) {
         // Of a yes or no, what people's differences don't explain is chance.
         let chance = (mean * (1.0 - mean) - mean * mean * (own + active)).max(1e-3 * mean);
         if chance > 0.0 {
@@ -65,7 +64,7 @@ pub fn each_own_hour(d: &Design, known: &OwnHours) -> EachOwn {
         }
         let more_active = active * sum / (1.0 + active * surely);
         let adds = |h: &AtHour| own * (h.beyond - h.asked * more_active) / (1.0 + own * h.asked);
-        let likely: Vec<f64> = at.iter().zip(&factors).map(|(h, f)| (usual * f * (1.0 + more_active + adds(h))).clamp(0.0, 1.0)).collect();
+        let likely: Vec<f64> = at.iter().zip(factors).map(|(h, f)| (usual * f * (1.0 + more_active + adds(h))).clamp(0.0, 1.0)).collect();
         // Of equal ones the common hour.
         let hour = (0..k).fold(common, |best, h| if likely[h] > likely[best] { h } else { best });
         Predicted { hour, at_own: likely[hour], at_common: likely[common] }

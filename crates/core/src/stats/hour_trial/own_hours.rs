@@ -23,9 +23,18 @@ pub struct OwnHours {
     pub active: f64,
 }
 
-/// The mean of each row that the common hours and strata alone imply, and by what factor each hour has more or less than the others: Poisson maximum likelihood, by fitting the sums of strata and of hours in turn (Deming
+/// What the common hours and strata alone imply.
+#[derive(Debug, Clone)]
+pub struct Expected {
+    /// Of each row, the mean.
+    pub means: Vec<f64>,
+    /// By what factor each hour has more or less than the others.
+    pub factors: Vec<f64>,
+}
+
+/// What is expected of each row by the common hours and strata: Poisson maximum likelihood, by fitting the sums of strata and of hours in turn (Deming
 /// and Stephan 1940, Annals of Mathematical Statistics 11:427-444).
-pub(super) fn expected(d: &Design) -> (Vec<f64>, Vec<f64>) {
+fn expected(d: &Design) -> Expected {
     let (mut by_stratum, mut by_hour) = (vec![0.0; d.strata], vec![0.0; d.hours.len()]);
     let mut n = vec![vec![0.0; d.hours.len()]; d.strata];
     for (_, s, h, y) in &d.rows {
@@ -51,7 +60,7 @@ pub(super) fn expected(d: &Design) -> (Vec<f64>, Vec<f64>) {
             break;
         }
     }
-    (d.rows.iter().map(|(_, s, h, _)| a[*s] * f[*h]).collect(), f)
+    Expected { means: d.rows.iter().map(|(_, s, h, _)| a[*s] * f[*h]).collect(), factors: f }
 }
 
 /// What a person's pairs add up to: of products of residuals and of means, at the same hour and at different ones.
@@ -81,15 +90,15 @@ fn pair_sums(of: &[(usize, usize, f64, f64)]) -> (f64, f64, u64) {
 /// # Errors
 /// As [`super::reading::hour_reading`] of the answers; fewer than two hours, a negative answer, no pair at the same hour or none at different ones, or no variation.
 pub fn own_hour_spread(answers: &[Answer]) -> Result<OwnHours, StatsError> {
-    own_hours(&Design::of(answers)?)
+    Ok(own_hours(&Design::of(answers)?)?.0)
 }
 
-/// [`own_hour_spread`] of answers by their places.
+/// [`own_hour_spread`] of answers by their places, with what the common hours imply.
 ///
 /// # Errors
 /// As there.
 #[allow(clippy::cast_precision_loss)]
-pub fn own_hours(d: &Design) -> Result<OwnHours, StatsError> {
+pub fn own_hours(d: &Design) -> Result<(OwnHours, Expected), StatsError> {
     if d.hours.len() < 2 {
         return refuse("fewer than two hours occur: nobody can have one of their own");
     }
@@ -98,9 +107,9 @@ pub fn own_hours(d: &Design) -> Result<OwnHours, StatsError> {
     }
     d.linked()?;
     d.within()?;
-    let (m, _) = expected(d);
+    let expected = expected(d);
     // Each person's answers together, those at one hour side by side.
-    let mut of: Vec<(usize, usize, f64, f64)> = d.rows.iter().zip(&m).map(|(r, m)| (r.0, r.2, r.3 - m, *m)).collect();
+    let mut of: Vec<(usize, usize, f64, f64)> = d.rows.iter().zip(&expected.means).map(|(r, m)| (r.0, r.2, r.3 - m, *m)).collect();
     of.sort_unstable_by_key(|r| (r.0, r.1));
     let mut pairs: Vec<Pairs> = Vec::new();
     for person in of.chunk_by(|a, b| a.0 == b.0) {
@@ -138,5 +147,6 @@ pub fn own_hours(d: &Design) -> Result<OwnHours, StatsError> {
     }
     let spread = mean * mean * relative;
     let z = spread / standard_error;
-    Ok(OwnHours { spread, standard_error, relative, z, p_value: normal_sf(z), same_pairs, other_pairs, active: other })
+    let found = OwnHours { spread, standard_error, relative, z, p_value: normal_sf(z), same_pairs, other_pairs, active: other };
+    Ok((found, expected))
 }

@@ -4,7 +4,7 @@ use super::reading::Answered;
 use crate::id::ContactId;
 use crate::stats::hour_trial::Design;
 use crate::stats::hour_trial::each_own_hour::each_own_hour;
-use crate::stats::hour_trial::own_hours::OwnHours as Spread;
+use crate::stats::hour_trial::own_hours::{Expected, OwnHours as Spread};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -48,11 +48,11 @@ pub struct OwnHours {
 
 /// The hours of their own of all whose answers are read, where people differ by what is known of their spread; else none.
 #[allow(clippy::cast_precision_loss, clippy::cast_possible_truncation)]
-pub(super) fn own_hours_of(rows: &[Answered], d: &Design, known: &Spread) -> Option<OwnHours> {
+pub(super) fn own_hours_of(rows: &[Answered], d: &Design, expected: &Expected, known: &Spread) -> Option<OwnHours> {
     if known.p_value >= OWN_P {
         return None;
     }
-    let found = each_own_hour(d, known);
+    let found = each_own_hour(d, expected, known);
     let hour = |place: usize| d.hours[place] as u8;
     let n = found.people.len().max(1) as f64;
     let each = Each {

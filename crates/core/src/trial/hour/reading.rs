@@ -413,8 +413,8 @@ pub fn read_with_own(plan: &HourPlan, all: &[Answered]) -> (Reading, Option<OwnH
         }
         reading.largest_t = Some(t);
         reading.wave = wave(&d).ok().map(|w| Wave { cos: w.cos, sin: w.sin, peak_hour: w.peak_hour, p_value: w.wald_p });
-        if let Ok(spread) = own_hours(&d) {
-            own = own_hours_of(&rows, &d, &spread).filter(|_| reading.verdict != HourVerdict::Void);
+        if let Ok((spread, expected)) = own_hours(&d) {
+            own = own_hours_of(&rows, &d, &expected, &spread).filter(|_| reading.verdict != HourVerdict::Void);
             let each = own.as_ref().map(|own| own.each);
             let sentence = said::own(spread.p_value, OWN_P);
             reading.own = Some(Own { p_value: spread.p_value, spread: spread.spread, sentence, each });
