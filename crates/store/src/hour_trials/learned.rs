@@ -46,7 +46,8 @@ pub fn learned(c: &Connection, now: Instant) -> Result<Vec<LearnedHour>> {
     let mut out = Vec::new();
     for t in read_since(c, now + -USED_FOR)? {
         let (Some(learned_at), Some(r)) = (t.read_at, t.reading) else { continue };
-        let Some(hour) = r.best() else { continue };
+        // A trial of own hours tells of those ([`own::learned`]), not of an hour for all.
+        let Some(hour) = r.best().filter(|_| t.plan.of_own_hours().is_none()) else { continue };
         let Some((mailing, audience, people)) = whom_of(c, &r)? else { continue };
         out.push(LearnedHour {
             trial: t.id,
