@@ -79,7 +79,7 @@ fn needs(plan: &HourPlan, rate: f64, own: Option<f64>, known: u64) -> Result<(f6
             if each > 0.0 { alone * (1.0 - more) / each } else { f64::INFINITY }
         }
     };
-    if !(rounds < NEVER as f64) {
+    if rounds.is_nan() || rounds >= NEVER as f64 {
         return Ok((alone, NEVER));
     }
     let rounds = (rounds - 1e-9).ceil().max(2.0) as u64;
