@@ -80,6 +80,18 @@ pub(crate) fn composer(
     Ok((composer.sent_by(&own_senders(d)).signed_by(signers(c, l)?), own))
 }
 
+/// The composer of a draft's message that belongs to no send, whose links count nothing, and somebody to address it to.
+pub(crate) fn plain(
+    c: &Connection,
+    app: (&str, &Signer),
+    draft: (&MailingDraft, Built),
+    l: &Letterhead,
+    contact: Option<ContactId>,
+) -> Result<(Composer, Somebody)> {
+    let (composer, own) = composer(c, app, MailingId(0), draft, l, Links::Plain)?;
+    Ok((composer, Somebody::read(c, contact, &own)?))
+}
+
 /// Who the variants of a draft come from, where that isn't as the letterhead has it.
 pub(crate) fn own_senders(d: &MailingDraft) -> Vec<OwnSender> {
     d.senders.iter().map(|s| OwnSender { name: s.name.trim().to_owned(), reply_to: s.reply_to.trim().to_owned() }).collect()

@@ -1,6 +1,6 @@
 //! Messages from drafts: built, checked, shown as somebody would see them, tried out.
 
-use crate::composing::{Links, Somebody, built, composer, own_used, refused};
+use crate::composing::{built, own_used, plain, refused};
 use crate::state::App;
 use crate::text;
 use rinse_core::Instant;
@@ -21,8 +21,7 @@ use rinse_store::{Connection, Result, clearing};
 pub(crate) fn shown(c: &Connection, app: &App, d: &MailingDraft, arm: usize, contact: Option<ContactId>) -> Result<Shown> {
     let l = letterheads::one(c, d.letterhead_id)?;
     let b = built(d, &l).map_err(|e| refused(&e))?;
-    let (composer, own) = composer(c, (app.base_url(), &app.signer), MailingId(0), (d, b), &l, Links::Plain)?;
-    let who = Somebody::read(c, contact, &own)?;
+    let (composer, who) = plain(c, (app.base_url(), &app.signer), (d, b), &l, contact)?;
     composer.shown(0, arm, who.to()).map_err(|e| refused(&e))
 }
 
@@ -57,8 +56,7 @@ fn made(
             *s = format!("[Test] {s}");
         }
     }
-    let (composer, own) = composer(c, (app.base_url(), &app.signer), MailingId(0), (&d, b), l, Links::Plain)?;
-    let mut who = Somebody::read(c, contact, &own)?;
+    let (composer, mut who) = plain(c, (app.base_url(), &app.signer), (&d, b), l, contact)?;
     if let Some((to, _)) = to {
         to.clone_into(&mut who.address);
     }

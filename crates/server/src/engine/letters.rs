@@ -1,6 +1,5 @@
 //! Letters of saved views to people of the team.
 
-use super::trying::TestMessage;
 use super::{Engine, Result};
 use crate::{composing, report};
 use minijinja::HtmlEscape;
@@ -9,7 +8,7 @@ use rinse_core::id::SendId;
 use rinse_core::token::Kind;
 use rinse_post::compose::{self, Composed, Note};
 use rinse_store::findings::letters::{self, Due};
-use rinse_store::{StoreError, letterheads, settings};
+use rinse_store::{StoreError, letterheads};
 
 impl Engine {
     /// Hands over the letters that are due. One that can't be made, or that its host refuses, says so on its record and comes again next week.
@@ -19,14 +18,8 @@ impl Engine {
         }
         for due in self.store.write(move |c| letters::claim(c, now)).await? {
             let test = due.test;
-            let words = match self.letter(due, now).await {
-                Ok(made) => match self.hand_over_test(&TestMessage::Mail(made), now).await {
-                    Ok(reply) => reply.line(),
-                    Err(e) => e.to_string(),
-                },
-                Err(e) => e.to_string(),
-            };
-            self.store.write(move |c| settings::test_answered(c, test, &words)).await?;
+            let made = self.letter(due, now).await.map_err(|e| e.to_string());
+            self.hand_over_noted(test, made, now).await?;
         }
         Ok(())
     }

@@ -1,13 +1,12 @@
 //! Copies of a mailing to the mailboxes of the test panel, as it begins.
 
-use super::trying::TestMessage;
 use super::{Engine, Result};
 use crate::composing;
 use rinse_core::Instant;
 use rinse_core::id::MailingId;
 use rinse_post::compose::Composed;
 use rinse_store::delivery::panel::{self, ToSend};
-use rinse_store::{letterheads, mailings, settings};
+use rinse_store::{letterheads, mailings};
 
 impl Engine {
     /// Hands over a copy of each mailing that has begun to each mailbox of the panel, once. What its host says of one stands on its record.
@@ -20,14 +19,7 @@ impl Engine {
                 Err(e) => numbers.iter().map(|_| Err(e.to_string())).collect::<Vec<_>>(),
             };
             for (test, message) in numbers.into_iter().zip(made) {
-                let words = match message {
-                    Ok(message) => match self.hand_over_test(&TestMessage::Mail(message), now).await {
-                        Ok(reply) => reply.line(),
-                        Err(e) => e.to_string(),
-                    },
-                    Err(words) => words,
-                };
-                self.store.write(move |c| settings::test_answered(c, test, &words)).await?;
+                self.hand_over_noted(test, message, now).await?;
             }
         }
         Ok(())
@@ -40,8 +32,7 @@ impl Engine {
             .read_at_leisure(move |c| {
                 let (d, l) = (mailings::one(c, mailing)?.draft, letterheads::of_mailing(c, mailing)?);
                 let built = composing::built(&d, &l).map_err(|e| composing::refused(&e))?;
-                let (composer, own) = composing::composer(c, (&base_url, &signer), MailingId(0), (&d, built), &l, composing::Links::Plain)?;
-                let mut who = composing::Somebody::read(c, None, &own)?;
+                let (composer, mut who) = composing::plain(c, (&base_url, &signer), (&d, built), &l, None)?;
                 let made = copies.into_iter().map(|copy| {
                     who.address = copy.address;
                     composer.compose(-copy.test, 0, who.to(), now.0 / 1000).map_err(|e| composing::refused(&e))

@@ -6,7 +6,7 @@ use crate::gateway::TextMessage;
 use rinse_core::Instant;
 use rinse_core::bounce::Reply;
 use rinse_post::compose::Composed;
-use rinse_store::StoreError;
+use rinse_store::{StoreError, settings};
 use std::slice::from_ref;
 
 pub(crate) enum TestMessage {
@@ -19,6 +19,18 @@ impl Engine {
     pub(crate) async fn hand_over_test(&self, message: &TestMessage, now: Instant) -> Result<Reply> {
         let reply = self.hand_over_once(message, now).await?;
         if reply.put_off() { self.hand_over_once(message, now).await } else { Ok(reply) }
+    }
+
+    /// Hands a test over that was made, or not; what its host says, or why there is nothing to say, stands on its record.
+    pub(super) async fn hand_over_noted(&self, test: i64, made: std::result::Result<Composed, String>, now: Instant) -> Result<()> {
+        let words = match made {
+            Ok(message) => match self.hand_over_test(&TestMessage::Mail(message), now).await {
+                Ok(reply) => reply.line(),
+                Err(e) => e.to_string(),
+            },
+            Err(words) => words,
+        };
+        self.store.write(move |c| settings::test_answered(c, test, &words)).await
     }
 
     async fn hand_over_once(&self, message: &TestMessage, now: Instant) -> Result<Reply> {

@@ -159,13 +159,13 @@ pub fn faring(c: &Connection, now: Instant) -> Result<FaringByConsent> {
     )?;
     let mut rows = s.query([since])?;
     while let Some(r) = rows.next()? {
-        let (contact, handed): (i64, i64) = (r.get(0)?, r.get(1)?);
+        let (contact, handed): (_, i64) = (ContactId(r.get(0)?), r.get(1)?);
         let delivered: bool = r.get(2)?;
         let counts = [true, delivered, delivered && r.get(3)?, delivered && r.get(4)?];
-        let at = usize::from(confirmed.get(&ContactId(contact)).is_some_and(|t| *t <= handed));
+        let at = usize::from(confirmed.get(&contact).is_some_and(|t| *t <= handed));
         let add = |sums: &mut [u64; 4]| sums.iter_mut().zip(counts).for_each(|(sum, yes)| *sum += u64::from(yes));
         add(&mut state[at]);
-        if let Some(source) = source.get(&ContactId(contact)) {
+        if let Some(source) = source.get(&contact) {
             add(by_source.entry(source.clone()).or_default());
         }
     }

@@ -10,7 +10,7 @@ import { Heat } from "../../shared/picture/Heat";
 import { Pick } from "../../shared/Pick";
 import { Loaded } from "../../shared/states";
 import { DataTable } from "../../shared/table/DataTable";
-import { OF_MAILINGS, BY, useAsked, type By } from "./asked";
+import { OF_MAILINGS, BY, isTime, useAsked, type By } from "./asked";
 import { Filters } from "./Filters";
 import { OnPaper } from "./OnPaper";
 import { SaveView } from "./SaveView";
@@ -36,7 +36,6 @@ const TIMES = [
   ["week", "weeks"],
   ["day", "days"],
 ] as const;
-const isTime = (by: By) => TIMES.some(([t]) => t === by);
 
 type Cell = Schemas["RevenueCell"];
 

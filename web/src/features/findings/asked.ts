@@ -53,10 +53,12 @@ export const FILTERS = [...OF_MAILINGS, "domain", "country", "source", "load"] a
 export type FilterKey = (typeof FILTERS)[number];
 
 const TIMES: readonly By[] = ["day", "week", "month"];
+/** Is it days, weeks or months? */
+export const isTime = (by: By) => TIMES.includes(by);
 /** Does it follow in time? Otherwise groups stand beside each other. */
-export const inTime = (by: By) => by === "mailing" || TIMES.includes(by);
+export const inTime = (by: By) => by === "mailing" || isTime(by);
 /** Is it told by a clock? */
-export const byClock = (by: By) => TIMES.includes(by) || by === "weekday" || by === "part_of_day" || by === "hour";
+export const byClock = (by: By) => isTime(by) || by === "weekday" || by === "part_of_day" || by === "hour";
 
 /** The figures that stand beside each other until others are chosen; all can be drawn, and are told in workings. */
 const COLUMNS = "accepted,bounced,human_opens,human_clicks,complaints,leaving";

@@ -17,6 +17,9 @@ export const howOf = (s: Schedule | null | undefined): How =>
   s?.own_hour ? "own" : s?.best_hour ? "best" : s?.local ? "local" : "now";
 type Passed = NonNullable<NonNullable<Schedule["local"]>["passed"]>;
 
+/** Does everyone get it at an hour of their own day? */
+const atTheirHour = (how: How) => how === "local" || how === "best" || how === "own";
+
 /** When it goes out: at once, at an instant, or at an hour of everyone's own day; over how long; how fast. */
 export function WhenSection({
   d,
@@ -48,9 +51,8 @@ export function WhenSection({
   const choose = (h: How) => {
     setHow(h);
     const tomorrow = Math.floor(now / DAY) + 1;
-    const ofDay = h === "local" || h === "best" || h === "own";
     const to = local ?? { day: tomorrow + 1, minute: 540, passed: "tomorrow" as const };
-    set({ local: ofDay ? to : null, best_hour: h === "best", own_hour: h === "own" });
+    set({ local: atTheirHour(h) ? to : null, best_hour: h === "best", own_hour: h === "own" });
     setAt(h === "at" ? (at ?? tomorrow * DAY + 9 * HOUR) : null);
   };
   return (
@@ -90,7 +92,7 @@ export function WhenSection({
           <MomentPick label="Goes out (UTC)" value={at} onChange={setAt} />
         </div>
       )}
-      {(how === "local" || how === "best" || how === "own") && local && (
+      {atTheirHour(how) && local && (
         <div className="two">
           <div style={{ display: "flex", gap: 10 }}>
             <DayPick

@@ -105,9 +105,10 @@ fn draw(seed: u64, round: usize, people: &[Candidate], hours: &[u8]) -> Vec<Draw
 /// changes it. Of own hours it is the one for all or their own.
 fn kept(plan: &HourPlan, seed: u64, people: &[Candidate]) -> Vec<Drawn> {
     let own_or = plan.of_own_hours();
+    let parts = vec![1; plan.compared().len()];
     let hour = |c: &Candidate| {
-        let hours = own_or.zip(c.own).map_or_else(|| plan.hours.clone(), |(of, own)| vec![of.best, own]);
-        hours[on_entry(seed, c.person.contact, &vec![1; hours.len()])]
+        let place = on_entry(seed, c.person.contact, &parts);
+        own_or.zip(c.own).map_or_else(|| plan.hours[place], |(of, own)| [of.best, own][place])
     };
     let drawn = |c: &Candidate| Drawn {
         contact: c.person.contact,

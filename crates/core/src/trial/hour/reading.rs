@@ -329,28 +329,25 @@ struct Decided {
     why: Option<String>,
 }
 
-/// The rounds, and the answers that are read: of rounds that aren't left out, of people whose answer can be known.
-fn read_of(plan: &HourPlan, all: &[Answered]) -> (Vec<OfRound>, Vec<Answered>) {
-    let is_read = |a: &Answered| !plan.leaves_unknown_out() || !a.opens_unknown;
-    let rounds = rounds(plan, all, is_read);
-    let rows = all.iter().copied().filter(|a| rounds[a.round].left_out.is_none() && is_read(a)).collect();
-    (rounds, rows)
-}
-
 #[allow(clippy::cast_precision_loss)]
 fn decide(plan: &HourPlan, all: &[Answered]) -> Decided {
-    let (rounds, rows) = read_of(plan, all);
+    let is_read = |a: &Answered| !plan.leaves_unknown_out() || !a.opens_unknown;
+    let rounds = rounds(plan, all, is_read);
+    let mut rows: Vec<Answered> = all.iter().copied().filter(|a| rounds[a.round].left_out.is_none() && is_read(a)).collect();
     let hours = counted(&plan.hours, &rows);
-    // Of own hours, whichever somebody's is stands for all.
     let compared = plan.compared();
-    let in_name = |a: &Answered| Answered { hour: compared.iter().copied().find(|h| *h == a.hour).unwrap_or(compared[0]), ..*a };
-    let rows: Vec<Answered> = if plan.of_own_hours().is_some() { rows.iter().map(in_name).collect() } else { rows };
+    let mut sides = hours.clone();
+    if let Some(c) = plan.of_own_hours() {
+        // Whichever hour somebody's own is, it stands for all.
+        rows.iter_mut().filter(|a| a.hour != c.best).for_each(|a| a.hour = compared[0]);
+        sides = counted(&compared, &rows);
+    }
     let d = design(&rows, &compared);
     // What a confirming trial finds is one comparison, below.
     let found = plan.confirms.is_none().then(|| decides(&rows, &d, &hours));
     let test = found.as_ref().and_then(|found| found.as_ref().ok());
     let fit = test.and_then(|_| fit(&d).ok());
-    let checks = checks(plan, &d, &rows, &counted(&compared, &rows));
+    let checks = checks(plan, &d, &rows, &sides);
     let verdict = match (test, &fit) {
         _ if checks.iter().any(|c| c.breaks) => HourVerdict::Void,
         (Some((test, _)), Some(_)) if test.p_value < plan.alpha => HourVerdict::Matters,

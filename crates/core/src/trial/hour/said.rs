@@ -34,8 +34,6 @@ pub(super) fn own(p: f64, level: f64) -> String {
     let p_value = p_words(p);
     if p < level {
         format!("People differ in which hour suits them (p {p_value}): hours of their own may be worth a confirming trial.")
-            .trim_end()
-            .to_owned()
     } else {
         format!("People don't differ in which hour suits them, as far as this base can tell (p {p_value}): one hour for all.")
     }

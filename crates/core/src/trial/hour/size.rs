@@ -91,9 +91,12 @@ fn needs(plan: &HourPlan, rate: f64, own: Option<f64>, known: u64) -> Result<(f6
 fn confirming_needs(plan: &HourPlan, rate: f64, known: u64) -> (f64, u64) {
     let each = known as f64 / 2.0;
     let shown = |rounds: u64| super::confirming::power(rate, plan.effect, each, rounds as f64, plan.alpha) >= plan.power;
-    let rounds = (2..=1_000).find(|r| shown(*r)).unwrap_or(NEVER);
-    (each * rounds.min(1_000) as f64, rounds)
+    let rounds = (2..=TRIED).find(|r| shown(*r)).unwrap_or(NEVER);
+    (each * rounds.min(TRIED) as f64, rounds)
 }
+
+/// So many rounds of a confirming trial are tried.
+const TRIED: u64 = 1_000;
 
 /// As many rounds as these stand for: no number is enough.
 const NEVER: u64 = 1_000_000;
@@ -106,9 +109,8 @@ const NEVER: u64 = 1_000_000;
 #[allow(clippy::cast_precision_loss, clippy::cast_sign_loss, clippy::cast_possible_truncation)]
 pub fn outlook(plan: &HourPlan, rate: f64, known: u64, own: Option<f64>) -> Result<Outlook, StatsError> {
     let rate = crate::stats::open_unit("the usual rate", rate)?;
-    let hours = plan.hours.len();
-    let hours_of_each = plan.compared().len();
-    let per_hour = known / hours_of_each as u64;
+    let hours = plan.compared().len();
+    let per_hour = known / hours as u64;
     let (needed, rounds_needed) =
         if plan.confirms.is_some() { confirming_needs(plan, rate, known) } else { needs(plan, rate, own, known)? };
     let in_all = per_hour as f64 * plan.rounds.len() as f64;
@@ -158,7 +160,7 @@ pub fn outlook(plan: &HourPlan, rate: f64, known: u64, own: Option<f64>) -> Resu
         again_known: plan.confirms.is_none().then_some(own.is_some()),
         sentence: if per_hour < LEAST_PER_HOUR {
             format!(
-                "Of the first round {} could be drawn and read: too few for {hours_of_each} hours, of which each needs {LEAST_PER_HOUR}.",
+                "Of the first round {} could be drawn and read: too few for {hours} hours, of which each needs {LEAST_PER_HOUR}.",
                 people(known)
             )
         } else {
