@@ -3,6 +3,7 @@
 
 use crate::clearing::warm::Warm;
 use crate::contacts::Orders;
+use crate::db::readers::{Open, Readers};
 use crate::db::{DATABASE, MAPPED, Store};
 use crate::error::StoreError;
 use crate::kept::Kept;
@@ -126,11 +127,12 @@ impl Store {
         crate::figures::kept::keep(&conn)?;
         crate::ledger::seal_earlier(&conn)?;
         let (journal, replayed) = crate::replay::open(&conn, folder, durable)?;
-        let readers = readers_of(&path, READERS)?;
+        let (open, closed) = Open::told();
+        let readers = readers_of(&path, READERS, &open)?;
         let kept = Kept::of(&conn, vec![Arc::new(Warm::default()), Arc::new(Orders::default())])?;
         let around = Around { on_commit: Box::new(journal), kept: Arc::clone(&kept), idle: &IDLE };
-        let writer = Arc::new(crate::writer::start(conn, around)?);
-        Ok(Self { readers, writer, folder: Arc::new(folder.to_owned()), replayed: Arc::new(replayed), kept })
+        let writer = Arc::new(crate::writer::start(conn, around, closed)?);
+        Ok(Self { readers, open, writer, folder: Arc::new(folder.to_owned()), replayed: Arc::new(replayed), kept })
     }
 
     /// Opens the data file to look at alone, beside a Rinse that may be running on it.
@@ -160,20 +162,21 @@ impl Store {
     /// # Errors
     /// When no connection is to be had.
     pub fn with_own_readers(&self, readers: u32) -> crate::Result<Self> {
-        Ok(Self { readers: readers_of(&self.folder.join(DATABASE), readers)?, ..self.clone() })
+        Ok(Self { readers: readers_of(&self.folder.join(DATABASE), readers, &self.open)?, ..self.clone() })
     }
 }
 
 /// Questions that are answered at the same time.
 const READERS: u32 = 8;
 
-fn readers_of(path: &Path, most: u32) -> crate::Result<Pool<SqliteConnectionManager>> {
-    Ok(Pool::builder().max_size(most).min_idle(Some(1)).build(SqliteConnectionManager::file(path).with_init(|c| {
+fn readers_of(path: &Path, most: u32, open: &Open) -> crate::Result<Pool<Readers>> {
+    let files = SqliteConnectionManager::file(path).with_init(|c| {
         c.pragma_update(None, "query_only", true)?;
         // Readers look at the file's pages where the system keeps them, without copying.
         c.pragma_update(None, "mmap_size", MAPPED)?;
         pragmas(c)
-    }))?)
+    });
+    Ok(Pool::builder().max_size(most).min_idle(Some(1)).build(Readers { files, open: open.clone() })?)
 }
 
 fn pragmas(conn: &Connection) -> rusqlite::Result<()> {

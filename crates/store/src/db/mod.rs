@@ -7,6 +7,7 @@ pub(crate) mod files;
 pub mod journal;
 pub(crate) mod kept;
 pub(crate) mod naming;
+pub(crate) mod readers;
 pub mod settings;
 pub(crate) mod stored;
 pub mod writer;
@@ -16,7 +17,7 @@ use crate::journal::Replayed;
 use crate::kept::Kept;
 use crate::writer::{Entrance, Lane, Task};
 use r2d2::Pool;
-use r2d2_sqlite::SqliteConnectionManager;
+use readers::{Open, Readers};
 pub use rusqlite::Connection;
 use rusqlite::OpenFlags;
 use rusqlite::trace::{TraceEvent, TraceEventCodes};
@@ -24,10 +25,11 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Weak};
 use std::time::{Duration, Instant as Moment};
 
-/// A handle to the data file; cheap to clone.
+/// A handle to the data file; cheap to clone. With the last one the file is closed: what reads goes first, and the writer takes the log along.
 #[derive(Clone)]
 pub struct Store {
-    pub(crate) readers: Pool<SqliteConnectionManager>,
+    pub(crate) readers: Pool<Readers>,
+    pub(crate) open: Open,
     pub(crate) writer: Arc<Entrance>,
     pub(crate) folder: Arc<PathBuf>,
     pub(crate) replayed: Arc<Replayed>,

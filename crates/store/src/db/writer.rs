@@ -1,6 +1,7 @@
 //! The writer thread: takes jobs in their order, those of people who leave first, and answers each after the commit.
 
 use crate::StoreError;
+use crate::db::readers::Closed;
 use crate::kept::Kept;
 use rusqlite::Connection;
 use std::cell::Cell;
@@ -8,6 +9,7 @@ use std::collections::VecDeque;
 use std::panic::AssertUnwindSafe;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
 use std::time::{Duration, Instant as Moment};
 
 /// Jobs that may share one transaction, hence one wait for the disk.
@@ -147,12 +149,15 @@ impl Queue {
     }
 }
 
-/// The way in: when the last handle to it is gone, the writer ends.
-pub(crate) struct Entrance(Arc<Queue>);
+/// The way in: when the last handle to it is gone, what was queued is written and the file is closed.
+pub(crate) struct Entrance {
+    queue: Arc<Queue>,
+    writes: Option<JoinHandle<()>>,
+}
 
 impl Entrance {
     pub(crate) fn queue(&self, lane: Lane, job: Box<dyn Job>) -> crate::Result<()> {
-        let mut lanes = self.0.lanes();
+        let mut lanes = self.queue.lanes();
         if lanes.stopped {
             return Err(StoreError::Stopped);
         }
@@ -161,19 +166,23 @@ impl Entrance {
             Lane::Usual => lanes.usual.push_back(job),
         }
         drop(lanes);
-        self.0.ready.notify_one();
+        self.queue.ready.notify_one();
         Ok(())
     }
 
     pub(crate) fn longest_hold(&self) -> Duration {
-        Duration::from_micros(self.0.longest_hold.load(Ordering::Relaxed))
+        Duration::from_micros(self.queue.longest_hold.load(Ordering::Relaxed))
     }
 }
 
 impl Drop for Entrance {
     fn drop(&mut self) {
-        self.0.lanes().closed = true;
-        self.0.ready.notify_one();
+        self.queue.lanes().closed = true;
+        self.queue.ready.notify_one();
+        // A job may have held the last handle: the writer doesn't wait for itself.
+        if let Some(writes) = self.writes.take().filter(|w| w.thread().id() != std::thread::current().id()) {
+            let _ = writes.join();
+        }
     }
 }
 
@@ -189,18 +198,21 @@ impl Drop for Ends<'_> {
     }
 }
 
-/// Starts the thread.
+/// Starts the thread. It closes the file when nobody reads it any more.
 ///
 /// # Errors
 /// When the system gives none.
-pub(crate) fn start(conn: Connection, mut around: Around) -> std::io::Result<Entrance> {
+pub(crate) fn start(conn: Connection, mut around: Around, others: Closed) -> std::io::Result<Entrance> {
     let queue = Arc::new(Queue::default());
     let own = Arc::clone(&queue);
-    std::thread::Builder::new().name(NAME.into()).spawn(move || {
-        let _ends = Ends(&own);
-        Writer { c: &conn, queue: &own, around: &mut around }.run();
+    let writes = std::thread::Builder::new().name(NAME.into()).spawn(move || {
+        {
+            let _ends = Ends(&own);
+            Writer { c: &conn, queue: &own, around: &mut around }.run();
+        }
+        others.wait();
     })?;
-    Ok(Entrance(queue))
+    Ok(Entrance { queue, writes: Some(writes) })
 }
 
 /// Runs one job so that nothing of it stays when it fails.
