@@ -1,4 +1,4 @@
-//! An hour trial in the browser: planned over three mailings, its rounds drawn and one missed, read at its end.
+//! An hour trial in the browser: planned over three mailings, its rounds drawn and one missed, read at its end, and used.
 
 use fantoccini::Locator;
 use rinse_e2e::Bench;
@@ -83,4 +83,12 @@ async fn an_hour_trial_from_plan_to_reading() {
     b.shows("Strata (round × time zone)").await;
     b.accessible("reading of an hour trial").await;
     b.sound("reading of an hour trial").await;
+
+    // What it found is used by the next mailing.
+    b.go("/mailings/new").await;
+    b.click("When").await;
+    b.click("At the best hour").await;
+    b.shows("what it gains isn’t confirmed").await;
+    b.shows("Plan it for the best hour").await;
+    b.accessible("a mailing at the best hour").await;
 }

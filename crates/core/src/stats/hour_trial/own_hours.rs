@@ -84,6 +84,20 @@ fn pair_sums(of: &[(usize, usize, f64, f64)]) -> (f64, f64, u64) {
     (half(|p| p.2), half(|p| p.3), n * n.saturating_sub(1) / 2)
 }
 
+/// Each person's answers together: person, hour, what is beyond the mean, and the mean.
+fn by_person(d: &Design, means: &[f64]) -> Vec<(usize, usize, f64, f64)> {
+    // Persons have places, so that nothing is compared.
+    let mut next = vec![0; d.persons + 1];
+    d.rows.iter().for_each(|r| next[r.0 + 1] += 1);
+    (1..next.len()).for_each(|i| next[i] += next[i - 1]);
+    let mut of = vec![(0, 0, 0.0, 0.0); d.rows.len()];
+    for (r, m) in d.rows.iter().zip(means) {
+        of[next[r.0]] = (r.0, r.2, r.3 - m, *m);
+        next[r.0] += 1;
+    }
+    of
+}
+
 /// Do people differ in *which* hour suits them? Residuals from the common hours and from how active each is are compared between pairs of one
 /// person's answers: at the same hour they agree more than at different hours, or not.
 ///
@@ -108,11 +122,10 @@ pub fn own_hours(d: &Design) -> Result<(OwnHours, Expected), StatsError> {
     d.linked()?;
     d.within()?;
     let expected = expected(d);
-    // Each person's answers together, those at one hour side by side.
-    let mut of: Vec<(usize, usize, f64, f64)> = d.rows.iter().zip(&expected.means).map(|(r, m)| (r.0, r.2, r.3 - m, *m)).collect();
-    of.sort_unstable_by_key(|r| (r.0, r.1));
+    let mut of = by_person(d, &expected.means);
     let mut pairs: Vec<Pairs> = Vec::new();
-    for person in of.chunk_by(|a, b| a.0 == b.0) {
+    for person in of.chunk_by_mut(|a, b| a.0 == b.0) {
+        person.sort_by_key(|r| r.1);
         let (all, all_means, n) = pair_sums(person);
         if n == 0 {
             continue;

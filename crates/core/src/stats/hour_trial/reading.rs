@@ -2,7 +2,7 @@
 
 use super::fit::{fit, singular};
 use super::score::score_test;
-use super::{Answer, Design, Row, refuse};
+use super::{Answer, Design, refuse};
 use crate::stats::{StatsError, open_unit};
 use nalgebra::{DMatrix, Matrix2, Vector2};
 use serde::Serialize;
@@ -75,9 +75,13 @@ pub fn wave(d: &Design) -> Result<Wave, StatsError> {
     let e = d.within()?;
     let n = d.persons as f64;
     let correction = n / (n - 1.0);
-    let angle = |row: &Row| TAU * f64::from(d.hours[row.2]) / 24.0;
-    let (cos, sin) = (d.stratum_means(|r| angle(r).cos()), d.stratum_means(|r| angle(r).sin()));
-    let x: Vec<Vector2<f64>> = d.rows.iter().map(|r| Vector2::new(angle(r).cos() - cos[r.1], angle(r).sin() - sin[r.1])).collect();
+    let on_the_clock = |hour: &u32| {
+        let (sin, cos) = (TAU * f64::from(*hour) / 24.0).sin_cos();
+        Vector2::new(cos, sin)
+    };
+    let of_hour: Vec<Vector2<f64>> = d.hours.iter().map(on_the_clock).collect();
+    let (cos, sin) = (d.stratum_means(|r| of_hour[r.2].x), d.stratum_means(|r| of_hour[r.2].y));
+    let x: Vec<Vector2<f64>> = d.rows.iter().map(|r| of_hour[r.2] - Vector2::new(cos[r.1], sin[r.1])).collect();
     let information: Matrix2<f64> = x.iter().map(|w| w * w.transpose()).sum();
     let score: Vector2<f64> = x.iter().zip(&e).map(|(w, e)| w * *e).sum();
     let flat = || StatsError::Arguments("these hours say nothing of a daily wave".into());

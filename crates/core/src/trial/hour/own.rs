@@ -62,8 +62,8 @@ pub(super) fn own_hours_of(rows: &[Answered], d: &Design, expected: &Expected, k
         at_own: found.people.iter().map(|p| p.at_own).sum::<f64>() / n,
         at_common: found.people.iter().map(|p| p.at_common).sum::<f64>() / n,
     };
-    let mut hours: Vec<(ContactId, u8)> = rows.iter().zip(&d.rows).map(|(a, row)| (a.contact, hour(found.people[row.0].hour))).collect();
-    hours.sort_unstable_by_key(|of| of.0);
-    hours.dedup_by_key(|of| of.0);
+    // People have their places by their ids.
+    let mut hours: Vec<(ContactId, u8)> = found.people.iter().map(|p| (ContactId(0), hour(p.hour))).collect();
+    rows.iter().zip(&d.rows).for_each(|(a, row)| hours[row.0].0 = a.contact);
     Some(OwnHours { hours, each })
 }

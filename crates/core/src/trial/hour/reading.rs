@@ -157,24 +157,53 @@ const MOST_WORK: usize = 3_000_000_000;
 /// Fewer people at an hour than this are drawn hollow.
 const THIN: u64 = 100;
 
-/// Answers as a design: strata are rounds by time zone.
+/// The places of people in the order of their ids.
+fn places(rows: &[Answered]) -> (usize, impl Fn(ContactId) -> usize) {
+    let ids = || rows.iter().map(|a| a.contact.0);
+    let (first, last) = (ids().min().unwrap_or(0), ids().max().unwrap_or(-1));
+    // Ids are given out one after the other: a table of them all is looked up sooner than a sorted list, unless few were drawn of very many.
+    let span = usize::try_from(last.abs_diff(first)).map_or(usize::MAX, |span| span.saturating_add(1));
+    let mut table = vec![0_u32; if span <= rows.len().saturating_mul(16) { span } else { 0 }];
+    let mut sorted = Vec::new();
+    let at = move |id: i64| usize::try_from(id.abs_diff(first)).unwrap_or(0);
+    if table.is_empty() {
+        sorted = ids().collect();
+        sorted.sort_unstable();
+        sorted.dedup();
+    } else {
+        ids().for_each(|id| table[at(id)] = 1);
+    }
+    let mut known = 0;
+    for here in table.iter_mut().filter(|here| **here == 1) {
+        *here = known;
+        known += 1;
+    }
+    let people = sorted.len().max(known as usize);
+    (people, move |c: ContactId| if table.is_empty() { sorted.binary_search(&c.0).unwrap_or(0) } else { table[at(c.0)] as usize })
+}
+
+/// Answers as a design: strata are rounds by time zone, people are in the order of their ids.
 fn design(rows: &[Answered], hours: &[u8]) -> Design {
     let mut place = [0; 24];
     hours.iter().zip(0..).for_each(|(h, i)| place[usize::from(*h % 24)] = i);
-    let mut known: Vec<ContactId> = rows.iter().map(|a| a.contact).collect();
-    known.sort_unstable();
-    known.dedup();
+    let (persons, person) = places(rows);
     let mut strata = HashMap::new();
+    let mut last = None;
     let rows: Vec<Row> = rows
         .iter()
         .map(|a| {
-            let person = known.binary_search(&a.contact).unwrap_or(0);
-            let next = strata.len();
-            let stratum = *strata.entry((a.round, a.zone)).or_insert(next);
-            (person, stratum, place[usize::from(a.hour % 24)], f64::from(u8::from(a.did)))
+            let stratum = match last {
+                Some((of, stratum)) if of == (a.round, a.zone) => stratum,
+                _ => {
+                    let next = strata.len();
+                    *strata.entry((a.round, a.zone)).or_insert(next)
+                }
+            };
+            last = Some(((a.round, a.zone), stratum));
+            (person(a.contact), stratum, place[usize::from(a.hour % 24)], f64::from(u8::from(a.did)))
         })
         .collect();
-    Design { hours: hours.iter().map(|h| u32::from(*h)).collect(), persons: known.len(), strata: strata.len(), rows }
+    Design { hours: hours.iter().map(|h| u32::from(*h)).collect(), persons, strata: strata.len(), rows }
 }
 
 /// The score test, by drawing the hours again where few people or answers make its chi-square doubtful.
